@@ -1,0 +1,92 @@
+"""Suites: do the two ends meet, and is what they agree on still held to be sound?"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from obrin.core.check.finding import Finding, Severity
+from obrin.core.design.references import all_suites
+from obrin.core.design.settled import Settled
+from obrin.core.ipsec.proposal import choose, mismatch
+from obrin.core.ipsec.registry import Kind, Standing
+from obrin.core.ipsec.suite import SHIPPED, Suite
+
+
+def suites(settled: Settled) -> Iterator[Finding]:
+    known = all_suites(settled.design)
+    for name, link in settled.links.items():
+        yield from _ends_meet(settled, name, known)
+        yield from _deprecated(name, link.suite)
+        unspoken = link.suite.unspoken()
+        if unspoken:
+            yield Finding(
+                Severity.WARNING, "suite-not-practised", ("links", name, "suite"),
+                f"the practice world does not speak {', '.join(dict.fromkeys(unspoken))}",
+                "this link can be planned and handed over, but not tried out here",
+                "use a suite of the practice world to rehearse it",
+            )  # fmt: skip
+        if link.suite.esp.group is None:
+            yield Finding(
+                Severity.WARNING, "suite-no-pfs", ("links", name, "suite"),
+                f"suite {link.suite.name} rekeys without a new key exchange",
+                "whoever learns one key of the IKE SA can read all of its child SAs",
+                "give its esp part a 'pfs' group",
+            )  # fmt: skip
+
+
+def _ends_meet(settled: Settled, name: str, known: dict[str, Suite]) -> Iterator[Finding]:
+    """Each end's offers against the link's suite, by the rules of the wire engine."""
+    link = settled.links[name]
+    ends = {f"cloud {link.cloud}": settled.design.clouds[link.cloud].gateway.offers}
+    for gateway in dict.fromkeys(t.gateway for t in link.tunnels):
+        ends[f"gateway {gateway}"] = settled.design.sites[link.site].gateways[gateway].offers
+    for end, offers in ends.items():
+        accepted = [known[n] for n in offers or SHIPPED]
+        ike = [s.ike.proposal() for s in accepted]
+        esp = [s.esp.proposal(with_group=True) for s in accepted]
+        for what, wanted, has in (
+            ("IKE", link.suite.ike.proposal(), ike),
+            ("ESP", link.suite.esp.proposal(with_group=True), esp),
+        ):
+            if choose([wanted], has) is not None:
+                continue
+            kinds = mismatch([wanted], has)
+            words = " and ".join(_WORDS[k] for k in kinds) or "the combination"
+            when = (
+                "the first message fails with NO_PROPOSAL_CHOSEN"
+                if what == "IKE"
+                else "the first rekey fails with NO_PROPOSAL_CHOSEN"
+                if kinds == (Kind.GROUP,)
+                else "IKE_AUTH comes back with NO_PROPOSAL_CHOSEN and no child SA"
+            )
+            yield Finding(
+                Severity.ERROR, "suite-no-match", ("links", name, "suite"),
+                f"{end} does not offer suite '{link.suite.name}': {words} of {what} "
+                "do not intersect",
+                when,
+                "choose a suite that both ends offer, or leave it blank and settle",
+            )  # fmt: skip
+
+
+_WORDS = {
+    Kind.ENCRYPTION: "encryption",
+    Kind.PRF: "PRF",
+    Kind.INTEGRITY: "integrity",
+    Kind.GROUP: "DH groups",
+    Kind.ESN: "sequence number sizes",
+}
+
+
+def _deprecated(name: str, suite: Suite) -> Iterator[Finding]:
+    for algorithm in dict.fromkeys(suite.algorithms()):
+        if algorithm.standing.deprecated:
+            severity = (
+                Severity.ERROR if algorithm.standing is Standing.MUST_NOT else Severity.WARNING
+            )
+            yield Finding(
+                severity, "suite-deprecated", ("links", name, "suite"),
+                f"{algorithm.name} {algorithm.standing.value} be used any more "
+                f"({algorithm.strength} bits; RFC 8247, RFC 8221)",
+                "what is recorded today may be read tomorrow; auditors will ask",
+                "replace it: 'modern' or 'high' fits most devices",
+            )  # fmt: skip

@@ -1,0 +1,42 @@
+"""Pre-shared keys: weak ones, shared ones, missing ones. The keys themselves are never quoted."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+
+from obrin.core.check.finding import Finding, Severity
+from obrin.core.design.reader import Location
+from obrin.core.design.settled import Settled
+from obrin.core.ipsec.shared_keys import weaknesses
+
+
+def keys(settled: Settled, stored: Mapping[str, str]) -> Iterator[Finding]:
+    """`stored` maps tunnel labels to keys."""
+    users: dict[str, str] = {}
+    for tunnel in settled.tunnels():
+        here: Location = ("links", tunnel.link, "tunnels", tunnel.name)
+        key = stored.get(tunnel.label)
+        if key is None:
+            yield Finding(
+                Severity.WARNING, "key-missing", here,
+                f"tunnel {tunnel.label} has no pre-shared key yet",
+                "it cannot be handed over or connected",
+                "run 'obrin settle', or bring one with 'obrin keys set'",
+            )  # fmt: skip
+            continue
+        weak = weaknesses(key)
+        if weak:
+            yield Finding(
+                Severity.ERROR, "key-weak", here,
+                f"the pre-shared key of {tunnel.label} is weak: {'; '.join(weak)}",
+                "who records one handshake can guess it at leisure, without asking either end",
+                f"replace it: 'obrin keys renew {tunnel.label}' makes one of 279 bits",
+            )  # fmt: skip
+        if key in users:
+            yield Finding(
+                Severity.ERROR, "key-shared", here,
+                f"tunnels {tunnel.label} and {users[key]} have the same pre-shared key",
+                "one leak opens both, and either end can pass for the other",
+                f"replace one: 'obrin keys renew {tunnel.label}'",
+            )  # fmt: skip
+        users.setdefault(key, tunnel.label)

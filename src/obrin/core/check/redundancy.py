@@ -1,0 +1,55 @@
+"""Redundancy: is there a second tunnel, and does it share its fate with the first?"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from obrin.core.check.finding import Finding, Severity
+from obrin.core.design.reader import Location
+from obrin.core.design.settled import Settled, SettledLink
+
+
+def tunnels(settled: Settled) -> Iterator[Finding]:
+    for name, link in settled.links.items():
+        here: Location = ("links", name, "tunnels")
+        if len(link.tunnels) < 2:
+            yield Finding(
+                Severity.ERROR, "one-tunnel", here,
+                f"link {name} has one tunnel",
+                "any failure and any maintenance cuts the site off",
+                "add a tunnel over another uplink to another instance",
+            )  # fmt: skip
+            continue
+        yield from _shared_fate(settled, link, here)
+
+
+def _shared_fate(settled: Settled, link: SettledLink, here: Location) -> Iterator[Finding]:
+    uplinks = {(t.gateway, t.uplink.name) for t in link.tunnels}
+    providers = {t.uplink.provider or f"{t.gateway}/{t.uplink.name}" for t in link.tunnels}
+    instances = {t.instance for t in link.tunnels}
+    cloud = settled.clouds[link.cloud]
+    shared = []
+    if len(uplinks) == 1:
+        shared.append(("uplink", f"uplink {link.tunnels[0].uplink.name}", "use a second uplink"))
+    elif len(providers) == 1:
+        name = next(iter(providers))
+        shared.append(("provider", f"provider {name}", "use an uplink of another provider"))
+    if len(instances) == 1:
+        fix = "end one of them at the other instance"
+        if len(cloud.instances) == 1:
+            fix = "run two instances and end one tunnel at each"
+        shared.append(("instance", f"instance {link.tunnels[0].instance} of {link.cloud}", fix))
+    for kind, what, fix in shared:
+        yield Finding(
+            Severity.ERROR, f"shared-{kind}", here,
+            f"all tunnels of link {link.name} depend on {what}",
+            "when it fails, all of them fail with it", fix,
+        )  # fmt: skip
+    gateways = {t.gateway for t in link.tunnels}
+    if len(gateways) == 1:
+        yield Finding(
+            Severity.NOTE, "one-gateway", here,
+            f"all tunnels of link {link.name} end at gateway {link.tunnels[0].gateway}",
+            "when the device fails or restarts, the site is cut off",
+            "add a second gateway at the site, if that outage is too long",
+        )  # fmt: skip

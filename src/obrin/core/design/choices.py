@@ -1,0 +1,68 @@
+"""The settled file: every value that was chosen for a blank, with where it came from.
+
+It stands beside the design, both in version control, and is written by the tool alone. Keys are
+the places of the blanks, joined by dots. Secrets never stand in it.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from obrin.core.design.reader import Locator, read_values
+from obrin.core.errors import DesignError, Problem
+
+Value = str | int | list[str]
+HEADER = (
+    "# Chosen by 'obrin settle' for the blanks of the design. Keep it in version control;\n"
+    "# to change a value, write it into the design.\n"
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Choice:
+    """`why` says where the value came from, in one sentence."""
+
+    value: Value
+    why: str
+
+
+Choices = Mapping[str, Choice]
+
+
+def format_choices(choices: Choices) -> str:
+    """The file's text: sorted, one value a block, so that differences read well."""
+    lines = [HEADER, "settled: 1\n", "values:\n" if choices else "values: {}\n"]
+    for key in sorted(choices):
+        choice = choices[key]
+        lines.append(f"  {key}:\n")
+        lines.append(f"    value: {json.dumps(choice.value)}\n")
+        lines.append(f"    why: {json.dumps(choice.why)}\n")
+    return "".join(lines)
+
+
+def parse_choices(text: str, source: str) -> dict[str, Choice]:
+    """Raises DesignError with file:line:column."""
+    values = read_values(text, source)
+    locator = Locator(text, source)
+    fix = "Restore the file from version control, or delete it and settle again"
+    if not isinstance(values, dict) or values.get("settled") != 1:
+        raise DesignError([Problem(source, "this is not a settled file", fix)])
+    entries: Any = values.get("values") or {}
+    choices: dict[str, Choice] = {}
+    problems: list[Problem] = []
+    for key, entry in entries.items() if isinstance(entries, dict) else ():
+        value = entry.get("value") if isinstance(entry, dict) else None
+        usable = (isinstance(value, str | int) and not isinstance(value, bool)) or (
+            isinstance(value, list) and all(isinstance(item, str) for item in value)
+        )
+        if not usable:
+            where = locator.where(("values", key))
+            problems.append(Problem(where, f"'{key}' has no usable value", fix))
+            continue
+        choices[str(key)] = Choice(value, str(entry.get("why", "")))
+    if problems:
+        raise DesignError(problems)
+    return choices

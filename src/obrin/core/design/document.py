@@ -1,0 +1,114 @@
+"""Text to a `Document`: the design, and where everything stands in its file."""
+
+from __future__ import annotations
+
+import difflib
+from dataclasses import dataclass, field
+from typing import Any
+
+from pydantic import ValidationError
+
+from obrin.core.design.model import Design
+from obrin.core.design.reader import Location, Locator, read_values
+from obrin.core.design.references import reference_problems
+from obrin.core.errors import DesignError, Problem
+
+
+@dataclass(frozen=True, slots=True)
+class Document:
+    """A design as read. `locator` answers `where` for messages."""
+
+    design: Design
+    locator: Locator = field(repr=False)
+
+
+def load_design(text: str, source: str) -> Document:
+    """Read and validate. Raises DesignError with every mistake that this reading can find."""
+    values = read_values(text, source)
+    locator = Locator(text, source)
+    if not isinstance(values, dict):
+        what = "the file is empty" if values is None else "the file is not a mapping of keys"
+        raise DesignError([Problem(source, what, "Start one with 'obrin new'")])
+    try:
+        design = Design.model_validate(values)
+    except ValidationError as error:
+        raise DesignError(_problems(error, values, locator)) from None
+    problems = [
+        Problem(locator.where(mistake.location), mistake.what, mistake.fix)
+        for mistake in reference_problems(design)
+    ]
+    if problems:
+        raise DesignError(problems)
+    return Document(design, locator)
+
+
+def _problems(error: ValidationError, values: Any, locator: Locator) -> list[Problem]:
+    found = []
+    for entry in error.errors(include_url=False):
+        location: Location = tuple(step for step in entry["loc"] if step != "[key]")
+        what, fix = _explain(dict(entry), location, values)
+        found.append(Problem(locator.where(location), what, fix))
+    return found
+
+
+def _explain(entry: dict[str, Any], location: Location, values: Any) -> tuple[str, str]:
+    """(what is wrong, how to put it right) in words of the design, not of the library."""
+    kind, value = entry["type"], entry.get("input")
+    key = str(location[-1]) if location else "the design"
+    context = entry.get("ctx", {})
+    if kind == "extra_forbidden":
+        known = _known_keys(location[:-1])
+        near = difflib.get_close_matches(key, known, n=1)
+        fix = f"Did you mean '{near[0]}'?" if near else f"Known here: {', '.join(known)}"
+        return f"'{key}' is not a key of this place", fix
+    if kind == "missing":
+        return f"'{key}' is missing here", f"Add '{key}:' with a value"
+    if kind == "string_pattern_mismatch" and entry["loc"][-1] == "[key]":
+        return f"'{key}' is not a name", "Use lower-case letters, digits and hyphens"
+    if kind == "string_pattern_mismatch":
+        return f"'{value}' is not a name", "Use lower-case letters, digits and hyphens"
+    if kind == "value_error":
+        what, _, fix = str(context.get("error", entry["msg"])).partition("; ")
+        return f"'{key}': {what}", (fix[:1].upper() + fix[1:]) or "Correct the value"
+    if kind == "literal_error":
+        return f"'{key}' is {value!r}", f"Write {context.get('expected')}"
+    if kind.endswith("_type") or kind in ("int_parsing", "bool_parsing", "int_from_float"):
+        kinds = {
+            "dict_type": "a mapping of names",
+            "model_type": "a mapping of keys",
+            "list_type": "a list",
+            "string_type": "a text",
+        }
+        wanted = kinds.get(kind, f"of type {kind.partition('_')[0]}")
+        shown = "blank" if value is None else f"{value!r:.60}"
+        return f"'{key}' is {shown}", f"It must be {wanted}"
+    return f"'{key}': {entry['msg'][:1].lower()}{entry['msg'][1:]}", "Correct the value"
+
+
+def _known_keys(location: Location) -> list[str]:
+    """Keys that the schema allows at a place."""
+    schema = Design.model_json_schema(by_alias=True)
+    here: Any = schema
+    for step in location:
+        here = _resolve(schema, here)
+        if isinstance(step, int):
+            here = here.get("items", {})
+        elif step in here.get("properties", {}):
+            here = here["properties"][step]
+        else:
+            extra = here.get("additionalProperties")
+            patterns = here.get("patternProperties", {})
+            here = extra if isinstance(extra, dict) else next(iter(patterns.values()), {})
+    return sorted(_resolve(schema, here).get("properties", {}))
+
+
+def _resolve(schema: Any, here: Any) -> Any:
+    while True:
+        if "$ref" in here:
+            here = schema["$defs"][here["$ref"].rsplit("/", 1)[-1]]
+        elif "anyOf" in here:
+            here = next((o for o in here["anyOf"] if o.get("type") != "null"), {})
+        elif "allOf" in here:
+            here = here["allOf"][0]
+        else:
+            return here

@@ -1,0 +1,227 @@
+"""YAML 1.2 text to plain values, fast, with positions looked up only when a message needs them.
+
+The well-kept parser gives events; these become dicts, lists and scalars of the YAML 1.2 core
+schema right away (so `no` is a word and `010` is ten, as section 10.3 of the specification has
+it). Positions are found by a second, slower pass over the same text, and only for mistakes.
+"""
+
+from __future__ import annotations
+
+import functools
+import gc
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import yaml
+
+from obrin.core.errors import DesignError, Problem
+
+_LOADER: Any = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
+MAX_DEPTH = 32
+MAX_NODES = 5_000_000
+MAX_BYTES = 64 * 1024 * 1024
+
+_INTEGER = re.compile(r"[-+]?[0-9]+\Z")
+_OTHER_INTEGER = re.compile(r"0o[0-7]+\Z|0x[0-9a-fA-F]+\Z")
+_FLOAT = re.compile(r"[-+]?(\.[0-9]+|[0-9]+(\.[0-9]*)?)([eE][-+]?[0-9]+)?\Z")
+_WORDS: dict[str, bool | float | None] = {
+    "": None, "~": None, "null": None, "Null": None, "NULL": None,
+    "true": True, "True": True, "TRUE": True, "false": False, "False": False, "FALSE": False,
+    ".inf": float("inf"), ".Inf": float("inf"), ".INF": float("inf"), "-.inf": float("-inf"),
+    ".nan": float("nan"), ".NaN": float("nan"), ".NAN": float("nan"),
+}  # fmt: skip
+_FIRST = frozenset("+-.0123456789~nNtTfF")
+
+Location = tuple[str | int, ...]
+
+
+class _Mistake(Exception):
+    def __init__(self, mark: Any, what: str, fix: str) -> None:
+        self.line = mark.line + 1 if mark else 1
+        self.column = mark.column + 1 if mark else 1
+        self.what, self.fix = what, fix
+
+
+def _scalar(text: str) -> Any:
+    """A plain scalar in the core schema."""
+    if text and text[0] not in _FIRST:
+        return text
+    if text in _WORDS:
+        return _WORDS[text]
+    if _INTEGER.match(text):
+        # Longer numbers than this are nobody's value; a bound keeps hostile files cheap.
+        return int(text) if len(text) <= 40 else text
+    if _OTHER_INTEGER.match(text) and len(text) <= 40:
+        return int(text, 8 if text[1] == "o" else 16)
+    if _FLOAT.match(text):
+        return float(text)
+    return text
+
+
+_scalar_cached = functools.lru_cache(maxsize=16384)(_scalar)
+
+
+def read_values(text: str, source: str) -> Any:
+    """The one document in `text`. Raises DesignError with every position it knows."""
+    if len(text) > MAX_BYTES:
+        raise DesignError(
+            [Problem(source, f"the file is larger than {MAX_BYTES} bytes", "Split the design")]
+        )
+    collecting = gc.isenabled()
+    gc.disable()  # millions of small objects and no cycles: collecting only costs time here
+    try:
+        loader = _LOADER(text)
+        try:
+            return _document(loader)
+        finally:
+            loader.dispose()
+    except _Mistake as mistake:
+        where = f"{source}:{mistake.line}:{mistake.column}"
+        raise DesignError([Problem(where, mistake.what, mistake.fix)]) from None
+    except yaml.YAMLError as error:
+        raise DesignError([_yaml_problem(error, source)]) from error
+    except (UnicodeError, ValueError, RecursionError) as error:
+        fix = "Save the file as plain UTF-8 text"
+        raise DesignError([Problem(source, f"not readable as YAML: {error}", fix)]) from error
+    finally:
+        if collecting:
+            gc.enable()
+
+
+def _yaml_problem(error: yaml.YAMLError, source: str) -> Problem:
+    mark = getattr(error, "problem_mark", None) or getattr(error, "context_mark", None)
+    what = getattr(error, "problem", None) or getattr(error, "reason", None) or str(error)
+    where = f"{source}:{mark.line + 1}:{mark.column + 1}" if mark else source
+    if "cannot start any token" in str(what) and "'\\t'" in str(what):
+        return Problem(where, "a tab stands where YAML wants spaces", "Indent with spaces")
+    fix = "Check the indentation and the punctuation on this line and the one before"
+    return Problem(where, f"not valid YAML: {what}", fix)
+
+
+@dataclass(slots=True)
+class _Frame:
+    """An open mapping or sequence."""
+
+    value: Any
+    anchor: str | None
+    key: Any = None
+    has_key: bool = False
+    nodes: int = 1
+
+
+def _document(loader: Any) -> Any:
+    get = loader.get_event
+    scalar_event, map_start, seq_start = (
+        yaml.ScalarEvent, yaml.MappingStartEvent, yaml.SequenceStartEvent
+    )  # fmt: skip
+    map_end, seq_end, alias_event = yaml.MappingEndEvent, yaml.SequenceEndEvent, yaml.AliasEvent
+    anchors: dict[str, tuple[Any, int]] = {}
+    stack: list[_Frame] = []
+    get()  # stream start
+    event = get()
+    if isinstance(event, yaml.StreamEndEvent):
+        return None
+    result: Any = None
+    total = 0
+    while True:
+        event = get()
+        kind = type(event)
+        if kind is scalar_event:
+            value: Any = event.value
+            if event.implicit[0] and not event.style:
+                value = _scalar_cached(value)
+            elif event.tag is not None and event.tag != "!" and not event.tag.endswith(":str"):
+                raise _Mistake(event.start_mark, f"the tag {event.tag} is not used here", "Drop it")
+            if event.anchor is not None:
+                anchors[event.anchor] = (value, 1)
+            nodes = 1
+        elif kind is map_start or kind is seq_start:
+            if len(stack) >= MAX_DEPTH:
+                raise _Mistake(
+                    event.start_mark, f"nested deeper than {MAX_DEPTH} levels", "Flatten it"
+                )
+            stack.append(_Frame({} if kind is map_start else [], event.anchor))
+            continue
+        elif kind is map_end or kind is seq_end:
+            frame = stack.pop()
+            value, nodes = frame.value, frame.nodes
+            if frame.anchor is not None:
+                anchors[frame.anchor] = (value, nodes)
+        elif kind is alias_event:
+            if event.anchor not in anchors:
+                raise _Mistake(
+                    event.start_mark,
+                    f"*{event.anchor} stands before or inside its anchor",
+                    f"Put &{event.anchor} earlier",
+                )
+            value, nodes = anchors[event.anchor]
+        else:
+            break
+        total += nodes if kind is alias_event else 1
+        if total > MAX_NODES:
+            raise _Mistake(event.start_mark, f"more than {MAX_NODES} values", "Split the design")
+        if not stack:
+            result = value
+            continue
+        top = stack[-1]
+        top.nodes += nodes
+        if type(top.value) is list:
+            top.value.append(value)
+        elif not top.has_key:
+            if type(value) is not str:
+                if isinstance(value, dict | list):
+                    raise _Mistake(event.start_mark, "a key must be one word", "Give it a name")
+                value = event.value if kind is scalar_event else str(value)
+            if value in top.value:
+                raise _Mistake(
+                    event.start_mark, f"'{value}' stands twice here", "Remove or rename one of them"
+                )
+            top.key, top.has_key = value, True
+        else:
+            top.value[top.key] = value
+            top.has_key = False
+    event = get()
+    if not isinstance(event, yaml.StreamEndEvent):
+        raise _Mistake(
+            event.start_mark, "a second document begins here", "Keep one design in one file"
+        )
+    return result
+
+
+class Locator:
+    """Finds line and column of places in a text; the text is parsed again at the first question."""
+
+    def __init__(self, text: str, source: str) -> None:
+        self.source = source
+        self._text = text
+        self._root: Any = None
+
+    def where(self, location: Sequence[str | int]) -> str:
+        """`file:line:column` of the key (or list item) that a path of keys and indices names.
+
+        When the last steps do not exist, the deepest place that does is given.
+        """
+        if self._root is None:
+            try:
+                self._root = yaml.compose(self._text, Loader=_LOADER)
+            except yaml.YAMLError:
+                return self.source
+        node, mark = self._root, getattr(self._root, "start_mark", None)
+        for step in location:
+            if isinstance(node, yaml.MappingNode):
+                for key, value in node.value:
+                    if key.value == str(step):
+                        node, mark = value, key.start_mark
+                        break
+                else:
+                    break
+            elif isinstance(node, yaml.SequenceNode) and isinstance(step, int):
+                if step >= len(node.value):
+                    break
+                node = node.value[step]
+                mark = node.start_mark
+            else:
+                break
+        return f"{self.source}:{mark.line + 1}:{mark.column + 1}" if mark else self.source

@@ -1,0 +1,194 @@
+"""Names in a design that must mean something: sites, uplinks, instances, networks, suites."""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+
+from obrin.core.address.prefix import parse_prefix
+from obrin.core.design.model import Design, FilterRule, SuiteSpec
+from obrin.core.design.reader import Location
+from obrin.core.errors import AddressError
+from obrin.core.ipsec.suite import SHIPPED, Suite, make_suite
+
+
+@dataclass(frozen=True, slots=True)
+class Mistake:
+    """A problem whose position is still a path of keys."""
+
+    location: Location
+    what: str
+    fix: str
+
+
+def build_suite(name: str, spec: SuiteSpec) -> Suite:
+    """A suite of the design as algorithms. Raises KeyError or ValueError with the reason."""
+    return make_suite(
+        name,
+        encryption=spec.ike.encryption,
+        integrity=spec.ike.integrity,
+        prf=spec.ike.prf,
+        group=str(spec.ike.group),
+        ike_lifetime=spec.ike.lifetime,
+        esp_encryption=spec.esp.encryption,
+        esp_integrity=spec.esp.integrity,
+        pfs=None if spec.esp.pfs is None else str(spec.esp.pfs),
+        esn=spec.esp.esn,
+        esp_lifetime=spec.esp.lifetime,
+    )
+
+
+def all_suites(design: Design) -> dict[str, Suite]:
+    """Shipped suites and the design's own, which may replace a shipped name."""
+    return SHIPPED | {name: build_suite(name, spec) for name, spec in design.suites.items()}
+
+
+def _unknown(kind: str, name: str, known: Iterable[str], location: Location) -> Mistake:
+    names = sorted(known)
+    near = difflib.get_close_matches(name, names, n=1)
+    fix = f"Did you mean '{near[0]}'?" if near else f"Known: {', '.join(names[:12]) or 'none'}"
+    return Mistake(location, f"there is no {kind} '{name}'", fix)
+
+
+def reference_problems(design: Design) -> Iterator[Mistake]:
+    """Every name that means nothing, with its place."""
+    broken = False
+    for name, spec in design.suites.items():
+        try:
+            build_suite(name, spec)
+        except (KeyError, ValueError) as error:
+            broken = True
+            fix = "Correct the suite; see 'obrin schema'"
+            yield Mistake(("suites", name), str(error.args[0]), fix)
+    suites = SHIPPED.keys() | design.suites.keys()
+    if not broken:
+        yield from _offers(design, suites)
+    networks = set(_network_names(design))
+    for cloud_name, cloud in design.clouds.items():
+        count, addresses = cloud.gateway.instances, cloud.gateway.addresses
+        if addresses is not None and len(addresses) != count:
+            yield Mistake(
+                ("clouds", cloud_name, "gateway", "addresses"),
+                f"{len(addresses)} addresses for {count} instances",
+                "Give one public address for each instance, or leave it blank",
+            )
+        yield from _filters(
+            cloud.filters, design, networks, ("clouds", cloud_name, "filters")
+        )
+    for site_name, site in design.sites.items():
+        for gateway_name, gateway in site.gateways.items():
+            if gateway.filters:
+                place = ("sites", site_name, "gateways", gateway_name, "filters")
+                yield from _filters(gateway.filters, design, networks, place)
+    yield from _duplicate_gateways(design)
+    for link_name in design.links:
+        yield from _link(design, link_name, suites)
+    for index, expectation in enumerate(design.expectations):
+        for key, reference in (("from", expectation.source), ("to", expectation.destination)):
+            if reference not in networks:
+                yield _unknown("network", reference, networks, ("expectations", index, key))
+
+
+def _network_names(design: Design) -> Iterator[str]:
+    for name, site in design.sites.items():
+        yield from (f"{name}/{network}" for network in site.networks)
+    for name, cloud in design.clouds.items():
+        yield from (f"{name}/{subnet}" for subnet in cloud.subnets)
+
+
+def _duplicate_gateways(design: Design) -> Iterator[Mistake]:
+    """Packs are named after gateways, so a gateway's name must be one of its kind."""
+    seen: dict[str, str] = {name: f"cloud {name}" for name in design.clouds}
+    for site_name, site in design.sites.items():
+        for name in site.gateways:
+            if name in seen:
+                yield Mistake(
+                    ("sites", site_name, "gateways", name),
+                    f"'{name}' is already the name of {seen[name]}",
+                    "Give every gateway and cloud a name of its own",
+                )
+            seen[name] = f"a gateway of {site_name}"
+    for name in design.sites:
+        if name in design.clouds:
+            yield Mistake(
+                ("sites", name),
+                f"'{name}' is a site and a cloud",
+                "Rename one: expectations name places by it",
+            )
+
+
+def _offers(design: Design, suites: set[str]) -> Iterator[Mistake]:
+    for site_name, site in design.sites.items():
+        for name, gateway in site.gateways.items():
+            for offer in gateway.offers or ():
+                if offer not in suites:
+                    place = ("sites", site_name, "gateways", name, "offers")
+                    yield _unknown("suite", offer, suites, place)
+    for name, cloud in design.clouds.items():
+        for offer in cloud.gateway.offers or ():
+            if offer not in suites:
+                yield _unknown("suite", offer, suites, ("clouds", name, "gateway", "offers"))
+
+
+def _filters(
+    rules: list[FilterRule] | None, design: Design, networks: set[str], place: Location
+) -> Iterator[Mistake]:
+    for index, rule in enumerate(rules or ()):
+        for key, reference in (("from", rule.source), ("to", rule.destination)):
+            if reference in networks or reference in design.sites or reference in design.clouds:
+                continue
+            try:
+                parse_prefix(reference)
+            except AddressError:
+                known = networks | design.sites.keys() | design.clouds.keys()
+                yield _unknown("place or prefix", reference, known, (*place, index, key))
+
+
+def _link(design: Design, link_name: str, suites: set[str]) -> Iterator[Mistake]:
+    link = design.links[link_name]
+    here: Location = ("links", link_name)
+    if link.suite is not None and link.suite not in suites:
+        yield _unknown("suite", link.suite, suites, (*here, "suite"))
+    if link.routing == "bgp" and not (link.bgp.hold >= 3 and link.bgp.hold == int(link.bgp.hold)):
+        yield Mistake(
+            (*here, "bgp", "hold"),
+            f"a BGP hold time of {link.bgp.hold:g} s is not allowed",
+            "Use whole seconds, at least 3 s (RFC 4271)",
+        )
+    site, cloud = design.sites.get(link.site), design.clouds.get(link.cloud)
+    if cloud is None:
+        yield _unknown("cloud", link.cloud, design.clouds, (*here, "cloud"))
+    if site is None:
+        yield _unknown("site", link.site, design.sites, (*here, "site"))
+        return
+    for index, network in enumerate(link.networks or ()):
+        if network not in site.networks:
+            place = (*here, "networks", index)
+            yield _unknown(f"network of {link.site}", network, site.networks, place)
+    ends: dict[tuple[str, str, int], str] = {}
+    for name, tunnel in link.tunnels.items():
+        place = (*here, "tunnels", name)
+        gateway = site.gateways.get(tunnel.gateway)
+        if gateway is None:
+            known = site.gateways
+            yield _unknown(f"gateway of {link.site}", tunnel.gateway, known, (*place, "gateway"))
+        elif tunnel.uplink not in gateway.uplinks:
+            yield _unknown(
+                f"uplink of {tunnel.gateway}", tunnel.uplink, gateway.uplinks, (*place, "uplink")
+            )
+        if cloud is not None and tunnel.instance > cloud.gateway.instances:
+            yield Mistake(
+                (*place, "instance"),
+                f"{link.cloud} has {cloud.gateway.instances} instance, "
+                f"this tunnel wants number {tunnel.instance}",
+                "Use an instance that exists, or raise 'instances'",
+            )
+        end = (tunnel.gateway, tunnel.uplink, tunnel.instance)
+        if end in ends:
+            yield Mistake(
+                place,
+                f"tunnel '{name}' joins the same two ends as '{ends[end]}'",
+                "Change its uplink or its instance",
+            )
+        ends[end] = name

@@ -1,0 +1,121 @@
+"""Proposals and how one is chosen: RFC 7296 sections 2.7 and 3.3.6 as pure functions.
+
+The responder of the wire engine and the checks on a design call the same `choose`, so what is
+predicted is what happens.
+"""
+
+from __future__ import annotations
+
+import enum
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+
+from obrin.core.ipsec.registry import Algorithm, Kind, by_number
+
+
+class Protocol(enum.IntEnum):
+    """Security protocol identifiers (RFC 7296 section 3.3.1)."""
+
+    IKE = 1
+    AH = 2
+    ESP = 3
+
+
+@dataclass(frozen=True, slots=True)
+class Transform:
+    """A transform as it stands on the wire; unknown kinds and numbers survive unchanged."""
+
+    kind: int
+    number: int
+    key_bits: int | None = None
+
+    @classmethod
+    def of(cls, algorithm: Algorithm) -> Transform:
+        return cls(algorithm.kind, algorithm.number, algorithm.key_bits)
+
+    def algorithm(self) -> Algorithm | None:
+        """The registry entry, or None when this transform is not known here."""
+        return by_number(self.kind, self.number, self.key_bits)
+
+    def __str__(self) -> str:
+        known = self.algorithm()
+        if known is not None:
+            return known.name
+        length = "" if self.key_bits is None else f" with {self.key_bits}-bit key"
+        return f"transform type {self.kind} number {self.number}{length}"
+
+
+@dataclass(frozen=True, slots=True)
+class Proposal:
+    """One proposal: a protocol, alternatives per transform type, and its number and SPI."""
+
+    protocol: int
+    transforms: tuple[Transform, ...]
+    number: int = 1
+    spi: bytes = b""
+
+    def of_kind(self, kind: int) -> tuple[Transform, ...]:
+        return tuple(t for t in self.transforms if t.kind == kind)
+
+    def one(self, kind: Kind) -> Algorithm | None:
+        """The only transform of a kind in a chosen proposal, as an algorithm."""
+        for transform in self.transforms:
+            if transform.kind == kind:
+                return transform.algorithm()
+        return None
+
+
+def choose(offered: Sequence[Proposal], accepted: Sequence[Proposal]) -> Proposal | None:
+    """What a responder that accepts `accepted` answers to `offered`, or None.
+
+    The responder goes through the initiator's proposals in order (section 3.3: "in order of
+    preference") and takes the first that any of its own allows; inside it, the first alternative
+    of each transform type that both name. A proposal with a transform type that the responder's
+    does not have, or lacks one that it has, does not match (section 3.3.3).
+    """
+    for proposal in offered:
+        for own in accepted:
+            picked = _match(proposal, own)
+            if picked is not None:
+                return Proposal(proposal.protocol, picked, proposal.number, proposal.spi)
+    return None
+
+
+_NONE_NUMBER = {Kind.INTEGRITY: 0, Kind.GROUP: 0}
+
+
+def _match(offered: Proposal, own: Proposal) -> tuple[Transform, ...] | None:
+    if offered.protocol != own.protocol:
+        return None
+    kinds = {t.kind for t in offered.transforms} | {t.kind for t in own.transforms}
+    picked: list[Transform] = []
+    for kind in sorted(kinds):
+        theirs, ours = offered.of_kind(kind), own.of_kind(kind)
+        if not theirs or not ours:
+            # A type named by one side only is acceptable when that side also offers NONE.
+            present = theirs or ours
+            if any(t.number == _NONE_NUMBER.get(Kind(kind), -1) for t in present
+                   if kind in _NONE_NUMBER):  # fmt: skip
+                continue
+            return None
+        for transform in theirs:
+            if transform in ours:
+                if not (kind in _NONE_NUMBER and transform.number == 0):
+                    picked.append(transform)
+                break
+        else:
+            return None
+    return tuple(picked)
+
+
+def mismatch(offered: Iterable[Proposal], accepted: Iterable[Proposal]) -> tuple[Kind, ...]:
+    """The kinds of transform on which no pair of proposals meets: the reasons behind a None."""
+    theirs = [t for p in offered for t in p.transforms]
+    ours = [t for p in accepted for t in p.transforms]
+    reasons = []
+    for kind in Kind:
+        left = {t for t in theirs if t.kind == kind}
+        right = {t for t in ours if t.kind == kind}
+        if (left or right) and not left & right:
+            reasons.append(kind)
+    return tuple(reasons)

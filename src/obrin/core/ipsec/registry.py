@@ -1,0 +1,129 @@
+"""Algorithms for IKEv2 and ESP: the IANA transform numbers, strengths, and their standing.
+
+Numbers are from the IANA registry "IKEv2 Parameters", transform types 1 to 5. Standing follows
+RFC 8247 (IKEv2), RFC 8221 (ESP) and RFC 9395, whichever is stricter for use in new designs.
+Names are the registry's without the type prefix, with the key length in bits appended where the
+registry leaves it open: `AES-GCM-16-256` is ENCR_AES_GCM_16 with a 256-bit key.
+"""
+
+from __future__ import annotations
+
+import enum
+from dataclasses import dataclass
+
+
+class Kind(enum.IntEnum):
+    """Transform types (RFC 7296 section 3.3.2; key exchange named as in RFC 9370)."""
+
+    ENCRYPTION = 1
+    PRF = 2
+    INTEGRITY = 3
+    GROUP = 4
+    ESN = 5
+
+
+class Standing(enum.Enum):
+    """What today's documents say about using an algorithm."""
+
+    MUST = "must"
+    SHOULD = "should"
+    MAY = "may"
+    SHOULD_NOT = "should not"
+    MUST_NOT = "must not"
+
+    @property
+    def deprecated(self) -> bool:
+        return self in (Standing.SHOULD_NOT, Standing.MUST_NOT)
+
+
+@dataclass(frozen=True, slots=True)
+class Algorithm:
+    """One transform. `key_bits` is the Key Length attribute or None; `strength` is in bits."""
+
+    kind: Kind
+    number: int
+    name: str
+    strength: int
+    standing: Standing
+    key_bits: int | None = None
+    combined: bool = False
+
+    def __str__(self) -> str:
+        return self.name
+
+
+_M, _S, _Y, _SN, _MN = Standing
+_E, _P, _I, _G = Kind.ENCRYPTION, Kind.PRF, Kind.INTEGRITY, Kind.GROUP
+
+ALGORITHMS: tuple[Algorithm, ...] = (
+    Algorithm(_E, 2, "DES", 56, _MN),
+    Algorithm(_E, 3, "3DES", 112, _SN),
+    Algorithm(_E, 12, "AES-CBC-128", 128, _M, 128),
+    Algorithm(_E, 12, "AES-CBC-192", 192, _Y, 192),
+    Algorithm(_E, 12, "AES-CBC-256", 256, _M, 256),
+    Algorithm(_E, 20, "AES-GCM-16-128", 128, _M, 128, combined=True),
+    Algorithm(_E, 20, "AES-GCM-16-192", 192, _Y, 192, combined=True),
+    Algorithm(_E, 20, "AES-GCM-16-256", 256, _M, 256, combined=True),
+    Algorithm(_E, 28, "CHACHA20-POLY1305", 256, _S, combined=True),
+    Algorithm(_P, 1, "PRF-HMAC-MD5", 64, _MN),
+    Algorithm(_P, 2, "PRF-HMAC-SHA1", 80, _SN),
+    Algorithm(_P, 5, "PRF-HMAC-SHA2-256", 256, _M),
+    Algorithm(_P, 6, "PRF-HMAC-SHA2-384", 384, _S),
+    Algorithm(_P, 7, "PRF-HMAC-SHA2-512", 512, _S),
+    Algorithm(_I, 1, "HMAC-MD5-96", 64, _MN),
+    Algorithm(_I, 2, "HMAC-SHA1-96", 80, _SN),
+    Algorithm(_I, 12, "HMAC-SHA2-256-128", 128, _M),
+    Algorithm(_I, 13, "HMAC-SHA2-384-192", 192, _Y),
+    Algorithm(_I, 14, "HMAC-SHA2-512-256", 256, _S),
+    Algorithm(_G, 1, "MODP-768", 50, _MN),
+    Algorithm(_G, 2, "MODP-1024", 80, _SN),
+    Algorithm(_G, 5, "MODP-1536", 90, _SN),
+    Algorithm(_G, 14, "MODP-2048", 112, _M),
+    Algorithm(_G, 15, "MODP-3072", 128, _Y),
+    Algorithm(_G, 16, "MODP-4096", 150, _Y),
+    Algorithm(_G, 19, "ECP-256", 128, _S),
+    Algorithm(_G, 20, "ECP-384", 192, _Y),
+    Algorithm(_G, 21, "ECP-521", 256, _Y),
+    Algorithm(_G, 22, "MODP-1024-S160", 80, _MN),
+    Algorithm(_G, 31, "CURVE25519", 128, _S),
+    Algorithm(Kind.ESN, 0, "NO-ESN", 0, _Y),
+    Algorithm(Kind.ESN, 1, "ESN", 0, _S),
+)
+
+_BY_NAME = {(a.kind, a.name): a for a in ALGORITHMS}
+_BY_NUMBER = {(a.kind, a.number, a.key_bits): a for a in ALGORITHMS}
+
+
+def by_name(kind: Kind, name: str) -> Algorithm:
+    """The algorithm of a kind by its name, in any case; groups also by number.
+
+    Raises KeyError whose message lists the names that exist.
+    """
+    wanted = name.strip().upper().replace("_", "-")
+    if kind is Kind.GROUP and wanted.isdigit():
+        found = _BY_NUMBER.get((kind, int(wanted), None))
+    else:
+        found = _BY_NAME.get((kind, wanted))
+    if found is None:
+        known = ", ".join(a.name for a in ALGORITHMS if a.kind is kind)
+        raise KeyError(f"'{name}' is not a known {kind.name.lower()} algorithm; known: {known}")
+    return found
+
+
+def by_number(kind: int, number: int, key_bits: int | None) -> Algorithm | None:
+    """The algorithm with these registry numbers, or None when it is not known here."""
+    try:
+        return _BY_NUMBER.get((Kind(kind), number, key_bits))
+    except ValueError:
+        return None
+
+
+SPOKEN = frozenset(
+    {
+        "AES-GCM-16-128", "AES-GCM-16-192", "AES-GCM-16-256",
+        "AES-CBC-128", "AES-CBC-192", "AES-CBC-256",
+        "PRF-HMAC-SHA2-256", "PRF-HMAC-SHA2-384", "PRF-HMAC-SHA2-512",
+        "HMAC-SHA2-256-128", "MODP-2048", "ECP-256", "ECP-384", "CURVE25519", "ESN", "NO-ESN",
+    }
+)  # fmt: skip
+"""Names of the algorithms that the wire engines speak; others can be described and judged."""

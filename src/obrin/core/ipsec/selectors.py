@@ -1,0 +1,54 @@
+"""Traffic selectors as address and port ranges, and narrowing (RFC 7296 section 2.9)."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from obrin.core.address.prefix import Prefix, format_address
+
+
+@dataclass(frozen=True, slots=True)
+class Selector:
+    """A range of addresses (integers, inclusive), ports and one protocol (0 is any)."""
+
+    bits: int
+    first: int
+    last: int
+    protocol: int = 0
+    first_port: int = 0
+    last_port: int = 65535
+
+    @classmethod
+    def of(cls, prefix: Prefix) -> Selector:
+        return cls(prefix.bits, prefix.value, prefix.last)
+
+    def __str__(self) -> str:
+        return f"{format_address(self.first, self.bits)}-{format_address(self.last, self.bits)}"
+
+    def intersect(self, other: Selector) -> Selector | None:
+        """What both cover, or None."""
+        if self.bits != other.bits:
+            return None
+        if self.protocol and other.protocol and self.protocol != other.protocol:
+            return None
+        first, last = max(self.first, other.first), min(self.last, other.last)
+        low = max(self.first_port, other.first_port)
+        high = min(self.last_port, other.last_port)
+        if first > last or low > high:
+            return None
+        return Selector(self.bits, first, last, self.protocol or other.protocol, low, high)
+
+
+ANY_IPV4 = Selector(32, 0, 0xFFFFFFFF)
+
+
+def narrow(offered: Sequence[Selector], own: Sequence[Selector]) -> tuple[Selector, ...]:
+    """The parts of `offered` that the responder's `own` selectors allow, without repeats."""
+    found: dict[Selector, None] = {}
+    for theirs in offered:
+        for ours in own:
+            both = theirs.intersect(ours)
+            if both is not None:
+                found[both] = None
+    return tuple(found)

@@ -1,0 +1,59 @@
+"""The BGP decision process (RFC 4271 section 9.1.2.2) as one ordered list of rules.
+
+The wire engine and the model call the same `decide`, which also says by which rule each loser
+lost. MED is compared only between paths from the same neighbouring AS; a missing one counts as 0.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+from obrin.core.routing.path import Candidate
+
+Rule = tuple[str, Callable[[Candidate], int]]
+
+RULES: tuple[Rule, ...] = (
+    ("higher local preference", lambda c: -c.path.local_pref),
+    ("shorter AS path", lambda c: len(c.path.as_path)),
+    ("lower origin", lambda c: c.path.origin),
+    ("lower multi-exit discriminator", lambda c: c.path.med or 0),
+    ("external over internal", lambda c: 0 if c.peer.external else 1),
+    ("lower router identifier", lambda c: c.peer.router_id),
+    ("lower peer address", lambda c: c.peer.address),
+)
+_MED = "lower multi-exit discriminator"
+
+
+@dataclass(frozen=True, slots=True)
+class Decision:
+    """The winner, and for each loser the name of the rule that excluded it."""
+
+    winner: Candidate
+    losers: tuple[tuple[Candidate, str], ...]
+
+
+def decide(candidates: Sequence[Candidate]) -> Decision:
+    """Choose among one or more candidates for one prefix."""
+    left = list(candidates)
+    lost: list[tuple[Candidate, str]] = []
+    for name, key in RULES:
+        if len(left) == 1:
+            break
+        if name == _MED:
+            keep = [c for c in left if not _beaten_by_med(c, left)]
+        else:
+            best = min(map(key, left))
+            keep = [c for c in left if key(c) == best]
+        lost += [(c, name) for c in left if c not in keep]
+        left = keep
+    return Decision(left[0], tuple(lost + [(c, "the same in every rule") for c in left[1:]]))
+
+
+def _beaten_by_med(candidate: Candidate, others: Sequence[Candidate]) -> bool:
+    neighbour = candidate.path.as_path[:1]
+    return any(
+        other.path.as_path[:1] == neighbour
+        and (other.path.med or 0) < (candidate.path.med or 0)
+        for other in others
+    )

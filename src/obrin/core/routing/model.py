@@ -1,0 +1,145 @@
+"""Every table of a settled design, before anything exists, for any set of tunnels that are up.
+
+The same decision process, policy and forwarding table as in the practice devices.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable
+
+from obrin.core.address.prefix import Prefix
+from obrin.core.address.table import PrefixTable
+from obrin.core.design.settled import Settled, SettledCloud, SettledLink, SettledTunnel
+from obrin.core.routing.decision import Decision, decide
+from obrin.core.routing.forwarding import Route, RouteKind, forwarding_table
+from obrin.core.routing.path import Candidate, Path, Peer
+from obrin.core.routing.policy import SessionPolicy, export_path, import_path
+
+
+def local_pref(rank: int) -> int:
+    """What both ends set for a tunnel, so that both directions prefer the same one."""
+    return max(200 - rank, 101)
+
+
+def announced_by_site(link: SettledLink) -> tuple[Prefix, ...]:
+    return tuple(sorted(set(link.networks.values())))
+
+
+def announced_by_cloud(cloud: SettledCloud) -> tuple[Prefix, ...]:
+    return (cloud.space,)
+
+
+def site_policy(settled: Settled, tunnel: SettledTunnel) -> SessionPolicy:
+    """The site gateway's side of a tunnel's session."""
+    cloud = settled.clouds[tunnel.cloud]
+    return SessionPolicy(
+        settled.gateways[tunnel.gateway].asn,
+        cloud.asn,
+        announced_by_cloud(cloud),
+        local_pref(tunnel.rank),
+    )
+
+
+def cloud_policy(settled: Settled, tunnel: SettledTunnel) -> SessionPolicy:
+    """The cloud instance's side of a tunnel's session."""
+    return SessionPolicy(
+        settled.clouds[tunnel.cloud].asn,
+        settled.gateways[tunnel.gateway].asn,
+        announced_by_site(settled.links[tunnel.link]),
+        local_pref(tunnel.rank),
+    )
+
+
+def site_decisions(
+    settled: Settled, gateway: str, up: Collection[str]
+) -> tuple[dict[Prefix, Decision], list[str]]:
+    """What a site gateway learns by BGP and chooses; and why it refuses the rest."""
+    offers = []
+    for tunnel in settled.tunnels():
+        if tunnel.gateway == gateway and _speaks(settled, tunnel, up):
+            cloud = settled.clouds[tunnel.cloud]
+            sender, receiver = cloud_policy(settled, tunnel), site_policy(settled, tunnel)
+            peer = Peer(
+                tunnel.label, cloud.asn, tunnel.cloud_inside, cloud.router_id(tunnel.instance)
+            )
+            path = export_path(sender, Path(tunnel.cloud_inside), tunnel.cloud_inside)
+            offers += [(p, path, peer, receiver) for p in announced_by_cloud(cloud)]
+    return _choose(offers)
+
+
+def cloud_decisions(
+    settled: Settled, cloud: str, up: Collection[str]
+) -> tuple[dict[Prefix, Decision], list[str]]:
+    """What a cloud gateway's instances learn together and choose."""
+    offers = []
+    for tunnel in settled.tunnels():
+        if tunnel.cloud == cloud and _speaks(settled, tunnel, up):
+            gateway = settled.gateways[tunnel.gateway]
+            sender, receiver = site_policy(settled, tunnel), cloud_policy(settled, tunnel)
+            peer = Peer(tunnel.label, gateway.asn, tunnel.site_inside, gateway.router_id)
+            path = export_path(sender, Path(tunnel.site_inside), tunnel.site_inside)
+            networks = announced_by_site(settled.links[tunnel.link])
+            offers += [(p, path, peer, receiver) for p in networks]
+    return _choose(offers)
+
+
+def _speaks(settled: Settled, tunnel: SettledTunnel, up: Collection[str]) -> bool:
+    return tunnel.label in up and settled.links[tunnel.link].routing == "bgp"
+
+
+def _choose(
+    offers: Iterable[tuple[Prefix, Path, Peer, SessionPolicy]],
+) -> tuple[dict[Prefix, Decision], list[str]]:
+    candidates: dict[Prefix, list[Candidate]] = {}
+    refused: list[str] = []
+    for prefix, path, peer, policy in offers:
+        taken = import_path(policy, prefix, path)
+        if isinstance(taken, str):
+            refused.append(f"{prefix} over {peer.name}: {taken}")
+        else:
+            candidates.setdefault(prefix, []).append(Candidate(prefix, taken, peer))
+    return {prefix: decide(found) for prefix, found in candidates.items()}, refused
+
+
+def _bgp_routes(decisions: dict[Prefix, Decision]) -> list[Route]:
+    return [
+        Route(prefix, RouteKind.BGP, d.winner.peer.name, as_path=d.winner.path.as_path)
+        for prefix, d in decisions.items()
+    ]
+
+
+def site_table(settled: Settled, gateway: str, up: Collection[str]) -> PrefixTable[Route]:
+    """The forwarding table of a site gateway; `via` is a network or a tunnel's label."""
+    routes = [
+        Route(prefix, RouteKind.CONNECTED, name)
+        for name, prefix in settled.gateways[gateway].networks.items()
+    ]
+    for tunnel in settled.tunnels():
+        if tunnel.gateway == gateway and tunnel.label in up:
+            routes.append(Route(tunnel.inside, RouteKind.CONNECTED, tunnel.label))
+            if settled.links[tunnel.link].routing == "static":
+                for prefix in announced_by_cloud(settled.clouds[tunnel.cloud]):
+                    routes.append(Route(prefix, RouteKind.STATIC, tunnel.label, tunnel.rank))
+    return forwarding_table(routes + _bgp_routes(site_decisions(settled, gateway, up)[0]))
+
+
+def cloud_table(settled: Settled, cloud: str, up: Collection[str]) -> PrefixTable[Route]:
+    """What the cloud gateway knows; subnets see it where propagation is on."""
+    routes = [
+        Route(subnet.prefix, RouteKind.CONNECTED, name)
+        for name, subnet in settled.clouds[cloud].subnets.items()
+    ]
+    for tunnel in settled.tunnels():
+        if tunnel.cloud == cloud and tunnel.label in up:
+            routes.append(Route(tunnel.inside, RouteKind.CONNECTED, tunnel.label))
+            if settled.links[tunnel.link].routing == "static":
+                for prefix in announced_by_site(settled.links[tunnel.link]):
+                    routes.append(Route(prefix, RouteKind.STATIC, tunnel.label, tunnel.rank))
+    return forwarding_table(routes + _bgp_routes(cloud_decisions(settled, cloud, up)[0]))
+
+
+def all_up(settled: Settled) -> frozenset[str]:
+    """Labels of all tunnels."""
+    return frozenset(t.label for t in settled.tunnels())
+
+

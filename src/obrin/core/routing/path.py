@@ -1,0 +1,50 @@
+"""BGP paths and who told us: the values that decision, policy and both engines share."""
+
+from __future__ import annotations
+
+import enum
+from dataclasses import dataclass
+
+from obrin.core.address.prefix import Prefix
+
+DEFAULT_LOCAL_PREF = 100
+
+
+class Origin(enum.IntEnum):
+    """RFC 4271 section 4.3, attribute ORIGIN; the lower is preferred."""
+
+    IGP = 0
+    EGP = 1
+    INCOMPLETE = 2
+
+
+@dataclass(frozen=True, slots=True)
+class Path:
+    """The attributes of a route that decide its fate. `as_path` is one AS_SEQUENCE."""
+
+    next_hop: int
+    as_path: tuple[int, ...] = ()
+    origin: int = Origin.IGP
+    med: int | None = None
+    local_pref: int = DEFAULT_LOCAL_PREF
+    communities: tuple[int, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Peer:
+    """The neighbour a path came from; `name` is the tunnel's."""
+
+    name: str
+    asn: int
+    address: int
+    router_id: int
+    external: bool = True
+
+
+@dataclass(frozen=True, slots=True)
+class Candidate:
+    """One path for one prefix from one peer."""
+
+    prefix: Prefix
+    path: Path
+    peer: Peer

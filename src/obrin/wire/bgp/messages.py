@@ -1,0 +1,240 @@
+"""BGP messages (RFC 4271 section 4), parse and serialise side by side.
+
+    | marker, 16 bytes of ones | length (2) | type (1) | body |
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from obrin.core.address.prefix import Prefix
+from obrin.wire.bgp.attributes import (
+    AS_TRANS,
+    MALFORMED_LIST,
+    NETWORK,
+    Attributes,
+    decode_attributes,
+    encode_attributes,
+)
+from obrin.wire.bgp.errors import HEADER_ERROR, OPEN_ERROR, UPDATE_ERROR, BgpError
+from obrin.wire.cursor import Cursor
+from obrin.wire.errors import ReadError
+
+MARKER = b"\xff" * 16
+OPEN, UPDATE, NOTIFICATION, KEEPALIVE = 1, 2, 3, 4
+MAX_SIZE = 4096
+_SMALLEST = {OPEN: 29, UPDATE: 23, NOTIFICATION: 21, KEEPALIVE: 19}
+CAPABILITY_MULTIPROTOCOL, CAPABILITY_FOUR_OCTETS = 1, 65
+_IPV4_UNICAST = b"\x00\x01\x00\x01"
+
+
+@dataclass(frozen=True, slots=True)
+class Open:
+    """Section 4.2 with the capabilities of RFC 5492; `asn` is the real, 4-octet number."""
+
+    asn: int
+    hold: int
+    router_id: int
+    four_octets: bool = True
+    ipv4_unicast: bool = True
+    unknown: tuple[tuple[int, bytes], ...] = ()
+
+    def encode(self) -> bytes:
+        capabilities = b""
+        if self.ipv4_unicast:
+            capabilities += bytes((CAPABILITY_MULTIPROTOCOL, 4)) + _IPV4_UNICAST
+        if self.four_octets:
+            capabilities += bytes((CAPABILITY_FOUR_OCTETS, 4)) + self.asn.to_bytes(4, "big")
+        for code, value in self.unknown:
+            capabilities += bytes((code, len(value))) + value
+        parameter = bytes((2, len(capabilities))) + capabilities if capabilities else b""
+        short = self.asn if self.asn < 65536 else AS_TRANS
+        return _frame(
+            OPEN,
+            bytes((4,))
+            + short.to_bytes(2, "big")
+            + self.hold.to_bytes(2, "big")
+            + self.router_id.to_bytes(4, "big")
+            + bytes((len(parameter),))
+            + parameter,
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class Update:
+    """Section 4.3. `attributes` is None when nothing is announced."""
+
+    withdrawn: tuple[Prefix, ...] = ()
+    attributes: Attributes | None = None
+    announced: tuple[Prefix, ...] = ()
+
+    def encode(self, *, four_octets: bool = True, internal: bool = False) -> bytes:
+        withdrawn = b"".join(map(_encode_prefix, self.withdrawn))
+        attributes = (
+            b""
+            if self.attributes is None
+            else encode_attributes(self.attributes, four_octets=four_octets, internal=internal)
+        )
+        return _frame(
+            UPDATE,
+            len(withdrawn).to_bytes(2, "big")
+            + withdrawn
+            + len(attributes).to_bytes(2, "big")
+            + attributes
+            + b"".join(map(_encode_prefix, self.announced)),
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class Notification:
+    """Section 4.5."""
+
+    code: int
+    subcode: int = 0
+    data: bytes = b""
+
+    def encode(self) -> bytes:
+        return _frame(NOTIFICATION, bytes((self.code, self.subcode)) + self.data)
+
+
+@dataclass(frozen=True, slots=True)
+class Keepalive:
+    """Section 4.4."""
+
+    def encode(self) -> bytes:
+        return _frame(KEEPALIVE, b"")
+
+
+Message = Open | Update | Notification | Keepalive
+
+
+def _frame(kind: int, body: bytes) -> bytes:
+    size = 19 + len(body)
+    if size > MAX_SIZE:
+        raise BgpError(HEADER_ERROR, 2, f"a message of {size} bytes is longer than {MAX_SIZE}")
+    return MARKER + size.to_bytes(2, "big") + bytes((kind,)) + body
+
+
+def _encode_prefix(prefix: Prefix) -> bytes:
+    octets = (prefix.length + 7) // 8
+    return bytes((prefix.length,)) + (prefix.value >> (32 - 8 * octets)).to_bytes(octets, "big")
+
+
+def _decode_prefixes(data: bytes) -> tuple[Prefix, ...]:
+    cursor = Cursor(data)
+    found = []
+    try:
+        while cursor.remaining():
+            length = cursor.u8()
+            if length > 32:
+                raise BgpError(UPDATE_ERROR, NETWORK, f"a prefix length of {length}")
+            octets = (length + 7) // 8
+            value = int.from_bytes(cursor.take(octets, "prefix"), "big") << (32 - 8 * octets)
+            # Section 4.3: bits beyond the length are irrelevant.
+            found.append(Prefix(32, value >> (32 - length) << (32 - length), length))
+    except ReadError as error:
+        raise BgpError(UPDATE_ERROR, NETWORK, str(error)) from error
+    return tuple(found)
+
+
+def decode_message(data: bytes, *, four_octets: bool = True) -> Message:
+    """One whole message. Raises BgpError."""
+    if len(data) < 19 or data[:16] != MARKER:
+        raise BgpError(HEADER_ERROR, 1, "the marker is not all ones")
+    size, kind = int.from_bytes(data[16:18], "big"), data[18]
+    if kind not in _SMALLEST:
+        raise BgpError(HEADER_ERROR, 3, f"message type {kind} does not exist", bytes((kind,)))
+    if size != len(data) or size < _SMALLEST[kind] or size > MAX_SIZE or (
+        kind == KEEPALIVE and size != 19
+    ):  # fmt: skip
+        raise BgpError(HEADER_ERROR, 2, f"a length of {size} is wrong here", data[16:18])
+    body = data[19:]
+    if kind == KEEPALIVE:
+        return Keepalive()
+    if kind == NOTIFICATION:
+        return Notification(body[0], body[1], body[2:])
+    if kind == OPEN:
+        return _decode_open(body)
+    return _decode_update(body, four_octets=four_octets)
+
+
+def _decode_open(body: bytes) -> Open:
+    version, hold = body[0], int.from_bytes(body[3:5], "big")
+    if version != 4:
+        raise BgpError(OPEN_ERROR, 1, f"BGP version {version}", b"\x00\x04")
+    if hold in (1, 2):
+        raise BgpError(OPEN_ERROR, 6, f"a hold time of {hold} s is not allowed")
+    router_id = int.from_bytes(body[5:9], "big")
+    if router_id == 0:
+        raise BgpError(OPEN_ERROR, 3, "a router identifier of zero")
+    asn = int.from_bytes(body[1:3], "big")
+    four_octets = ipv4 = False
+    unknown: list[tuple[int, bytes]] = []
+    any_multiprotocol = False
+    cursor = Cursor(body, 9)
+    try:
+        parameters = Cursor(cursor.take(cursor.u8(), "optional parameters"))
+        cursor.done("the optional parameters")
+        while parameters.remaining():
+            kind = parameters.u8()
+            value = Cursor(parameters.take(parameters.u8(), "optional parameter"))
+            if kind != 2:
+                raise BgpError(OPEN_ERROR, 4, f"optional parameter {kind} is not known here")
+            while value.remaining():
+                code = value.u8()
+                data = value.take(value.u8(), "capability")
+                if code == CAPABILITY_FOUR_OCTETS and len(data) == 4:
+                    four_octets, asn = True, int.from_bytes(data, "big")
+                elif code == CAPABILITY_MULTIPROTOCOL and len(data) == 4:
+                    any_multiprotocol = True
+                    ipv4 = ipv4 or data == _IPV4_UNICAST
+                else:
+                    unknown.append((code, data))
+    except ReadError as error:
+        raise BgpError(OPEN_ERROR, 0, str(error)) from error
+    if asn == 0:
+        raise BgpError(OPEN_ERROR, 2, "AS number 0 is not allowed (RFC 7607)")
+    # Without any such capability, IPv4 unicast is what BGP-4 carries (RFC 4760 section 8).
+    return Open(asn, hold, router_id, four_octets, ipv4 or not any_multiprotocol, tuple(unknown))
+
+
+def _decode_update(body: bytes, *, four_octets: bool) -> Update:
+    cursor = Cursor(body)
+    try:
+        withdrawn = cursor.take(cursor.u16(), "withdrawn routes")
+        attributes = cursor.take(cursor.u16("attributes length"), "path attributes")
+    except ReadError as error:
+        raise BgpError(UPDATE_ERROR, MALFORMED_LIST, str(error)) from error
+    announced = _decode_prefixes(cursor.rest())
+    return Update(
+        _decode_prefixes(withdrawn),
+        decode_attributes(attributes, four_octets=four_octets) if announced else None,
+        announced,
+    )
+
+
+@dataclass(slots=True)
+class MessageReader:
+    """Cuts a byte stream into messages."""
+
+    _buffer: bytearray = field(default_factory=bytearray)
+
+    def feed(self, data: bytes) -> None:
+        self._buffer += data
+
+    def next(self) -> bytes | None:
+        """The next whole message, or None. Raises BgpError for an impossible length."""
+        if len(self._buffer) < 19:
+            return None
+        size = int.from_bytes(self._buffer[16:18], "big")
+        if bytes(self._buffer[:16]) != MARKER:
+            raise BgpError(HEADER_ERROR, 1, "the marker is not all ones")
+        if not 19 <= size <= MAX_SIZE:
+            raise BgpError(
+                HEADER_ERROR, 2, f"a message of {size} bytes", bytes(self._buffer[16:18])
+            )
+        if len(self._buffer) < size:
+            return None
+        message = bytes(self._buffer[:size])
+        del self._buffer[:size]
+        return message

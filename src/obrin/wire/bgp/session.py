@@ -1,0 +1,251 @@
+"""One BGP session without I/O: bytes and timers in, bytes and events out.
+
+The owner keeps the TCP connection. It asks `wants_connection`, tells `connected`, `closed` and
+`receive`, sends what `output` gives, and closes the connection when `hang_up` is set.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from obrin.core.address.prefix import Prefix, format_address
+from obrin.core.routing.path import Path
+from obrin.wire.bgp.attributes import Attributes
+from obrin.wire.bgp.errors import (
+    CEASE,
+    CODE_NAMES,
+    FSM_ERROR,
+    HOLD_EXPIRED,
+    OPEN_ERROR,
+    BgpError,
+)
+from obrin.wire.bgp.fsm import BgpInput, BgpState, advance
+from obrin.wire.bgp.messages import (
+    Keepalive,
+    Message,
+    MessageReader,
+    Notification,
+    Open,
+    Update,
+    decode_message,
+)
+
+OPEN_HOLD = 240.0  # section 8: "a large value", while an OPEN is awaited
+RETRY_EVERY = 2.0
+_ROUTES_PER_UPDATE = 500
+
+
+@dataclass(frozen=True, slots=True)
+class SessionConfig:
+    """`hold` in seconds, 0 or at least 3; keepalives go out every third of what is agreed."""
+
+    name: str
+    local_as: int
+    peer_as: int
+    router_id: int
+    local_address: int
+    peer_address: int
+    hold: int = 90
+    passive: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class SessionUp:
+    peer_router_id: int
+    hold: int
+
+
+@dataclass(frozen=True, slots=True)
+class SessionDown:
+    reason: str
+
+
+@dataclass(frozen=True, slots=True)
+class RoutesChanged:
+    withdrawn: tuple[Prefix, ...]
+    announced: tuple[Prefix, ...]
+    attributes: Attributes | None
+
+
+BgpEvent = SessionUp | SessionDown | RoutesChanged
+
+
+@dataclass(slots=True, eq=False)
+class BgpSession:
+    config: SessionConfig
+    state: BgpState = BgpState.IDLE
+    hold: int = 0
+    peer: Open | None = None
+    last_error: str = ""
+    hang_up: bool = False
+    wants_connection: bool = False
+    _reader: MessageReader = field(default_factory=MessageReader)
+    _output: bytearray = field(default_factory=bytearray)
+    _events: list[BgpEvent] = field(default_factory=list)
+    _hold_at: float = float("inf")
+    _keepalive_at: float = float("inf")
+    _retry_at: float = float("inf")
+    _up: bool = False
+
+    # Calls
+
+    def start(self, now: float) -> None:
+        """Begin to connect, or to listen."""
+        if self.config.passive:
+            self._advance(BgpInput.START_PASSIVE)
+        else:
+            self._advance(BgpInput.START_ACTIVE)
+            self.wants_connection = True
+
+    def stop(self, now: float) -> None:
+        """Cease, administrative shutdown (RFC 4486)."""
+        if self.state in (BgpState.OPEN_SENT, BgpState.OPEN_CONFIRM, BgpState.ESTABLISHED):
+            self._send(Notification(CEASE, 2))
+        self._fail("stopped here", now)
+        self._retry_at = float("inf")
+
+    def announce(self, path: Path, prefixes: list[Prefix]) -> None:
+        """Send routes with one set of attributes; only when established."""
+        attributes = Attributes(path)
+        for start in range(0, len(prefixes), _ROUTES_PER_UPDATE):
+            self._send(
+                Update((), attributes, tuple(prefixes[start : start + _ROUTES_PER_UPDATE]))
+            )
+
+    def withdraw(self, prefixes: list[Prefix]) -> None:
+        for start in range(0, len(prefixes), _ROUTES_PER_UPDATE):
+            self._send(Update(tuple(prefixes[start : start + _ROUTES_PER_UPDATE])))
+
+    # Transport
+
+    def connected(self, now: float) -> None:
+        """The TCP connection is up: send OPEN."""
+        self._advance(BgpInput.CONNECTED)
+        self.wants_connection = False
+        self.hang_up = False
+        self._retry_at = float("inf")
+        self._reader = MessageReader()
+        self._hold_at = now + OPEN_HOLD
+        self._send(Open(self.config.local_as, self.config.hold, self.config.router_id))
+
+    def closed(self, reason: str, now: float) -> None:
+        """The TCP connection failed or ended."""
+        self._advance(BgpInput.CONNECTION_FAILED)
+        self._down(f"the TCP connection ended: {reason}", now)
+
+    def receive(self, data: bytes, now: float) -> None:
+        """Bytes from the network; never raises for what they hold."""
+        self._reader.feed(data)
+        try:
+            while self.state is not BgpState.IDLE:
+                raw = self._reader.next()
+                if raw is None:
+                    return
+                four = self.peer is not None and self.peer.four_octets
+                self._take(decode_message(raw, four_octets=four), now)
+        except BgpError as error:
+            self._send(Notification(error.code, error.subcode, error.data))
+            self._fail(f"{CODE_NAMES.get(error.code, 'error')}: {error}", now)
+
+    # Timers
+
+    def next_timer(self) -> float:
+        return min(self._hold_at, self._keepalive_at, self._retry_at)
+
+    def handle_timer(self, now: float) -> None:
+        if now >= self._hold_at:
+            self._send(Notification(HOLD_EXPIRED))
+            self._fail("hold timer expired", now)
+            return
+        if now >= self._keepalive_at:
+            self._send(Keepalive())
+            self._keepalive_at = now + self.hold / 3
+        if now >= self._retry_at:
+            self._retry_at = float("inf")
+            if self.state is BgpState.IDLE:
+                self.start(now)
+            elif self.state in (BgpState.CONNECT, BgpState.ACTIVE) and not self.config.passive:
+                self._advance(BgpInput.RETRY)
+                self.wants_connection = True
+
+    # Pulls
+
+    def output(self) -> bytes:
+        out = bytes(self._output)
+        self._output.clear()
+        return out
+
+    def events(self) -> list[BgpEvent]:
+        out, self._events = self._events, []
+        return out
+
+    # Inside
+
+    def _advance(self, event: BgpInput) -> None:
+        following = advance(self.state, event)
+        if following is None:
+            raise BgpError(
+                FSM_ERROR, 0, f"{event.name.lower()} does not belong in state {self.state.value}"
+            )
+        self.state = following
+
+    def _send(self, message: Message) -> None:
+        if isinstance(message, Update):
+            four = self.peer is not None and self.peer.four_octets
+            internal = self.config.local_as == self.config.peer_as
+            self._output += message.encode(four_octets=four, internal=internal)
+        else:
+            self._output += message.encode()
+
+    def _take(self, message: Message, now: float) -> None:
+        if isinstance(message, Notification):
+            name = CODE_NAMES.get(message.code, f"code {message.code}")
+            self._fail(f"the peer sent NOTIFICATION: {name}, subcode {message.subcode}", now)
+            return
+        if isinstance(message, Open):
+            self._advance(BgpInput.OPEN)
+            self._take_open(message, now)
+            return
+        self._advance(BgpInput.KEEPALIVE if isinstance(message, Keepalive) else BgpInput.UPDATE)
+        self._hold_at = now + self.hold if self.hold else float("inf")
+        if isinstance(message, Update):
+            self._events.append(
+                RoutesChanged(message.withdrawn, message.announced, message.attributes)
+            )
+        elif self.peer is not None and not self._up:
+            self._events.append(SessionUp(self.peer.router_id, self.hold))
+            self._up = True
+
+    def _take_open(self, message: Open, now: float) -> None:
+        """Section 6.2: the AS must be the configured one, the identifier not our own."""
+        if message.asn != self.config.peer_as:
+            raise BgpError(
+                OPEN_ERROR,
+                2,
+                f"the peer at {format_address(self.config.peer_address)} says AS {message.asn}, "
+                f"AS {self.config.peer_as} is configured",
+            )
+        if message.router_id == self.config.router_id:
+            raise BgpError(OPEN_ERROR, 3, "both ends have the same router identifier")
+        if not message.ipv4_unicast:
+            raise BgpError(OPEN_ERROR, 7, "the peer does not carry IPv4 unicast")
+        self.peer = message
+        self.hold = min(self.config.hold, message.hold)
+        self._send(Keepalive())
+        self._hold_at = now + self.hold if self.hold else float("inf")
+        self._keepalive_at = now + self.hold / 3 if self.hold else float("inf")
+
+    def _fail(self, reason: str, now: float) -> None:
+        self._advance(BgpInput.FAILED)
+        self.hang_up = True
+        self._down(reason, now)
+
+    def _down(self, reason: str, now: float) -> None:
+        self.last_error = reason
+        self.wants_connection = False
+        self._hold_at = self._keepalive_at = float("inf")
+        self._retry_at = now + RETRY_EVERY
+        self.peer = None
+        if self._up:
+            self._up = False
+            self._events.append(SessionDown(reason))

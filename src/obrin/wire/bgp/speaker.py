@@ -1,0 +1,123 @@
+"""A BGP speaker: its sessions, what each peer told it, and what it chose.
+
+It announces its own prefixes and nothing that it learned: a site or a cloud gateway is not a
+transit between its peers unless a design says so.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from obrin.core.address.prefix import Prefix
+from obrin.core.routing.decision import Decision, decide
+from obrin.core.routing.path import Candidate, Path, Peer
+from obrin.core.routing.policy import SessionPolicy, export_path, import_path
+from obrin.wire.bgp.session import (
+    BgpSession,
+    RoutesChanged,
+    SessionConfig,
+    SessionDown,
+    SessionUp,
+)
+
+
+@dataclass(slots=True, eq=False)
+class Neighbour:
+    """A session with its policy and both of its tables."""
+
+    session: BgpSession
+    policy: SessionPolicy
+    announce: tuple[Prefix, ...]
+    received: dict[Prefix, Path] = field(default_factory=dict)
+    rejected: dict[Prefix, str] = field(default_factory=dict)
+    announced: tuple[Prefix, ...] = ()
+    router_id: int = 0
+    up_since: float | None = None
+
+
+class Speaker:
+    """Feed it sessions' events with `update`; read `decisions`. `changes` counts table changes."""
+
+    def __init__(self) -> None:
+        self.neighbours: dict[str, Neighbour] = {}
+        self.decisions: dict[Prefix, Decision] = {}
+        self.log: list[tuple[float, str, str]] = []
+        self.changes = 0
+
+    def add(
+        self, config: SessionConfig, policy: SessionPolicy, announce: tuple[Prefix, ...]
+    ) -> BgpSession:
+        session = BgpSession(config)
+        self.neighbours[config.name] = Neighbour(session, policy, announce)
+        return session
+
+    def update(self, now: float) -> bool:
+        """Take what the sessions report; True when the choice of routes may have changed."""
+        touched: set[Prefix] = set()
+        for name, neighbour in self.neighbours.items():
+            for event in neighbour.session.events():
+                if isinstance(event, SessionUp):
+                    neighbour.router_id = event.peer_router_id
+                    neighbour.up_since = now
+                    self._announce(neighbour)
+                    self.log.append((now, name, "BGP established"))
+                elif isinstance(event, SessionDown):
+                    touched |= neighbour.received.keys()
+                    neighbour.received.clear()
+                    neighbour.rejected.clear()
+                    neighbour.announced = ()
+                    neighbour.up_since = None
+                    self.log.append((now, name, f"BGP down: {event.reason}"))
+                else:
+                    touched |= self._take(neighbour, event)
+        del self.log[:-200]
+        for prefix in touched:
+            self._decide(prefix)
+        self.changes += bool(touched)
+        return bool(touched)
+
+    def _announce(self, neighbour: Neighbour) -> None:
+        config = neighbour.session.config
+        path = export_path(neighbour.policy, Path(config.local_address), config.local_address)
+        neighbour.session.announce(path, list(neighbour.announce))
+        neighbour.announced = neighbour.announce
+
+    @staticmethod
+    def _take(neighbour: Neighbour, event: RoutesChanged) -> set[Prefix]:
+        touched = set(event.withdrawn) & neighbour.received.keys()
+        for prefix in event.withdrawn:
+            neighbour.received.pop(prefix, None)
+            neighbour.rejected.pop(prefix, None)
+        if event.attributes is not None:
+            for prefix in event.announced:
+                taken = import_path(neighbour.policy, prefix, event.attributes.path)
+                if isinstance(taken, str):
+                    neighbour.rejected[prefix] = taken
+                    if neighbour.received.pop(prefix, None) is not None:
+                        touched.add(prefix)
+                else:
+                    neighbour.rejected.pop(prefix, None)
+                    neighbour.received[prefix] = taken
+                    touched.add(prefix)
+        return touched
+
+    def _decide(self, prefix: Prefix) -> None:
+        candidates = [
+            Candidate(
+                prefix,
+                neighbour.received[prefix],
+                Peer(
+                    name,
+                    neighbour.policy.peer_as,
+                    neighbour.session.config.peer_address,
+                    neighbour.router_id,
+                    neighbour.policy.external,
+                ),
+            )
+            for name, neighbour in self.neighbours.items()
+            if prefix in neighbour.received
+        ]
+        if candidates:
+            self.decisions[prefix] = decide(candidates)
+        else:
+            self.decisions.pop(prefix, None)

@@ -1,0 +1,147 @@
+"""A practice host: it answers ICMP echo and offers TCP and UDP services, and asks the same.
+
+A UDP service sends back what it gets; a TCP service greets with one line, which is enough to
+prove that data flows both ways.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from obrin.wire.errors import PacketError
+from obrin.wire.packet import (
+    ECHO_REPLY,
+    ECHO_REQUEST,
+    ICMP,
+    TCP,
+    UDP,
+    Icmp,
+    Ipv4,
+    Udp,
+    decode_icmp,
+    decode_ipv4,
+    decode_udp,
+)
+from obrin.wire.tcp import Connection, TcpStack, TcpState
+
+GREETING = b"obrin practice service\r\n"
+
+
+@dataclass(slots=True)
+class Query:
+    """One question to another host and what came of it."""
+
+    protocol: int
+    destination: int
+    port: int
+    source_port: int
+    sent_at: float
+    answered_at: float | None = None
+    refused: bool = False
+    connection: Connection | None = None
+
+
+class Host:
+    """One address. The device it stands behind feeds packets in and takes them out."""
+
+    def __init__(
+        self,
+        address: int,
+        rng: Callable[[int], bytes],
+        *,
+        tcp_ports: frozenset[int] = frozenset(),
+        udp_ports: frozenset[int] = frozenset(),
+    ) -> None:
+        self.address = address
+        self._udp_ports = udp_ports
+        self._out: list[bytes] = []
+        self._queries: dict[tuple[int, int], Query] = {}
+        self._next = 32768 + int.from_bytes(rng(2), "big") % 16000
+        self._tcp = TcpStack(rng)
+        for port in tcp_ports:
+            self._tcp.listen(address, port, self._greet)
+
+    @staticmethod
+    def _greet(connection: Connection) -> None:
+        connection.send(GREETING)
+        connection.close()
+
+    def ask(self, protocol: int, destination: int, port: int, now: float) -> Query:
+        """Send an echo request, a UDP datagram, or begin a TCP connection."""
+        self._next = 32768 + (self._next - 32767) % 28000
+        number = self._next
+        query = Query(protocol, destination, port, number, now)
+        if protocol == TCP:
+            query.connection = self._tcp.connect(self.address, destination, port, now)
+            query.source_port = query.connection.local[1]
+        elif protocol == UDP:
+            segment = Udp(number, port, b"obrin").encode(self.address, destination)
+            self._out.append(Ipv4(self.address, destination, UDP, segment).encode())
+        else:
+            echo = Icmp(ECHO_REQUEST, 0, number, 1, b"obrin").encode()
+            self._out.append(Ipv4(self.address, destination, ICMP, echo).encode())
+        self._queries[protocol, query.source_port] = query
+        return query
+
+    def forget(self, query: Query) -> None:
+        """Stop waiting for an answer."""
+        self._queries.pop((query.protocol, query.source_port), None)
+        if query.connection is not None:
+            query.connection.abort("the query ended")
+
+    def receive(self, data: bytes, now: float) -> None:
+        """A packet for this host; bad ones are dropped."""
+        try:
+            packet = decode_ipv4(data)
+            if packet.protocol == ICMP:
+                self._icmp(packet, now)
+            elif packet.protocol == UDP:
+                self._udp(packet, now)
+            elif packet.protocol == TCP:
+                self._tcp.receive(packet, now)
+                self._watch(now)
+        except PacketError:
+            return
+
+    def _icmp(self, packet: Ipv4, now: float) -> None:
+        message = decode_icmp(packet.payload)
+        if message.kind == ECHO_REQUEST:
+            reply = message._replace(kind=ECHO_REPLY).encode()
+            self._out.append(Ipv4(self.address, packet.source, ICMP, reply).encode())
+        elif message.kind == ECHO_REPLY:
+            query = self._queries.get((ICMP, message.identifier))
+            if query is not None and packet.source == query.destination:
+                query.answered_at = now
+
+    def _udp(self, packet: Ipv4, now: float) -> None:
+        datagram = decode_udp(packet)
+        if datagram.destination_port in self._udp_ports:
+            reply = Udp(datagram.destination_port, datagram.source_port, datagram.data)
+            segment = reply.encode(self.address, packet.source)
+            self._out.append(Ipv4(self.address, packet.source, UDP, segment).encode())
+            return
+        query = self._queries.get((UDP, datagram.destination_port))
+        if query is not None and packet.source == query.destination:
+            query.answered_at = now
+
+    def _watch(self, now: float) -> None:
+        for query in self._queries.values():
+            connection = query.connection
+            if connection is None or query.answered_at is not None:
+                continue
+            if connection.received:
+                query.answered_at = now
+                connection.close()
+            elif connection.state is TcpState.CLOSED:
+                query.refused = True
+
+    def next_timer(self) -> float:
+        return self._tcp.next_timer()
+
+    def handle_timer(self, now: float) -> None:
+        self._tcp.handle_timer(now)
+
+    def packets(self, now: float) -> list[bytes]:
+        out, self._out = self._out, []
+        return out + self._tcp.packets(now)

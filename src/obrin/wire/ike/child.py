@@ -1,0 +1,34 @@
+"""A child SA: two directions of ESP, its age, and its place in a rekey."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from obrin.core.ipsec.proposal import Proposal
+from obrin.core.ipsec.registry import Kind
+from obrin.core.ipsec.selectors import Selector
+from obrin.wire.esp import EspKeys, Opener, Sealer
+
+
+@dataclass(slots=True, eq=False)
+class ChildSa:
+    """`keys_in` and `keys_out` stay for the capture's key file, out of every repr."""
+
+    spi_in: bytes
+    spi_out: bytes
+    chosen: Proposal
+    local: tuple[Selector, ...]
+    remote: tuple[Selector, ...]
+    sealer: Sealer
+    opener: Opener
+    keys_in: EspKeys = field(repr=False)
+    keys_out: EspKeys = field(repr=False)
+    rekey_at: float
+    expires_at: float
+    low_nonce: bytes = field(repr=False, default=b"")
+    replaced: bool = False
+
+    @property
+    def esn(self) -> bool:
+        chosen = self.chosen.one(Kind.ESN)
+        return chosen is not None and chosen.number == 1

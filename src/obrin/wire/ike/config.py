@@ -1,0 +1,57 @@
+"""What one end of a tunnel is told about itself and its peer."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from obrin.core.address.prefix import format_address, parse_address
+from obrin.core.errors import AddressError
+from obrin.core.ipsec.liveness import Liveness
+from obrin.core.ipsec.selectors import ANY_IPV4, Selector
+from obrin.core.ipsec.suite import Suite
+from obrin.wire.ike.numbers import IdKind
+
+
+@dataclass(frozen=True, slots=True)
+class Identity:
+    """An identification as it stands on the wire (RFC 7296 section 3.5)."""
+
+    kind: int
+    data: bytes
+
+    @classmethod
+    def of(cls, text: str) -> Identity:
+        """An address becomes ID_IPV4_ADDR or ID_IPV6_ADDR, any other name ID_FQDN."""
+        try:
+            bits, value = parse_address(text)
+        except AddressError:
+            return cls(IdKind.FQDN, text.encode())
+        if bits == 32:
+            return cls(IdKind.IPV4_ADDR, value.to_bytes(4, "big"))
+        return cls(IdKind.IPV6_ADDR, value.to_bytes(16, "big"))
+
+    def __str__(self) -> str:
+        if self.kind == IdKind.IPV4_ADDR and len(self.data) == 4:
+            return format_address(int.from_bytes(self.data, "big"))
+        if self.kind == IdKind.IPV6_ADDR and len(self.data) == 16:
+            return format_address(int.from_bytes(self.data, "big"), 128)
+        return self.data.decode("utf-8", "backslashreplace")
+
+
+@dataclass(frozen=True, slots=True)
+class PeerConfig:
+    """One tunnel, seen from one end. `suites` are in order of preference."""
+
+    name: str
+    initiate: bool
+    local_address: str
+    remote_address: str
+    local_identity: Identity
+    remote_identity: Identity
+    suites: tuple[Suite, ...]
+    key: bytes = field(repr=False)
+    liveness: Liveness = Liveness()
+    local_selectors: tuple[Selector, ...] = (ANY_IPV4,)
+    remote_selectors: tuple[Selector, ...] = (ANY_IPV4,)
+    always_encapsulate: bool = False
+    restart_delay: float = 1.0

@@ -1,0 +1,23 @@
+"""Errors of the IKE codec and engine; each knows the notify that answers it."""
+
+from __future__ import annotations
+
+from obrin.wire.errors import WireError
+from obrin.wire.ike.numbers import Notify
+
+
+class IkeFormatError(WireError):
+    """A message that cannot be read. `notify` is what a peer may be told, if anything."""
+
+    def __init__(self, text: str, notify: Notify = Notify.INVALID_SYNTAX) -> None:
+        self.notify = notify
+        super().__init__(text)
+
+
+class IkeRefusal(WireError):
+    """A request that reads well and cannot be granted: the notify and its data go back."""
+
+    def __init__(self, notify: Notify, text: str, data: bytes = b"") -> None:
+        self.notify = notify
+        self.data = data
+        super().__init__(text)

@@ -1,0 +1,240 @@
+"""IKE_AUTH with pre-shared keys (RFC 7296 sections 1.2 and 2.15) and the first child."""
+
+from __future__ import annotations
+
+import hmac
+from typing import TYPE_CHECKING
+
+from obrin.core.ipsec.proposal import Proposal, choose
+from obrin.core.ipsec.registry import Kind
+from obrin.core.ipsec.selectors import Selector, narrow
+from obrin.wire.ike.config import Identity
+from obrin.wire.ike.errors import IkeFormatError, IkeRefusal
+from obrin.wire.ike.events import ChildUp, IkeUp, Refused
+from obrin.wire.ike.keys import prf, shared_key_auth
+from obrin.wire.ike.message import find, find_notify, first_error, need
+from obrin.wire.ike.negotiate import (
+    accept_answer,
+    child_offers,
+    ike_lifetime,
+    lifetime,
+    make_child,
+)
+from obrin.wire.ike.numbers import AuthMethod, Exchange, Notify, PayloadType, notify_name
+from obrin.wire.ike.payloads import Auth, Id, NotifyPayload, Payload, Sa, Ts
+from obrin.wire.ike.sa import IkeSa
+from obrin.wire.ike.transitions import State, Step
+
+if TYPE_CHECKING:
+    from obrin.wire.ike.tunnel import Tunnel
+
+
+def _auth_value(tunnel: Tunnel, sa: IkeSa, identity: Id, *, initiator: bool) -> bytes:
+    """Section 2.15: the first message | the other's nonce | prf(SK_p, identity)."""
+    if sa.keys is None:
+        raise AssertionError("authentication before there are keys")
+    number = sa.algorithm(Kind.PRF).number
+    if initiator:
+        octets = sa.init_request + sa.nonce_r + prf(number, sa.keys.pi, identity.encode())
+    else:
+        octets = sa.init_response + sa.nonce_i + prf(number, sa.keys.pr, identity.encode())
+    return shared_key_auth(number, tunnel.config.key, octets)
+
+
+def ask(tunnel: Tunnel, sa: IkeSa, now: float) -> None:
+    """Initiator: prove who we are and ask for the first child."""
+    config = tunnel.config
+    sa.step(Step.SEND_AUTH)
+    spi = tunnel.rng(4)
+    offers = child_offers(config.suites, spi, with_group=False)
+    me = Id(PayloadType.IDI, config.local_identity.kind, config.local_identity.data)
+    payloads: list[Payload] = [
+        me,
+        NotifyPayload(Notify.INITIAL_CONTACT),
+        Id(PayloadType.IDR, config.remote_identity.kind, config.remote_identity.data),
+        Auth(AuthMethod.SHARED_KEY, _auth_value(tunnel, sa, me, initiator=True)),
+        Sa(offers),
+        Ts(PayloadType.TSI, config.local_selectors),
+        Ts(PayloadType.TSR, config.remote_selectors),
+    ]
+    sa.next_id = 1
+    tunnel.request(
+        sa,
+        Exchange.IKE_AUTH,
+        payloads,
+        lambda answer, then: _take_answer(tunnel, sa, answer, spi, offers, then),
+        now,
+    )
+
+
+def _take_answer(
+    tunnel: Tunnel,
+    sa: IkeSa,
+    payloads: list[Payload],
+    spi: bytes,
+    offers: tuple[Proposal, ...],
+    now: float,
+) -> None:
+    config = tunnel.config
+    try:
+        them = find(payloads, Id, PayloadType.IDR)
+        auth = find(payloads, Auth)
+        error = first_error(payloads)
+        if them is None or auth is None:
+            name = notify_name(error.notify) if error else "nothing that proves who it is"
+            tunnel.note(Refused(config.name, True, name, "the peer refused IKE_AUTH"))
+            tunnel.drop_sa(sa, f"the peer answered {name}", now)
+            return
+        _verify(tunnel, sa, them, auth, initiator=False)
+        _establish(tunnel, sa, now)
+        if error is not None:
+            name = notify_name(error.notify)
+            tunnel.note(Refused(config.name, True, name, "the peer refused the first child"))
+            _give_up_without_child(tunnel, sa, now)
+            return
+        chosen = accept_answer(need(payloads, Sa, "SA").proposals, offers)
+        local = need(payloads, Ts, "traffic selector", PayloadType.TSI).selectors
+        remote = need(payloads, Ts, "traffic selector", PayloadType.TSR).selectors
+        if len(chosen.spi) != 4:
+            raise IkeFormatError("the peer's child SPI is not 4 bytes")
+        _add_child(
+            tunnel, sa, chosen, spi, chosen.spi, now,
+            exchange_initiator=True,
+            local=narrow(local, config.local_selectors),
+            remote=narrow(remote, config.remote_selectors),
+        )  # fmt: skip
+    except (IkeFormatError, IkeRefusal) as problem:
+        tunnel.note(Refused(config.name, False, notify_name(problem.notify), str(problem)))
+        if sa.state is State.ESTABLISHED:
+            _give_up_without_child(tunnel, sa, now)
+        else:
+            tunnel.drop_sa(sa, str(problem), now)
+
+
+def _give_up_without_child(tunnel: Tunnel, sa: IkeSa, now: float) -> None:
+    from obrin.wire.ike import exchange_info
+
+    exchange_info.delete_sa(tunnel, sa, now, restart=True)
+
+
+def answer(tunnel: Tunnel, sa: IkeSa, payloads: list[Payload], now: float) -> list[Payload]:
+    """Responder: check the initiator, then answer for the IKE SA and for the first child."""
+    config = tunnel.config
+    them = need(payloads, Id, "identification", PayloadType.IDI)
+    auth = need(payloads, Auth, "authentication")
+    _verify(tunnel, sa, them, auth, initiator=True)
+    me = Id(PayloadType.IDR, config.local_identity.kind, config.local_identity.data)
+    reply: list[Payload] = [
+        me,
+        Auth(AuthMethod.SHARED_KEY, _auth_value(tunnel, sa, me, initiator=False)),
+    ]
+    if find_notify(payloads, Notify.INITIAL_CONTACT) is not None:
+        for old in [other for other in tunnel.sas if other is not sa]:
+            tunnel.drop_sa(old, "the peer started anew", now, restart=False)
+    _establish(tunnel, sa, now)
+    try:
+        reply += _answer_child(tunnel, sa, payloads, now)
+    except IkeRefusal as refusal:
+        tunnel.note(Refused(config.name, False, notify_name(refusal.notify), str(refusal)))
+        reply.append(NotifyPayload(refusal.notify, refusal.data))
+    return reply
+
+
+def after_answer(
+    tunnel: Tunnel, sa: IkeSa, exchange: int, answer: list[Payload], now: float
+) -> None:
+    """A responder that refused IKE_AUTH keeps nothing (section 2.21.2)."""
+    if exchange == Exchange.IKE_AUTH and sa.state is State.INIT_ANSWERED:
+        tunnel.drop_sa(sa, "IKE_AUTH was refused here", now, restart=False)
+
+
+def _answer_child(tunnel: Tunnel, sa: IkeSa, payloads: list[Payload], now: float) -> list[Payload]:
+    config = tunnel.config
+    offered = need(payloads, Sa, "SA").proposals
+    chosen = choose(offered, child_offers(config.suites, b"", with_group=False))
+    if chosen is None or len(chosen.spi) != 4:
+        raise IkeRefusal(Notify.NO_PROPOSAL_CHOSEN, "no child proposal is one that we accept")
+    remote = narrow(
+        need(payloads, Ts, "traffic selector", PayloadType.TSI).selectors, config.remote_selectors
+    )
+    local = narrow(
+        need(payloads, Ts, "traffic selector", PayloadType.TSR).selectors, config.local_selectors
+    )
+    if not remote or not local:
+        raise IkeRefusal(Notify.TS_UNACCEPTABLE, "the peer's traffic selectors are not ours")
+    spi = tunnel.rng(4)
+    _add_child(
+        tunnel, sa, chosen, spi, chosen.spi, now,
+        exchange_initiator=False, local=local, remote=remote,
+    )  # fmt: skip
+    return [
+        Sa((Proposal(chosen.protocol, chosen.transforms, chosen.number, spi),)),
+        Ts(PayloadType.TSI, remote),
+        Ts(PayloadType.TSR, local),
+    ]
+
+
+def _verify(tunnel: Tunnel, sa: IkeSa, them: Id, auth: Auth, *, initiator: bool) -> None:
+    """Raises IkeRefusal with AUTHENTICATION_FAILED: wrong identity, method or key."""
+    claimed, expected = Identity(them.id_kind, them.data), tunnel.config.remote_identity
+    if claimed != expected:
+        raise IkeRefusal(
+            Notify.AUTHENTICATION_FAILED,
+            f"the peer says it is {claimed}, this tunnel expects {expected}",
+        )
+    if auth.method != AuthMethod.SHARED_KEY:
+        raise IkeRefusal(
+            Notify.AUTHENTICATION_FAILED,
+            f"the peer uses authentication method {auth.method}, a pre-shared key is expected",
+        )
+    value = _auth_value(tunnel, sa, them, initiator=initiator)
+    if not hmac.compare_digest(value, auth.data):
+        raise IkeRefusal(
+            Notify.AUTHENTICATION_FAILED, "the peer's proof does not fit: the pre-shared keys differ"
+        )
+
+
+def _establish(tunnel: Tunnel, sa: IkeSa, now: float) -> None:
+    sa.step(Step.AUTHENTICATED)
+    if sa.chosen is None:
+        raise AssertionError("an IKE SA without a proposal")
+    life = lifetime(
+        ike_lifetime(tunnel.config.suites, sa.chosen), first_mover=sa.initiator, rng=sa.rng
+    )
+    sa.rekey_at, sa.expires_at = now + life.rekey, now + life.hard
+    tunnel.current = sa
+    tunnel.last_heard = now
+    path = tunnel.path
+    if path.local_translated:
+        from obrin.wire.ike.tunnel import KEEPALIVE_EVERY
+
+        path.keepalive_at = now + KEEPALIVE_EVERY
+    tunnel.note(IkeUp(tunnel.config.name, sa))
+
+
+def _add_child(
+    tunnel: Tunnel,
+    sa: IkeSa,
+    chosen: Proposal,
+    spi_in: bytes,
+    spi_out: bytes,
+    now: float,
+    *,
+    exchange_initiator: bool,
+    local: tuple[Selector, ...],
+    remote: tuple[Selector, ...],
+) -> None:
+    if not local or not remote:
+        raise IkeRefusal(Notify.TS_UNACCEPTABLE, "the peer widened the traffic selectors")
+    child = make_child(
+        sa, chosen, spi_in, spi_out,
+        exchange_initiator=exchange_initiator,
+        nonces=(sa.nonce_i, sa.nonce_r),
+        shared=b"",
+        local=local, remote=remote,
+        suites=tunnel.config.suites,
+        now=now,
+    )  # fmt: skip
+    tunnel.children[child.spi_in] = child
+    tunnel.outbound = child
+    tunnel.note(ChildUp(tunnel.config.name, child))

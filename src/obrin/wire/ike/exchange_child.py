@@ -1,0 +1,356 @@
+"""CREATE_CHILD_SA: rekeying of children and of the IKE SA (RFC 7296 sections 1.3 and 2.8).
+
+When both ends rekey the same child at once, section 2.8.1 holds: of the four nonces, the SA made
+with the lowest is closed by the end that made it. When both rekey the IKE SA at once, the end
+that made the old one wins and answers the other with TEMPORARY_FAILURE; section 2.25.2 would
+rather answer and close the loser later, which costs a third SA for no gain with only two ends
+of ours, and a peer that follows it copes with the refusal by trying again.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from obrin.core.ipsec.proposal import Proposal, Protocol, choose
+from obrin.core.ipsec.registry import Kind
+from obrin.core.ipsec.selectors import narrow
+from obrin.wire.ike.child import ChildSa
+from obrin.wire.ike.dh import KeyPair, make_key_pair
+from obrin.wire.ike.errors import IkeFormatError, IkeRefusal
+from obrin.wire.ike.events import ChildUp, IkeUp, Refused
+from obrin.wire.ike.exchange_info import delete_child, delete_sa
+from obrin.wire.ike.keys import derive_ike_keys, skeyseed_rekey
+from obrin.wire.ike.message import find, find_notify, first_error, need
+from obrin.wire.ike.negotiate import (
+    accept_answer,
+    child_offers,
+    ike_lifetime,
+    ike_offers,
+    lifetime,
+    make_child,
+)
+from obrin.wire.ike.numbers import Exchange, Notify, PayloadType, notify_name
+from obrin.wire.ike.payloads import Ke, Nonce, NotifyPayload, Payload, Sa, Ts
+from obrin.wire.ike.sa import IkeSa
+from obrin.wire.ike.transitions import State, Step
+
+if TYPE_CHECKING:
+    from obrin.wire.ike.tunnel import Tunnel
+
+RETRY_AFTER = 2.0
+
+
+@dataclass(slots=True)
+class Rekey:
+    """Our own rekey of a child while it waits; `rival` is one the peer began meanwhile."""
+
+    nonce: bytes
+    rival: ChildSa | None = None
+
+
+# Rekeying a child
+
+
+def rekey_child(tunnel: Tunnel, child: ChildSa, now: float) -> None:
+    """Ask for a successor of `child`."""
+    sa = tunnel.current
+    if sa is None or sa.state is not State.ESTABLISHED or child.spi_in in tunnel.rekeys:
+        return
+    suites = tunnel.config.suites
+    spi, nonce = tunnel.rng(4), tunnel.rng(32)
+    offers = child_offers(suites, spi, with_group=True)
+    group = suites[0].esp.group
+    key_pair = None if group is None else make_key_pair(group.number, tunnel.rng)
+    payloads: list[Payload] = [
+        NotifyPayload(Notify.REKEY_SA, protocol=Protocol.ESP, spi=child.spi_in),
+        Sa(offers),
+        Nonce(nonce),
+    ]
+    if key_pair is not None and group is not None:
+        payloads.append(Ke(group.number, key_pair.public))
+    payloads += [Ts(PayloadType.TSI, child.local), Ts(PayloadType.TSR, child.remote)]
+    tunnel.rekeys[child.spi_in] = Rekey(nonce)
+    tunnel.request(
+        sa,
+        Exchange.CREATE_CHILD_SA,
+        payloads,
+        lambda answer, then: _take_child(
+            tunnel, sa, child, answer, spi, offers, nonce, key_pair, then
+        ),
+        now,
+    )
+
+
+def _take_child(
+    tunnel: Tunnel,
+    sa: IkeSa,
+    old: ChildSa,
+    payloads: list[Payload],
+    spi: bytes,
+    offers: tuple[Proposal, ...],
+    nonce: bytes,
+    key_pair: KeyPair | None,
+    now: float,
+) -> None:
+    rekey = tunnel.rekeys.pop(old.spi_in, None)
+    try:
+        error = first_error(payloads)
+        if error is not None:
+            _refused(tunnel, old, error, now)
+            return
+        chosen = accept_answer(need(payloads, Sa, "SA").proposals, offers)
+        peer_nonce = need(payloads, Nonce, "nonce").data
+        shared = _agree(chosen, payloads, key_pair)
+        new = make_child(
+            sa, chosen, spi, chosen.spi,
+            exchange_initiator=True,
+            nonces=(nonce, peer_nonce),
+            shared=shared,
+            local=narrow(
+                need(payloads, Ts, "traffic selector", PayloadType.TSI).selectors, old.local
+            ),
+            remote=narrow(
+                need(payloads, Ts, "traffic selector", PayloadType.TSR).selectors, old.remote
+            ),
+            suites=tunnel.config.suites,
+            now=now,
+        )  # fmt: skip
+    except (IkeFormatError, IkeRefusal) as problem:
+        tunnel.note(Refused(tunnel.config.name, False, notify_name(problem.notify), str(problem)))
+        old.rekey_at = now + RETRY_AFTER
+        return
+    tunnel.children[new.spi_in] = new
+    rival = rekey.rival if rekey else None
+    if rival is not None and new.low_nonce < rival.low_nonce:
+        # Ours was made with the lowest nonce: it is the one too many, and the peer
+        # takes the old one away.
+        delete_child(tunnel, new, now)
+        tunnel.outbound = rival
+        return
+    tunnel.outbound = new
+    tunnel.note(ChildUp(tunnel.config.name, new, rekeyed=True))
+    delete_child(tunnel, old, now)
+
+
+def _refused(tunnel: Tunnel, old: ChildSa, error: NotifyPayload, now: float) -> None:
+    name = notify_name(error.notify)
+    tunnel.note(Refused(tunnel.config.name, True, name, "the peer refused to rekey the child SA"))
+    if error.notify == Notify.CHILD_SA_NOT_FOUND:
+        tunnel.drop_child(old, "the peer does not have it any more")
+    elif old.spi_in in tunnel.children:
+        old.rekey_at = now + RETRY_AFTER
+
+
+def _agree(chosen: Proposal, payloads: list[Payload], key_pair: KeyPair | None) -> bytes:
+    group = chosen.one(Kind.GROUP)
+    if group is None:
+        return b""
+    ke = need(payloads, Ke, "key exchange")
+    if key_pair is None or ke.group != group.number:
+        raise IkeFormatError("the key exchange is not of the agreed group")
+    return key_pair.shared(ke.data)
+
+
+def answer(tunnel: Tunnel, sa: IkeSa, payloads: list[Payload], now: float) -> list[Payload]:
+    """Responder's side: which of the two rekeys is it? New children are not offered here."""
+    if sa.state is State.DELETING:
+        raise IkeRefusal(Notify.TEMPORARY_FAILURE, "this IKE SA is being deleted")
+    proposals = need(payloads, Sa, "SA").proposals
+    if proposals[0].protocol == Protocol.IKE:
+        return _answer_ike(tunnel, sa, payloads, proposals, now)
+    named = find_notify(payloads, Notify.REKEY_SA)
+    if named is None:
+        raise IkeRefusal(Notify.NO_ADDITIONAL_SAS, "one child per tunnel is all that is made")
+    old = next((c for c in tunnel.children.values() if c.spi_out == named.spi), None)
+    if old is None:
+        raise IkeRefusal(Notify.CHILD_SA_NOT_FOUND, "the child to rekey is not known here")
+    if old.replaced:
+        raise IkeRefusal(Notify.TEMPORARY_FAILURE, "the child to rekey is being deleted")
+    return _answer_child(tunnel, sa, payloads, proposals, old, now)
+
+
+def _answer_child(
+    tunnel: Tunnel,
+    sa: IkeSa,
+    payloads: list[Payload],
+    proposals: tuple[Proposal, ...],
+    old: ChildSa,
+    now: float,
+) -> list[Payload]:
+    nonce = need(payloads, Nonce, "nonce").data
+    chosen = choose(proposals, child_offers(tunnel.config.suites, b"", with_group=True))
+    if chosen is None or len(chosen.spi) != 4:
+        raise IkeRefusal(Notify.NO_PROPOSAL_CHOSEN, "no child proposal is one that we accept")
+    shared, public = _answer_exchange(tunnel, chosen, payloads)
+    remote = narrow(
+        need(payloads, Ts, "traffic selector", PayloadType.TSI).selectors, old.remote
+    )
+    local = narrow(need(payloads, Ts, "traffic selector", PayloadType.TSR).selectors, old.local)
+    if not remote or not local:
+        raise IkeRefusal(Notify.TS_UNACCEPTABLE, "the rekey changes the traffic selectors")
+    spi, own_nonce = tunnel.rng(4), tunnel.rng(32)
+    new = make_child(
+        sa, chosen, spi, chosen.spi,
+        exchange_initiator=False,
+        nonces=(nonce, own_nonce),
+        shared=shared,
+        local=local, remote=remote,
+        suites=tunnel.config.suites,
+        now=now,
+    )  # fmt: skip
+    tunnel.children[new.spi_in] = new
+    rekey = tunnel.rekeys.get(old.spi_in)
+    if rekey is not None:
+        rekey.rival = new
+    # Sending goes on through the old one until the peer deletes it: by then it can receive.
+    old.rekey_at = float("inf")
+    tunnel.note(ChildUp(tunnel.config.name, new, rekeyed=True))
+    reply: list[Payload] = [
+        Sa((Proposal(chosen.protocol, chosen.transforms, chosen.number, spi),)),
+        Nonce(own_nonce),
+    ]
+    if public:
+        group = chosen.one(Kind.GROUP)
+        reply.append(Ke(group.number if group else 0, public))
+    return [*reply, Ts(PayloadType.TSI, remote), Ts(PayloadType.TSR, local)]
+
+
+def _answer_exchange(
+    tunnel: Tunnel, chosen: Proposal, payloads: list[Payload]
+) -> tuple[bytes, bytes]:
+    """(shared secret, our public value); both empty without a group. May raise IkeRefusal."""
+    group = chosen.one(Kind.GROUP)
+    if group is None:
+        return b"", b""
+    ke = find(payloads, Ke)
+    if ke is None or ke.group != group.number:
+        raise IkeRefusal(
+            Notify.INVALID_KE_PAYLOAD,
+            f"the key exchange should be in group {group.number}",
+            group.number.to_bytes(2, "big"),
+        )
+    key_pair = make_key_pair(group.number, tunnel.rng)
+    return key_pair.shared(ke.data), key_pair.public
+
+
+# Rekeying the IKE SA
+
+
+def rekey_ike(tunnel: Tunnel, now: float) -> None:
+    """Ask for a successor of the current IKE SA."""
+    sa = tunnel.current
+    if sa is None or sa.state is not State.ESTABLISHED:
+        return
+    suites = tunnel.config.suites
+    spi, nonce = tunnel.rng(8), tunnel.rng(32)
+    offers = ike_offers(suites, spi)
+    group = suites[0].ike.group.number
+    key_pair = make_key_pair(group, tunnel.rng)
+    tunnel.request(
+        sa,
+        Exchange.CREATE_CHILD_SA,
+        [Sa(offers), Nonce(nonce), Ke(group, key_pair.public)],
+        lambda answer, then: _take_ike(tunnel, sa, answer, spi, offers, nonce, key_pair, then),
+        now,
+    )
+
+
+def _take_ike(
+    tunnel: Tunnel,
+    old: IkeSa,
+    payloads: list[Payload],
+    spi: bytes,
+    offers: tuple[Proposal, ...],
+    nonce: bytes,
+    key_pair: KeyPair,
+    now: float,
+) -> None:
+    if old is not tunnel.current:
+        return  # the peer's own rekey came first; what it made is in use
+    try:
+        error = first_error(payloads)
+        if error is not None:
+            name = notify_name(error.notify)
+            tunnel.note(Refused(tunnel.config.name, True, name, "the peer refused to rekey IKE"))
+            old.rekey_at = now + RETRY_AFTER
+            return
+        chosen = accept_answer(need(payloads, Sa, "SA").proposals, offers)
+        if len(chosen.spi) != 8:
+            raise IkeFormatError("the peer's new IKE SPI is not 8 bytes")
+        peer_nonce = need(payloads, Nonce, "nonce").data
+        shared = _agree(chosen, payloads, key_pair)
+    except (IkeFormatError, IkeRefusal) as problem:
+        tunnel.note(Refused(tunnel.config.name, False, notify_name(problem.notify), str(problem)))
+        old.rekey_at = now + RETRY_AFTER
+        return
+    new = IkeSa(True, spi, chosen.spi, tunnel.config.liveness, tunnel.rng)
+    _succeed(tunnel, old, new, chosen, (nonce, peer_nonce), shared, now)
+    delete_sa(tunnel, old, now)
+
+
+def _answer_ike(
+    tunnel: Tunnel,
+    sa: IkeSa,
+    payloads: list[Payload],
+    proposals: tuple[Proposal, ...],
+    now: float,
+) -> list[Payload]:
+    waiting = sa.outstanding
+    if sa.initiator and waiting is not None and waiting.exchange == Exchange.CREATE_CHILD_SA:
+        raise IkeRefusal(Notify.TEMPORARY_FAILURE, "this end is rekeying already")
+    if sa is not tunnel.current:
+        raise IkeRefusal(Notify.TEMPORARY_FAILURE, "this IKE SA is replaced already")
+    nonce = need(payloads, Nonce, "nonce").data
+    chosen = choose(proposals, ike_offers(tunnel.config.suites))
+    if chosen is None or len(chosen.spi) != 8:
+        raise IkeRefusal(Notify.NO_PROPOSAL_CHOSEN, "no IKE proposal is one that we accept")
+    shared, public = _answer_exchange(tunnel, chosen, payloads)
+    spi, own_nonce = tunnel.rng(8), tunnel.rng(32)
+    new = IkeSa(False, chosen.spi, spi, tunnel.config.liveness, tunnel.rng)
+    _succeed(tunnel, sa, new, chosen, (nonce, own_nonce), shared, now)
+    sa.rekey_at = float("inf")
+    group = chosen.one(Kind.GROUP)
+    return [
+        Sa((Proposal(chosen.protocol, chosen.transforms, chosen.number, spi),)),
+        Nonce(own_nonce),
+        Ke(group.number if group else 0, public),
+    ]
+
+
+def _succeed(
+    tunnel: Tunnel,
+    old: IkeSa,
+    new: IkeSa,
+    chosen: Proposal,
+    nonces: tuple[bytes, bytes],
+    shared: bytes,
+    now: float,
+) -> None:
+    """Make `new` the tunnel's IKE SA; children pass over to it untouched (section 2.8)."""
+    if old.keys is None:
+        raise AssertionError("rekeying an IKE SA without keys")
+    new.chosen = Proposal(chosen.protocol, chosen.transforms, chosen.number)
+    new.nonce_i, new.nonce_r = nonces
+    prf = new.algorithm(Kind.PRF)
+    both = nonces[0] + nonces[1]
+    # Section 2.18: the old SA's prf makes the seed, the new one's spreads it.
+    seed = skeyseed_rekey(old.algorithm(Kind.PRF).number, old.keys.d, shared, both)
+    new.install(
+        derive_ike_keys(
+            seed,
+            prf,
+            new.algorithm(Kind.ENCRYPTION),
+            new.chosen.one(Kind.INTEGRITY),
+            both,
+            new.spi_i + new.spi_r,
+        )
+    )
+    new.step(Step.INHERIT)
+    life = lifetime(
+        ike_lifetime(tunnel.config.suites, chosen), first_mover=new.initiator, rng=tunnel.rng
+    )
+    new.rekey_at, new.expires_at = now + life.rekey, now + life.hard
+    tunnel.sas.append(new)
+    tunnel.current = new
+    tunnel.note(IkeUp(tunnel.config.name, new, rekeyed=True))

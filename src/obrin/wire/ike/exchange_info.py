@@ -1,0 +1,75 @@
+"""INFORMATIONAL (RFC 7296 section 1.4): liveness and delete."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from obrin.core.ipsec.proposal import Protocol
+from obrin.wire.ike.child import ChildSa
+from obrin.wire.ike.numbers import Exchange
+from obrin.wire.ike.payloads import Delete, Payload
+from obrin.wire.ike.sa import IkeSa
+from obrin.wire.ike.transitions import State, Step
+
+if TYPE_CHECKING:
+    from obrin.wire.ike.tunnel import Tunnel
+
+
+def ask_liveness(tunnel: Tunnel, sa: IkeSa, now: float) -> None:
+    """An empty request; any authentic answer is a sign of life (section 2.4)."""
+    tunnel.request(sa, Exchange.INFORMATIONAL, [], lambda _payloads, _now: None, now)
+
+
+def delete_sa(tunnel: Tunnel, sa: IkeSa, now: float, *, restart: bool = False) -> None:
+    """Ask the peer to forget an IKE SA; ours goes when it answers, or does not."""
+    sa.step(Step.DELETE)
+    sa.rekey_at = float("inf")
+    tunnel.request(
+        sa,
+        Exchange.INFORMATIONAL,
+        [Delete(Protocol.IKE)],
+        lambda _payloads, then: tunnel.drop_sa(sa, "deleted here", then, restart=restart),
+        now,
+    )
+
+
+def delete_child(tunnel: Tunnel, child: ChildSa, now: float) -> None:
+    """Ask the peer to forget a child; our inbound half stays until it answers."""
+    sa = tunnel.current
+    if sa is None:
+        tunnel.drop_child(child, "deleted here")
+        return
+    child.replaced = True
+    tunnel.request(
+        sa,
+        Exchange.INFORMATIONAL,
+        [Delete(Protocol.ESP, (child.spi_in,))],
+        lambda _payloads, _then: tunnel.drop_child(child, "replaced"),
+        now,
+    )
+
+
+def answer(tunnel: Tunnel, sa: IkeSa, payloads: list[Payload], now: float) -> list[Payload]:
+    """Take deletes; the answer names our halves of the children that went (section 1.4.1)."""
+    gone: list[bytes] = []
+    for payload in payloads:
+        if not isinstance(payload, Delete):
+            continue
+        if payload.protocol == Protocol.IKE:
+            sa.step(Step.DELETE)
+            sa.expires_at = now  # dropped once the answer is on its way
+            continue
+        for spi_out in payload.spis:
+            for child in list(tunnel.children.values()):
+                if child.spi_out == spi_out:
+                    if not child.replaced:
+                        gone.append(child.spi_in)
+                    reason = "replaced" if len(tunnel.children) > 1 else "the peer deleted it"
+                    tunnel.drop_child(child, reason)
+    return [Delete(Protocol.ESP, tuple(gone))] if gone else []
+
+
+def after_answer(tunnel: Tunnel, sa: IkeSa, now: float) -> None:
+    """Forget an IKE SA whose deletion was just answered."""
+    if sa.state is State.DELETING and sa.expires_at <= now:
+        tunnel.drop_sa(sa, "the peer deleted it", now)

@@ -1,0 +1,243 @@
+"""IKE messages: the header (RFC 7296 section 3.1) and the Encrypted payload (section 3.14).
+
+    | initiator's SPI (8) | responder's SPI (8) |
+    | next payload | version | exchange | flags | message ID (4) | length (4) |
+"""
+
+from __future__ import annotations
+
+import hmac as _hmac
+from collections.abc import Callable
+from struct import Struct
+from typing import NamedTuple, TypeVar
+
+from cryptography.exceptions import InvalidTag
+from cryptography.hazmat.primitives.ciphers import Cipher, algorithms, modes
+from cryptography.hazmat.primitives.ciphers.aead import AESGCM
+from cryptography.hazmat.primitives.hashes import SHA256
+from cryptography.hazmat.primitives.hmac import HMAC
+
+from obrin.core.ipsec.registry import Algorithm
+from obrin.wire.ike.errors import IkeFormatError
+from obrin.wire.ike.numbers import (
+    FLAG_INITIATOR,
+    FLAG_RESPONSE,
+    VERSION_2,
+    Notify,
+    PayloadType,
+)
+from obrin.wire.ike.payloads import NotifyPayload, Payload, decode_chain, encode_chain
+
+_HEADER = Struct(">8s8sBBBBII")
+_GENERIC = Struct(">BBH")
+HEADER_SIZE = 28
+P = TypeVar("P")
+
+
+class Header(NamedTuple):
+    spi_i: bytes
+    spi_r: bytes
+    next_payload: int
+    version: int
+    exchange: int
+    flags: int
+    message_id: int
+    length: int
+
+    @property
+    def response(self) -> bool:
+        return bool(self.flags & FLAG_RESPONSE)
+
+    @property
+    def from_initiator(self) -> bool:
+        return bool(self.flags & FLAG_INITIATOR)
+
+
+def decode_header(datagram: bytes) -> Header:
+    """Raises IkeFormatError; a higher major version names the notify that answers it."""
+    if len(datagram) < HEADER_SIZE:
+        raise IkeFormatError(f"{len(datagram)} bytes are shorter than an IKE header")
+    header = Header._make(_HEADER.unpack_from(datagram))
+    if header.version >> 4 != 2:
+        raise IkeFormatError(
+            f"IKE major version {header.version >> 4} is not spoken here",
+            Notify.INVALID_MAJOR_VERSION,
+        )
+    if header.length != len(datagram):
+        raise IkeFormatError(f"the header claims {header.length} bytes, {len(datagram)} came")
+    return header
+
+
+def encode_plain(
+    spi_i: bytes, spi_r: bytes, exchange: int, flags: int, message_id: int, payloads: list[Payload]
+) -> bytes:
+    """A message without the Encrypted payload: IKE_SA_INIT, and notifies outside any SA."""
+    first, chain = encode_chain(payloads)
+    return (
+        _HEADER.pack(
+            spi_i, spi_r, first, VERSION_2, exchange, flags, message_id, HEADER_SIZE + len(chain)
+        )
+        + chain
+    )
+
+
+class MessageCipher:
+    """Protects messages of one direction of one IKE SA. Subclasses are the two modes."""
+
+    overhead_before = 0
+
+    def seal(self, head: bytes, first: int, chain: bytes) -> bytes:
+        """The whole message: header with its length set, SK payload header, IV, ciphertext."""
+        raise AssertionError("abstract")
+
+    def open(self, datagram: bytes, start: int) -> bytes:
+        """The payload chain inside the SK payload whose header starts at `start`."""
+        raise AssertionError("abstract")
+
+
+class GcmMessageCipher(MessageCipher):
+    """RFC 5282: the IV counts, the additional data is everything before the ciphertext's IV."""
+
+    def __init__(self, key: bytes) -> None:
+        self._aead = AESGCM(key[:-4])
+        self._salt = key[-4:]
+        self._counter = 0
+
+    def seal(self, head: bytes, first: int, chain: bytes) -> bytes:
+        self._counter += 1
+        iv = self._counter.to_bytes(8, "big")
+        length = len(chain) + 1 + 8 + 16 + 4
+        aad = head[:24] + (HEADER_SIZE + length).to_bytes(4, "big") + _GENERIC.pack(
+            first, 0, length
+        )  # fmt: skip
+        return aad + iv + self._aead.encrypt(self._salt + iv, chain + b"\0", aad)
+
+    def open(self, datagram: bytes, start: int) -> bytes:
+        body = start + 4
+        if len(datagram) < body + 8 + 17:
+            raise IkeFormatError("an encrypted payload too short for its IV and checksum")
+        iv = datagram[body : body + 8]
+        try:
+            plain = self._aead.decrypt(self._salt + iv, datagram[body + 8 :], datagram[:body])
+        except InvalidTag:
+            raise IkeFormatError("the message's integrity check does not match") from None
+        return _unpad(plain)
+
+
+class CbcMessageCipher(MessageCipher):
+    """AES-CBC with HMAC-SHA2-256-128 over the whole message (RFC 7296 section 3.14)."""
+
+    def __init__(
+        self, encryption_key: bytes, integrity_key: bytes, rng: Callable[[int], bytes]
+    ) -> None:
+        self._key = algorithms.AES(encryption_key)
+        self._mac = HMAC(integrity_key, SHA256())
+        self._rng = rng
+
+    def _checksum(self, data: bytes) -> bytes:
+        mac = self._mac.copy()
+        mac.update(data)
+        return mac.finalize()[:16]
+
+    def seal(self, head: bytes, first: int, chain: bytes) -> bytes:
+        pad = (-len(chain) - 1) % 16
+        iv = self._rng(16)
+        encryptor = Cipher(self._key, modes.CBC(iv)).encryptor()
+        cipher = encryptor.update(chain + bytes(pad) + bytes((pad,))) + encryptor.finalize()
+        length = 4 + 16 + len(cipher) + 16
+        message = (
+            head[:24]
+            + (HEADER_SIZE + length).to_bytes(4, "big")
+            + _GENERIC.pack(first, 0, length)
+            + iv
+            + cipher
+        )
+        return message + self._checksum(message)
+
+    def open(self, datagram: bytes, start: int) -> bytes:
+        body = start + 4
+        cipher_size = len(datagram) - body - 32
+        if cipher_size < 16 or cipher_size % 16:
+            raise IkeFormatError("an encrypted payload that is not whole blocks")
+        if not _hmac.compare_digest(self._checksum(datagram[:-16]), datagram[-16:]):
+            raise IkeFormatError("the message's integrity check does not match")
+        decryptor = Cipher(self._key, modes.CBC(datagram[body : body + 16])).decryptor()
+        return _unpad(decryptor.update(datagram[body + 16 : -16]) + decryptor.finalize())
+
+
+def _unpad(plain: bytes) -> bytes:
+    end = len(plain) - 1 - plain[-1]
+    if end < 0:
+        raise IkeFormatError("the padding is longer than the payloads")
+    return plain[:end]
+
+
+def make_cipher(
+    encryption: Algorithm,
+    encryption_key: bytes,
+    integrity_key: bytes,
+    rng: Callable[[int], bytes],
+) -> MessageCipher:
+    """The cipher for one direction; lengths come from the registry (see keys.py)."""
+    if encryption.combined:
+        return GcmMessageCipher(encryption_key)
+    return CbcMessageCipher(encryption_key, integrity_key, rng)
+
+
+def encode_protected(
+    cipher: MessageCipher,
+    spi_i: bytes,
+    spi_r: bytes,
+    exchange: int,
+    flags: int,
+    message_id: int,
+    payloads: list[Payload],
+) -> bytes:
+    """A whole message whose payloads all stand inside one Encrypted payload."""
+    first, chain = encode_chain(payloads)
+    head = _HEADER.pack(spi_i, spi_r, PayloadType.SK, VERSION_2, exchange, flags, message_id, 0)
+    return cipher.seal(head, first, chain)
+
+
+def decode_protected(cipher: MessageCipher, datagram: bytes, header: Header) -> list[Payload]:
+    """Payloads of a protected message from the network. Raises IkeFormatError only.
+
+    The integrity check comes before anything inside is read.
+    """
+    if header.next_payload != PayloadType.SK or len(datagram) < HEADER_SIZE + 4:
+        raise IkeFormatError("a message of an established SA that is not encrypted")
+    first, _, length = _GENERIC.unpack_from(datagram, HEADER_SIZE)
+    if length != len(datagram) - HEADER_SIZE:
+        raise IkeFormatError("the encrypted payload does not fill the message")
+    return decode_chain(first, cipher.open(datagram, HEADER_SIZE))
+
+
+def find(payloads: list[Payload], cls: type[P], kind: int | None = None) -> P | None:
+    """The first payload of a class (and payload type), or None."""
+    for payload in payloads:
+        if isinstance(payload, cls) and (kind is None or payload.kind == kind):
+            return payload
+    return None
+
+
+def need(payloads: list[Payload], cls: type[P], what: str, kind: int | None = None) -> P:
+    """Like find; its absence is INVALID_SYNTAX."""
+    found = find(payloads, cls, kind)
+    if found is None:
+        raise IkeFormatError(f"the message lacks its {what} payload")
+    return found
+
+
+def find_notify(payloads: list[Payload], number: int) -> NotifyPayload | None:
+    for payload in payloads:
+        if isinstance(payload, NotifyPayload) and payload.notify == number:
+            return payload
+    return None
+
+
+def first_error(payloads: list[Payload]) -> NotifyPayload | None:
+    """The first notify that reports an error, or None."""
+    for payload in payloads:
+        if isinstance(payload, NotifyPayload) and payload.notify < 16384:
+            return payload
+    return None

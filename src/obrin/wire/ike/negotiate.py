@@ -1,0 +1,124 @@
+"""What is offered, accepted and derived: the parts that several exchanges share."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import NamedTuple
+
+from obrin.core.ipsec.proposal import Proposal, choose
+from obrin.core.ipsec.registry import Kind
+from obrin.core.ipsec.selectors import Selector
+from obrin.core.ipsec.suite import Suite
+from obrin.wire.esp import make_opener, make_sealer
+from obrin.wire.ike.child import ChildSa
+from obrin.wire.ike.errors import IkeFormatError
+from obrin.wire.ike.keys import derive_child_keys
+from obrin.wire.ike.sa import IkeSa
+
+
+class Lifetime(NamedTuple):
+    """Seconds after which to replace an SA, and after which it must be gone."""
+
+    rekey: float
+    hard: float
+
+
+def lifetime(seconds: float, *, first_mover: bool, rng: Callable[[int], bytes]) -> Lifetime:
+    """IKEv2 does not negotiate lifetimes; each end acts on its own (RFC 7296 section 2.8).
+
+    The end that made the IKE SA moves first, the other stands in for it later, and both add
+    jitter, so that the two seldom rekey at once.
+    """
+    share = (0.80 if first_mover else 0.90) + rng(1)[0] / 255 * 0.05
+    return Lifetime(seconds * share, seconds)
+
+
+def ike_offers(suites: tuple[Suite, ...], spi: bytes = b"") -> tuple[Proposal, ...]:
+    return tuple(
+        Proposal(p.protocol, p.transforms, number, spi)
+        for number, p in enumerate((s.ike.proposal() for s in suites), 1)
+    )
+
+
+def child_offers(
+    suites: tuple[Suite, ...], spi: bytes, *, with_group: bool
+) -> tuple[Proposal, ...]:
+    return tuple(
+        Proposal(p.protocol, p.transforms, number, spi)
+        for number, p in enumerate((s.esp.proposal(with_group=with_group) for s in suites), 1)
+    )
+
+
+def accept_answer(answer: tuple[Proposal, ...], offered: tuple[Proposal, ...]) -> Proposal:
+    """The responder's single proposal, checked to be one that was offered (section 2.7)."""
+    if len(answer) != 1 or choose(answer, offered) is None:
+        raise IkeFormatError("the responder chose something that was not offered")
+    kinds = [t.kind for t in answer[0].transforms]
+    if len(kinds) != len(set(kinds)):
+        raise IkeFormatError("the responder left more than one transform of a type")
+    return answer[0]
+
+
+def esp_lifetime(suites: tuple[Suite, ...], chosen: Proposal) -> float:
+    """Our own lifetime for the suite that was agreed; the shortest when several match."""
+    wanted = chosen.one(Kind.ENCRYPTION)
+    return min(
+        (s.esp.lifetime for s in suites if s.esp.encryption == wanted),
+        default=min(s.esp.lifetime for s in suites),
+    )
+
+
+def ike_lifetime(suites: tuple[Suite, ...], chosen: Proposal) -> float:
+    wanted = chosen.one(Kind.ENCRYPTION)
+    return min(
+        (s.ike.lifetime for s in suites if s.ike.encryption == wanted),
+        default=min(s.ike.lifetime for s in suites),
+    )
+
+
+def make_child(
+    sa: IkeSa,
+    chosen: Proposal,
+    spi_in: bytes,
+    spi_out: bytes,
+    *,
+    exchange_initiator: bool,
+    nonces: tuple[bytes, bytes],
+    shared: bytes,
+    local: tuple[Selector, ...],
+    remote: tuple[Selector, ...],
+    suites: tuple[Suite, ...],
+    now: float,
+) -> ChildSa:
+    """Derive keys and set up both directions. `nonces` are (Ni, Nr) of the exchange."""
+    encryption = chosen.one(Kind.ENCRYPTION)
+    integrity = chosen.one(Kind.INTEGRITY)
+    esn_chosen = chosen.one(Kind.ESN)
+    if encryption is None or sa.keys is None:
+        raise IkeFormatError("a child proposal without encryption")
+    first, second = derive_child_keys(
+        sa.algorithm(Kind.PRF).number,
+        sa.keys.d,
+        encryption,
+        integrity,
+        nonces[0] + nonces[1],
+        shared,
+    )
+    keys_out, keys_in = (first, second) if exchange_initiator else (second, first)
+    esn = esn_chosen is not None and esn_chosen.number == 1
+    life = lifetime(esp_lifetime(suites, chosen), first_mover=sa.initiator, rng=sa.rng)
+    number_in, number_out = int.from_bytes(spi_in, "big"), int.from_bytes(spi_out, "big")
+    return ChildSa(
+        spi_in,
+        spi_out,
+        chosen,
+        local,
+        remote,
+        make_sealer(number_out, encryption, keys_out, esn=esn, rng=sa.rng),
+        make_opener(number_in, encryption, keys_in, esn=esn),
+        keys_in,
+        keys_out,
+        now + life.rekey,
+        now + life.hard,
+        min(nonces),
+    )

@@ -1,0 +1,135 @@
+"""One IKE SA: its SPIs, keys, ciphers, and the window of one request each way.
+
+RFC 7296 section 2.3: with a window of one, each end has at most one request of its own without
+an answer, and keeps its last answer for the case that the peer repeats the request.
+"""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+from obrin.core.ipsec.liveness import Liveness
+from obrin.core.ipsec.proposal import Proposal
+from obrin.core.ipsec.registry import Algorithm, Kind
+from obrin.wire.ike.keys import IkeKeys
+from obrin.wire.ike.message import MessageCipher, encode_protected, make_cipher
+from obrin.wire.ike.numbers import FLAG_INITIATOR, FLAG_RESPONSE
+from obrin.wire.ike.payloads import Payload
+from obrin.wire.ike.transitions import State, Step, advance
+
+ResponseHandler = Callable[[list[Payload], float], None]
+
+
+@dataclass(slots=True)
+class Outstanding:
+    """A request of ours that waits for its answer."""
+
+    message_id: int
+    exchange: int
+    datagram: bytes
+    handler: ResponseHandler
+    sends: int
+    next_at: float
+
+
+@dataclass(slots=True)
+class Queued:
+    exchange: int
+    payloads: list[Payload]
+    handler: ResponseHandler
+
+
+@dataclass(slots=True, eq=False)
+class IkeSa:
+    """`initiator` tells whether this end made the SA; it never changes during its life."""
+
+    initiator: bool
+    spi_i: bytes
+    spi_r: bytes
+    liveness: Liveness
+    rng: Callable[[int], bytes] = field(repr=False)
+    state: State = State.IDLE
+    chosen: Proposal | None = None
+    keys: IkeKeys | None = field(default=None, repr=False)
+    nonce_i: bytes = field(default=b"", repr=False)
+    nonce_r: bytes = field(default=b"", repr=False)
+    init_request: bytes = field(default=b"", repr=False)
+    init_response: bytes = field(default=b"", repr=False)
+    rekey_at: float = float("inf")
+    expires_at: float = float("inf")
+    next_id: int = 0
+    expected_id: int = 0
+    last_response: bytes = field(default=b"", repr=False)
+    outstanding: Outstanding | None = None
+    queue: deque[Queued] = field(default_factory=deque)
+    send_cipher: MessageCipher | None = field(default=None, repr=False)
+    receive_cipher: MessageCipher | None = field(default=None, repr=False)
+
+    @property
+    def local_spi(self) -> bytes:
+        return self.spi_i if self.initiator else self.spi_r
+
+    @property
+    def remote_spi(self) -> bytes:
+        return self.spi_r if self.initiator else self.spi_i
+
+    def step(self, step: Step) -> None:
+        self.state = advance(self.state, step)
+
+    def algorithm(self, kind: Kind) -> Algorithm:
+        """The agreed algorithm of a kind that every IKE SA has."""
+        found = self.chosen.one(kind) if self.chosen else None
+        if found is None:
+            raise AssertionError(f"an IKE SA without {kind.name.lower()}")
+        return found
+
+    def install(self, keys: IkeKeys) -> None:
+        """Take the derived keys and set up both ciphers."""
+        self.keys = keys
+        encryption = self.algorithm(Kind.ENCRYPTION)
+        first = make_cipher(encryption, keys.ei, keys.ai, self.rng)
+        second = make_cipher(encryption, keys.er, keys.ar, self.rng)
+        self.send_cipher, self.receive_cipher = (
+            (first, second) if self.initiator else (second, first)
+        )
+
+    def request(
+        self, exchange: int, payloads: list[Payload], handler: ResponseHandler, now: float
+    ) -> bytes | None:
+        """Send a request now, or queue it behind the one that waits. The bytes, if sent."""
+        if self.outstanding is not None:
+            self.queue.append(Queued(exchange, payloads, handler))
+            return None
+        datagram = self._protect(exchange, self.next_id, payloads, response=False)
+        self.track(exchange, datagram, handler, now)
+        return datagram
+
+    def track(self, exchange: int, datagram: bytes, handler: ResponseHandler, now: float) -> None:
+        """Remember a request just sent, under the next message ID."""
+        self.outstanding = Outstanding(
+            self.next_id, exchange, datagram, handler, 1, now + self.liveness.wait_after(1)
+        )
+        self.next_id += 1
+
+    def respond(self, exchange: int, message_id: int, payloads: list[Payload]) -> bytes:
+        """The answer to a request, kept for repeats."""
+        self.last_response = self._protect(exchange, message_id, payloads, response=True)
+        return self.last_response
+
+    def next_queued(self, now: float) -> bytes | None:
+        if self.outstanding is None and self.queue:
+            queued = self.queue.popleft()
+            return self.request(queued.exchange, queued.payloads, queued.handler, now)
+        return None
+
+    def _protect(
+        self, exchange: int, message_id: int, payloads: list[Payload], *, response: bool
+    ) -> bytes:
+        if self.send_cipher is None:
+            raise AssertionError("a protected message before there are keys")
+        flags = (FLAG_INITIATOR if self.initiator else 0) | (FLAG_RESPONSE if response else 0)
+        return encode_protected(
+            self.send_cipher, self.spi_i, self.spi_r, exchange, flags, message_id, payloads
+        )

@@ -1,0 +1,332 @@
+"""One tunnel seen from one end: its IKE SA (two while one replaces the other) and its children.
+
+Three inputs, each with `now` in seconds on any steady scale: a call (`start`, `close`), a message
+(`receive`), a timer (`handle_timer`). Three pulls: `datagrams`, `next_timer`, `events`. What the
+messages mean stands in the exchange modules; this one owns the state they act on.
+"""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+from obrin.wire.ike import exchange_auth, exchange_child, exchange_info, exchange_init
+from obrin.wire.ike.child import ChildSa
+from obrin.wire.ike.config import PeerConfig
+from obrin.wire.ike.errors import IkeFormatError, IkeRefusal
+from obrin.wire.ike.events import ChildDown, Discarded, Event, IkeDown, Refused
+from obrin.wire.ike.message import Header, decode_protected
+from obrin.wire.ike.numbers import NAT_PORT, PORT, Exchange, notify_name
+from obrin.wire.ike.payloads import NotifyPayload, Payload
+from obrin.wire.ike.sa import IkeSa, ResponseHandler
+from obrin.wire.ike.transitions import State, Step
+
+Address = tuple[str, int]
+KEEPALIVE_EVERY = 20.0  # RFC 3948 section 4
+RETRY_AFTER = 2.0  # after TEMPORARY_FAILURE
+DISCARDED_KEPT = 256
+
+
+@dataclass(frozen=True, slots=True)
+class Datagram:
+    """A UDP datagram to send; at port 4500 the endpoint has put the marker in front."""
+
+    source: Address
+    destination: Address
+    data: bytes
+
+
+@dataclass(slots=True)
+class Path:
+    """Where the peer is, by what port we speak, and who stands behind a translator."""
+
+    local: Address
+    remote: Address
+    local_translated: bool = False
+    remote_translated: bool = False
+    encapsulate: bool = False
+    keepalive_at: float = float("inf")
+
+
+# Requests inside an IKE SA: (exchange, states in which it is legal) -> handler.
+RequestHandler = Callable[["Tunnel", IkeSa, list[Payload], float], list[Payload]]
+_REQUESTS: dict[int, tuple[frozenset[State], RequestHandler]] = {
+    Exchange.IKE_AUTH: (frozenset({State.INIT_ANSWERED}), exchange_auth.answer),
+    Exchange.CREATE_CHILD_SA: (
+        frozenset({State.ESTABLISHED, State.DELETING}),
+        exchange_child.answer,
+    ),
+    Exchange.INFORMATIONAL: (
+        frozenset({State.ESTABLISHED, State.DELETING}),
+        exchange_info.answer,
+    ),
+}
+
+
+@dataclass(slots=True, eq=False)
+class Tunnel:
+    """`rng(n)` gives n random bytes; nothing else here is random and nothing reads a clock."""
+
+    config: PeerConfig
+    rng: Callable[[int], bytes] = field(repr=False)
+    path: Path = field(init=False)
+    sas: list[IkeSa] = field(default_factory=list)
+    current: IkeSa | None = None
+    children: dict[bytes, ChildSa] = field(default_factory=dict)
+    outbound: ChildSa | None = None
+    attempt: exchange_init.Attempt | None = None
+    rekeys: dict[bytes, exchange_child.Rekey] = field(default_factory=dict)
+    last_heard: float = 0.0
+    restart_at: float = float("inf")
+    _heard_packets: int = 0
+    _output: deque[Datagram] = field(default_factory=deque)
+    _events: deque[Event] = field(default_factory=deque)
+
+    def __post_init__(self) -> None:
+        self.path = Path((self.config.local_address, PORT), (self.config.remote_address, PORT))
+
+    # Calls
+
+    def start(self, now: float) -> None:
+        """Begin IKE_SA_INIT."""
+        self.restart_at = float("inf")
+        self.path = Path((self.config.local_address, PORT), (self.config.remote_address, PORT))
+        exchange_init.start(self, now)
+
+    def close(self, now: float) -> None:
+        """Delete the IKE SA and everything under it, telling the peer."""
+        self.restart_at = float("inf")
+        for sa in list(self.sas):
+            if sa.state is State.ESTABLISHED:
+                exchange_info.delete_sa(self, sa, now)
+            elif sa.state is not State.DELETING:
+                self.drop_sa(sa, "closed here", now, restart=False)
+
+    def rekey_child(self, child: ChildSa, now: float) -> None:
+        exchange_child.rekey_child(self, child, now)
+
+    def rekey_ike(self, now: float) -> None:
+        exchange_child.rekey_ike(self, now)
+
+    # Messages
+
+    def receive(
+        self,
+        sa: IkeSa,
+        header: Header,
+        datagram: bytes,
+        local: Address,
+        remote: Address,
+        now: float,
+    ) -> None:
+        """A message for an SA of ours, from the network; never raises for what it holds."""
+        try:
+            if header.exchange == Exchange.IKE_SA_INIT:
+                if header.response and sa.state is State.INIT_SENT:
+                    exchange_init.take_response(self, sa, header, datagram, now)
+                else:
+                    self.discard("an IKE_SA_INIT message out of place")
+                return
+            if sa.receive_cipher is None:
+                raise IkeFormatError("a protected message before there are keys")
+            if header.response:
+                self._receive_response(sa, header, datagram, now)
+            else:
+                self._receive_request(sa, header, datagram, local, remote, now)
+        except IkeFormatError as error:
+            self.discard(str(error))
+
+    def _receive_response(self, sa: IkeSa, header: Header, datagram: bytes, now: float) -> None:
+        waiting = sa.outstanding
+        if (
+            waiting is None
+            or header.message_id != waiting.message_id
+            or header.exchange != waiting.exchange
+        ):
+            self.discard(f"an answer to request {header.message_id}, which does not wait")
+            return
+        if sa.receive_cipher is None:
+            return
+        payloads = decode_protected(sa.receive_cipher, datagram, header)
+        sa.outstanding = None
+        self.last_heard = now
+        waiting.handler(payloads, now)
+        self.send(sa.next_queued(now))
+
+    def _receive_request(
+        self,
+        sa: IkeSa,
+        header: Header,
+        datagram: bytes,
+        local: Address,
+        remote: Address,
+        now: float,
+    ) -> None:
+        if header.message_id == sa.expected_id - 1 and sa.last_response:
+            self.send(sa.last_response)
+            return
+        if header.message_id != sa.expected_id:
+            self.discard(f"request {header.message_id}, expected {sa.expected_id}")
+            return
+        if sa.receive_cipher is None:
+            return
+        payloads = decode_protected(sa.receive_cipher, datagram, header)
+        # Authentic and new: the peer may have moved behind its translator (section 2.23).
+        if remote != self.path.remote and (
+            self.path.remote_translated or header.exchange == Exchange.IKE_AUTH
+        ):
+            self.path.local, self.path.remote = local, remote
+        sa.expected_id += 1
+        self.last_heard = now
+        legal, handler = _REQUESTS.get(header.exchange, (frozenset(), exchange_info.answer))
+        try:
+            if sa.state not in legal:
+                raise IkeFormatError(f"exchange {header.exchange} is not possible now")
+            answer = handler(self, sa, payloads, now)
+        except IkeRefusal as refusal:
+            answer = [NotifyPayload(refusal.notify, refusal.data)]
+            self.note(Refused(self.config.name, False, notify_name(refusal.notify), str(refusal)))
+        except IkeFormatError as error:
+            answer = [NotifyPayload(error.notify)]
+            self.note(Refused(self.config.name, False, notify_name(error.notify), str(error)))
+        self.send(sa.respond(header.exchange, header.message_id, answer))
+        exchange_auth.after_answer(self, sa, header.exchange, answer, now)
+        exchange_info.after_answer(self, sa, now)
+
+    # Timers
+
+    def next_timer(self) -> float:
+        """When `handle_timer` is due next; infinity when nothing is."""
+        due = min(self.restart_at, self.path.keepalive_at)
+        for sa in self.sas:
+            if sa.outstanding is not None:
+                due = min(due, sa.outstanding.next_at)
+            due = min(due, sa.rekey_at, sa.expires_at)
+        for child in self.children.values():
+            due = min(due, child.expires_at, float("inf") if child.replaced else child.rekey_at)
+        if self._asks_for_liveness():
+            due = min(due, self.last_heard + self.config.liveness.delay)
+        return due
+
+    def handle_timer(self, now: float) -> None:
+        """Do what is due at `now`: repeat, give up, rekey, expire, ask for liveness, restart."""
+        self._notice_traffic(now)
+        for sa in list(self.sas):
+            self._repeat(sa, now)
+        for sa in list(self.sas):
+            if now >= sa.expires_at:
+                self.drop_sa(sa, "the IKE SA's lifetime ended", now)
+            elif now >= sa.rekey_at and sa is self.current:
+                sa.rekey_at = float("inf")
+                exchange_child.rekey_ike(self, now)
+        for child in list(self.children.values()):
+            if now >= child.expires_at:
+                self.drop_child(child, "its lifetime ended")
+            elif now >= child.rekey_at and not child.replaced:
+                child.rekey_at = float("inf")
+                exchange_child.rekey_child(self, child, now)
+        if (
+            self._asks_for_liveness()
+            and self.current is not None
+            and now >= self.last_heard + self.config.liveness.delay
+        ):
+            exchange_info.ask_liveness(self, self.current, now)
+        if now >= self.path.keepalive_at:
+            self.path.keepalive_at = now + KEEPALIVE_EVERY
+            self._output.append(Datagram(self.path.local, self.path.remote, b"\xff"))
+        if now >= self.restart_at:
+            self.start(now)
+
+    def _asks_for_liveness(self) -> bool:
+        current = self.current
+        return (
+            current is not None
+            and current.state is State.ESTABLISHED
+            and current.outstanding is None
+        )
+
+    def _notice_traffic(self, now: float) -> None:
+        """Authentic ESP from the peer is a sign of life too (section 2.4)."""
+        packets = sum(child.opener.packets for child in self.children.values())
+        if packets > self._heard_packets:
+            self.last_heard = now
+        self._heard_packets = packets
+
+    def _repeat(self, sa: IkeSa, now: float) -> None:
+        waiting = sa.outstanding
+        if waiting is None or now < waiting.next_at:
+            return
+        if waiting.sends >= sa.liveness.tries:
+            self.drop_sa(sa, "the peer did not answer", now)
+            return
+        waiting.sends += 1
+        waiting.next_at = now + sa.liveness.wait_after(waiting.sends)
+        self.send(waiting.datagram)
+
+    # What the exchanges use
+
+    def send(self, message: bytes | None) -> None:
+        if message is not None:
+            marker = b"\0\0\0\0" if self.path.local[1] == NAT_PORT else b""
+            self._output.append(Datagram(self.path.local, self.path.remote, marker + message))
+
+    def request(
+        self,
+        sa: IkeSa,
+        exchange: Exchange,
+        payloads: list[Payload],
+        handler: ResponseHandler,
+        now: float,
+    ) -> None:
+        self.send(sa.request(exchange, payloads, handler, now))
+
+    def note(self, event: Event) -> None:
+        self._events.append(event)
+
+    def discard(self, reason: str) -> None:
+        if len(self._events) < DISCARDED_KEPT:
+            self.note(Discarded(self.config.name, reason))
+
+    def drop_child(self, child: ChildSa, reason: str) -> None:
+        if self.children.pop(child.spi_in, None) is None:
+            return
+        self.rekeys.pop(child.spi_in, None)
+        if self.outbound is child:
+            self.outbound = next(
+                (c for c in reversed(self.children.values()) if not c.replaced), None
+            )
+        self._heard_packets = sum(c.opener.packets for c in self.children.values())
+        self.note(ChildDown(self.config.name, child, reason))
+
+    def drop_sa(self, sa: IkeSa, reason: str, now: float, *, restart: bool = True) -> None:
+        """Forget an IKE SA; with the current one go its children."""
+        if sa not in self.sas:
+            return
+        sa.step(Step.CLOSE)
+        self.sas.remove(sa)
+        if sa is self.current:
+            self.current = None
+            for child in list(self.children.values()):
+                self.drop_child(child, reason)
+            self.path.keepalive_at = float("inf")
+        if self.current is None and not self.sas:
+            self.note(IkeDown(self.config.name, reason))
+            if restart and self.config.initiate:
+                self.restart_at = now + self.config.restart_delay
+
+    def datagrams(self) -> list[Datagram]:
+        """What to send now; the list is handed over."""
+        out = list(self._output)
+        self._output.clear()
+        return out
+
+    def events(self) -> list[Event]:
+        """What happened since the last call; the list is handed over."""
+        out = list(self._events)
+        self._events.clear()
+        return out
+
+    @property
+    def established(self) -> bool:
+        return self.current is not None and self.current.state is State.ESTABLISHED

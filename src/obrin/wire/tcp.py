@@ -1,0 +1,373 @@
+"""A small TCP (RFC 9293) that makes no calls: packets in, packets and bytes out, time passed in.
+
+It carries BGP between the inside addresses of a tunnel and the services of practice hosts. It has
+the handshake, ordered delivery, retransmission with doubling waits, orderly close and reset. It
+has a fixed window, no congestion control and no reassembly of segments that arrive early: those
+are sent again.
+"""
+
+from __future__ import annotations
+
+import enum
+from collections import deque
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from struct import Struct
+
+from obrin.wire.errors import PacketError
+from obrin.wire.packet import TCP, Ipv4, transport_checksum
+
+_HEAD = Struct(">HHIIBBHHH")
+FIN, SYN, RST, PSH, ACK = 1, 2, 4, 8, 16
+WINDOW = 65535
+DEFAULT_MSS = 536
+FIRST_WAIT = 0.3
+LONGEST_WAIT = 3.0
+SENDS = 8
+_MOD = 1 << 32
+
+
+class TcpState(enum.Enum):
+    SYN_SENT = "syn-sent"
+    SYN_RECEIVED = "syn-received"
+    ESTABLISHED = "established"
+    FIN_WAIT = "fin-wait"
+    CLOSE_WAIT = "close-wait"
+    CLOSED = "closed"
+
+
+@dataclass(slots=True)
+class Segment:
+    source_port: int
+    destination_port: int
+    sequence: int
+    acknowledgement: int
+    flags: int
+    window: int
+    data: bytes
+    mss: int | None = None
+
+    def encode(self, source: int, destination: int) -> bytes:
+        options = b"" if self.mss is None else b"\x02\x04" + self.mss.to_bytes(2, "big")
+        raw = (
+            _HEAD.pack(
+                self.source_port, self.destination_port, self.sequence % _MOD,
+                self.acknowledgement % _MOD, (5 + len(options) // 4) << 4, self.flags,
+                self.window, 0, 0,
+            )
+            + options
+            + self.data
+        )  # fmt: skip
+        value = transport_checksum(source, destination, TCP, raw)
+        return raw[:16] + value.to_bytes(2, "big") + raw[18:]
+
+
+def decode_segment(packet: Ipv4) -> Segment:
+    """Raises PacketError."""
+    data = packet.payload
+    if len(data) < 20:
+        raise PacketError("a TCP header needs 20 bytes")
+    source, destination, sequence, ack, offset, flags, window, _, _ = _HEAD.unpack_from(data)
+    head = (offset >> 4) * 4
+    if head < 20 or head > len(data):
+        raise PacketError("the TCP header's length does not hold together")
+    if transport_checksum(packet.source, packet.destination, TCP, data):
+        raise PacketError("the TCP checksum does not match")
+    return Segment(
+        source, destination, sequence, ack, flags, window, data[head:], _mss(data[20:head])
+    )
+
+
+def _mss(options: bytes) -> int | None:
+    position = 0
+    while position < len(options):
+        kind = options[position]
+        if kind == 0:
+            break
+        if kind == 1:
+            position += 1
+            continue
+        if position + 1 >= len(options) or options[position + 1] < 2:
+            break
+        if kind == 2 and position + 4 <= len(options):
+            return int.from_bytes(options[position + 2 : position + 4], "big")
+        position += options[position + 1]
+    return None
+
+
+@dataclass(slots=True, eq=False)
+class Connection:
+    """One end of a connection; `received` grows until the owner takes it."""
+
+    local: tuple[int, int]
+    remote: tuple[int, int]
+    state: TcpState
+    mss: int
+    send_next: int
+    send_unacked: int
+    receive_next: int = 0
+    unsent: bytearray = field(default_factory=bytearray)
+    in_flight: bytearray = field(default_factory=bytearray)
+    received: bytearray = field(default_factory=bytearray)
+    reason: str = ""
+    closing: bool = False
+    fin_sent: bool = False
+    peer_closed: bool = False
+    timer: float = float("inf")
+    sends: int = 0
+    _out: deque[Segment] = field(default_factory=deque)
+
+    def send(self, data: bytes) -> None:
+        """Queue bytes; they leave with the next `flush`."""
+        self.unsent += data
+
+    def take(self) -> bytes:
+        """Everything received since the last call."""
+        data = bytes(self.received)
+        self.received.clear()
+        return data
+
+    def close(self) -> None:
+        """Send what is queued, then say that no more comes."""
+        self.closing = True
+
+    def abort(self, reason: str = "reset here") -> None:
+        if self.state is not TcpState.CLOSED:
+            self._emit(RST | ACK)
+            self._end(reason)
+
+    @property
+    def open(self) -> bool:
+        return self.state in (TcpState.ESTABLISHED, TcpState.CLOSE_WAIT)
+
+    def flush(self, now: float) -> None:
+        """Turn queued bytes into segments as far as the window allows."""
+        while self.open and self.unsent and len(self.in_flight) < WINDOW:
+            chunk = bytes(self.unsent[: self.mss])
+            del self.unsent[: len(chunk)]
+            self._emit(ACK | PSH, chunk)
+            self.send_next += len(chunk)
+            self.in_flight += chunk
+            self._arm(now)
+        if self.open and self.closing and not self.unsent and not self.fin_sent:
+            self._emit(FIN | ACK)
+            self.send_next += 1
+            self.fin_sent = True
+            self.state = TcpState.FIN_WAIT
+            self._arm(now)
+
+    def segments(self) -> list[Segment]:
+        out = list(self._out)
+        self._out.clear()
+        return out
+
+    def _emit(self, flags: int, data: bytes = b"", sequence: int | None = None) -> None:
+        self._out.append(
+            Segment(
+                self.local[1], self.remote[1],
+                self.send_next if sequence is None else sequence,
+                self.receive_next if flags & ACK else 0,
+                flags, WINDOW, data,
+                self.mss if flags & SYN else None,
+            )
+        )  # fmt: skip
+
+    def _arm(self, now: float) -> None:
+        if self.timer == float("inf"):
+            self.sends = 1
+            self.timer = now + FIRST_WAIT
+
+    def _end(self, reason: str) -> None:
+        self.state = TcpState.CLOSED
+        self.reason = self.reason or reason
+        self.timer = float("inf")
+
+    def handle_timer(self, now: float) -> None:
+        """Send again what was not acknowledged, or give up."""
+        if now < self.timer:
+            return
+        if self.sends >= SENDS:
+            self._end("no answer")
+            return
+        self.timer = now + min(FIRST_WAIT * 2**self.sends, LONGEST_WAIT)
+        self.sends += 1
+        if self.state is TcpState.SYN_SENT:
+            self._emit(SYN, sequence=self.send_unacked)
+        elif self.state is TcpState.SYN_RECEIVED:
+            self._emit(SYN | ACK, sequence=self.send_unacked)
+        else:
+            data = bytes(self.in_flight)
+            for start in range(0, len(data), self.mss):
+                chunk = data[start : start + self.mss]
+                self._emit(ACK | PSH, chunk, self.send_unacked + start)
+            if self.fin_sent:
+                self._emit(FIN | ACK, sequence=self.send_unacked + len(data))
+
+    def receive(self, segment: Segment, now: float) -> None:
+        """A segment of this connection."""
+        if segment.flags & RST:
+            if self.state is TcpState.SYN_SENT and not segment.flags & ACK:
+                return
+            self._end("refused by the peer" if self.state is TcpState.SYN_SENT else "peer reset")
+            return
+        if self.state is TcpState.SYN_SENT:
+            if segment.flags & (SYN | ACK) == SYN | ACK and self._acknowledges(segment):
+                self.receive_next = (segment.sequence + 1) % _MOD
+                self._agree_mss(segment)
+                self._acknowledge(segment, now)
+                self.state = TcpState.ESTABLISHED
+                self._emit(ACK)
+            return
+        if segment.flags & SYN:
+            if self.state is TcpState.SYN_RECEIVED:
+                self._emit(SYN | ACK, sequence=self.send_unacked)
+            else:
+                self._emit(ACK)
+            return
+        if not segment.flags & ACK:
+            return
+        if self.state is TcpState.SYN_RECEIVED:
+            if not self._acknowledges(segment):
+                return
+            self.state = TcpState.ESTABLISHED
+        self._acknowledge(segment, now)
+        self._accept(segment)
+        self.flush(now)
+
+    def _acknowledges(self, segment: Segment) -> bool:
+        return 0 < (segment.acknowledgement - self.send_unacked) % _MOD <= (
+            self.send_next - self.send_unacked
+        ) % _MOD
+
+    def _agree_mss(self, segment: Segment) -> None:
+        self.mss = min(self.mss, segment.mss or DEFAULT_MSS)
+
+    def _acknowledge(self, segment: Segment, now: float) -> None:
+        if not self._acknowledges(segment):
+            return
+        count = (segment.acknowledgement - self.send_unacked) % _MOD
+        self.send_unacked = segment.acknowledgement
+        if self.in_flight:
+            del self.in_flight[: min(count, len(self.in_flight))]
+        self.timer = float("inf")
+        if self.send_unacked != self.send_next % _MOD:
+            self._arm(now)
+        elif self.fin_sent and self.peer_closed:
+            self._end("closed")
+
+    def _accept(self, segment: Segment) -> None:
+        if not segment.data and not segment.flags & FIN:
+            return
+        offset = (self.receive_next - segment.sequence) % _MOD
+        if offset <= len(segment.data):
+            fresh = segment.data[offset:]
+            self.received += fresh
+            self.receive_next = (self.receive_next + len(fresh)) % _MOD
+            if segment.flags & FIN and not self.peer_closed:
+                self.receive_next = (self.receive_next + 1) % _MOD
+                self.peer_closed = True
+                if self.state is TcpState.ESTABLISHED:
+                    self.state = TcpState.CLOSE_WAIT
+        self._emit(ACK)
+        if self.peer_closed and self.fin_sent and self.send_unacked == self.send_next % _MOD:
+            self._end("closed")
+
+
+Key = tuple[tuple[int, int], tuple[int, int]]
+
+
+class TcpStack:
+    """All connections of a set of local addresses."""
+
+    def __init__(self, rng: Callable[[int], bytes], mss: int = 1300) -> None:
+        self._rng = rng
+        self._mss = mss
+        self._listeners: dict[tuple[int, int], Callable[[Connection], None]] = {}
+        self._connections: dict[Key, Connection] = {}
+        self._out: list[bytes] = []
+        self._next_port = 49152 + int.from_bytes(rng(2), "big") % 16000
+
+    def listen(self, address: int, port: int, accept: Callable[[Connection], None]) -> None:
+        """Call `accept` with every connection that a peer opens to address and port."""
+        self._listeners[address, port] = accept
+
+    def connect(self, local: int, remote: int, port: int, now: float) -> Connection:
+        """Begin a handshake from a fresh port."""
+        self._next_port = 49152 + (self._next_port - 49152 + 1) % 16384
+        start = int.from_bytes(self._rng(4), "big")
+        connection = Connection(
+            (local, self._next_port), (remote, port), TcpState.SYN_SENT, self._mss, start, start
+        )
+        connection._emit(SYN)
+        connection.send_next = (start + 1) % _MOD
+        connection._arm(now)
+        self._connections[connection.local, connection.remote] = connection
+        return connection
+
+    def receive(self, packet: Ipv4, now: float) -> None:
+        """A TCP packet for one of our addresses, from the network; bad ones are dropped."""
+        try:
+            segment = decode_segment(packet)
+        except PacketError:
+            return
+        local = (packet.destination, segment.destination_port)
+        remote = (packet.source, segment.source_port)
+        connection = self._connections.get((local, remote))
+        if connection is None and segment.flags & (SYN | ACK | RST) == SYN:
+            accept = self._listeners.get(local)
+            if accept is not None:
+                start = int.from_bytes(self._rng(4), "big")
+                connection = Connection(
+                    local, remote, TcpState.SYN_RECEIVED, self._mss, start, start,
+                    receive_next=(segment.sequence + 1) % _MOD,
+                )  # fmt: skip
+                connection._agree_mss(segment)
+                connection._emit(SYN | ACK)
+                connection.send_next = (start + 1) % _MOD
+                connection._arm(now)
+                self._connections[local, remote] = connection
+                accept(connection)
+                return
+        if connection is None:
+            if not segment.flags & RST:
+                self._reset(packet, segment)
+            return
+        connection.receive(segment, now)
+
+    def _reset(self, packet: Ipv4, segment: Segment) -> None:
+        """RFC 9293 section 3.5.2, case 1: there is no such connection."""
+        size = len(segment.data) + bool(segment.flags & SYN) + bool(segment.flags & FIN)
+        acked = bool(segment.flags & ACK)
+        reply = Segment(
+            segment.destination_port, segment.source_port,
+            segment.acknowledgement if acked else 0,
+            0 if acked else segment.sequence + size,
+            RST if acked else RST | ACK, 0, b"",
+        )  # fmt: skip
+        self._out.append(
+            Ipv4(
+                packet.destination, packet.source, TCP,
+                reply.encode(packet.destination, packet.source),
+            ).encode()
+        )  # fmt: skip
+
+    def next_timer(self) -> float:
+        return min((c.timer for c in self._connections.values()), default=float("inf"))
+
+    def handle_timer(self, now: float) -> None:
+        for connection in self._connections.values():
+            connection.handle_timer(now)
+
+    def packets(self, now: float) -> list[bytes]:
+        """IPv4 packets to send; closed connections are forgotten on the way."""
+        out, self._out = self._out, []
+        for key, connection in list(self._connections.items()):
+            connection.flush(now)
+            source, destination = connection.local[0], connection.remote[0]
+            out += [
+                Ipv4(source, destination, TCP, segment.encode(source, destination)).encode()
+                for segment in connection.segments()
+            ]
+            if connection.state is TcpState.CLOSED:
+                del self._connections[key]
+        return out
