@@ -1,4 +1,4 @@
-"""A practice host: it answers ICMP echo and offers TCP and UDP services, and asks the same.
+"""A practice host: it answers ICMP echo, serves every TCP and UDP port, and asks the same.
 
 A UDP service sends back what it gets; a TCP service greets with one line, which is enough to
 prove that data flows both ways.
@@ -45,22 +45,13 @@ class Query:
 class Host:
     """One address. The device it stands behind feeds packets in and takes them out."""
 
-    def __init__(
-        self,
-        address: int,
-        rng: Callable[[int], bytes],
-        *,
-        tcp_ports: frozenset[int] = frozenset(),
-        udp_ports: frozenset[int] = frozenset(),
-    ) -> None:
+    def __init__(self, address: int, rng: Callable[[int], bytes]) -> None:
         self.address = address
-        self._udp_ports = udp_ports
         self._out: list[bytes] = []
         self._queries: dict[tuple[int, int], Query] = {}
         self._next = 32768 + int.from_bytes(rng(2), "big") % 16000
         self._tcp = TcpStack(rng)
-        for port in tcp_ports:
-            self._tcp.listen(address, port, self._greet)
+        self._tcp.listen(address, None, self._greet)
 
     @staticmethod
     def _greet(connection: Connection) -> None:
@@ -116,14 +107,14 @@ class Host:
 
     def _udp(self, packet: Ipv4, now: float) -> None:
         datagram = decode_udp(packet)
-        if datagram.destination_port in self._udp_ports:
-            reply = Udp(datagram.destination_port, datagram.source_port, datagram.data)
-            segment = reply.encode(self.address, packet.source)
-            self._out.append(Ipv4(self.address, packet.source, UDP, segment).encode())
-            return
         query = self._queries.get((UDP, datagram.destination_port))
-        if query is not None and packet.source == query.destination:
-            query.answered_at = now
+        if query is not None:
+            if packet.source == query.destination:
+                query.answered_at = now
+            return
+        reply = Udp(datagram.destination_port, datagram.source_port, datagram.data)
+        segment = reply.encode(self.address, packet.source)
+        self._out.append(Ipv4(self.address, packet.source, UDP, segment).encode())
 
     def _watch(self, now: float) -> None:
         for query in self._queries.values():

@@ -282,13 +282,15 @@ class TcpStack:
     def __init__(self, rng: Callable[[int], bytes], mss: int = 1300) -> None:
         self._rng = rng
         self._mss = mss
-        self._listeners: dict[tuple[int, int], Callable[[Connection], None]] = {}
+        self._listeners: dict[tuple[int, int | None], Callable[[Connection], None]] = {}
         self._connections: dict[Key, Connection] = {}
         self._out: list[bytes] = []
         self._next_port = 49152 + int.from_bytes(rng(2), "big") % 16000
 
-    def listen(self, address: int, port: int, accept: Callable[[Connection], None]) -> None:
-        """Call `accept` with every connection that a peer opens to address and port."""
+    def listen(
+        self, address: int, port: int | None, accept: Callable[[Connection], None]
+    ) -> None:
+        """Call `accept` with every connection to address and port; None is every port."""
         self._listeners[address, port] = accept
 
     def connect(self, local: int, remote: int, port: int, now: float) -> Connection:
@@ -314,7 +316,7 @@ class TcpStack:
         remote = (packet.source, segment.source_port)
         connection = self._connections.get((local, remote))
         if connection is None and segment.flags & (SYN | ACK | RST) == SYN:
-            accept = self._listeners.get(local)
+            accept = self._listeners.get(local) or self._listeners.get((local[0], None))
             if accept is not None:
                 start = int.from_bytes(self._rng(4), "big")
                 connection = Connection(

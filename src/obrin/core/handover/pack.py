@@ -1,0 +1,60 @@
+"""A pack: all that one gateway's owner is handed, as texts by file name."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from obrin.core.design.settled import Settled
+from obrin.core.handover.mirror import cloud_end, ends_at, site_end, unmirrored
+from obrin.core.handover.sheet import value_sheet
+from obrin.core.handover.standard_data import Json, key_data, standard_data
+from obrin.core.handover.steps import steps
+
+CONFIG, KEYS, SHEET, STEPS = "config.json", "keys.json", "sheet.md", "steps.md"
+
+
+@dataclass(frozen=True, slots=True)
+class Pack:
+    """`config`, `sheet` and `steps` hold no secret; `keys` holds nothing else."""
+
+    gateway: str
+    config: Json
+    keys: Json
+    sheet: str
+    steps: str
+
+    def open_files(self) -> dict[str, str]:
+        """File name to text, without the keys."""
+        return {CONFIG: as_json(self.config), SHEET: self.sheet, STEPS: self.steps}
+
+
+def as_json(data: Json) -> str:
+    return json.dumps(data, indent=2) + "\n"
+
+
+def gateways_of(settled: Settled) -> list[str]:
+    """Everything that gets a pack: site gateways and clouds with at least one tunnel."""
+    used = {t.gateway for t in settled.tunnels()} | {t.cloud for t in settled.tunnels()}
+    return [name for name in (*settled.gateways, *settled.clouds) if name in used]
+
+
+def make_pack(settled: Settled, place: str, keys: Mapping[str, str]) -> Pack:
+    """Raises KeyError naming the tunnel whose key is missing."""
+    return Pack(
+        place,
+        standard_data(settled, place),
+        key_data(ends_at(settled, place), keys),
+        value_sheet(settled, place),
+        steps(settled, place),
+    )
+
+
+def mirror_faults(settled: Settled) -> list[str]:
+    """Where the two ends of a tunnel are not mirror images; empty, or there is a bug in Obrin."""
+    return [
+        f"{tunnel.label}: {fault}"
+        for tunnel in settled.tunnels()
+        for fault in unmirrored(site_end(settled, tunnel), cloud_end(settled, tunnel))
+    ]

@@ -1,0 +1,236 @@
+"""The value sheet of one gateway: Markdown for the person who enters it, with no question open."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+
+from obrin.core.design.settled import Settled
+from obrin.core.handover.mirror import TunnelEnd, ends_at
+from obrin.core.handover.standard_data import bgp_identifier, interface_name
+from obrin.core.ipsec.suite import Suite
+from obrin.core.reach.filters import ANY_PORT, ICMP, TCP, UDP, Rule, filter_of
+
+_NAMES = {ICMP: "ICMP", TCP: "TCP", UDP: "UDP"}
+
+
+def table(head: Iterable[str], rows: Iterable[Iterable[str]]) -> Iterator[str]:
+    """A Markdown table; a bar inside a cell is escaped."""
+    names = list(head)
+    yield "| " + " | ".join(names) + " |"
+    yield "|" + " --- |" * len(names)
+    for row in rows:
+        yield "| " + " | ".join(cell.replace("|", "\\|") for cell in row) + " |"
+
+
+def seconds(value: float) -> str:
+    """Seconds, with minutes or hours beside them where a screen may ask for those."""
+    text = f"{value:g} s"
+    if value >= 3600 and value % 3600 == 0:
+        return f"{text} ({value / 60:g} min, {value / 3600:g} h)"
+    if value >= 120 and value % 60 == 0:
+        return f"{text} ({value / 60:g} min)"
+    return text
+
+
+def value_sheet(settled: Settled, place: str) -> str:
+    """The sheet of a site gateway or a cloud gateway. Secrets are named, never shown."""
+    ends = ends_at(settled, place)
+    kind = "Cloud gateway" if place in settled.clouds else "Site gateway"
+    lines = [
+        f"# {kind} {place}: value sheet",
+        "",
+        f"For whoever configures **{place}** in *{settled.name}*. Every value is final; "
+        "enter them in the order given. *Local* is always this gateway, *remote* the other end.",
+        "",
+        "Pre-shared keys are not on this sheet. They are in `keys.json`, handed over apart.",
+        "",
+        "## 1. This gateway",
+        "",
+        *table(("Value", "Enter"), _own_values(settled, place, ends)),
+        "",
+    ]
+    lines += _suites(ends)
+    lines += _tunnels(ends)
+    lines += _routing(settled, place, ends)
+    lines += _filters(filter_of(settled, place), ends)
+    lines += _internet_side(ends)
+    return "\n".join(lines) + "\n"
+
+
+def _own_values(
+    settled: Settled, place: str, ends: tuple[TunnelEnd, ...]
+) -> Iterator[tuple[str, str]]:
+    yield "Name", place
+    if place in settled.clouds:
+        cloud = settled.clouds[place]
+        yield "Region", cloud.region
+        yield "Capacity class", cloud.gateway_class
+        yield "Address space", str(cloud.space)
+        yield "Gateway subnet", str(cloud.gateway_subnet)
+        for number, address in enumerate(cloud.instances, 1):
+            yield f"Public address of instance {number}", address
+        for subnet in cloud.subnets.values():
+            state = "on" if subnet.propagation else "off"
+            yield f"Subnet {subnet.name}", f"{subnet.prefix}, route propagation {state}"
+    else:
+        gateway = settled.gateways[place]
+        yield "Site", gateway.site
+        for uplink in gateway.uplinks.values():
+            inside = f" (on the device: {uplink.own})" if uplink.translated else ""
+            yield f"Uplink {uplink.name}", uplink.address + inside
+        for name, prefix in gateway.networks.items():
+            yield f"Network {name}", f"{prefix}, gateway address {prefix.address(1)}"
+    if any(end.routing == "bgp" for end in ends):
+        yield "BGP AS number", str(ends[0].local_as)
+        yield "BGP identifier", bgp_identifier(settled, place)
+
+
+def _suites(ends: tuple[TunnelEnd, ...]) -> Iterator[str]:
+    suites = {end.suite.name: end.suite for end in ends}
+    yield "## 2. Algorithms and lifetimes"
+    yield ""
+    for suite in suites.values():
+        yield f"### Suite {suite.name}"
+        yield ""
+        yield from table(("Value", "IKE SA", "Child SA (ESP)"), _suite_rows(suite))
+        yield ""
+    yield "IKE version 2 only. Turn off every other algorithm for these tunnels."
+    yield ""
+
+
+def _suite_rows(suite: Suite) -> Iterator[tuple[str, str, str]]:
+    ike, esp = suite.ike, suite.esp
+    none = "none (part of the encryption)"
+    yield "Encryption", ike.encryption.name, esp.encryption.name
+    yield (
+        "Integrity",
+        ike.integrity.name if ike.integrity else none,
+        esp.integrity.name if esp.integrity else none,
+    )
+    yield "PRF", ike.prf.name, "does not apply"
+    pfs = f"{esp.group.number} ({esp.group.name}), at every rekey" if esp.group else "off"
+    yield "DH group (PFS)", f"{ike.group.number} ({ike.group.name})", pfs
+    yield "Extended sequence numbers", "does not apply", "on" if esp.esn else "off"
+    yield "Lifetime", seconds(ike.lifetime), seconds(esp.lifetime)
+    yield "Lifetime in bytes", "does not apply", "off"
+    yield "Mode", "does not apply", "tunnel"
+
+
+def _tunnels(ends: tuple[TunnelEnd, ...]) -> Iterator[str]:
+    yield "## 3. Tunnels"
+    yield ""
+    names = [end.tunnel for end in ends]
+    rows: list[tuple[str, list[str]]] = [
+        ("Order of preference", [str(end.rank) for end in ends]),
+        ("Suite", [end.suite.name for end in ends]),
+        ("Who starts", ["this gateway" if e.initiator else "the remote end" for e in ends]),
+        ("Local uplink", [end.uplink for end in ends]),
+        ("Local address", [end.own_address for end in ends]),
+        ("Local identity", [end.local_address for end in ends]),
+        ("Remote address", [end.remote_address for end in ends]),
+        ("Remote identity", [end.remote_address for end in ends]),
+        ("Authentication", ["pre-shared key" for _ in ends]),
+        ("Key: entry in keys.json", names),
+        ("Local traffic selector", [", ".join(map(str, end.selectors)) for end in ends]),
+        ("Remote traffic selector", [", ".join(map(str, end.selectors)) for end in ends]),
+        (
+            "UDP encapsulation",
+            ["always" if e.always_encapsulate else "when a translator is found" for e in ends],
+        ),
+        ("Dead-peer detection: ask after", [seconds(end.liveness.delay) for end in ends]),
+        ("Dead-peer detection: first wait", [seconds(end.liveness.wait) for end in ends]),
+        ("Dead-peer detection: tries", [str(end.liveness.tries) for end in ends]),
+        ("Tunnel interface", [interface_name(end.tunnel) for end in ends]),
+        ("Inside address", [f"{end.local_inside}/{end.inside.length}" for end in ends]),
+        ("Remote inside address", [end.remote_inside for end in ends]),
+    ]
+    yield from table(("Value", *names), ([name, *values] for name, values in rows))
+    yield ""
+
+
+def _routing(settled: Settled, place: str, ends: tuple[TunnelEnd, ...]) -> Iterator[str]:
+    yield "## 4. Routing"
+    yield ""
+    speakers = [end for end in ends if end.routing == "bgp"]
+    static = [end for end in ends if end.routing == "static"]
+    if speakers:
+        yield from table(
+            ("Value", *(end.tunnel for end in speakers)),
+            [
+                ("BGP peer address", *(e.remote_inside for e in speakers)),
+                ("BGP source address", *(e.local_inside for e in speakers)),
+                ("Peer's AS number", *(str(e.remote_as) for e in speakers)),
+                ("Hold time", *(seconds(e.hold) for e in speakers)),
+                ("Keepalive", *(seconds(e.hold / 3) for e in speakers)),
+                ("Multihop", *("off" for _ in speakers)),
+                ("Local preference of what it tells", *(str(e.local_pref) for e in speakers)),
+                ("Announce to it", *(", ".join(map(str, e.local_prefixes)) for e in speakers)),
+                ("Accept from it", *(", ".join(map(str, e.remote_prefixes)) for e in speakers)),
+            ],
+        )
+        yield ""
+        yield "Nothing else is announced or accepted."
+        yield ""
+    if static:
+        yield from table(
+            ("Destination", "Through", "Order", "Withdraw when"),
+            (
+                (str(p), interface_name(e.tunnel), str(e.rank), "the tunnel's IKE SA is down")
+                for e in static
+                for p in e.remote_prefixes
+            ),
+        )
+        yield ""
+
+
+def _port_text(span: tuple[int, int]) -> str:
+    if span == ANY_PORT:
+        return "any"
+    return str(span[0]) if span[0] == span[1] else f"{span[0]}-{span[1]}"
+
+
+def _filters(rules: tuple[Rule, ...], ends: tuple[TunnelEnd, ...]) -> Iterator[str]:
+    yield "## 5. Filter for what goes through the tunnels, both directions"
+    yield ""
+    rows = []
+    for rule in rules:
+        name = "any" if rule.protocol is None else _NAMES.get(rule.protocol, str(rule.protocol))
+        if rule.protocol == ICMP and rule.icmp_type is not None:
+            name += f" type {rule.icmp_type}"
+        rows.append(
+            (
+                rule.name, "allow", name, str(rule.source), _port_text(rule.source_ports),
+                str(rule.destination), _port_text(rule.destination_ports),
+            )
+        )  # fmt: skip
+    rows.append(("everything-else", "drop", "any", "any", "any", "any", "any"))
+    head = ("Rule", "Action", "Protocol", "From", "Port", "To", "Port")
+    yield from table(head, rows)
+    yield ""
+    if any(end.routing == "bgp" for end in ends):
+        yield "BGP between the inside addresses (TCP 179) belongs to the gateway itself: allow it."
+        yield ""
+
+
+def _internet_side(ends: tuple[TunnelEnd, ...]) -> Iterator[str]:
+    yield "## 6. On the internet side, and translation"
+    yield ""
+    yield from table(
+        ("Allow", "Between", "And"),
+        (
+            (what, end.own_address, end.remote_address)
+            for end in ends
+            for what in ("UDP 500, UDP 4500", "ESP (protocol 50)")
+        ),
+    )
+    yield ""
+    routed = sorted({str(p) for end in ends for p in end.remote_prefixes})
+    yield (
+        "Leave alone, in source translation, everything whose destination is one of: "
+        + ", ".join(routed)
+        + ". Traffic to the internet goes on as before."
+    )
+
+
+
+

@@ -1,0 +1,278 @@
+"""A pack's standard data: YANG instance data as JSON (RFC 7951) from standard modules.
+
+Interfaces and addresses are in ietf-interfaces and ietf-ip, static routes in ietf-routing, filters
+in ietf-access-control-list; tunnels and BGP are in Obrin's own small modules.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from obrin.core.address.prefix import format_address
+from obrin.core.design.settled import Settled
+from obrin.core.handover.mirror import TunnelEnd, ends_at
+from obrin.core.ipsec.suite import Suite
+from obrin.core.reach.filters import ANY_PORT, ICMP, TCP, UDP, Rule, filter_of
+
+FILTER_NAME = "tunnel-traffic"
+Json = dict[str, Any]
+
+
+def interface_name(tunnel: str) -> str:
+    """`link/tunnel` as an interface's name."""
+    return "tunnel-" + tunnel.replace("/", "-")
+
+
+def standard_data(settled: Settled, place: str) -> Json:
+    """The configuration of a site gateway or of a cloud gateway, without any secret."""
+    ends = ends_at(settled, place)
+    data: Json = {
+        "ietf-interfaces:interfaces": {"interface": _interfaces(settled, place, ends)},
+        "ietf-access-control-list:acls": _acls(filter_of(settled, place), ends),
+        "obrin-ipsec:ipsec": _ipsec(ends),
+    }
+    speakers = [end for end in ends if end.routing == "bgp"]
+    if speakers:
+        data["obrin-bgp:bgp"] = _bgp(settled, place, speakers)
+    static = [end for end in ends if end.routing == "static"]
+    if static:
+        data["ietf-routing:routing"] = _static(static)
+    return data
+
+
+def key_data(place_ends: tuple[TunnelEnd, ...], keys: Mapping[str, str]) -> Json:
+    """The secrets of one pack, in a document of their own. Raises KeyError for a missing one."""
+    return {
+        "obrin-keys:keys": {
+            "pre-shared-key": [
+                {"tunnel": end.tunnel, "secret": keys[end.tunnel]} for end in place_ends
+            ]
+        }
+    }
+
+
+def _interfaces(settled: Settled, place: str, ends: tuple[TunnelEnd, ...]) -> list[Json]:
+    found: list[Json] = []
+    if place in settled.clouds:
+        cloud = settled.clouds[place]
+        for number, address in enumerate(cloud.instances, 1):
+            found.append(_ethernet(f"instance-{number}", "uplink", address, 32))
+        for subnet in cloud.subnets.values():
+            found.append(
+                _ethernet(subnet.name, "network", subnet.prefix.address(1), subnet.prefix.length)
+            )
+    else:
+        gateway = settled.gateways[place]
+        for uplink in gateway.uplinks.values():
+            found.append(_ethernet(uplink.name, "uplink", uplink.own, 32))
+        for name, prefix in gateway.networks.items():
+            found.append(_ethernet(name, "network", prefix.address(1), prefix.length))
+    for end in ends:
+        found.append(
+            {
+                "name": interface_name(end.tunnel),
+                "description": f"tunnel {end.tunnel}",
+                "type": "iana-if-type:tunnel",
+                "enabled": True,
+                "ietf-ip:ipv4": {
+                    "address": [{"ip": end.local_inside, "prefix-length": end.inside.length}]
+                },
+            }
+        )
+    return found
+
+
+def _ethernet(name: str, role: str, address: str, length: int) -> Json:
+    return {
+        "name": name,
+        "description": role,
+        "type": "iana-if-type:ethernetCsmacd",
+        "enabled": True,
+        "ietf-ip:ipv4": {"address": [{"ip": address, "prefix-length": length}]},
+    }
+
+
+def _acls(rules: tuple[Rule, ...], ends: tuple[TunnelEnd, ...]) -> Json:
+    aces = [_ace(rule) for rule in rules]
+    aces.append({"name": "everything-else", "actions": {"forwarding": _FORWARDING + "drop"}})
+    both = {"acl-sets": {"acl-set": [{"name": FILTER_NAME}]}}
+    return {
+        "acl": [
+            {
+                "name": FILTER_NAME,
+                "type": "ietf-access-control-list:ipv4-acl-type",
+                "aces": {"ace": aces},
+            }
+        ],
+        "attachment-points": {
+            "interface": [
+                {"interface-id": interface_name(end.tunnel), "ingress": both, "egress": both}
+                for end in ends
+            ]
+        },
+    }
+
+
+_FORWARDING = "ietf-access-control-list:"
+
+
+def _ports(span: tuple[int, int]) -> Json:
+    if span[0] == span[1]:
+        return {"operator": "eq", "port": span[0]}
+    return {"lower-port": span[0], "upper-port": span[1]}
+
+
+def _ace(rule: Rule) -> Json:
+    ipv4: Json = {
+        "source-ipv4-network": str(rule.source),
+        "destination-ipv4-network": str(rule.destination),
+    }
+    matches: Json = {"ipv4": ipv4}
+    if rule.protocol is not None:
+        ipv4["protocol"] = rule.protocol
+    if rule.protocol in (TCP, UDP):
+        ports: Json = {}
+        if rule.source_ports != ANY_PORT:
+            ports["source-port"] = _ports(rule.source_ports)
+        if rule.destination_ports != ANY_PORT:
+            ports["destination-port"] = _ports(rule.destination_ports)
+        if ports:
+            matches["tcp" if rule.protocol == TCP else "udp"] = ports
+    if rule.protocol == ICMP and rule.icmp_type is not None:
+        matches["icmp"] = {"type": rule.icmp_type}
+    return {
+        "name": rule.name,
+        "matches": matches,
+        "actions": {"forwarding": _FORWARDING + "accept"},
+    }
+
+
+def suite_data(suite: Suite) -> Json:
+    ike: Json = {
+        "encryption": suite.ike.encryption.name,
+        "prf": suite.ike.prf.name,
+        "dh-group": suite.ike.group.number,
+        "lifetime": int(suite.ike.lifetime),
+    }
+    if suite.ike.integrity is not None:
+        ike["integrity"] = suite.ike.integrity.name
+    child: Json = {
+        "encryption": suite.esp.encryption.name,
+        "extended-sequence-numbers": suite.esp.esn,
+        "lifetime": int(suite.esp.lifetime),
+    }
+    if suite.esp.integrity is not None:
+        child["integrity"] = suite.esp.integrity.name
+    if suite.esp.group is not None:
+        child["pfs-dh-group"] = suite.esp.group.number
+    return {"name": suite.name, "ike-sa": ike, "child-sa": child}
+
+
+def _decimal(value: float) -> str:
+    """RFC 7951 section 6.1: decimal64 is a string."""
+    text = f"{value:.3f}".rstrip("0")
+    return text + "0" if text.endswith(".") else text
+
+
+def _ipsec(ends: tuple[TunnelEnd, ...]) -> Json:
+    suites = {end.suite.name: end.suite for end in ends}
+    return {
+        "suite": [suite_data(suite) for suite in suites.values()],
+        "tunnel": [
+            {
+                "name": end.tunnel,
+                "interface": interface_name(end.tunnel),
+                "uplink": end.uplink,
+                "initiator": end.initiator,
+                "local-address": end.own_address,
+                "remote-address": end.remote_address,
+                "local-identity": end.local_address,
+                "remote-identity": end.remote_address,
+                "authentication": "pre-shared-key",
+                "suite": end.suite.name,
+                "local-traffic-selector": [str(p) for p in end.selectors],
+                "remote-traffic-selector": [str(p) for p in end.selectors],
+                "udp-encapsulation": "always" if end.always_encapsulate else "when-translated",
+                "liveness": {
+                    "delay": _decimal(end.liveness.delay),
+                    "first-wait": _decimal(end.liveness.wait),
+                    "tries": end.liveness.tries,
+                },
+            }
+            for end in ends
+        ],
+    }
+
+
+def bgp_identifier(settled: Settled, place: str) -> str:
+    if place in settled.clouds:
+        return format_address(settled.clouds[place].router_id(1))
+    return format_address(settled.gateways[place].router_id)
+
+
+def _bgp(settled: Settled, place: str, ends: list[TunnelEnd]) -> Json:
+    return {
+        "autonomous-system": ends[0].local_as,
+        "bgp-identifier": bgp_identifier(settled, place),
+        "neighbor": [
+            {
+                "name": end.tunnel,
+                "local-address": end.local_inside,
+                "remote-address": end.remote_inside,
+                "remote-autonomous-system": end.remote_as,
+                "hold-time": end.hold,
+                "passive": not end.initiator,
+                "local-preference": end.local_pref,
+                "announce": [str(p) for p in end.local_prefixes],
+                "accept": [str(p) for p in end.remote_prefixes],
+            }
+            for end in ends
+        ],
+    }
+
+
+def _static(ends: list[TunnelEnd]) -> Json:
+    routes: list[Json] = []
+    seen: set[str] = set()
+    for end in sorted(ends, key=lambda e: e.rank):
+        for prefix in end.remote_prefixes:
+            if str(prefix) in seen:
+                continue
+            seen.add(str(prefix))
+            others = [e for e in ends if prefix in e.remote_prefixes]
+            hops = [
+                {
+                    "index": str(e.rank),
+                    "outgoing-interface": interface_name(e.tunnel),
+                    "next-hop-address": e.remote_inside,
+                }
+                for e in sorted(others, key=lambda e: e.rank)
+            ]
+            if len(hops) == 1:
+                hop: Json = {k: v for k, v in hops[0].items() if k != "index"}
+            else:
+                hop = {
+                    "next-hop-list": {
+                        "next-hop": [
+                            {
+                                "index": h["index"],
+                                "outgoing-interface": h["outgoing-interface"],
+                                "next-hop-address": h["next-hop-address"],
+                            }
+                            for h in hops
+                        ]
+                    }
+                }
+            routes.append({"destination-prefix": str(prefix), "next-hop": hop})
+    return {
+        "control-plane-protocols": {
+            "control-plane-protocol": [
+                {
+                    "type": "ietf-routing:static",
+                    "name": "tunnels",
+                    "static-routes": {"ietf-ipv4-unicast-routing:ipv4": {"route": routes}},
+                }
+            ]
+        }
+    }

@@ -1,0 +1,112 @@
+"""BGP sessions over the small TCP, inside the tunnels."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import TYPE_CHECKING
+
+from obrin.wire.bgp.fsm import BgpState
+from obrin.wire.bgp.session import BgpSession
+from obrin.wire.bgp.speaker import Speaker
+from obrin.wire.tcp import Connection, TcpStack, TcpState
+
+if TYPE_CHECKING:
+    from obrin.live.practice.node import NodeNeighbour
+
+PORT = 179
+
+
+class BgpOverTcp:
+    """Opens, accepts and closes the connections that the sessions ask for."""
+
+    def __init__(self, neighbours: Mapping[str, NodeNeighbour], tcp: TcpStack) -> None:
+        self.speaker = Speaker()
+        self._tcp = tcp
+        self._connections: dict[str, Connection] = {}
+        self._opened: set[str] = set()
+        self._alive: set[str] = set()
+        for name, neighbour in neighbours.items():
+            self.speaker.add(neighbour.session, neighbour.policy, neighbour.announce)
+            tcp.listen(neighbour.session.local_address, PORT, self._accept)
+
+    @property
+    def sessions(self) -> dict[str, BgpSession]:
+        return {name: n.session for name, n in self.speaker.neighbours.items()}
+
+    def _accept(self, connection: Connection) -> None:
+        for name, session in self.sessions.items():
+            config = session.config
+            ends = (config.local_address, config.peer_address)
+            if ends == (connection.local[0], connection.remote[0]):
+                waiting = session.state in (BgpState.ACTIVE, BgpState.CONNECT)
+                if config.passive and waiting and name not in self._opened:
+                    self._connections[name] = connection
+                    return
+        connection.abort("not a configured peer, or not now")
+
+    def start(self, now: float) -> None:
+        for session in self.sessions.values():
+            session.start(now)
+
+    def stop(self, now: float) -> None:
+        for session in self.sessions.values():
+            session.stop(now)
+        self.pump(now)
+
+    def tunnel_up(self, name: str, now: float) -> None:
+        self._alive.add(name)
+
+    def tunnel_down(self, name: str, now: float) -> None:
+        """The link under a session is gone: do not wait for the hold timer."""
+        self._alive.discard(name)
+        connection = self._connections.pop(name, None)
+        self._opened.discard(name)
+        if connection is not None:
+            connection.abort("the tunnel went down")
+            self.sessions[name].closed("the tunnel went down", now)
+
+    def next_timer(self) -> float:
+        return min((s.next_timer() for s in self.sessions.values()), default=float("inf"))
+
+    def handle_timer(self, now: float) -> None:
+        for session in self.sessions.values():
+            session.handle_timer(now)
+
+    def pump(self, now: float) -> bool:
+        """Move bytes between sessions and connections; True when the routes changed."""
+        for name, session in self.sessions.items():
+            self._pump_one(name, session, now)
+        return self.speaker.update(now)
+
+    def _pump_one(self, name: str, session: BgpSession, now: float) -> None:
+        connection = self._connections.get(name)
+        if connection is None and session.wants_connection and name in self._alive:
+            session.wants_connection = False
+            config = session.config
+            connection = self._tcp.connect(config.local_address, config.peer_address, PORT, now)
+            self._connections[name] = connection
+        if connection is None:
+            return
+        if connection.open and name not in self._opened:
+            self._opened.add(name)
+            session.connected(now)
+        if name in self._opened:
+            data = connection.take()
+            if data:
+                session.receive(data, now)
+            connection.send(session.output())
+        if session.hang_up:
+            connection.send(session.output())
+            connection.flush(now)
+            connection.close()
+            self._forget(name)
+            session.hang_up = False
+        elif connection.state is TcpState.CLOSED or connection.peer_closed:
+            reason = connection.reason or "closed by the peer"
+            connection.close()
+            self._forget(name)
+            session.closed(reason, now)
+
+    def _forget(self, name: str) -> None:
+        self._connections.pop(name, None)
+        self._opened.discard(name)

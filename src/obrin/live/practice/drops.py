@@ -1,0 +1,58 @@
+"""What a device dropped, where and why: counted per flow, bounded, newest kept."""
+
+from __future__ import annotations
+
+from collections import OrderedDict
+from collections.abc import Iterator
+from typing import NamedTuple
+
+from obrin.core.address.prefix import format_address
+from obrin.core.reach.filters import PacketKey
+from obrin.wire.packet import ICMP, Ipv4
+
+KEPT = 512
+
+
+class DropKey(NamedTuple):
+    place: str
+    reason: str
+    key: PacketKey
+
+
+def packet_key(packet: Ipv4) -> PacketKey:
+    """What filters look at, taken from a packet."""
+    source, destination = packet.ports
+    kind = packet.payload[0] if packet.protocol == ICMP and packet.payload else -1
+    return PacketKey(
+        packet.source, packet.destination, packet.protocol, source, destination, kind
+    )
+
+
+class DropLog:
+    def __init__(self) -> None:
+        self._counts: OrderedDict[DropKey, int] = OrderedDict()
+
+    def add(self, place: str, reason: str, key: PacketKey) -> None:
+        entry = DropKey(place, reason, key)
+        self._counts[entry] = self._counts.pop(entry, 0) + 1
+        if len(self._counts) > KEPT:
+            self._counts.popitem(last=False)
+
+    def __iter__(self) -> Iterator[tuple[DropKey, int]]:
+        return iter(self._counts.items())
+
+    def as_data(self) -> list[dict[str, object]]:
+        """In the shape of obrin-observe's list `drop`."""
+        return [
+            {
+                "place": drop.place,
+                "reason": drop.reason,
+                "source": format_address(drop.key.source),
+                "destination": format_address(drop.key.destination),
+                "protocol": drop.key.protocol,
+                "source-port": drop.key.source_port,
+                "destination-port": drop.key.destination_port,
+                "count": str(count),
+            }
+            for drop, count in self._counts.items()
+        ]

@@ -1,0 +1,326 @@
+"""A practice router without I/O: IKE, ESP, BGP, filters and forwarding in one device.
+
+The process around it feeds outer packets from the uplinks, inner packets from the hosts, and
+timers; and takes outer packets, inner packets for its own networks, and events. Site gateways and
+the cloud gateway's instances are both made of it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+from obrin.core.address.prefix import Prefix, format_address, parse_ipv4
+from obrin.core.address.table import PrefixTable
+from obrin.core.reach.filters import PacketKey, Rule, match
+from obrin.core.routing.forwarding import Route, RouteKind, forwarding_table
+from obrin.core.routing.policy import SessionPolicy
+from obrin.live.practice.bgp_over_tcp import BgpOverTcp
+from obrin.live.practice.drops import DropLog, packet_key
+from obrin.wire.bgp.session import SessionConfig
+from obrin.wire.errors import PacketError
+from obrin.wire.esp import EspError, NEXT_IPV4
+from obrin.wire.ike.child import ChildSa
+from obrin.wire.ike.config import PeerConfig
+from obrin.wire.ike.endpoint import Endpoint
+from obrin.wire.ike.events import ChildDown, ChildUp, Event, IkeDown, IkeUp, Refused
+from obrin.wire.ike.numbers import NAT_PORT, PORT
+from obrin.wire.packet import (
+    ECHO_REPLY,
+    ECHO_REQUEST,
+    ESP,
+    ICMP,
+    TCP,
+    UDP,
+    Ipv4,
+    Udp,
+    decode_icmp,
+    decode_ipv4,
+    decode_udp,
+)
+from obrin.wire.tcp import TcpStack
+
+
+@dataclass(frozen=True, slots=True)
+class NodeTunnel:
+    """A tunnel's inside: addresses as integers."""
+
+    peer: PeerConfig
+    inside: Prefix
+    local_inside: int
+    remote_inside: int
+
+
+@dataclass(frozen=True, slots=True)
+class NodeNeighbour:
+    session: SessionConfig
+    policy: SessionPolicy
+    announce: tuple[Prefix, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class NodeConfig:
+    """`rules` None means that this device does not filter; `static` is (prefix, tunnel, metric)."""
+
+    tunnels: dict[str, NodeTunnel] = field(default_factory=dict)
+    networks: dict[str, Prefix] = field(default_factory=dict)
+    neighbours: dict[str, NodeNeighbour] = field(default_factory=dict)
+    static: tuple[tuple[Prefix, str, int], ...] = ()
+    rules: tuple[Rule, ...] | None = None
+
+
+@dataclass(slots=True)
+class TunnelState:
+    packets_in: int = 0
+    packets_out: int = 0
+    last_refusal: str = ""
+
+
+class Node:
+    def __init__(self, name: str, config: NodeConfig, rng: Callable[[int], bytes]) -> None:
+        self.name = name
+        self.config = config
+        self.drops = DropLog()
+        self.ike = Endpoint((t.peer for t in config.tunnels.values()), rng)
+        self.tcp = TcpStack(rng, mss=1240)
+        self.bgp = BgpOverTcp(config.neighbours, self.tcp)
+        self.states = {name: TunnelState() for name in config.tunnels}
+        self.history: list[tuple[float, str, str]] = []
+        self.key_events: list[IkeUp | ChildUp] = []
+        self.table: PrefixTable[Route] = PrefixTable()
+        self._inbound: dict[bytes, tuple[str, ChildSa]] = {}
+        self._own = {t.local_inside: name for name, t in config.tunnels.items()}
+        self._underlay: list[bytes] = []
+        self._local: list[bytes] = []
+        self._build_table()
+
+    def start(self, now: float) -> None:
+        self.ike.start(now)
+        self.bgp.start(now)
+        self._settle(now)
+
+    def stop(self, now: float) -> None:
+        """Tell the peers; what they answer does not matter any more."""
+        self.bgp.stop(now)
+        self._settle(now)
+        self.ike.close(now)
+        self._settle(now)
+
+    # In
+
+    def receive_underlay(self, data: bytes, now: float) -> None:
+        """A packet from an uplink; bad ones are dropped."""
+        try:
+            packet = decode_ipv4(data)
+            if packet.protocol == ESP:
+                self._open(packet.payload, now)
+            elif packet.protocol == UDP:
+                self._receive_udp(packet, now)
+        except PacketError as error:
+            self.drops.add(self.name, f"bad packet: {error}", PacketKey(0, 0, 0))
+        self._settle(now)
+
+    def _receive_udp(self, packet: Ipv4, now: float) -> None:
+        udp = decode_udp(packet)
+        if udp.destination_port == NAT_PORT and udp.data[:4] != b"\0\0\0\0":
+            if len(udp.data) > 1:  # one byte is a keepalive (RFC 3948 section 2.3)
+                self._open(udp.data, now)
+            return
+        if udp.destination_port in (PORT, NAT_PORT):
+            self.ike.receive(
+                udp.data,
+                (format_address(packet.destination), udp.destination_port),
+                (format_address(packet.source), udp.source_port),
+                now,
+            )
+
+    def _open(self, data: bytes, now: float) -> None:
+        found = self._inbound.get(data[:4])
+        if found is None:
+            self.drops.add(self.name, "ESP packet for no SA of this gateway", PacketKey(0, 0, ESP))
+            return
+        name, child = found
+        try:
+            next_header, inner = child.opener.open(data)
+        except EspError as error:
+            self.drops.add(self.name, f"ESP {error.reason}", PacketKey(0, 0, ESP))
+            return
+        tunnel = self.ike.tunnels[name]
+        if child is not tunnel.outbound and not child.replaced:
+            tunnel.outbound = child  # the peer uses the new one: so can we
+        self.states[name].packets_in += 1
+        if next_header == NEXT_IPV4:
+            self._forward(inner, name, now)
+
+    def receive_local(self, data: bytes, now: float) -> None:
+        """A packet from one of this gateway's own networks."""
+        self._forward(data, None, now)
+        self._settle(now)
+
+    def next_timer(self) -> float:
+        return min(self.ike.next_timer(), self.tcp.next_timer(), self.bgp.next_timer())
+
+    def handle_timer(self, now: float) -> None:
+        self.ike.handle_timer(now)
+        self.tcp.handle_timer(now)
+        self.bgp.handle_timer(now)
+        self._settle(now)
+
+    # Forwarding
+
+    def _forward(
+        self, data: bytes, arrived_by: str | None, now: float, *, own: bool = False
+    ) -> None:
+        """Filters are for what passes through; what the gateway itself sends is `own`."""
+        try:
+            packet = decode_ipv4(data)
+        except PacketError as error:
+            self.drops.add(self.name, f"bad packet: {error}", PacketKey(0, 0, 0))
+            return
+        if packet.destination in self._own:
+            self._for_me(packet, now)
+            return
+        key = packet_key(packet)
+        found = self.table.match(packet.destination)
+        if found is None:
+            self.drops.add(
+                self.name, f"no route to {format_address(packet.destination)}", key
+            )
+            return
+        route = found[1]
+        to_tunnel = route.via in self.config.tunnels
+        rules = None if own else self.config.rules
+        if rules is not None and (arrived_by or to_tunnel) and match(rules, key) is None:
+            self.drops.add(self.name, f"filter at {self.name}: no rule lets it through", key)
+            return
+        if packet.ttl <= 1:
+            self.drops.add(self.name, "time to live ran out", key)
+            return
+        forwarded = packet._replace(ttl=packet.ttl - 1).encode()
+        if to_tunnel:
+            self._seal(route.via, forwarded, key)
+        else:
+            self._local.append(forwarded)
+
+    def _for_me(self, packet: Ipv4, now: float) -> None:
+        if packet.protocol == TCP:
+            self.tcp.receive(packet, now)
+        elif packet.protocol == ICMP:
+            try:
+                message = decode_icmp(packet.payload)
+            except PacketError:
+                return
+            if message.kind == ECHO_REQUEST:
+                reply = message._replace(kind=ECHO_REPLY).encode()
+                answer = Ipv4(packet.destination, packet.source, ICMP, reply)
+                self._forward(answer.encode(), None, now, own=True)
+
+    def _seal(self, name: str, packet: bytes, key: PacketKey) -> None:
+        tunnel = self.ike.tunnels[name]
+        child = tunnel.outbound
+        if child is None:
+            self.drops.add(self.name, f"tunnel {name} has no child SA", key)
+            return
+        try:
+            data = child.sealer.seal(packet)
+        except EspError as error:
+            self.drops.add(self.name, f"ESP {error.reason}", key)
+            return
+        self.states[name].packets_out += 1
+        path = tunnel.path
+        if path.encapsulate:
+            self._send_udp(path.local, path.remote, data)
+        else:
+            source, destination = parse_ipv4(path.local[0]), parse_ipv4(path.remote[0])
+            self._underlay.append(Ipv4(source, destination, ESP, data).encode())
+
+    def _send_udp(self, local: tuple[str, int], remote: tuple[str, int], data: bytes) -> None:
+        source, destination = parse_ipv4(local[0]), parse_ipv4(remote[0])
+        segment = Udp(local[1], remote[1], data).encode(source, destination)
+        self._underlay.append(Ipv4(source, destination, UDP, segment).encode())
+
+    # After every input
+
+    def _settle(self, now: float) -> None:
+        """Let IKE, TCP and BGP act on each other until nothing moves."""
+        for _ in range(8):
+            changed = self._take_ike_events(now)
+            changed |= self.bgp.pump(now)
+            if changed:
+                self._build_table()
+            packets = self.tcp.packets(now)
+            for data in packets:
+                self._forward(data, None, now, own=True)
+            if not changed and not packets:
+                break
+        for datagram in self.ike.datagrams():
+            self._send_udp(datagram.source, datagram.destination, datagram.data)
+
+    def _take_ike_events(self, now: float) -> bool:
+        changed = False
+        for event in self.ike.events():
+            changed |= self._take_ike_event(event, now)
+        del self.history[:-200]
+        return changed
+
+    def _take_ike_event(self, event: Event, now: float) -> bool:
+        if isinstance(event, ChildUp):
+            self._inbound[event.child.spi_in] = (event.tunnel, event.child)
+            self.key_events.append(event)
+            self.bgp.tunnel_up(event.tunnel, now)
+            self._note(now, event.tunnel, "child SA rekeyed" if event.rekeyed else "child SA up")
+            return True
+        if isinstance(event, ChildDown):
+            self._inbound.pop(event.child.spi_in, None)
+            if self.ike.tunnels[event.tunnel].outbound is None:
+                self._note(now, event.tunnel, f"child SA down: {event.reason}")
+                self.bgp.tunnel_down(event.tunnel, now)
+            return True
+        if isinstance(event, IkeUp):
+            self.key_events.append(event)
+            self._note(now, event.tunnel, "IKE SA rekeyed" if event.rekeyed else "IKE SA up")
+        elif isinstance(event, IkeDown):
+            self._note(now, event.tunnel, f"IKE SA down: {event.reason}")
+        elif isinstance(event, Refused):
+            who = "the peer" if event.by_peer else "this end"
+            text = f"{event.notify} from {who}: {event.text}"
+            self.states[event.tunnel].last_refusal = text
+            self._note(now, event.tunnel, text)
+        return False
+
+    def _note(self, now: float, tunnel: str, text: str) -> None:
+        self.history.append((now, tunnel, text))
+
+    def _build_table(self) -> None:
+        alive = {name for name, t in self.ike.tunnels.items() if t.outbound is not None}
+        routes = [
+            Route(prefix, RouteKind.CONNECTED, name)
+            for name, prefix in self.config.networks.items()
+        ]
+        routes += [
+            Route(tunnel.inside, RouteKind.CONNECTED, name)
+            for name, tunnel in self.config.tunnels.items()
+        ]
+        routes += [
+            Route(prefix, RouteKind.STATIC, name, metric)
+            for prefix, name, metric in self.config.static
+            if name in alive
+        ]
+        routes += [
+            Route(prefix, RouteKind.BGP, d.winner.peer.name, as_path=d.winner.path.as_path)
+            for prefix, d in self.bgp.speaker.decisions.items()
+        ]
+        self.table = forwarding_table(routes)
+
+    # Out
+
+    def underlay(self) -> list[bytes]:
+        """Outer packets to send; the source address tells the uplink."""
+        out, self._underlay = self._underlay, []
+        return out
+
+    def local(self) -> list[bytes]:
+        """Inner packets for hosts of this gateway's own networks."""
+        out, self._local = self._local, []
+        return out
+
