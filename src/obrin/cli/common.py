@@ -1,0 +1,91 @@
+"""Options and output that several commands share. No decision is made here."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextlib import contextmanager
+from typing import TYPE_CHECKING, Any, TypeVar
+
+import click
+
+from obrin.live.project import Project, find_project
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from obrin.live.http import Ends
+
+F = TypeVar("F", bound=Callable[..., Any])
+
+
+def design_option(function: F) -> F:
+    return click.option(
+        "--design",
+        "design_file",
+        type=click.Path(),
+        help="The design file (or its folder). Otherwise: design.yaml in this folder.",
+    )(function)
+
+
+def json_option(function: F) -> F:
+    return click.option("--json", "as_json", is_flag=True, help="Print JSON for programs.")(
+        function
+    )
+
+
+def project_of(design_file: str | None) -> Project:
+    return find_project(design_file)
+
+
+def console(*, stderr: bool = False) -> Console:
+    """A console that honours NO_COLOR, narrow terminals, and output that is no terminal."""
+    from rich.console import Console
+
+    made = Console(stderr=stderr, highlight=False, soft_wrap=False)
+    if not made.is_terminal and not made.is_jupyter:
+        made = Console(stderr=stderr, highlight=False, width=max(made.width, 110), color_system=None)
+    return made
+
+
+def echo_json(data: Any) -> None:
+    click.echo(json.dumps(data, indent=2))
+
+
+def print_table(
+    out: Console,
+    head: Sequence[str],
+    rows: Iterable[Sequence[str]],
+    *,
+    title: str = "",
+    styles: dict[str, str] | None = None,
+) -> None:
+    """A table with thin lines; a cell whose whole text is in `styles` is coloured."""
+    from rich import box
+    from rich.table import Table
+    from rich.text import Text
+
+    table = Table(box=box.SIMPLE_HEAD, title=title or None, title_justify="left", pad_edge=False)
+    for index, name in enumerate(head):
+        table.add_column(name, overflow="fold", no_wrap=index == 0 and len(head) > 2)
+    for row in rows:
+        table.add_row(*(Text(cell, style=(styles or {}).get(cell, "")) for cell in row))
+    out.print(table)
+
+
+STYLES = {
+    "error": "bold red", "warning": "yellow", "note": "cyan",
+    "up": "green", "down": "bold red", "established": "green",
+    "as wished": "green", "NOT AS WISHED": "bold red", "yes": "green", "NO": "bold red",
+}  # fmt: skip
+
+
+@contextmanager
+def practice_ends(project: Project) -> Iterator[Ends]:
+    """Clients for the practice world that runs in this project."""
+    from obrin.live.http import open_ends
+    from obrin.live.practice.world import need_world
+
+    world = need_world(project.practice_folder)
+    with open_ends(world.token, world.cloud, world.gateways, world.internet) as ends:
+        yield ends

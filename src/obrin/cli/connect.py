@@ -1,0 +1,159 @@
+"""`connect`, `status` and `probe`."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+import click
+
+from obrin.cli.common import (
+    STYLES,
+    console,
+    design_option,
+    echo_json,
+    json_option,
+    practice_ends,
+    print_table,
+    project_of,
+)
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from obrin.live.connect.execute import Progress
+    from obrin.live.observe.probe import Outcome
+    from obrin.live.observe.status import EndStatus, TunnelStatus
+
+
+@click.command()
+@design_option
+@click.option("--timeout", type=click.FloatRange(1, 3600), default=60.0, show_default=True,
+              help="Seconds to wait for the tunnels after everything is built.")
+@click.pass_context
+def connect(ctx: click.Context, design_file: str | None, timeout: float) -> None:
+    """Build the cloud side, hand the site side its packs, and wait until every tunnel is up.
+
+    Safe to run again: nothing is made twice, and a run that was interrupted is taken up.
+
+    \b
+    Example:
+      obrin connect --design skerrow-ferries
+    """  # fmt: skip
+    from obrin.live.connect.whole import connect_whole
+
+    project = project_of(design_file)
+    _, settled = project.settled()
+    with practice_ends(project) as ends:
+        result = connect_whole(project, settled, ends, _print_progress, timeout)
+    if result.taken_up:
+        click.echo(f"Taken up from an interrupted run: {', '.join(result.taken_up)}.")
+    click.echo(f"{result.changed} steps done, {result.unchanged} were already so.")
+    print_status(console(), result.status)
+    ctx.exit(0 if all(t.up for t in result.status) else 3)
+
+
+def _print_progress(progress: Progress) -> None:
+    """One line when something long is awaited and when a step is done; on stderr."""
+    if progress.state == "done":
+        click.echo(f"  done     {progress.step}: {progress.note}", err=True)
+    elif progress.state == "waiting" and progress.note == "0 %" and progress.left > 0.5:
+        click.echo(f"  waiting  {progress.step}: about {progress.left:.0f} s", err=True)
+
+
+@click.command()
+@design_option
+@json_option
+@click.pass_context
+def status(ctx: click.Context, design_file: str | None, as_json: bool) -> None:
+    """Both ends of every tunnel side by side, and where they disagree. Exit code 1 if one is down.
+
+    \b
+    Example:
+      obrin status --design skerrow-ferries
+    """
+    from obrin.live.observe.status import read_status
+
+    project = project_of(design_file)
+    _, settled = project.settled()
+    with practice_ends(project) as ends:
+        found = read_status(settled, ends)
+    if as_json:
+        echo_json([tunnel.as_json() for tunnel in found])
+    else:
+        print_status(console(), found)
+    ctx.exit(0 if all(t.up for t in found) else 1)
+
+
+def print_status(out: Console, tunnels: Sequence[TunnelStatus]) -> None:
+    rows: list[tuple[str, ...]] = []
+    for tunnel in tunnels:
+        rows.append(_end_row(tunnel.tunnel, "site", tunnel.site))
+        rows.append(_end_row("", "cloud", tunnel.cloud))
+    head = ("Tunnel", "End", "IKE SA", "Child SA", "In", "Out", "BGP", "Received", "Announced")
+    print_table(out, head, rows, styles=STYLES)
+    for tunnel in tunnels:
+        for text in tunnel.disagreements:
+            out.print(f"{tunnel.tunnel}: {text}")
+        for end in (tunnel.site, tunnel.cloud):
+            for text in end.rejected:
+                out.print(f"{tunnel.tunnel}: not accepted: {text}")
+    up = sum(t.up for t in tunnels)
+    agree = "both ends agree" if not any(t.disagreements for t in tunnels) else "the ends disagree"
+    out.print(f"{up} of {len(tunnels)} tunnels up; {agree}.")
+
+
+def _end_row(name: str, end: str, status: EndStatus) -> tuple[str, ...]:
+    if status.problem:
+        return (name, end, "no answer", "", "", "", "", "", "")
+    return (
+        name, end, status.ike, status.child, str(status.packets_in), str(status.packets_out),
+        status.bgp, " ".join(status.received), " ".join(status.announced),
+    )  # fmt: skip
+
+
+@click.command()
+@design_option
+@json_option
+@click.pass_context
+def probe(ctx: click.Context, design_file: str | None, as_json: bool) -> None:
+    """Try every expectation on the live link. Exit code 1 if one is not as wished.
+
+    What must work is asked until answered; for what must not, the device that drops it is named.
+
+    \b
+    Example:
+      obrin probe --design skerrow-ferries
+    """
+    from obrin.live.observe.probe import probe_all
+
+    project = project_of(design_file)
+    _, settled = project.settled()
+    with practice_ends(project) as ends:
+        outcomes = probe_all(settled, ends)
+    if as_json:
+        echo_json([outcome.as_json() for outcome in outcomes])
+    else:
+        print_outcomes(console(), outcomes)
+    ctx.exit(0 if all(o.met for o in outcomes) else 1)
+
+
+def print_outcomes(out: Console, outcomes: Sequence[Outcome]) -> None:
+    rows = []
+    for outcome in outcomes:
+        wish = outcome.expectation
+        seen = outcome.seen
+        if outcome.seen == "answered":
+            seen += f" in {outcome.seconds * 1000:.0f} ms"
+        rows.append(
+            (
+                f"{wish.source} > {wish.destination}", str(wish.flow),
+                "must work" if wish.must == "work" else "must not", seen,
+                "as wished" if outcome.met else "NOT AS WISHED",
+                outcome.problem or outcome.dropped,
+            )
+        )  # fmt: skip
+    head = ("Flow", "Service", "Wish", "Seen", "Verdict", "Dropped by")
+    print_table(out, head, rows, styles=STYLES)
+    met = sum(o.met for o in outcomes)
+    out.print(f"{met} of {len(outcomes)} expectations are as wished.")

@@ -1,0 +1,157 @@
+"""`new`, `settle` and `schema`."""
+
+from __future__ import annotations
+
+import json
+import os
+from pathlib import Path
+
+import click
+
+from obrin.cli.common import (
+    console,
+    design_option,
+    echo_json,
+    json_option,
+    print_table,
+    project_of,
+)
+from obrin.core.errors import ObrinError
+
+
+@click.command()
+@click.argument("name", required=False)
+@click.option("--site", help="Name of the site.")
+@click.option("--network", "networks", multiple=True, metavar="NAME=PREFIX",
+              help="A network of the site; give it once for each.")
+@click.option("--uplink", "uplinks", multiple=True, metavar="NAME=ADDRESS",
+              help="A public address of the site's gateway; two for redundancy.")
+@click.option("--cloud", help="Name of the cloud network.")
+@click.option("--hosts", type=click.IntRange(1, 60000), default=200, show_default=True,
+              help="How many hosts the cloud's first subnet must hold.")
+@click.option("--to", "target", type=click.Path(), default="design.yaml", show_default=True,
+              help="The file to write.")
+@click.option("--force", is_flag=True, help="Write over a file that exists.")
+def new(
+    name: str | None, site: str | None, networks: tuple[str, ...], uplinks: tuple[str, ...],
+    cloud: str | None, hosts: int, target: str, force: bool,
+) -> None:
+    """Write a starting design for one site and one cloud. What is not given is asked.
+
+    \b
+    Example:
+      obrin new island-clinic --site clinic --network wards=10.30.0.0/22 \\
+        --uplink cable=192.0.2.20 --uplink mobile=198.51.100.30 --cloud records
+    """  # fmt: skip
+    from obrin.core.design.document import load_design
+    from obrin.core.design.starting import StartingFacts, starting_design
+    from obrin.live.files import write_whole
+
+    path = Path(target)
+    if path.exists() and not force:
+        raise ObrinError(f"{path} exists. Name another file with --to, or give --force")
+    facts = StartingFacts(
+        name or click.prompt("Name of the whole", default="my-network", err=True),
+        site or click.prompt("Name of the site", default="office", err=True),
+        _pairs(networks, "network", "NAME=PREFIX", "lan", "10.20.0.0/22"),
+        _pairs(uplinks, "uplink", "NAME=ADDRESS", "main", "192.0.2.10"),
+        cloud or click.prompt("Name of the cloud network", default="cloud", err=True),
+        hosts,
+    )
+    text = starting_design(facts)
+    load_design(text, str(path))
+    write_whole(path, text, 0o644)
+    click.echo(f"{path} written. Next: 'obrin settle' fills its blanks.")
+
+
+def _pairs(
+    given: tuple[str, ...], what: str, form: str, name: str, example: str
+) -> tuple[tuple[str, str], ...]:
+    if not given:
+        value = click.prompt(f"{what.capitalize()} '{name}'", default=example, err=True)
+        return ((name, value),)
+    found = []
+    for text in given:
+        key, equals, value = text.partition("=")
+        if not equals or not key or not value:
+            raise click.UsageError(f"--{what} '{text}' is not of the form {form}")
+        found.append((key, value))
+    return tuple(found)
+
+
+@click.command()
+@design_option
+@json_option
+@click.option("--dry-run", is_flag=True, help="Show what would be chosen and write nothing.")
+def settle(design_file: str | None, as_json: bool, dry_run: bool) -> None:
+    """Choose a value for every blank of the design, and say for each why.
+
+    Values go to DESIGN.settled.yaml beside the design; what was chosen before stays as it is.
+    Pre-shared keys are made at random and kept apart, in a file that only you can read.
+
+    \b
+    Example:
+      obrin settle --design skerrow-ferries
+    """
+    from obrin.core.design.offering import PRACTICE_CLOUD
+    from obrin.core.design.settle import settle as fill
+    from obrin.core.design.settled import build_settled
+
+    project = project_of(design_file)
+    document, before = project.read(), project.read_choices()
+    choices = fill(document.design, before, PRACTICE_CLOUD)
+    settled = build_settled(document.design, choices)
+    labels = [tunnel.label for tunnel in settled.tunnels()]
+    if dry_run:
+        have = project.keys.read()
+        made = [label for label in labels if label not in have]
+    else:
+        made = project.keys.fill(labels, os.urandom)
+        project.write_choices(choices)
+    if as_json:
+        echo_json(
+            {
+                "values": {
+                    key: {"value": c.value, "why": c.why, "new": before.get(key) != c}
+                    for key, c in sorted(choices.items())
+                },
+                "keys_made": made,
+            }
+        )
+        return
+    out = console()
+    rows = [
+        (key, _text(choice.value), choice.why if before.get(key) != choice else "kept")
+        for key, choice in choices.items()
+    ]
+    rows += [
+        (f"key of {label}", "(not shown)", "48 random letters, 279 bits" if label in made else "kept")
+        for label in labels
+    ]
+    print_table(out, ("Blank", "Value", "Why"), rows)
+    gone = sorted(before.keys() - choices.keys())
+    if gone:
+        click.echo(f"No longer blank, so dropped: {', '.join(gone)}")
+    verb = "would be written to" if dry_run else "are in"
+    click.echo(f"{len(choices)} values {verb} {project.settled_path.name}. Next: 'obrin check'.")
+
+
+def _text(value: str | int | list[str]) -> str:
+    return ", ".join(value) if isinstance(value, list) else str(value)
+
+
+@click.command()
+@click.option("--reference", is_flag=True, help="As a Markdown reference instead.")
+def schema(reference: bool) -> None:
+    """The JSON Schema (draft 2020-12) of the design file.
+
+    \b
+    Example:
+      obrin schema > design.schema.json
+    """
+    from obrin.core.design.reference import design_schema, reference_text
+
+    if reference:
+        click.echo(reference_text(), nl=False)
+    else:
+        click.echo(json.dumps(design_schema(), indent=2))

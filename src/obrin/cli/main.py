@@ -1,0 +1,92 @@
+"""The command line: which commands exist, grouped by stage; each is imported when it is called."""
+
+from __future__ import annotations
+
+import importlib
+import os
+import sys
+from typing import Any
+
+import click
+
+STAGES: dict[str, dict[str, tuple[str, str]]] = {
+    "Design": {
+        "new": ("obrin.cli.design", "Write a starting design from a few facts."),
+        "settle": ("obrin.cli.design", "Choose a value for every blank, and say why."),
+    },
+    "Prove": {
+        "check": ("obrin.cli.prove", "Find what would go wrong, before anything exists."),
+    },
+    "Hand over": {
+        "keys": ("obrin.cli.keys", "Pre-shared keys: list, show, set, renew."),
+        "handover": ("obrin.cli.handover", "Write one pack for each gateway."),
+    },
+    "Connect": {
+        "practice": ("obrin.cli.practice", "The practice world: start, stop, status, cut, heal."),
+        "connect": ("obrin.cli.connect", "Build the cloud side, hand over packs, wait until up."),
+        "status": ("obrin.cli.connect", "Both ends of every tunnel, side by side."),
+        "probe": ("obrin.cli.connect", "Try what must work and what must not."),
+    },
+    "Help": {
+        "demo": ("obrin.cli.demo", "The whole story on the practice world, in half a minute."),
+        "schema": ("obrin.cli.design", "The JSON Schema of the design file."),
+    },
+}
+
+COMMANDS = {name: entry for group in STAGES.values() for name, entry in group.items()}
+
+
+class StagedGroup(click.Group):
+    """A group that lists its commands by stage without importing any of them."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return list(COMMANDS)
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        entry = COMMANDS.get(cmd_name)
+        if entry is None:
+            return None
+        command: click.Command = getattr(importlib.import_module(entry[0]), cmd_name)
+        return command
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        for stage, commands in STAGES.items():
+            with formatter.section(stage):
+                formatter.write_dl([(name, entry[1]) for name, entry in commands.items()])
+
+
+@click.group(cls=StagedGroup, context_settings={"help_option_names": ["-h", "--help"]})
+@click.version_option(None, "-V", "--version", package_name="obrin", prog_name="obrin")
+def obrin() -> None:
+    """Plan, prove, connect and keep redundant IPsec links between sites and clouds.
+
+    Start with 'obrin demo', or with 'obrin new' for a design of your own.
+    """
+
+
+def run() -> Any:
+    """The program. Exit codes: 0 good, 1 findings, 2 usage or input, 3 outside, 130 interrupted."""
+    from obrin.core.errors import DesignError, ObrinError
+
+    code: Any = 0
+    try:
+        code = obrin.main(standalone_mode=False)
+    except click.exceptions.Abort:
+        click.echo("interrupted", err=True)
+        code = 130
+    except click.ClickException as error:
+        error.show()
+        code = error.exit_code
+    except DesignError as error:
+        for problem in error.problems:
+            click.echo(str(problem), err=True)
+        if len(error.problems) > 1:
+            click.echo(f"{len(error.problems)} mistakes.", err=True)
+        code = error.exit_code
+    except ObrinError as error:
+        click.echo(f"obrin: {error}", err=True)
+        code = error.exit_code
+    except BrokenPipeError:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        code = 0
+    sys.exit(code if isinstance(code, int) else 0)

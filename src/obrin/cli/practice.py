@@ -1,0 +1,126 @@
+"""`practice`: the practice world and its faults."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from obrin.cli.common import console, design_option, practice_ends, print_table, project_of
+from obrin.core.errors import ObrinError
+
+
+@click.group()
+def practice() -> None:
+    """The practice world: a cloud, gateways and the internet between, all on this machine."""
+
+
+@practice.command()
+@design_option
+@click.option("--speed", type=click.FloatRange(1, 100_000), default=600.0, show_default=True,
+              help="Simulated seconds of the cloud's building time in one real second.")
+@click.option("--capture", type=click.Path(dir_okay=False),
+              help="Write every packet to this pcap file, and the session keys to FILE.keys/.")
+def start(design_file: str | None, speed: float, capture: str | None) -> None:
+    """Start it. It needs no privileges and talks on loopback only.
+
+    \b
+    Example:
+      obrin practice start --design skerrow-ferries --capture crossing.pcap
+    """  # fmt: skip
+    from obrin.live.practice.world import start_world
+
+    project = project_of(design_file)
+    _, settled = project.settled()
+    target = Path(capture) if capture else None
+    if target is not None and not target.absolute().parent.is_dir():
+        raise ObrinError(f"the folder of {capture} does not exist. Make it first")
+    world = start_world(settled, project.practice_folder, speed=speed, capture=target)
+    names = ", ".join(world.gateways)
+    click.echo(f"The practice world runs: cloud, internet, gateways {names}.")
+    if capture:
+        click.echo(f"Packets go to {capture}, session keys to {capture}.keys/ (keep them safe).")
+    click.echo("Next: 'obrin connect'.")
+
+
+@practice.command()
+@design_option
+def stop(design_file: str | None) -> None:
+    """Stop it. What the practice cloud held is gone with it.
+
+    \b
+    Example:
+      obrin practice stop --design skerrow-ferries
+    """
+    from obrin.live.practice.world import stop_world
+
+    ran = stop_world(project_of(design_file).practice_folder)
+    click.echo("The practice world is stopped." if ran else "No practice world ran here.")
+
+
+@practice.command()
+@design_option
+def status(design_file: str | None) -> None:
+    """Its processes, and the faults that are on.
+
+    \b
+    Example:
+      obrin practice status --design skerrow-ferries
+    """
+    from obrin.live.practice.world import need_world
+
+    project = project_of(design_file)
+    world = need_world(project.practice_folder)
+    rows = [(name, str(pid)) for name, pid in world.pids.items()]
+    print_table(console(), ("Process", "Number"), rows)
+    with practice_ends(project) as ends:
+        faults = ends.internet.faults()
+    click.echo(f"Packets carried: {faults['carried']}.")
+    cut = [f"uplink {name}" for name in faults["uplinks"]]
+    if faults["paths"]:
+        cut.append(f"{faults['paths']} tunnel paths")
+    click.echo(f"Cut: {', '.join(cut) or 'nothing'}.")
+    for reason, count in faults["lost"].items():
+        click.echo(f"Lost: {count} packets, {reason}.")
+
+
+@practice.command()
+@click.argument("kind", type=click.Choice(["tunnel", "uplink"]))
+@click.argument("name")
+@design_option
+def cut(kind: str, name: str, design_file: str | None) -> None:
+    """Cut a tunnel's path (LINK/TUNNEL) or a whole uplink (GATEWAY/UPLINK), without a word.
+
+    \b
+    Example:
+      obrin practice cut tunnel harbour-timetable/north --design skerrow-ferries
+    """
+    project = project_of(design_file)
+    _, settled = project.settled()
+    with practice_ends(project) as ends:
+        if kind == "tunnel":
+            tunnels = {t.label: t for t in settled.tunnels()}
+            if name not in tunnels:
+                raise ObrinError(f"there is no tunnel '{name}'. There are: {', '.join(tunnels)}")
+            found = tunnels[name]
+            ends.internet.cut_path(found.uplink.address, found.cloud_address)
+        else:
+            known = [f"{g.name}/{u}" for g in settled.gateways.values() for u in g.uplinks]
+            if name not in known:
+                raise ObrinError(f"there is no uplink '{name}'. There are: {', '.join(known)}")
+            ends.internet.cut_uplink(name)
+    click.echo(f"The {kind} {name} is cut. 'obrin practice heal' mends everything.")
+
+
+@practice.command()
+@design_option
+def heal(design_file: str | None) -> None:
+    """Mend everything that was cut.
+
+    \b
+    Example:
+      obrin practice heal --design skerrow-ferries
+    """
+    with practice_ends(project_of(design_file)) as ends:
+        ends.internet.heal()
+    click.echo("Everything is mended.")

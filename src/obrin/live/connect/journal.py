@@ -1,0 +1,69 @@
+"""The journal of a connect: journal first, act second, verify third. SQLite, one row a step.
+
+A connect that was killed at any instant is taken up again from here: a step that was begun and
+not verified is looked at before it is done again.
+"""
+
+from __future__ import annotations
+
+import sqlite3
+import threading
+import time
+from pathlib import Path
+
+from obrin.core.errors import OutsideError
+
+_SCHEMA = """
+CREATE TABLE IF NOT EXISTS step (
+    name TEXT PRIMARY KEY,
+    state TEXT NOT NULL CHECK (state IN ('begun', 'done')),
+    note TEXT NOT NULL DEFAULT '',
+    updated REAL NOT NULL
+)
+"""
+
+
+class Journal:
+    def __init__(self, path: Path) -> None:
+        self._lock = threading.Lock()
+        try:
+            self._database = sqlite3.connect(path, timeout=10, check_same_thread=False)
+            self._database.execute("PRAGMA journal_mode=WAL")
+            self._database.execute(_SCHEMA)
+            self._database.commit()
+        except sqlite3.Error as error:
+            raise OutsideError(
+                f"the journal {path} cannot be used: {error}. Move it away and connect again: "
+                "nothing is made twice"
+            ) from error
+
+    def close(self) -> None:
+        self._database.close()
+
+    def begin(self, name: str) -> None:
+        self._write(name, "begun", "")
+
+    def done(self, name: str, note: str) -> None:
+        self._write(name, "done", note)
+
+    def _write(self, name: str, state: str, note: str) -> None:
+        with self._lock:
+            self._database.execute(
+                "INSERT INTO step VALUES (?, ?, ?, ?) ON CONFLICT (name) DO UPDATE SET "
+                "state = excluded.state, note = excluded.note, updated = excluded.updated",
+                (name, state, note, time.time()),
+            )
+            self._database.commit()
+
+    def unfinished(self) -> list[str]:
+        """Steps that were begun and not verified, in the order in which they began."""
+        with self._lock:
+            rows = self._database.execute(
+                "SELECT name FROM step WHERE state = 'begun' ORDER BY updated"
+            )
+            return [row[0] for row in rows]
+
+    def forget(self) -> None:
+        with self._lock:
+            self._database.execute("DELETE FROM step")
+            self._database.commit()

@@ -1,0 +1,169 @@
+"""What a connect has to do, as steps with their needs; bodies for the cloud from the settled design."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from obrin.core.design.settled import Settled, SettledCloud, SettledTunnel
+from obrin.core.handover.mirror import TunnelEnd, cloud_end
+from obrin.core.handover.pack import Pack
+from obrin.core.handover.standard_data import suite_data
+from obrin.core.reach.filters import ICMP, TCP, UDP, Rule, filter_of
+
+Json = dict[str, Any]
+
+
+@dataclass(frozen=True, slots=True)
+class CloudStep:
+    """One resource of the cloud. `needs` are names of steps that come first."""
+
+    kind: str
+    resource: str
+    body: Json = field(repr=False)
+    needs: frozenset[str] = frozenset()
+
+    @property
+    def name(self) -> str:
+        return f"{self.kind}/{self.resource}"
+
+
+@dataclass(frozen=True, slots=True)
+class SiteStep:
+    """One site gateway is handed its pack."""
+
+    gateway: str
+    pack: Pack = field(repr=False)
+    needs: frozenset[str] = frozenset()
+
+    @property
+    def name(self) -> str:
+        return f"pack/{self.gateway}"
+
+
+Step = CloudStep | SiteStep
+
+
+def cloud_tunnel_name(label: str) -> str:
+    """`link/tunnel` as a resource's name."""
+    return label.replace("/", ".")
+
+
+def connect_steps(
+    settled: Settled, packs: Mapping[str, Pack], keys: Mapping[str, str]
+) -> list[Step]:
+    """All steps; any order that respects `needs` is good."""
+    used = {t.cloud for t in settled.tunnels()}
+    steps: list[Step] = []
+    for cloud in settled.clouds.values():
+        if cloud.name in used:
+            steps += _network(settled, cloud)
+    far_ends: dict[str, CloudStep] = {}
+    for tunnel in settled.tunnels():
+        step = _far_end(settled, tunnel)
+        far_ends[step.name] = step
+    steps += far_ends.values()
+    steps += [_tunnel(settled, tunnel, keys[tunnel.label]) for tunnel in settled.tunnels()]
+    steps += [SiteStep(name, pack) for name, pack in packs.items() if name in settled.gateways]
+    return steps
+
+
+def _network(settled: Settled, cloud: SettledCloud) -> list[Step]:
+    name = cloud.name
+    network = CloudStep("networks", name, {"space": str(cloud.space), "region": cloud.region})
+    below = frozenset({network.name})
+    subnets = [
+        CloudStep(
+            "subnets", f"{name}.{subnet.name}",
+            {"network": name, "prefix": str(subnet.prefix), "propagation": subnet.propagation},
+            below,
+        )
+        for subnet in cloud.subnets.values()
+    ]  # fmt: skip
+    own = CloudStep(
+        "subnets", f"{name}.gateway",
+        {"network": name, "prefix": str(cloud.gateway_subnet), "role": "gateway"}, below,
+    )  # fmt: skip
+    addresses = [
+        CloudStep("addresses", f"{name}.{number}", {"address": address})
+        for number, address in enumerate(cloud.instances, 1)
+    ]
+    rules = CloudStep(
+        "filters", name,
+        {"network": name, "rules": _rules(filter_of(settled, name))}, below,
+    )  # fmt: skip
+    gateway = CloudStep(
+        "gateways", name,
+        {
+            "network": name,
+            "capacity_class": cloud.gateway_class,
+            "autonomous_system": cloud.asn,
+            "public_addresses": [a.resource for a in addresses],
+        },
+        frozenset({own.name, *(a.name for a in addresses)}),
+    )  # fmt: skip
+    return [network, *subnets, own, *addresses, rules, gateway]
+
+
+def _rules(rules: tuple[Rule, ...]) -> list[Json]:
+    """The cloud lets replies through by itself, so the rules for replies stay out."""
+    found = []
+    for rule in rules:
+        if rule.name.endswith("-replies"):
+            continue
+        low, high = rule.destination_ports
+        words = {None: "any", ICMP: "icmp", TCP: f"tcp/{low}-{high}", UDP: f"udp/{low}-{high}"}
+        found.append(
+            {
+                "name": rule.name,
+                "source": str(rule.source),
+                "destination": str(rule.destination),
+                "flow": words[rule.protocol],
+            }
+        )
+    return found
+
+
+def _far_end(settled: Settled, tunnel: SettledTunnel) -> CloudStep:
+    end = cloud_end(settled, tunnel)
+    return CloudStep(
+        "far-ends", f"{tunnel.gateway}.{tunnel.uplink.name}",
+        {
+            "address": end.remote_address,
+            "autonomous_system": end.remote_as,
+            "prefixes": [str(p) for p in end.remote_prefixes],
+        },
+    )  # fmt: skip
+
+
+def _tunnel(settled: Settled, tunnel: SettledTunnel, key: str) -> CloudStep:
+    end: TunnelEnd = cloud_end(settled, tunnel)
+    far_end = f"{tunnel.gateway}.{tunnel.uplink.name}"
+    body: Json = {
+        "gateway": tunnel.cloud,
+        "instance": tunnel.instance,
+        "far_end": far_end,
+        "suite": suite_data(end.suite),
+        "inside": str(end.inside),
+        "inside_address": end.local_inside,
+        "liveness": {
+            "delay": end.liveness.delay,
+            "first_wait": end.liveness.wait,
+            "tries": end.liveness.tries,
+        },
+        "always_encapsulate": end.always_encapsulate,
+        "metric": end.rank,
+        "pre_shared_key": key,
+    }
+    if end.routing == "bgp":
+        body["bgp"] = {
+            "hold_time": end.hold,
+            "local_preference": end.local_pref,
+            "announce": [str(p) for p in end.local_prefixes],
+            "accept": [str(p) for p in end.remote_prefixes],
+        }
+    return CloudStep(
+        "tunnels", cloud_tunnel_name(tunnel.label), body,
+        frozenset({f"gateways/{tunnel.cloud}", f"far-ends/{far_end}"}),
+    )  # fmt: skip

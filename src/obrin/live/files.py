@@ -1,0 +1,23 @@
+"""Files that are either whole or not there."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+from pathlib import Path
+
+from obrin.core.errors import OutsideError
+
+
+def write_whole(path: Path, text: str, mode: int = 0o600) -> None:
+    """Write to a temporary file beside, then rename. Raises OutsideError."""
+    temporary = path.with_name(f".{path.name}.{os.getpid()}.new")
+    try:
+        descriptor = os.open(temporary, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, mode)
+        with os.fdopen(descriptor, "w", encoding="utf-8") as file:
+            file.write(text)
+        os.replace(temporary, path)
+    except OSError as error:
+        with contextlib.suppress(OSError):
+            temporary.unlink(missing_ok=True)
+        raise OutsideError(f"cannot write {path}: {error.strerror}. Check the folder") from error

@@ -1,0 +1,119 @@
+"""Expectations tried on the live link, both kinds; what dropped a packet is asked of both ends."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from typing import Any
+
+from obrin.core.address.prefix import format_address, parse_ipv4
+from obrin.core.design.model import Expectation
+from obrin.core.design.settled import Settled, host_of
+from obrin.core.design.values import PROTOCOLS
+from obrin.live.http import Ends, HttpError
+
+TIMEOUT = 3.0
+TIMEOUT_NOT = 0.6
+Json = dict[str, Any]
+
+
+@dataclass(frozen=True, slots=True)
+class Outcome:
+    """`seen` is answered, refused or no answer; `dropped` names the place and reason."""
+
+    expectation: Expectation
+    seen: str
+    seconds: float
+    dropped: str = ""
+    problem: str = ""
+
+    @property
+    def met(self) -> bool:
+        if self.problem:
+            return False
+        return (self.seen == "answered") == (self.expectation.must == "work")
+
+    def as_json(self) -> Json:
+        return {
+            "from": self.expectation.source,
+            "to": self.expectation.destination,
+            "flow": str(self.expectation.flow),
+            "must": self.expectation.must,
+            "seen": self.seen,
+            "met": self.met,
+            "seconds": self.seconds,
+            "dropped": self.dropped,
+            "problem": self.problem,
+        }
+
+
+def probe_all(settled: Settled, ends: Ends) -> list[Outcome]:
+    """All expectations, side by side, in the order of the design."""
+    with ThreadPoolExecutor(8) as pool:
+        return list(pool.map(lambda e: probe_one(settled, ends, e), settled.expectations))
+
+
+def probe_one(settled: Settled, ends: Ends, expectation: Expectation) -> Outcome:
+    """One question from the source's side, asked as its first packet would be."""
+    protocol = next(
+        (n for n, p in PROTOCOLS.items() if p == expectation.flow.protocol), "icmp"
+    )
+    source = host_of(settled.network(expectation.source))
+    destination = host_of(settled.network(expectation.destination))
+    timeout = TIMEOUT if expectation.must == "work" else TIMEOUT_NOT
+    given: Json = {
+        "source": format_address(source),
+        "destination": format_address(destination),
+        "protocol": protocol,
+        "port": expectation.flow.first_port,
+        "timeout": f"{timeout:.3f}",
+    }
+    place = expectation.source.partition("/")[0]
+    try:
+        if place in settled.clouds:
+            answer = ends.cloud.probe(given)
+            port = answer["source_port"]
+        else:
+            name = next(g.name for g in settled.gateways.values() if g.site == place)
+            if name not in ends.gateways:
+                return Outcome(expectation, "not tried", 0.0, problem=f"{name} has no endpoint")
+            answer = ends.gateways[name].operate("probe", given)
+            port = answer["source-port"]
+    except HttpError as error:
+        return Outcome(expectation, "not tried", 0.0, problem=str(error))
+    seconds = float(answer["seconds"])
+    if answer["answered"]:
+        return Outcome(expectation, "answered", seconds)
+    seen = "refused" if answer["refused"] else "no answer"
+    return Outcome(
+        expectation, seen, seconds, _who_dropped(settled, ends, source, destination, protocol, port)
+    )
+
+
+def _who_dropped(
+    settled: Settled, ends: Ends, source: int, destination: int, protocol: str, port: int
+) -> str:
+    """The first device that says it dropped the packet or its answer."""
+    number, ports = PROTOCOLS[protocol], {port} if protocol != "icmp" else {0}
+    for drop in _all_drops(settled, ends):
+        if drop["protocol"] != number:
+            continue
+        pair = (parse_ipv4(drop["source"]), parse_ipv4(drop["destination"]))
+        if pair == (source, destination) and drop["source-port"] in ports:
+            return f"{drop['place']}: {drop['reason']}"
+        if pair == (destination, source) and drop["destination-port"] in ports:
+            return f"{drop['place']}: {drop['reason']} (the answer)"
+    return "no device says that it dropped it: lost on the way, or the host did not answer"
+
+
+def _all_drops(settled: Settled, ends: Ends) -> Iterable[Json]:
+    try:
+        for client in ends.gateways.values():
+            yield from reversed(client.state().get("drop", []))
+        for cloud in {t.cloud for t in settled.tunnels()}:
+            yield from reversed(ends.cloud.drops(cloud))
+            for instance in ends.cloud.state(cloud)["instances"]:
+                yield from reversed(instance["drop"])
+    except HttpError:
+        return

@@ -1,0 +1,148 @@
+"""Both ends of every tunnel side by side, and where they disagree."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+from obrin.core.design.settled import Settled, SettledTunnel
+from obrin.live.connect.steps import cloud_tunnel_name
+from obrin.live.http import Ends, HttpError
+
+Json = dict[str, Any]
+
+
+@dataclass(frozen=True, slots=True)
+class EndStatus:
+    """One end of a tunnel as it sees itself; `problem` when it cannot be asked."""
+
+    ike: str = "unknown"
+    child: str = "unknown"
+    packets_in: int = 0
+    packets_out: int = 0
+    bgp: str = "none"
+    received: tuple[str, ...] = ()
+    announced: tuple[str, ...] = ()
+    rejected: tuple[str, ...] = ()
+    refusal: str = ""
+    problem: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class TunnelStatus:
+    tunnel: str
+    rank: int
+    site: EndStatus
+    cloud: EndStatus
+    disagreements: tuple[str, ...] = field(default=())
+
+    @property
+    def up(self) -> bool:
+        """Up at both ends, BGP included where it is spoken."""
+        return all(
+            end.child == "up" and end.bgp in ("none", "established")
+            for end in (self.site, self.cloud)
+        )
+
+    def as_json(self) -> Json:
+        def end(one: EndStatus) -> Json:
+            return {name: getattr(one, name) for name in EndStatus.__slots__}
+
+        return {
+            "tunnel": self.tunnel,
+            "rank": self.rank,
+            "up": self.up,
+            "site": end(self.site),
+            "cloud": end(self.cloud),
+            "disagreements": list(self.disagreements),
+        }
+
+
+def read_status(settled: Settled, ends: Ends) -> list[TunnelStatus]:
+    """Ask every gateway and cloud gateway once."""
+    sites = {name: _ask_gateway(ends, name) for name in settled.gateways if name in ends.gateways}
+    clouds = {t.cloud: {} for t in settled.tunnels()}  # type: dict[str, Json]
+    problems: dict[str, str] = {}
+    for name in clouds:
+        try:
+            clouds[name] = ends.cloud.state(name)
+        except HttpError as error:
+            problems[name] = str(error)
+    return [_tunnel(settled, tunnel, sites, clouds, problems) for tunnel in settled.tunnels()]
+
+
+def _ask_gateway(ends: Ends, name: str) -> Json | str:
+    try:
+        return ends.gateways[name].state()
+    except HttpError as error:
+        return str(error)
+
+
+def _tunnel(
+    settled: Settled,
+    tunnel: SettledTunnel,
+    sites: dict[str, Json | str],
+    clouds: dict[str, Json],
+    problems: dict[str, str],
+) -> TunnelStatus:
+    state = sites.get(tunnel.gateway, "it has no endpoint")
+    if isinstance(state, str):
+        site = EndStatus(problem=state)
+    else:
+        site = _end(state.get("tunnel", []), state.get("session", []), tunnel.label)
+    name = cloud_tunnel_name(tunnel.label)
+    if tunnel.cloud in problems:
+        cloud = EndStatus(problem=problems[tunnel.cloud])
+    else:
+        instances = clouds[tunnel.cloud].get("instances", [])
+        cloud = _end(
+            [t for i in instances for t in i["tunnel"]],
+            [s for i in instances for s in i["session"]],
+            name,
+        )
+    return TunnelStatus(
+        tunnel.label, tunnel.rank, site, cloud, tuple(_disagreements(site, cloud))
+    )
+
+
+def _end(tunnels: list[Json], sessions: list[Json], name: str) -> EndStatus:
+    tunnel = next((t for t in tunnels if t["name"] == name), None)
+    session = next((s for s in sessions if s["name"] == name), None)
+    if tunnel is None:
+        return EndStatus(ike="not configured", child="not configured")
+    return EndStatus(
+        tunnel["ike-sa"],
+        tunnel["child-sa"],
+        int(tunnel["packets-in"]),
+        int(tunnel["packets-out"]),
+        session["state"] if session else "none",
+        tuple(session["received"]) if session else (),
+        tuple(session["announced"]) if session else (),
+        tuple(session["rejected"]) if session else (),
+        tunnel.get("last-refusal", ""),
+    )
+
+
+def _disagreements(site: EndStatus, cloud: EndStatus) -> list[str]:
+    found = []
+    if site.problem or cloud.problem:
+        return [text for text in (site.problem, cloud.problem) if text]
+    if site.ike != cloud.ike:
+        found.append(f"IKE SA: the site says {site.ike}, the cloud {cloud.ike}")
+    if site.child != cloud.child:
+        found.append(f"child SA: the site says {site.child}, the cloud {cloud.child}")
+    if site.bgp != cloud.bgp:
+        found.append(f"BGP: the site says {site.bgp}, the cloud {cloud.bgp}")
+    for sender, receiver, one, other in (
+        ("site", "cloud", site, cloud), ("cloud", "site", cloud, site),
+    ):  # fmt: skip
+        missing = set(one.announced) - set(other.received)
+        if missing and one.bgp == other.bgp == "established":
+            found.append(f"the {sender} announced {', '.join(sorted(missing))}, "
+                         f"the {receiver} did not accept it")  # fmt: skip
+        if one.packets_out and not other.packets_in and one.child == "up":
+            found.append(f"packets leave the {sender} and none arrive at the {receiver}")
+    for who, end in (("site", site), ("cloud", cloud)):
+        if end.refusal and end.child != "up":
+            found.append(f"the {who} noted: {end.refusal}")
+    return found

@@ -1,0 +1,58 @@
+"""Packs as files: made from the settled design, proven, then written whole."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from obrin.core.design.settled import Settled
+from obrin.core.errors import ObrinError
+from obrin.core.handover.pack import (
+    KEYS,
+    Pack,
+    as_json,
+    gateways_of,
+    make_pack,
+    mirror_faults,
+)
+from obrin.live.files import write_whole
+from obrin.live.project import Project
+
+
+class PackError(ObrinError):
+    """A pack cannot be made from this design as it stands."""
+
+    exit_code = 1
+
+
+def make_packs(project: Project, settled: Settled) -> dict[str, Pack]:
+    """All packs, validated against their modules and proven to mirror each other."""
+    from obrin.live.standard_modules import validate
+
+    keys = project.keys.read()
+    missing = [t.label for t in settled.tunnels() if t.label not in keys]
+    if missing:
+        raise PackError(f"no key yet for {', '.join(missing)}. Run 'obrin settle'")
+    faults = mirror_faults(settled)
+    if faults:
+        raise PackError("the two ends are not mirror images: " + "; ".join(faults))
+    packs = {name: make_pack(settled, name, keys) for name in gateways_of(settled)}
+    for pack in packs.values():
+        validate(pack.config)
+        validate(pack.keys)
+    return packs
+
+
+def write_packs(project: Project, settled: Settled) -> dict[str, list[Path]]:
+    """Paths written, by gateway. Everything is made before anything is written."""
+    packs = make_packs(project, settled)
+    written: dict[str, list[Path]] = {}
+    project.packs.mkdir(exist_ok=True)
+    write_whole(project.packs / ".gitignore", f"{KEYS}\n", 0o644)
+    for name, pack in packs.items():
+        folder = project.packs / name
+        folder.mkdir(exist_ok=True)
+        for file, text in pack.open_files().items():
+            write_whole(folder / file, text, 0o644)
+        write_whole(folder / KEYS, as_json(pack.keys), 0o600)
+        written[name] = [folder / file for file in (*pack.open_files(), KEYS)]
+    return written

@@ -1,0 +1,288 @@
+"""The practice cloud's data plane: gateway instances, the networks behind them, and their hosts."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+from obrin.core.address.prefix import Prefix, format_address, parse_ipv4
+from obrin.core.design.settled import host_of
+from obrin.core.ipsec.liveness import Liveness
+from obrin.core.reach.filters import PacketKey, Rule, match, rules_for
+from obrin.core.routing.decision import decide
+from obrin.core.routing.forwarding import Route, RouteKind
+from obrin.core.routing.path import Candidate
+from obrin.core.routing.policy import SessionPolicy
+from obrin.live.practice.cloud.bodies import (
+    Address,
+    FarEnd,
+    Filter,
+    Gateway,
+    Subnet,
+    Tunnel,
+)
+from obrin.live.practice.cloud.store import Store
+from obrin.live.practice.drops import DropLog, packet_key
+from obrin.live.practice.from_standard import suite_from
+from obrin.live.practice.node import Node, NodeConfig, NodeNeighbour, NodeTunnel
+from obrin.wire.bgp.session import SessionConfig
+from obrin.wire.errors import PacketError
+from obrin.wire.host import Host
+from obrin.wire.ike.config import Identity, PeerConfig
+from obrin.wire.packet import decode_ipv4
+
+
+class Instance:
+    """One running instance of a gateway. It is rebuilt when its tunnels change."""
+
+    def __init__(self, name: str, network: str, address: int, router_id: int) -> None:
+        self.name = name
+        self.network = network
+        self.address = address
+        self.router_id = router_id
+        self.node = Node(name, NodeConfig(), lambda n: bytes(n))
+        self.tunnels: dict[str, Tunnel] = {}
+
+
+class Fabric:
+    """Builds instances and hosts from what the store says is ready, and moves packets."""
+
+    def __init__(self, store: Store, rng: Callable[[int], bytes]) -> None:
+        self._store = store
+        self._rng = rng
+        self.instances: dict[str, Instance] = {}
+        self.hosts: dict[int, Host] = {}
+        self._subnet_of: list[tuple[Prefix, str, Subnet]] = []
+        self._rules: dict[str, tuple[Rule, ...]] = {}
+        self.drops = DropLog()
+        self._out: list[bytes] = []
+
+    # From resources to a running data plane
+
+    def rebuild(self, now: float) -> None:
+        """Bring instances, hosts and rules in line with the store."""
+        subnets = [(r.name, r.body) for r in self._store.ready("subnets")]
+        self._subnet_of = [(b.prefix, n, b) for n, b in subnets if isinstance(b, Subnet)]
+        wanted = {host_of(p) for p, _, b in self._subnet_of if b.role == "workload"}
+        self.hosts = {a: self.hosts.get(a) or Host(a, self._rng) for a in wanted}
+        self._rules = {
+            body.network: tuple(
+                rule
+                for given in body.rules
+                for rule in rules_for(given.name, given.source, given.destination, given.flow)
+            )
+            for body in (r.body for r in self._store.ready("filters"))
+            if isinstance(body, Filter)
+        }
+        names: set[str] = set()
+        for resource in self._store.ready("gateways"):
+            if isinstance(resource.body, Gateway):
+                names |= self._build_gateway(resource.name, resource.body, now)
+        for name in set(self.instances) - names:
+            self.instances.pop(name).node.stop(now)
+
+    def _build_gateway(self, name: str, body: Gateway, now: float) -> set[str]:
+        subnet = next(
+            (p for p, _, b in self._subnet_of if b.network == body.network and b.role == "gateway"),
+            None,
+        )
+        tunnels = {
+            r.name: r.body
+            for r in self._store.ready("tunnels")
+            if isinstance(r.body, Tunnel) and r.body.gateway == name
+        }
+        names = set()
+        for number, address_name in enumerate(body.public_addresses, 1):
+            address = self._store.get("addresses", address_name).body
+            if subnet is None or not isinstance(address, Address):
+                continue
+            key = f"{name}-{number}"
+            names.add(key)
+            instance = self.instances.get(key)
+            if instance is None:
+                instance = self.instances[key] = Instance(
+                    key, body.network, parse_ipv4(address.address), subnet.value + 3 + number
+                )
+            mine = {n: t for n, t in tunnels.items() if t.instance == number}
+            if mine != instance.tunnels:
+                self._restart(instance, body, mine, now)
+        return names
+
+    def _restart(
+        self, instance: Instance, gateway: Gateway, tunnels: dict[str, Tunnel], now: float
+    ) -> None:
+        instance.node.stop(now)
+        self._collect(instance)
+        instance.tunnels = tunnels
+        own = format_address(instance.address)
+        config = NodeConfig(
+            {n: self._tunnel(n, t, own) for n, t in tunnels.items()},
+            {n: p for p, n, b in self._subnet_of
+             if b.network == instance.network and b.role == "workload"},
+            {n: self._neighbour(n, t, gateway, instance) for n, t in tunnels.items() if t.bgp},
+            tuple(
+                (prefix, n, t.metric)
+                for n, t in tunnels.items()
+                if t.bgp is None
+                for prefix in self._far_end(t).prefixes
+            ),
+        )  # fmt: skip
+        instance.node = Node(instance.name, config, self._rng)
+        instance.node.start(now)
+
+    def _far_end(self, tunnel: Tunnel) -> FarEnd:
+        body = self._store.get("far-ends", tunnel.far_end).body
+        if not isinstance(body, FarEnd):
+            raise AssertionError("a far end of another kind")
+        return body
+
+    def _tunnel(self, name: str, body: Tunnel, own: str) -> NodeTunnel:
+        far = self._far_end(body)
+        live = body.liveness
+        local = parse_ipv4(body.inside_address)
+        peer = PeerConfig(
+            name, False, own, far.address, Identity.of(own), Identity.of(far.address),
+            (suite_from(body.suite),), body.pre_shared_key.encode(),
+            Liveness(live.delay, live.first_wait, live.tries),
+            always_encapsulate=body.always_encapsulate,
+        )  # fmt: skip
+        low = body.inside.value + (0 if body.inside.length == 31 else 1)
+        return NodeTunnel(peer, body.inside, local, low + 1 if local == low else low)
+
+    def _neighbour(
+        self, name: str, body: Tunnel, gateway: Gateway, instance: Instance
+    ) -> NodeNeighbour:
+        bgp, far = body.bgp, self._far_end(body)
+        if bgp is None:
+            raise AssertionError("a neighbour without BGP")
+        inside = self._tunnel(name, body, format_address(instance.address))
+        policy = SessionPolicy(
+            gateway.autonomous_system, far.autonomous_system, tuple(bgp.accept),
+            bgp.local_preference,
+        )  # fmt: skip
+        session = SessionConfig(
+            name, gateway.autonomous_system, far.autonomous_system, instance.router_id,
+            inside.local_inside, inside.remote_inside, bgp.hold_time, passive=True,
+        )  # fmt: skip
+        return NodeNeighbour(session, policy, tuple(bgp.announce))
+
+    # Packets
+
+    def receive(self, data: bytes, now: float) -> None:
+        """A packet from the internet."""
+        destination = int.from_bytes(data[16:20], "big")
+        for instance in self.instances.values():
+            if instance.address == destination:
+                instance.node.receive_underlay(data, now)
+
+    def pump(self, now: float) -> float:
+        """Move everything that can move; when the next timer is due."""
+        for instance in self.instances.values():
+            if instance.node.next_timer() <= now:
+                instance.node.handle_timer(now)
+        for host in self.hosts.values():
+            if host.next_timer() <= now:
+                host.handle_timer(now)
+        moved = True
+        while moved:
+            moved = False
+            for instance in list(self.instances.values()):
+                for data in instance.node.local():
+                    moved = True
+                    self._to_host(data, now)
+            for host in list(self.hosts.values()):
+                for data in host.packets(now):
+                    moved = True
+                    self._from_host(data, now)
+        for instance in self.instances.values():
+            self._collect(instance)
+        timers = [i.node.next_timer() for i in self.instances.values()]
+        timers += [h.next_timer() for h in self.hosts.values()]
+        return min(timers, default=float("inf"))
+
+    def _collect(self, instance: Instance) -> None:
+        self._out += instance.node.underlay()
+        instance.node.key_events.clear()
+
+    def packets(self) -> list[bytes]:
+        out, self._out = self._out, []
+        return out
+
+    def _subnet(self, address: int) -> tuple[str, Subnet] | None:
+        for prefix, name, body in self._subnet_of:
+            if prefix.contains(address):
+                return name, body
+        return None
+
+    def _allowed(self, subnet: Subnet, key: PacketKey) -> bool:
+        if match(self._rules.get(subnet.network, ()), key) is not None:
+            return True
+        place = subnet.network
+        self.drops.add(place, f"filter at {place}: no rule lets it through", key)
+        return False
+
+    def _to_host(self, data: bytes, now: float) -> None:
+        try:
+            packet = decode_ipv4(data)
+        except PacketError:
+            return
+        key, found = packet_key(packet), self._subnet(packet.destination)
+        if found is None or not self._allowed(found[1], key):
+            return
+        host = self.hosts.get(packet.destination)
+        if host is None:
+            reason = f"no host has {format_address(packet.destination)}"
+            self.drops.add(found[1].network, reason, key)
+            return
+        host.receive(data, now)
+
+    def _from_host(self, data: bytes, now: float) -> None:
+        try:
+            packet = decode_ipv4(data)
+        except PacketError:
+            return
+        key, found = packet_key(packet), self._subnet(packet.source)
+        if found is None:
+            return
+        name, subnet = found
+        inside = self._subnet(packet.destination)
+        if inside is not None and inside[1].network == subnet.network:
+            host = self.hosts.get(packet.destination)
+            if host is not None:
+                host.receive(data, now)
+            return
+        if not self._allowed(subnet, key):
+            return
+        if not subnet.propagation:
+            self.drops.add(subnet.network, f"propagation is off at {name}: no route", key)
+            return
+        instance = self.choose(subnet.network, packet.destination)
+        if instance is None:
+            reason = f"no route to {format_address(packet.destination)}"
+            self.drops.add(subnet.network, reason, key)
+            return
+        instance.node.receive_local(data, now)
+
+    def choose(self, network: str, destination: int) -> Instance | None:
+        """The instance whose route to the destination the whole gateway prefers."""
+        found: list[tuple[Prefix, Route, Instance]] = []
+        for instance in self.instances.values():
+            matched = instance.node.table.match(destination)
+            if instance.network == network and matched is not None:
+                if matched[1].kind is not RouteKind.CONNECTED:
+                    found.append((*matched, instance))
+        if not found:
+            return None
+        longest = max(prefix.length for prefix, _, _ in found)
+        found = [f for f in found if f[0].length == longest]
+        lowest = min(route.kind.value for _, route, _ in found)
+        found = [f for f in found if f[1].kind.value == lowest]
+        if found[0][1].kind is RouteKind.STATIC:
+            return min(found, key=lambda f: f[1].metric)[2]
+        return self._decide(found)
+
+    @staticmethod
+    def _decide(found: Sequence[tuple[Prefix, Route, Instance]]) -> Instance:
+        owners: dict[Candidate, Instance] = {}
+        for prefix, _, instance in found:
+            owners[instance.node.bgp.speaker.decisions[prefix].winner] = instance
+        return owners[decide(list(owners)).winner]

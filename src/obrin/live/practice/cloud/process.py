@@ -1,0 +1,178 @@
+"""The process of the practice cloud: the HTTP API, and the cable to the practice internet."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+from typing import Any
+
+from starlette.applications import Starlette
+from starlette.requests import Request
+from starlette.responses import JSONResponse, Response
+from starlette.routing import Route
+
+from obrin.core.address.prefix import parse_ipv4
+from obrin.core.design.offering import PRACTICE_CLOUD
+from obrin.live.practice.cable import Cable, plug_in
+from obrin.live.practice.cloud.bodies import KINDS
+from obrin.live.practice.cloud.description import openapi
+from obrin.live.practice.cloud.fabric import Fabric
+from obrin.live.practice.cloud.store import Store
+from obrin.live.practice.hosts import PROTOCOLS, probe
+from obrin.live.practice.observe import session_states, tunnel_states
+from obrin.live.practice.service import Problem, Ticker, problem_response, read_json, serve
+
+
+class CloudProcess:
+    def __init__(self, cable_port: int, speed: float, folder: Path) -> None:
+        self._cable_port = cable_port
+        self._folder = folder
+        self._dirty = False
+        self.store = Store(PRACTICE_CLOUD, speed, self._mark)
+        self.fabric = Fabric(self.store, os.urandom)
+        self._cable: Cable | None = None
+        self._ticker: Ticker | None = None
+
+    def _mark(self) -> None:
+        self._dirty = True
+
+    async def run(self) -> None:
+        self._ticker = Ticker(self._pump)
+        self._cable = await plug_in(self._cable_port, self._arrived)
+        routes = [
+            Route("/v1/openapi.json", self._describe),
+            Route("/v1/operations/{number:int}", self._operation),
+            Route("/v1/gateways/{name}/state", self._state),
+            Route("/v1/networks/{name}/drops", self._drops),
+            Route("/v1/probes", self._probe, methods=["POST"]),
+        ]
+        for kind in KINDS:
+            routes += [
+                Route(f"/v1/{kind}", self._list, methods=["GET"], name=f"list-{kind}"),
+                Route(f"/v1/{kind}/{{name}}", self._get, methods=["GET"]),
+                Route(f"/v1/{kind}/{{name}}", self._put, methods=["PUT"]),
+                Route(f"/v1/{kind}/{{name}}", self._delete, methods=["DELETE"]),
+            ]
+        app = Starlette(routes=routes, exception_handlers={Problem: _on_problem})
+        await serve(app, self._folder, "cloud")
+
+    # The engine
+
+    def _now(self) -> float:
+        assert self._ticker is not None
+        return self._ticker.now()
+
+    def _kick(self) -> None:
+        assert self._ticker is not None
+        self._ticker.kick()
+
+    def _arrived(self, packet: bytes) -> None:
+        if len(packet) >= 20:
+            self.fabric.receive(packet, self._now())
+            self._kick()
+
+    def _pump(self, now: float) -> float:
+        self.store.handle_timer(now)
+        if self._dirty:
+            self._dirty = False
+            self.fabric.rebuild(now)
+        due = self.fabric.pump(now)
+        for packet in self.fabric.packets():
+            if self._cable is not None:
+                self._cable.send(packet)
+        return min(due, self.store.next_timer())
+
+    # The API
+
+    async def _describe(self, request: Request) -> Response:
+        return JSONResponse(openapi())
+
+    @staticmethod
+    def _kind(request: Request) -> str:
+        return request.url.path.split("/")[2]
+
+    async def _list(self, request: Request) -> Response:
+        kind = self._kind(request)
+        found = [r.shown() for r in self.store.resources.values() if r.kind == kind]
+        return JSONResponse({"items": found})
+
+    async def _get(self, request: Request) -> Response:
+        resource = self.store.get(self._kind(request), request.path_params["name"])
+        running = self.store.running(resource.kind, resource.name)
+        shown = resource.shown()
+        if running is not None:
+            shown["operation"] = f"/v1/operations/{running.number}"
+        return JSONResponse(shown, headers={"ETag": resource.etag()})
+
+    async def _put(self, request: Request) -> Response:
+        data = await read_json(request)
+        name = request.path_params["name"]
+        resource, operation = self.store.put(
+            self._kind(request), name, data, request.headers.get("if-match"), self._now()
+        )
+        self._kick()
+        headers = {"ETag": resource.etag()}
+        if operation is None:
+            return JSONResponse(resource.shown(), headers=headers)
+        return self._accepted(operation.number, headers)
+
+    async def _delete(self, request: Request) -> Response:
+        name = request.path_params["name"]
+        operation = self.store.delete(self._kind(request), name, self._now())
+        self._kick()
+        return self._accepted(operation.number, {})
+
+    def _accepted(self, number: int, headers: dict[str, str]) -> Response:
+        operation = self.store.operation(number)
+        headers["Location"] = f"/v1/operations/{number}"
+        return JSONResponse(operation.shown(self._now()), 202, headers=headers)
+
+    async def _operation(self, request: Request) -> Response:
+        operation = self.store.operation(request.path_params["number"])
+        return JSONResponse(operation.shown(self._now()))
+
+    async def _state(self, request: Request) -> Response:
+        name = request.path_params["name"]
+        resource = self.store.get("gateways", name)
+        instances = []
+        for instance in self.fabric.instances.values():
+            if instance.name.rpartition("-")[0] == name:
+                instances.append(
+                    {
+                        "name": instance.name,
+                        "tunnel": tunnel_states(instance.node),
+                        "session": session_states(instance.node),
+                        "drop": instance.node.drops.as_data(),
+                    }
+                )
+        return JSONResponse({"name": name, "state": resource.state, "instances": instances})
+
+    async def _drops(self, request: Request) -> Response:
+        self.store.get("networks", request.path_params["name"])
+        return JSONResponse({"drop": self.fabric.drops.as_data()})
+
+    async def _probe(self, request: Request) -> Response:
+        given: dict[str, Any] = await read_json(request)
+        try:
+            source, destination = parse_ipv4(given["source"]), parse_ipv4(given["destination"])
+            protocol, port = PROTOCOLS[given["protocol"]], int(given.get("port", 0))
+            timeout = min(float(given.get("timeout", 2)), 30.0)
+        except (KeyError, ValueError, TypeError) as error:
+            raise Problem(422, "not valid", f"the probe is not usable: {error}") from error
+        host = self.fabric.hosts.get(source)
+        if host is None:
+            raise Problem(404, "no such host", f"no practice host has {given['source']}")
+        result = await probe(host, protocol, destination, port, timeout, self._kick, self._now)
+        return JSONResponse(
+            {
+                "answered": result.answered,
+                "refused": result.refused,
+                "seconds": result.seconds,
+                "source_port": result.source_port,
+            }
+        )
+
+
+async def _on_problem(request: Request, problem: Exception) -> Response:
+    assert isinstance(problem, Problem)
+    return problem_response(problem)

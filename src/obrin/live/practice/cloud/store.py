@@ -1,0 +1,281 @@
+"""Resources, their states, and the operations that build and remove them, on a scalable clock.
+
+A change is accepted at once and finished later: the answer names an operation to watch. Nothing
+here does I/O; `now` is passed in, in seconds of real time, and `speed` says how many simulated
+seconds pass in each.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+from obrin.core.design.offering import Offering
+from obrin.core.errors import ObrinError
+from obrin.live.practice.cloud.bodies import (
+    KINDS,
+    Body,
+    Gateway,
+    Network,
+    Subnet,
+    Tunnel,
+    references,
+)
+from obrin.live.practice.from_standard import suite_from
+from obrin.live.practice.service import Problem
+
+MINUTES = {
+    "networks": 0.2,
+    "subnets": 0.2,
+    "addresses": 0.2,
+    "far-ends": 0.2,
+    "tunnels": 1.0,
+    "filters": 0.2,
+}
+QUOTAS = {"networks": 10, "gateways": 10, "addresses": 20}
+OPERATIONS_KEPT = 1000
+
+
+@dataclass(slots=True)
+class Resource:
+    kind: str
+    name: str
+    body: Body
+    state: str = "building"
+
+    def shown(self) -> dict[str, Any]:
+        """As a client may see it: without secrets."""
+        shown = self.body.model_dump(mode="json", exclude={"pre_shared_key"})
+        return {"name": self.name, "state": self.state, "properties": shown}
+
+    def etag(self) -> str:
+        text = json.dumps([self.body.model_dump(mode="json"), self.state], sort_keys=True)
+        return '"' + hashlib.sha256(text.encode()).hexdigest()[:16] + '"'
+
+
+@dataclass(slots=True)
+class Operation:
+    number: int
+    kind: str
+    name: str
+    action: str
+    begun: float
+    ends: float
+    status: str = "running"
+
+    def shown(self, now: float) -> dict[str, Any]:
+        whole = max(self.ends - self.begun, 1e-9)
+        percent = 100 if self.status != "running" else min(99, (now - self.begun) / whole * 100)
+        return {
+            "id": str(self.number),
+            "resource": f"/v1/{self.kind}/{self.name}",
+            "action": self.action,
+            "status": self.status,
+            "percent": int(percent),
+            "seconds_left": round(max(self.ends - now, 0.0), 3),
+        }
+
+
+class Store:
+    def __init__(self, offering: Offering, speed: float, changed: Callable[[], None]) -> None:
+        self.offering = offering
+        self.resources: dict[tuple[str, str], Resource] = {}
+        self.operations: dict[int, Operation] = {}
+        self._speed = speed
+        self._changed = changed
+        self._next = 1
+
+    def ready(self, kind: str) -> list[Resource]:
+        return [r for r in self.resources.values() if r.kind == kind and r.state == "ready"]
+
+    def get(self, kind: str, name: str) -> Resource:
+        found = self.resources.get((kind, name))
+        if found is None:
+            raise Problem(404, "not found", f"there is no {kind} {name}")
+        return found
+
+    def operation(self, number: int) -> Operation:
+        found = self.operations.get(number)
+        if found is None:
+            raise Problem(404, "not found", f"there is no operation {number}")
+        return found
+
+    def running(self, kind: str, name: str) -> Operation | None:
+        for operation in self.operations.values():
+            if (operation.kind, operation.name, operation.status) == (kind, name, "running"):
+                return operation
+        return None
+
+    def put(
+        self, kind: str, name: str, data: dict[str, Any], if_match: str | None, now: float
+    ) -> tuple[Resource, Operation | None]:
+        """Create or change. The same body again changes nothing. Raises Problem."""
+        body = _parse(kind, data)
+        existing = self.resources.get((kind, name))
+        if existing is not None:
+            running = self.running(kind, name)
+            if existing.body == body:
+                return existing, running
+            if running is not None:
+                raise Problem(409, "busy", f"{kind} {name} is {existing.state}; wait for it")
+            if if_match is None:
+                raise Problem(428, "precondition required", "send If-Match with the ETag you read")
+            if if_match != existing.etag():
+                raise Problem(412, "changed meanwhile", f"{kind} {name} is not as you read it")
+        elif if_match is not None:
+            raise Problem(412, "gone", f"there is no {kind} {name} to change")
+        self._admit(kind, name, body)
+        resource = Resource(kind, name, body)
+        self.resources[kind, name] = resource
+        return resource, self._begin(kind, name, "build", self._seconds(kind, body), now)
+
+    def delete(self, kind: str, name: str, now: float) -> Operation:
+        resource = self.get(kind, name)
+        running = self.running(kind, name)
+        if running is not None and running.action == "remove":
+            return running
+        users = [
+            f"{r.kind} {r.name}"
+            for r in self.resources.values()
+            if (kind, name) in references(r.kind, r.body)
+        ]
+        if users:
+            raise Problem(409, "in use", f"{kind} {name} is used by {', '.join(users)}")
+        resource.state = "removing"
+        self._changed()
+        return self._begin(kind, name, "remove", self._seconds(kind, resource.body) / 4, now)
+
+    def _begin(self, kind: str, name: str, action: str, seconds: float, now: float) -> Operation:
+        operation = Operation(self._next, kind, name, action, now, now + seconds / self._speed)
+        self._next += 1
+        self.operations[operation.number] = operation
+        while len(self.operations) > OPERATIONS_KEPT:
+            del self.operations[next(iter(self.operations))]
+        return operation
+
+    def _seconds(self, kind: str, body: Body) -> float:
+        if isinstance(body, Gateway):
+            found = self._class(body.capacity_class)
+            return found.build_minutes * 60.0
+        return MINUTES[kind] * 60.0
+
+    def _class(self, name: str) -> Any:
+        for candidate in self.offering.classes:
+            if candidate.name == name:
+                return candidate
+        raise Problem(422, "no such class", f"there is no capacity class {name}")
+
+    def next_timer(self) -> float:
+        return min(
+            (o.ends for o in self.operations.values() if o.status == "running"),
+            default=float("inf"),
+        )
+
+    def handle_timer(self, now: float) -> None:
+        for operation in list(self.operations.values()):
+            if operation.status == "running" and now >= operation.ends:
+                operation.status = "succeeded"
+                key = (operation.kind, operation.name)
+                if operation.action == "remove":
+                    self.resources.pop(key, None)
+                else:
+                    self.resources[key].state = "ready"
+                self._changed()
+
+    # Rules of the cloud
+
+    def _admit(self, kind: str, name: str, body: Body) -> None:
+        for other_kind, other in references(kind, body):
+            needed = self.resources.get((other_kind, other))
+            if needed is None:
+                raise Problem(409, "missing", f"{kind} {name} needs {other_kind} {other}")
+            if needed.state != "ready":
+                raise Problem(
+                    409, "not ready", f"{other_kind} {other} is {needed.state}; wait for it"
+                )
+        count = sum(k == kind for k, _ in self.resources)
+        if (kind, name) not in self.resources and count >= QUOTAS.get(kind, 10_000):
+            raise Problem(403, "quota", f"no more than {QUOTAS[kind]} {kind} are allowed")
+        if isinstance(body, Network):
+            if body.space.length < self.offering.largest_space:
+                raise Problem(422, "too large", f"{body.space} is larger than allowed")
+        elif isinstance(body, Subnet):
+            self._admit_subnet(name, body)
+        elif isinstance(body, Gateway):
+            self._admit_gateway(body)
+        elif isinstance(body, Tunnel):
+            self._admit_tunnel(name, body)
+
+    def _subnets(self, network: str, but: str) -> list[Subnet]:
+        return [
+            r.body
+            for (k, n), r in self.resources.items()
+            if k == "subnets" and n != but
+            and isinstance(r.body, Subnet) and r.body.network == network
+        ]  # fmt: skip
+
+    def _admit_subnet(self, name: str, body: Subnet) -> None:
+        network = self.resources["networks", body.network].body
+        if isinstance(network, Network) and not network.space.covers(body.prefix):
+            raise Problem(422, "outside", f"{body.prefix} is not inside {network.space}")
+        if body.prefix.length > self.offering.smallest_subnet:
+            raise Problem(422, "too small", f"{body.prefix} is smaller than a subnet can be")
+        for other in self._subnets(body.network, name):
+            if other.prefix.overlaps(body.prefix):
+                raise Problem(409, "overlap", f"{body.prefix} overlaps {other.prefix}")
+
+    def _admit_gateway(self, body: Gateway) -> None:
+        found = self._class(body.capacity_class)
+        if len(body.public_addresses) > found.instances:
+            raise Problem(422, "too many instances", f"{found.name} runs {found.instances}")
+        subnets = [s for s in self._subnets(body.network, "") if s.role == "gateway"]
+        if not subnets:
+            raise Problem(409, "missing", f"network {body.network} has no gateway subnet")
+        if subnets[0].prefix.length > found.subnet_length:
+            raise Problem(
+                422, "gateway subnet too small",
+                f"{found.name} needs a /{found.subnet_length}, there is {subnets[0].prefix}",
+            )  # fmt: skip
+
+    def _admit_tunnel(self, name: str, body: Tunnel) -> None:
+        gateway = self.resources["gateways", body.gateway].body
+        if not isinstance(gateway, Gateway):
+            return
+        if body.instance > len(gateway.public_addresses):
+            raise Problem(422, "no such instance", f"{body.gateway} has no {body.instance}")
+        found = self._class(gateway.capacity_class)
+        if body.bgp is not None and not found.bgp:
+            raise Problem(422, "no BGP", f"class {found.name} does not speak BGP")
+        others = [
+            r for r in self.resources.values()
+            if isinstance(r.body, Tunnel) and r.body.gateway == body.gateway and r.name != name
+        ]  # fmt: skip
+        if len(others) >= found.tunnels:
+            raise Problem(403, "quota", f"class {found.name} holds {found.tunnels} tunnels")
+        for reserved in self.offering.reserved_inside:
+            if reserved.overlaps(body.inside):
+                raise Problem(422, "reserved", f"{body.inside} lies in {reserved}")
+        for other in others:
+            if isinstance(other.body, Tunnel) and other.body.inside.overlaps(body.inside):
+                raise Problem(409, "overlap", f"{body.inside} is used by tunnel {other.name}")
+        try:
+            suite_from(body.suite)
+        except (KeyError, ValueError, StopIteration, TypeError, ObrinError) as error:
+            raise Problem(422, "suite", f"the suite is not usable: {error}") from error
+
+
+def _parse(kind: str, data: dict[str, Any]) -> Body:
+    from pydantic import ValidationError
+
+    model = KINDS.get(kind)
+    if model is None:
+        raise Problem(404, "not found", f"there is no kind of resource {kind}")
+    try:
+        return model.model_validate(data)
+    except ValidationError as error:
+        # Messages only: the input may hold a secret.
+        texts = [f"{'.'.join(map(str, e['loc']))}: {e['msg']}" for e in error.errors()]
+        raise Problem(422, "not valid", "; ".join(texts)) from None

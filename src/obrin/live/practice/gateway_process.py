@@ -1,0 +1,262 @@
+"""A practice gateway as a process of its own: RESTCONF (RFC 8040) outside, a `Node` inside.
+
+It knows nothing of the design: what its pack's standard data and keys say is all it has.
+"""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+from typing import Any
+
+from starlette.applications import Starlette
+from starlette.requests import Request
+from starlette.responses import JSONResponse, Response
+from starlette.routing import Route
+
+from obrin.core.address.prefix import format_address, parse_ipv4
+from obrin.core.errors import ObrinError
+from obrin.live.practice import from_standard
+from obrin.live.practice.cable import Cable, plug_in
+from obrin.live.practice.hosts import PROTOCOLS, Hosts, probe, stream
+from obrin.live.practice.keylog import KeyLog
+from obrin.live.practice.node import Node, NodeConfig
+from obrin.live.practice.observe import node_state
+from obrin.live.practice.drops import packet_key
+from obrin.live.practice.service import Problem, Ticker, read_json, serve
+from obrin.live.standard_modules import StandardDataError, data_model, validate
+from obrin.wire.errors import PacketError
+from obrin.wire.packet import decode_ipv4
+
+YANG_JSON = "application/yang-data+json"
+KEYS = "obrin-keys:keys"
+STATE = "obrin-observe:state"
+
+
+class GatewayProcess:
+    def __init__(
+        self, name: str, cables: dict[str, int], folder: Path, keylog: KeyLog | None
+    ) -> None:
+        self._name = name
+        self._ports = cables
+        self._folder = folder
+        self._keylog = keylog
+        self._cables: dict[str, Cable] = {}
+        self._config: dict[str, Any] = {}
+        self._keys: dict[str, Any] = {}
+        self._node = Node(name, NodeConfig(), os.urandom)
+        self._hosts = Hosts((), os.urandom)
+        self._uplinks: dict[int, str] = {}
+        self._ticker: Ticker | None = None
+
+    async def run(self) -> None:
+        self._ticker = Ticker(self._pump)
+        for name, port in self._ports.items():
+            self._cables[name] = await plug_in(port, self._arrived)
+        data_model()  # loaded before the gateway says that it is ready
+        app = Starlette(
+            routes=[
+                Route("/.well-known/host-meta", self._host_meta),
+                Route("/restconf", self._root),
+                Route("/restconf/data", self._get_all, methods=["GET"]),
+                Route("/restconf/data", self._put_all, methods=["PUT"]),
+                Route("/restconf/data/{top}", self._get, methods=["GET"]),
+                Route("/restconf/data/{top}", self._put, methods=["PUT"]),
+                Route("/restconf/operations/{name}", self._operate, methods=["POST"]),
+            ],
+            exception_handlers={Problem: _restconf_error},
+        )
+        await serve(app, self._folder, f"gateway-{self._name}")
+
+    # The engine
+
+    def _now(self) -> float:
+        assert self._ticker is not None
+        return self._ticker.now()
+
+    def _kick(self) -> None:
+        assert self._ticker is not None
+        self._ticker.kick()
+
+    def _arrived(self, packet: bytes) -> None:
+        self._node.receive_underlay(packet, self._now())
+        self._kick()
+
+    def _pump(self, now: float) -> float:
+        node, hosts = self._node, self._hosts
+        if node.next_timer() <= now:
+            node.handle_timer(now)
+        if hosts.next_timer() <= now:
+            hosts.handle_timer(now)
+        moved = True
+        while moved:
+            moved = False
+            for data in node.local():
+                moved = True
+                self._deliver(data, now)
+            for host in hosts.by_address.values():
+                for data in host.packets(now):
+                    moved = True
+                    node.receive_local(data, now)
+        for data in node.underlay():
+            uplink = self._uplinks.get(int.from_bytes(data[12:16], "big"))
+            if uplink in self._cables:
+                self._cables[uplink].send(data)
+        if self._keylog is not None and node.key_events:
+            self._keylog.write(node.key_events)
+        node.key_events.clear()
+        return min(node.next_timer(), hosts.next_timer())
+
+    def _deliver(self, data: bytes, now: float) -> None:
+        try:
+            packet = decode_ipv4(data)
+        except PacketError:
+            return
+        host = self._hosts.by_address.get(packet.destination)
+        if host is not None:
+            host.receive(data, now)
+        else:
+            reason = f"no host has {format_address(packet.destination)}"
+            self._node.drops.add(self._name, reason, packet_key(packet))
+
+    def _rebuild(self) -> None:
+        """Start over with the configuration, once it and its keys are there."""
+        wanted = {t["name"] for t in self._config.get("obrin-ipsec:ipsec", {}).get("tunnel", [])}
+        have = {k["tunnel"] for k in self._keys.get(KEYS, {}).get("pre-shared-key", [])}
+        if not self._config or not wanted <= have:
+            return
+        self._node.stop(self._now())
+        self._kick()
+        try:
+            config = from_standard.node_config(self._config, self._keys)
+        except (KeyError, ValueError, ObrinError) as error:
+            raise Problem(400, "invalid-value", f"cannot be applied: {error}") from error
+        self._uplinks = {
+            parse_ipv4(address): name
+            for name, address in from_standard.uplinks(self._config).items()
+        }
+        self._node = Node(self._name, config, os.urandom)
+        self._hosts = Hosts(config.networks.values(), os.urandom)
+        self._node.start(self._now())
+        self._kick()
+
+    # RESTCONF
+
+    async def _host_meta(self, request: Request) -> Response:
+        text = (
+            "<XRD xmlns='http://docs.oasis-open.org/ns/xri/xrd-1.0'>"
+            "<Link rel='restconf' href='/restconf'/></XRD>"
+        )
+        return Response(text, media_type="application/xrd+xml")
+
+    async def _root(self, request: Request) -> Response:
+        root = {"data": {}, "operations": {}, "yang-library-version": "2016-06-21"}
+        return _yang({"ietf-restconf:restconf": root})
+
+    async def _get_all(self, request: Request) -> Response:
+        return _yang({"ietf-restconf:data": {**self._config, STATE: self._state()}})
+
+    async def _put_all(self, request: Request) -> Response:
+        body = await read_json(request)
+        data = body.get("ietf-restconf:data")
+        if not isinstance(data, dict) or KEYS in data:
+            raise Problem(400, "invalid-value", "ietf-restconf:data without keys is expected")
+        _validated(data)
+        created = not self._config
+        self._config = data
+        self._rebuild()
+        return Response(status_code=201 if created else 204)
+
+    async def _get(self, request: Request) -> Response:
+        top = request.path_params["top"]
+        if top == KEYS:
+            raise Problem(403, "access-denied", "keys can be set, not read")
+        if top == STATE:
+            return _yang({STATE: self._state()})
+        if top not in self._config:
+            raise Problem(404, "invalid-value", f"there is no {top}")
+        return _yang({top: self._config[top]})
+
+    async def _put(self, request: Request) -> Response:
+        top = request.path_params["top"]
+        body = await read_json(request)
+        if set(body) != {top}:
+            raise Problem(400, "invalid-value", f"the body must hold {top} and nothing else")
+        if top == KEYS:
+            _validated(body)
+            created = not self._keys
+            if self._keys != body:
+                self._keys = body
+                self._rebuild()
+            return Response(status_code=201 if created else 204)
+        changed = {**self._config, **body}
+        _validated(changed)
+        created = top not in self._config
+        self._config = changed
+        self._rebuild()
+        return Response(status_code=201 if created else 204)
+
+    def _state(self) -> dict[str, Any]:
+        return node_state(self._node)
+
+    async def _operate(self, request: Request) -> Response:
+        name = request.path_params["name"]
+        given = (await read_json(request)).get("obrin-observe:input", {})
+        try:
+            source, destination = parse_ipv4(given["source"]), parse_ipv4(given["destination"])
+            if name == "obrin-observe:probe":
+                output = await self._probe(given, source, destination)
+            elif name == "obrin-observe:stream":
+                output = await self._stream(given, source, destination)
+            else:
+                raise Problem(404, "invalid-value", f"there is no operation {name}")
+        except (KeyError, ValueError, TypeError) as error:
+            raise Problem(400, "invalid-value", f"the input is not usable: {error}") from error
+        return _yang({"obrin-observe:output": output})
+
+    async def _probe(self, given: dict[str, Any], source: int, destination: int) -> dict[str, Any]:
+        result = await probe(
+            self._hosts.find(source), PROTOCOLS[given["protocol"]], destination,
+            int(given.get("port", 0)), min(float(given.get("timeout", "2")), 30.0),
+            self._kick, self._now,
+        )  # fmt: skip
+        return {
+            "answered": result.answered,
+            "refused": result.refused,
+            "seconds": f"{result.seconds:.6f}",
+            "source-port": result.source_port,
+        }
+
+    async def _stream(self, given: dict[str, Any], source: int, destination: int) -> dict[str, Any]:
+        result = await stream(
+            self._hosts.find(source), destination, max(float(given["interval"]), 0.005),
+            min(float(given["duration"]), 120.0), self._kick, self._now,
+        )  # fmt: skip
+        return {
+            "sent": result.sent,
+            "answered": result.answered,
+            "longest-gap": f"{result.longest_gap:.6f}",
+        }
+
+
+def _validated(data: dict[str, Any]) -> None:
+    try:
+        validate(data)
+    except StandardDataError as error:
+        raise Problem(400, "invalid-value", str(error)) from error
+
+
+def _yang(data: dict[str, Any]) -> Response:
+    return JSONResponse(data, media_type=YANG_JSON)
+
+
+async def _restconf_error(request: Request, problem: Exception) -> Response:
+    """RFC 8040 section 7.1."""
+    assert isinstance(problem, Problem)
+    error = {
+        "error-type": "application",
+        "error-tag": problem.title if "-" in problem.title else "invalid-value",
+        "error-message": problem.detail,
+    }
+    body = {"ietf-restconf:errors": {"error": [error]}}
+    return JSONResponse(body, problem.status, media_type=YANG_JSON)

@@ -1,0 +1,110 @@
+"""The hosts behind a device, and what `probe` and `stream` ask of them."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass
+
+from obrin.core.address.prefix import Prefix, format_address
+from obrin.core.design.settled import host_of
+from obrin.live.practice.service import Problem
+from obrin.wire.host import Host, Query
+from obrin.wire.packet import ICMP, TCP, UDP
+
+PROTOCOLS = {"icmp": ICMP, "tcp": TCP, "udp": UDP}
+
+
+class Hosts:
+    """One practice host in every network, reachable by address."""
+
+    def __init__(self, networks: Iterable[Prefix], rng: Callable[[int], bytes]) -> None:
+        self.by_address = {host_of(p): Host(host_of(p), rng) for p in networks}
+
+    def find(self, address: int) -> Host:
+        host = self.by_address.get(address)
+        if host is None:
+            raise Problem(404, "no such host", f"no practice host has {format_address(address)}")
+        return host
+
+    def next_timer(self) -> float:
+        return min((h.next_timer() for h in self.by_address.values()), default=float("inf"))
+
+    def handle_timer(self, now: float) -> None:
+        for host in self.by_address.values():
+            host.handle_timer(now)
+
+
+@dataclass(frozen=True, slots=True)
+class ProbeResult:
+    answered: bool
+    refused: bool
+    seconds: float
+    source_port: int
+
+
+async def probe(
+    host: Host,
+    protocol: int,
+    destination: int,
+    port: int,
+    timeout: float,
+    kick: Callable[[], None],
+    clock: Callable[[], float],
+) -> ProbeResult:
+    """One question, asked again once when half the time is over (a tunnel may be waking)."""
+    begun = clock()
+    query: Query | None = None
+    try:
+        for part in (timeout / 2, timeout / 2):
+            if query is not None:
+                host.forget(query)
+            query = host.ask(protocol, destination, port, clock())
+            kick()
+            until = clock() + part
+            while clock() < until:
+                if query.answered_at is not None:
+                    return ProbeResult(
+                        True, False, query.answered_at - begun, query.source_port
+                    )
+                if query.refused:
+                    return ProbeResult(False, True, clock() - begun, query.source_port)
+                await asyncio.sleep(0.005)
+        return ProbeResult(False, False, clock() - begun, query.source_port if query else 0)
+    finally:
+        if query is not None:
+            host.forget(query)
+            kick()
+
+
+@dataclass(frozen=True, slots=True)
+class StreamResult:
+    """`longest_gap` is the longest time between two answers that arrived, in seconds."""
+
+    sent: int
+    answered: int
+    longest_gap: float
+
+
+async def stream(
+    host: Host,
+    destination: int,
+    interval: float,
+    duration: float,
+    kick: Callable[[], None],
+    clock: Callable[[], float],
+) -> StreamResult:
+    """Echo requests at a steady pace; answers are matched one by one."""
+    begun = clock()
+    queries: list[Query] = []
+    while clock() < begun + duration:
+        queries.append(host.ask(ICMP, destination, 0, clock()))
+        kick()
+        await asyncio.sleep(max(0.0, begun + len(queries) * interval - clock()))
+    await asyncio.sleep(min(0.3, interval * 4))
+    for query in queries:
+        host.forget(query)
+    answers = sorted(q.answered_at for q in queries if q.answered_at is not None)
+    edges = [begun, *answers, begun + duration]
+    gap = max(b - a for a, b in zip(edges, edges[1:], strict=False))
+    return StreamResult(len(queries), len(answers), gap)

@@ -1,0 +1,136 @@
+"""The practice internet: carries IP packets between cables, translates, loses, and captures.
+
+Providers give each uplink its public address, so the internet knows which address belongs to
+which cable. A packet with any other source is not carried. Every address that is no uplink's
+belongs to the practice cloud.
+"""
+
+from __future__ import annotations
+
+import time
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from obrin.core.address.prefix import format_address, parse_ipv4
+from obrin.wire.capture import encode_file_header, encode_record
+from obrin.wire.errors import PacketError
+from obrin.wire.packet import UDP, Ipv4, decode_ipv4, decode_udp
+
+CLOUD = "cloud"
+
+
+@dataclass(slots=True)
+class Line:
+    """One uplink: its public address, and the inside address when a translator is in front."""
+
+    name: str
+    public: int
+    own: int
+    outward: dict[int, int] = field(default_factory=dict)
+    inward: dict[int, int] = field(default_factory=dict)
+    next_port: int = 20000
+
+    @property
+    def translated(self) -> bool:
+        return self.public != self.own
+
+
+class Capture:
+    """A pcap file that is complete after every packet."""
+
+    def __init__(self, path: Path) -> None:
+        self._file = path.open("wb")
+        self._file.write(encode_file_header())
+        self._file.flush()
+
+    def add(self, packet: bytes) -> None:
+        self._file.write(encode_record(time.time(), packet))
+        self._file.flush()
+
+
+class Internet:
+    """Pure forwarding: `carry` takes a packet from a cable and names the cable it leaves by."""
+
+    def __init__(self, lines: list[Line], capture: Capture | None = None) -> None:
+        self.lines = {line.name: line for line in lines}
+        self._by_public = {line.public: line for line in lines}
+        self._capture = capture
+        self.cut_lines: set[str] = set()
+        self.cut_pairs: set[frozenset[int]] = set()
+        self.carried = 0
+        self.lost: dict[str, int] = {}
+
+    def carry(self, cable: str, data: bytes) -> tuple[str, bytes] | None:
+        """(cable, packet) to deliver, or None when it is lost."""
+        try:
+            return self._carry(cable, decode_ipv4(data))
+        except PacketError as error:
+            return self._lose(f"a bad packet: {error}")
+
+    def _carry(self, cable: str, packet: Ipv4) -> tuple[str, bytes] | None:
+        if cable != CLOUD:
+            line = self.lines[cable]
+            if cable in self.cut_lines:
+                return self._lose(f"uplink {cable} is cut")
+            if packet.source != line.own:
+                return self._lose(f"source {format_address(packet.source)} is not {cable}'s")
+            if line.translated:
+                translated = _outward(line, packet)
+                if translated is None:
+                    return self._lose("the translator passes only UDP")
+                packet = translated
+        if frozenset((packet.source, packet.destination)) in self.cut_pairs:
+            return self._lose("this path is cut")
+        target = self._by_public.get(packet.destination)
+        leaves_by = CLOUD
+        if target is not None:
+            leaves_by = target.name
+            if leaves_by in self.cut_lines:
+                return self._lose(f"uplink {leaves_by} is cut")
+        elif cable == CLOUD:
+            return self._lose("no such destination")
+        if self._capture is not None:
+            self._capture.add(packet.encode())
+        if target is not None and target.translated:
+            inside = _inward(target, packet)
+            if inside is None:
+                return self._lose(f"no mapping in the translator of {target.name}")
+            packet = inside
+        self.carried += 1
+        return leaves_by, packet.encode()
+
+    def _lose(self, reason: str) -> None:
+        self.lost[reason] = self.lost.get(reason, 0) + 1
+
+    def cut_pair(self, one: str, other: str) -> None:
+        self.cut_pairs.add(frozenset((parse_ipv4(one), parse_ipv4(other))))
+
+    def heal(self) -> None:
+        self.cut_lines.clear()
+        self.cut_pairs.clear()
+
+
+def _outward(line: Line, packet: Ipv4) -> Ipv4 | None:
+    """Source address and port become the translator's (RFC 4787: endpoint-independent)."""
+    if packet.protocol != UDP:
+        return None
+    udp = decode_udp(packet)
+    port = line.outward.get(udp.source_port)
+    if port is None:
+        line.next_port += 1
+        port = line.outward[udp.source_port] = line.next_port
+        line.inward[port] = udp.source_port
+    changed = udp._replace(source_port=port)
+    payload = changed.encode(line.public, packet.destination)
+    return packet._replace(source=line.public, payload=payload)
+
+
+def _inward(line: Line, packet: Ipv4) -> Ipv4 | None:
+    if packet.protocol != UDP:
+        return None
+    udp = decode_udp(packet)
+    port = line.inward.get(udp.destination_port)
+    if port is None:
+        return None
+    payload = udp._replace(destination_port=port).encode(packet.source, line.own)
+    return packet._replace(destination=line.own, payload=payload)

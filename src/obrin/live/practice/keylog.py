@@ -1,0 +1,76 @@
+"""Session keys beside a capture, in the files that a packet dissector reads.
+
+Written only when a capture was asked for, with mode 0600. The folder can be given to the
+dissector as its configuration folder.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable
+from pathlib import Path
+
+from obrin.core.ipsec.registry import Kind
+from obrin.wire.ike.child import ChildSa
+from obrin.wire.ike.events import ChildUp, IkeUp
+from obrin.wire.ike.sa import IkeSa
+
+IKE_FILE, ESP_FILE = "ikev2_decryption_table", "esp_sa"
+
+
+class KeyLog:
+    def __init__(self, folder: Path) -> None:
+        self._folder = folder
+        folder.mkdir(mode=0o700, parents=True, exist_ok=True)
+
+    def write(self, events: Iterable[IkeUp | ChildUp]) -> None:
+        for event in events:
+            if isinstance(event, IkeUp):
+                self._append(IKE_FILE, ike_line(event.sa))
+            else:
+                for line in esp_lines(event.child):
+                    self._append(ESP_FILE, line)
+
+    def _append(self, name: str, line: str) -> None:
+        flags = os.O_WRONLY | os.O_CREAT | os.O_APPEND
+        descriptor = os.open(self._folder / name, flags, 0o600)
+        with os.fdopen(descriptor, "a", encoding="ascii") as file:
+            file.write(line + "\n")
+
+
+def ike_line(sa: IkeSa) -> str:
+    """SPIs, keys and algorithms of an IKE SA, one line."""
+    if sa.keys is None:
+        raise AssertionError("an IKE SA without keys")
+    cipher = sa.algorithm(Kind.ENCRYPTION)
+    integrity = "NONE [RFC4306]"
+    name = f"AES-GCM-{cipher.key_bits} with 16 octet ICV [RFC5282]"
+    if not cipher.combined:
+        name = f"AES-CBC-{cipher.key_bits} [RFC3602]"
+        integrity = "HMAC_SHA2_256_128 [RFC4868]"
+    return ",".join(
+        [
+            sa.spi_i.hex(), sa.spi_r.hex(), sa.keys.ei.hex(), sa.keys.er.hex(), f'"{name}"',
+            sa.keys.ai.hex(), sa.keys.ar.hex(), f'"{integrity}"',
+        ]
+    )  # fmt: skip
+
+
+def esp_lines(child: ChildSa) -> list[str]:
+    """One line per direction."""
+    cipher = child.chosen.one(Kind.ENCRYPTION)
+    if cipher is None:
+        raise AssertionError("a child SA without encryption")
+    lines = []
+    for spi, keys in ((child.spi_in, child.keys_in), (child.spi_out, child.keys_out)):
+        if cipher.combined:
+            names = ("AES-GCM [RFC4106]", "NULL")
+        else:
+            names = ("AES-CBC [RFC3602]", "HMAC-SHA-256-128 [RFC4868]")
+        fields = [
+            "IPv4", "*", "*", f"0x{spi.hex()}", names[0], f"0x{keys.encryption.hex()}",
+            names[1], f"0x{keys.integrity.hex()}" if keys.integrity else "",
+            "64-bit" if child.esn else "32-bit", "",
+        ]  # fmt: skip
+        lines.append(",".join(f'"{field}"' for field in fields))
+    return lines

@@ -1,0 +1,53 @@
+"""What a practice device says of itself, in the shape of obrin-observe."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from obrin.live.practice.node import Node
+
+
+def node_state(node: Node) -> dict[str, Any]:
+    return {
+        "tunnel": tunnel_states(node),
+        "session": session_states(node),
+        "route": [
+            {"prefix": str(prefix), "via": route.via, "kind": route.kind.label}
+            for prefix, route in node.table.items()
+        ],
+        "drop": node.drops.as_data(),
+    }
+
+
+def tunnel_states(node: Node) -> list[dict[str, Any]]:
+    """Counters are strings: RFC 7951 section 6.1 wants that of 64-bit numbers."""
+    found = []
+    for name, tunnel in node.ike.tunnels.items():
+        sa = tunnel.current or (tunnel.sas[-1] if tunnel.sas else None)
+        state = node.states[name]
+        found.append(
+            {
+                "name": name,
+                "ike-sa": sa.state.value if sa else "down",
+                "child-sa": "up" if tunnel.outbound is not None else "down",
+                "packets-in": str(state.packets_in),
+                "packets-out": str(state.packets_out),
+                "encapsulated": tunnel.path.encapsulate,
+                "last-refusal": state.last_refusal,
+            }
+        )
+    return found
+
+
+def session_states(node: Node) -> list[dict[str, Any]]:
+    return [
+        {
+            "name": name,
+            "state": neighbour.session.state.value,
+            "last-error": neighbour.session.last_error,
+            "received": [str(p) for p in sorted(neighbour.received)],
+            "announced": [str(p) for p in neighbour.announced],
+            "rejected": [f"{p}: {why}" for p, why in sorted(neighbour.rejected.items())],
+        }
+        for name, neighbour in node.bgp.speaker.neighbours.items()
+    ]

@@ -1,0 +1,109 @@
+"""A project folder: the design, the settled file beside it, packs, and Obrin's own folder."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+from obrin.core.design.choices import Choice, format_choices, parse_choices
+from obrin.core.design.document import Document, load_design
+from obrin.core.design.settled import Settled, build_settled
+from obrin.core.errors import DesignError, Problem
+from obrin.live.files import write_whole
+from obrin.live.secrets.store import KeyStore
+
+DESIGN_NAME = "design.yaml"
+
+
+@dataclass(frozen=True, slots=True)
+class Project:
+    """All paths hang on the design file's."""
+
+    design_path: Path
+
+    @property
+    def folder(self) -> Path:
+        return self.design_path.parent
+
+    @property
+    def settled_path(self) -> Path:
+        return self.design_path.with_name(self.design_path.stem + ".settled.yaml")
+
+    @property
+    def packs(self) -> Path:
+        return self.folder / "packs"
+
+    @property
+    def own_folder(self) -> Path:
+        """Keys, journal, and the state of the practice world. Never in version control."""
+        folder = self.folder / ".obrin"
+        if not folder.exists():
+            folder.mkdir(mode=0o700)
+            (folder / ".gitignore").write_text("*\n", encoding="utf-8")
+        return folder
+
+    @property
+    def keys(self) -> KeyStore:
+        return KeyStore(self.own_folder / f"keys-{self.design_path.stem}.json")
+
+    @property
+    def journal_path(self) -> Path:
+        return self.own_folder / "journal.sqlite"
+
+    @property
+    def practice_folder(self) -> Path:
+        return self.own_folder / "practice"
+
+    def read(self) -> Document:
+        return load_design(read_text(self.design_path), str(self._shown(self.design_path)))
+
+    def read_choices(self) -> dict[str, Choice]:
+        """Empty when nothing was settled yet."""
+        if not self.settled_path.exists():
+            return {}
+        return parse_choices(read_text(self.settled_path), str(self._shown(self.settled_path)))
+
+    def write_choices(self, choices: Mapping[str, Choice]) -> None:
+        write_whole(self.settled_path, format_choices(choices), 0o644)
+
+    def settled(self) -> tuple[Document, Settled]:
+        """The design with its choices. Raises SettleError while a blank has none."""
+        document = self.read()
+        return document, build_settled(document.design, self.read_choices())
+
+    @staticmethod
+    def _shown(path: Path) -> Path:
+        """Relative to the current folder where that is shorter."""
+        with contextlib.suppress(ValueError):
+            return path.relative_to(Path.cwd())
+        return path
+
+
+def read_text(path: Path) -> str:
+    """Raises DesignError when the file cannot be read as UTF-8 text."""
+    try:
+        return path.read_text(encoding="utf-8-sig")
+    except FileNotFoundError:
+        fix = "Make one with 'obrin new', or name it with --design"
+        raise DesignError([Problem(str(path), "there is no such file", fix)]) from None
+    except UnicodeDecodeError as error:
+        raise DesignError(
+            [Problem(str(path), f"not UTF-8 text (byte {error.start})", "Save it as UTF-8")]
+        ) from None
+    except OSError as error:
+        raise DesignError(
+            [Problem(str(path), f"cannot be read: {error.strerror}", "Check the path")]
+        ) from None
+
+
+def find_project(given: str | None) -> Project:
+    """The design named by an option, or `design.yaml` in the current folder."""
+    path = Path(given) if given else Path(DESIGN_NAME)
+    if path.is_dir():
+        path /= DESIGN_NAME
+    return Project(Path(os.path.abspath(path)))
+
+
