@@ -27,7 +27,23 @@ _PUBLIC = {
     "settle": "obrin.core.design.settle",
 }
 
-__all__ = [*_PUBLIC, "__version__"]  # noqa: PLE0604 - the names come from the table above
+__all__ = [
+    "Design",
+    "DesignError",
+    "Finding",
+    "ObrinError",
+    "Pack",
+    "Prefix",
+    "Settled",
+    "__version__",
+    "build_settled",
+    "check",
+    "load_design",
+    "make_pack",
+    "parse_prefix",
+    "predict_outage",
+    "settle",
+]
 
 if TYPE_CHECKING:
     from obrin.core.address.prefix import Prefix, parse_prefix

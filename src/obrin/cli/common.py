@@ -44,7 +44,9 @@ def console(*, stderr: bool = False) -> Console:
 
     made = Console(stderr=stderr, highlight=False, soft_wrap=False)
     if not made.is_terminal and not made.is_jupyter:
-        made = Console(stderr=stderr, highlight=False, width=max(made.width, 110), color_system=None)
+        made = Console(
+            stderr=stderr, highlight=False, width=max(made.width, 110), color_system=None
+        )
     return made
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
 import click
@@ -28,8 +28,13 @@ if TYPE_CHECKING:
 
 @click.command()
 @design_option
-@click.option("--timeout", type=click.FloatRange(1, 3600), default=60.0, show_default=True,
-              help="Seconds to wait for the tunnels after everything is built.")
+@click.option(
+    "--timeout",
+    type=click.FloatRange(1, 3600),
+    default=60.0,
+    show_default=True,
+    help="Seconds to wait for the tunnels after everything is built.",
+)
 @click.pass_context
 def connect(ctx: click.Context, design_file: str | None, timeout: float) -> None:
     """Build the cloud side, hand the site side its packs, and wait until every tunnel is up.
@@ -86,30 +91,37 @@ def status(ctx: click.Context, design_file: str | None, as_json: bool) -> None:
 
 
 def print_status(out: Console, tunnels: Sequence[TunnelStatus]) -> None:
+    """What each end says of itself, one beside the other."""
     rows: list[tuple[str, ...]] = []
     for tunnel in tunnels:
-        rows.append(_end_row(tunnel.tunnel, "site", tunnel.site))
-        rows.append(_end_row("", "cloud", tunnel.cloud))
-    head = ("Tunnel", "End", "IKE SA", "Child SA", "In", "Out", "BGP", "Received", "Announced")
-    print_table(out, head, rows, styles=STYLES)
+        name = tunnel.tunnel
+        for what, site, cloud in _pairs(tunnel.site, tunnel.cloud):
+            rows.append((name, what, site, cloud))
+            name = ""
+    print_table(out, ("Tunnel", "", "Site says", "Cloud says"), rows, styles=STYLES)
     for tunnel in tunnels:
         for text in tunnel.disagreements:
-            out.print(f"{tunnel.tunnel}: {text}")
+            out.print(f"{tunnel.tunnel}: {text}", style="yellow")
         for end in (tunnel.site, tunnel.cloud):
             for text in end.rejected:
-                out.print(f"{tunnel.tunnel}: not accepted: {text}")
+                out.print(f"{tunnel.tunnel}: not accepted: {text}", style="yellow")
     up = sum(t.up for t in tunnels)
     agree = "both ends agree" if not any(t.disagreements for t in tunnels) else "the ends disagree"
     out.print(f"{up} of {len(tunnels)} tunnels up; {agree}.")
 
 
-def _end_row(name: str, end: str, status: EndStatus) -> tuple[str, ...]:
-    if status.problem:
-        return (name, end, "no answer", "", "", "", "", "", "")
-    return (
-        name, end, status.ike, status.child, str(status.packets_in), str(status.packets_out),
-        status.bgp, " ".join(status.received), " ".join(status.announced),
-    )  # fmt: skip
+def _pairs(site: EndStatus, cloud: EndStatus) -> Iterator[tuple[str, str, str]]:
+    if site.problem or cloud.problem:
+        yield "", site.problem or "answers", cloud.problem or "answers"
+        return
+    yield "IKE SA", site.ike, cloud.ike
+    yield "child SA", site.child, cloud.child
+    for what, name in (("packets in", "packets_in"), ("packets out", "packets_out")):
+        yield what, str(getattr(site, name)), str(getattr(cloud, name))
+    if site.bgp != "none" or cloud.bgp != "none":
+        yield "BGP", site.bgp, cloud.bgp
+        for what in ("received", "announced"):
+            yield what, " ".join(getattr(site, what)), " ".join(getattr(cloud, what))
 
 
 @click.command()

@@ -22,19 +22,46 @@ from obrin.core.errors import ObrinError
 @click.command()
 @click.argument("name", required=False)
 @click.option("--site", help="Name of the site.")
-@click.option("--network", "networks", multiple=True, metavar="NAME=PREFIX",
-              help="A network of the site; give it once for each.")
-@click.option("--uplink", "uplinks", multiple=True, metavar="NAME=ADDRESS",
-              help="A public address of the site's gateway; two for redundancy.")
+@click.option(
+    "--network",
+    "networks",
+    multiple=True,
+    metavar="NAME=PREFIX",
+    help="A network of the site; give it once for each.",
+)
+@click.option(
+    "--uplink",
+    "uplinks",
+    multiple=True,
+    metavar="NAME=ADDRESS",
+    help="A public address of the site's gateway; two for redundancy.",
+)
 @click.option("--cloud", help="Name of the cloud network.")
-@click.option("--hosts", type=click.IntRange(1, 60000), default=200, show_default=True,
-              help="How many hosts the cloud's first subnet must hold.")
-@click.option("--to", "target", type=click.Path(), default="design.yaml", show_default=True,
-              help="The file to write.")
+@click.option(
+    "--hosts",
+    type=click.IntRange(1, 60000),
+    default=200,
+    show_default=True,
+    help="How many hosts the cloud's first subnet must hold.",
+)
+@click.option(
+    "--to",
+    "target",
+    type=click.Path(),
+    default="design.yaml",
+    show_default=True,
+    help="The file to write.",
+)
 @click.option("--force", is_flag=True, help="Write over a file that exists.")
 def new(
-    name: str | None, site: str | None, networks: tuple[str, ...], uplinks: tuple[str, ...],
-    cloud: str | None, hosts: int, target: str, force: bool,
+    name: str | None,
+    site: str | None,
+    networks: tuple[str, ...],
+    uplinks: tuple[str, ...],
+    cloud: str | None,
+    hosts: int,
+    target: str,
+    force: bool,
 ) -> None:
     """Write a starting design for one site and one cloud. What is not given is asked.
 
@@ -125,7 +152,11 @@ def settle(design_file: str | None, as_json: bool, dry_run: bool) -> None:
         for key, choice in choices.items()
     ]
     rows += [
-        (f"key of {label}", "(not shown)", "48 random letters, 279 bits" if label in made else "kept")
+        (
+            f"key of {label}",
+            "(not shown)",
+            "48 random letters, 279 bits" if label in made else "kept",
+        )
         for label in labels
     ]
     print_table(out, ("Blank", "Value", "Why"), rows)

@@ -17,10 +17,18 @@ def practice() -> None:
 
 @practice.command()
 @design_option
-@click.option("--speed", type=click.FloatRange(1, 100_000), default=600.0, show_default=True,
-              help="Simulated seconds of the cloud's building time in one real second.")
-@click.option("--capture", type=click.Path(dir_okay=False),
-              help="Write every packet to this pcap file, and the session keys to FILE.keys/.")
+@click.option(
+    "--speed",
+    type=click.FloatRange(1, 100_000),
+    default=600.0,
+    show_default=True,
+    help="Simulated seconds of the cloud's building time in one real second.",
+)
+@click.option(
+    "--capture",
+    type=click.Path(dir_okay=False),
+    help="Write every packet to this pcap file, and the session keys to FILE.keys/.",
+)
 def start(design_file: str | None, speed: float, capture: str | None) -> None:
     """Start it. It needs no privileges and talks on loopback only.
 

@@ -1,10 +1,10 @@
 """The root of every error that is Obrin's to report.
 
-    ObrinError                     exit code 2 unless a subclass says otherwise
-      DesignError                  the design file: one or many located problems
-      SettleError                  no value can be found for a blank
-      AddressError                 a prefix or address that cannot be read
-      OutsideError                 something outside failed (exit code 3)
+ObrinError                     exit code 2 unless a subclass says otherwise
+  DesignError                  the design file: one or many located problems
+  SettleError                  no value can be found for a blank
+  AddressError                 a prefix or address that cannot be read
+  OutsideError                 something outside failed (exit code 3)
 """
 
 from __future__ import annotations

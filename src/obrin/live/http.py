@@ -38,7 +38,11 @@ class Client:
         self._client.close()
 
     def call(
-        self, method: str, path: str, body: Json | None = None, headers: dict[str, str] | None = None
+        self,
+        method: str,
+        path: str,
+        body: Json | None = None,
+        headers: dict[str, str] | None = None,
     ) -> httpx.Response:
         """Raises HttpError for no answer and for a status of 400 or more."""
         try:
@@ -71,10 +75,13 @@ def _detail(response: httpx.Response) -> str:
 class GatewayClient(Client):
     """A gateway over RESTCONF."""
 
-    def configure(self, config: Json, keys: Json) -> None:
-        """Keys first, so that the configuration finds them."""
+    def configure(self, config: Json, keys: Json) -> bool:
+        """Keys first, so that the configuration finds them. True if anything changed."""
+        before = self.call("GET", "/restconf/data").headers.get("ETag")
         self.call("PUT", "/restconf/data/obrin-keys:keys", keys, YANG_JSON)
         self.call("PUT", "/restconf/data", {"ietf-restconf:data": config}, YANG_JSON)
+        after = self.call("GET", "/restconf/data").headers.get("ETag")
+        return bool(before != after)
 
     def state(self) -> Json:
         found: Json = self.get("/restconf/data/obrin-observe:state")["obrin-observe:state"]

@@ -105,5 +105,3 @@ def find_project(given: str | None) -> Project:
     if path.is_dir():
         path /= DESIGN_NAME
     return Project(Path(os.path.abspath(path)))
-
-

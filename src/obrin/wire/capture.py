@@ -1,7 +1,7 @@
 """Capture files in the classic pcap format, link type RAW: each record is one IP packet.
 
-    file:    | magic 0xA1B2C3D4 | major 2 | minor 4 | zone 0 | accuracy 0 | snap length | link 101 |
-    record:  | seconds | microseconds | captured length | original length | packet |
+file:    | magic 0xA1B2C3D4 | major 2 | minor 4 | zone 0 | accuracy 0 | snap length | link 101 |
+record:  | seconds | microseconds | captured length | original length | packet |
 """
 
 from __future__ import annotations
@@ -47,9 +47,7 @@ def decode_capture(data: bytes) -> Iterator[Captured]:
     """The records of a whole file, either byte order. Raises CaptureError."""
     if len(data) < 24:
         raise CaptureError(f"a capture of {len(data)} bytes has no complete header")
-    order = next(
-        (sign for sign in "<>" if Struct(sign + "I").unpack_from(data)[0] == MAGIC), None
-    )
+    order = next((sign for sign in "<>" if Struct(sign + "I").unpack_from(data)[0] == MAGIC), None)
     if order is None:
         raise CaptureError("the capture does not begin with the pcap magic number")
     link = Struct(order + _FILE.format).unpack_from(data)[6]

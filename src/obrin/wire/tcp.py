@@ -235,9 +235,11 @@ class Connection:
         self.flush(now)
 
     def _acknowledges(self, segment: Segment) -> bool:
-        return 0 < (segment.acknowledgement - self.send_unacked) % _MOD <= (
-            self.send_next - self.send_unacked
-        ) % _MOD
+        return (
+            0
+            < (segment.acknowledgement - self.send_unacked) % _MOD
+            <= (self.send_next - self.send_unacked) % _MOD
+        )
 
     def _agree_mss(self, segment: Segment) -> None:
         self.mss = min(self.mss, segment.mss or DEFAULT_MSS)
@@ -287,9 +289,7 @@ class TcpStack:
         self._out: list[bytes] = []
         self._next_port = 49152 + int.from_bytes(rng(2), "big") % 16000
 
-    def listen(
-        self, address: int, port: int | None, accept: Callable[[Connection], None]
-    ) -> None:
+    def listen(self, address: int, port: int | None, accept: Callable[[Connection], None]) -> None:
         """Call `accept` with every connection to address and port; None is every port."""
         self._listeners[address, port] = accept
 

@@ -44,8 +44,9 @@ def _unmet(here: Location, flow: str, reason: str, what: str) -> Finding:
 
 def _may_pass(settled: Settled, expectation: Expectation) -> bool:
     """Whether any first packet of the flow could get through: routes exist and filters overlap."""
-    source, destination = settled.network(expectation.source), settled.network(
-        expectation.destination
+    source, destination = (
+        settled.network(expectation.source),
+        settled.network(expectation.destination),
     )
     ends = [expectation.source.partition("/")[0], expectation.destination.partition("/")[0]]
     if ends[0] == ends[1]:

@@ -29,7 +29,9 @@ def overlaps(settled: Settled) -> Iterator[Finding]:
     open_above: list[Owned] = []
     for owned in sorted(_owned(settled), key=lambda item: item[0]):
         prefix, owner, place = owned
-        open_above = [o for o in open_above if o[0].bits == prefix.bits and o[0].last >= prefix.value]
+        open_above = [
+            o for o in open_above if o[0].bits == prefix.bits and o[0].last >= prefix.value
+        ]
         for other, other_owner, _ in open_above:
             yield Finding(
                 Severity.ERROR,

@@ -54,7 +54,7 @@ def parse_choices(text: str, source: str) -> dict[str, Choice]:
     choices: dict[str, Choice] = {}
     problems: list[Problem] = []
     for key, entry in entries.items() if isinstance(entries, dict) else ():
-        value = entry.get("value") if isinstance(entry, dict) else None
+        value: Any = entry.get("value") if isinstance(entry, dict) else None
         usable = (isinstance(value, str | int) and not isinstance(value, bool)) or (
             isinstance(value, list) and all(isinstance(item, str) for item in value)
         )

@@ -191,8 +191,6 @@ class SuiteSpec(Entity):
     esp: EspPart
 
 
-
-
 class Expectation(Entity):
     """A flow that must work, or must not."""
 

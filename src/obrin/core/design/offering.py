@@ -8,6 +8,16 @@ from obrin.core.address.prefix import Prefix, parse_prefix
 
 
 @dataclass(frozen=True, slots=True)
+class Demand:
+    """What a design asks of one gateway; `throughput` in Mbit/s."""
+
+    throughput: float
+    tunnels: int
+    bgp: bool
+    instances: int
+
+
+@dataclass(frozen=True, slots=True)
 class GatewayClass:
     """`throughput` in Mbit/s, `monthly` in credits, `build_minutes` of simulated time."""
 
@@ -20,15 +30,15 @@ class GatewayClass:
     monthly: int
     build_minutes: int
 
-    def lacks(self, *, throughput: float, tunnels: int, bgp: bool, instances: int) -> str:
+    def lacks(self, asked: Demand) -> str:
         """Why this class cannot serve, or an empty text."""
-        if throughput > self.throughput:
-            return f"carries {self.throughput:g} Mbit/s, {throughput:g} Mbit/s are asked"
-        if tunnels > self.tunnels:
-            return f"holds {self.tunnels} tunnels, {tunnels} are asked"
-        if instances > self.instances:
-            return f"runs {self.instances} instance, {instances} are asked"
-        if bgp and not self.bgp:
+        if asked.throughput > self.throughput:
+            return f"carries {self.throughput:g} Mbit/s, {asked.throughput:g} Mbit/s are asked"
+        if asked.tunnels > self.tunnels:
+            return f"holds {self.tunnels} tunnels, {asked.tunnels} are asked"
+        if asked.instances > self.instances:
+            return f"runs {self.instances} instance, {asked.instances} are asked"
+        if asked.bgp and not self.bgp:
             return "does not speak BGP"
         return ""
 

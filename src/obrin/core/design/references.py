@@ -73,9 +73,7 @@ def reference_problems(design: Design) -> Iterator[Mistake]:
                 f"{len(addresses)} addresses for {count} instances",
                 "Give one public address for each instance, or leave it blank",
             )
-        yield from _filters(
-            cloud.filters, design, networks, ("clouds", cloud_name, "filters")
-        )
+        yield from _filters(cloud.filters, design, networks, ("clouds", cloud_name, "filters"))
     for site_name, site in design.sites.items():
         for gateway_name, gateway in site.gateways.items():
             if gateway.filters:

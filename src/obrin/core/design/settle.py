@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
+from functools import partial
 
 from obrin.core.address.allocate import first_free, largest_free, last_free, length_for
 from obrin.core.address.prefix import (
@@ -21,13 +22,15 @@ from obrin.core.address.prefix import (
 )
 from obrin.core.design.choices import Choice, Choices, Value
 from obrin.core.design.model import Cloud, Design
-from obrin.core.design.offering import Offering
+from obrin.core.design.offering import Demand, Offering
 from obrin.core.design.references import all_suites
 from obrin.core.errors import AddressError, SettleError
 from obrin.core.ipsec.suite import SHIPPED, Suite
 
 PRIVATE_AS = (range(64512, 65535), range(4200000000, 4294967295))  # RFC 6996
 DEFAULT_HOSTS = 200
+SPACE_POOLS = (parse_prefix("10.64.0.0/10"), *PRIVATE_IPV4)
+"""Where cloud spaces come from: the middle of 10/8 first, since everybody begins at its start."""
 
 
 @dataclass(slots=True)
@@ -94,12 +97,10 @@ def _suites(work: _Work) -> None:
             # Nothing to choose; the check says which end lacks what.
             fallback = (work.design.clouds[link.cloud].gateway.offers or list(SHIPPED))[0]
             work.choose(key, fallback, "no suite is common to both ends; the cloud's first")
-        elif not work.keep(key, lambda value, common=common: value in common):  # type: ignore[misc]
+        elif not work.keep(key, common.__contains__):
             best = common[0]
             strength = work.suites[best].strength
-            work.choose(
-                key, best, f"the strongest suite that both ends offer ({strength} bits)"
-            )
+            work.choose(key, best, f"the strongest suite that both ends offer ({strength} bits)")
 
 
 def _as_numbers(work: _Work) -> None:
@@ -147,16 +148,16 @@ def _gateway_class(work: _Work, name: str, cloud: Cloud) -> None:
     if cloud.gateway.gateway_class is not None:
         return
     links = [link for link in work.design.links.values() if link.cloud == name]
-    asked = {
-        "throughput": cloud.gateway.throughput,
-        "tunnels": sum(len(link.tunnels) for link in links),
-        "bgp": any(link.routing == "bgp" for link in links),
-        "instances": cloud.gateway.instances,
-    }
+    asked = Demand(
+        cloud.gateway.throughput,
+        sum(len(link.tunnels) for link in links),
+        any(link.routing == "bgp" for link in links),
+        cloud.gateway.instances,
+    )
     key = f"clouds.{name}.gateway.class"
-    reasons = []
+    reasons: list[str] = []
     for candidate in sorted(work.offering.classes, key=lambda c: c.monthly):
-        lacks = candidate.lacks(**asked)  # type: ignore[arg-type]
+        lacks = candidate.lacks(asked)
         if not lacks:
             why = f"the cheapest that fits ({candidate.monthly} credits a month)"
             if reasons:
@@ -197,7 +198,7 @@ def _spaces(work: _Work) -> None:
     lengths = {name: _space_length(work, name, cloud) for name, cloud in blanks.items()}
     for name in blanks:
         key = f"clouds.{name}.space"
-        if work.keep(key, lambda v, name=name: _fits_space(str(v), lengths[name], used)):  # type: ignore[misc]
+        if work.keep(key, partial(_fits_space, lengths[name], used)):
             used.append(parse_prefix(str(work.chosen[key].value)))
     for name, cloud in blanks.items():
         key = f"clouds.{name}.space"
@@ -210,17 +211,17 @@ def _spaces(work: _Work) -> None:
             space = _around(inner)
             work.choose(key, str(space), "the smallest prefix around the subnets given")
         else:
-            found = first_free(length, PRIVATE_IPV4, used)
+            found = first_free(length, SPACE_POOLS, used)
             if found is None:
-                raise SettleError(_no_room(f"clouds.{name}.space", length, PRIVATE_IPV4, used))
+                raise SettleError(_no_room(f"clouds.{name}.space", length, SPACE_POOLS, used))
             space = found
-            why = f"the lowest private /{length} that no site, cloud or range elsewhere uses"
+            why = f"the first private /{length} that no site, cloud or range elsewhere uses"
             work.choose(key, str(space), why)
         used.append(space)
 
 
-def _fits_space(text: str, length: int, used: list[Prefix]) -> bool:
-    prefix = parse_prefix(text)
+def _fits_space(length: int, used: list[Prefix], value: Value) -> bool:
+    prefix = parse_prefix(str(value))
     return prefix.length <= length and not any(prefix.overlaps(other) for other in used)
 
 
@@ -274,7 +275,7 @@ def _subnets(work: _Work, name: str, cloud: Cloud) -> None:
     else:
         wanted.append((gateway_key, gateway_length))
     for key, length in wanted:
-        if work.keep(key, lambda v, n=length: _fits_subnet(str(v), n, space, used)):  # type: ignore[misc]
+        if work.keep(key, partial(_fits_subnet, length, space, used)):
             used.append(parse_prefix(str(work.chosen[key].value)))
     # Large before small, so that small ones do not break up the room of large ones.
     for key, length in sorted(wanted, key=lambda item: item[1]):
@@ -292,8 +293,8 @@ def _subnets(work: _Work, name: str, cloud: Cloud) -> None:
         used.append(found)
 
 
-def _fits_subnet(text: str, length: int, space: Prefix, used: list[Prefix]) -> bool:
-    prefix = parse_prefix(text)
+def _fits_subnet(length: int, space: Prefix, used: list[Prefix], value: Value) -> bool:
+    prefix = parse_prefix(str(value))
     return (
         prefix.length <= length
         and space.covers(prefix)
@@ -313,7 +314,7 @@ def _public_addresses(work: _Work) -> None:
         used |= {parse_ipv4(text) for text in cloud.gateway.addresses or ()}
     blanks = {n: c for n, c in design.clouds.items() if c.gateway.addresses is None}
 
-    def fits(value: Value, count: int) -> bool:
+    def fits(count: int, value: Value) -> bool:
         if not isinstance(value, list) or len(value) != count:
             return False
         numbers = [parse_ipv4(text) for text in value]
@@ -321,7 +322,7 @@ def _public_addresses(work: _Work) -> None:
 
     for name, cloud in blanks.items():
         key, count = f"clouds.{name}.gateway.addresses", cloud.gateway.instances
-        if work.keep(key, lambda v, count=count: fits(v, count)):  # type: ignore[misc]
+        if work.keep(key, partial(fits, count)):
             used |= {parse_ipv4(text) for text in _texts(work.chosen[key].value)}
     free = (n for n in range(pool.value + 1, pool.last) if n not in used)
     for name, cloud in blanks.items():

@@ -31,10 +31,9 @@ def starting_design(facts: StartingFacts) -> str:
     )
     networks = "\n".join(f"      {name}: {value}" for name, value in facts.networks)
     uplinks = "\n".join(
-        f"          {name}: {{address: {value}, provider: {name}}}"
-        for name, value in facts.uplinks
+        f"          {name}: {{address: {value}, provider: {name}}}" for name, value in facts.uplinks
     )
-    return f"""# A design for obrin. Leave a value blank to have it settled; 'obrin schema' has all keys.
+    return f"""# A design for obrin. Blank values get settled; 'obrin schema' has all keys.
 obrin: 1
 name: {facts.name}
 

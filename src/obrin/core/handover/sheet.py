@@ -230,7 +230,3 @@ def _internet_side(ends: tuple[TunnelEnd, ...]) -> Iterator[str]:
         + ", ".join(routed)
         + ". Traffic to the internet goes on as before."
     )
-
-
-
-

@@ -13,7 +13,7 @@ _WORDS = ("password", "secret", "letmein", "changeme", "qwerty", "welcome", "adm
 
 
 def make_key(rng: Callable[[int], bytes]) -> str:
-    """48 letters of a 57-letter alphabet: 279 bits. Bytes that would bias the choice are skipped."""
+    """48 letters of a 57-letter alphabet: 279 bits. Bytes that would bias it are skipped."""
     limit = 256 - 256 % len(ALPHABET)
     letters: list[str] = []
     while len(letters) < GENERATED_LENGTH:

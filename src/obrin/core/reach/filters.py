@@ -110,9 +110,7 @@ def rules_for(name: str, source: Prefix, destination: Prefix, flow: Flow) -> Ite
     else:
         ports = (flow.first_port, flow.last_port)
         yield Rule(name, source, destination, flow.protocol, destination_ports=ports)
-        yield Rule(
-            f"{name}-replies", destination, source, flow.protocol, source_ports=ports
-        )
+        yield Rule(f"{name}-replies", destination, source, flow.protocol, source_ports=ports)
 
 
 def filter_of(settled: Settled, place: str) -> tuple[Rule, ...]:

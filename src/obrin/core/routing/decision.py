@@ -53,7 +53,6 @@ def decide(candidates: Sequence[Candidate]) -> Decision:
 def _beaten_by_med(candidate: Candidate, others: Sequence[Candidate]) -> bool:
     neighbour = candidate.path.as_path[:1]
     return any(
-        other.path.as_path[:1] == neighbour
-        and (other.path.med or 0) < (candidate.path.med or 0)
+        other.path.as_path[:1] == neighbour and (other.path.med or 0) < (candidate.path.med or 0)
         for other in others
     )

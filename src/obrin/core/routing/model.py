@@ -141,5 +141,3 @@ def cloud_table(settled: Settled, cloud: str, up: Collection[str]) -> PrefixTabl
 def all_up(settled: Settled) -> frozenset[str]:
     """Labels of all tunnels."""
     return frozenset(t.label for t in settled.tunnels())
-
-

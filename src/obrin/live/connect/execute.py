@@ -71,8 +71,8 @@ def _do(step: Step, ends: Ends, journal: Journal, report: Report) -> str:
         if client is None:
             note = "no endpoint: hand over its pack by hand"
         else:
-            client.configure(step.pack.config, step.pack.keys)
-            note = "pack handed over"
+            changed = client.configure(step.pack.config, step.pack.keys)
+            note = "pack handed over" if changed else "already so"
     else:
         note = _cloud(step, ends.cloud, report)
     journal.done(step.name, note)

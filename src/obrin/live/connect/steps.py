@@ -1,4 +1,4 @@
-"""What a connect has to do, as steps with their needs; bodies for the cloud from the settled design."""
+"""What a connect has to do: steps with their needs, and the bodies that the cloud is sent."""
 
 from __future__ import annotations
 

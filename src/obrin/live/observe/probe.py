@@ -56,9 +56,7 @@ def probe_all(settled: Settled, ends: Ends) -> list[Outcome]:
 
 def probe_one(settled: Settled, ends: Ends, expectation: Expectation) -> Outcome:
     """One question from the source's side, asked as its first packet would be."""
-    protocol = next(
-        (n for n, p in PROTOCOLS.items() if p == expectation.flow.protocol), "icmp"
-    )
+    protocol = next((n for n, p in PROTOCOLS.items() if p == expectation.flow.protocol), "icmp")
     source = host_of(settled.network(expectation.source))
     destination = host_of(settled.network(expectation.destination))
     timeout = TIMEOUT if expectation.must == "work" else TIMEOUT_NOT

@@ -100,9 +100,7 @@ def _tunnel(
             [s for i in instances for s in i["session"]],
             name,
         )
-    return TunnelStatus(
-        tunnel.label, tunnel.rank, site, cloud, tuple(_disagreements(site, cloud))
-    )
+    return TunnelStatus(tunnel.label, tunnel.rank, site, cloud, tuple(_disagreements(site, cloud)))
 
 
 def _end(tunnels: list[Json], sessions: list[Json], name: str) -> EndStatus:

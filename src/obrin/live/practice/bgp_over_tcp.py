@@ -25,7 +25,7 @@ class BgpOverTcp:
         self._connections: dict[str, Connection] = {}
         self._opened: set[str] = set()
         self._alive: set[str] = set()
-        for name, neighbour in neighbours.items():
+        for neighbour in neighbours.values():
             self.speaker.add(neighbour.session, neighbour.policy, neighbour.announce)
             tcp.listen(neighbour.session.local_address, PORT, self._accept)
 

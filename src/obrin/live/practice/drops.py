@@ -23,9 +23,7 @@ def packet_key(packet: Ipv4) -> PacketKey:
     """What filters look at, taken from a packet."""
     source, destination = packet.ports
     kind = packet.payload[0] if packet.protocol == ICMP and packet.payload else -1
-    return PacketKey(
-        packet.source, packet.destination, packet.protocol, source, destination, kind
-    )
+    return PacketKey(packet.source, packet.destination, packet.protocol, source, destination, kind)
 
 
 class DropLog:

@@ -5,6 +5,8 @@ It knows nothing of the design: what its pack's standard data and keys say is al
 
 from __future__ import annotations
 
+import hmac
+import json
 import os
 from pathlib import Path
 from typing import Any
@@ -18,11 +20,11 @@ from obrin.core.address.prefix import format_address, parse_ipv4
 from obrin.core.errors import ObrinError
 from obrin.live.practice import from_standard
 from obrin.live.practice.cable import Cable, plug_in
+from obrin.live.practice.drops import packet_key
 from obrin.live.practice.hosts import PROTOCOLS, Hosts, probe, stream
 from obrin.live.practice.keylog import KeyLog
 from obrin.live.practice.node import Node, NodeConfig
 from obrin.live.practice.observe import node_state
-from obrin.live.practice.drops import packet_key
 from obrin.live.practice.service import Problem, Ticker, read_json, serve
 from obrin.live.standard_modules import StandardDataError, data_model, validate
 from obrin.wire.errors import PacketError
@@ -47,10 +49,10 @@ class GatewayProcess:
         self._node = Node(name, NodeConfig(), os.urandom)
         self._hosts = Hosts((), os.urandom)
         self._uplinks: dict[int, str] = {}
-        self._ticker: Ticker | None = None
+        self._ticker = Ticker(self._pump)
+        self._etag_key = os.urandom(16)
 
     async def run(self) -> None:
-        self._ticker = Ticker(self._pump)
         for name, port in self._ports.items():
             self._cables[name] = await plug_in(port, self._arrived)
         data_model()  # loaded before the gateway says that it is ready
@@ -71,11 +73,9 @@ class GatewayProcess:
     # The engine
 
     def _now(self) -> float:
-        assert self._ticker is not None
         return self._ticker.now()
 
     def _kick(self) -> None:
-        assert self._ticker is not None
         self._ticker.kick()
 
     def _arrived(self, packet: bytes) -> None:
@@ -154,7 +154,13 @@ class GatewayProcess:
         return _yang({"ietf-restconf:restconf": root})
 
     async def _get_all(self, request: Request) -> Response:
-        return _yang({"ietf-restconf:data": {**self._config, STATE: self._state()}})
+        data = {**self._config, STATE: self._state()}
+        return _yang({"ietf-restconf:data": data}, {"ETag": self._etag()})
+
+    def _etag(self) -> str:
+        """RFC 8040 section 3.4.1.2. Keyed, so that it tells nothing about the keys in it."""
+        text = json.dumps([self._config, self._keys], sort_keys=True)
+        return '"' + hmac.new(self._etag_key, text.encode(), "sha256").hexdigest()[:24] + '"'
 
     async def _put_all(self, request: Request) -> Response:
         body = await read_json(request)
@@ -163,8 +169,9 @@ class GatewayProcess:
             raise Problem(400, "invalid-value", "ietf-restconf:data without keys is expected")
         _validated(data)
         created = not self._config
-        self._config = data
-        self._rebuild()
+        if self._config != data:
+            self._config = data
+            self._rebuild()
         return Response(status_code=201 if created else 204)
 
     async def _get(self, request: Request) -> Response:
@@ -246,13 +253,14 @@ def _validated(data: dict[str, Any]) -> None:
         raise Problem(400, "invalid-value", str(error)) from error
 
 
-def _yang(data: dict[str, Any]) -> Response:
-    return JSONResponse(data, media_type=YANG_JSON)
+def _yang(data: dict[str, Any], headers: dict[str, str] | None = None) -> Response:
+    return JSONResponse(data, headers=headers, media_type=YANG_JSON)
 
 
 async def _restconf_error(request: Request, problem: Exception) -> Response:
     """RFC 8040 section 7.1."""
-    assert isinstance(problem, Problem)
+    if not isinstance(problem, Problem):
+        raise problem
     error = {
         "error-type": "application",
         "error-tag": problem.title if "-" in problem.title else "invalid-value",

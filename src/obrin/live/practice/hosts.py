@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import itertools
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 
@@ -64,9 +65,7 @@ async def probe(
             until = clock() + part
             while clock() < until:
                 if query.answered_at is not None:
-                    return ProbeResult(
-                        True, False, query.answered_at - begun, query.source_port
-                    )
+                    return ProbeResult(True, False, query.answered_at - begun, query.source_port)
                 if query.refused:
                     return ProbeResult(False, True, clock() - begun, query.source_port)
                 await asyncio.sleep(0.005)
@@ -106,5 +105,5 @@ async def stream(
         host.forget(query)
     answers = sorted(q.answered_at for q in queries if q.answered_at is not None)
     edges = [begun, *answers, begun + duration]
-    gap = max(b - a for a, b in zip(edges, edges[1:], strict=False))
+    gap = max(b - a for a, b in itertools.pairwise(edges))
     return StreamResult(len(queries), len(answers), gap)

@@ -99,8 +99,10 @@ class Internet:
         self.carried += 1
         return leaves_by, packet.encode()
 
-    def _lose(self, reason: str) -> None:
+    def _lose(self, reason: str) -> tuple[str, bytes] | None:
+        """Count the loss; None, so that callers can return it."""
         self.lost[reason] = self.lost.get(reason, 0) + 1
+        return None
 
     def cut_pair(self, one: str, other: str) -> None:
         self.cut_pairs.add(frozenset((parse_ipv4(one), parse_ipv4(other))))

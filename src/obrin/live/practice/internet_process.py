@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import functools
 from pathlib import Path
 from typing import Any
 
@@ -14,7 +15,7 @@ from starlette.routing import Route
 from obrin.core.errors import AddressError
 from obrin.live.practice.cable import PLUG
 from obrin.live.practice.internet import CLOUD, Internet
-from obrin.live.practice.service import Problem, problem_response, read_json, serve
+from obrin.live.practice.service import Problem, answer_problem, read_json, serve
 
 
 class _Socket(asyncio.DatagramProtocol):
@@ -53,7 +54,7 @@ class InternetProcess:
         ports = {}
         for name in (*self._internet.lines, CLOUD):
             transport, protocol = await loop.create_datagram_endpoint(
-                lambda name=name: _Socket(name, self),  # type: ignore[misc]
+                functools.partial(_Socket, name, self),
                 local_addr=("127.0.0.1", 0),
             )
             self._sockets[name] = protocol
@@ -64,7 +65,7 @@ class InternetProcess:
                 Route("/v1/faults", self._cut, methods=["POST"]),
                 Route("/v1/faults", self._heal, methods=["DELETE"]),
             ],
-            exception_handlers={Problem: _on_problem},
+            exception_handlers={Problem: answer_problem},
         )
         await serve(app, self._folder, "internet", {"cables": ports})
 
@@ -97,8 +98,3 @@ class InternetProcess:
     async def _heal(self, request: Request) -> Response:
         self._internet.heal()
         return Response(status_code=204)
-
-
-async def _on_problem(request: Request, problem: Exception) -> Response:
-    assert isinstance(problem, Problem)
-    return problem_response(problem)

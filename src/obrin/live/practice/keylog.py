@@ -64,13 +64,12 @@ def esp_lines(child: ChildSa) -> list[str]:
     lines = []
     for spi, keys in ((child.spi_in, child.keys_in), (child.spi_out, child.keys_out)):
         if cipher.combined:
-            names = ("AES-GCM [RFC4106]", "NULL")
+            names = ("AES-GCM with 16 octet ICV [RFC4106]", "NULL")
         else:
             names = ("AES-CBC [RFC3602]", "HMAC-SHA-256-128 [RFC4868]")
         fields = [
             "IPv4", "*", "*", f"0x{spi.hex()}", names[0], f"0x{keys.encryption.hex()}",
             names[1], f"0x{keys.integrity.hex()}" if keys.integrity else "",
-            "64-bit" if child.esn else "32-bit", "",
         ]  # fmt: skip
         lines.append(",".join(f'"{field}"' for field in fields))
     return lines

@@ -19,7 +19,7 @@ from obrin.live.practice.bgp_over_tcp import BgpOverTcp
 from obrin.live.practice.drops import DropLog, packet_key
 from obrin.wire.bgp.session import SessionConfig
 from obrin.wire.errors import PacketError
-from obrin.wire.esp import EspError, NEXT_IPV4
+from obrin.wire.esp import NEXT_IPV4, EspError
 from obrin.wire.ike.child import ChildSa
 from obrin.wire.ike.config import PeerConfig
 from obrin.wire.ike.endpoint import Endpoint
@@ -183,15 +183,13 @@ class Node:
         key = packet_key(packet)
         found = self.table.match(packet.destination)
         if found is None:
-            self.drops.add(
-                self.name, f"no route to {format_address(packet.destination)}", key
-            )
+            self.drops.add(self.name, f"no route to {format_address(packet.destination)}", key)
             return
         route = found[1]
         to_tunnel = route.via in self.config.tunnels
         rules = None if own else self.config.rules
         if rules is not None and (arrived_by or to_tunnel) and match(rules, key) is None:
-            self.drops.add(self.name, f"filter at {self.name}: no rule lets it through", key)
+            self.drops.add(self.name, "no filter rule lets it through", key)
             return
         if packet.ttl <= 1:
             self.drops.add(self.name, "time to live ran out", key)
@@ -323,4 +321,3 @@ class Node:
         """Inner packets for hosts of this gateway's own networks."""
         out, self._local = self._local, []
         return out
-

@@ -33,6 +33,13 @@ class Problem(Exception):
         super().__init__(detail)
 
 
+async def answer_problem(request: Any, problem: Exception) -> JSONResponse:
+    """For an application's table of exception handlers."""
+    if not isinstance(problem, Problem):
+        raise problem
+    return problem_response(problem)
+
+
 def problem_response(problem: Problem) -> JSONResponse:
     return JSONResponse(
         {"status": problem.status, "title": problem.title, "detail": problem.detail},
@@ -91,17 +98,17 @@ class Ticker:
 
     def __init__(self, pump: Callable[[float], float]) -> None:
         self._pump = pump
-        self._loop = asyncio.get_running_loop()
         self._handle: asyncio.TimerHandle | None = None
 
     def now(self) -> float:
-        return self._loop.time()
+        return asyncio.get_running_loop().time()
 
     def kick(self) -> None:
         """Run the engine now and arm the timer for its next deadline."""
         if self._handle is not None:
             self._handle.cancel()
             self._handle = None
-        due = self._pump(self._loop.time())
+        loop = asyncio.get_running_loop()
+        due = self._pump(loop.time())
         if due != float("inf"):
-            self._handle = self._loop.call_at(max(due, self._loop.time() + 0.001), self.kick)
+            self._handle = loop.call_at(max(due, loop.time() + 0.001), self.kick)

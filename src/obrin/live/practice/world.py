@@ -84,9 +84,7 @@ def start_world(
                 starter.launch("gateway", arguments, f"gateway-{gateway.name}")
         cloud = starter.wait("cloud")
         gateways = {
-            name: _url(starter.wait(f"gateway-{name}"))
-            for name in settled.gateways
-            if name in used
+            name: _url(starter.wait(f"gateway-{name}")) for name in settled.gateways if name in used
         }
     except BaseException:
         _stop_pids(starter.pids.values())

@@ -152,9 +152,7 @@ def _path(values: dict[int, bytes], *, four_octets: bool) -> Path:
         origin,
         int.from_bytes(values[MED], "big") if MED in values else None,
         int.from_bytes(values[LOCAL_PREF], "big") if LOCAL_PREF in values else DEFAULT_LOCAL_PREF,
-        tuple(
-            int.from_bytes(communities[i : i + 4], "big") for i in range(0, len(communities), 4)
-        ),
+        tuple(int.from_bytes(communities[i : i + 4], "big") for i in range(0, len(communities), 4)),
     )
 
 

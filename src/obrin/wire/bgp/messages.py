@@ -1,6 +1,6 @@
 """BGP messages (RFC 4271 section 4), parse and serialise side by side.
 
-    | marker, 16 bytes of ones | length (2) | type (1) | body |
+| marker, 16 bytes of ones | length (2) | type (1) | body |
 """
 
 from __future__ import annotations

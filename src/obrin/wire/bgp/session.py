@@ -108,9 +108,7 @@ class BgpSession:
         """Send routes with one set of attributes; only when established."""
         attributes = Attributes(path)
         for start in range(0, len(prefixes), _ROUTES_PER_UPDATE):
-            self._send(
-                Update((), attributes, tuple(prefixes[start : start + _ROUTES_PER_UPDATE]))
-            )
+            self._send(Update((), attributes, tuple(prefixes[start : start + _ROUTES_PER_UPDATE])))
 
     def withdraw(self, prefixes: list[Prefix]) -> None:
         for start in range(0, len(prefixes), _ROUTES_PER_UPDATE):

@@ -50,7 +50,7 @@ class PeerConfig:
     remote_identity: Identity
     suites: tuple[Suite, ...]
     key: bytes = field(repr=False)
-    liveness: Liveness = Liveness()
+    liveness: Liveness = field(default_factory=Liveness)
     local_selectors: tuple[Selector, ...] = (ANY_IPV4,)
     remote_selectors: tuple[Selector, ...] = (ANY_IPV4,)
     always_encapsulate: bool = False

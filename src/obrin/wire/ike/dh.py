@@ -47,7 +47,9 @@ class _Curve25519:
         try:
             return self._key.exchange(x25519.X25519PublicKey.from_public_bytes(peer))
         except ValueError as error:
-            raise IkeFormatError(f"the peer's Curve25519 value is not acceptable: {error}") from error
+            raise IkeFormatError(
+                f"the peer's Curve25519 value is not acceptable: {error}"
+            ) from error
 
 
 class _Ecp:

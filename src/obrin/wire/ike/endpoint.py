@@ -103,9 +103,7 @@ class Endpoint:
         except IkeRefusal as refusal:
             name = notify_name(refusal.notify)
             tunnel.note(Refused(tunnel.config.name, False, name, str(refusal)))
-            self._refuse(
-                header.spi_i, local, remote, NotifyPayload(refusal.notify, refusal.data)
-            )
+            self._refuse(header.spi_i, local, remote, NotifyPayload(refusal.notify, refusal.data))
             return
         except IkeFormatError as error:
             tunnel.discard(str(error))
@@ -132,12 +130,8 @@ class Endpoint:
         given = find_notify(payloads, Notify.COOKIE)
         return None if given is not None and given.data == wanted else wanted
 
-    def _refuse(
-        self, spi_i: bytes, local: Address, remote: Address, notify: NotifyPayload
-    ) -> None:
-        message = encode_plain(
-            spi_i, bytes(8), Exchange.IKE_SA_INIT, FLAG_RESPONSE, 0, [notify]
-        )
+    def _refuse(self, spi_i: bytes, local: Address, remote: Address, notify: NotifyPayload) -> None:
+        message = encode_plain(spi_i, bytes(8), Exchange.IKE_SA_INIT, FLAG_RESPONSE, 0, [notify])
         self._reply(local, remote, message)
 
     def _reply(self, local: Address, remote: Address, message: bytes) -> None:

@@ -190,7 +190,8 @@ def _verify(tunnel: Tunnel, sa: IkeSa, them: Id, auth: Auth, *, initiator: bool)
     value = _auth_value(tunnel, sa, them, initiator=initiator)
     if not hmac.compare_digest(value, auth.data):
         raise IkeRefusal(
-            Notify.AUTHENTICATION_FAILED, "the peer's proof does not fit: the pre-shared keys differ"
+            Notify.AUTHENTICATION_FAILED,
+            "the peer's proof does not fit: the pre-shared keys differ",
         )
 
 

@@ -183,9 +183,7 @@ def _answer_child(
     if chosen is None or len(chosen.spi) != 4:
         raise IkeRefusal(Notify.NO_PROPOSAL_CHOSEN, "no child proposal is one that we accept")
     shared, public = _answer_exchange(tunnel, chosen, payloads)
-    remote = narrow(
-        need(payloads, Ts, "traffic selector", PayloadType.TSI).selectors, old.remote
-    )
+    remote = narrow(need(payloads, Ts, "traffic selector", PayloadType.TSI).selectors, old.remote)
     local = narrow(need(payloads, Ts, "traffic selector", PayloadType.TSR).selectors, old.local)
     if not remote or not local:
         raise IkeRefusal(Notify.TS_UNACCEPTABLE, "the rekey changes the traffic selectors")

@@ -1,4 +1,4 @@
-"""IKE_SA_INIT (RFC 7296 section 1.2), with cookies (2.6), group retry (1.2) and NAT detection (2.23)."""
+"""IKE_SA_INIT (RFC 7296 section 1.2): cookies (2.6), group retry (1.2), NAT detection (2.23)."""
 
 from __future__ import annotations
 
@@ -11,6 +11,7 @@ from cryptography.hazmat.primitives.hashes import SHA1, Hash
 from obrin.core.address.prefix import parse_address
 from obrin.core.ipsec.proposal import Proposal, choose
 from obrin.core.ipsec.registry import Kind
+from obrin.wire.ike.dh import KeyPair, make_key_pair
 from obrin.wire.ike.errors import IkeFormatError, IkeRefusal
 from obrin.wire.ike.events import Refused
 from obrin.wire.ike.keys import derive_ike_keys, skeyseed_first
@@ -32,7 +33,6 @@ from obrin.wire.ike.numbers import (
     Notify,
     notify_name,
 )
-from obrin.wire.ike.dh import KeyPair, make_key_pair
 from obrin.wire.ike.payloads import Ke, Nonce, NotifyPayload, Payload, Sa, decode_chain
 from obrin.wire.ike.sa import IkeSa
 from obrin.wire.ike.transitions import Step
@@ -60,9 +60,7 @@ def start(tunnel: Tunnel, now: float) -> None:
     config = tunnel.config
     sa = IkeSa(True, tunnel.rng(8), bytes(8), config.liveness, tunnel.rng)
     group = config.suites[0].ike.group.number
-    tunnel.attempt = Attempt(
-        sa, ike_offers(config.suites), make_key_pair(group, tunnel.rng), group
-    )
+    tunnel.attempt = Attempt(sa, ike_offers(config.suites), make_key_pair(group, tunnel.rng), group)
     sa.nonce_i = tunnel.rng(32)
     tunnel.sas.append(sa)
     _send(tunnel, tunnel.attempt, now)

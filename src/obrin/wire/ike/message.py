@@ -1,7 +1,7 @@
 """IKE messages: the header (RFC 7296 section 3.1) and the Encrypted payload (section 3.14).
 
-    | initiator's SPI (8) | responder's SPI (8) |
-    | next payload | version | exchange | flags | message ID (4) | length (4) |
+| initiator's SPI (8) | responder's SPI (8) |
+| next payload | version | exchange | flags | message ID (4) | length (4) |
 """
 
 from __future__ import annotations

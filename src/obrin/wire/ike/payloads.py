@@ -8,6 +8,7 @@ Every body below starts after the generic payload header:
 from __future__ import annotations
 
 import functools
+from collections.abc import Callable
 from dataclasses import dataclass
 from struct import Struct
 
@@ -297,7 +298,7 @@ class Unknown:
 
 Payload = Sa | Ke | Nonce | Id | Auth | NotifyPayload | Delete | Ts | Unknown
 
-_DECODERS = {
+_DECODERS: dict[int, Callable[[bytes, int], Payload]] = {
     int(PayloadType.SA): Sa.decode,
     int(PayloadType.KE): Ke.decode,
     int(PayloadType.IDI): Id.decode,

@@ -216,8 +216,7 @@ class Fabric:
     def _allowed(self, subnet: Subnet, key: PacketKey) -> bool:
         if match(self._rules.get(subnet.network, ()), key) is not None:
             return True
-        place = subnet.network
-        self.drops.add(place, f"filter at {place}: no rule lets it through", key)
+        self.drops.add(subnet.network, "no filter rule lets it through", key)
         return False
 
     def _to_host(self, data: bytes, now: float) -> None:
@@ -267,9 +266,10 @@ class Fabric:
         found: list[tuple[Prefix, Route, Instance]] = []
         for instance in self.instances.values():
             matched = instance.node.table.match(destination)
-            if instance.network == network and matched is not None:
-                if matched[1].kind is not RouteKind.CONNECTED:
-                    found.append((*matched, instance))
+            if instance.network != network or matched is None:
+                continue
+            if matched[1].kind is not RouteKind.CONNECTED:
+                found.append((*matched, instance))
         if not found:
             return None
         longest = max(prefix.length for prefix, _, _ in found)

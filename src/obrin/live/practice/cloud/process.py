@@ -20,7 +20,7 @@ from obrin.live.practice.cloud.fabric import Fabric
 from obrin.live.practice.cloud.store import Store
 from obrin.live.practice.hosts import PROTOCOLS, probe
 from obrin.live.practice.observe import session_states, tunnel_states
-from obrin.live.practice.service import Problem, Ticker, problem_response, read_json, serve
+from obrin.live.practice.service import Problem, Ticker, answer_problem, read_json, serve
 
 
 class CloudProcess:
@@ -31,13 +31,12 @@ class CloudProcess:
         self.store = Store(PRACTICE_CLOUD, speed, self._mark)
         self.fabric = Fabric(self.store, os.urandom)
         self._cable: Cable | None = None
-        self._ticker: Ticker | None = None
+        self._ticker = Ticker(self._pump)
 
     def _mark(self) -> None:
         self._dirty = True
 
     async def run(self) -> None:
-        self._ticker = Ticker(self._pump)
         self._cable = await plug_in(self._cable_port, self._arrived)
         routes = [
             Route("/v1/openapi.json", self._describe),
@@ -53,17 +52,15 @@ class CloudProcess:
                 Route(f"/v1/{kind}/{{name}}", self._put, methods=["PUT"]),
                 Route(f"/v1/{kind}/{{name}}", self._delete, methods=["DELETE"]),
             ]
-        app = Starlette(routes=routes, exception_handlers={Problem: _on_problem})
+        app = Starlette(routes=routes, exception_handlers={Problem: answer_problem})
         await serve(app, self._folder, "cloud")
 
     # The engine
 
     def _now(self) -> float:
-        assert self._ticker is not None
         return self._ticker.now()
 
     def _kick(self) -> None:
-        assert self._ticker is not None
         self._ticker.kick()
 
     def _arrived(self, packet: bytes) -> None:
@@ -171,8 +168,3 @@ class CloudProcess:
                 "source_port": result.source_port,
             }
         )
-
-
-async def _on_problem(request: Request, problem: Exception) -> Response:
-    assert isinstance(problem, Problem)
-    return problem_response(problem)

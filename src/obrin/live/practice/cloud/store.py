@@ -13,7 +13,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
-from obrin.core.design.offering import Offering
+from obrin.core.design.offering import GatewayClass, Offering
 from obrin.core.errors import ObrinError
 from obrin.live.practice.cloud.bodies import (
     KINDS,
@@ -158,11 +158,10 @@ class Store:
 
     def _seconds(self, kind: str, body: Body) -> float:
         if isinstance(body, Gateway):
-            found = self._class(body.capacity_class)
-            return found.build_minutes * 60.0
+            return self._class(body.capacity_class).build_minutes * 60.0
         return MINUTES[kind] * 60.0
 
-    def _class(self, name: str) -> Any:
+    def _class(self, name: str) -> GatewayClass:
         for candidate in self.offering.classes:
             if candidate.name == name:
                 return candidate

@@ -1,0 +1,247 @@
+"""`demo`: the whole story on the practice world, told step by step."""
+
+from __future__ import annotations
+
+import importlib.resources
+import os
+import time
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from obrin.cli.common import STYLES, console, print_table
+from obrin.core.errors import ObrinError
+from obrin.live.project import Project
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from obrin.core.design.settled import Settled, SettledTunnel
+    from obrin.live.http import Ends
+
+Row = tuple[str, str, str, bool]
+STREAM_INTERVAL = 0.05
+
+
+@click.command()
+@click.option(
+    "--folder",
+    type=click.Path(),
+    default="skerrow-ferries",
+    show_default=True,
+    help="The project folder to make.",
+)
+@click.option("--keep", is_flag=True, help="Leave the practice world running at the end.")
+@click.option("--capture", is_flag=True, help="Also write demo.pcap and its session keys.")
+@click.pass_context
+def demo(ctx: click.Context, folder: str, keep: bool, capture: bool) -> None:
+    """The whole story on the practice world: settle, check, hand over, connect, lose a tunnel.
+
+    Needs no privileges, no network and no terminal. Leaves a project folder behind.
+
+    \b
+    Example:
+      obrin demo
+    """  # fmt: skip
+    target = Path(folder)
+    if target.exists() and any(target.iterdir()):
+        raise ObrinError(f"{target} is there already. Give --folder with another name")
+    rows = Story(console(), target).tell(keep=keep, capture=capture)
+    ctx.exit(0 if all(good for *_, good in rows) else 1)
+
+
+class Story:
+    """Each method is a step; `rows` gathers what was asked and what was seen."""
+
+    def __init__(self, out: Console, folder: Path) -> None:
+        self._out = out
+        self._project = Project(Path(os.path.abspath(folder / "design.yaml")))
+        self._rows: list[Row] = []
+        self._number = 0
+
+    def tell(self, *, keep: bool, capture: bool) -> list[Row]:
+        from obrin.live.http import open_ends
+        from obrin.live.practice.world import start_world, stop_world
+
+        began = time.monotonic()
+        self._write_files()
+        self._check_draft()
+        settled = self._settle()
+        self._hand_over(settled)
+        self._step("Start the practice world", "a cloud, a gateway, and an internet between them")
+        folder = self._project.practice_folder
+        pcap = self._project.folder / "demo.pcap" if capture else None
+        world = start_world(settled, folder, speed=900.0, capture=pcap)
+        try:
+            with open_ends(world.token, world.cloud, world.gateways, world.internet) as ends:
+                self._connect(settled, ends)
+                self._probe(settled, ends)
+                self._fail_over(settled, ends)
+        finally:
+            if not keep:
+                stop_world(folder)
+        self._end(time.monotonic() - began, keep=keep)
+        return self._rows
+
+    def _step(self, title: str, text: str = "") -> None:
+        from rich.text import Text
+
+        self._number += 1
+        self._out.print()
+        self._out.print(Text(f"{self._number}. {title}", style="bold"))
+        if text:
+            self._out.print(Text(f"   {text}"))
+
+    def _say(self, text: str) -> None:
+        from rich.text import Text
+
+        self._out.print(Text(f"   {text}"))
+
+    def _row(self, asked: str, wanted: str, seen: str, good: bool) -> None:
+        self._rows.append((asked, wanted, seen, good))
+
+    def _write_files(self) -> None:
+        self._project.folder.mkdir(parents=True, exist_ok=True)
+        source = importlib.resources.files("obrin").joinpath("demo")
+        for name in ("design.yaml", "draft.yaml"):
+            text = source.joinpath(name).read_text(encoding="utf-8")
+            (self._project.folder / name).write_text(text, encoding="utf-8")
+        self._out.print(
+            "Skerrow Ferries joins its head office, Harbour House, to the cloud network of its\n"
+            f"booking applications. The project is in {self._project.folder.name}/."
+        )
+
+    def _check_draft(self) -> None:
+        from obrin.core.check import Severity, check
+        from obrin.core.design.offering import PRACTICE_CLOUD
+        from obrin.core.design.settle import settle
+        from obrin.core.design.settled import build_settled
+
+        self._step("Check a first draft", "draft.yaml has the mistakes that first drafts have")
+        draft = Project(self._project.folder / "draft.yaml").read()
+        choices = settle(draft.design, {}, PRACTICE_CLOUD)
+        findings = check(build_settled(draft.design, choices), PRACTICE_CLOUD, {})
+        errors = [f for f in findings if f.severity is Severity.ERROR]
+        rows = [
+            (f.severity.label, draft.locator.where(f.place).rpartition("/")[2], f.cause)
+            for f in findings
+        ]
+        print_table(self._out, ("", "Where", "What is wrong"), rows, styles=STYLES)
+        self._row("the draft's mistakes", "found", f"{len(errors)} errors", bool(errors))
+
+    def _settle(self) -> Settled:
+        from obrin.core.check import Severity, check
+        from obrin.core.design.offering import PRACTICE_CLOUD
+        from obrin.core.design.settle import settle
+        from obrin.core.design.settled import build_settled
+
+        self._step("Settle the design", "design.yaml leaves these blank; each value says why")
+        document = self._project.read()
+        choices = settle(document.design, {}, PRACTICE_CLOUD)
+        settled = build_settled(document.design, choices)
+        self._project.write_choices(choices)
+        self._project.keys.fill([t.label for t in settled.tunnels()], os.urandom)
+        shown = [
+            (key, ", ".join(c.value) if isinstance(c.value, list) else str(c.value), c.why)
+            for key, c in choices.items()
+        ]
+        print_table(self._out, ("Blank", "Value", "Why"), shown)
+        findings = check(settled, PRACTICE_CLOUD, self._project.keys.read())
+        errors = sum(f.severity is Severity.ERROR for f in findings)
+        for finding in findings:
+            self._say(f"{finding.severity.label}: {finding.cause}")
+        self._row("blanks in the design", "all settled", f"{len(choices)} and 2 keys", True)
+        self._row("errors in the design", "none", str(errors), errors == 0)
+        return settled
+
+    def _hand_over(self, settled: Settled) -> None:
+        from obrin.live.packs import write_packs
+
+        self._step("Hand over", "one pack for each gateway, its keys apart")
+        for name, paths in write_packs(self._project, settled).items():
+            self._say(f"packs/{name}/: {', '.join(path.name for path in paths)}")
+        self._row("both ends of each tunnel", "mirror images", "field by field", True)
+
+    def _connect(self, settled: Settled, ends: Ends) -> None:
+        from obrin.cli.connect import print_status
+        from obrin.live.connect.whole import connect_whole
+
+        self._step("Connect", "the cloud by its API, the gateway from its pack over RESTCONF")
+        began = time.monotonic()
+        result = connect_whole(self._project, settled, ends, lambda _progress: None, 30.0)
+        self._say(f"{result.changed} steps in {time.monotonic() - began:.1f} s")
+        print_status(self._out, result.status)
+        up = sum(t.up for t in result.status)
+        agree = not any(t.disagreements for t in result.status)
+        self._row("tunnels up, BGP established", f"{len(result.status)}", str(up),
+                  up == len(result.status))  # fmt: skip
+        self._row("both ends' status", "agree", "agree" if agree else "disagree", agree)
+        again = connect_whole(self._project, settled, ends, lambda _progress: None, 30.0)
+        self._row("connect, run again", "changes nothing", f"{again.changed} changes",
+                  again.changed == 0)  # fmt: skip
+
+    def _probe(self, settled: Settled, ends: Ends) -> None:
+        from obrin.cli.connect import print_outcomes
+        from obrin.live.observe.probe import probe_all
+
+        self._step("Probe", "what must work and what must not, with real packets, from both sides")
+        outcomes = probe_all(settled, ends)
+        print_outcomes(self._out, outcomes)
+        for wish, words in (("work", "flows that must work"), ("not", "flows that must not")):
+            of_kind = [o for o in outcomes if o.expectation.must == wish]
+            met = sum(o.met for o in of_kind)
+            self._row(words, f"{len(of_kind)} of {len(of_kind)}", f"{met} as wished",
+                      met == len(of_kind))  # fmt: skip
+
+    def _fail_over(self, settled: Settled, ends: Ends) -> None:
+        from obrin.core.drill.outage import predict_outage
+        from obrin.live.connect.whole import wait_until_up
+        from obrin.live.observe.outage import carrying, measure_outage
+
+        tunnel = next(settled.tunnels())
+        predicted = predict_outage(settled, tunnel)
+        self._step(f"Lose tunnel {tunnel.label}", "its path is cut without a word")
+        self._say(f"predicted outage: {predicted}")
+        before = carrying(settled, ends)
+        longest = predicted.longest or 10.0
+        result = measure_outage(
+            settled, ends, lambda: _cut(ends, tunnel), interval=STREAM_INTERVAL,
+            lead=0.6, duration=longest + 2.0,
+        )  # fmt: skip
+        after = carrying(settled, ends)
+        self._say(f"measured outage:  {result.seconds:.2f} s ({result.answered} of {result.sent} "
+                  "echo requests answered)")  # fmt: skip
+        self._say(f"traffic moved from {before} to {after}")
+        slack = 2 * STREAM_INTERVAL + 0.25
+        good = predicted.shortest - slack <= result.seconds <= longest + slack
+        self._row("outage when a tunnel dies", f"{predicted.shortest:.1f} to {longest:.1f} s",
+                  f"{result.seconds:.2f} s", good)  # fmt: skip
+        self._row("traffic moves to", str(settled.links[tunnel.link].tunnels[1].label), after,
+                  after == settled.links[tunnel.link].tunnels[1].label)  # fmt: skip
+        self._step("Heal it")
+        ends.internet.heal()
+        status = wait_until_up(settled, ends, lambda _progress: None, 25.0)
+        up = sum(t.up for t in status)
+        self._say(f"{up} of {len(status)} tunnels up, traffic on {carrying(settled, ends)}")
+        self._row("tunnels up after healing", f"{len(status)}", str(up), up == len(status))
+
+    def _end(self, seconds: float, *, keep: bool) -> None:
+        self._step("What was asked and what was seen")
+        rows: Sequence[tuple[str, ...]] = [
+            (asked, wanted, seen, "yes" if good else "NO")
+            for asked, wanted, seen, good in self._rows
+        ]
+        print_table(self._out, ("Asked", "Wanted", "Seen", "Good"), rows, styles=STYLES)
+        good = sum(row[3] for row in self._rows)
+        self._say(f"{good} of {len(self._rows)} as wanted, in {seconds:.0f} s.")
+        folder = self._project.folder.name
+        if keep:
+            self._say(f"The practice world runs on: cd {folder}, then 'obrin status'.")
+        else:
+            self._say(f"Go on with: cd {folder}, 'obrin practice start', 'obrin connect'.")
+
+
+def _cut(ends: Ends, tunnel: SettledTunnel) -> None:
+    ends.internet.cut_path(tunnel.uplink.address, tunnel.cloud_address)
