@@ -1,0 +1,152 @@
+"""Doubles that many tests use: seeded random bytes, pairs of engines, a bad network in virtual time."""
+
+from __future__ import annotations
+
+import heapq
+import itertools
+import random
+from collections.abc import Callable
+
+from obrin.core.design.choices import Choice
+from obrin.core.design.document import load_design
+from obrin.core.design.model import Design
+from obrin.core.design.offering import PRACTICE_CLOUD
+from obrin.core.design.settle import settle
+from obrin.core.design.settled import Settled, build_settled
+from obrin.core.ipsec.liveness import Liveness
+from obrin.core.ipsec.suite import SHIPPED, Suite
+from obrin.wire.ike.config import Identity, PeerConfig
+from obrin.wire.ike.endpoint import Endpoint
+from obrin.wire.ike.tunnel import Datagram
+
+SITE, CLOUD = "192.0.2.10", "203.0.113.1"
+
+
+def seeded(seed: int) -> Callable[[int], bytes]:
+    """Random bytes that are the same in every run."""
+    return random.Random(seed).randbytes
+
+
+def pair(
+    suites: tuple[Suite, ...] = (SHIPPED["modern"],),
+    other: tuple[Suite, ...] | None = None,
+    *,
+    key: bytes = b"k" * 32,
+    other_key: bytes | None = None,
+    seed: int = 1,
+    **changes: object,
+) -> tuple[Endpoint, Endpoint]:
+    """Initiator and responder of one tunnel named `t`."""
+    one = PeerConfig(
+        "t", True, SITE, CLOUD, Identity.of(SITE), Identity.of(CLOUD), suites, key,
+        liveness=Liveness(10.0, 1.0, 4), **changes,
+    )  # fmt: skip
+    two = PeerConfig(
+        "t", False, CLOUD, SITE, Identity.of(CLOUD), Identity.of(SITE), other or suites,
+        other_key or key, liveness=Liveness(10.0, 1.0, 4), **changes,
+    )  # fmt: skip
+    return Endpoint([one], seeded(seed)), Endpoint([two], seeded(seed + 1000))
+
+
+class Net:
+    """Two endpoints and a network that loses, delays and doubles datagrams, all from a seed."""
+
+    def __init__(
+        self, one: Endpoint, two: Endpoint, *, loss: float = 0.0, delay: float = 0.0,
+        double: float = 0.0, seed: int = 7,
+    ) -> None:  # fmt: skip
+        self.ends = (one, two)
+        self.now = 0.0
+        self.events: list[list[object]] = [[], []]
+        self.sent: list[Datagram] = []
+        self.cut = False
+        self._random = random.Random(seed)
+        self._loss, self._delay, self._double = loss, delay, double
+        self._count = itertools.count()
+        self._flying: list[tuple[float, int, int, Datagram]] = []
+
+    def _drain(self) -> None:
+        for index, end in enumerate(self.ends):
+            for datagram in end.datagrams():
+                self.sent.append(datagram)
+                copies = 1 + (self._random.random() < self._double)
+                for _ in range(copies):
+                    if self.cut or self._random.random() < self._loss:
+                        continue
+                    at = self.now + self._delay * (0.5 + self._random.random())
+                    heapq.heappush(
+                        self._flying, (at, next(self._count), 1 - index, datagram)
+                    )
+            self.events[index] += end.events()
+
+    def run(self, until: float) -> None:
+        """Let virtual time pass."""
+        while True:
+            self._drain()
+            timer = min(end.next_timer() for end in self.ends)
+            arrival = self._flying[0][0] if self._flying else float("inf")
+            due = min(timer, arrival)
+            if due > until:
+                break
+            self.now = max(self.now, due)
+            if arrival <= timer:
+                _, _, target, d = heapq.heappop(self._flying)
+                self.ends[target].receive(d.data, d.destination, d.source, self.now)
+            else:
+                for end in self.ends:
+                    end.handle_timer(self.now)
+        self.now = until
+
+    def names(self, index: int) -> list[str]:
+        return [type(event).__name__ for event in self.events[index]]
+
+    def texts(self, index: int) -> str:
+        return " | ".join(map(str, self.events[index]))
+
+
+DESIGN = """\
+obrin: 1
+name: test
+sites:
+  quay:
+    networks: {desks: 10.20.0.0/22, guests: 10.20.8.0/24}
+    gateways:
+      quay-gw:
+        uplinks:
+          fibre: {address: 192.0.2.10, provider: one}
+          radio: {address: 198.51.100.20, provider: two}
+clouds:
+  apps:
+    subnets: {web: {hosts: 100}}
+links:
+  quay-apps:
+    site: quay
+    cloud: apps
+    networks: [desks]
+    bgp: {hold: 6 s}
+    tunnels:
+      a: {gateway: quay-gw, uplink: fibre, instance: 1}
+      b: {gateway: quay-gw, uplink: radio, instance: 2}
+expectations:
+  - {from: quay/desks, to: apps/web, flow: tcp/443, must: work}
+  - {from: quay/desks, to: apps/web, flow: icmp, must: work}
+  - {from: quay/guests, to: apps/web, flow: tcp/443, must: not}
+"""
+
+
+def design_of(text: str = DESIGN) -> Design:
+    return load_design(text, "test.yaml").design
+
+
+def settled_of(text: str = DESIGN, previous: dict[str, Choice] | None = None) -> Settled:
+    design = design_of(text)
+    return build_settled(design, settle(design, previous or {}, PRACTICE_CLOUD))
+
+
+def swap(*pairs: tuple[str, str], text: str = DESIGN) -> str:
+    """The test design with texts replaced; each must be there."""
+    for old, new in pairs:
+        if old not in text:
+            raise AssertionError(f"{old!r} is not in the design")
+        text = text.replace(old, new)
+    return text

@@ -1,0 +1,161 @@
+"""IKE messages: there and back, cut short everywhere, unknown values kept, hostile bytes bounded."""
+
+from __future__ import annotations
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from obrin.core.ipsec.proposal import Proposal, Transform
+from obrin.core.ipsec.selectors import ANY_IPV4, Selector
+from obrin.core.ipsec.suite import SHIPPED
+from obrin.wire.ike.errors import IkeFormatError
+from obrin.wire.ike.message import (
+    CbcMessageCipher,
+    GcmMessageCipher,
+    decode_header,
+    decode_protected,
+    encode_plain,
+    encode_protected,
+)
+from obrin.wire.ike.numbers import Notify, PayloadType
+from obrin.wire.ike.payloads import (
+    Auth,
+    Delete,
+    Id,
+    Ke,
+    Nonce,
+    NotifyPayload,
+    Sa,
+    Ts,
+    Unknown,
+    decode_chain,
+    encode_chain,
+)
+
+from tests.doubles import seeded
+
+V6 = Selector(128, 0x20010DB8 << 96, (0x20010DB8 << 96) + 255, 6, 443, 443)
+CASES = [
+    Sa((SHIPPED["high"].ike.proposal(), SHIPPED["wide"].ike.proposal())),
+    Sa((Proposal(3, SHIPPED["wide"].esp.proposal(with_group=True).transforms, 2, b"\1\2\3\4"),)),
+    Sa((Proposal(9, (Transform(99, 4711), Transform(1, 65000, 512))),)),
+    Ke(31, b"p" * 32),
+    Nonce(b"n" * 32),
+    Id(PayloadType.IDI, 1, b"\xc0\x00\x02\x0a"),
+    Id(PayloadType.IDR, 2, b"gateway.example"),
+    Auth(2, b"a" * 32),
+    NotifyPayload(16393, b"", 3, b"\1\2\3\4"),
+    NotifyPayload(55555, b"data"),
+    Delete(1),
+    Delete(3, (b"\1\2\3\4", b"\5\6\7\10")),
+    Ts(PayloadType.TSI, (ANY_IPV4, V6)),
+    Unknown(200, False, b"whatever"),
+]
+
+
+@pytest.mark.parametrize("payload", CASES, ids=lambda p: type(p).__name__)
+def test_a_payload_comes_back(payload) -> None:
+    first, chain = encode_chain([payload])
+    assert first == payload.kind
+    assert decode_chain(first, chain) == [payload]
+
+
+def test_a_chain_of_all_comes_back() -> None:
+    first, chain = encode_chain(CASES)
+    assert decode_chain(first, chain) == CASES
+
+
+@pytest.mark.parametrize("payload", CASES, ids=lambda p: type(p).__name__)
+def test_cut_short_or_trailing_is_refused(payload) -> None:
+    first, chain = encode_chain([payload])
+    for size in range(len(chain)):
+        with pytest.raises(IkeFormatError):
+            decode_chain(first, chain[:size])
+    with pytest.raises(IkeFormatError, match="left over"):
+        decode_chain(first, chain + b"\0")
+
+
+def test_unknown_critical_payload_names_its_notify() -> None:
+    first, chain = encode_chain([Unknown(200, True, b"x")])
+    with pytest.raises(IkeFormatError) as error:
+        decode_chain(first, chain)
+    assert error.value.notify is Notify.UNSUPPORTED_CRITICAL_PAYLOAD
+
+
+def test_too_many_payloads_are_refused() -> None:
+    first, chain = encode_chain([Nonce(b"n" * 16)] * 65)
+    with pytest.raises(IkeFormatError, match="more than 64"):
+        decode_chain(first, chain)
+
+
+def test_a_chain_that_points_at_itself_ends() -> None:
+    with pytest.raises(IkeFormatError):
+        decode_chain(PayloadType.NONCE, bytes((PayloadType.NONCE, 0, 0, 0)) * 8)
+
+
+@pytest.mark.parametrize(
+    ("change", "words"),
+    [
+        (lambda m: m[:20], "shorter than"),
+        (lambda m: m[:17] + b"\x30" + m[18:], "major version 3"),
+        (lambda m: m + b"\0", "claims"),
+        (lambda m: m[:24] + b"\0\0\0\1" + m[28:], "claims"),
+    ],
+)
+def test_headers_that_do_not_hold(change, words: str) -> None:
+    message = encode_plain(b"i" * 8, bytes(8), 34, 8, 0, [Nonce(b"n" * 16)])
+    with pytest.raises(IkeFormatError, match=words):
+        decode_header(change(message))
+
+
+def ciphers():
+    return [
+        (GcmMessageCipher(b"k" * 36), GcmMessageCipher(b"k" * 36)),
+        (CbcMessageCipher(b"k" * 32, b"i" * 32, seeded(1)),
+         CbcMessageCipher(b"k" * 32, b"i" * 32, seeded(2))),
+    ]  # fmt: skip
+
+
+@pytest.mark.parametrize("which", [0, 1])
+def test_protected_messages_come_back_and_notice_every_bit(which: int) -> None:
+    seal, open_ = ciphers()[which]
+    for payloads in ([], [Nonce(b"n" * 16)], [NotifyPayload(7), Delete(1)]):
+        message = encode_protected(seal, b"i" * 8, b"r" * 8, 37, 8, 3, payloads)
+        header = decode_header(message)
+        assert decode_protected(open_, message, header) == payloads
+    for position in range(28, len(message)):
+        broken = bytearray(message)
+        broken[position] ^= 1
+        with pytest.raises(IkeFormatError):
+            decode_protected(open_, bytes(broken), header)
+
+
+@given(st.integers(0, 255), st.binary(max_size=300))
+def test_hostile_chains_raise_only_format_errors(first: int, data: bytes) -> None:
+    try:
+        decode_chain(first, data)
+    except IkeFormatError:
+        pass
+
+
+@given(st.data())
+def test_damaged_chains_raise_only_format_errors(data) -> None:
+    first, chain = encode_chain(CASES)
+    damaged = bytearray(chain)
+    for position in data.draw(st.lists(st.integers(0, len(chain) - 1), min_size=1, max_size=6)):
+        damaged[position] = data.draw(st.integers(0, 255))
+    try:
+        decode_chain(first, bytes(damaged))
+    except IkeFormatError:
+        pass
+
+
+@given(st.binary(min_size=28, max_size=200))
+def test_hostile_protected_messages_raise_only_format_errors(data: bytes) -> None:
+    for _, open_ in ciphers():
+        try:
+            header = decode_header(data[:24] + len(data).to_bytes(4, "big") + data[28:])
+            decode_protected(open_, data, header)
+        except IkeFormatError:
+            pass

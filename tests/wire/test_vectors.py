@@ -1,0 +1,122 @@
+"""The primitives as we use them, against vectors from RFCs."""
+
+from __future__ import annotations
+
+import pytest
+from cryptography.hazmat.primitives.ciphers import Cipher, algorithms, modes
+
+from obrin.core.ipsec.registry import Kind, by_name
+from obrin.wire.esp import EspKeys, make_sealer
+from obrin.wire.ike import dh
+from obrin.wire.ike.errors import IkeFormatError
+from obrin.wire.ike.keys import prf, prf_plus, shared_key_auth
+
+from tests.doubles import seeded
+
+
+def fixed(data: bytes):
+    return lambda count: data[:count].rjust(count, b"\0")
+
+
+RFC_4231 = [
+    (5, "b0344c61d8db38535ca8afceaf0bf12b881dc200c9833da726e9376c2e32cff7"),
+    (6, "afd03944d84895626b0825f4ab46907f15f9dadbe4101ec682aa034c7cebc59c"
+        "faea9ea9076ede7f4af152e8b2fa9cb6"),
+    (7, "87aa7cdea5ef619d4ff0b4241a1d6cb02379f4e2ce4ec2787ad0b30545e17cde"
+        "daa833b7d6b8a702038b274eaea3f4e4be9d914eeb61f1702e696c203a126854"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("number", "expected"), RFC_4231)
+def test_prf_rfc_4231_case_1(number: int, expected: str) -> None:
+    assert prf(number, b"\x0b" * 20, b"Hi There").hex() == expected
+
+
+def test_prf_plus_is_the_chain_of_rfc_7296_section_2_13() -> None:
+    key, seed = b"key" * 11, b"seed"
+    first = prf(5, key, seed + b"\x01")
+    second = prf(5, key, first + seed + b"\x02")
+    assert prf_plus(5, key, seed, 50) == (first + second)[:50]
+
+
+def test_shared_key_auth_is_nested_prf_of_section_2_15() -> None:
+    inner = prf(5, b"secret", b"Key Pad for IKEv2")
+    assert shared_key_auth(5, b"secret", b"octets") == prf(5, inner, b"octets")
+
+
+def test_curve25519_rfc_7748_section_6_1() -> None:
+    bob = dh.make_key_pair(
+        31, fixed(bytes.fromhex("5dab087e624a8a4b79e17f8b83800ee66f3bb1292618b6fd1c2f8b27ff88e0eb"))
+    )
+    alice = bytes.fromhex("8520f0098930a754748b7ddcb43ef75a0dbf3a0d26381af4eba4a98eaa9b4e6a")
+    assert bob.public.hex() == "de9edb7d7b7dc1b4d35b61c2ece435373f8343c85b78674dadfc7e146f882b4f"
+    assert (
+        bob.shared(alice).hex()
+        == "4a5d9d5ba4ce2de1728e3bf480350f25e07e21c947d19e3376f09b3c1e161742"
+    )
+
+
+def test_ecp_256_rfc_5903_section_8_1() -> None:
+    secret = int("C88F01F510D9AC3F70A292DAA2316DE544E9AAB8AFE84049C62A9C57862D1433", 16)
+    # The key pair draws 40 bytes and reduces them: number % (order - 1) + 1.
+    own = dh.make_key_pair(19, fixed((secret - 1).to_bytes(40, "big")))
+    assert own.public.hex().upper() == (
+        "DAD0B65394221CF9B051E1FECA5787D098DFE637FC90B9EF945D0C3772581180"
+        "5271A0461CDB8252D61F1C456FA3E59AB1F45B33ACCF5F58389E0577B8990BB3"
+    )
+    peer = bytes.fromhex(
+        "D12DFB5289C8D4F81208B70270398C342296970A0BCCB74C736FC7554494BF63"
+        "56FBF3CA366CC23E8157854C13C58D6AAC23F046ADA30F8353E74F33039872AB"
+    )
+    assert own.shared(peer).hex().upper() == (
+        "D6840F6B42F6EDAFD13116E0E12565202FEF8E9ECE7DCE03812464D04B9442DE"
+    )
+
+
+@pytest.mark.parametrize("group", [14, 19, 20, 31])
+def test_both_halves_of_an_exchange_agree(group: int) -> None:
+    one, two = dh.make_key_pair(group, seeded(1)), dh.make_key_pair(group, seeded(2))
+    assert one.shared(two.public) == two.shared(one.public)
+    assert one.public != two.public
+
+
+@pytest.mark.parametrize(
+    ("group", "value"),
+    [
+        (31, bytes(32)),  # a point of small order: the shared secret would be zero
+        (31, bytes(31)),
+        (19, bytes(64)),  # not on the curve
+        (19, bytes(10)),
+        (20, b"\x01" * 96),
+        (14, (1).to_bytes(256, "big")),
+        (14, b"\xff" * 256),
+        (14, b"\x02"),
+    ],
+)
+def test_unacceptable_public_values_are_refused(group: int, value: bytes) -> None:
+    with pytest.raises(IkeFormatError):
+        dh.make_key_pair(group, seeded(3)).shared(value)
+
+
+def test_unknown_group_is_a_key_error() -> None:
+    with pytest.raises(KeyError):
+        dh.make_key_pair(2, seeded(1))
+
+
+def test_cbc_of_rfc_3602_case_1_through_the_library() -> None:
+    key = bytes.fromhex("06a9214036b8a15b512e03d534120006")
+    iv = bytes.fromhex("3dafba429d9eb430b422da802c9fac41")
+    encryptor = Cipher(algorithms.AES(key), modes.CBC(iv)).encryptor()
+    assert encryptor.update(b"Single block msg").hex() == "e353779c1079aeb82708942dbe77181a"
+
+
+def test_cbc_packets_open_with_a_fresh_context_and_the_iv_they_carry() -> None:
+    """The long-lived context must still make packets that anyone can open on their own."""
+    keys = EspKeys(b"e" * 32, b"i" * 32)
+    sealer = make_sealer(9, by_name(Kind.ENCRYPTION, "AES-CBC-256"), keys, esn=False, rng=seeded(5))
+    for size in (0, 1, 14, 15, 16, 1400):
+        packet = sealer.seal(b"x" * size)
+        decryptor = Cipher(algorithms.AES(b"e" * 32), modes.CBC(packet[8:24])).decryptor()
+        plain = decryptor.update(packet[24:-16])
+        assert plain[:size] == b"x" * size
+        assert plain[-1] == 4
