@@ -81,7 +81,7 @@ def read_values(text: str, source: str) -> Any:
         where = f"{source}:{mistake.line}:{mistake.column}"
         raise DesignError([Problem(where, mistake.what, mistake.fix)]) from None
     except yaml.YAMLError as error:
-        raise DesignError([_yaml_problem(error, source)]) from error
+        raise DesignError([_yaml_problem(error, text, source)]) from error
     except (UnicodeError, ValueError, RecursionError) as error:
         fix = "Save the file as plain UTF-8 text"
         raise DesignError([Problem(source, f"not readable as YAML: {error}", fix)]) from error
@@ -90,11 +90,12 @@ def read_values(text: str, source: str) -> Any:
             gc.enable()
 
 
-def _yaml_problem(error: yaml.YAMLError, source: str) -> Problem:
+def _yaml_problem(error: yaml.YAMLError, text: str, source: str) -> Problem:
     mark = getattr(error, "problem_mark", None) or getattr(error, "context_mark", None)
     what = getattr(error, "problem", None) or getattr(error, "reason", None) or str(error)
     where = f"{source}:{mark.line + 1}:{mark.column + 1}" if mark else source
-    if "cannot start any token" in str(what) and "'\\t'" in str(what):
+    lines = text.splitlines()
+    if mark and mark.line < len(lines) and lines[mark.line][mark.column : mark.column + 1] == "\t":
         return Problem(where, "a tab stands where YAML wants spaces", "Indent with spaces")
     fix = "Check the indentation and the punctuation on this line and the one before"
     return Problem(where, f"not valid YAML: {what}", fix)

@@ -208,8 +208,8 @@ def _spaces(work: _Work) -> None:
         inner = [s.prefix for s in cloud.subnets.values() if s.prefix]
         inner += [cloud.gateway.subnet] if cloud.gateway.subnet else []
         if inner:
-            space = _around(inner)
-            work.choose(key, str(space), "the smallest prefix around the subnets given")
+            space = _around(inner, length)
+            work.choose(key, str(space), "around the subnets given, with room for the others")
         else:
             found = first_free(length, SPACE_POOLS, used)
             if found is None:
@@ -225,9 +225,10 @@ def _fits_space(length: int, used: list[Prefix], value: Value) -> bool:
     return prefix.length <= length and not any(prefix.overlaps(other) for other in used)
 
 
-def _around(prefixes: list[Prefix]) -> Prefix:
+def _around(prefixes: list[Prefix], longest: int) -> Prefix:
+    """The smallest prefix that covers all of them and is no longer than `longest`."""
     low, high = min(p.value for p in prefixes), max(p.last for p in prefixes)
-    length = 32 - (low ^ high).bit_length()
+    length = min(32 - (low ^ high).bit_length(), longest)
     return Prefix(32, low >> (32 - length) << (32 - length) if length else 0, length)
 
 

@@ -1,0 +1,154 @@
+"""Every finding with a seeded mistake, and silent on the corrected twin."""
+
+from __future__ import annotations
+
+import pytest
+
+from obrin.core.check import Severity, check
+from obrin.core.design.offering import PRACTICE_CLOUD
+from obrin.core.ipsec.shared_keys import (
+    ALPHABET,
+    GENERATED_LENGTH,
+    estimate_bits,
+    make_key,
+    weaknesses,
+)
+
+from tests.doubles import DESIGN, seeded, settled_of, swap
+
+GOOD_KEYS = {"quay-apps/a": make_key(seeded(1)), "quay-apps/b": make_key(seeded(2))}
+OLD = """suites:
+  old:
+    ike: {encryption: 3DES, integrity: HMAC-MD5-96, prf: PRF-HMAC-SHA1, group: 2, lifetime: 8 h}
+    esp: {encryption: 3DES, integrity: HMAC-MD5-96, esn: false, lifetime: 1 h}
+"""
+GATEWAY = ("    subnets: {web: {hosts: 100}}", "    subnets: {web: {hosts: 100}}\n    gateway: {%s}")
+
+
+def codes(text: str = DESIGN, keys=None) -> set[str]:
+    findings = check(settled_of(text), PRACTICE_CLOUD, GOOD_KEYS if keys is None else keys)
+    return {f.code for f in findings}
+
+
+def gateway(text: str) -> tuple[str, str]:
+    return GATEWAY[0], GATEWAY[1] % text
+
+
+def rules(text: str) -> tuple[str, str]:
+    return "        uplinks:", f"        filters: [{text}]\n        uplinks:"
+
+
+def test_a_good_design_has_no_error() -> None:
+    assert codes() == {"one-gateway"}
+
+
+# (code, change that seeds the mistake, change that corrects it or None for the plain design)
+CASES = [
+    ("space-overlap", ("  apps:\n", "  apps:\n    space: 10.20.0.0/16\n"),
+     ("  apps:\n", "  apps:\n    space: 10.21.0.0/16\n")),
+    ("space-overlap", ("obrin: 1", "obrin: 1\nelsewhere: {partner: 10.20.0.0/16}"),
+     ("obrin: 1", "obrin: 1\nelsewhere: {partner: 10.30.0.0/16}")),
+    ("space-overlap", ("guests: 10.20.8.0/24", "guests: 10.20.0.0/22"), None),
+    ("class-unknown", gateway("class: dinghy"), gateway("class: liner")),
+    ("gateway-subnet-small",
+     ("  apps:\n", "  apps:\n    space: 10.99.0.0/16\n    gateway: {subnet: 10.99.1.0/29}\n"),
+     ("  apps:\n", "  apps:\n    space: 10.99.0.0/16\n    gateway: {subnet: 10.99.1.0/28}\n")),
+    ("gateway-subnet-outside",
+     ("  apps:\n", "  apps:\n    space: 10.99.0.0/16\n    gateway: {subnet: 10.200.1.0/28}\n"), None),
+    ("subnet-outside",
+     ("subnets: {web: {hosts: 100}}", "space: 10.99.0.0/20\n    subnets: {web: {prefix: 10.98.0.0/24}}"),
+     ("subnets: {web: {hosts: 100}}", "space: 10.99.0.0/20\n    subnets: {web: {prefix: 10.99.0.0/24}}")),
+    ("subnet-overlap",
+     ("subnets: {web: {hosts: 100}}",
+      "space: 10.99.0.0/20\n    subnets: {web: {prefix: 10.99.0.0/24}}\n    gateway: {subnet: 10.99.0.16/28}"),
+     ("subnets: {web: {hosts: 100}}",
+      "space: 10.99.0.0/20\n    subnets: {web: {prefix: 10.99.0.0/24}}\n    gateway: {subnet: 10.99.1.16/28}")),
+    ("as-not-private", gateway("as: 3333"), gateway("as: 4200000001")),
+    ("as-equal-ends", gateway("as: 64999"), gateway("as: 64998")),
+    ("inside-size", ("instance: 1}", "instance: 1, inside: 169.254.3.0/28}"),
+     ("instance: 1}", "instance: 1, inside: 169.254.3.0/31}")),
+    ("inside-reserved", ("instance: 1}", "instance: 1, inside: 169.254.169.252/30}"),
+     ("instance: 1}", "instance: 1, inside: 169.254.168.252/30}")),
+    ("inside-twice", ("instance: 1}", "instance: 1, inside: 10.20.8.8/30}"),
+     ("instance: 1}", "instance: 1, inside: 10.200.8.8/30}")),
+    ("suite-no-match", ("        uplinks:", "        offers: [wide]\n        uplinks:"), None),
+    ("one-tunnel", ("      b: {gateway: quay-gw, uplink: radio, instance: 2}\n", ""), None),
+    ("shared-uplink", ("uplink: radio, instance: 2", "uplink: fibre, instance: 2"), None),
+    ("shared-provider", ("provider: two", "provider: one"), None),
+    ("shared-instance", ("radio, instance: 2", "radio, instance: 1"), None),
+    ("suite-deprecated", ("\nlinks:\n", "\n" + OLD + "links:\n"), None),
+    ("suite-not-practised", ("\nlinks:\n", "\n" + OLD + "links:\n"), None),
+    ("suite-no-pfs", ("\nlinks:\n", "\n" + OLD + "links:\n"), None),
+    ("expectation-unmet", rules("{allow: udp/1, from: quay, to: apps}"),
+     rules("{allow: tcp/443, from: quay/desks, to: apps}, {allow: icmp, from: quay/desks, to: apps}")),
+    ("expectation-unmet", ("subnets: {web: {hosts: 100}}",
+                           "subnets: {web: {hosts: 100, propagation: false}}"), None),
+    ("expectation-unmet", ("from: quay/desks, to: apps/web, flow: icmp",
+                           "from: quay/guests, to: apps/web, flow: icmp"), None),
+    ("expectation-leak", ("quay/guests, to: apps/web, flow: tcp/443", "quay/desks, to: apps/web, flow: tcp/400-500"),
+     ("quay/guests, to: apps/web, flow: tcp/443", "quay/desks, to: apps/web, flow: tcp/22")),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("code", "mistake", "twin"), CASES, ids=lambda v: str(v)[:32])
+def test_a_seeded_mistake_is_found_and_its_twin_is_not(code: str, mistake, twin) -> None:
+    extra = []
+    if code.startswith("suite-") and code != "suite-no-match":
+        extra = [("    bgp: {hold: 6 s}", "    suite: old\n    bgp: {hold: 6 s}")]
+    if code == "as-equal-ends":
+        extra = [("        uplinks:", "        as: 64999\n        uplinks:")]
+    if code == "suite-no-match":
+        extra = [("    bgp: {hold: 6 s}", "    suite: high\n    bgp: {hold: 6 s}")]
+    assert code in codes(swap(mistake, *extra))
+    plain = [] if code != "as-equal-ends" else extra
+    assert code not in codes(swap(twin, *plain) if twin else DESIGN)
+
+
+def test_two_sites_with_one_as_number_behind_one_gateway() -> None:
+    other = (
+        "clouds:\n",
+        "  pier:\n    networks: {lan: 10.31.0.0/24}\n    gateways:\n      pier-gw:\n        as: 65001\n"
+        "        uplinks: {u: {address: 192.0.2.99}}\nclouds:\n",
+    )
+    link = (
+        "expectations:",
+        "  pier-apps:\n    site: pier\n    cloud: apps\n    tunnels:\n"
+        "      t: {gateway: pier-gw, uplink: u}\nexpectations:",
+    )
+    same = ("        uplinks:\n          fibre", "        as: 65001\n        uplinks:\n          fibre")
+    assert "as-equal-sites" in codes(swap(other, link, same))
+    assert "as-equal-sites" not in codes(swap(other, link))
+
+
+KEY_CASES = [
+    ("key-missing", {}),
+    ("key-weak", GOOD_KEYS | {"quay-apps/a": "Summer2026"}),
+    ("key-weak", GOOD_KEYS | {"quay-apps/a": "a" * 40}),
+    ("key-weak", GOOD_KEYS | {"quay-apps/a": "xkPassword" + "qZ8vT2mN4rJ7wB5cH9dF3"}),
+    ("key-shared", dict.fromkeys(GOOD_KEYS, make_key(seeded(3)))),
+]
+
+
+@pytest.mark.parametrize(("code", "keys"), KEY_CASES)
+def test_keys_are_judged_and_never_quoted(code: str, keys) -> None:
+    findings = check(settled_of(), PRACTICE_CLOUD, keys)
+    assert code in {f.code for f in findings}
+    assert not any(key in str(f) for f in findings for key in keys.values())
+
+
+def test_generated_keys_are_strong_and_typeable() -> None:
+    key = make_key(seeded(9))
+    assert len(key) == GENERATED_LENGTH
+    assert set(key) <= set(ALPHABET)
+    assert not weaknesses(key)
+    assert estimate_bits(key) > 200
+    assert make_key(seeded(9)) == key != make_key(seeded(10))
+
+
+def test_findings_point_into_the_file_and_the_worst_comes_first() -> None:
+    text = swap(("provider: two", "provider: one"), ("radio, instance: 2", "radio, instance: 1"))
+    findings = check(settled_of(text), PRACTICE_CLOUD, {})
+    severities = [f.severity for f in findings]
+    assert severities == sorted(severities, reverse=True)
+    assert severities[0] is Severity.ERROR
+    assert all(f.place and f.cause and f.consequence and f.fix for f in findings)

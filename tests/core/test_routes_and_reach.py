@@ -1,0 +1,264 @@
+"""Proposals, decisions, policy, tables, filters, traces, outages, packs."""
+
+from __future__ import annotations
+
+import json
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from obrin.core.address.prefix import Prefix, parse_prefix
+from obrin.core.design.settled import host_of
+from obrin.core.design.values import parse_flow
+from obrin.core.drill.outage import predict_outage
+from obrin.core.handover.mirror import cloud_end, site_end, unmirrored
+from obrin.core.handover.pack import gateways_of, make_pack, mirror_faults
+from obrin.core.ipsec.proposal import Proposal, Transform, choose, mismatch
+from obrin.core.ipsec.registry import ALGORITHMS, Kind, by_name, by_number
+from obrin.core.ipsec.selectors import ANY_IPV4, Selector, narrow
+from obrin.core.ipsec.suite import SHIPPED, make_suite
+from obrin.core.reach.filters import PacketKey, Rule, filter_of, match, rules_for
+from obrin.core.reach.trace import there_and_back
+from obrin.core.routing.decision import RULES, decide
+from obrin.core.routing.forwarding import Route, RouteKind, forwarding_table
+from obrin.core.routing.model import all_up, cloud_table, site_decisions, site_table
+from obrin.core.routing.path import Candidate, Path, Peer
+from obrin.core.routing.policy import SessionPolicy, export_path, import_path
+
+from tests.doubles import DESIGN, settled_of, swap
+
+P = parse_prefix
+KEYS = {"quay-apps/a": "A" * 30, "quay-apps/b": "B" * 30}
+
+
+def test_names_and_numbers_agree() -> None:
+    for algorithm in ALGORITHMS:
+        assert by_name(algorithm.kind, algorithm.name.lower()) is algorithm
+        assert by_number(algorithm.kind, algorithm.number, algorithm.key_bits) is algorithm
+    assert by_name(Kind.GROUP, "31").name == "CURVE25519"
+    assert by_number(77, 1, None) is None
+    with pytest.raises(KeyError, match="known: "):
+        by_name(Kind.PRF, "PRF-X")
+
+
+def test_suites_refuse_pairings_that_cannot_work() -> None:
+    with pytest.raises(ValueError, match="leave integrity out"):
+        make_suite("x", encryption="AES-GCM-16-256", integrity="HMAC-SHA2-256-128",
+                   prf="PRF-HMAC-SHA2-256", group="31")  # fmt: skip
+    with pytest.raises(ValueError, match="needs an integrity"):
+        make_suite("x", encryption="AES-CBC-256", prf="PRF-HMAC-SHA2-256", group="31")
+
+
+def test_the_initiators_order_decides() -> None:
+    high, modern, wide = (SHIPPED[n].ike.proposal() for n in ("high", "modern", "wide"))
+    assert choose([wide, high], [high, wide]).transforms == choose([wide], [wide]).transforms
+    assert choose([high], [modern]) is None
+    assert mismatch([high], [modern]) == (Kind.PRF, Kind.GROUP)
+
+
+def test_alternatives_inside_one_proposal_and_none_integrity() -> None:
+    gcm, cbc = Transform(1, 20, 256), Transform(1, 12, 256)
+    offered = Proposal(3, (gcm, cbc, Transform(3, 12), Transform(3, 0), Transform(5, 0)), 4, b"spi!")
+    own = Proposal(3, (cbc, Transform(3, 12), Transform(5, 0)))
+    chosen = choose([offered], [own])
+    assert set(chosen.transforms) == {cbc, Transform(3, 12), Transform(5, 0)}
+    assert (chosen.number, chosen.spi) == (4, b"spi!")
+    assert choose([offered], [Proposal(3, (gcm, Transform(5, 0)))]) is not None
+    assert choose([Proposal(3, (gcm,))], [own]) is None
+
+
+@given(st.lists(st.tuples(st.integers(0, 50), st.integers(0, 50)), min_size=1, max_size=4),
+       st.lists(st.tuples(st.integers(0, 50), st.integers(0, 50)), min_size=1, max_size=4))  # fmt: skip
+def test_narrowing_is_intersection(one, two) -> None:
+    def selectors(pairs):
+        return [Selector(32, min(p), max(p)) for p in pairs]
+
+    def addresses(found):
+        return {n for s in found for n in range(s.first, s.last + 1)}
+
+    both = narrow(selectors(one), selectors(two))
+    assert addresses(both) == addresses(selectors(one)) & addresses(selectors(two))
+    assert narrow([ANY_IPV4], selectors(one)) == tuple(dict.fromkeys(selectors(one)))
+
+
+def candidate(**values) -> Candidate:
+    peer = Peer("p", 1, values.pop("address", 5), values.pop("router", 5), values.pop("ebgp", True))
+    path = {"next_hop": 1, "as_path": (1, 2), "med": 10} | values
+    return Candidate(P("10.0.0.0/8"), Path(**path), peer)
+
+
+@pytest.mark.parametrize(
+    ("better", "rule"),
+    [
+        ({"local_pref": 101}, "higher local preference"),
+        ({"as_path": (1,)}, "shorter AS path"),
+        ({"med": 5}, "lower multi-exit discriminator"),
+        ({"router": 4}, "lower router identifier"),
+        ({"address": 4}, "lower peer address"),
+    ],
+)
+def test_each_rule_decides_in_its_turn(better, rule: str) -> None:
+    base = candidate()
+    decision = decide([base, candidate(**better)])
+    assert decision.losers == ((base, rule),)
+
+
+def test_med_counts_only_between_paths_of_one_neighbour() -> None:
+    one = candidate(as_path=(1, 9), med=50, router=1)
+    two = candidate(as_path=(2, 9), med=5, router=2)
+    assert decide([one, two]).winner is one
+
+
+@given(st.permutations(range(6)))
+def test_the_order_of_arrival_does_not_matter(order) -> None:
+    paths = [candidate(local_pref=100 + n % 3, med=n, router=n, address=n) for n in range(6)]
+    assert decide([paths[n] for n in order]).winner == decide(paths).winner
+    assert len(RULES) == 7
+
+
+def test_policy_loops_prepends_and_accepts() -> None:
+    policy = SessionPolicy(1, 2, (P("10.0.0.0/8"),), 150)
+    assert export_path(policy, Path(9, (3,)), 7) == Path(7, (1, 3))
+    assert import_path(policy, P("10.1.0.0/16"), Path(7, (2,))).local_pref == 150
+    assert "loop check" in import_path(policy, P("10.0.0.0/8"), Path(7, (2, 1)))
+    assert "not among" in import_path(policy, P("0.0.0.0/0"), Path(7, (2,)))
+    internal = SessionPolicy(1, 1)
+    assert export_path(internal, Path(9, (3,)), 7) == Path(9, (3,))
+
+
+def test_administrative_preference_then_metric() -> None:
+    p = P("10.0.0.0/8")
+    table = forwarding_table(
+        [Route(p, RouteKind.BGP, "b"), Route(p, RouteKind.STATIC, "s2", 2),
+         Route(p, RouteKind.STATIC, "s1", 1)]
+    )  # fmt: skip
+    assert table.get(p).via == "s1"
+
+
+@pytest.mark.parametrize("routing", ["bgp", "static"])
+def test_tables_follow_the_tunnels_that_are_up(routing: str) -> None:
+    settled = settled_of(swap(("    bgp: {hold: 6 s}", f"    routing: {routing}")))
+    space, desks = settled.clouds["apps"].space, P("10.20.0.0/22")
+    both = all_up(settled)
+    for up, via in ((both, "quay-apps/a"), (both - {"quay-apps/a"}, "quay-apps/b")):
+        assert site_table(settled, "quay-gw", up).get(space).via == via
+        assert cloud_table(settled, "apps", up).get(desks).via == via
+    assert site_table(settled, "quay-gw", ()).get(space) is None
+    assert cloud_table(settled, "apps", both).match(P("10.20.8.0/24").value) is None
+
+
+def test_the_model_says_why_a_route_lost() -> None:
+    settled = settled_of()
+    decisions, refused = site_decisions(settled, "quay-gw", all_up(settled))
+    (decision,) = decisions.values()
+    assert [(c.peer.name, rule) for c, rule in decision.losers] == [
+        ("quay-apps/b", "higher local preference")
+    ]
+    assert refused == []
+
+
+def test_filters_are_no_wider_than_the_expectations() -> None:
+    settled = settled_of()
+    desk, web = host_of(P("10.20.0.0/22")), host_of(settled.network("apps/web"))
+    for place in ("quay-gw", "apps"):
+        rules = filter_of(settled, place)
+        assert match(rules, PacketKey(desk, web, 6, 40000, 443))
+        assert match(rules, PacketKey(web, desk, 6, 443, 40000))
+        assert match(rules, PacketKey(desk, web, 1, 0, 0, 8))
+        assert not match(rules, PacketKey(web, desk, 1, 0, 0, 8))  # they may not ping us
+        assert not match(rules, PacketKey(desk, web, 6, 40000, 22))
+        assert not match(rules, PacketKey(desk, web, 17, 1, 443))
+        assert not match(rules, PacketKey(host_of(P("10.20.8.0/24")), web, 6, 40000, 443))
+
+
+ports = st.integers(1, 30)
+
+
+@given(st.sampled_from(["tcp", "udp"]), ports, ports, st.sampled_from(["tcp", "udp"]), ports, ports)
+def test_could_match_is_the_union_of_matches(p1, a, b, p2, c, d) -> None:
+    one, two = P("10.0.0.0/24"), P("10.1.0.0/24")
+    rule, reply = rules_for("r", one, two, parse_flow(f"{p1}/{min(a, b)}-{max(a, b)}"))
+    flow = parse_flow(f"{p2}/{min(c, d)}-{max(c, d)}")
+    keys = [PacketKey(one.value, two.value, flow.protocol, 50000, port)
+            for port in range(flow.first_port, flow.last_port + 1)]  # fmt: skip
+    assert rule.could_match(one, two, flow) == any(rule.matches(k) for k in keys)
+    assert not reply.could_match(two, one, flow)
+    assert all(reply.matches(k.reply()) for k in keys if rule.matches(k))
+    assert Rule("any", one, two).could_match(one, two, flow)
+
+
+def test_traces_name_every_hop_and_the_place_that_drops() -> None:
+    settled = settled_of()
+    work, _, guests = settled.expectations
+    there, back = there_and_back(settled, all_up(settled), work)
+    assert not there.dropped
+    assert not back.dropped
+    assert any("route" in hop and "quay-apps/a" in hop for hop in there.hops)
+    there, back = there_and_back(settled, all_up(settled), guests)
+    assert there.dropped.startswith("filter at quay-gw")
+    assert back is None
+    there, _ = there_and_back(settled, (), work)
+    assert there.dropped.startswith("no route to")
+
+
+@pytest.mark.parametrize(
+    ("change", "low", "high", "by"),
+    [
+        (("bgp: {hold: 6 s}", "bgp: {hold: 6 s}"), 4.0, 6.0, "BGP hold time 6 s"),
+        (("bgp: {hold: 6 s}", "bgp: {hold: 180 s}"), 15.0, 25.0, "dead-peer detection"),
+        (("bgp: {hold: 6 s}", "routing: static\n    liveness: {delay: 2 s, wait: 1 s, tries: 3}"),
+         7.0, 9.0, "dead-peer detection"),
+    ],
+)  # fmt: skip
+def test_predicted_outages(change, low: float, high: float, by: str) -> None:
+    settled = settled_of(swap(change))
+    outage = predict_outage(settled, next(settled.tunnels()))
+    assert (outage.shortest, outage.longest, outage.detected_by) == (low, high, by)
+    assert outage.taken_over_by == "b"
+
+
+def test_one_tunnel_alone_has_no_end_to_its_outage() -> None:
+    settled = settled_of(swap(("      b: {gateway: quay-gw, uplink: radio, instance: 2}\n", "")))
+    outage = predict_outage(settled, next(settled.tunnels()))
+    assert outage.longest is None
+    assert "no other tunnel" in str(outage)
+
+
+@pytest.mark.parametrize("routing", ["bgp", "static"])
+def test_packs_mirror_each_other_and_hold_no_secret(routing: str) -> None:
+    settled = settled_of(swap(("    bgp: {hold: 6 s}", f"    routing: {routing}")))
+    assert mirror_faults(settled) == []
+    assert gateways_of(settled) == ["quay-gw", "apps"]
+    for name in gateways_of(settled):
+        pack = make_pack(settled, name, KEYS)
+        for text in pack.open_files().values():
+            assert not any(key in text for key in KEYS.values())
+        assert all(key in json.dumps(pack.keys) for key in KEYS.values())
+        for hole in ("None", "TODO", "{{", "...", "<", "blank"):
+            assert hole not in pack.sheet + pack.steps, hole
+        for tunnel in settled.tunnels():
+            for value in (tunnel.label, tunnel.cloud_address, tunnel.uplink.address,
+                          str(tunnel.inside.length)):  # fmt: skip
+                assert value in pack.sheet
+    with pytest.raises(KeyError):
+        make_pack(settled, "quay-gw", {})
+
+
+def test_a_broken_mirror_is_noticed() -> None:
+    import dataclasses
+
+    settled = settled_of()
+    tunnel = next(settled.tunnels())
+    one, two = site_end(settled, tunnel), cloud_end(settled, tunnel)
+    assert not list(unmirrored(one, two))
+    for change in ({"remote_as": 1}, {"hold": 7}, {"initiator": True}, {"local_prefixes": ()},
+                   {"local_inside": "10.0.0.1"}, {"remote_address": "192.0.2.99"}):  # fmt: skip
+        assert list(unmirrored(one, dataclasses.replace(two, **change))), change
+
+
+def test_hosts_stand_inside_their_networks() -> None:
+    for length in range(20, 33):
+        prefix = Prefix(32, 0x0A000000, length)
+        assert prefix.contains(host_of(prefix))
+    assert DESIGN

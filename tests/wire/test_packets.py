@@ -1,0 +1,174 @@
+"""IPv4, UDP, ICMP, TCP, hosts and captures."""
+
+from __future__ import annotations
+
+import random
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from obrin.wire.capture import (
+    CaptureError,
+    decode_capture,
+    encode_file_header,
+    encode_record,
+)
+from obrin.wire.errors import PacketError
+from obrin.wire.host import GREETING, Host
+from obrin.wire.packet import (
+    ICMP,
+    TCP,
+    UDP,
+    Icmp,
+    Ipv4,
+    Udp,
+    checksum,
+    decode_icmp,
+    decode_ipv4,
+    decode_udp,
+)
+from obrin.wire.tcp import TcpStack, TcpState, decode_segment
+
+from tests.doubles import seeded
+
+A, B = 0x0A000001, 0x0A000002
+
+
+def test_checksum_of_rfc_1071() -> None:
+    assert checksum(bytes.fromhex("0001f203f4f5f6f7")) == 0xFFFF ^ 0xDDF2
+
+
+@given(st.binary(max_size=100), st.integers(0, 255), st.integers(0, 65535))
+def test_ipv4_comes_back(payload: bytes, protocol: int, identification: int) -> None:
+    packet = Ipv4(A, B, protocol, payload, 17, identification)
+    assert decode_ipv4(packet.encode()) == packet
+    assert decode_ipv4(packet.encode() + b"padding") == packet
+
+
+@given(st.binary(max_size=60), st.integers(0, 65535), st.integers(0, 65535))
+def test_udp_and_icmp_come_back(data: bytes, one: int, two: int) -> None:
+    udp = Udp(one, two, data)
+    assert decode_udp(Ipv4(A, B, UDP, udp.encode(A, B))) == udp
+    echo = Icmp(8, 0, one, two, data)
+    assert decode_icmp(echo.encode()) == echo
+
+
+def test_every_damaged_header_is_noticed() -> None:
+    raw = Ipv4(A, B, UDP, b"x" * 20).encode()
+    for position in range(20):
+        broken = bytearray(raw)
+        broken[position] ^= 0x10
+        with pytest.raises(PacketError):
+            decode_ipv4(bytes(broken))
+    with pytest.raises(PacketError):
+        decode_udp(Ipv4(A, B, UDP, Udp(1, 2, b"data").encode(A, B)[:-1] + b"!"))
+
+
+@given(st.binary(max_size=80))
+def test_hostile_bytes_raise_only_packet_errors(data: bytes) -> None:
+    packet = Ipv4(A, B, TCP, data)
+    for decode, given_ in (
+        (decode_ipv4, data), (decode_icmp, data), (decode_udp, packet), (decode_segment, packet),
+    ):  # fmt: skip
+        try:
+            decode(given_)
+        except PacketError:
+            pass
+
+
+class Wire:
+    """Two TCP stacks and a network with losses from a seed."""
+
+    def __init__(self, loss: float = 0.0, seed: int = 1) -> None:
+        self.stacks = {A: TcpStack(seeded(1)), B: TcpStack(seeded(2))}
+        self.accepted = []
+        self.stacks[B].listen(B, 179, self.accepted.append)
+        self.now = 0.0
+        self._random, self._loss = random.Random(seed), loss
+
+    def run(self, until: float) -> None:
+        while True:
+            moved = False
+            for stack in self.stacks.values():
+                for data in stack.packets(self.now):
+                    moved = True
+                    packet = decode_ipv4(data)
+                    if self._random.random() >= self._loss:
+                        self.stacks[packet.destination].receive(packet, self.now)
+            if moved:
+                continue
+            due = min(s.next_timer() for s in self.stacks.values())
+            if due > until:
+                self.now = until
+                return
+            self.now = due
+            for stack in self.stacks.values():
+                stack.handle_timer(due)
+
+
+@pytest.mark.parametrize(("loss", "seed"), [(0.0, 1), (0.2, 2), (0.3, 3), (0.3, 4)])
+def test_bytes_cross_in_order_whatever_is_lost(loss: float, seed: int) -> None:
+    wire = Wire(loss, seed)
+    client = wire.stacks[A].connect(A, B, 179, 0.0)
+    wire.run(20.0)
+    (server,) = wire.accepted
+    data = seeded(9)(30_000)
+    client.send(data)
+    server.send(b"hello")
+    wire.run(300.0)
+    assert (server.take(), client.take()) == (data, b"hello")
+    client.close()
+    server.close()
+    wire.run(400.0)
+    assert client.state is server.state is TcpState.CLOSED
+
+
+def test_no_listener_means_refused() -> None:
+    wire = Wire()
+    client = wire.stacks[A].connect(A, B, 80, 0.0)
+    wire.run(1.0)
+    assert (client.state, client.reason) == (TcpState.CLOSED, "refused by the peer")
+
+
+def test_silence_ends_a_connection() -> None:
+    wire = Wire(loss=1.0)
+    client = wire.stacks[A].connect(A, B, 179, 0.0)
+    wire.run(60.0)
+    assert (client.state, client.reason) == (TcpState.CLOSED, "no answer")
+
+
+def test_hosts_answer_echo_udp_and_tcp() -> None:
+    one, two = Host(A, seeded(1)), Host(B, seeded(2))
+    queries = [one.ask(p, B, port, 0.0) for p, port in ((ICMP, 0), (UDP, 53), (TCP, 443))]
+    for _ in range(10):
+        for host, peer in ((one, two), (two, one)):
+            for data in host.packets(1.0):
+                peer.receive(data, 1.0)
+    assert [q.answered_at for q in queries] == [1.0, 1.0, 1.0]
+    assert bytes(queries[2].connection.received) == GREETING
+    one.receive(b"junk", 2.0)
+
+
+def test_captures_come_back_and_broken_ones_say_where() -> None:
+    records = [(1.5, b"packet one"), (2.25, b""), (3.0, b"x" * 2000)]
+    raw = encode_file_header() + b"".join(encode_record(at, p) for at, p in records)
+    assert [(c.at, c.packet) for c in decode_capture(raw)] == records
+    for size in range(1, len(raw)):
+        try:
+            list(decode_capture(raw[:size]))
+        except CaptureError as error:
+            assert "offset" in str(error) or "header" in str(error)
+    with pytest.raises(CaptureError, match="magic"):
+        list(decode_capture(b"\0" * 40))
+    with pytest.raises(CaptureError, match="link type 1"):
+        list(decode_capture(raw[:20] + b"\1\0\0\0" + raw[24:]))
+
+
+@given(st.binary(max_size=200))
+def test_hostile_captures_raise_only_capture_errors(data: bytes) -> None:
+    for raw in (data, encode_file_header() + data):
+        try:
+            list(decode_capture(raw))
+        except CaptureError:
+            pass
