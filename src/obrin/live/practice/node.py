@@ -148,6 +148,7 @@ class Node:
         tunnel = self.ike.tunnels[name]
         if child is not tunnel.outbound and not child.replaced:
             tunnel.outbound = child  # the peer uses the new one: so can we
+        tunnel.heard(now)
         self.states[name].packets_in += 1
         if next_header == NEXT_IPV4:
             self._forward(inner, name, now)

@@ -79,7 +79,6 @@ class Tunnel:
     rekeys: dict[bytes, exchange_child.Rekey] = field(default_factory=dict)
     last_heard: float = 0.0
     restart_at: float = float("inf")
-    _heard_packets: int = 0
     _output: deque[Datagram] = field(default_factory=deque)
     _events: deque[Event] = field(default_factory=deque)
 
@@ -102,6 +101,10 @@ class Tunnel:
                 exchange_info.delete_sa(self, sa, now)
             elif sa.state is not State.DELETING:
                 self.drop_sa(sa, "closed here", now, restart=False)
+
+    def heard(self, now: float) -> None:
+        """Authentic ESP came from the peer: as good a sign of life as an answer (section 2.4)."""
+        self.last_heard = now
 
     def rekey_child(self, child: ChildSa, now: float) -> None:
         exchange_child.rekey_child(self, child, now)
@@ -211,7 +214,6 @@ class Tunnel:
 
     def handle_timer(self, now: float) -> None:
         """Do what is due at `now`: repeat, give up, rekey, expire, ask for liveness, restart."""
-        self._notice_traffic(now)
         for sa in list(self.sas):
             self._repeat(sa, now)
         for sa in list(self.sas):
@@ -245,13 +247,6 @@ class Tunnel:
             and current.state is State.ESTABLISHED
             and current.outstanding is None
         )
-
-    def _notice_traffic(self, now: float) -> None:
-        """Authentic ESP from the peer is a sign of life too (section 2.4)."""
-        packets = sum(child.opener.packets for child in self.children.values())
-        if packets > self._heard_packets:
-            self.last_heard = now
-        self._heard_packets = packets
 
     def _repeat(self, sa: IkeSa, now: float) -> None:
         waiting = sa.outstanding
@@ -296,7 +291,6 @@ class Tunnel:
             self.outbound = next(
                 (c for c in reversed(self.children.values()) if not c.replaced), None
             )
-        self._heard_packets = sum(c.opener.packets for c in self.children.values())
         self.note(ChildDown(self.config.name, child, reason))
 
     def drop_sa(self, sa: IkeSa, reason: str, now: float, *, restart: bool = True) -> None:

@@ -1,0 +1,168 @@
+"""The practice cloud's rules: order, conflicts, quotas, preconditions, removal, secrets."""
+
+from __future__ import annotations
+
+import pytest
+
+from obrin.core.design.offering import PRACTICE_CLOUD
+from obrin.core.ipsec.suite import SHIPPED
+from obrin.core.handover.standard_data import suite_data
+from obrin.live.practice.cloud.description import openapi
+from obrin.live.practice.cloud.store import Store
+from obrin.live.practice.service import Problem
+
+TUNNEL = {
+    "gateway": "g", "instance": 1, "far_end": "f", "suite": suite_data(SHIPPED["modern"]),
+    "inside": "169.254.1.0/30", "inside_address": "169.254.1.1",
+    "liveness": {"delay": 10, "first_wait": 1, "tries": 4}, "pre_shared_key": "sh-secret",
+}  # fmt: skip
+
+
+class Cloud:
+    def __init__(self) -> None:
+        self.store = Store(PRACTICE_CLOUD, 60.0, lambda: None)
+        self.now = 0.0
+
+    def put(self, kind: str, name: str, body, *, match: str | None = None, wait: bool = True):
+        answer = self.store.put(kind, name, body, match, self.now)
+        if wait:
+            self.wait()
+        return answer
+
+    def wait(self) -> None:
+        while self.store.next_timer() != float("inf"):
+            self.now = self.store.next_timer()
+            self.store.handle_timer(self.now)
+
+    def whole(self) -> Cloud:
+        self.put("networks", "n", {"space": "10.64.0.0/20"})
+        self.put("subnets", "gs", {"network": "n", "prefix": "10.64.0.0/28", "role": "gateway"})
+        self.put("addresses", "a", {"address": "203.0.113.1"})
+        self.put("gateways", "g", {"network": "n", "capacity_class": "cutter",
+                                   "autonomous_system": 64512, "public_addresses": ["a"]})  # fmt: skip
+        self.put("far-ends", "f", {"address": "192.0.2.10", "autonomous_system": 1, "prefixes": []})
+        return self
+
+
+
+
+class Refused:
+    def __init__(self, status: int) -> None:
+        self.status = status
+
+    def __enter__(self) -> None:
+        return None
+
+    def __exit__(self, kind, value, trace) -> bool:
+        assert kind is Problem, f"expected {self.status}, got {kind}"
+        assert value.status == self.status, value.detail
+        assert value.detail
+        return True
+
+
+def test_building_takes_its_time_on_the_scaled_clock() -> None:
+    cloud = Cloud().whole()
+    body = dict(network="n", capacity_class="liner", autonomous_system=1, public_addresses=["a"])
+    cloud.put("subnets", "g2", {"network": "n", "prefix": "10.64.1.0/26"})
+    _, operation = cloud.put("gateways", "h", body | {"capacity_class": "cutter"}, wait=False)
+    assert operation.ends - operation.begun == pytest.approx(20.0)  # 20 minutes at 60 times
+    half = operation.shown(operation.begun + 10)
+    assert (half["percent"], half["status"], half["seconds_left"]) == (50, "running", 10.0)
+    cloud.wait()
+    assert cloud.store.get("gateways", "h").state == "ready"
+
+
+def test_the_same_body_again_changes_nothing() -> None:
+    cloud = Cloud().whole()
+    count = len(cloud.store.operations)
+    _, operation = cloud.put("networks", "n", {"space": "10.64.0.0/20"})
+    assert operation is None
+    assert len(cloud.store.operations) == count
+
+
+def test_a_change_needs_the_etag_that_was_read() -> None:
+    cloud = Cloud().whole()
+    etag = cloud.store.get("networks", "n").etag()
+    with Refused(428):
+        cloud.put("networks", "n", {"space": "10.64.0.0/19"})
+    with Refused(412):
+        cloud.put("networks", "n", {"space": "10.64.0.0/19"}, match='"old"')
+    cloud.put("networks", "n", {"space": "10.64.0.0/19"}, match=etag)
+    assert cloud.store.get("networks", "n").etag() != etag
+    with Refused(412):
+        cloud.put("networks", "none", {"space": "10.64.0.0/19"}, match=etag)
+
+
+REFUSALS = [
+    (404, "boats", "x", {}),
+    (422, "networks", "x", {}),
+    (422, "networks", "x", {"space": "10.0.0.0/8"}),
+    (422, "networks", "x", {"space": "10.64.0.1/20"}),
+    (422, "networks", "x", {"space": "10.64.0.0/20", "colour": 1}),
+    (409, "subnets", "x", {"network": "none", "prefix": "10.64.1.0/24"}),
+    (422, "subnets", "x", {"network": "n", "prefix": "10.99.1.0/24"}),
+    (422, "subnets", "x", {"network": "n", "prefix": "10.64.1.0/30"}),
+    (409, "subnets", "x", {"network": "n", "prefix": "10.64.0.0/27"}),
+    (422, "gateways", "x", {"network": "n", "capacity_class": "raft", "autonomous_system": 1,
+                            "public_addresses": ["a"]}),
+    (422, "gateways", "x", {"network": "n", "capacity_class": "liner", "autonomous_system": 1,
+                            "public_addresses": ["a"]}),
+    (422, "gateways", "x", {"network": "n", "capacity_class": "punt", "autonomous_system": 1,
+                            "public_addresses": ["a", "a"]}),
+    (409, "gateways", "x", {"network": "n", "capacity_class": "punt", "autonomous_system": 1,
+                            "public_addresses": ["zz"]}),
+    (422, "tunnels", "x", TUNNEL | {"instance": 2}),
+    (422, "tunnels", "x", TUNNEL | {"inside": "169.254.169.0/30"}),
+    (422, "tunnels", "x", TUNNEL | {"suite": {"name": "x"}}),
+    (409, "tunnels", "x", TUNNEL | {"far_end": "none"}),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("status", "kind", "name", "body"), REFUSALS)
+def test_what_the_cloud_refuses(status: int, kind: str, name: str, body) -> None:
+    cloud = Cloud().whole()
+    with Refused(status):
+        cloud.put(kind, name, body)
+    assert (kind, name) not in cloud.store.resources
+
+
+def test_needs_must_be_ready_and_quotas_hold() -> None:
+    cloud = Cloud()
+    cloud.put("networks", "n", {"space": "10.64.0.0/20"}, wait=False)
+    with Refused(409):
+        cloud.put("subnets", "s", {"network": "n", "prefix": "10.64.0.0/24"})
+    cloud.wait()
+    for number in range(9):
+        cloud.put("networks", f"n{number}", {"space": f"10.{number}.0.0/16"})
+    with Refused(403):
+        cloud.put("networks", "one-more", {"space": "10.99.0.0/16"})
+
+
+def test_tunnels_do_not_share_a_block_and_never_show_their_key() -> None:
+    cloud = Cloud().whole()
+    cloud.put("tunnels", "t", TUNNEL)
+    with Refused(409):
+        cloud.put("tunnels", "u", TUNNEL)
+    shown = str(cloud.store.get("tunnels", "t").shown())
+    assert "sh-secret" not in shown
+    with pytest.raises(Problem) as error:
+        cloud.put("tunnels", "v", TUNNEL | {"metric": "sh-secret"})
+    assert "sh-secret" not in error.value.detail
+
+
+def test_removal_is_as_careful_as_making() -> None:
+    cloud = Cloud().whole()
+    with Refused(409):
+        cloud.store.delete("networks", "n", cloud.now)
+    with Refused(404):
+        cloud.store.delete("networks", "none", cloud.now)
+    first = cloud.store.delete("gateways", "g", cloud.now)
+    assert cloud.store.delete("gateways", "g", cloud.now) is first
+    cloud.wait()
+    assert ("gateways", "g") not in cloud.store.resources
+
+
+def test_the_description_covers_every_kind() -> None:
+    described = openapi()
+    assert {p.split("/")[2] for p in described["paths"]} >= {"networks", "tunnels", "operations"}
+    assert "pre_shared_key" in str(described["components"])
