@@ -74,9 +74,7 @@ class Net:
                     if self.cut or self._random.random() < self._loss:
                         continue
                     at = self.now + self._delay * (0.5 + self._random.random())
-                    heapq.heappush(
-                        self._flying, (at, next(self._count), 1 - index, datagram)
-                    )
+                    heapq.heappush(self._flying, (at, next(self._count), 1 - index, datagram))
             self.events[index] += end.events()
 
     def run(self, until: float) -> None:

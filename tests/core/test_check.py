@@ -13,7 +13,6 @@ from obrin.core.ipsec.shared_keys import (
     make_key,
     weaknesses,
 )
-
 from tests.doubles import DESIGN, seeded, settled_of, swap
 
 GOOD_KEYS = {"quay-apps/a": make_key(seeded(1)), "quay-apps/b": make_key(seeded(2))}
@@ -22,7 +21,10 @@ OLD = """suites:
     ike: {encryption: 3DES, integrity: HMAC-MD5-96, prf: PRF-HMAC-SHA1, group: 2, lifetime: 8 h}
     esp: {encryption: 3DES, integrity: HMAC-MD5-96, esn: false, lifetime: 1 h}
 """
-GATEWAY = ("    subnets: {web: {hosts: 100}}", "    subnets: {web: {hosts: 100}}\n    gateway: {%s}")
+GATEWAY = (
+    "    subnets: {web: {hosts: 100}}",
+    "    subnets: {web: {hosts: 100}}\n    gateway: {%s}",
+)
 
 
 def codes(text: str = DESIGN, keys=None) -> set[str]:
@@ -115,7 +117,10 @@ def test_two_sites_with_one_as_number_behind_one_gateway() -> None:
         "  pier-apps:\n    site: pier\n    cloud: apps\n    tunnels:\n"
         "      t: {gateway: pier-gw, uplink: u}\nexpectations:",
     )
-    same = ("        uplinks:\n          fibre", "        as: 65001\n        uplinks:\n          fibre")
+    same = (
+        "        uplinks:\n          fibre",
+        "        as: 65001\n        uplinks:\n          fibre",
+    )
     assert "as-equal-sites" in codes(swap(other, link, same))
     assert "as-equal-sites" not in codes(swap(other, link))
 

@@ -13,7 +13,6 @@ from obrin.core.design.reference import design_schema, reference_text
 from obrin.core.design.starting import StartingFacts, starting_design
 from obrin.core.design.values import Flow, parse_duration, parse_flow
 from obrin.core.errors import DesignError
-
 from tests.doubles import DESIGN, design_of, swap
 
 
@@ -53,9 +52,7 @@ def test_yaml_mistakes_have_a_place(text: str, where: str, words: str) -> None:
 
 
 def test_an_alias_bomb_is_refused() -> None:
-    levels = "\n".join(
-        f"l{n}: &l{n} [{', '.join([f'*l{n - 1}'] * 10)}]" for n in range(1, 12)
-    )
+    levels = "\n".join(f"l{n}: &l{n} [{', '.join([f'*l{n - 1}'] * 10)}]" for n in range(1, 12))
     with pytest.raises(DesignError, match="more than"):
         read_values(f"l0: &l0 [x]\n{levels}\n", "f")
 
@@ -79,7 +76,11 @@ def test_damaged_designs_raise_only_design_errors(at: int, insert: str, cut: int
 
 MISTAKES = [
     (("name: test", "name: Test Site"), "name: T", "is not a name"),
-    (("networks: {desks: 10.20.0.0/22", "networks: {desks: 10.20.0.1/22"), "desks: 10", "beyond its"),
+    (
+        ("networks: {desks: 10.20.0.0/22", "networks: {desks: 10.20.0.1/22"),
+        "desks: 10",
+        "beyond its",
+    ),
     (("networks: {desks", "netwroks: {desks"), "netwroks", "Did you mean 'networks'"),
     (("address: 192.0.2.10", "address: 192.0.2"), "address: 192.0.2,", "four numbers"),
     (("address: 192.0.2.10", "adress: 192.0.2.10"), "adress", "Did you mean 'address'"),
@@ -90,14 +91,22 @@ MISTAKES = [
     (("cloud: apps", "cloud: app"), "cloud: app\n", "Did you mean 'apps'"),
     (("networks: [desks]", "networks: [desk]"), "desk]", "Did you mean 'desks'"),
     (("uplink: radio", "uplink: radius"), "uplink: radius", "Did you mean 'radio'"),
-    (("gateway: quay-gw, uplink: fibre", "gateway: gw, uplink: fibre"), "gateway: gw", "no gateway"),
+    (
+        ("gateway: quay-gw, uplink: fibre", "gateway: gw, uplink: fibre"),
+        "gateway: gw",
+        "no gateway",
+    ),
     (("uplink: radio, instance: 2", "uplink: fibre, instance: 1"), "b: {gateway", "same two ends"),
     (("flow: icmp", "flow: icpm"), "flow: icpm", "is not a flow"),
     (("flow: icmp", "flow: tcp/70000"), "flow: tcp/70000", "exceed 65535"),
     (("must: not", "must: nt"), "must: nt", "'work' or 'not'"),
     (("from: quay/guests", "from: quay/guest"), "from: quay/guest,", "Did you mean 'quay/guests'"),
     (("subnets: {web: {hosts: 100}}", "subnets: {web: {hosts: 0}}"), "hosts: 0", "greater than"),
-    (("    cloud: apps\n", "    cloud: apps\n    suite: strong\n"), "suite: strong", "no suite 'strong'"),
+    (
+        ("    cloud: apps\n", "    cloud: apps\n    suite: strong\n"),
+        "suite: strong",
+        "no suite 'strong'",
+    ),
     (("obrin: 1", "obrin: 2"), "obrin: 2", "Write 1"),
     (("subnets: {web: {hosts: 100}}", "subnets:"), "subnets:", "is blank"),
     (("  apps:\n", "  quay:\n"), "quay:", "a site and a cloud"),
@@ -138,7 +147,8 @@ def test_locations_follow_anchors_lists_and_missing_steps() -> None:
 
 
 @pytest.mark.parametrize(
-    ("text", "seconds"), [("6 s", 6), ("1.5 h", 5400), ("60min", 3600), ("250 ms", 0.25), ("1 d", 86400)]
+    ("text", "seconds"),
+    [("6 s", 6), ("1.5 h", 5400), ("60min", 3600), ("250 ms", 0.25), ("1 d", 86400)],
 )
 def test_durations(text: str, seconds: float) -> None:
     assert parse_duration(text) == seconds
@@ -161,7 +171,12 @@ def test_settled_file_comes_back_and_damage_is_named() -> None:
     }  # fmt: skip
     assert parse_choices(format_choices(choices), "s") == choices
     assert parse_choices(format_choices({}), "s") == {}
-    for text in ("settled: 2\n", "", "settled: 1\nvalues:\n  a: 5\n", "settled: 1\nvalues: {a: {value: true}}"):
+    for text in (
+        "settled: 2\n",
+        "",
+        "settled: 1\nvalues:\n  a: 5\n",
+        "settled: 1\nvalues: {a: {value: true}}",
+    ):
         with pytest.raises(DesignError, match="version control"):
             parse_choices(text, "s")
 

@@ -25,7 +25,6 @@ from obrin.core.routing.forwarding import Route, RouteKind, forwarding_table
 from obrin.core.routing.model import all_up, cloud_table, site_decisions, site_table
 from obrin.core.routing.path import Candidate, Path, Peer
 from obrin.core.routing.policy import SessionPolicy, export_path, import_path
-
 from tests.doubles import DESIGN, settled_of, swap
 
 P = parse_prefix
@@ -59,7 +58,9 @@ def test_the_initiators_order_decides() -> None:
 
 def test_alternatives_inside_one_proposal_and_none_integrity() -> None:
     gcm, cbc = Transform(1, 20, 256), Transform(1, 12, 256)
-    offered = Proposal(3, (gcm, cbc, Transform(3, 12), Transform(3, 0), Transform(5, 0)), 4, b"spi!")
+    offered = Proposal(
+        3, (gcm, cbc, Transform(3, 12), Transform(3, 0), Transform(5, 0)), 4, b"spi!"
+    )
     own = Proposal(3, (cbc, Transform(3, 12), Transform(5, 0)))
     chosen = choose([offered], [own])
     assert set(chosen.transforms) == {cbc, Transform(3, 12), Transform(5, 0)}

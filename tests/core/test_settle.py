@@ -11,7 +11,6 @@ from obrin.core.design.offering import PRACTICE_CLOUD
 from obrin.core.design.settle import settle
 from obrin.core.design.settled import build_settled
 from obrin.core.errors import SettleError
-
 from tests.doubles import DESIGN, design_of, settled_of, swap
 
 
@@ -40,7 +39,7 @@ def test_the_same_design_gives_the_same_values() -> None:
 def test_a_blank_left_blank_is_refused_later() -> None:
     choices = choices_of()
     del choices["clouds.apps.space"]
-    with pytest.raises(SettleError, match="clouds.apps.space is still blank"):
+    with pytest.raises(SettleError, match=r"clouds\.apps\.space is still blank"):
         build_settled(design_of(), choices)
 
 

@@ -5,8 +5,8 @@ from __future__ import annotations
 import pytest
 
 from obrin.core.design.offering import PRACTICE_CLOUD
-from obrin.core.ipsec.suite import SHIPPED
 from obrin.core.handover.standard_data import suite_data
+from obrin.core.ipsec.suite import SHIPPED
 from obrin.live.practice.cloud.description import openapi
 from obrin.live.practice.cloud.store import Store
 from obrin.live.practice.service import Problem
@@ -44,8 +44,6 @@ class Cloud:
         return self
 
 
-
-
 class Refused:
     def __init__(self, status: int) -> None:
         self.status = status
@@ -62,7 +60,7 @@ class Refused:
 
 def test_building_takes_its_time_on_the_scaled_clock() -> None:
     cloud = Cloud().whole()
-    body = dict(network="n", capacity_class="liner", autonomous_system=1, public_addresses=["a"])
+    body = {"network": "n", "autonomous_system": 1, "public_addresses": ["a"]}
     cloud.put("subnets", "g2", {"network": "n", "prefix": "10.64.1.0/26"})
     _, operation = cloud.put("gateways", "h", body | {"capacity_class": "cutter"}, wait=False)
     assert operation.ends - operation.begun == pytest.approx(20.0)  # 20 minutes at 60 times
@@ -158,6 +156,8 @@ def test_removal_is_as_careful_as_making() -> None:
         cloud.store.delete("networks", "none", cloud.now)
     first = cloud.store.delete("gateways", "g", cloud.now)
     assert cloud.store.delete("gateways", "g", cloud.now) is first
+    with Refused(409):
+        cloud.put("gateways", "g", cloud.store.get("gateways", "g").body.model_dump(mode="json"))
     cloud.wait()
     assert ("gateways", "g") not in cloud.store.resources
 

@@ -12,15 +12,17 @@ from obrin.core.routing.forwarding import RouteKind
 from obrin.core.routing.model import all_up, cloud_table, site_table
 from obrin.live.practice.internet import CLOUD
 from obrin.wire.packet import UDP, decode_ipv4
-
 from tests.doubles import DESIGN, settled_of, swap
 from tests.live.virtual_world import VirtualWorld, cloud_via
 
-MORE = DESIGN + """\
+MORE = (
+    DESIGN
+    + """\
   - {from: apps/web, to: quay/desks, flow: udp/5140, must: work}
   - {from: apps/web, to: quay/desks, flow: icmp, must: not}
   - {from: quay/desks, to: apps/web, flow: tcp/22, must: not}
 """
+)
 BEHIND = ("address: 192.0.2.10,", "address: 192.0.2.10, inside: 192.168.7.2,")
 
 

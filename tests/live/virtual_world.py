@@ -15,7 +15,6 @@ from obrin.live.practice.internet import CLOUD, Internet, Line
 from obrin.live.practice.node import Node
 from obrin.wire.host import Query
 from obrin.wire.packet import decode_ipv4
-
 from tests.doubles import seeded
 
 
@@ -39,7 +38,9 @@ class VirtualWorld:
         self.nodes: dict[str, Node] = {}
         self.hosts: dict[str, Hosts] = {}
         packs = {name: make_pack(settled, name, keys) for name in settled.gateways}
-        self._build_cloud([s for s in connect_steps(settled, packs, keys) if isinstance(s, CloudStep)])
+        self._build_cloud(
+            [s for s in connect_steps(settled, packs, keys) if isinstance(s, CloudStep)]
+        )
         for seed, (name, pack) in enumerate(packs.items()):
             config = node_config(pack.config, pack.keys)
             self.nodes[name] = Node(name, config, seeded(100 + seed))
@@ -117,9 +118,7 @@ class VirtualWorld:
         """A question that has a second to be answered."""
         host = self.fabric.hosts.get(source)
         if host is None:
-            host = next(
-                h.by_address[source] for h in self.hosts.values() if source in h.by_address
-            )
+            host = next(h.by_address[source] for h in self.hosts.values() if source in h.by_address)
         query = host.ask(protocol, destination, port, self.now)
         self.run(1.0)
         host.forget(query)

@@ -9,7 +9,6 @@ from hypothesis import strategies as st
 from obrin.core.ipsec.registry import Kind, by_name
 from obrin.wire import esp
 from obrin.wire.esp import EspError, EspKeys, GcmOpener, GcmSealer, ReplayRing
-
 from tests.doubles import seeded
 
 CIPHERS = ["AES-GCM-16-128", "AES-GCM-16-256", "AES-CBC-128", "AES-CBC-256"]

@@ -32,7 +32,6 @@ from obrin.wire.ike.payloads import (
     decode_chain,
     encode_chain,
 )
-
 from tests.doubles import seeded
 
 V6 = Selector(128, 0x20010DB8 << 96, (0x20010DB8 << 96) + 255, 6, 443, 443)

@@ -14,7 +14,6 @@ from obrin.wire.ike.endpoint import Endpoint
 from obrin.wire.ike.message import decode_header
 from obrin.wire.ike.numbers import Exchange
 from obrin.wire.ike.transitions import TRANSITIONS, IllegalStep, State, Step, advance
-
 from tests.doubles import CLOUD, SITE, Net, pair, seeded
 
 SUITES = list(SHIPPED.values())
@@ -230,7 +229,7 @@ def test_close_tells_the_peer() -> None:
 
 def test_a_peer_that_restarts_is_believed_and_the_old_sa_goes() -> None:
     one, two = pair()
-    net = started(one, two)
+    started(one, two)
     fresh = Endpoint([one.tunnels["t"].config], seeded(77))
     again = Net(fresh, two)
     fresh.start(0.0)

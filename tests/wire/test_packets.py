@@ -29,7 +29,6 @@ from obrin.wire.packet import (
     decode_udp,
 )
 from obrin.wire.tcp import TcpStack, TcpState, decode_segment
-
 from tests.doubles import seeded
 
 A, B = 0x0A000001, 0x0A000002

@@ -10,7 +10,6 @@ from obrin.wire.esp import EspKeys, make_sealer
 from obrin.wire.ike import dh
 from obrin.wire.ike.errors import IkeFormatError
 from obrin.wire.ike.keys import prf, prf_plus, shared_key_auth
-
 from tests.doubles import seeded
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
@@ -50,7 +51,7 @@ def connect(ctx: click.Context, design_file: str | None, timeout: float) -> None
     project = project_of(design_file)
     _, settled = project.settled()
     with practice_ends(project) as ends:
-        result = connect_whole(project, settled, ends, _print_progress, timeout)
+        result = connect_whole(project, settled, ends, ProgressLines(), timeout)
     if result.taken_up:
         click.echo(f"Taken up from an interrupted run: {', '.join(result.taken_up)}.")
     click.echo(f"{result.changed} steps done, {result.unchanged} were already so.")
@@ -58,12 +59,24 @@ def connect(ctx: click.Context, design_file: str | None, timeout: float) -> None
     ctx.exit(0 if all(t.up for t in result.status) else 3)
 
 
-def _print_progress(progress: Progress) -> None:
-    """One line when something long is awaited and when a step is done; on stderr."""
-    if progress.state == "done":
-        click.echo(f"  done     {progress.step}: {progress.note}", err=True)
-    elif progress.state == "waiting" and progress.note == "0 %" and progress.left > 0.5:
-        click.echo(f"  waiting  {progress.step}: about {progress.left:.0f} s", err=True)
+class ProgressLines:
+    """Lines on stderr: what is done, and what is awaited, told at once and then now and then."""
+
+    TELL_AGAIN = 5.0
+
+    def __init__(self) -> None:
+        self._told: dict[str, float] = {}
+
+    def __call__(self, progress: Progress) -> None:
+        now = time.monotonic()
+        if progress.state == "done":
+            click.echo(f"  done     {progress.step}: {progress.note}", err=True)
+        elif progress.state == "waiting" and progress.left > 0.5:
+            if now - self._told.get(progress.step, float("-inf")) < self.TELL_AGAIN:
+                return
+            self._told[progress.step] = now
+            left = f"about {progress.left:.0f} s left"
+            click.echo(f"  waiting  {progress.step}: {progress.note}, {left}", err=True)
 
 
 @click.command()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import sys
 from pathlib import Path
 
 import click
@@ -75,28 +76,36 @@ def new(
     from obrin.live.files import write_whole
 
     path = Path(target)
-    if path.exists() and not force:
-        raise ObrinError(f"{path} exists. Name another file with --to, or give --force")
+    given_networks = _pairs(networks, "network", "NAME=PREFIX")
+    given_uplinks = _pairs(uplinks, "uplink", "NAME=ADDRESS")
     facts = StartingFacts(
-        name or click.prompt("Name of the whole", default="my-network", err=True),
-        site or click.prompt("Name of the site", default="office", err=True),
-        _pairs(networks, "network", "NAME=PREFIX", "lan", "10.20.0.0/22"),
-        _pairs(uplinks, "uplink", "NAME=ADDRESS", "main", "192.0.2.10"),
-        cloud or click.prompt("Name of the cloud network", default="cloud", err=True),
+        name or _ask("Name of the whole", "NAME", "my-network"),
+        site or _ask("Name of the site", "--site", "office"),
+        given_networks or (("lan", _ask("Network 'lan'", "--network", "10.20.0.0/22")),),
+        given_uplinks or (("main", _ask("Public address 'main'", "--uplink", "192.0.2.10")),),
+        cloud or _ask("Name of the cloud network", "--cloud", "cloud"),
         hosts,
     )
     text = starting_design(facts)
     load_design(text, str(path))
+    if path.exists() and not force:
+        raise ObrinError(f"{path} exists. Name another file with --to, or give --force")
     write_whole(path, text, 0o644)
     click.echo(f"{path} written. Next: 'obrin settle' fills its blanks.")
 
 
-def _pairs(
-    given: tuple[str, ...], what: str, form: str, name: str, example: str
-) -> tuple[tuple[str, str], ...]:
-    if not given:
-        value = click.prompt(f"{what.capitalize()} '{name}'", default=example, err=True)
-        return ((name, value),)
+def _ask(question: str, option: str, default: str) -> str:
+    """Ask; without anybody to answer, say what to give instead."""
+    try:
+        return str(click.prompt(question, default=default, err=True))
+    except click.Abort:
+        if sys.stdin.isatty():
+            raise
+        click.echo(err=True)
+        raise click.UsageError(f"{question}: nobody answers, so give {option}") from None
+
+
+def _pairs(given: tuple[str, ...], what: str, form: str) -> tuple[tuple[str, str], ...]:
     found = []
     for text in given:
         key, equals, value = text.partition("=")

@@ -93,11 +93,6 @@ def _cloud(step: CloudStep, cloud: CloudClient, report: Report) -> str:
     if response.status_code == 202:
         _wait(step.name, response.headers["Location"], cloud, report)
         return "built"
-    if response.json().get("state") != "ready":
-        running = cloud.get(path).get("operation")
-        if running:
-            _wait(step.name, running, cloud, report)
-            return "built (begun earlier)"
     return "already so"
 
 

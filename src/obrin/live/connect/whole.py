@@ -51,5 +51,5 @@ def wait_until_up(
         left = until - time.monotonic()
         if not down or left <= 0:
             return status
-        report(Progress("tunnels", "waiting", f"for {', '.join(down)}", left))
+        report(Progress("tunnels", "waiting", f"{len(down)} of {len(status)} still down", left))
         time.sleep(0.15)

@@ -117,6 +117,8 @@ class Store:
         existing = self.resources.get((kind, name))
         if existing is not None:
             running = self.running(kind, name)
+            if running is not None and running.action == "remove":
+                raise Problem(409, "busy", f"{kind} {name} is being removed; wait for it")
             if existing.body == body:
                 return existing, running
             if running is not None:

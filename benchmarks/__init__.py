@@ -1,0 +1,1 @@
+"""Benchmarks: ratios against a named baseline in the same run. See docs/benchmarks.md."""

@@ -1,0 +1,182 @@
+"""Start-up, design loading, the IKE handshake and ESP, each against a baseline in the same run.
+
+    python -m benchmarks.first_slice            all of them, a Markdown table on stdout
+    python -m benchmarks.first_slice esp ike    some of them
+"""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+import warnings
+from collections.abc import Callable, Iterator
+
+from benchmarks.designs import many_sites
+from benchmarks.measure import interleaved
+
+Row = tuple[str, str, str, str, str]
+
+
+def start_up() -> Iterator[Row]:
+    """`obrin --help` against a bare click group's, as whole processes."""
+    bare = (
+        "import click\n"
+        "@click.group()\n"
+        "def main(): 'A bare group.'\n"
+        "@main.command()\n"
+        "def one(): 'A command.'\n"
+        "main()"
+    )
+    ours = [sys.executable, "-c", "from obrin.cli.main import run; run()", "--help"]
+    theirs = [sys.executable, "-c", bare, "--help"]
+
+    def run(command: list[str]) -> Callable[[], object]:
+        return lambda: subprocess.run(command, stdout=subprocess.DEVNULL, check=True)
+
+    a, b, ratio = interleaved(run(ours), run(theirs), rounds=25)
+    yield ("`obrin --help`", "bare click group's `--help`", f"{a * 1e3:.0f} ms",
+           f"{b * 1e3:.0f} ms", f"{1 / ratio:.2f} times the time (target at most 1.3)")  # fmt: skip
+
+
+def loading() -> Iterator[Row]:
+    """A design of 2,000 sites, loaded and validated, against the C loader and the same models."""
+    import yaml
+
+    from obrin.core.design.document import load_design
+    from obrin.core.design.model import Design
+
+    text = many_sites(2000)
+
+    def theirs() -> object:
+        return Design.model_validate(yaml.load(text, Loader=yaml.CSafeLoader))
+
+    a, b, ratio = interleaved(lambda: load_design(text, "design.yaml"), theirs, rounds=5)
+    yield ("load and validate 2,000 sites", "PyYAML's C loader, then the same pydantic models",
+           f"{a:.2f} s", f"{b:.2f} s", f"{ratio:.1f} times as fast (target 2)")  # fmt: skip
+
+
+def handshake() -> Iterator[Row]:
+    """IKE_SA_INIT and IKE_AUTH, both ends, against the bare cryptography that they must do."""
+    from cryptography.hazmat.primitives.asymmetric.x25519 import (
+        X25519PrivateKey,
+        X25519PublicKey,
+    )
+    from cryptography.hazmat.primitives.ciphers.aead import AESGCM
+    from cryptography.hazmat.primitives.hashes import SHA256
+    from cryptography.hazmat.primitives.hmac import HMAC
+
+    from obrin.core.ipsec.suite import SHIPPED
+    from obrin.wire.ike.config import Identity, PeerConfig
+    from obrin.wire.ike.endpoint import Endpoint
+
+    site, cloud = "192.0.2.10", "203.0.113.1"
+    suite, key = SHIPPED["modern"], b"k" * 32
+
+    def config(one: str, two: str, *, initiate: bool) -> PeerConfig:
+        return PeerConfig("t", initiate, one, two, Identity.of(one), Identity.of(two),
+                          (suite,), key)  # fmt: skip
+
+    def ours() -> None:
+        a = Endpoint([config(site, cloud, initiate=True)], os.urandom)
+        b = Endpoint([config(cloud, site, initiate=False)], os.urandom)
+        a.start(0.0)
+        for _ in range(2):
+            for d in a.datagrams():
+                b.receive(d.data, d.destination, d.source, 0.0)
+            for d in b.datagrams():
+                a.receive(d.data, d.destination, d.source, 0.0)
+        if not (a.tunnels["t"].outbound and b.tunnels["t"].outbound):
+            raise RuntimeError("the handshake failed")
+
+    def mac(mac_key: bytes, data: bytes) -> bytes:
+        made = HMAC(mac_key, SHA256())
+        made.update(data)
+        return made.finalize()
+
+    def expand(seed_key: bytes, seed: bytes, blocks: int) -> None:
+        base = HMAC(seed_key, SHA256())
+        block = b""
+        for counter in range(1, blocks + 1):
+            copy = base.copy()
+            copy.update(block + seed + bytes((counter,)))
+            block = copy.finalize()
+
+    message, nonces = b"m" * 230, b"n" * 80
+
+    def bare() -> None:
+        keys = [X25519PrivateKey.from_private_bytes(os.urandom(32)) for _ in range(2)]
+        public = [k.public_key().public_bytes_raw() for k in keys]
+        for k, p in zip(keys, reversed(public), strict=True):
+            shared = k.exchange(X25519PublicKey.from_public_bytes(p))
+            seed = mac(nonces[:64], shared)
+            expand(seed, nonces, 6)  # SK_d, 2 SK_e with salts, 2 SK_p: 168 bytes
+            for _ in range(2):  # one's own proof, and the other's to compare with
+                mac(mac(key, b"Key Pad for IKEv2"), message + mac(seed, b"identity"))
+            expand(seed, nonces[:64], 3)  # 72 bytes for the child's two directions
+            send, receive = AESGCM(seed), AESGCM(seed)
+            sealed = send.encrypt(b"i" * 12, message, b"a" * 32)
+            receive.decrypt(b"i" * 12, sealed, b"a" * 32)
+            for _ in range(2):
+                AESGCM(seed)  # the child's two directions
+
+    a, b, ratio = interleaved(ours, bare, rounds=60, repeat=20)
+    yield ("IKE handshake, PSK and X25519, both ends", "the bare cryptography in it",
+           f"{a * 1e6:.0f} us", f"{b * 1e6:.0f} us", f"{ratio:.2f} of it (target 0.40)")  # fmt: skip
+
+
+def esp() -> Iterator[Row]:
+    """Seal and open at 1,400 bytes, counters and window on, against the bare AES-256-GCM call."""
+    from cryptography.hazmat.primitives.ciphers.aead import AESGCM
+
+    from obrin.wire.esp import GcmOpener, GcmSealer
+
+    key, packet, count = os.urandom(36), os.urandom(1400), 400
+    aead, nonce, aad = AESGCM(key[:32]), os.urandom(12), b"a" * 12
+    sealed_bare = aead.encrypt(nonce, packet + b"\x01\x02\x02\x04", aad)
+    for esn in (True, False):
+        sealer = GcmSealer(7, key, esn=esn)
+
+        def seal(sealer: GcmSealer = sealer) -> None:
+            for _ in range(count):
+                sealer.seal(packet)
+
+        def bare_seal() -> None:
+            for _ in range(count):
+                aead.encrypt(nonce, packet, aad)
+
+        def open_all(esn: bool = esn) -> None:
+            opener = GcmOpener(7, key, esn=esn)
+            for data in batch:
+                opener.open(data)
+
+        def bare_open() -> None:
+            for _ in range(count):
+                aead.decrypt(nonce, sealed_bare, aad)
+
+        fresh = GcmSealer(7, key, esn=esn)
+        batch = [fresh.seal(packet) for _ in range(count)]
+        words = "with ESN" if esn else "32-bit numbers"
+        for name, ours, bare, target in (
+            ("seal", seal, bare_seal, 0.43), ("open", open_all, bare_open, 0.35),
+        ):  # fmt: skip
+            a, b, ratio = interleaved(ours, bare, rounds=80)
+            yield (f"ESP {name}, 1,400 bytes, {words}", "bare AES-256-GCM call",
+                   f"{a / count * 1e6:.2f} us", f"{b / count * 1e6:.2f} us",
+                   f"{ratio:.2f} of it (target {target})")  # fmt: skip
+
+
+ALL = {"help": start_up, "load": loading, "ike": handshake, "esp": esp}
+
+
+def main() -> None:
+    warnings.simplefilter("ignore")
+    print("| What | Baseline | Ours | Baseline's | Ratio |")
+    print("| --- | --- | --- | --- | --- |")
+    for name in sys.argv[1:] or ALL:
+        for row in ALL[name]():
+            print("| " + " | ".join(row) + " |", flush=True)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,58 @@
+"""Runs the built program in a folder, as a user would."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import subprocess
+import sys
+from dataclasses import dataclass
+from pathlib import Path
+
+PROGRAM = shutil.which("obrin") or str(Path(sys.executable).with_name("obrin"))
+
+
+@dataclass
+class Run:
+    code: int
+    out: str
+    err: str
+
+    @property
+    def json(self):
+        return json.loads(self.out)
+
+    def good(self) -> Run:
+        assert self.code == 0, f"exit {self.code}\n{self.out}\n{self.err}"
+        return self
+
+    def bad(self, code: int, *words: str) -> Run:
+        assert self.code == code, f"exit {self.code}\n{self.out}\n{self.err}"
+        assert "Traceback" not in self.out + self.err
+        for word in words:
+            assert word in self.out + self.err, f"{word!r} not in\n{self.out}\n{self.err}"
+        return self
+
+
+class Folder:
+    def __init__(self, path: Path) -> None:
+        self.path = path
+
+    def obrin(self, *arguments: str, given: str = "", timeout: float = 90, **env: str) -> Run:
+        done = subprocess.run(
+            [PROGRAM, *arguments], cwd=self.path, input=given, capture_output=True, text=True,
+            timeout=timeout, env={**os.environ, "COLUMNS": "110", **env}, check=False,
+        )  # fmt: skip
+        return Run(done.returncode, done.stdout, done.stderr)
+
+    def write(self, name: str, text: str) -> Path:
+        path = self.path / name
+        path.write_text(text, encoding="utf-8")
+        return path
+
+    def files(self) -> dict[str, bytes]:
+        return {
+            str(p.relative_to(self.path)): p.read_bytes()
+            for p in sorted(self.path.rglob("*")) if p.is_file()
+        }  # fmt: skip

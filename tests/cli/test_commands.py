@@ -1,0 +1,184 @@
+"""Every command that needs no practice world, driven as the built program on files."""
+
+from __future__ import annotations
+
+import stat
+
+import pytest
+
+import obrin
+from obrin.cli.main import COMMANDS, STAGES
+from tests.cli.program import Folder
+from tests.doubles import DESIGN, swap
+
+
+@pytest.fixture
+def folder(tmp_path) -> Folder:
+    made = Folder(tmp_path)
+    made.write("design.yaml", DESIGN)
+    return made
+
+
+def test_help_lists_every_command_by_stage_and_each_has_an_example(folder: Folder) -> None:
+    text = folder.obrin("--help").good().out
+    for stage in STAGES:
+        assert f"{stage}:" in text
+    for name in COMMANDS:
+        assert f"  {name}" in text
+        assert "Usage" in folder.obrin(name, "--help").good().out
+    for command in ("new", "settle", "check", "handover", "connect", "status", "probe", "demo"):
+        assert "Example" in folder.obrin(command, "--help").out
+    assert obrin.__version__ in folder.obrin("--version").good().out
+
+
+def test_settle_fills_writes_and_is_stable(folder: Folder) -> None:
+    first = folder.obrin("settle").good()
+    assert "the cheapest that fits" in first.out
+    settled = (folder.path / "design.settled.yaml").read_bytes()
+    again = folder.obrin("settle", "--json").good().json
+    assert not any(v["new"] for v in again["values"].values())
+    assert again["keys_made"] == []
+    assert (folder.path / "design.settled.yaml").read_bytes() == settled
+    keys = folder.path / ".obrin" / "keys-design.json"
+    assert stat.S_IMODE(keys.stat().st_mode) == 0o600
+
+
+def test_dry_run_writes_nothing(folder: Folder) -> None:
+    folder.obrin("settle", "--dry-run").good()
+    assert set(folder.files()) <= {"design.yaml", ".obrin/.gitignore"}
+
+
+def test_check_exits_by_the_worst_and_points_into_the_file(folder: Folder) -> None:
+    folder.obrin("settle").good()
+    assert "one-gateway" in folder.obrin("check").good().out
+    folder.write("bad.yaml", swap(("radio, instance: 2", "radio, instance: 1")))
+    run = folder.obrin("check", "--design", "bad.yaml").bad(1, "shared-instance", "bad.yaml:20:5")
+    assert "end one of them at the other instance" in run.out
+    found = folder.obrin("check", "--design", "bad.yaml", "--json").bad(1).json
+    assert {"severity", "code", "where", "place", "cause", "consequence", "fix"} == set(found[0])
+    assert "bad.settled.yaml" not in folder.files()
+
+
+def test_handover_writes_packs_and_keeps_secrets_apart(folder: Folder) -> None:
+    folder.obrin("handover").bad(1, "still blank", "obrin settle")
+    assert not (folder.path / "packs").exists()
+    folder.obrin("settle").good()
+    folder.obrin("handover").good()
+    secrets = [folder.obrin("keys", "show", f"quay-apps/{t}").good().out.strip() for t in "ab"]
+    assert len(secrets[0]) == 48
+    assert secrets[0] != secrets[1]
+    for name, data in folder.files().items():
+        holds = [s for s in secrets if s.encode() in data]
+        allowed = name.endswith("/keys.json") or name.startswith(".obrin/keys-")
+        assert allowed or not holds, name
+    for gateway in ("quay-gw", "apps"):
+        mode = (folder.path / "packs" / gateway / "keys.json").stat().st_mode
+        assert stat.S_IMODE(mode) == 0o600
+
+
+def test_keys_list_set_renew_show(folder: Folder) -> None:
+    folder.obrin("settle").good()
+    assert "good" in folder.obrin("keys", "list").good().out
+    run = folder.obrin("keys", "set", "quay-apps/a", given="Summer2026\n").good()
+    assert "warning" in run.err
+    assert "Summer2026" not in run.out + run.err
+    folder.obrin("check").bad(1, "key-weak")
+    assert folder.obrin("keys", "show", "quay-apps/a").good().out == "Summer2026\n"
+    folder.obrin("keys", "renew", "quay-apps/a").good()
+    folder.obrin("check").good()
+    folder.obrin("keys", "set", "quay-apps/a", given="\n").bad(2, "1 to 128 printable")
+    folder.obrin("keys", "show", "nowhere/x").bad(2, "there is no tunnel 'nowhere/x'")
+
+
+def test_a_key_file_that_others_can_read_is_refused(folder: Folder) -> None:
+    folder.obrin("settle").good()
+    path = folder.path / ".obrin" / "keys-design.json"
+    path.chmod(0o644)
+    folder.obrin("keys", "list").bad(2, "can be read by others")
+    path.chmod(0o600)
+    path.write_text("{broken")
+    folder.obrin("keys", "list").bad(2, "is damaged")
+
+
+def test_new_writes_a_design_that_settles_and_checks(tmp_path) -> None:
+    folder = Folder(tmp_path)
+    arguments = ["new", "clinic", "--site", "ward", "--network", "beds=10.30.0.0/22", "--uplink",
+                 "cable=192.0.2.20", "--uplink", "mobile=198.51.100.30", "--cloud", "records"]  # fmt: skip
+    folder.obrin(*arguments).good()
+    folder.obrin("settle").good()
+    folder.obrin("check").good()
+    folder.obrin(*arguments).bad(2, "design.yaml exists")
+    folder.obrin(*arguments, "--force").good()
+    folder.obrin(*arguments[:-1], "Not A Name", "--to", "x.yaml").bad(2, "is not a name")
+    assert "x.yaml" not in folder.files()
+    answers = "\n".join(["net", "home", "10.40.0.0/24", "192.0.2.40", "store", ""])
+    folder.obrin("new", "--to", "asked.yaml", given=answers).good()
+    assert "home-store" in (folder.path / "asked.yaml").read_text()
+
+
+def test_schema_and_reference(folder: Folder) -> None:
+    assert folder.obrin("schema").good().json["title"] == "Design"
+    assert "| `tunnels` |" in folder.obrin("schema", "--reference").good().out
+
+
+BAD_INPUT = [
+    (("check", "--design", "none.yaml"), 2, "there is no such file"),
+    (("check", "--design", "empty.yaml"), 2, "the file is empty"),
+    (("check", "--design", "binary.yaml"), 2, "not UTF-8 text (byte 0)"),
+    (("check", "--design", "syntax.yaml"), 2, "syntax.yaml:2:1"),
+    (("settle", "--design", "syntax.yaml"), 2, "syntax.yaml:2:1"),
+    (("settle", "--design", "full.yaml"), 1, "no free /"),
+    (("handover", "--design", "none.yaml"), 2, "there is no such file"),
+    (("connect",), 2, "no practice world runs here"),
+    (("status",), 2, "no practice world runs here"),
+    (("probe", "--json"), 2, "no practice world runs here"),
+    (("practice", "status"), 2, "no practice world runs here"),
+    (("practice", "heal"), 2, "no practice world runs here"),
+    (("practice", "cut", "tunnel", "x"), 2, "no practice world runs here"),
+    (("practice", "cut", "boat", "x"), 2, "boat"),
+    (("practice", "start", "--capture", "no/such/folder/x.pcap"), 2, "does not exist"),
+    (("practice", "start", "--speed", "0"), 2, "0"),
+    (("nonsense",), 2, "nonsense"),
+    (("check", "--nonsense"), 2, "--nonsense"),
+    (("new", "x", "--network", "10.0.0.0/8"), 2, "NAME=PREFIX"),
+    (("new", "x"), 2, "nobody answers, so give --site"),
+    (("demo", "--folder", "."), 2, "is there already"),
+]
+
+
+@pytest.mark.parametrize(("arguments", "code", "words"), BAD_INPUT, ids=lambda v: str(v)[:50])
+def test_bad_input_gets_one_clear_message(folder: Folder, arguments, code: int, words: str) -> None:
+    folder.obrin("settle").good()
+    folder.write("empty.yaml", "")
+    folder.write("syntax.yaml", "a: [1, 2\n")
+    folder.write("full.yaml", swap(("obrin: 1", "obrin: 1\nelsewhere: {a: 10.0.0.0/8, "
+                                    "b: 172.16.0.0/12, c: 192.168.0.0/16}")))  # fmt: skip
+    (folder.path / "binary.yaml").write_bytes(b"\xff\xfe\x00")
+    before = folder.files()
+    folder.obrin(*arguments).bad(code, words)
+    assert folder.files() == before
+
+
+def test_a_damaged_settled_file_is_named_and_kept(folder: Folder) -> None:
+    path = folder.write("design.settled.yaml", "settled: 7\n")
+    folder.obrin("settle").bad(2, "design.settled.yaml", "not a settled file")
+    assert path.read_text() == "settled: 7\n"
+
+
+def test_several_mistakes_are_all_told(folder: Folder) -> None:
+    folder.write("design.yaml", swap(("hold: 6 s", "hold: 6"), ("flow: icmp", "flow: pong")))
+    run = folder.obrin("check").bad(2, "2 mistakes.")
+    assert run.err.count("design.yaml:") == 2
+
+
+def test_output_without_colour_or_terminal_is_plain(folder: Folder) -> None:
+    for env in ({}, {"NO_COLOR": "1"}, {"COLUMNS": "60"}):
+        assert "\x1b" not in folder.obrin("settle", **env).good().out
+
+
+def test_two_thousand_sites_load_and_check_in_seconds(tmp_path) -> None:
+    from benchmarks.designs import many_sites
+
+    folder = Folder(tmp_path)
+    folder.write("design.yaml", many_sites(2000))
+    folder.obrin("settle", "--json", timeout=60).good()

@@ -1,0 +1,187 @@
+"""The built program on a running practice world: connect, kill and resume, status, probe, faults."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import signal
+import sqlite3
+import subprocess
+import time
+
+import pytest
+
+from obrin.wire.capture import decode_capture
+from tests.cli.program import PROGRAM, Folder
+from tests.doubles import DESIGN, swap
+
+
+@pytest.fixture(scope="module")
+def world(tmp_path_factory):
+    """A project with its world running; its connect was killed in the middle, then run again."""
+    folder = Folder(tmp_path_factory.mktemp("world"))
+    folder.write("design.yaml", DESIGN)
+    folder.obrin("settle").good()
+    folder.obrin("practice", "start", "--speed", "600", "--capture", "x.pcap").good()
+    try:
+        killed = subprocess.Popen([PROGRAM, "connect"], cwd=folder.path, stderr=subprocess.PIPE,
+                                  stdout=subprocess.DEVNULL, text=True)  # fmt: skip
+        for line in killed.stderr:
+            if "waiting  gateways/apps" in line:
+                break
+        os.kill(killed.pid, signal.SIGKILL)
+        killed.wait()
+        folder.resumed = folder.obrin("connect")
+        yield folder
+    finally:
+        folder.obrin("practice", "stop")
+
+
+def test_a_killed_connect_is_taken_up_and_nothing_made_twice(world) -> None:
+    run = world.resumed.good()
+    assert "Taken up from an interrupted run" in run.out
+    assert "gateways/apps" in run.out
+    assert "networks/apps: already so" in run.err
+    assert "gateways/apps: built" in run.err
+    assert "2 of 2 tunnels up; both ends agree." in run.out
+    again = world.obrin("connect").good()
+    assert "0 steps done, 12 were already so." in again.out
+    journal = sqlite3.connect(world.path / ".obrin" / "journal.sqlite")
+    states = {row[0] for row in journal.execute("select state from step")}
+    assert states == {"done"}
+
+
+def test_status_shows_both_ends(world) -> None:
+    text = world.obrin("status").good().out
+    for word in ("Site says", "Cloud says", "established", "10.20.0.0/22"):
+        assert word in text
+    for tunnel in world.obrin("status", "--json").good().json:
+        assert tunnel["up"]
+        assert tunnel["disagreements"] == []
+        assert tunnel["site"]["packets_out"] > 0
+        assert tunnel["cloud"]["received"] == ["10.20.0.0/22"]
+
+
+def test_probe_meets_every_expectation_and_names_what_dropped(world) -> None:
+    outcomes = world.obrin("probe", "--json").good().json
+    assert [o["met"] for o in outcomes] == [True, True, True]
+    assert outcomes[2]["seen"] == "no answer"
+    assert outcomes[2]["dropped"] == "quay-gw: no filter rule lets it through"
+
+
+def test_a_second_world_is_refused(world) -> None:
+    world.obrin("practice", "start").bad(2, "runs here already")
+
+
+def test_nothing_that_was_written_or_said_holds_a_key(world) -> None:
+    keys = [world.obrin("keys", "show", f"quay-apps/{t}").good().out.strip() for t in "ab"]
+    for name, data in world.files().items():
+        if name.startswith(".obrin/keys-"):
+            continue
+        assert not any(key.encode() in data for key in keys), name
+    for command in (("status", "--json"), ("probe",), ("connect",), ("check",), ("keys", "list")):
+        run = world.obrin(*command)
+        assert not any(key in run.out + run.err for key in keys)
+
+
+def test_the_capture_is_whole_and_its_keys_are_private(world) -> None:
+    records = list(decode_capture((world.path / "x.pcap").read_bytes()))
+    assert len(records) > 20
+    for name in ("esp_sa", "ikev2_decryption_table"):
+        assert (world.path / "x.pcap.keys" / name).stat().st_mode & 0o777 == 0o600
+
+
+@pytest.mark.skipif(shutil.which("tshark") is None, reason="no packet dissector installed")
+def test_an_independent_dissector_opens_the_capture_with_the_keys(world) -> None:
+    command = [
+        "tshark", "-r", str(world.path / "x.pcap"), "-o", "esp.enable_encryption_decode:TRUE",
+        "-T", "fields", "-e", "_ws.col.Protocol", "-e", "_ws.col.Info", "-e", "ip.src",
+    ]  # fmt: skip
+    env = {**os.environ, "WIRESHARK_CONFIG_DIR": str(world.path / "x.pcap.keys")}
+    text = subprocess.run(command, env=env, capture_output=True, text=True, check=True).stdout
+    for inside in ("OPEN Message", "KEEPALIVE Message", "UPDATE Message", "Echo (ping) request",
+                   "Echo (ping) reply", "443", "10.20.0.10", "169.254.1.1"):  # fmt: skip
+        assert inside in text, inside
+    assert "ESP\t" not in text  # nothing stayed closed
+    detail = subprocess.run(
+        ["tshark", "-r", str(world.path / "x.pcap"), "-V", "-Y", "isakmp.exchangetype == 35"],
+        env=env, capture_output=True, text=True, check=True,
+    ).stdout  # fmt: skip
+    assert "Identification Data:192.0.2.10" in detail
+    assert "Malformed" not in detail
+
+
+def test_a_cut_tunnel_is_seen_and_healed(world) -> None:
+    world.obrin("practice", "cut", "tunnel", "nowhere").bad(2, "there is no tunnel")
+    world.obrin("practice", "cut", "tunnel", "quay-apps/a").good()
+    assert "Cut: 1 tunnel paths" in world.obrin("practice", "status").good().out
+    until = time.monotonic() + 15
+    while world.obrin("status").code == 0:
+        assert time.monotonic() < until
+        time.sleep(0.5)
+    run = world.obrin("status").bad(1, "1 of 2 tunnels up")
+    assert run.err == ""
+    assert all(o["met"] for o in world.obrin("probe", "--json").good().json)
+    world.obrin("practice", "heal").good()
+    until = time.monotonic() + 40
+    while world.obrin("status").code != 0:
+        assert time.monotonic() < until
+        time.sleep(0.5)
+
+
+def test_a_changed_design_is_brought_over_by_connect(world) -> None:
+    """A new expectation changes filters at both ends; connect changes just those."""
+    before = (world.path / "design.yaml").read_text()
+    wish = "  - {from: quay/desks, to: apps/web, flow: tcp/8443, must: work}\n"
+    world.write("design.yaml", before + wish)
+    world.obrin("probe").bad(1, "NOT AS WISHED")
+    run = world.obrin("connect").good()
+    assert "2 steps done" in run.out
+    assert "filters/apps: built" in run.err
+    world.obrin("probe").good()
+
+
+def test_wrong_token_is_turned_away(world) -> None:
+    import httpx
+
+    from obrin.live.practice.world import need_world
+
+    running = need_world(world.path / ".obrin" / "practice")
+    for url in (running.cloud, running.internet, *running.gateways.values()):
+        answer = httpx.get(f"{url}/v1/networks", headers={"Authorization": "Bearer x"})
+        assert answer.status_code == 401
+        assert answer.json()["title"] == "not authorised"
+
+
+def test_a_gateway_that_stops_answering_is_told_apart(world) -> None:
+    """Last: it ends the gateway's process."""
+    from obrin.live.practice.world import need_world
+
+    running = need_world(world.path / ".obrin" / "practice")
+    os.kill(running.pids["gateway-quay-gw"], signal.SIGKILL)
+    time.sleep(0.2)
+    world.obrin("status").bad(1, "gateway quay-gw does not answer")
+    world.obrin("connect", "--timeout", "1").bad(3, "gateway quay-gw does not answer")
+    assert "stopped" in world.obrin("practice", "stop").good().out
+
+
+def test_two_gateways_at_a_site_are_refused_with_a_reason(tmp_path) -> None:
+    folder = Folder(tmp_path)
+    folder.write("design.yaml", swap(
+        ("          radio: {address: 198.51.100.20, provider: two}\n",
+         "          radio: {address: 198.51.100.20, provider: two}\n"
+         "      quay-gw2: {uplinks: {x: {address: 192.0.2.77}}}\n")))  # fmt: skip
+    folder.obrin("settle").good()
+    folder.obrin("practice", "start").bad(2, "runs one per site")
+
+
+def test_the_demo_tells_its_story_and_leaves_a_project(tmp_path) -> None:
+    folder = Folder(tmp_path)
+    run = folder.obrin("demo", timeout=120).good()
+    assert "12 of 12 as wanted" in run.out
+    assert "predicted outage: 4.0 to 6.0 s" in run.out
+    project = Folder(tmp_path / "skerrow-ferries")
+    project.obrin("check").good()
+    project.obrin("check", "--design", "draft.yaml").bad(1, "space-overlap", "one-tunnel")
+    project.obrin("handover").good()
+    project.obrin("status").bad(2, "no practice world runs here")

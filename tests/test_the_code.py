@@ -1,0 +1,62 @@
+"""Tests about the code itself: exports, rooms, what is never imported, what is never written."""
+
+from __future__ import annotations
+
+import ast
+import re
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+import obrin
+
+SOURCE = Path(obrin.__file__).parent
+PURE = [p for room in ("core", "wire") for p in (SOURCE / room).rglob("*.py")]
+ALL = list(SOURCE.rglob("*.py"))
+FORBIDDEN = {"click", "rich", "httpx", "asyncio", "socket", "time", "random", "secrets", "os",
+             "subprocess", "sqlite3", "threading", "datetime", "pathlib", "logging"}  # fmt: skip
+
+
+def imports(path: Path) -> set[str]:
+    found = set()
+    for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+        if isinstance(node, ast.Import):
+            found |= {alias.name.partition(".")[0] for alias in node.names}
+        elif isinstance(node, ast.ImportFrom):
+            found.add((node.module or "").partition(".")[0])
+    return found
+
+
+@pytest.mark.parametrize("path", PURE, ids=lambda p: p.name)
+def test_core_and_wire_import_no_clock_no_randomness_no_io(path: Path) -> None:
+    assert not imports(path) & FORBIDDEN
+
+
+def test_every_public_name_can_be_imported() -> None:
+    for name in obrin.__all__:
+        assert getattr(obrin, name) is not None
+    with pytest.raises(AttributeError):
+        _ = obrin.no_such_name
+
+
+@pytest.mark.parametrize("path", ALL, ids=lambda p: str(p.relative_to(SOURCE)))
+def test_files_stay_small_and_say_what_they_are(path: Path) -> None:
+    text = path.read_text(encoding="utf-8")
+    assert len(text.splitlines()) <= 420
+    if text.strip():
+        assert ast.get_docstring(ast.parse(text))
+    assert not re.search(r"\b(TODO|FIXME|XXX|HACK)\b", text)
+
+
+def test_help_imports_nothing_heavy() -> None:
+    code = (
+        "import sys; sys.argv=['obrin','--help']\n"
+        "from obrin.cli.main import run\n"
+        "try: run()\nexcept SystemExit: pass\n"
+        "heavy={'rich','pydantic','httpx','asyncio','cryptography','yaml','numpy','starlette'}\n"
+        "print(sorted(heavy & set(sys.modules)), file=sys.stderr)"
+    )
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    assert done.stderr.strip() == "[]"
