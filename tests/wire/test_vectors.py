@@ -9,7 +9,7 @@ from obrin.core.ipsec.registry import Kind, by_name
 from obrin.wire.esp import EspKeys, make_sealer
 from obrin.wire.ike import dh
 from obrin.wire.ike.errors import IkeFormatError
-from obrin.wire.ike.keys import prf, prf_plus, shared_key_auth
+from obrin.wire.ike.keys import padded_key, prf, prf_plus, shared_key_auth
 from tests.doubles import seeded
 
 
@@ -40,7 +40,10 @@ def test_prf_plus_is_the_chain_of_rfc_7296_section_2_13() -> None:
 
 def test_shared_key_auth_is_nested_prf_of_section_2_15() -> None:
     inner = prf(5, b"secret", b"Key Pad for IKEv2")
-    assert shared_key_auth(5, b"secret", b"octets") == prf(5, inner, b"octets")
+    assert padded_key(5, b"secret") == inner
+    assert shared_key_auth(5, inner, b"octets") == prf(5, inner, b"octets")
+    with pytest.raises(IkeFormatError, match="no pre-shared key"):
+        padded_key(5, b"")
 
 
 def test_curve25519_rfc_7748_section_6_1() -> None:

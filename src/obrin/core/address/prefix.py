@@ -122,6 +122,7 @@ def parse_ipv6(text: str) -> int:
     return value
 
 
+@functools.lru_cache(maxsize=65536)
 def parse_address(text: str) -> tuple[int, int]:
     """`text` to (bits, value). Raises AddressError."""
     if ":" in text:

@@ -7,6 +7,7 @@ predicted is what happens.
 from __future__ import annotations
 
 import enum
+import functools
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
@@ -54,14 +55,11 @@ class Proposal:
     number: int = 1
     spi: bytes = b""
 
-    def of_kind(self, kind: int) -> tuple[Transform, ...]:
-        return tuple(t for t in self.transforms if t.kind == kind)
-
     def one(self, kind: Kind) -> Algorithm | None:
         """The only transform of a kind in a chosen proposal, as an algorithm."""
         for transform in self.transforms:
             if transform.kind == kind:
-                return transform.algorithm()
+                return by_number(transform.kind, transform.number, transform.key_bits)
         return None
 
 
@@ -75,36 +73,36 @@ def choose(offered: Sequence[Proposal], accepted: Sequence[Proposal]) -> Proposa
     """
     for proposal in offered:
         for own in accepted:
-            picked = _match(proposal, own)
+            if proposal.protocol != own.protocol:
+                continue
+            picked = _match(proposal.transforms, own.transforms)
             if picked is not None:
                 return Proposal(proposal.protocol, picked, proposal.number, proposal.spi)
     return None
 
 
-_NONE_NUMBER = {Kind.INTEGRITY: 0, Kind.GROUP: 0}
+_MAY_BE_NONE = (Kind.INTEGRITY, Kind.GROUP)
 
 
-def _match(offered: Proposal, own: Proposal) -> tuple[Transform, ...] | None:
-    if offered.protocol != own.protocol:
-        return None
-    kinds = {t.kind for t in offered.transforms} | {t.kind for t in own.transforms}
+@functools.lru_cache(maxsize=4096)
+def _match(
+    offered: tuple[Transform, ...], own: tuple[Transform, ...]
+) -> tuple[Transform, ...] | None:
+    """One transform of each type that both sides name; sessions repeat, so it is memoised."""
     picked: list[Transform] = []
-    for kind in sorted(kinds):
-        theirs, ours = offered.of_kind(kind), own.of_kind(kind)
+    for kind in sorted({t.kind for t in offered} | {t.kind for t in own}):
+        theirs = [t for t in offered if t.kind == kind]
+        ours = [t for t in own if t.kind == kind]
         if not theirs or not ours:
             # A type named by one side only is acceptable when that side also offers NONE.
-            present = theirs or ours
-            if any(t.number == _NONE_NUMBER.get(Kind(kind), -1) for t in present
-                   if kind in _NONE_NUMBER):  # fmt: skip
+            if kind in _MAY_BE_NONE and any(t.number == 0 for t in theirs or ours):
                 continue
             return None
-        for transform in theirs:
-            if transform in ours:
-                if not (kind in _NONE_NUMBER and transform.number == 0):
-                    picked.append(transform)
-                break
-        else:
+        common = next((t for t in theirs if t in ours), None)
+        if common is None:
             return None
+        if not (kind in _MAY_BE_NONE and common.number == 0):
+            picked.append(common)
     return tuple(picked)
 
 

@@ -91,7 +91,7 @@ ALGORITHMS: tuple[Algorithm, ...] = (
 )
 
 _BY_NAME = {(a.kind, a.name): a for a in ALGORITHMS}
-_BY_NUMBER = {(a.kind, a.number, a.key_bits): a for a in ALGORITHMS}
+_BY_NUMBER = {(int(a.kind), a.number, a.key_bits): a for a in ALGORITHMS}
 
 
 def by_name(kind: Kind, name: str) -> Algorithm:
@@ -112,10 +112,7 @@ def by_name(kind: Kind, name: str) -> Algorithm:
 
 def by_number(kind: int, number: int, key_bits: int | None) -> Algorithm | None:
     """The algorithm with these registry numbers, or None when it is not known here."""
-    try:
-        return _BY_NUMBER.get((Kind(kind), number, key_bits))
-    except ValueError:
-        return None
+    return _BY_NUMBER.get((kind, number, key_bits))
 
 
 SPOKEN = frozenset(

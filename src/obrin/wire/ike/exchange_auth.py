@@ -38,7 +38,7 @@ def _auth_value(tunnel: Tunnel, sa: IkeSa, identity: Id, *, initiator: bool) -> 
         octets = sa.init_request + sa.nonce_r + prf(number, sa.keys.pi, identity.encode())
     else:
         octets = sa.init_response + sa.nonce_i + prf(number, sa.keys.pr, identity.encode())
-    return shared_key_auth(number, tunnel.config.key, octets)
+    return shared_key_auth(number, tunnel.padded_key(number), octets)
 
 
 def ask(tunnel: Tunnel, sa: IkeSa, now: float) -> None:
@@ -200,7 +200,7 @@ def _establish(tunnel: Tunnel, sa: IkeSa, now: float) -> None:
     if sa.chosen is None:
         raise AssertionError("an IKE SA without a proposal")
     life = lifetime(
-        ike_lifetime(tunnel.config.suites, sa.chosen), first_mover=sa.initiator, rng=sa.rng
+        ike_lifetime(tunnel.config.suites, sa.chosen), first_mover=sa.initiator, nonce=sa.nonce_i
     )
     sa.rekey_at, sa.expires_at = now + life.rekey, now + life.hard
     tunnel.current = sa

@@ -346,7 +346,7 @@ def _succeed(
     )
     new.step(Step.INHERIT)
     life = lifetime(
-        ike_lifetime(tunnel.config.suites, chosen), first_mover=new.initiator, rng=tunnel.rng
+        ike_lifetime(tunnel.config.suites, chosen), first_mover=new.initiator, nonce=nonces[0]
     )
     new.rekey_at, new.expires_at = now + life.rekey, now + life.hard
     tunnel.sas.append(new)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
@@ -58,10 +59,11 @@ class Attempt:
 def start(tunnel: Tunnel, now: float) -> None:
     """Send the first message of a new IKE SA."""
     config = tunnel.config
-    sa = IkeSa(True, tunnel.rng(8), bytes(8), config.liveness, tunnel.rng)
+    fresh = tunnel.rng(40)
+    sa = IkeSa(True, fresh[:8], bytes(8), config.liveness, tunnel.rng)
     group = config.suites[0].ike.group.number
     tunnel.attempt = Attempt(sa, ike_offers(config.suites), make_key_pair(group, tunnel.rng), group)
-    sa.nonce_i = tunnel.rng(32)
+    sa.nonce_i = fresh[8:]
     tunnel.sas.append(sa)
     _send(tunnel, tunnel.attempt, now)
 
@@ -176,9 +178,10 @@ def answer(
             group.number.to_bytes(2, "big"),
         )
     key_pair = make_key_pair(group.number, tunnel.rng)
-    sa = IkeSa(False, header.spi_i, tunnel.rng(8), tunnel.config.liveness, tunnel.rng)
+    fresh = tunnel.rng(40)
+    sa = IkeSa(False, header.spi_i, fresh[:8], tunnel.config.liveness, tunnel.rng)
     sa.chosen = Proposal(chosen.protocol, chosen.transforms, chosen.number)
-    sa.nonce_i, sa.nonce_r, sa.init_request = nonce.data, tunnel.rng(32), datagram
+    sa.nonce_i, sa.nonce_r, sa.init_request = nonce.data, fresh[8:], datagram
     sa.expected_id = 1
     sa.step(Step.ANSWER_INIT)
     _install_keys(sa, key_pair.shared(ke.data))
@@ -219,10 +222,18 @@ def _install_keys(sa: IkeSa, shared: bytes) -> None:
 
 def _nat_hash(spi_i: bytes, spi_r: bytes, address: Address) -> bytes:
     """Section 2.23: SHA-1 of SPIs, address and port. Not a secret and not a protection."""
-    bits, value = parse_address(address[0])
-    digest = Hash(SHA1())
-    digest.update(spi_i + spi_r + value.to_bytes(bits // 8, "big") + address[1].to_bytes(2, "big"))
+    digest = Hash(_SHA1)
+    digest.update(spi_i + spi_r + _address_bytes(address))
     return digest.finalize()
+
+
+_SHA1 = SHA1()
+
+
+@functools.lru_cache(maxsize=1024)
+def _address_bytes(address: Address) -> bytes:
+    bits, value = parse_address(address[0])
+    return value.to_bytes(bits // 8, "big") + address[1].to_bytes(2, "big")
 
 
 def _nat_notifies(

@@ -102,8 +102,13 @@ def derive_child_keys(
     )
 
 
-def shared_key_auth(number: int, psk: bytes, octets: bytes) -> bytes:
-    """Section 2.15: prf(prf(key, "Key Pad for IKEv2"), signed octets)."""
+def padded_key(number: int, psk: bytes) -> bytes:
+    """Section 2.15: prf(key, "Key Pad for IKEv2"), the form in which a key may be kept."""
     if not psk:
         raise IkeFormatError("there is no pre-shared key for this tunnel")
-    return prf(number, prf(number, psk, PSK_PAD), octets)
+    return prf(number, psk, PSK_PAD)
+
+
+def shared_key_auth(number: int, padded: bytes, octets: bytes) -> bytes:
+    """Section 2.15: prf(the padded key, signed octets)."""
+    return prf(number, padded, octets)

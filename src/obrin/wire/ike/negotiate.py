@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from typing import NamedTuple
 
 from obrin.core.ipsec.proposal import Proposal, choose
@@ -23,13 +22,13 @@ class Lifetime(NamedTuple):
     hard: float
 
 
-def lifetime(seconds: float, *, first_mover: bool, rng: Callable[[int], bytes]) -> Lifetime:
+def lifetime(seconds: float, *, first_mover: bool, nonce: bytes) -> Lifetime:
     """IKEv2 does not negotiate lifetimes; each end acts on its own (RFC 7296 section 2.8).
 
-    The end that made the IKE SA moves first, the other stands in for it later, and both add
-    jitter, so that the two seldom rekey at once.
+    The end that made the IKE SA moves first and the other stands in for it later, so that the
+    two seldom rekey at once. Jitter, from a random nonce, keeps many tunnels from moving together.
     """
-    share = (0.80 if first_mover else 0.90) + rng(1)[0] / 255 * 0.05
+    share = (0.80 if first_mover else 0.90) + nonce[0] / 255 * 0.05
     return Lifetime(seconds * share, seconds)
 
 
@@ -106,7 +105,7 @@ def make_child(
     )
     keys_out, keys_in = (first, second) if exchange_initiator else (second, first)
     esn = esn_chosen is not None and esn_chosen.number == 1
-    life = lifetime(esp_lifetime(suites, chosen), first_mover=sa.initiator, rng=sa.rng)
+    life = lifetime(esp_lifetime(suites, chosen), first_mover=sa.initiator, nonce=nonces[0])
     number_in, number_out = int.from_bytes(spi_in, "big"), int.from_bytes(spi_out, "big")
     return ChildSa(
         spi_in,

@@ -55,21 +55,25 @@ class Sa:
 
     @classmethod
     def decode(cls, body: bytes, kind: int) -> Sa:
-        cursor = Cursor(body)
-        proposals = []
-        more = True
-        while more:
-            more = cursor.u8("proposal") == 2
-            cursor.u8("proposal")
-            length = cursor.u16("proposal length")
-            inner = Cursor(cursor.take(length - 4, "proposal"))
-            number, protocol, spi_size, count = inner.take(4, "proposal")
-            spi = inner.take(spi_size, "proposal SPI")
-            proposals.append(
-                Proposal(protocol, _decode_transforms(inner.rest(), count), number, spi)
-            )
-        cursor.done("the last proposal")
-        return cls(tuple(proposals), kind)
+        return cls(_decode_proposals(body), kind)
+
+
+@functools.lru_cache(maxsize=256)
+def _decode_proposals(body: bytes) -> tuple[Proposal, ...]:
+    """Peers offer the same again and again, so this is memoised."""
+    cursor = Cursor(body)
+    proposals = []
+    more = True
+    while more:
+        more = cursor.u8("proposal") == 2
+        cursor.u8("proposal")
+        length = cursor.u16("proposal length")
+        inner = Cursor(cursor.take(length - 4, "proposal"))
+        number, protocol, spi_size, count = inner.take(4, "proposal")
+        spi = inner.take(spi_size, "proposal SPI")
+        proposals.append(Proposal(protocol, _decode_transforms(inner.rest(), count), number, spi))
+    cursor.done("the last proposal")
+    return tuple(proposals)
 
 
 @functools.lru_cache(maxsize=256)
@@ -265,23 +269,28 @@ class Ts:
 
     @classmethod
     def decode(cls, body: bytes, kind: int) -> Ts:
-        cursor = Cursor(body)
-        count = cursor.u8("selector count")
-        cursor.take(3, "reserved")
-        selectors = []
-        for _ in range(count):
-            ts_type, protocol, length = cursor.u8(), cursor.u8(), cursor.u16("selector length")
-            inner = Cursor(cursor.take(length - 4, "traffic selector"))
-            size = {7: 4, 8: 16}.get(ts_type)
-            if size is None:
-                continue
-            low, high = inner.u16("port"), inner.u16("port")
-            first = int.from_bytes(inner.take(size, "address"), "big")
-            last = int.from_bytes(inner.take(size, "address"), "big")
-            inner.done("a traffic selector")
-            selectors.append(Selector(size * 8, first, last, protocol, low, high))
-        cursor.done("the last traffic selector")
-        return cls(kind, tuple(selectors))
+        return cls(kind, _decode_selectors(body))
+
+
+@functools.lru_cache(maxsize=256)
+def _decode_selectors(body: bytes) -> tuple[Selector, ...]:
+    cursor = Cursor(body)
+    count = cursor.u8("selector count")
+    cursor.take(3, "reserved")
+    selectors = []
+    for _ in range(count):
+        ts_type, protocol, length = cursor.u8(), cursor.u8(), cursor.u16("selector length")
+        inner = Cursor(cursor.take(length - 4, "traffic selector"))
+        size = {7: 4, 8: 16}.get(ts_type)
+        if size is None:
+            continue
+        low, high = inner.u16("port"), inner.u16("port")
+        first = int.from_bytes(inner.take(size, "address"), "big")
+        last = int.from_bytes(inner.take(size, "address"), "big")
+        inner.done("a traffic selector")
+        selectors.append(Selector(size * 8, first, last, protocol, low, high))
+    cursor.done("the last traffic selector")
+    return tuple(selectors)
 
 
 @dataclass(slots=True)
@@ -318,7 +327,7 @@ def encode_chain(payloads: list[Payload]) -> tuple[int, bytes]:
     following: int = PayloadType.NONE
     for payload in reversed(payloads):
         body = payload.encode()
-        critical = 0x80 if isinstance(payload, Unknown) and payload.critical else 0
+        critical = 0x80 if type(payload) is Unknown and payload.critical else 0
         parts.append(_GENERIC.pack(following, critical, 4 + len(body)) + body)
         following = payload.kind
     parts.reverse()

@@ -16,6 +16,7 @@ from obrin.wire.ike.child import ChildSa
 from obrin.wire.ike.config import PeerConfig
 from obrin.wire.ike.errors import IkeFormatError, IkeRefusal
 from obrin.wire.ike.events import ChildDown, Discarded, Event, IkeDown, Refused
+from obrin.wire.ike.keys import padded_key
 from obrin.wire.ike.message import Header, decode_protected
 from obrin.wire.ike.numbers import NAT_PORT, PORT, Exchange, notify_name
 from obrin.wire.ike.payloads import NotifyPayload, Payload
@@ -79,6 +80,7 @@ class Tunnel:
     rekeys: dict[bytes, exchange_child.Rekey] = field(default_factory=dict)
     last_heard: float = 0.0
     restart_at: float = float("inf")
+    _padded: dict[int, bytes] = field(default_factory=dict, repr=False)
     _output: deque[Datagram] = field(default_factory=deque)
     _events: deque[Event] = field(default_factory=deque)
 
@@ -260,6 +262,12 @@ class Tunnel:
         self.send(waiting.datagram)
 
     # What the exchanges use
+
+    def padded_key(self, number: int) -> bytes:
+        """The pre-shared key in the form that proofs need, made once for each prf."""
+        if number not in self._padded:
+            self._padded[number] = padded_key(number, self.config.key)
+        return self._padded[number]
 
     def send(self, message: bytes | None) -> None:
         if message is not None:
