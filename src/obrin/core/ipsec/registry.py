@@ -36,9 +36,12 @@ class Standing(enum.Enum):
         return self in (Standing.SHOULD_NOT, Standing.MUST_NOT)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)
 class Algorithm:
-    """One transform. `key_bits` is the Key Length attribute or None; `strength` is in bits."""
+    """One transform. `key_bits` is the Key Length attribute or None; `strength` is in bits.
+
+    There is one object for each, in the table below, so identity is equality.
+    """
 
     kind: Kind
     number: int

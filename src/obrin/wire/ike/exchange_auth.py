@@ -19,6 +19,7 @@ from obrin.wire.ike.negotiate import (
     ike_lifetime,
     lifetime,
     make_child,
+    with_spi,
 )
 from obrin.wire.ike.numbers import AuthMethod, Exchange, Notify, PayloadType, notify_name
 from obrin.wire.ike.payloads import Auth, Id, NotifyPayload, Payload, Sa, Ts
@@ -46,7 +47,7 @@ def ask(tunnel: Tunnel, sa: IkeSa, now: float) -> None:
     config = tunnel.config
     sa.step(Step.SEND_AUTH)
     spi = tunnel.rng(4)
-    offers = child_offers(config.suites, spi, with_group=False)
+    offers = with_spi(child_offers(config.suites, with_group=False), spi)
     me = Id(PayloadType.IDI, config.local_identity.kind, config.local_identity.data)
     payloads: list[Payload] = [
         me,
@@ -151,7 +152,7 @@ def after_answer(
 def _answer_child(tunnel: Tunnel, sa: IkeSa, payloads: list[Payload], now: float) -> list[Payload]:
     config = tunnel.config
     offered = need(payloads, Sa, "SA").proposals
-    chosen = choose(offered, child_offers(config.suites, b"", with_group=False))
+    chosen = choose(offered, child_offers(config.suites, with_group=False))
     if chosen is None or len(chosen.spi) != 4:
         raise IkeRefusal(Notify.NO_PROPOSAL_CHOSEN, "no child proposal is one that we accept")
     remote = narrow(

@@ -29,6 +29,7 @@ from obrin.wire.ike.negotiate import (
     ike_offers,
     lifetime,
     make_child,
+    with_spi,
 )
 from obrin.wire.ike.numbers import Exchange, Notify, PayloadType, notify_name
 from obrin.wire.ike.payloads import Ke, Nonce, NotifyPayload, Payload, Sa, Ts
@@ -59,7 +60,7 @@ def rekey_child(tunnel: Tunnel, child: ChildSa, now: float) -> None:
         return
     suites = tunnel.config.suites
     spi, nonce = tunnel.rng(4), tunnel.rng(32)
-    offers = child_offers(suites, spi, with_group=True)
+    offers = with_spi(child_offers(suites, with_group=True), spi)
     group = suites[0].esp.group
     key_pair = None if group is None else make_key_pair(group.number, tunnel.rng)
     payloads: list[Payload] = [
@@ -179,7 +180,7 @@ def _answer_child(
     now: float,
 ) -> list[Payload]:
     nonce = need(payloads, Nonce, "nonce").data
-    chosen = choose(proposals, child_offers(tunnel.config.suites, b"", with_group=True))
+    chosen = choose(proposals, child_offers(tunnel.config.suites, with_group=True))
     if chosen is None or len(chosen.spi) != 4:
         raise IkeRefusal(Notify.NO_PROPOSAL_CHOSEN, "no child proposal is one that we accept")
     shared, public = _answer_exchange(tunnel, chosen, payloads)
@@ -242,7 +243,7 @@ def rekey_ike(tunnel: Tunnel, now: float) -> None:
         return
     suites = tunnel.config.suites
     spi, nonce = tunnel.rng(8), tunnel.rng(32)
-    offers = ike_offers(suites, spi)
+    offers = with_spi(ike_offers(suites), spi)
     group = suites[0].ike.group.number
     key_pair = make_key_pair(group, tunnel.rng)
     tunnel.request(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 from typing import NamedTuple
 
 from obrin.core.ipsec.proposal import Proposal, choose
@@ -32,20 +33,22 @@ def lifetime(seconds: float, *, first_mover: bool, nonce: bytes) -> Lifetime:
     return Lifetime(seconds * share, seconds)
 
 
-def ike_offers(suites: tuple[Suite, ...], spi: bytes = b"") -> tuple[Proposal, ...]:
-    return tuple(
-        Proposal(p.protocol, p.transforms, number, spi)
-        for number, p in enumerate((s.ike.proposal() for s in suites), 1)
-    )
+@functools.lru_cache(maxsize=1024)
+def ike_offers(suites: tuple[Suite, ...]) -> tuple[Proposal, ...]:
+    """IKE proposals of suites in order, numbered from 1, without SPI."""
+    proposals = [suite.ike.proposal() for suite in suites]
+    return tuple(Proposal(p.protocol, p.transforms, n) for n, p in enumerate(proposals, 1))
 
 
-def child_offers(
-    suites: tuple[Suite, ...], spi: bytes, *, with_group: bool
-) -> tuple[Proposal, ...]:
-    return tuple(
-        Proposal(p.protocol, p.transforms, number, spi)
-        for number, p in enumerate((s.esp.proposal(with_group=with_group) for s in suites), 1)
-    )
+@functools.lru_cache(maxsize=1024)
+def child_offers(suites: tuple[Suite, ...], *, with_group: bool) -> tuple[Proposal, ...]:
+    """Child proposals of suites in order, numbered from 1, without SPI."""
+    proposals = [suite.esp.proposal(with_group=with_group) for suite in suites]
+    return tuple(Proposal(p.protocol, p.transforms, n) for n, p in enumerate(proposals, 1))
+
+
+def with_spi(offers: tuple[Proposal, ...], spi: bytes) -> tuple[Proposal, ...]:
+    return tuple(Proposal(p.protocol, p.transforms, p.number, spi) for p in offers)
 
 
 def accept_answer(answer: tuple[Proposal, ...], offered: tuple[Proposal, ...]) -> Proposal:
