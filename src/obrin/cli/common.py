@@ -78,6 +78,7 @@ def print_table(
 STYLES = {
     "error": "bold red", "warning": "yellow", "note": "cyan",
     "up": "green", "down": "bold red", "established": "green",
+    "idle": "bold red", "connect": "bold red", "active": "bold red",
     "as wished": "green", "NOT AS WISHED": "bold red", "yes": "green", "NO": "bold red",
 }  # fmt: skip
 

@@ -75,8 +75,10 @@ class ProgressLines:
             if now - self._told.get(progress.step, float("-inf")) < self.TELL_AGAIN:
                 return
             self._told[progress.step] = now
-            left = f"about {progress.left:.0f} s left"
-            click.echo(f"  waiting  {progress.step}: {progress.note}, {left}", err=True)
+            note = progress.note
+            if note.endswith("%"):
+                note += f", about {progress.left:.0f} s left"
+            click.echo(f"  waiting  {progress.step}: {note}", err=True)
 
 
 @click.command()
@@ -115,6 +117,8 @@ def print_status(out: Console, tunnels: Sequence[TunnelStatus]) -> None:
     for tunnel in tunnels:
         for text in tunnel.disagreements:
             out.print(f"{tunnel.tunnel}: {text}", style="yellow")
+        for text in tunnel.notes:
+            out.print(f"{tunnel.tunnel}: {text}")
         for end in (tunnel.site, tunnel.cloud):
             for text in end.rejected:
                 out.print(f"{tunnel.tunnel}: not accepted: {text}", style="yellow")

@@ -157,18 +157,15 @@ def settle(design_file: str | None, as_json: bool, dry_run: bool) -> None:
         return
     out = console()
     rows = [
-        (key, _text(choice.value), choice.why if before.get(key) != choice else "kept")
+        (key, _text(choice.value), "kept" if before.get(key) == choice else "new", choice.why)
         for key, choice in choices.items()
     ]
     rows += [
-        (
-            f"key of {label}",
-            "(not shown)",
-            "48 random letters, 279 bits" if label in made else "kept",
-        )
+        (f"key of {label}", "(not shown)", "new" if label in made else "kept",
+         "48 random letters, 279 bits" if label in made else "in the key file")
         for label in labels
-    ]
-    print_table(out, ("Blank", "Value", "Why"), rows)
+    ]  # fmt: skip
+    print_table(out, ("Blank", "Value", "", "Why"), rows)
     gone = sorted(before.keys() - choices.keys())
     if gone:
         click.echo(f"No longer blank, so dropped: {', '.join(gone)}")

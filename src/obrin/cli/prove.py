@@ -55,7 +55,7 @@ def finding_json(finding: Finding, locator: Locator) -> dict[str, str]:
 
 def print_findings(findings: Sequence[Finding], locator: Locator) -> None:
     """Each finding as a short block: what, so what, and the cure."""
-    from rich.padding import Padding
+    from rich.table import Table
     from rich.text import Text
 
     out = console()
@@ -66,10 +66,11 @@ def print_findings(findings: Sequence[Finding], locator: Locator) -> None:
             (locator.where(finding.place), "dim"),
         )  # fmt: skip
         out.print(head, soft_wrap=True)
-        for name, text in (
-            ("what", finding.cause), ("then", finding.consequence), ("cure", finding.fix),
-        ):  # fmt: skip
-            out.print(Padding(Text(f"{name}  {text}"), (0, 0, 0, 2)))
+        grid = Table.grid(padding=(0, 2))
+        grid.add_row("  what", Text(finding.cause))
+        grid.add_row("  then", Text(finding.consequence))
+        grid.add_row("  cure", Text(finding.fix))
+        out.print(grid)
         out.print()
     counts = [sum(f.severity is s for f in findings) for s in Severity]
     words = [f"{n} {s.label}{'s' if n != 1 else ''}" for n, s in zip(counts, Severity, strict=True)]

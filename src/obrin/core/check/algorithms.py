@@ -44,28 +44,35 @@ def _ends_meet(settled: Settled, name: str, known: dict[str, Suite]) -> Iterator
         accepted = [known[n] for n in offers or SHIPPED]
         ike = [s.ike.proposal() for s in accepted]
         esp = [s.esp.proposal(with_group=True) for s in accepted]
-        for what, wanted, has in (
-            ("IKE", link.suite.ike.proposal(), ike),
-            ("ESP", link.suite.esp.proposal(with_group=True), esp),
-        ):
-            if choose([wanted], has) is not None:
-                continue
-            kinds = mismatch([wanted], has)
-            words = " and ".join(_WORDS[k] for k in kinds) or "the combination"
-            when = (
-                "the first message fails with NO_PROPOSAL_CHOSEN"
-                if what == "IKE"
-                else "the first rekey fails with NO_PROPOSAL_CHOSEN"
-                if kinds == (Kind.GROUP,)
-                else "IKE_AUTH comes back with NO_PROPOSAL_CHOSEN and no child SA"
+        missing = {
+            what: mismatch([wanted], has)
+            for what, wanted, has in (
+                ("IKE", link.suite.ike.proposal(), ike),
+                ("ESP", link.suite.esp.proposal(with_group=True), esp),
             )
+            if choose([wanted], has) is None
+        }
+        if missing:
+            words = [f"{_listed(kinds)} of {what}" for what, kinds in missing.items()]
             yield Finding(
                 Severity.ERROR, "suite-no-match", ("links", name, "suite"),
-                f"{end} does not offer suite '{link.suite.name}': {words} of {what} "
-                "do not intersect",
-                when,
+                f"{end} does not offer suite '{link.suite.name}': "
+                f"{', and '.join(words)} do not intersect",
+                _when(missing),
                 "choose a suite that both ends offer, or leave it blank and settle",
             )  # fmt: skip
+
+
+def _listed(kinds: tuple[Kind, ...]) -> str:
+    return ", ".join(_WORDS[kind] for kind in kinds) or "the combination"
+
+
+def _when(missing: dict[str, tuple[Kind, ...]]) -> str:
+    if "IKE" in missing:
+        return "the first message fails with NO_PROPOSAL_CHOSEN"
+    if missing["ESP"] == (Kind.GROUP,):
+        return "it comes up, and the first rekey fails with NO_PROPOSAL_CHOSEN"
+    return "IKE_AUTH comes back with NO_PROPOSAL_CHOSEN and no child SA"
 
 
 _WORDS = {
@@ -78,15 +85,14 @@ _WORDS = {
 
 
 def _deprecated(name: str, suite: Suite) -> Iterator[Finding]:
-    for algorithm in dict.fromkeys(suite.algorithms()):
-        if algorithm.standing.deprecated:
-            severity = (
-                Severity.ERROR if algorithm.standing is Standing.MUST_NOT else Severity.WARNING
-            )
+    for standing in (Standing.MUST_NOT, Standing.SHOULD_NOT):
+        found = [a for a in dict.fromkeys(suite.algorithms()) if a.standing is standing]
+        if found:
+            listed = ", ".join(f"{a.name} ({a.strength} bits)" for a in found)
             yield Finding(
-                severity, "suite-deprecated", ("links", name, "suite"),
-                f"{algorithm.name} {algorithm.standing.value} be used any more "
-                f"({algorithm.strength} bits; RFC 8247, RFC 8221)",
+                Severity.ERROR if standing is Standing.MUST_NOT else Severity.WARNING,
+                "suite-deprecated", ("links", name, "suite"),
+                f"{standing.value} be used any more (RFC 8247, RFC 8221): {listed}",
                 "what is recorded today may be read tomorrow; auditors will ask",
-                "replace it: 'modern' or 'high' fits most devices",
+                "replace them: suite 'modern' or 'high' fits most devices",
             )  # fmt: skip

@@ -43,18 +43,22 @@ def _entity(name: str, entity: Json) -> Iterator[str]:
     yield "| --- | --- | --- | --- |"
     required = entity.get("required", [])
     for key, spec in entity.get("properties", {}).items():
-        default = "required" if key in required else _default(spec.get("default"))
+        default = "required" if key in required else _default(spec)
         meaning = str(spec.get("description", "")).replace("\n", " ").replace("|", "\\|")
         yield f"| `{key}` | {_kind(spec)} | {default} | {meaning} |"
     yield ""
 
 
-def _default(value: Any) -> str:
+def _default(spec: Json) -> str:
+    if "default" not in spec:
+        return "its own defaults" if "$ref" in spec else "none"
+    value = spec["default"]
     if value is None:
         return "blank"
-    if isinstance(value, dict | list) and not value:
-        return "none"
-    return f"`{value}`"
+    if isinstance(value, float):
+        unit = str(spec.get("examples", [""])[0]).partition(" ")[2]
+        return f"`{value:g} {'s' if unit == 'h' else unit}`"
+    return f"`{str(value).lower() if isinstance(value, bool) else value}`"
 
 
 def _kind(spec: Json) -> str:

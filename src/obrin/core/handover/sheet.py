@@ -14,12 +14,13 @@ _NAMES = {ICMP: "ICMP", TCP: "TCP", UDP: "UDP"}
 
 
 def table(head: Iterable[str], rows: Iterable[Iterable[str]]) -> Iterator[str]:
-    """A Markdown table; a bar inside a cell is escaped."""
-    names = list(head)
-    yield "| " + " | ".join(names) + " |"
-    yield "|" + " --- |" * len(names)
-    for row in rows:
-        yield "| " + " | ".join(cell.replace("|", "\\|") for cell in row) + " |"
+    """A Markdown table, aligned so that it reads well as plain text too."""
+    cells = [[cell.replace("|", "\\|") for cell in row] for row in (head, *rows)]
+    widths = [max(map(len, column)) for column in zip(*cells, strict=True)]
+    cells.insert(1, ["-" * width for width in widths])
+    for row in cells:
+        padded = (cell.ljust(width) for cell, width in zip(row, widths, strict=True))
+        yield "| " + " | ".join(padded) + " |"
 
 
 def seconds(value: float) -> str:

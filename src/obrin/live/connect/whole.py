@@ -51,5 +51,12 @@ def wait_until_up(
         left = until - time.monotonic()
         if not down or left <= 0:
             return status
-        report(Progress("tunnels", "waiting", f"{len(down)} of {len(status)} still down", left))
+        report(
+            Progress(
+                "tunnels",
+                "waiting",
+                f"{len(down)} of {len(status)} still down, giving up in {left:.0f} s",
+                left,
+            )
+        )
         time.sleep(0.15)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Any
 
 from obrin.core.design.settled import Settled, SettledTunnel
@@ -25,6 +25,7 @@ class EndStatus:
     announced: tuple[str, ...] = ()
     rejected: tuple[str, ...] = ()
     refusal: str = ""
+    bgp_error: str = ""
     problem: str = ""
 
 
@@ -34,7 +35,8 @@ class TunnelStatus:
     rank: int
     site: EndStatus
     cloud: EndStatus
-    disagreements: tuple[str, ...] = field(default=())
+    disagreements: tuple[str, ...] = ()
+    notes: tuple[str, ...] = ()
 
     @property
     def up(self) -> bool:
@@ -55,6 +57,7 @@ class TunnelStatus:
             "site": end(self.site),
             "cloud": end(self.cloud),
             "disagreements": list(self.disagreements),
+            "notes": list(self.notes),
         }
 
 
@@ -100,7 +103,14 @@ def _tunnel(
             [s for i in instances for s in i["session"]],
             name,
         )
-    return TunnelStatus(tunnel.label, tunnel.rank, site, cloud, tuple(_disagreements(site, cloud)))
+    return TunnelStatus(
+        tunnel.label,
+        tunnel.rank,
+        site,
+        cloud,
+        tuple(_disagreements(site, cloud)),
+        tuple(_notes(site, cloud)),
+    )
 
 
 def _end(tunnels: list[Json], sessions: list[Json], name: str) -> EndStatus:
@@ -118,6 +128,7 @@ def _end(tunnels: list[Json], sessions: list[Json], name: str) -> EndStatus:
         tuple(session["announced"]) if session else (),
         tuple(session["rejected"]) if session else (),
         tunnel.get("last-refusal", ""),
+        session["last-error"] if session else "",
     )
 
 
@@ -129,7 +140,7 @@ def _disagreements(site: EndStatus, cloud: EndStatus) -> list[str]:
         found.append(f"IKE SA: the site says {site.ike}, the cloud {cloud.ike}")
     if site.child != cloud.child:
         found.append(f"child SA: the site says {site.child}, the cloud {cloud.child}")
-    if site.bgp != cloud.bgp:
+    if (site.bgp == "established") != (cloud.bgp == "established"):
         found.append(f"BGP: the site says {site.bgp}, the cloud {cloud.bgp}")
     for sender, receiver, one, other in (
         ("site", "cloud", site, cloud), ("cloud", "site", cloud, site),
@@ -140,7 +151,24 @@ def _disagreements(site: EndStatus, cloud: EndStatus) -> list[str]:
                          f"the {receiver} did not accept it")  # fmt: skip
         if one.packets_out and not other.packets_in and one.child == "up":
             found.append(f"packets leave the {sender} and none arrive at the {receiver}")
-    for who, end in (("site", site), ("cloud", cloud)):
+    return found
+
+
+def _notes(site: EndStatus, cloud: EndStatus) -> list[str]:
+    """What helps to see why a tunnel is not up."""
+    found = []
+    ends = (("site", site), ("cloud", cloud))
+    for who, end in ends:
         if end.refusal and end.child != "up":
             found.append(f"the {who} noted: {end.refusal}")
+        if end.bgp not in ("none", "established") and end.bgp_error:
+            found.append(f"the {who} lost BGP: {end.bgp_error}")
+    if any(end.bgp not in ("none", "established") or end.child != "up" for _, end in ends):
+        for sender, one, receiver, other in (("site", site, "cloud", cloud),
+                                             ("cloud", cloud, "site", site)):  # fmt: skip
+            if one.packets_out > other.packets_in:
+                found.append(
+                    f"of {one.packets_out} packets that left the {sender}, "
+                    f"{other.packets_in} arrived at the {receiver}"
+                )
     return found

@@ -1,0 +1,39 @@
+#!/usr/bin/env bash
+# Makes the pictures of the README from the demo's data, in a real terminal on a virtual screen.
+# Needs: Xvfb, xterm, ImageMagick's import, and obrin on the PATH. Run from anywhere.
+set -euo pipefail
+here=$(cd "$(dirname "$0")" && pwd)
+work=$(mktemp -d)
+export DISPLAY=:${SCREEN_NUMBER:-87}
+Xvfb "$DISPLAY" -screen 0 1280x800x24 >/dev/null 2>&1 &
+screen=$!
+trap 'kill $screen 2>/dev/null; (cd "$work/skerrow-ferries" && obrin practice stop >/dev/null 2>&1); rm -rf "$work"' EXIT
+sleep 1
+
+# shot NAME SECONDS COMMAND: run it in a terminal, wait, take the picture.
+shot() {
+    xterm -fa 'DejaVu Sans Mono' -fs "${SIZE:-10}" -geometry 158x46+0+0 -bg '#101418' -fg '#d8dee4' \
+        -b 8 -T obrin -e bash -c "cd '$work/${FOLDER:-skerrow-ferries}'; PS1='\$ '; echo '\$ $3'; $3; sleep 60" &
+    local terminal=$!
+    sleep "$2"
+    import -window root "$here/$1.png"
+    kill $terminal 2>/dev/null
+    wait $terminal 2>/dev/null || true
+}
+
+cd "$work"
+if [ $# -eq 0 ] || [[ " $* " == *" demo "* ]]; then
+    FOLDER=. shot demo 30 'obrin demo'
+else
+    obrin demo >/dev/null
+fi
+want() { [ -z "${ONLY:-}" ] || [[ " $ONLY " == *" $1 "* ]]; }
+want check && shot check 3 'obrin check --design draft.yaml'
+want settle && (cd skerrow-ferries && rm design.settled.yaml) && shot settle 3 'obrin settle'
+want sheet && shot sheet 2 'obrin handover >/dev/null; sed -n "1,43p" packs/hh-east/sheet.md'
+(cd skerrow-ferries && obrin practice start >/dev/null)
+want connect && shot connect 8 'obrin connect'
+(cd skerrow-ferries && obrin connect >/dev/null 2>&1)
+want probe && shot probe 5 'obrin probe'
+(cd skerrow-ferries && obrin practice cut tunnel harbour-timetable/north >/dev/null && sleep 8)
+want status && shot status 3 'obrin status'

@@ -1,0 +1,1 @@
+"""Fuzzing of everything that reads bytes or text from outside."""

@@ -1,0 +1,137 @@
+"""Every reader with good samples to damage and the one error that it may raise."""
+
+from __future__ import annotations
+
+import importlib.resources
+import random
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from obrin.core.address.prefix import parse_prefix
+from obrin.core.design.choices import Choice, format_choices, parse_choices
+from obrin.core.design.document import load_design
+from obrin.core.errors import DesignError
+from obrin.core.ipsec.suite import SHIPPED
+from obrin.core.routing.path import Path
+from obrin.wire.bgp.attributes import Attributes
+from obrin.wire.bgp.errors import BgpError
+from obrin.wire.bgp.messages import Keepalive, Notification, Open, Update, decode_message
+from obrin.wire.capture import CaptureError, decode_capture, encode_file_header, encode_record
+from obrin.wire.errors import PacketError
+from obrin.wire.esp import EspError, GcmOpener, GcmSealer
+from obrin.wire.ike.config import Identity, PeerConfig
+from obrin.wire.ike.endpoint import Endpoint
+from obrin.wire.ike.errors import IkeFormatError
+from obrin.wire.ike.message import HEADER_SIZE, decode_header
+from obrin.wire.ike.payloads import decode_chain
+from obrin.wire.packet import TCP, UDP, Icmp, Ipv4, Udp, decode_icmp, decode_ipv4, decode_udp
+from obrin.wire.tcp import ACK, Segment, decode_segment
+
+SITE, CLOUD = "192.0.2.10", "203.0.113.1"
+
+
+@dataclass(frozen=True, slots=True)
+class Reader:
+    samples: list[bytes]
+    read: Callable[[bytes], object]
+    error: type[Exception]
+
+
+def _handshake() -> tuple[Endpoint, Endpoint, list[bytes]]:
+    """Two endpoints of an established tunnel, and the messages that made it."""
+    rng = random.Random(5).randbytes
+    suites = (SHIPPED["modern"],)
+    ends = [(SITE, CLOUD, True), (CLOUD, SITE, False)]
+    one, two = (
+        Endpoint([PeerConfig("t", first, a, b, Identity.of(a), Identity.of(b), suites, b"k" * 32)],
+                 rng)
+        for a, b, first in ends
+    )  # fmt: skip
+    seen = []
+    one.start(0.0)
+    for _ in range(2):
+        for sender, receiver in ((one, two), (two, one)):
+            for d in sender.datagrams():
+                seen.append(d.data)
+                receiver.receive(d.data, d.destination, d.source, 0.0)
+    return one, two, seen
+
+
+def _read_ike(data: bytes) -> None:
+    header = decode_header(data[:24] + len(data).to_bytes(4, "big") + data[28:])
+    decode_chain(header.next_payload, data, HEADER_SIZE)
+
+
+def _engine() -> Callable[[bytes], None]:
+    """A living responder: whatever arrives, it raises nothing and stays established."""
+    _, two, _ = _handshake()
+
+    def read(data: bytes) -> None:
+        two.receive(data, (CLOUD, 500), (SITE, 500), 1.0)
+        two.receive(data, (CLOUD, 4500), (SITE, 4500), 1.0)
+        two.datagrams()
+        two.events()
+        if not two.tunnels["t"].established:
+            raise AssertionError("a message that is not authentic ended the tunnel")
+
+    return read
+
+
+def _esp() -> tuple[list[bytes], Callable[[bytes], object]]:
+    sealer = GcmSealer(7, bytes(36), esn=True)
+    opener = GcmOpener(7, bytes(36), esn=True)
+    return [sealer.seal(bytes(n)) for n in (0, 20, 100)], opener.open
+
+
+def _packets(data: bytes) -> None:
+    packet = decode_ipv4(data)
+    for decode in (decode_udp, decode_segment):
+        decode(packet)
+    decode_icmp(packet.payload)
+
+
+def _design(data: bytes) -> None:
+    load_design(data.decode("utf-8", "replace"), "fuzz.yaml")
+
+
+def _settled(data: bytes) -> None:
+    parse_choices(data.decode("utf-8", "replace"), "fuzz.settled.yaml")
+
+
+_UPDATE = Update(
+    (parse_prefix("10.0.0.0/8"),),
+    Attributes(Path(0x0A000001, (64512, 4200000001), 0, 5, 100, (1,))),
+    (parse_prefix("192.0.2.0/24"), parse_prefix("0.0.0.0/0")),
+)
+_DESIGNS = [
+    importlib.resources.files("obrin").joinpath("demo", name).read_bytes()
+    for name in ("design.yaml", "draft.yaml")
+]
+_CHOICES = {"a.b": Choice("10.0.0.0/8", "why"), "c": Choice(["x"], "so"), "d": Choice(7, "")}
+
+READERS = {
+    "ike": Reader(_handshake()[2], _read_ike, IkeFormatError),
+    "ike-engine": Reader(_handshake()[2], _engine(), IkeFormatError),
+    "esp": Reader(*_esp(), EspError),
+    "bgp": Reader(
+        [m.encode() for m in (Open(4200000001, 90, 1), Keepalive(), Notification(6, 2), _UPDATE)],
+        decode_message,
+        BgpError,
+    ),
+    "packets": Reader(
+        [
+            Ipv4(1, 2, UDP, Udp(1, 2, b"data").encode(1, 2)).encode(),
+            Ipv4(1, 2, TCP, Segment(1, 2, 3, 4, ACK, 5, b"x", 1300).encode(1, 2)).encode(),
+            Ipv4(1, 2, 1, Icmp(8, 0, 1, 2, b"echo").encode()).encode(),
+        ],
+        _packets,
+        PacketError,
+    ),
+    "capture": Reader(
+        [encode_file_header() + encode_record(1.5, b"packet") * 3],
+        lambda data: list(decode_capture(data)),
+        CaptureError,
+    ),
+    "design": Reader(_DESIGNS, _design, DesignError),
+    "settled": Reader([format_choices(_CHOICES).encode()], _settled, DesignError),
+}
