@@ -8,7 +8,7 @@ import click
 
 from obrin.cli.common import STYLES, console, design_option, echo_json, json_option, project_of
 from obrin.core.check.finding import Finding, Severity
-from obrin.core.design.reader import Locator
+from obrin.core.design.positions import Locator
 
 
 @click.command()

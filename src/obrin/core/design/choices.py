@@ -11,7 +11,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from obrin.core.design.reader import Locator, read_values
+from obrin.core.design.positions import Locator
+from obrin.core.design.reader import read_values
 from obrin.core.errors import DesignError, Problem
 
 Value = str | int | list[str]

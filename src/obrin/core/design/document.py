@@ -9,7 +9,8 @@ from typing import Any
 from pydantic import ValidationError
 
 from obrin.core.design.model import Design
-from obrin.core.design.reader import Location, Locator, read_values
+from obrin.core.design.positions import Locator
+from obrin.core.design.reader import Location, read_values
 from obrin.core.design.references import reference_problems
 from obrin.core.errors import DesignError, Problem
 

@@ -10,7 +10,6 @@ from __future__ import annotations
 import functools
 import gc
 import re
-from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -18,7 +17,7 @@ import yaml
 
 from obrin.core.errors import DesignError, Problem
 
-_LOADER: Any = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
+LOADER: Any = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
 MAX_DEPTH = 32
 MAX_NODES = 5_000_000
 MAX_BYTES = 64 * 1024 * 1024
@@ -72,7 +71,7 @@ def read_values(text: str, source: str) -> Any:
     collecting = gc.isenabled()
     gc.disable()  # millions of small objects and no cycles: collecting only costs time here
     try:
-        loader = _LOADER(text)
+        loader = LOADER(text)
         try:
             return _document(loader)
         finally:
@@ -189,40 +188,3 @@ def _document(loader: Any) -> Any:
             event.start_mark, "a second document begins here", "Keep one design in one file"
         )
     return result
-
-
-class Locator:
-    """Finds line and column of places in a text; the text is parsed again at the first question."""
-
-    def __init__(self, text: str, source: str) -> None:
-        self.source = source
-        self._text = text
-        self._root: Any = None
-
-    def where(self, location: Sequence[str | int]) -> str:
-        """`file:line:column` of the key (or list item) that a path of keys and indices names.
-
-        When the last steps do not exist, the deepest place that does is given.
-        """
-        if self._root is None:
-            try:
-                self._root = yaml.compose(self._text, Loader=_LOADER)
-            except yaml.YAMLError:
-                return self.source
-        node, mark = self._root, getattr(self._root, "start_mark", None)
-        for step in location:
-            if isinstance(node, yaml.MappingNode):
-                for key, value in node.value:
-                    if key.value == str(step):
-                        node, mark = value, key.start_mark
-                        break
-                else:
-                    break
-            elif isinstance(node, yaml.SequenceNode) and isinstance(step, int):
-                if step >= len(node.value):
-                    break
-                node = node.value[step]
-                mark = node.start_mark
-            else:
-                break
-        return f"{self.source}:{mark.line + 1}:{mark.column + 1}" if mark else self.source
