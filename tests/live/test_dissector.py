@@ -1,0 +1,93 @@
+"""An independent packet dissector opens what our engines wrote, for every suite we speak."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+
+import pytest
+
+from obrin.core.ipsec.suite import SHIPPED
+from obrin.live.practice.internet import Capture
+from obrin.live.practice.keylog import KeyLog
+from obrin.wire.packet import TCP
+from tests.doubles import settled_of, swap
+from tests.live.test_virtual_world import BEHIND, MORE, host_of
+from tests.live.virtual_world import VirtualWorld
+
+pytestmark = pytest.mark.skipif(
+    shutil.which("tshark") is None, reason="no packet dissector installed"
+)
+CUSTOM = """suites:
+  mixed:
+    ike: {encryption: AES-CBC-128, integrity: HMAC-SHA2-256-128, prf: PRF-HMAC-SHA2-512, group: 20, lifetime: 8 h}
+    esp: {encryption: AES-CBC-256, integrity: HMAC-SHA2-256-128, pfs: 19, esn: true, lifetime: 1 h}
+"""
+
+
+def captured(tmp_path, *changes: tuple[str, str]):
+    """A world whose packets are captured, with rekeys of both kinds in the middle."""
+    world = VirtualWorld(settled_of(swap(*changes, text=MORE)))
+    world.internet._capture = Capture(tmp_path / "x.pcap")
+    keylog = KeyLog(tmp_path / "keys")
+    node = world.nodes["quay-gw"]
+
+    def note() -> None:
+        keylog.write(node.key_events)
+        node.key_events.clear()
+
+    world.run(8.0)
+    note()
+    desk, web = (host_of(world.settled.network(n)) for n in ("quay/desks", "apps/web"))
+    assert world.ask(desk, web, TCP, 443).answered_at
+    for tunnel in node.ike.tunnels.values():
+        tunnel.rekey_ike(world.now)
+        tunnel.rekey_child(tunnel.outbound, world.now)
+    world.run(1.0)
+    note()
+    assert world.ask(web, desk, 17, 5140).answered_at
+    world.run(5.0)
+    return tmp_path
+
+
+def dissect(folder, *arguments: str) -> str:
+    command = ["tshark", "-r", str(folder / "x.pcap"), "-o", "esp.enable_encryption_decode:TRUE",
+               "-o", "esp.enable_authentication_check:TRUE", *arguments]  # fmt: skip
+    env = {**os.environ, "WIRESHARK_CONFIG_DIR": str(folder / "keys")}
+    done = subprocess.run(command, env=env, capture_output=True, text=True, check=True)
+    assert "UAT" not in done.stderr
+    return done.stdout
+
+
+VARIANTS = {
+    **{name: [("    bgp: {hold: 6 s}", f"    bgp: {{hold: 6 s}}\n    suite: {name}")]
+       for name in SHIPPED},
+    "mixed": [("\nlinks:\n", "\n" + CUSTOM + "links:\n"),
+              ("    bgp: {hold: 6 s}", "    bgp: {hold: 6 s}\n    suite: mixed")],
+    "translated": [BEHIND],
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("variant", VARIANTS)
+def test_the_dissector_sees_what_is_inside(tmp_path, variant: str) -> None:
+    folder = captured(tmp_path, *VARIANTS[variant])
+    rows = dissect(folder).splitlines()
+    for inside in ("OPEN Message", "UPDATE Message", "443", "5140", "CREATE_CHILD_SA",
+                   "INFORMATIONAL"):  # fmt: skip
+        assert any(inside in row for row in rows), inside
+    closed = [row for row in rows if " ESP " in row]
+    assert not closed
+    detail = dissect(folder, "-V", "-Y", "isakmp")
+    assert detail.count("Decrypted Data") >= 12
+    for word in ("Malformed", "incorrect", "Bad checksum"):
+        assert word not in detail
+    if variant == "translated":
+        assert "UDP Encapsulation of IPsec Packets" in dissect(folder, "-V", "-Y", "udpencap")
+
+
+def test_integrity_of_cbc_packets_is_confirmed(tmp_path) -> None:
+    folder = captured(tmp_path, *VARIANTS["wide"])
+    detail = dissect(folder, "-V", "-Y", "esp")
+    assert detail.count("[correct]") > 20
+    assert "[incorrect" not in detail

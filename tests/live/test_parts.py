@@ -1,0 +1,325 @@
+"""Parts of the live room on their own: the internet, journal, executor, status, RESTCONF."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import os
+
+import httpx
+import pytest
+
+from obrin.core.address.prefix import parse_ipv4
+from obrin.core.errors import OutsideError
+from obrin.core.handover.mirror import ends_at
+from obrin.core.handover.standard_data import key_data, standard_data, suite_data
+from obrin.core.ipsec.suite import SHIPPED
+from obrin.core.reach.filters import filter_of
+from obrin.live.connect.execute import execute
+from obrin.live.connect.journal import Journal
+from obrin.live.connect.steps import CloudStep
+from obrin.live.files import write_whole
+from obrin.live.http import HttpError
+from obrin.live.observe.status import EndStatus, _disagreements, _notes
+from obrin.live.practice.from_standard import node_config, suite_from
+from obrin.live.practice.internet import CLOUD, Internet, Line
+from obrin.live.standard_modules import StandardDataError, validate
+from obrin.wire.packet import UDP, Ipv4, Udp, decode_ipv4, decode_udp
+from tests.doubles import settled_of, swap
+
+SITE, OWN, FAR = (parse_ipv4(t) for t in ("192.0.2.10", "192.168.7.2", "203.0.113.1"))
+
+
+def udp(source: int, destination: int, port: int = 500, to: int = 500) -> bytes:
+    segment = Udp(port, to, b"x").encode(source, destination)
+    return Ipv4(source, destination, UDP, segment).encode()
+
+
+def test_the_internet_carries_only_what_is_rightly_addressed() -> None:
+    net = Internet([Line("g/u", SITE, SITE)])
+    assert net.carry("g/u", udp(SITE, FAR)) == (CLOUD, udp(SITE, FAR))
+    assert net.carry(CLOUD, udp(FAR, SITE)) == ("g/u", udp(FAR, SITE))
+    assert net.carry("g/u", udp(OWN, FAR)) is None
+    assert net.carry(CLOUD, udp(FAR, 12345)) is None
+    assert net.carry("g/u", b"junk") is None
+    assert net.carried == 2
+    assert len(net.lost) == 3
+
+
+def test_cuts_are_silent_in_both_directions_and_heal() -> None:
+    net = Internet([Line("g/u", SITE, SITE)])
+    for cut in (
+        lambda: net.cut_pair("192.0.2.10", "203.0.113.1"),
+        lambda: net.cut_lines.add("g/u"),
+    ):
+        cut()
+        assert net.carry("g/u", udp(SITE, FAR)) is None
+        assert net.carry(CLOUD, udp(FAR, SITE)) is None
+        net.heal()
+        assert net.carry("g/u", udp(SITE, FAR)) is not None
+
+
+def test_a_translator_keeps_a_mapping_and_lets_nothing_else_in() -> None:
+    net = Internet([Line("g/u", SITE, OWN)])
+    assert net.carry(CLOUD, udp(FAR, SITE, 500, 20001)) is None  # nothing went out yet
+    _, out = net.carry("g/u", udp(OWN, FAR))
+    packet = decode_ipv4(out)
+    port = decode_udp(packet).source_port
+    assert packet.source == SITE
+    assert port != 500
+    _, again = net.carry("g/u", udp(OWN, FAR))
+    assert again == out
+    _, back = net.carry(CLOUD, udp(FAR, SITE, 500, port))
+    assert (decode_ipv4(back).destination, decode_udp(decode_ipv4(back)).destination_port) == (
+        OWN,
+        500,
+    )
+    assert net.carry("g/u", Ipv4(OWN, FAR, 50, b"esp").encode()) is None
+    assert net.carry("g/u", Ipv4(OWN, FAR, UDP, b"short").encode()) is None
+
+
+@pytest.mark.parametrize("name", SHIPPED)
+def test_suites_come_back_from_standard_data(name: str) -> None:
+    assert suite_from(suite_data(SHIPPED[name])) == SHIPPED[name]
+
+
+@pytest.mark.parametrize("routing", ["bgp", "static"])
+def test_a_node_is_configured_from_its_pack_alone(routing: str) -> None:
+    settled = settled_of(swap(("    bgp: {hold: 6 s}", f"    routing: {routing}")))
+    config, ends = standard_data(settled, "quay-gw"), ends_at(settled, "quay-gw")
+    keys = key_data(ends, {"quay-apps/a": "A" * 30, "quay-apps/b": "B" * 30})
+    validate(config)
+    validate(keys)
+    node = node_config(json.loads(json.dumps(config)), json.loads(json.dumps(keys)))
+    assert node.rules == filter_of(settled, "quay-gw")
+    assert node.networks == settled.gateways["quay-gw"].networks
+    for tunnel in settled.tunnels():
+        made = node.tunnels[tunnel.label]
+        assert (made.local_inside, made.remote_inside) == (tunnel.site_inside, tunnel.cloud_inside)
+        assert made.peer.suites == (settled.links["quay-apps"].suite,)
+        assert made.peer.liveness == settled.links["quay-apps"].liveness
+    assert bool(node.neighbours) is (routing == "bgp")
+    assert len(node.static) == (2 if routing == "static" else 0)
+    with pytest.raises(KeyError):
+        node_config(config, {})
+
+
+@pytest.mark.parametrize(
+    "damage",
+    [
+        lambda d: d["obrin-ipsec:ipsec"]["tunnel"][0].pop("suite"),
+        lambda d: d["obrin-ipsec:ipsec"]["tunnel"][0].update(suite="other"),
+        lambda d: d["obrin-ipsec:ipsec"]["tunnel"][0].update(interface="other"),
+        lambda d: d["obrin-bgp:bgp"].update({"autonomous-system": "x"}),
+        lambda d: d["obrin-bgp:bgp"]["neighbor"][0].update({"hold-time": 2}),
+        lambda d: d.update({"obrin-other:thing": {}}),
+        lambda d: d["ietf-interfaces:interfaces"]["interface"][0].update(colour="red"),
+    ],
+)
+def test_damaged_standard_data_is_refused(damage) -> None:
+    data = standard_data(settled_of(), "quay-gw")
+    damage(data)
+    with pytest.raises(StandardDataError, match="YANG modules"):
+        validate(data)
+
+
+def test_files_are_whole_or_not_there(tmp_path) -> None:
+    path = tmp_path / "a.txt"
+    write_whole(path, "one")
+    write_whole(path, "two")
+    assert path.read_text() == "two"
+    assert path.stat().st_mode & 0o777 == 0o600
+    with pytest.raises(OutsideError, match="cannot write"):
+        write_whole(tmp_path / "no" / "b.txt", "x")
+    assert os.listdir(tmp_path) == ["a.txt"]
+
+
+def test_the_journal_remembers_what_was_begun(tmp_path) -> None:
+    path = tmp_path / "journal.sqlite"
+    journal = Journal(path)
+    journal.begin("a")
+    journal.begin("b")
+    journal.done("a", "built")
+    journal.close()
+    assert Journal(path).unfinished() == ["b"]
+    path.with_name("broken").write_bytes(b"not a database at all" * 100)
+    with pytest.raises(OutsideError, match="nothing is made twice"):
+        Journal(path.with_name("broken"))
+
+
+class FakeCloud:
+    """Answers at once; refuses what it is told to refuse."""
+
+    def __init__(self, refuse: str = "") -> None:
+        self.order: list[str] = []
+        self.refuse = refuse
+
+    def call(self, method: str, path: str, body=None, headers=None):
+        name = path.removeprefix("/v1/")
+        if name == self.refuse:
+            raise HttpError(f"the cloud answered 409 to PUT {path}: because", 409)
+        self.order.append(name)
+
+        return httpx.Response(200)
+
+
+class FakeEnds:
+    def __init__(self, cloud: FakeCloud) -> None:
+        self.cloud = cloud
+        self.gateways: dict[str, object] = {}
+
+
+STEPS = [
+    CloudStep("c", "3", {}, frozenset({"b/2", "a/1"})),
+    CloudStep("b", "2", {}, frozenset({"a/1"})),
+    CloudStep("a", "1", {}),
+]
+
+
+def test_steps_run_in_the_order_of_their_needs(tmp_path) -> None:
+    cloud = FakeCloud()
+    notes = execute(STEPS, FakeEnds(cloud), Journal(tmp_path / "j"), lambda _p: None)
+    assert cloud.order == ["a/1", "b/2", "c/3"]
+    assert notes == ["a/1: already so", "b/2: already so", "c/3: already so"]
+
+
+def test_a_failed_step_stops_what_needs_it_and_stays_unfinished(tmp_path) -> None:
+    cloud, journal = FakeCloud("b/2"), Journal(tmp_path / "j")
+    with pytest.raises(OutsideError, match="b/2: the cloud answered 409"):
+        execute(STEPS, FakeEnds(cloud), journal, lambda _p: None)
+    assert cloud.order == ["a/1"]
+    assert journal.unfinished() == ["b/2"]
+
+
+def test_needs_that_never_come_are_an_error(tmp_path) -> None:
+    step = CloudStep("a", "1", {}, frozenset({"z/9"}))
+    with pytest.raises(OutsideError, match="never comes: a/1"):
+        execute([step], FakeEnds(FakeCloud()), Journal(tmp_path / "j"), lambda _p: None)
+
+
+UP = EndStatus("established", "up", 5, 5, "established", ("a",), ("b",))
+
+
+@pytest.mark.parametrize(
+    ("site", "cloud", "words"),
+    [
+        ({"ike": "asking"}, {}, "IKE SA: the site says asking, the cloud established"),
+        ({"child": "down"}, {}, "child SA: the site says down"),
+        ({"bgp": "active"}, {}, "BGP: the site says active"),
+        ({"announced": ("b", "c")}, {}, "the site announced b, c"),
+        ({"packets_out": 9}, {"packets_in": 0}, "packets leave the site and none arrive"),
+        ({"problem": "gateway x does not answer"}, {}, "gateway x does not answer"),
+    ],
+)
+def test_disagreements_are_told(site, cloud, words: str) -> None:
+    import dataclasses
+
+    one, two = dataclasses.replace(UP, **site), dataclasses.replace(UP, **cloud)
+    assert any(words in text for text in _disagreements(one, two))
+
+
+def test_ends_that_mirror_agree_and_notes_help_when_down() -> None:
+    import dataclasses
+
+    other = dataclasses.replace(UP, received=("b",), announced=("a",))
+    assert _disagreements(UP, other) == []
+    assert _notes(UP, other) == []
+    down = dataclasses.replace(UP, bgp="idle", bgp_error="hold timer expired", packets_out=9)
+    assert _notes(down, other) == [
+        "the site lost BGP: hold timer expired",
+        "of 9 packets that left the site, 5 arrived at the cloud",
+    ]
+
+
+@pytest.fixture
+def gateway(tmp_path, monkeypatch):
+    """A gateway process's application in this process, without sockets."""
+    from obrin.live.practice import gateway_process
+
+    taken = {}
+
+    async def no_serve(app, folder, name, extra=None) -> None:
+        taken["app"] = app
+
+    monkeypatch.setattr(gateway_process, "serve", no_serve)
+    process = gateway_process.GatewayProcess("quay-gw", {}, tmp_path, None)
+    asyncio.run(process.run())
+    return AppClient(taken["app"])
+
+
+class AppClient:
+    """Asks an ASGI application without a socket."""
+
+    def __init__(self, app) -> None:
+        self._app = app
+
+    def request(self, method: str, path: str, json=None) -> httpx.Response:
+        async def ask() -> httpx.Response:
+            transport = httpx.ASGITransport(self._app, raise_app_exceptions=False)
+            async with httpx.AsyncClient(transport=transport, base_url="http://gateway") as client:
+                return await client.request(method, path, json=json)
+
+        return asyncio.run(ask())
+
+    def get(self, path: str) -> httpx.Response:
+        return self.request("GET", path)
+
+    def put(self, path: str, json) -> httpx.Response:
+        return self.request("PUT", path, json)
+
+
+def test_restconf_reads_writes_and_refuses(gateway) -> None:
+    settled = settled_of()
+    config = standard_data(settled, "quay-gw")
+    keys = key_data(ends_at(settled, "quay-gw"), {"quay-apps/a": "A" * 30, "quay-apps/b": "B" * 30})
+    assert "restconf" in gateway.get("/.well-known/host-meta").text
+    assert gateway.get("/restconf").json()["ietf-restconf:restconf"]["data"] == {}
+    before = gateway.get("/restconf/data").headers["etag"]
+    assert gateway.put("/restconf/data/obrin-keys:keys", json=keys).status_code == 201
+    assert gateway.put("/restconf/data", json={"ietf-restconf:data": config}).status_code == 201
+    assert gateway.put("/restconf/data", json={"ietf-restconf:data": config}).status_code == 204
+    assert gateway.get("/restconf/data").headers["etag"] != before
+    acls = gateway.get("/restconf/data/ietf-access-control-list:acls").json()
+    assert acls["ietf-access-control-list:acls"] == config["ietf-access-control-list:acls"]
+    state = gateway.get("/restconf/data/obrin-observe:state").json()["obrin-observe:state"]
+    assert {t["name"] for t in state["tunnel"]} == {"quay-apps/a", "quay-apps/b"}
+
+
+@pytest.mark.parametrize(
+    ("method", "path", "body", "status", "words"),
+    [
+        ("GET", "/restconf/data/obrin-keys:keys", None, 403, "can be set, not read"),
+        ("GET", "/restconf/data/obrin-ipsec:ipsec", None, 404, "there is no"),
+        ("PUT", "/restconf/data", [], 400, "must be a JSON object"),
+        ("PUT", "/restconf/data", {"x": 1}, 400, "is expected"),
+        (
+            "PUT",
+            "/restconf/data",
+            {"ietf-restconf:data": {"obrin-ipsec:ipsec": {"x": 1}}},
+            400,
+            "YANG",
+        ),
+        ("PUT", "/restconf/data/obrin-keys:keys", {"other": 1}, 400, "nothing else"),
+        (
+            "PUT",
+            "/restconf/data/obrin-keys:keys",
+            {"obrin-keys:keys": {"x": "S3cr3t"}},
+            400,
+            "YANG",
+        ),
+        ("POST", "/restconf/operations/obrin-observe:probe", {}, 400, "not usable"),
+        (
+            "POST",
+            "/restconf/operations/obrin-observe:fly",
+            {"obrin-observe:input": {"source": "10.0.0.1", "destination": "10.0.0.2"}},
+            404,
+            "no operation",
+        ),
+    ],
+)
+def test_restconf_errors_are_in_its_own_form(gateway, method, path, body, status, words) -> None:
+    answer = gateway.request(method, path, json=body)
+    assert answer.status_code == status
+    (error,) = answer.json()["ietf-restconf:errors"]["error"]
+    assert words in error["error-message"]
+    assert "S3cr3t" not in answer.text
