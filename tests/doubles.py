@@ -17,7 +17,7 @@ from obrin.core.ipsec.liveness import Liveness
 from obrin.core.ipsec.suite import SHIPPED, Suite
 from obrin.wire.ike.config import Identity, PeerConfig
 from obrin.wire.ike.endpoint import Endpoint
-from obrin.wire.ike.tunnel import Datagram
+from obrin.wire.ike.tunnel_state import Datagram
 
 SITE, CLOUD = "192.0.2.10", "203.0.113.1"
 

@@ -3,15 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import TYPE_CHECKING
 
+from obrin.live.practice.node_config import NodeNeighbour
 from obrin.wire.bgp.fsm import BgpState
 from obrin.wire.bgp.session import BgpSession
 from obrin.wire.bgp.speaker import Speaker
 from obrin.wire.tcp import Connection, TcpStack, TcpState
-
-if TYPE_CHECKING:
-    from obrin.live.practice.node import NodeNeighbour
 
 PORT = 179
 

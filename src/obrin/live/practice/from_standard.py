@@ -11,7 +11,7 @@ from obrin.core.ipsec.selectors import Selector
 from obrin.core.ipsec.suite import Suite, make_suite
 from obrin.core.reach.filters import ANY_PORT, ICMP, TCP, UDP, Rule
 from obrin.core.routing.policy import SessionPolicy
-from obrin.live.practice.node import NodeConfig, NodeNeighbour, NodeTunnel
+from obrin.live.practice.node_config import NodeConfig, NodeNeighbour, NodeTunnel
 from obrin.wire.bgp.session import SessionConfig
 from obrin.wire.ike.config import Identity, PeerConfig
 

@@ -23,7 +23,8 @@ from obrin.live.practice.cable import Cable, plug_in
 from obrin.live.practice.drops import packet_key
 from obrin.live.practice.hosts import PROTOCOLS, Hosts, probe, stream
 from obrin.live.practice.keylog import KeyLog
-from obrin.live.practice.node import Node, NodeConfig
+from obrin.live.practice.node import Node
+from obrin.live.practice.node_config import NodeConfig
 from obrin.live.practice.observe import node_state
 from obrin.live.practice.service import Problem, Ticker, read_json, serve
 from obrin.live.standard_modules import StandardDataError, data_model, validate

@@ -8,20 +8,18 @@ the cloud gateway's instances are both made of it.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
-from obrin.core.address.prefix import Prefix, format_address, parse_ipv4
+from obrin.core.address.prefix import format_address, parse_ipv4
 from obrin.core.address.table import PrefixTable
-from obrin.core.reach.filters import PacketKey, Rule, match
+from obrin.core.reach.filters import PacketKey, match
 from obrin.core.routing.forwarding import Route, RouteKind, forwarding_table
-from obrin.core.routing.policy import SessionPolicy
 from obrin.live.practice.bgp_over_tcp import BgpOverTcp
 from obrin.live.practice.drops import DropLog, packet_key
-from obrin.wire.bgp.session import SessionConfig
+from obrin.live.practice.node_config import NodeConfig
 from obrin.wire.errors import PacketError
 from obrin.wire.esp import NEXT_IPV4, EspError
 from obrin.wire.ike.child import ChildSa
-from obrin.wire.ike.config import PeerConfig
 from obrin.wire.ike.endpoint import Endpoint
 from obrin.wire.ike.events import ChildDown, ChildUp, Event, IkeDown, IkeUp, Refused
 from obrin.wire.ike.numbers import NAT_PORT, PORT
@@ -41,36 +39,8 @@ from obrin.wire.packet import (
 from obrin.wire.tcp import TcpStack
 
 
-@dataclass(frozen=True, slots=True)
-class NodeTunnel:
-    """A tunnel's inside: addresses as integers."""
-
-    peer: PeerConfig
-    inside: Prefix
-    local_inside: int
-    remote_inside: int
-
-
-@dataclass(frozen=True, slots=True)
-class NodeNeighbour:
-    session: SessionConfig
-    policy: SessionPolicy
-    announce: tuple[Prefix, ...]
-
-
-@dataclass(frozen=True, slots=True)
-class NodeConfig:
-    """`rules` None means that this device does not filter; `static` is (prefix, tunnel, metric)."""
-
-    tunnels: dict[str, NodeTunnel] = field(default_factory=dict)
-    networks: dict[str, Prefix] = field(default_factory=dict)
-    neighbours: dict[str, NodeNeighbour] = field(default_factory=dict)
-    static: tuple[tuple[Prefix, str, int], ...] = ()
-    rules: tuple[Rule, ...] | None = None
-
-
 @dataclass(slots=True)
-class TunnelState:
+class TunnelCounters:
     packets_in: int = 0
     packets_out: int = 0
     last_refusal: str = ""
@@ -84,7 +54,7 @@ class Node:
         self.ike = Endpoint((t.peer for t in config.tunnels.values()), rng)
         self.tcp = TcpStack(rng, mss=1240)
         self.bgp = BgpOverTcp(config.neighbours, self.tcp)
-        self.states = {name: TunnelState() for name in config.tunnels}
+        self.states = {name: TunnelCounters() for name in config.tunnels}
         self.history: list[tuple[float, str, str]] = []
         self.key_events: list[IkeUp | ChildUp] = []
         self.table: PrefixTable[Route] = PrefixTable()

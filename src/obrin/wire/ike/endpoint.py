@@ -24,7 +24,8 @@ from obrin.wire.ike.numbers import (
 from obrin.wire.ike.payloads import Nonce, NotifyPayload, Payload, decode_chain
 from obrin.wire.ike.sa import IkeSa
 from obrin.wire.ike.transitions import State
-from obrin.wire.ike.tunnel import Address, Datagram, Tunnel
+from obrin.wire.ike.tunnel import Tunnel
+from obrin.wire.ike.tunnel_state import Address, Datagram
 
 COOKIE_THRESHOLD = 32
 """Half-open SAs beyond which an unknown peer has to return a cookie first (section 2.6)."""

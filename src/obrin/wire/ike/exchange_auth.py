@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import hmac
-from typing import TYPE_CHECKING
 
 from obrin.core.ipsec.proposal import Proposal, choose
 from obrin.core.ipsec.registry import Kind
 from obrin.core.ipsec.selectors import Selector, narrow
+from obrin.wire.ike import exchange_info
 from obrin.wire.ike.config import Identity
 from obrin.wire.ike.errors import IkeFormatError, IkeRefusal
 from obrin.wire.ike.events import ChildUp, IkeUp, Refused
@@ -25,12 +25,10 @@ from obrin.wire.ike.numbers import AuthMethod, Exchange, Notify, PayloadType, no
 from obrin.wire.ike.payloads import Auth, Id, NotifyPayload, Payload, Sa, Ts
 from obrin.wire.ike.sa import IkeSa
 from obrin.wire.ike.transitions import State, Step
-
-if TYPE_CHECKING:
-    from obrin.wire.ike.tunnel import Tunnel
+from obrin.wire.ike.tunnel_state import KEEPALIVE_EVERY, TunnelState
 
 
-def _auth_value(tunnel: Tunnel, sa: IkeSa, identity: Id, *, initiator: bool) -> bytes:
+def _auth_value(tunnel: TunnelState, sa: IkeSa, identity: Id, *, initiator: bool) -> bytes:
     """Section 2.15: the first message | the other's nonce | prf(SK_p, identity)."""
     if sa.keys is None:
         raise AssertionError("authentication before there are keys")
@@ -42,7 +40,7 @@ def _auth_value(tunnel: Tunnel, sa: IkeSa, identity: Id, *, initiator: bool) -> 
     return shared_key_auth(number, tunnel.padded_key(number), octets)
 
 
-def ask(tunnel: Tunnel, sa: IkeSa, now: float) -> None:
+def ask(tunnel: TunnelState, sa: IkeSa, now: float) -> None:
     """Initiator: prove who we are and ask for the first child."""
     config = tunnel.config
     sa.step(Step.SEND_AUTH)
@@ -69,7 +67,7 @@ def ask(tunnel: Tunnel, sa: IkeSa, now: float) -> None:
 
 
 def _take_answer(
-    tunnel: Tunnel,
+    tunnel: TunnelState,
     sa: IkeSa,
     payloads: list[Payload],
     spi: bytes,
@@ -112,13 +110,11 @@ def _take_answer(
             tunnel.drop_sa(sa, str(problem), now)
 
 
-def _give_up_without_child(tunnel: Tunnel, sa: IkeSa, now: float) -> None:
-    from obrin.wire.ike import exchange_info
-
+def _give_up_without_child(tunnel: TunnelState, sa: IkeSa, now: float) -> None:
     exchange_info.delete_sa(tunnel, sa, now, restart=True)
 
 
-def answer(tunnel: Tunnel, sa: IkeSa, payloads: list[Payload], now: float) -> list[Payload]:
+def answer(tunnel: TunnelState, sa: IkeSa, payloads: list[Payload], now: float) -> list[Payload]:
     """Responder: check the initiator, then answer for the IKE SA and for the first child."""
     config = tunnel.config
     them = need(payloads, Id, "identification", PayloadType.IDI)
@@ -142,14 +138,16 @@ def answer(tunnel: Tunnel, sa: IkeSa, payloads: list[Payload], now: float) -> li
 
 
 def after_answer(
-    tunnel: Tunnel, sa: IkeSa, exchange: int, answer: list[Payload], now: float
+    tunnel: TunnelState, sa: IkeSa, exchange: int, answer: list[Payload], now: float
 ) -> None:
     """A responder that refused IKE_AUTH keeps nothing (section 2.21.2)."""
     if exchange == Exchange.IKE_AUTH and sa.state is State.INIT_ANSWERED:
         tunnel.drop_sa(sa, "IKE_AUTH was refused here", now, restart=False)
 
 
-def _answer_child(tunnel: Tunnel, sa: IkeSa, payloads: list[Payload], now: float) -> list[Payload]:
+def _answer_child(
+    tunnel: TunnelState, sa: IkeSa, payloads: list[Payload], now: float
+) -> list[Payload]:
     config = tunnel.config
     offered = need(payloads, Sa, "SA").proposals
     chosen = choose(offered, child_offers(config.suites, with_group=False))
@@ -175,7 +173,7 @@ def _answer_child(tunnel: Tunnel, sa: IkeSa, payloads: list[Payload], now: float
     ]
 
 
-def _verify(tunnel: Tunnel, sa: IkeSa, them: Id, auth: Auth, *, initiator: bool) -> None:
+def _verify(tunnel: TunnelState, sa: IkeSa, them: Id, auth: Auth, *, initiator: bool) -> None:
     """Raises IkeRefusal with AUTHENTICATION_FAILED: wrong identity, method or key."""
     claimed, expected = Identity(them.id_kind, them.data), tunnel.config.remote_identity
     if claimed != expected:
@@ -196,7 +194,7 @@ def _verify(tunnel: Tunnel, sa: IkeSa, them: Id, auth: Auth, *, initiator: bool)
         )
 
 
-def _establish(tunnel: Tunnel, sa: IkeSa, now: float) -> None:
+def _establish(tunnel: TunnelState, sa: IkeSa, now: float) -> None:
     sa.step(Step.AUTHENTICATED)
     if sa.chosen is None:
         raise AssertionError("an IKE SA without a proposal")
@@ -208,14 +206,12 @@ def _establish(tunnel: Tunnel, sa: IkeSa, now: float) -> None:
     tunnel.last_heard = now
     path = tunnel.path
     if path.local_translated:
-        from obrin.wire.ike.tunnel import KEEPALIVE_EVERY
-
         path.keepalive_at = now + KEEPALIVE_EVERY
     tunnel.note(IkeUp(tunnel.config.name, sa))
 
 
 def _add_child(
-    tunnel: Tunnel,
+    tunnel: TunnelState,
     sa: IkeSa,
     chosen: Proposal,
     spi_in: bytes,

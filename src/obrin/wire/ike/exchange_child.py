@@ -9,9 +9,6 @@ of ours, and a peer that follows it copes with the refusal by trying again.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from typing import TYPE_CHECKING
-
 from obrin.core.ipsec.proposal import Proposal, Protocol, choose
 from obrin.core.ipsec.registry import Kind
 from obrin.core.ipsec.selectors import narrow
@@ -35,25 +32,15 @@ from obrin.wire.ike.numbers import Exchange, Notify, PayloadType, notify_name
 from obrin.wire.ike.payloads import Ke, Nonce, NotifyPayload, Payload, Sa, Ts
 from obrin.wire.ike.sa import IkeSa
 from obrin.wire.ike.transitions import State, Step
-
-if TYPE_CHECKING:
-    from obrin.wire.ike.tunnel import Tunnel
+from obrin.wire.ike.tunnel_state import Rekey, TunnelState
 
 RETRY_AFTER = 2.0
-
-
-@dataclass(slots=True)
-class Rekey:
-    """Our own rekey of a child while it waits; `rival` is one the peer began meanwhile."""
-
-    nonce: bytes
-    rival: ChildSa | None = None
 
 
 # Rekeying a child
 
 
-def rekey_child(tunnel: Tunnel, child: ChildSa, now: float) -> None:
+def rekey_child(tunnel: TunnelState, child: ChildSa, now: float) -> None:
     """Ask for a successor of `child`."""
     sa = tunnel.current
     if sa is None or sa.state is not State.ESTABLISHED or child.spi_in in tunnel.rekeys:
@@ -84,7 +71,7 @@ def rekey_child(tunnel: Tunnel, child: ChildSa, now: float) -> None:
 
 
 def _take_child(
-    tunnel: Tunnel,
+    tunnel: TunnelState,
     sa: IkeSa,
     old: ChildSa,
     payloads: list[Payload],
@@ -134,7 +121,7 @@ def _take_child(
     delete_child(tunnel, old, now)
 
 
-def _refused(tunnel: Tunnel, old: ChildSa, error: NotifyPayload, now: float) -> None:
+def _refused(tunnel: TunnelState, old: ChildSa, error: NotifyPayload, now: float) -> None:
     name = notify_name(error.notify)
     tunnel.note(Refused(tunnel.config.name, True, name, "the peer refused to rekey the child SA"))
     if error.notify == Notify.CHILD_SA_NOT_FOUND:
@@ -153,7 +140,7 @@ def _agree(chosen: Proposal, payloads: list[Payload], key_pair: KeyPair | None) 
     return key_pair.shared(ke.data)
 
 
-def answer(tunnel: Tunnel, sa: IkeSa, payloads: list[Payload], now: float) -> list[Payload]:
+def answer(tunnel: TunnelState, sa: IkeSa, payloads: list[Payload], now: float) -> list[Payload]:
     """Responder's side: which of the two rekeys is it? New children are not offered here."""
     if sa.state is State.DELETING:
         raise IkeRefusal(Notify.TEMPORARY_FAILURE, "this IKE SA is being deleted")
@@ -172,7 +159,7 @@ def answer(tunnel: Tunnel, sa: IkeSa, payloads: list[Payload], now: float) -> li
 
 
 def _answer_child(
-    tunnel: Tunnel,
+    tunnel: TunnelState,
     sa: IkeSa,
     payloads: list[Payload],
     proposals: tuple[Proposal, ...],
@@ -216,7 +203,7 @@ def _answer_child(
 
 
 def _answer_exchange(
-    tunnel: Tunnel, chosen: Proposal, payloads: list[Payload]
+    tunnel: TunnelState, chosen: Proposal, payloads: list[Payload]
 ) -> tuple[bytes, bytes]:
     """(shared secret, our public value); both empty without a group. May raise IkeRefusal."""
     group = chosen.one(Kind.GROUP)
@@ -236,7 +223,7 @@ def _answer_exchange(
 # Rekeying the IKE SA
 
 
-def rekey_ike(tunnel: Tunnel, now: float) -> None:
+def rekey_ike(tunnel: TunnelState, now: float) -> None:
     """Ask for a successor of the current IKE SA."""
     sa = tunnel.current
     if sa is None or sa.state is not State.ESTABLISHED:
@@ -256,7 +243,7 @@ def rekey_ike(tunnel: Tunnel, now: float) -> None:
 
 
 def _take_ike(
-    tunnel: Tunnel,
+    tunnel: TunnelState,
     old: IkeSa,
     payloads: list[Payload],
     spi: bytes,
@@ -289,7 +276,7 @@ def _take_ike(
 
 
 def _answer_ike(
-    tunnel: Tunnel,
+    tunnel: TunnelState,
     sa: IkeSa,
     payloads: list[Payload],
     proposals: tuple[Proposal, ...],
@@ -318,7 +305,7 @@ def _answer_ike(
 
 
 def _succeed(
-    tunnel: Tunnel,
+    tunnel: TunnelState,
     old: IkeSa,
     new: IkeSa,
     chosen: Proposal,

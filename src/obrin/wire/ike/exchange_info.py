@@ -2,25 +2,21 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 from obrin.core.ipsec.proposal import Protocol
 from obrin.wire.ike.child import ChildSa
 from obrin.wire.ike.numbers import Exchange
 from obrin.wire.ike.payloads import Delete, Payload
 from obrin.wire.ike.sa import IkeSa
 from obrin.wire.ike.transitions import State, Step
-
-if TYPE_CHECKING:
-    from obrin.wire.ike.tunnel import Tunnel
+from obrin.wire.ike.tunnel_state import TunnelState
 
 
-def ask_liveness(tunnel: Tunnel, sa: IkeSa, now: float) -> None:
+def ask_liveness(tunnel: TunnelState, sa: IkeSa, now: float) -> None:
     """An empty request; any authentic answer is a sign of life (section 2.4)."""
     tunnel.request(sa, Exchange.INFORMATIONAL, [], lambda _payloads, _now: None, now)
 
 
-def delete_sa(tunnel: Tunnel, sa: IkeSa, now: float, *, restart: bool = False) -> None:
+def delete_sa(tunnel: TunnelState, sa: IkeSa, now: float, *, restart: bool = False) -> None:
     """Ask the peer to forget an IKE SA; ours goes when it answers, or does not."""
     sa.step(Step.DELETE)
     sa.rekey_at = float("inf")
@@ -33,7 +29,7 @@ def delete_sa(tunnel: Tunnel, sa: IkeSa, now: float, *, restart: bool = False) -
     )
 
 
-def delete_child(tunnel: Tunnel, child: ChildSa, now: float) -> None:
+def delete_child(tunnel: TunnelState, child: ChildSa, now: float) -> None:
     """Ask the peer to forget a child; our inbound half stays until it answers."""
     sa = tunnel.current
     if sa is None:
@@ -49,7 +45,7 @@ def delete_child(tunnel: Tunnel, child: ChildSa, now: float) -> None:
     )
 
 
-def answer(tunnel: Tunnel, sa: IkeSa, payloads: list[Payload], now: float) -> list[Payload]:
+def answer(tunnel: TunnelState, sa: IkeSa, payloads: list[Payload], now: float) -> list[Payload]:
     """Take deletes; the answer names our halves of the children that went (section 1.4.1)."""
     gone: list[bytes] = []
     for payload in payloads:
@@ -69,7 +65,7 @@ def answer(tunnel: Tunnel, sa: IkeSa, payloads: list[Payload], now: float) -> li
     return [Delete(Protocol.ESP, tuple(gone))] if gone else []
 
 
-def after_answer(tunnel: Tunnel, sa: IkeSa, now: float) -> None:
+def after_answer(tunnel: TunnelState, sa: IkeSa, now: float) -> None:
     """Forget an IKE SA whose deletion was just answered."""
     if sa.state is State.DELETING and sa.expires_at <= now:
         tunnel.drop_sa(sa, "the peer deleted it", now)

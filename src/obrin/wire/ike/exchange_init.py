@@ -4,15 +4,14 @@ from __future__ import annotations
 
 import functools
 from collections.abc import Iterable
-from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 from cryptography.hazmat.primitives.hashes import SHA1, Hash
 
 from obrin.core.address.prefix import parse_address
 from obrin.core.ipsec.proposal import Proposal, choose
 from obrin.core.ipsec.registry import Kind
-from obrin.wire.ike.dh import KeyPair, make_key_pair
+from obrin.wire.ike import exchange_auth
+from obrin.wire.ike.dh import make_key_pair
 from obrin.wire.ike.errors import IkeFormatError, IkeRefusal
 from obrin.wire.ike.events import Refused
 from obrin.wire.ike.keys import derive_ike_keys, skeyseed_first
@@ -37,26 +36,12 @@ from obrin.wire.ike.numbers import (
 from obrin.wire.ike.payloads import Ke, Nonce, NotifyPayload, Payload, Sa, decode_chain
 from obrin.wire.ike.sa import IkeSa
 from obrin.wire.ike.transitions import Step
-
-if TYPE_CHECKING:
-    from obrin.wire.ike.tunnel import Address, Tunnel
+from obrin.wire.ike.tunnel_state import Address, Attempt, Path, TunnelState
 
 MAX_RESTARTS = 4
 
 
-@dataclass(slots=True)
-class Attempt:
-    """What an initiator remembers between asking and being answered."""
-
-    sa: IkeSa
-    offers: tuple[Proposal, ...]
-    key_pair: KeyPair
-    group: int
-    cookie: bytes = b""
-    restarts: int = 0
-
-
-def start(tunnel: Tunnel, now: float) -> None:
+def start(tunnel: TunnelState, now: float) -> None:
     """Send the first message of a new IKE SA."""
     config = tunnel.config
     fresh = tunnel.rng(40)
@@ -68,7 +53,7 @@ def start(tunnel: Tunnel, now: float) -> None:
     _send(tunnel, tunnel.attempt, now)
 
 
-def _send(tunnel: Tunnel, attempt: Attempt, now: float) -> None:
+def _send(tunnel: TunnelState, attempt: Attempt, now: float) -> None:
     sa = attempt.sa
     payloads: list[Payload] = []
     if attempt.cookie:
@@ -91,7 +76,9 @@ def _send(tunnel: Tunnel, attempt: Attempt, now: float) -> None:
     tunnel.send(sa.init_request)
 
 
-def take_response(tunnel: Tunnel, sa: IkeSa, header: Header, datagram: bytes, now: float) -> None:
+def take_response(
+    tunnel: TunnelState, sa: IkeSa, header: Header, datagram: bytes, now: float
+) -> None:
     """The responder's answer, or its wish that we ask differently. Raises IkeFormatError."""
     attempt = tunnel.attempt
     if attempt is None or attempt.sa is not sa:
@@ -124,12 +111,10 @@ def take_response(tunnel: Tunnel, sa: IkeSa, header: Header, datagram: bytes, no
     if tunnel.path.encapsulate:
         tunnel.path.local = (tunnel.path.local[0], NAT_PORT)
         tunnel.path.remote = (tunnel.path.remote[0], NAT_PORT)
-    from obrin.wire.ike import exchange_auth  # the next exchange; it knows this one
-
     exchange_auth.ask(tunnel, sa, now)
 
 
-def _ask_again(tunnel: Tunnel, attempt: Attempt, payloads: list[Payload], now: float) -> bool:
+def _ask_again(tunnel: TunnelState, attempt: Attempt, payloads: list[Payload], now: float) -> bool:
     cookie = find_notify(payloads, Notify.COOKIE)
     wrong_group = find_notify(payloads, Notify.INVALID_KE_PAYLOAD)
     if cookie is None and wrong_group is None:
@@ -151,7 +136,7 @@ def _ask_again(tunnel: Tunnel, attempt: Attempt, payloads: list[Payload], now: f
 
 
 def answer(
-    tunnel: Tunnel,
+    tunnel: TunnelState,
     header: Header,
     payloads: list[Payload],
     datagram: bytes,
@@ -160,8 +145,6 @@ def answer(
     now: float,
 ) -> IkeSa:
     """Responder's side: a new half-open SA, its answer sent. Raises IkeFormatError, IkeRefusal."""
-    from obrin.wire.ike.tunnel import Path
-
     offered = need(payloads, Sa, "SA").proposals
     ke = need(payloads, Ke, "key exchange")
     nonce = need(payloads, Nonce, "nonce")
@@ -244,7 +227,7 @@ def _nat_notifies(
 
 
 def detect_translators(
-    tunnel: Tunnel, sa: IkeSa, payloads: list[Payload], *, bytes_spi_r: bytes
+    tunnel: TunnelState, sa: IkeSa, payloads: list[Payload], *, bytes_spi_r: bytes
 ) -> None:
     """Compare the peer's hashes with the addresses we see; a difference is a translator."""
     path = tunnel.path

@@ -2,56 +2,27 @@
 
 Three inputs, each with `now` in seconds on any steady scale: a call (`start`, `close`), a message
 (`receive`), a timer (`handle_timer`). Three pulls: `datagrams`, `next_timer`, `events`. What the
-messages mean stands in the exchange modules; this one owns the state they act on.
+messages mean stands in the exchange modules, what they act on in `tunnel_state.py`.
 """
 
 from __future__ import annotations
 
-from collections import deque
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 from obrin.wire.ike import exchange_auth, exchange_child, exchange_info, exchange_init
 from obrin.wire.ike.child import ChildSa
-from obrin.wire.ike.config import PeerConfig
 from obrin.wire.ike.errors import IkeFormatError, IkeRefusal
-from obrin.wire.ike.events import ChildDown, Discarded, Event, IkeDown, Refused
-from obrin.wire.ike.keys import padded_key
+from obrin.wire.ike.events import Refused
 from obrin.wire.ike.message import Header, decode_protected
-from obrin.wire.ike.numbers import NAT_PORT, PORT, Exchange, notify_name
+from obrin.wire.ike.numbers import PORT, Exchange, notify_name
 from obrin.wire.ike.payloads import NotifyPayload, Payload
-from obrin.wire.ike.sa import IkeSa, ResponseHandler
-from obrin.wire.ike.transitions import State, Step
-
-Address = tuple[str, int]
-KEEPALIVE_EVERY = 20.0  # RFC 3948 section 4
-RETRY_AFTER = 2.0  # after TEMPORARY_FAILURE
-DISCARDED_KEPT = 256
-
-
-@dataclass(frozen=True, slots=True)
-class Datagram:
-    """A UDP datagram to send; at port 4500 the endpoint has put the marker in front."""
-
-    source: Address
-    destination: Address
-    data: bytes
-
-
-@dataclass(slots=True)
-class Path:
-    """Where the peer is, by what port we speak, and who stands behind a translator."""
-
-    local: Address
-    remote: Address
-    local_translated: bool = False
-    remote_translated: bool = False
-    encapsulate: bool = False
-    keepalive_at: float = float("inf")
-
+from obrin.wire.ike.sa import IkeSa
+from obrin.wire.ike.transitions import State
+from obrin.wire.ike.tunnel_state import KEEPALIVE_EVERY, Address, Datagram, Path, TunnelState
 
 # Requests inside an IKE SA: (exchange, states in which it is legal) -> handler.
-RequestHandler = Callable[["Tunnel", IkeSa, list[Payload], float], list[Payload]]
+RequestHandler = Callable[[TunnelState, IkeSa, list[Payload], float], list[Payload]]
 _REQUESTS: dict[int, tuple[frozenset[State], RequestHandler]] = {
     Exchange.IKE_AUTH: (frozenset({State.INIT_ANSWERED}), exchange_auth.answer),
     Exchange.CREATE_CHILD_SA: (
@@ -66,26 +37,8 @@ _REQUESTS: dict[int, tuple[frozenset[State], RequestHandler]] = {
 
 
 @dataclass(slots=True, eq=False)
-class Tunnel:
-    """`rng(n)` gives n random bytes; nothing else here is random and nothing reads a clock."""
-
-    config: PeerConfig
-    rng: Callable[[int], bytes] = field(repr=False)
-    path: Path = field(init=False)
-    sas: list[IkeSa] = field(default_factory=list)
-    current: IkeSa | None = None
-    children: dict[bytes, ChildSa] = field(default_factory=dict)
-    outbound: ChildSa | None = None
-    attempt: exchange_init.Attempt | None = None
-    rekeys: dict[bytes, exchange_child.Rekey] = field(default_factory=dict)
-    last_heard: float = 0.0
-    restart_at: float = float("inf")
-    _padded: dict[int, bytes] = field(default_factory=dict, repr=False)
-    _output: deque[Datagram] = field(default_factory=deque)
-    _events: deque[Event] = field(default_factory=deque)
-
-    def __post_init__(self) -> None:
-        self.path = Path((self.config.local_address, PORT), (self.config.remote_address, PORT))
+class Tunnel(TunnelState):
+    """See the head of this file."""
 
     # Calls
 
@@ -260,75 +213,3 @@ class Tunnel:
         waiting.sends += 1
         waiting.next_at = now + sa.liveness.wait_after(waiting.sends)
         self.send(waiting.datagram)
-
-    # What the exchanges use
-
-    def padded_key(self, number: int) -> bytes:
-        """The pre-shared key in the form that proofs need, made once for each prf."""
-        if number not in self._padded:
-            self._padded[number] = padded_key(number, self.config.key)
-        return self._padded[number]
-
-    def send(self, message: bytes | None) -> None:
-        if message is not None:
-            marker = b"\0\0\0\0" if self.path.local[1] == NAT_PORT else b""
-            self._output.append(Datagram(self.path.local, self.path.remote, marker + message))
-
-    def request(
-        self,
-        sa: IkeSa,
-        exchange: Exchange,
-        payloads: list[Payload],
-        handler: ResponseHandler,
-        now: float,
-    ) -> None:
-        self.send(sa.request(exchange, payloads, handler, now))
-
-    def note(self, event: Event) -> None:
-        self._events.append(event)
-
-    def discard(self, reason: str) -> None:
-        if len(self._events) < DISCARDED_KEPT:
-            self.note(Discarded(self.config.name, reason))
-
-    def drop_child(self, child: ChildSa, reason: str) -> None:
-        if self.children.pop(child.spi_in, None) is None:
-            return
-        self.rekeys.pop(child.spi_in, None)
-        if self.outbound is child:
-            self.outbound = next(
-                (c for c in reversed(self.children.values()) if not c.replaced), None
-            )
-        self.note(ChildDown(self.config.name, child, reason))
-
-    def drop_sa(self, sa: IkeSa, reason: str, now: float, *, restart: bool = True) -> None:
-        """Forget an IKE SA; with the current one go its children."""
-        if sa not in self.sas:
-            return
-        sa.step(Step.CLOSE)
-        self.sas.remove(sa)
-        if sa is self.current:
-            self.current = None
-            for child in list(self.children.values()):
-                self.drop_child(child, reason)
-            self.path.keepalive_at = float("inf")
-        if self.current is None and not self.sas:
-            self.note(IkeDown(self.config.name, reason))
-            if restart and self.config.initiate:
-                self.restart_at = now + self.config.restart_delay
-
-    def datagrams(self) -> list[Datagram]:
-        """What to send now; the list is handed over."""
-        out = list(self._output)
-        self._output.clear()
-        return out
-
-    def events(self) -> list[Event]:
-        """What happened since the last call; the list is handed over."""
-        out = list(self._events)
-        self._events.clear()
-        return out
-
-    @property
-    def established(self) -> bool:
-        return self.current is not None and self.current.state is State.ESTABLISHED

@@ -23,7 +23,8 @@ from obrin.live.practice.cloud.bodies import (
 from obrin.live.practice.cloud.store import Store
 from obrin.live.practice.drops import DropLog, packet_key
 from obrin.live.practice.from_standard import suite_from
-from obrin.live.practice.node import Node, NodeConfig, NodeNeighbour, NodeTunnel
+from obrin.live.practice.node import Node
+from obrin.live.practice.node_config import NodeConfig, NodeNeighbour, NodeTunnel
 from obrin.wire.bgp.session import SessionConfig
 from obrin.wire.errors import PacketError
 from obrin.wire.host import Host

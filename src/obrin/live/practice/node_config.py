@@ -1,0 +1,39 @@
+"""What a practice router is told: tunnels, networks, neighbours, static routes, filter rules."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from obrin.core.address.prefix import Prefix
+from obrin.core.reach.filters import Rule
+from obrin.core.routing.policy import SessionPolicy
+from obrin.wire.bgp.session import SessionConfig
+from obrin.wire.ike.config import PeerConfig
+
+
+@dataclass(frozen=True, slots=True)
+class NodeTunnel:
+    """A tunnel's inside: addresses as integers."""
+
+    peer: PeerConfig
+    inside: Prefix
+    local_inside: int
+    remote_inside: int
+
+
+@dataclass(frozen=True, slots=True)
+class NodeNeighbour:
+    session: SessionConfig
+    policy: SessionPolicy
+    announce: tuple[Prefix, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class NodeConfig:
+    """`rules` None means that this device does not filter; `static` is (prefix, tunnel, metric)."""
+
+    tunnels: dict[str, NodeTunnel] = field(default_factory=dict)
+    networks: dict[str, Prefix] = field(default_factory=dict)
+    neighbours: dict[str, NodeNeighbour] = field(default_factory=dict)
+    static: tuple[tuple[Prefix, str, int], ...] = ()
+    rules: tuple[Rule, ...] | None = None
