@@ -125,6 +125,15 @@ def test_two_sites_with_one_as_number_behind_one_gateway() -> None:
     assert "as-equal-sites" not in codes(swap(other, link))
 
 
+def test_one_uplink_is_only_a_warning_where_there_is_no_other() -> None:
+    change = ("uplink: radio, instance: 2", "uplink: fibre, instance: 2")
+    alone = ("          radio: {address: 198.51.100.20, provider: two}\n", "")
+    for changes, severity in (((change,), Severity.ERROR), ((change, alone), Severity.WARNING)):
+        findings = check(settled_of(swap(*changes)), PRACTICE_CLOUD, GOOD_KEYS)
+        (found,) = [f for f in findings if f.code == "shared-uplink"]
+        assert found.severity is severity
+
+
 KEY_CASES = [
     ("key-missing", {}),
     ("key-weak", GOOD_KEYS | {"quay-apps/a": "Summer2026"}),

@@ -9,6 +9,17 @@ from pathlib import Path
 from obrin.core.errors import OutsideError
 
 
+def private_folder(path: Path) -> None:
+    """Make a folder that only its owner can enter and that version control leaves alone."""
+    if path.exists():
+        return
+    try:
+        path.mkdir(mode=0o700)
+    except OSError as error:
+        raise OutsideError(f"cannot make {path}: {error.strerror}. Check the folder") from error
+    write_whole(path / ".gitignore", "*\n", 0o644)
+
+
 def write_whole(path: Path, text: str, mode: int = 0o600) -> None:
     """Write to a temporary file beside, then rename. Raises OutsideError."""
     temporary = path.with_name(f".{path.name}.{os.getpid()}.new")

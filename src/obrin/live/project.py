@@ -38,12 +38,8 @@ class Project:
 
     @property
     def own_folder(self) -> Path:
-        """Keys, journal, and the state of the practice world. Never in version control."""
-        folder = self.folder / ".obrin"
-        if not folder.exists():
-            folder.mkdir(mode=0o700)
-            (folder / ".gitignore").write_text("*\n", encoding="utf-8")
-        return folder
+        """Keys, journal, and the state of the practice world. Made when first written to."""
+        return self.folder / ".obrin"
 
     @property
     def keys(self) -> KeyStore:

@@ -28,20 +28,28 @@ def _shared_fate(settled: Settled, link: SettledLink, here: Location) -> Iterato
     providers = {t.uplink.provider or f"{t.gateway}/{t.uplink.name}" for t in link.tunnels}
     instances = {t.instance for t in link.tunnels}
     cloud = settled.clouds[link.cloud]
-    shared = []
+    shared: list[tuple[Severity, str, str, str]] = []
+    error = Severity.ERROR
     if len(uplinks) == 1:
-        shared.append(("uplink", f"uplink {link.tunnels[0].uplink.name}", "use a second uplink"))
+        uplink = f"uplink {link.tunnels[0].uplink.name}"
+        if sum(len(g.uplinks) for g in settled.gateways.values() if g.site == link.site) > 1:
+            shared.append((error, "uplink", uplink, "lead one of them over another uplink"))
+        else:
+            fix = "order a second path to the internet, if the site cannot bear that outage"
+            what = f"{uplink}, the only one of {link.site}"
+            shared.append((Severity.WARNING, "uplink", what, fix))
     elif len(providers) == 1:
         name = next(iter(providers))
-        shared.append(("provider", f"provider {name}", "use an uplink of another provider"))
+        shared.append((error, "provider", f"provider {name}", "use an uplink of another provider"))
     if len(instances) == 1:
         fix = "end one of them at the other instance"
         if len(cloud.instances) == 1:
             fix = "run two instances and end one tunnel at each"
-        shared.append(("instance", f"instance {link.tunnels[0].instance} of {link.cloud}", fix))
-    for kind, what, fix in shared:
+        what = f"instance {link.tunnels[0].instance} of {link.cloud}"
+        shared.append((error, "instance", what, fix))
+    for severity, kind, what, fix in shared:
         yield Finding(
-            Severity.ERROR, f"shared-{kind}", here,
+            severity, f"shared-{kind}", here,
             f"all tunnels of link {link.name} depend on {what}",
             "when it fails, all of them fail with it", fix,
         )  # fmt: skip

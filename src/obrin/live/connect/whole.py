@@ -9,6 +9,7 @@ from obrin.core.design.settled import Settled
 from obrin.live.connect.execute import Progress, Report, execute
 from obrin.live.connect.journal import Journal
 from obrin.live.connect.steps import connect_steps
+from obrin.live.files import private_folder
 from obrin.live.http import Ends
 from obrin.live.observe.status import TunnelStatus, read_status
 from obrin.live.packs import make_packs
@@ -29,6 +30,7 @@ def connect_whole(
     """Raises OutsideError when a step fails; tunnels that stay down are in the status."""
     packs = make_packs(project, settled)
     steps = connect_steps(settled, packs, project.keys.read())
+    private_folder(project.own_folder)
     journal = Journal(project.journal_path)
     try:
         taken_up = journal.unfinished()

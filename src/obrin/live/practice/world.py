@@ -16,7 +16,7 @@ from typing import Any
 
 from obrin.core.design.settled import Settled
 from obrin.core.errors import ObrinError, OutsideError
-from obrin.live.files import write_whole
+from obrin.live.files import private_folder, write_whole
 
 TOKEN_VARIABLE = "OBRIN_PRACTICE_TOKEN"
 WORLD = "world.json"
@@ -58,7 +58,8 @@ def start_world(
                 f"site {site} has {len(names)} gateways; the practice world runs one per site. "
                 "Try the others in a design of their own"
             )
-    folder.mkdir(parents=True, exist_ok=True)
+    private_folder(folder.parent)
+    folder.mkdir(exist_ok=True)
     for old in folder.glob("*.json"):
         old.unlink()
     token = secrets.token_urlsafe(24)

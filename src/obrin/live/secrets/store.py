@@ -10,7 +10,7 @@ from pathlib import Path
 
 from obrin.core.errors import ObrinError
 from obrin.core.ipsec.shared_keys import make_key
-from obrin.live.files import write_whole
+from obrin.live.files import private_folder, write_whole
 
 
 class SecretsError(ObrinError):
@@ -42,6 +42,7 @@ class KeyStore:
             ) from None
 
     def write(self, keys: dict[str, str]) -> None:
+        private_folder(self.path.parent)
         write_whole(self.path, json.dumps({"keys": keys}, indent=1) + "\n", 0o600)
 
     def fill(self, labels: Iterable[str], rng: Callable[[int], bytes]) -> list[str]:
