@@ -75,6 +75,8 @@ CASES = [
      ("instance: 1}", "instance: 1, inside: 10.200.8.8/30}")),
     ("suite-no-match", ("        uplinks:", "        offers: [wide]\n        uplinks:"), None),
     ("one-tunnel", ("      b: {gateway: quay-gw, uplink: radio, instance: 2}\n", ""), None),
+    ("tunnel-same-ends", ("198.51.100.20, provider: two}", "192.0.2.10, provider: two}"),
+     ("198.51.100.20, provider: two}", "192.0.2.11, provider: two}")),
     ("shared-uplink", ("uplink: radio, instance: 2", "uplink: fibre, instance: 2"), None),
     ("shared-provider", ("provider: two", "provider: one"), None),
     ("shared-instance", ("radio, instance: 2", "radio, instance: 1"), None),
@@ -97,12 +99,14 @@ def test_a_seeded_mistake_is_found_and_its_twin_is_not(code: str, mistake, twin)
     extra = []
     if code.startswith("suite-") and code != "suite-no-match":
         extra = [("    bgp: {hold: 6 s}", "    suite: old\n    bgp: {hold: 6 s}")]
+    if code == "tunnel-same-ends":
+        extra = [("radio, instance: 2", "radio, instance: 1")]
     if code == "as-equal-ends":
         extra = [("        uplinks:", "        as: 64999\n        uplinks:")]
     if code == "suite-no-match":
         extra = [("    bgp: {hold: 6 s}", "    suite: high\n    bgp: {hold: 6 s}")]
     assert code in codes(swap(mistake, *extra))
-    plain = [] if code != "as-equal-ends" else extra
+    plain = extra if code in ("as-equal-ends", "tunnel-same-ends") else []
     assert code not in codes(swap(twin, *plain) if twin else DESIGN)
 
 

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import pytest
 
+from obrin.core.address.prefix import Prefix
 from obrin.core.design.settled import host_of
 from obrin.core.drill.outage import predict_outage
 from obrin.core.ipsec.suite import SHIPPED
@@ -199,6 +202,16 @@ def test_a_translator_is_found_and_only_udp_crosses_it() -> None:
     assert {p.protocol for p in public} == {UDP}
     assert not any(p.source == 0xC0A80702 for p in seen)  # the inside address stays inside
     assert not world.nodes["quay-gw"].ike.tunnels["quay-apps/b"].path.encapsulate
+
+
+def test_new_filter_rules_are_taken_in_place() -> None:
+    world = world_of()
+    node = world.nodes["quay-gw"]
+    before = node.ike.tunnels["quay-apps/a"].current
+    assert node.take_rules(replace(node.config, rules=()))
+    assert node.ike.tunnels["quay-apps/a"].current is before
+    assert not all(as_expected(world))  # now everything is dropped
+    assert not node.take_rules(replace(node.config, static=((Prefix(32, 0, 0), "x", 1),)))
 
 
 def test_no_transit_between_the_site_networks_that_do_not_use_the_link() -> None:

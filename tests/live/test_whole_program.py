@@ -22,19 +22,34 @@ def world(tmp_path_factory):
     folder = Folder(tmp_path_factory.mktemp("world"))
     folder.write("design.yaml", DESIGN)
     folder.obrin("settle").good()
-    folder.obrin("practice", "start", "--speed", "600", "--capture", "x.pcap").good()
+    folder.obrin("practice", "start", "--speed", "250", "--capture", "x.pcap").good()
     try:
-        killed = subprocess.Popen([PROGRAM, "connect"], cwd=folder.path, stderr=subprocess.PIPE,
-                                  stdout=subprocess.DEVNULL, text=True)  # fmt: skip
-        for line in killed.stderr:
-            if "waiting  gateways/apps" in line:
-                break
-        os.kill(killed.pid, signal.SIGKILL)
-        killed.wait()
+        folder.interrupted = stopped_while_building(folder, signal.SIGINT)
+        stopped_while_building(folder, signal.SIGKILL)
         folder.resumed = folder.obrin("connect")
         yield folder
     finally:
         folder.obrin("practice", "stop")
+
+
+def stopped_while_building(folder: Folder, sign: signal.Signals) -> tuple[int, float, str]:
+    """Send a signal to a connect that waits for the gateway: (exit code, seconds, last words)."""
+    process = subprocess.Popen([PROGRAM, "connect"], cwd=folder.path, stderr=subprocess.PIPE,
+                               stdout=subprocess.DEVNULL, text=True)  # fmt: skip
+    for line in process.stderr:
+        if "waiting  gateways/apps" in line:
+            break
+    sent = time.monotonic()
+    process.send_signal(sign)
+    words = process.stderr.read()
+    return process.wait(), time.monotonic() - sent, words
+
+
+def test_an_interrupt_ends_the_waiting_at_once(world) -> None:
+    code, seconds, words = world.interrupted
+    assert code == 130
+    assert seconds < 2.0
+    assert words.strip() == "interrupted"
 
 
 def test_a_killed_connect_is_taken_up_and_nothing_made_twice(world) -> None:
@@ -139,6 +154,16 @@ def test_a_changed_design_is_brought_over_by_connect(world) -> None:
     assert "2 steps done" in run.out
     assert "filters/apps: built" in run.err
     world.obrin("probe").good()
+
+
+def test_what_the_design_no_longer_has_is_told_and_left_alone(world) -> None:
+    before = (world.path / "design.yaml").read_text()
+    tunnel = "      b: {gateway: quay-gw, uplink: radio, instance: 2}\n"
+    world.write("design.yaml", before.replace(tunnel, ""))
+    run = world.obrin("connect").good()
+    assert "beside the design: far-ends/quay-gw.radio, tunnels/quay-apps.b." in run.out
+    world.write("design.yaml", before)
+    world.obrin("connect").good()
 
 
 def test_wrong_token_is_turned_away(world) -> None:

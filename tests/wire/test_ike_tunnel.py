@@ -9,6 +9,7 @@ import pytest
 from obrin.core.ipsec.selectors import Selector
 from obrin.core.ipsec.suite import SHIPPED, make_suite
 from obrin.wire.ike import endpoint as endpoint_module
+from obrin.wire.ike import exchange_info
 from obrin.wire.ike.config import Identity
 from obrin.wire.ike.endpoint import Endpoint
 from obrin.wire.ike.message import decode_header
@@ -215,6 +216,32 @@ def test_traffic_is_a_sign_of_life() -> None:
             tunnel.heard(net.now)
         net.run(net.now + 9)
     assert len(net.sent) == before
+
+
+@pytest.mark.parametrize("who", [0, 1])
+def test_a_tunnel_that_lost_its_child_starts_anew(who: int) -> None:
+    net = started(*pair())
+    tunnel = tunnels(net)[who]
+    exchange_info.delete_child(tunnel, tunnel.outbound, net.now)
+    net.run(net.now + 0.5)
+    assert not crosses(net)
+    net.run(net.now + 5)
+    assert crosses(net)
+    assert [len(t.sas) for t in tunnels(net)] == [1, 1]
+
+
+def test_pfs_at_one_end_dies_at_expiry_and_comes_back_without_it() -> None:
+    """What N08 looks like from outside: up, then gone at the first rekey, then up again."""
+    life = {"encryption": "AES-GCM-16-256", "prf": "PRF-HMAC-SHA2-256", "group": "31",
+            "esp_lifetime": 600.0}  # fmt: skip
+    net = started(*pair((make_suite("a", **life),), (make_suite("b", pfs=None, **life),)))
+    net.run(599.0)
+    assert crosses(net)
+    net.run(600.6)
+    assert not crosses(net)
+    net.run(620.0)
+    assert crosses(net)
+    assert "its lifetime ended" in net.texts(0)
 
 
 def test_close_tells_the_peer() -> None:

@@ -56,6 +56,8 @@ def connect(ctx: click.Context, design_file: str | None, timeout: float) -> None
         click.echo(f"Taken up from an interrupted run: {', '.join(result.taken_up)}.")
     click.echo(f"{result.changed} steps done, {result.unchanged} were already so.")
     print_status(console(), result.status)
+    if result.left_over:
+        click.echo(f"The cloud also holds, beside the design: {', '.join(result.left_over)}.")
     ctx.exit(0 if all(t.up for t in result.status) else 3)
 
 

@@ -21,6 +21,7 @@ def check(settled: Settled, offering: Offering, stored_keys: Mapping[str, str]) 
         *numbers.inside_blocks(settled, offering),
         *algorithms.suites(settled),
         *redundancy.tunnels(settled),
+        *redundancy.same_ends(settled),
         *keys.keys(settled, stored_keys),
         *expectations.expectations(settled),
     ]

@@ -23,6 +23,21 @@ def tunnels(settled: Settled) -> Iterator[Finding]:
         yield from _shared_fate(settled, link, here)
 
 
+def same_ends(settled: Settled) -> Iterator[Finding]:
+    """Two tunnels between the same two public addresses: neither end can tell them apart."""
+    seen: dict[tuple[str, str], str] = {}
+    for tunnel in settled.tunnels():
+        ends = (tunnel.uplink.address, tunnel.cloud_address)
+        first = seen.setdefault(ends, tunnel.label)
+        if first != tunnel.label:
+            yield Finding(
+                Severity.ERROR, "tunnel-same-ends", ("links", tunnel.link, "tunnels", tunnel.name),
+                f"{tunnel.label} and {first} both run between {ends[0]} and {ends[1]}",
+                "neither end can tell them apart: one of them never comes up",
+                "give the gateways public addresses of their own, or end it at another instance",
+            )  # fmt: skip
+
+
 def _shared_fate(settled: Settled, link: SettledLink, here: Location) -> Iterator[Finding]:
     uplinks = {(t.gateway, t.uplink.name) for t in link.tunnels}
     providers = {t.uplink.provider or f"{t.gateway}/{t.uplink.name}" for t in link.tunnels}

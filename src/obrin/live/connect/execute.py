@@ -2,18 +2,19 @@
 
 from __future__ import annotations
 
-import time
+import threading
 from collections.abc import Callable, Iterable
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from obrin.core.errors import OutsideError
 from obrin.live.connect.journal import Journal
 from obrin.live.connect.steps import CloudStep, Json, SiteStep, Step
-from obrin.live.http import CloudClient, Ends, HttpError
+from obrin.live.http import Ends, HttpError
 
 SIDE_BY_SIDE = 8
 POLL = 0.1
+UNCHANGED = "already so"
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,30 +33,35 @@ Report = Callable[[Progress], None]
 def execute(steps: Iterable[Step], ends: Ends, journal: Journal, report: Report) -> list[str]:
     """Do every step; the notes by step. Raises OutsideError for the first that fails.
 
-    When one fails, steps that already run are finished, and no new one is begun.
+    When one fails, steps that already run are finished, and no new one is begun. When the program
+    is interrupted, waiting ends at once; the journal knows what was begun.
     """
     left = {step.name: step for step in steps}
     done: set[str] = set()
     notes: list[str] = []
     failure: Exception | None = None
     running: dict[Future[str], Step] = {}
+    run = _Run(ends, journal, report)
     with ThreadPoolExecutor(SIDE_BY_SIDE) as pool:
-        while left or running:
-            if failure is None:
-                for step in [s for s in left.values() if s.needs <= done]:
-                    del left[step.name]
-                    running[pool.submit(_do, step, ends, journal, report)] = step
-            if not running:
-                break
-            finished, _ = wait(running, return_when=FIRST_COMPLETED)
-            for future in finished:
-                step = running.pop(future)
-                error = future.exception()
-                if error is not None:
-                    failure = failure or OutsideError(f"{step.name}: {error}")
-                    continue
-                done.add(step.name)
-                notes.append(f"{step.name}: {future.result()}")
+        try:
+            while left or running:
+                if failure is None:
+                    for step in [s for s in left.values() if s.needs <= done]:
+                        del left[step.name]
+                        running[pool.submit(run.do, step)] = step
+                if not running:
+                    break
+                finished, _ = wait(running, return_when=FIRST_COMPLETED)
+                for future in finished:
+                    step = running.pop(future)
+                    error = future.exception()
+                    if error is not None:
+                        failure = failure or OutsideError(f"{step.name}: {error}")
+                        continue
+                    done.add(step.name)
+                    notes.append(f"{step.name}: {future.result()}")
+        finally:
+            run.stop.set()
     if failure is not None:
         raise failure
     if left:
@@ -63,45 +69,54 @@ def execute(steps: Iterable[Step], ends: Ends, journal: Journal, report: Report)
     return notes
 
 
-def _do(step: Step, ends: Ends, journal: Journal, report: Report) -> str:
-    journal.begin(step.name)
-    report(Progress(step.name, "begun"))
-    if isinstance(step, SiteStep):
-        client = ends.gateways.get(step.gateway)
+@dataclass(slots=True)
+class _Run:
+    """What every step needs; `stop` ends the waiting of all."""
+
+    ends: Ends
+    journal: Journal
+    report: Report
+    stop: threading.Event = field(default_factory=threading.Event)
+
+    def do(self, step: Step) -> str:
+        """Journal first, act second, verify third. What was done, in words."""
+        self.journal.begin(step.name)
+        self.report(Progress(step.name, "begun"))
+        note = self._site(step) if isinstance(step, SiteStep) else self._cloud(step)
+        self.journal.done(step.name, note)
+        self.report(Progress(step.name, "done", note))
+        return note
+
+    def _site(self, step: SiteStep) -> str:
+        client = self.ends.gateways.get(step.gateway)
         if client is None:
-            note = "no endpoint: hand over its pack by hand"
-        else:
-            changed = client.configure(step.pack.config, step.pack.keys)
-            note = "pack handed over" if changed else "already so"
-    else:
-        note = _cloud(step, ends.cloud, report)
-    journal.done(step.name, note)
-    report(Progress(step.name, "done", note))
-    return note
+            return "no endpoint: hand over its pack by hand"
+        changed = client.configure(step.pack.config, step.pack.keys)
+        return "pack handed over" if changed else UNCHANGED
 
-
-def _cloud(step: CloudStep, cloud: CloudClient, report: Report) -> str:
-    path = f"/v1/{step.name}"
-    try:
-        response = cloud.call("PUT", path, step.body)
-    except HttpError as error:
-        if error.status != 428:
-            raise
-        # It exists and differs: change what we read, or learn that it changed meanwhile.
-        etag = cloud.call("GET", path).headers["ETag"]
-        response = cloud.call("PUT", path, step.body, {"If-Match": etag})
-    if response.status_code == 202:
-        _wait(step.name, response.headers["Location"], cloud, report)
+    def _cloud(self, step: CloudStep) -> str:
+        cloud, path = self.ends.cloud, f"/v1/{step.name}"
+        try:
+            response = cloud.call("PUT", path, step.body)
+        except HttpError as error:
+            if error.status != 428:
+                raise
+            # It exists and differs: change what we read, or learn that it changed meanwhile.
+            etag = cloud.call("GET", path).headers["ETag"]
+            response = cloud.call("PUT", path, step.body, {"If-Match": etag})
+        if response.status_code != 202:
+            return UNCHANGED
+        self._wait(step.name, response.headers["Location"])
         return "built"
-    return "already so"
 
-
-def _wait(name: str, operation: str, cloud: CloudClient, report: Report) -> None:
-    while True:
-        state: Json = cloud.get(operation)
-        if state["status"] == "succeeded":
-            return
-        if state["status"] != "running":
-            raise OutsideError(f"the cloud gave up: {state['status']}")
-        report(Progress(name, "waiting", f"{state['percent']} %", float(state["seconds_left"])))
-        time.sleep(min(max(float(state["seconds_left"]), 0.02), POLL))
+    def _wait(self, name: str, operation: str) -> None:
+        while True:
+            state: Json = self.ends.cloud.get(operation)
+            if state["status"] == "succeeded":
+                return
+            if state["status"] != "running":
+                raise OutsideError(f"the cloud gave up: {state['status']}")
+            left = float(state["seconds_left"])
+            self.report(Progress(name, "waiting", f"{state['percent']} %", left))
+            if self.stop.wait(min(max(left, 0.02), POLL)):
+                raise OutsideError("interrupted while the cloud was building")

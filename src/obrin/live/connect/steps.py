@@ -13,6 +13,9 @@ from obrin.core.handover.standard_data import suite_data
 from obrin.core.reach.filters import ICMP, TCP, UDP, Rule, filter_of
 
 Json = dict[str, Any]
+RESOURCE_KINDS = (
+    "networks", "subnets", "addresses", "gateways", "far-ends", "tunnels", "filters",
+)  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,9 +6,9 @@ import time
 from dataclasses import dataclass
 
 from obrin.core.design.settled import Settled
-from obrin.live.connect.execute import Progress, Report, execute
+from obrin.live.connect.execute import UNCHANGED, Progress, Report, execute
 from obrin.live.connect.journal import Journal
-from obrin.live.connect.steps import connect_steps
+from obrin.live.connect.steps import RESOURCE_KINDS, Step, connect_steps
 from obrin.live.files import private_folder
 from obrin.live.http import Ends
 from obrin.live.observe.status import TunnelStatus, read_status
@@ -22,6 +22,7 @@ class Connected:
     changed: int
     unchanged: int
     status: tuple[TunnelStatus, ...]
+    left_over: tuple[str, ...]
 
 
 def connect_whole(
@@ -37,9 +38,21 @@ def connect_whole(
         notes = execute(steps, ends, journal, report)
     finally:
         journal.close()
-    same = sum(note.endswith("already so") for note in notes)
+    same = sum(note.endswith(UNCHANGED) for note in notes)
     status = wait_until_up(settled, ends, report, timeout)
-    return Connected(tuple(taken_up), len(notes) - same, same, tuple(status))
+    left_over = find_left_over(steps, ends)
+    return Connected(tuple(taken_up), len(notes) - same, same, tuple(status), left_over)
+
+
+def find_left_over(steps: list[Step], ends: Ends) -> tuple[str, ...]:
+    """What the cloud holds beside the design: told, never taken away unasked."""
+    wanted = {step.name for step in steps}
+    held = [
+        f"{kind}/{item['name']}"
+        for kind in RESOURCE_KINDS
+        for item in ends.cloud.get(f"/v1/{kind}")["items"]
+    ]
+    return tuple(name for name in held if name not in wanted)
 
 
 def wait_until_up(

@@ -126,12 +126,14 @@ class GatewayProcess:
         have = {k["tunnel"] for k in self._keys.get(KEYS, {}).get("pre-shared-key", [])}
         if not self._config or not wanted <= have:
             return
-        self._node.stop(self._now())
-        self._kick()
         try:
             config = from_standard.node_config(self._config, self._keys)
         except (KeyError, ValueError, ObrinError) as error:
             raise Problem(400, "invalid-value", f"cannot be applied: {error}") from error
+        if self._node.take_rules(config):
+            return
+        self._node.stop(self._now())
+        self._kick()
         self._uplinks = {
             parse_ipv4(address): name
             for name, address in from_standard.uplinks(self._config).items()

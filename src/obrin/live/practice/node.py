@@ -8,7 +8,7 @@ the cloud gateway's instances are both made of it.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from obrin.core.address.prefix import format_address, parse_ipv4
 from obrin.core.address.table import PrefixTable
@@ -75,6 +75,13 @@ class Node:
         self._settle(now)
         self.ike.close(now)
         self._settle(now)
+
+    def take_rules(self, config: NodeConfig) -> bool:
+        """Take new filter rules in place when nothing else differs: no tunnel restarts for them."""
+        if not config.tunnels or replace(self.config, rules=config.rules) != config:
+            return False
+        self.config = config
+        return True
 
     # In
 

@@ -22,6 +22,7 @@ TOKEN_VARIABLE = "OBRIN_PRACTICE_TOKEN"
 WORLD = "world.json"
 START_TIMEOUT = 30.0
 STOP_TIMEOUT = 5.0
+MOST_GATEWAYS = 16
 
 
 class PracticeError(ObrinError):
@@ -51,6 +52,12 @@ def start_world(
     """Start all processes and wait until each answers. Raises PracticeError, OutsideError."""
     if read_world(folder) is not None:
         raise PracticeError("a practice world runs here already. Stop it with 'practice stop'")
+    count = len({t.gateway for t in settled.tunnels()})
+    if count > MOST_GATEWAYS:
+        raise PracticeError(
+            f"the design has {count} gateways with tunnels; the practice world runs at most "
+            f"{MOST_GATEWAYS}. Try a part of it"
+        )
     for site in settled.design.sites:
         names = [g.name for g in settled.gateways.values() if g.site == site]
         if len(names) > 1:

@@ -125,7 +125,7 @@ def _refused(tunnel: TunnelState, old: ChildSa, error: NotifyPayload, now: float
     name = notify_name(error.notify)
     tunnel.note(Refused(tunnel.config.name, True, name, "the peer refused to rekey the child SA"))
     if error.notify == Notify.CHILD_SA_NOT_FOUND:
-        tunnel.drop_child(old, "the peer does not have it any more")
+        tunnel.drop_child(old, "the peer does not have it any more", now)
     elif old.spi_in in tunnel.children:
         old.rekey_at = now + RETRY_AFTER
 

@@ -33,14 +33,14 @@ def delete_child(tunnel: TunnelState, child: ChildSa, now: float) -> None:
     """Ask the peer to forget a child; our inbound half stays until it answers."""
     sa = tunnel.current
     if sa is None:
-        tunnel.drop_child(child, "deleted here")
+        tunnel.drop_child(child, "deleted here", now)
         return
     child.replaced = True
     tunnel.request(
         sa,
         Exchange.INFORMATIONAL,
         [Delete(Protocol.ESP, (child.spi_in,))],
-        lambda _payloads, _then: tunnel.drop_child(child, "replaced"),
+        lambda _payloads, then: tunnel.drop_child(child, "replaced", then),
         now,
     )
 
@@ -61,7 +61,7 @@ def answer(tunnel: TunnelState, sa: IkeSa, payloads: list[Payload], now: float) 
                     if not child.replaced:
                         gone.append(child.spi_in)
                     reason = "replaced" if len(tunnel.children) > 1 else "the peer deleted it"
-                    tunnel.drop_child(child, reason)
+                    tunnel.drop_child(child, reason, now)
     return [Delete(Protocol.ESP, tuple(gone))] if gone else []
 
 

@@ -156,7 +156,7 @@ class Tunnel(TunnelState):
 
     def next_timer(self) -> float:
         """When `handle_timer` is due next; infinity when nothing is."""
-        due = min(self.restart_at, self.path.keepalive_at)
+        due = min(self.restart_at, self.path.keepalive_at, self._anew_at())
         for sa in self.sas:
             if sa.outstanding is not None:
                 due = min(due, sa.outstanding.next_at)
@@ -179,7 +179,7 @@ class Tunnel(TunnelState):
                 exchange_child.rekey_ike(self, now)
         for child in list(self.children.values()):
             if now >= child.expires_at:
-                self.drop_child(child, "its lifetime ended")
+                self.drop_child(child, "its lifetime ended", now)
             elif now >= child.rekey_at and not child.replaced:
                 child.rekey_at = float("inf")
                 exchange_child.rekey_child(self, child, now)
@@ -189,11 +189,19 @@ class Tunnel(TunnelState):
             and now >= self.last_heard + self.config.liveness.delay
         ):
             exchange_info.ask_liveness(self, self.current, now)
+        if now >= self._anew_at() and self.current is not None:
+            exchange_info.delete_sa(self, self.current, now, restart=True)
         if now >= self.path.keepalive_at:
             self.path.keepalive_at = now + KEEPALIVE_EVERY
             self._output.append(Datagram(self.path.local, self.path.remote, b"\xff"))
         if now >= self.restart_at:
             self.start(now)
+
+    def _anew_at(self) -> float:
+        """When to start anew because the IKE SA lost its last child: it carries nothing now."""
+        if not self.config.initiate or self.children or not self.established:
+            return float("inf")
+        return self.childless_at + self.config.restart_delay
 
     def _asks_for_liveness(self) -> bool:
         current = self.current

@@ -81,6 +81,7 @@ class TunnelState:
     rekeys: dict[bytes, Rekey] = field(default_factory=dict)
     last_heard: float = 0.0
     restart_at: float = float("inf")
+    childless_at: float = float("inf")
     _padded: dict[int, bytes] = field(default_factory=dict, repr=False)
     _output: deque[Datagram] = field(default_factory=deque)
     _events: deque[Event] = field(default_factory=deque)
@@ -116,9 +117,11 @@ class TunnelState:
         if len(self._events) < DISCARDED_KEPT:
             self.note(Discarded(self.config.name, reason))
 
-    def drop_child(self, child: ChildSa, reason: str) -> None:
+    def drop_child(self, child: ChildSa, reason: str, now: float) -> None:
         if self.children.pop(child.spi_in, None) is None:
             return
+        if not self.children:
+            self.childless_at = now
         self.rekeys.pop(child.spi_in, None)
         if self.outbound is child:
             self.outbound = next(
@@ -135,7 +138,7 @@ class TunnelState:
         if sa is self.current:
             self.current = None
             for child in list(self.children.values()):
-                self.drop_child(child, reason)
+                self.drop_child(child, reason, now)
             self.path.keepalive_at = float("inf")
         if self.current is None and not self.sas:
             self.note(IkeDown(self.config.name, reason))
