@@ -95,6 +95,10 @@ class Net:
                     end.handle_timer(self.now)
         self.now = until
 
+    def calm(self) -> None:
+        """From now on nothing is lost, late or doubled."""
+        self._loss = self._delay = self._double = 0.0
+
     def names(self, index: int) -> list[str]:
         return [type(event).__name__ for event in self.events[index]]
 

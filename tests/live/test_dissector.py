@@ -44,7 +44,7 @@ def captured(tmp_path, *changes: tuple[str, str]):
     for tunnel in node.ike.tunnels.values():
         tunnel.rekey_ike(world.now)
         tunnel.rekey_child(tunnel.outbound, world.now)
-    world.run(1.0)
+    world.run(4.0)
     note()
     assert world.ask(web, desk, 17, 5140).answered_at
     world.run(5.0)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import pytest
 from cryptography.hazmat.primitives.ciphers import Cipher, algorithms, modes
+from cryptography.hazmat.primitives.ciphers.aead import AESGCM
 
 from obrin.core.ipsec.registry import Kind, by_name
 from obrin.wire.esp import EspKeys, make_sealer
@@ -73,6 +74,61 @@ def test_ecp_256_rfc_5903_section_8_1() -> None:
     assert own.shared(peer).hex().upper() == (
         "D6840F6B42F6EDAFD13116E0E12565202FEF8E9ECE7DCE03812464D04B9442DE"
     )
+
+
+def test_ecp_384_rfc_5903_section_8_2() -> None:
+    secret = int(
+        "099F3C7034D4A2C699884D73A375A67F7624EF7C6B3C0F160647B67414DCE655"
+        "E35B538041E649EE3FAEF896783AB194", 16,
+    )  # fmt: skip
+    own = dh.make_key_pair(20, fixed((secret - 1).to_bytes(56, "big")))
+    assert own.public.hex().upper() == (
+        "667842D7D180AC2CDE6F74F37551F55755C7645C20EF73E31634FE72B4C55EE6"
+        "DE3AC808ACB4BDB4C88732AEE95F41AA"
+        "9482ED1FC0EEB9CAFC4984625CCFC23F65032149E0E144ADA024181535A0F38E"
+        "EB9FCFF3C2C947DAE69B4C634573A81C"
+    )
+    peer = bytes.fromhex(
+        "E558DBEF53EECDE3D3FCCFC1AEA08A89A987475D12FD950D83CFA41732BC509D"
+        "0D1AC43A0336DEF96FDA41D0774A3571"
+        "DCFBEC7AACF3196472169E838430367F66EEBE3C6E70C416DD5F0C68759DD1FF"
+        "F83FA40142209DFF5EAAD96DB9E6386C"
+    )
+    assert own.shared(peer).hex().upper() == (
+        "11187331C279962D93D604243FD592CB9D0A926F422E47187521287E7156C5C4"
+        "D603135569B9E9D09CF5D4A270F59746"
+    )
+
+
+def test_group_14_is_the_prime_that_rfc_3526_section_3_defines() -> None:
+    """2^2048 - 2^1984 - 1 + 2^64 * ([2^1918 pi] + 124476), with pi by Machin's formula."""
+    bits = 1918 + 64
+
+    def arctan_inverse(n: int) -> int:
+        total = term = (1 << bits) // n
+        k, sign = 3, -1
+        while term:
+            term //= n * n
+            total += sign * (term // k)
+            k, sign = k + 2, -sign
+        return total
+
+    pi = 4 * (4 * arctan_inverse(5) - arctan_inverse(239)) >> 64
+    prime = 2**2048 - 2**1984 - 1 + 2**64 * (pi + 124476)
+    assert prime == dh._MODP_2048
+
+
+@pytest.mark.parametrize("esn", [False, True])
+def test_gcm_packets_open_with_the_nonce_and_additional_data_of_rfc_4106(esn: bool) -> None:
+    key = seeded(6)(36)
+    cipher = by_name(Kind.ENCRYPTION, "AES-GCM-16-256")
+    sealer = make_sealer(0x01020304, cipher, EspKeys(key), esn=esn, rng=seeded(7))
+    for number in range(1, 4):
+        packet = sealer.seal(b"inner")
+        assert packet[:8] == b"\1\2\3\4" + number.to_bytes(4, "big")
+        counted = number.to_bytes(8 if esn else 4, "big")
+        plain = AESGCM(key[:32]).decrypt(key[32:] + packet[8:16], packet[16:], packet[:4] + counted)
+        assert plain == b"inner\x01\x01\x04"
 
 
 @pytest.mark.parametrize("group", [14, 19, 20, 31])

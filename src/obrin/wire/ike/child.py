@@ -12,7 +12,10 @@ from obrin.wire.esp import EspKeys, Opener, Sealer
 
 @dataclass(slots=True, eq=False)
 class ChildSa:
-    """`keys_in` and `keys_out` stay for the capture's key file, out of every repr."""
+    """`keys_in` and `keys_out` stay for the capture's key file, out of every repr.
+
+    A child is `superseded` once the peer made its successor, and `replaced` once we deleted it.
+    """
 
     spi_in: bytes
     spi_out: bytes
@@ -26,7 +29,9 @@ class ChildSa:
     rekey_at: float
     expires_at: float
     low_nonce: bytes = field(repr=False, default=b"")
+    superseded: bool = False
     replaced: bool = False
+    delete_again_at: float = float("inf")
 
     @property
     def esn(self) -> bool:

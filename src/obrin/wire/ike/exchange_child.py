@@ -34,9 +34,6 @@ from obrin.wire.ike.sa import IkeSa
 from obrin.wire.ike.transitions import State, Step
 from obrin.wire.ike.tunnel_state import Rekey, TunnelState
 
-RETRY_AFTER = 2.0
-
-
 # Rekeying a child
 
 
@@ -44,6 +41,11 @@ def rekey_child(tunnel: TunnelState, child: ChildSa, now: float) -> None:
     """Ask for a successor of `child`."""
     sa = tunnel.current
     if sa is None or sa.state is not State.ESTABLISHED or child.spi_in in tunnel.rekeys:
+        return
+    if child.superseded or child.replaced:
+        return
+    if sa.rekeying:
+        child.rekey_at = tunnel.retry_at(now)
         return
     suites = tunnel.config.suites
     spi, nonce = tunnel.rng(4), tunnel.rng(32)
@@ -58,7 +60,7 @@ def rekey_child(tunnel: TunnelState, child: ChildSa, now: float) -> None:
     if key_pair is not None and group is not None:
         payloads.append(Ke(group.number, key_pair.public))
     payloads += [Ts(PayloadType.TSI, child.local), Ts(PayloadType.TSR, child.remote)]
-    tunnel.rekeys[child.spi_in] = Rekey(nonce)
+    tunnel.rekeys[child.spi_in] = Rekey(sa)
     tunnel.request(
         sa,
         Exchange.CREATE_CHILD_SA,
@@ -106,7 +108,7 @@ def _take_child(
         )  # fmt: skip
     except (IkeFormatError, IkeRefusal) as problem:
         tunnel.note(Refused(tunnel.config.name, False, notify_name(problem.notify), str(problem)))
-        old.rekey_at = now + RETRY_AFTER
+        old.rekey_at = tunnel.retry_at(now)
         return
     tunnel.children[new.spi_in] = new
     rival = rekey.rival if rekey else None
@@ -118,7 +120,8 @@ def _take_child(
         return
     tunnel.outbound = new
     tunnel.note(ChildUp(tunnel.config.name, new, rekeyed=True))
-    delete_child(tunnel, old, now)
+    if old.spi_in in tunnel.children:
+        delete_child(tunnel, old, now)
 
 
 def _refused(tunnel: TunnelState, old: ChildSa, error: NotifyPayload, now: float) -> None:
@@ -127,7 +130,7 @@ def _refused(tunnel: TunnelState, old: ChildSa, error: NotifyPayload, now: float
     if error.notify == Notify.CHILD_SA_NOT_FOUND:
         tunnel.drop_child(old, "the peer does not have it any more", now)
     elif old.spi_in in tunnel.children:
-        old.rekey_at = now + RETRY_AFTER
+        old.rekey_at = tunnel.retry_at(now)
 
 
 def _agree(chosen: Proposal, payloads: list[Payload], key_pair: KeyPair | None) -> bytes:
@@ -147,6 +150,8 @@ def answer(tunnel: TunnelState, sa: IkeSa, payloads: list[Payload], now: float) 
     proposals = need(payloads, Sa, "SA").proposals
     if proposals[0].protocol == Protocol.IKE:
         return _answer_ike(tunnel, sa, payloads, proposals, now)
+    if sa.rekeying or sa is not tunnel.current:
+        raise IkeRefusal(Notify.TEMPORARY_FAILURE, "this IKE SA is being replaced")
     named = find_notify(payloads, Notify.REKEY_SA)
     if named is None:
         raise IkeRefusal(Notify.NO_ADDITIONAL_SAS, "one child per tunnel is all that is made")
@@ -191,6 +196,8 @@ def _answer_child(
         rekey.rival = new
     # Sending goes on through the old one until the peer deletes it: by then it can receive.
     old.rekey_at = float("inf")
+    old.superseded = True
+    tunnel.retire(old, now)
     tunnel.note(ChildUp(tunnel.config.name, new, rekeyed=True))
     reply: list[Payload] = [
         Sa((Proposal(chosen.protocol, chosen.transforms, chosen.number, spi),)),
@@ -228,11 +235,15 @@ def rekey_ike(tunnel: TunnelState, now: float) -> None:
     sa = tunnel.current
     if sa is None or sa.state is not State.ESTABLISHED:
         return
+    if _children_in_motion(tunnel):
+        sa.rekey_at = tunnel.retry_at(now)
+        return
     suites = tunnel.config.suites
     spi, nonce = tunnel.rng(8), tunnel.rng(32)
     offers = with_spi(ike_offers(suites), spi)
     group = suites[0].ike.group.number
     key_pair = make_key_pair(group, tunnel.rng)
+    sa.rekeying = True
     tunnel.request(
         sa,
         Exchange.CREATE_CHILD_SA,
@@ -240,6 +251,11 @@ def rekey_ike(tunnel: TunnelState, now: float) -> None:
         lambda answer, then: _take_ike(tunnel, sa, answer, spi, offers, nonce, key_pair, then),
         now,
     )
+
+
+def _children_in_motion(tunnel: TunnelState) -> bool:
+    """Section 2.25.2: an IKE SA is not rekeyed while its children are; requests would be lost."""
+    return bool(tunnel.rekeys) or any(child.replaced for child in tunnel.children.values())
 
 
 def _take_ike(
@@ -252,6 +268,7 @@ def _take_ike(
     key_pair: KeyPair,
     now: float,
 ) -> None:
+    old.rekeying = False
     if old is not tunnel.current:
         return  # the peer's own rekey came first; what it made is in use
     try:
@@ -259,7 +276,7 @@ def _take_ike(
         if error is not None:
             name = notify_name(error.notify)
             tunnel.note(Refused(tunnel.config.name, True, name, "the peer refused to rekey IKE"))
-            old.rekey_at = now + RETRY_AFTER
+            old.rekey_at = tunnel.retry_at(now)
             return
         chosen = accept_answer(need(payloads, Sa, "SA").proposals, offers)
         if len(chosen.spi) != 8:
@@ -268,7 +285,7 @@ def _take_ike(
         shared = _agree(chosen, payloads, key_pair)
     except (IkeFormatError, IkeRefusal) as problem:
         tunnel.note(Refused(tunnel.config.name, False, notify_name(problem.notify), str(problem)))
-        old.rekey_at = now + RETRY_AFTER
+        old.rekey_at = tunnel.retry_at(now)
         return
     new = IkeSa(True, spi, chosen.spi, tunnel.config.liveness, tunnel.rng)
     _succeed(tunnel, old, new, chosen, (nonce, peer_nonce), shared, now)
@@ -282,11 +299,12 @@ def _answer_ike(
     proposals: tuple[Proposal, ...],
     now: float,
 ) -> list[Payload]:
-    waiting = sa.outstanding
-    if sa.initiator and waiting is not None and waiting.exchange == Exchange.CREATE_CHILD_SA:
+    if sa.initiator and sa.rekeying:
         raise IkeRefusal(Notify.TEMPORARY_FAILURE, "this end is rekeying already")
     if sa is not tunnel.current:
         raise IkeRefusal(Notify.TEMPORARY_FAILURE, "this IKE SA is replaced already")
+    if _children_in_motion(tunnel):
+        raise IkeRefusal(Notify.TEMPORARY_FAILURE, "a child is being rekeyed or closed")
     nonce = need(payloads, Nonce, "nonce").data
     chosen = choose(proposals, ike_offers(tunnel.config.suites))
     if chosen is None or len(chosen.spi) != 8:
@@ -339,4 +357,5 @@ def _succeed(
     new.rekey_at, new.expires_at = now + life.rekey, now + life.hard
     tunnel.sas.append(new)
     tunnel.current = new
+    tunnel.retire(old, now)
     tunnel.note(IkeUp(tunnel.config.name, new, rekeyed=True))

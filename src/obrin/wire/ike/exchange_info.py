@@ -30,12 +30,17 @@ def delete_sa(tunnel: TunnelState, sa: IkeSa, now: float, *, restart: bool = Fal
 
 
 def delete_child(tunnel: TunnelState, child: ChildSa, now: float) -> None:
-    """Ask the peer to forget a child; our inbound half stays until it answers."""
+    """Ask the peer to forget a child; our inbound half stays until it answers.
+
+    The request may go down with an IKE SA that is replaced meanwhile, so it is made again then.
+    """
     sa = tunnel.current
     if sa is None:
         tunnel.drop_child(child, "deleted here", now)
         return
     child.replaced = True
+    child.delete_again_at = now + tunnel.config.liveness.give_up + 1.0
+    tunnel.retire(child, now)
     tunnel.request(
         sa,
         Exchange.INFORMATIONAL,

@@ -63,6 +63,7 @@ class IkeSa:
     expected_id: int = 0
     last_response: bytes = field(default=b"", repr=False)
     outstanding: Outstanding | None = None
+    rekeying: bool = False
     queue: deque[Queued] = field(default_factory=deque)
     send_cipher: MessageCipher | None = field(default=None, repr=False)
     receive_cipher: MessageCipher | None = field(default=None, repr=False)

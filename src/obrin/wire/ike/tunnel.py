@@ -130,6 +130,10 @@ class Tunnel(TunnelState):
         if sa.receive_cipher is None:
             return
         payloads = decode_protected(sa.receive_cipher, datagram, header)
+        if sa.state is State.AUTH_SENT:
+            # The responder is ahead of us: its IKE_AUTH answer is late or lost. It will repeat.
+            self.discard("a request before the peer's IKE_AUTH answer")
+            return
         # Authentic and new: the peer may have moved behind its translator (section 2.23).
         if remote != self.path.remote and (
             self.path.remote_translated or header.exchange == Exchange.IKE_AUTH
@@ -162,7 +166,8 @@ class Tunnel(TunnelState):
                 due = min(due, sa.outstanding.next_at)
             due = min(due, sa.rekey_at, sa.expires_at)
         for child in self.children.values():
-            due = min(due, child.expires_at, float("inf") if child.replaced else child.rekey_at)
+            act_at = child.delete_again_at if child.replaced else child.rekey_at
+            due = min(due, child.expires_at, act_at)
         if self._asks_for_liveness():
             due = min(due, self.last_heard + self.config.liveness.delay)
         return due
@@ -180,6 +185,8 @@ class Tunnel(TunnelState):
         for child in list(self.children.values()):
             if now >= child.expires_at:
                 self.drop_child(child, "its lifetime ended", now)
+            elif child.replaced and now >= child.delete_again_at:
+                exchange_info.delete_child(self, child, now)
             elif now >= child.rekey_at and not child.replaced:
                 child.rekey_at = float("inf")
                 exchange_child.rekey_child(self, child, now)

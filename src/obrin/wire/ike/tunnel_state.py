@@ -25,6 +25,12 @@ KEEPALIVE_EVERY = 20.0  # RFC 3948 section 4
 DISCARDED_KEPT = 256
 
 
+RETRY_AFTER = 2.0
+OVERLAP = 30.0
+"""Seconds for which a replaced SA may linger when the peer's delete does not come."""
+_REPLACED_STATES = (State.ESTABLISHED, State.DELETING)
+
+
 @dataclass(frozen=True, slots=True)
 class Datagram:
     """A UDP datagram to send; at port 4500 the endpoint has put the marker in front."""
@@ -62,7 +68,7 @@ class Attempt:
 class Rekey:
     """Our own rekey of a child while it waits; `rival` is one the peer began meanwhile."""
 
-    nonce: bytes
+    sa: IkeSa
     rival: ChildSa | None = None
 
 
@@ -122,7 +128,6 @@ class TunnelState:
             return
         if not self.children:
             self.childless_at = now
-        self.rekeys.pop(child.spi_in, None)
         if self.outbound is child:
             self.outbound = next(
                 (c for c in reversed(self.children.values()) if not c.replaced), None
@@ -135,8 +140,17 @@ class TunnelState:
             return
         sa.step(Step.CLOSE)
         self.sas.remove(sa)
+        for spi, rekey in list(self.rekeys.items()):
+            if rekey.sa is sa:
+                # The request went with its SA; the successor, if there is one, asks again.
+                del self.rekeys[spi]
+                if spi in self.children:
+                    self.children[spi].rekey_at = self.retry_at(now)
         if sa is self.current:
             self.current = None
+            for other in [o for o in self.sas if o.state in _REPLACED_STATES]:
+                other.step(Step.CLOSE)
+                self.sas.remove(other)
             for child in list(self.children.values()):
                 self.drop_child(child, reason, now)
             self.path.keepalive_at = float("inf")
@@ -156,6 +170,14 @@ class TunnelState:
         out = list(self._events)
         self._events.clear()
         return out
+
+    def retry_at(self, now: float) -> float:
+        """When to try again what was refused for the moment; random, so that the two ends part."""
+        return now + RETRY_AFTER * (1 + self.rng(1)[0] / 255)
+
+    def retire(self, old: IkeSa | ChildSa, now: float) -> None:
+        """A replaced SA goes by itself, should its delete be lost."""
+        old.expires_at = min(old.expires_at, now + OVERLAP + self.config.liveness.give_up)
 
     @property
     def established(self) -> bool:
