@@ -133,6 +133,25 @@ def test_several_mistakes_are_told_in_one_run() -> None:
     assert len(error.value.problems) == 3
 
 
+def test_mistakes_of_every_kind_are_told_together_and_none_twice() -> None:
+    """A key twice, a bad value, a name that means nothing; and no echo of what was left out."""
+    text = swap(
+        ("hold: 6 s", "hold: 6"), ("uplink: radio", "uplink: radius"), ("name: test", "name: test\nname: b"),
+        ("guests: 10.20.8.0/24", "guests: 10.20.8.1/24"),
+    )  # fmt: skip
+    with pytest.raises(DesignError) as error:
+        load_design(text, "d")
+    texts = [p.what for p in error.value.problems]
+    assert len(texts) == 4, texts
+    for words in (
+        "'name' stands twice",
+        "has no unit",
+        "no uplink of quay-gw 'radius'",
+        "beyond its",
+    ):
+        assert any(words in text for text in texts)
+
+
 @pytest.mark.parametrize("text", ["", "# only a comment\n", "just text", "- 1\n- 2\n", "null"])
 def test_files_that_are_no_design(text: str) -> None:
     with pytest.raises(DesignError, match="obrin new"):

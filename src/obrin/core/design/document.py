@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import difflib
 from dataclasses import dataclass, field
 from typing import Any
@@ -10,8 +11,8 @@ from pydantic import ValidationError
 
 from obrin.core.design.model import Design
 from obrin.core.design.positions import Locator
-from obrin.core.design.reader import Location, read_values
-from obrin.core.design.references import reference_problems
+from obrin.core.design.reader import Location, read_tolerantly
+from obrin.core.design.references import Mistake, reference_problems
 from obrin.core.errors import DesignError, Problem
 
 
@@ -25,22 +26,60 @@ class Document:
 
 def load_design(text: str, source: str) -> Document:
     """Read and validate. Raises DesignError with every mistake that this reading can find."""
-    values = read_values(text, source)
+    values, problems = read_tolerantly(text, source)
     locator = Locator(text, source)
     if not isinstance(values, dict):
         what = "the file is empty" if values is None else "the file is not a mapping of keys"
         raise DesignError([Problem(source, what, "Start one with 'obrin new'")])
+    design: Design | None = None
+    dropped: set[str] = set()
     try:
         design = Design.model_validate(values)
     except ValidationError as error:
-        raise DesignError(_problems(error, values, locator)) from None
-    problems = [
-        Problem(locator.where(mistake.location), mistake.what, mistake.fix)
-        for mistake in reference_problems(design)
-    ]
-    if problems:
-        raise DesignError(problems)
+        problems += _problems(error, values, locator)
+        dropped = _drop_mistakes(error, values)
+        with contextlib.suppress(ValidationError):
+            design = Design.model_validate(values)
+    if design is not None:
+        problems += [
+            Problem(locator.where(mistake.location), mistake.what, mistake.fix)
+            for mistake in reference_problems(design)
+            if not _follows_from(mistake, dropped)
+        ]
+    if problems or design is None:
+        raise DesignError(sorted(problems, key=_position))
     return Document(design, locator)
+
+
+def _position(problem: Problem) -> tuple[int, ...]:
+    """Line and column, so that mistakes are told in the order of the file."""
+    return tuple(int(n) for n in problem.where.rsplit(":", 2)[1:] if n.isdigit())
+
+
+def _drop_mistakes(error: ValidationError, values: Any) -> set[str]:
+    """Take what did not validate out of `values`, so that names can still be checked.
+
+    The names that went are returned: what seems to miss them is no mistake of its own.
+    """
+    dropped: set[str] = set()
+    for entry in error.errors(include_url=False):
+        steps = [step for step in entry["loc"] if step != "[key]"]
+        here: Any = values
+        for step in steps[:-1]:
+            inside = here[step] if isinstance(here, dict) and step in here else None
+            if isinstance(here, list) and isinstance(step, int) and step < len(here):
+                inside = here[step]
+            here = inside
+        if steps and isinstance(here, dict) and steps[-1] in here:
+            dropped |= {str(steps[-1]), str(here.pop(steps[-1]))}
+        elif steps and isinstance(here, list) and isinstance(steps[-1], int):
+            here[steps[-1] :] = []
+    return dropped
+
+
+def _follows_from(mistake: Mistake, dropped: set[str]) -> bool:
+    words = mistake.what.split("'")[1::2]
+    return any(part in dropped for word in words for part in (word, *word.split("/")))
 
 
 def _problems(error: ValidationError, values: Any, locator: Locator) -> list[Problem]:

@@ -42,6 +42,9 @@ class _Mistake(Exception):
         self.column = mark.column + 1 if mark else 1
         self.what, self.fix = what, fix
 
+    def problem(self, source: str) -> Problem:
+        return Problem(f"{source}:{self.line}:{self.column}", self.what, self.fix)
+
 
 def _scalar(text: str) -> Any:
     """A plain scalar in the core schema."""
@@ -63,7 +66,18 @@ _scalar_cached = functools.lru_cache(maxsize=16384)(_scalar)
 
 
 def read_values(text: str, source: str) -> Any:
-    """The one document in `text`. Raises DesignError with every position it knows."""
+    """The one document in `text`. Raises DesignError with every mistake that it can find."""
+    values, problems = read_tolerantly(text, source)
+    if problems:
+        raise DesignError(problems)
+    return values
+
+
+def read_tolerantly(text: str, source: str) -> tuple[Any, list[Problem]]:
+    """The document, and the mistakes that do not keep it from being read: keys that stand twice.
+
+    Raises DesignError for mistakes after which nothing can be read.
+    """
     if len(text) > MAX_BYTES:
         raise DesignError(
             [Problem(source, f"the file is larger than {MAX_BYTES} bytes", "Split the design")]
@@ -73,12 +87,13 @@ def read_values(text: str, source: str) -> Any:
     try:
         loader = LOADER(text)
         try:
-            return _document(loader)
+            twice: list[_Mistake] = []
+            values = _document(loader, twice)
+            return values, [mistake.problem(source) for mistake in twice]
         finally:
             loader.dispose()
     except _Mistake as mistake:
-        where = f"{source}:{mistake.line}:{mistake.column}"
-        raise DesignError([Problem(where, mistake.what, mistake.fix)]) from None
+        raise DesignError([mistake.problem(source)]) from None
     except yaml.YAMLError as error:
         raise DesignError([_yaml_problem(error, text, source)]) from error
     except (UnicodeError, ValueError, RecursionError) as error:
@@ -111,7 +126,7 @@ class _Frame:
     nodes: int = 1
 
 
-def _document(loader: Any) -> Any:
+def _document(loader: Any, twice: list[_Mistake]) -> Any:
     get = loader.get_event
     scalar_event, map_start, seq_start = (
         yaml.ScalarEvent, yaml.MappingStartEvent, yaml.SequenceStartEvent
@@ -175,9 +190,8 @@ def _document(loader: Any) -> Any:
                     raise _Mistake(event.start_mark, "a key must be one word", "Give it a name")
                 value = event.value if kind is scalar_event else str(value)
             if value in top.value:
-                raise _Mistake(
-                    event.start_mark, f"'{value}' stands twice here", "Remove or rename one of them"
-                )
+                what = f"'{value}' stands twice here"
+                twice.append(_Mistake(event.start_mark, what, "Remove or rename one of them"))
             top.key, top.has_key = value, True
         else:
             top.value[top.key] = value
