@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import stat
+from pathlib import Path
 
 import pytest
 
 import obrin
 from obrin.cli.main import COMMANDS, STAGES
+from obrin.live.observe.probe import Outcome
+from obrin.live.observe.status import EndStatus, TunnelStatus
 from tests.cli.program import Folder
-from tests.doubles import DESIGN, swap
+from tests.doubles import DESIGN, design_of, swap
 
 
 @pytest.fixture
@@ -164,6 +167,35 @@ def test_a_damaged_settled_file_is_named_and_kept(folder: Folder) -> None:
     path = folder.write("design.settled.yaml", "settled: 7\n")
     folder.obrin("settle").bad(2, "design.settled.yaml", "not a settled file")
     assert path.read_text() == "settled: 7\n"
+
+
+@pytest.mark.parametrize(
+    ("words", "offered"),
+    [
+        ("obrin pr", ["practice", "probe"]),
+        ("obrin keys show ", ["quay-apps/a", "quay-apps/b"]),
+        ("obrin practice cut tunnel quay-apps/b", ["quay-apps/b"]),
+        ("obrin practice cut uplink ", ["quay-gw/fibre", "quay-gw/radio"]),
+        ("obrin keys show --design none.yaml ", []),
+    ],
+)
+def test_the_shell_completes_commands_and_names_of_the_design(folder, words, offered) -> None:
+    count = len(words.split()) - (0 if words.endswith(" ") else 1)
+    run = folder.obrin(_OBRIN_COMPLETE="bash_complete", COMP_WORDS=words, COMP_CWORD=str(count))
+    assert [line.partition(",")[2] for line in run.out.splitlines() if line] == offered
+
+
+def test_json_output_has_the_keys_that_its_page_names(folder: Folder) -> None:
+    page = (Path(__file__).parents[2] / "docs" / "json.md").read_text(encoding="utf-8")
+    settled = folder.obrin("settle", "--json").good().json
+    findings = folder.obrin("check", "--json").good().json
+    status = TunnelStatus("t", 1, EndStatus(), EndStatus()).as_json()
+    outcome = Outcome(design_of().expectations[0], "answered", 0.1).as_json()
+    shown = [settled, next(iter(settled["values"].values())), findings[0], status, outcome,
+             status["site"]]  # fmt: skip
+    for data in shown:
+        for key in data:
+            assert f"| `{key}` |" in page, key
 
 
 def test_several_mistakes_are_all_told(folder: Folder) -> None:

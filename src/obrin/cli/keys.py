@@ -8,6 +8,7 @@ import sys
 import click
 
 from obrin.cli.common import console, design_option, print_table, project_of
+from obrin.cli.completion import tunnel_names
 from obrin.core.errors import ObrinError
 from obrin.core.ipsec.shared_keys import estimate_bits, make_key, weaknesses
 
@@ -52,7 +53,7 @@ def list_keys(design_file: str | None) -> None:
 
 
 @keys.command()
-@click.argument("tunnel")
+@click.argument("tunnel", shell_complete=tunnel_names)
 @design_option
 def show(tunnel: str, design_file: str | None) -> None:
     """Print one key, and nothing else.
@@ -68,7 +69,7 @@ def show(tunnel: str, design_file: str | None) -> None:
 
 
 @keys.command("set")
-@click.argument("tunnel")
+@click.argument("tunnel", shell_complete=tunnel_names)
 @design_option
 def set_key(tunnel: str, design_file: str | None) -> None:
     """Take a key that you bring: typed without echo, or the first line of standard input.
@@ -92,7 +93,7 @@ def set_key(tunnel: str, design_file: str | None) -> None:
 
 
 @keys.command()
-@click.argument("tunnel")
+@click.argument("tunnel", shell_complete=tunnel_names)
 @design_option
 def renew(tunnel: str, design_file: str | None) -> None:
     """Make a new random key. Both ends need it: hand over and connect again.

@@ -7,6 +7,7 @@ from pathlib import Path
 import click
 
 from obrin.cli.common import console, design_option, practice_ends, print_table, project_of
+from obrin.cli.completion import cut_names
 from obrin.core.errors import ObrinError
 
 
@@ -94,7 +95,7 @@ def status(design_file: str | None) -> None:
 
 @practice.command()
 @click.argument("kind", type=click.Choice(["tunnel", "uplink"]))
-@click.argument("name")
+@click.argument("name", shell_complete=cut_names)
 @design_option
 def cut(kind: str, name: str, design_file: str | None) -> None:
     """Cut a tunnel's path (LINK/TUNNEL) or a whole uplink (GATEWAY/UPLINK), without a word.

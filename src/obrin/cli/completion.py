@@ -1,0 +1,40 @@
+"""Names from the design for the shell's completion. A design that cannot be read offers none."""
+
+from __future__ import annotations
+
+import click
+
+from obrin.core.errors import ObrinError
+from obrin.live.project import find_project
+
+
+def tunnel_names(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
+    """Labels of tunnels, `link/tunnel`."""
+    return [name for name in _tunnels(ctx) if name.startswith(incomplete)]
+
+
+def cut_names(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
+    """What `practice cut` can cut, by the kind that stands before."""
+    names = _uplinks(ctx) if ctx.params.get("kind") == "uplink" else _tunnels(ctx)
+    return [name for name in names if name.startswith(incomplete)]
+
+
+def _tunnels(ctx: click.Context) -> list[str]:
+    try:
+        design = find_project(ctx.params.get("design_file")).read().design
+    except ObrinError:
+        return []
+    return [f"{link}/{name}" for link, entity in design.links.items() for name in entity.tunnels]
+
+
+def _uplinks(ctx: click.Context) -> list[str]:
+    try:
+        design = find_project(ctx.params.get("design_file")).read().design
+    except ObrinError:
+        return []
+    return [
+        f"{gateway}/{uplink}"
+        for site in design.sites.values()
+        for gateway, entity in site.gateways.items()
+        for uplink in entity.uplinks
+    ]
