@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import random
 from dataclasses import replace
 
 import pytest
@@ -218,3 +219,33 @@ def test_no_transit_between_the_site_networks_that_do_not_use_the_link() -> None
     world = world_of()
     guests = host_of(world.settled.network("quay/guests"))
     assert world.fabric.choose("apps", guests) is None
+
+
+def lossy_hours(seed: int, seconds: float) -> None:
+    """An internet that loses a tenth of everything, and short lifetimes: nothing wears out."""
+    short = ("\nlinks:\n", "\nsuites:\n  short:\n    ike: {encryption: AES-GCM-16-128, prf: "
+             "PRF-HMAC-SHA2-256, group: 31, lifetime: 15 min}\n    esp: {encryption: "
+             "AES-GCM-16-128, pfs: 31, lifetime: 4 min}\nlinks:\n")  # fmt: skip
+    world = world_of(short, ("bgp: {hold: 6 s}", "bgp: {hold: 30 s}\n    suite: short"))
+    rng, carry = random.Random(seed), world.internet.carry
+    loss = 0.1
+    world.internet.carry = lambda cable, data: None if rng.random() < loss else carry(cable, data)
+    world.run(seconds)
+    loss = 0.0
+    world.run(120.0)
+    assert all(as_expected(world))
+    same_tables(world, all_up(world.settled))
+    for node in (world.nodes["quay-gw"], world.instance(1), world.instance(2)):
+        for tunnel in node.ike.tunnels.values():
+            assert len(tunnel.sas) == len(tunnel.children) == 1
+        assert len(node._inbound) == len(node.ike.tunnels)
+
+
+def test_a_lossy_hour_wears_nothing_out() -> None:
+    lossy_hours(1, 3600.0)
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("seed", range(2, 12))
+def test_a_lossy_day_wears_nothing_out(seed: int) -> None:
+    lossy_hours(seed, 86400.0)

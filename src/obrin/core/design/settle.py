@@ -104,44 +104,41 @@ def _suites(work: _Work) -> None:
 
 
 def _as_numbers(work: _Work) -> None:
+    """A number for each cloud and each site; the gateways of one site share theirs."""
     design = work.design
     used: set[int] = {c.gateway.asn for c in design.clouds.values() if c.gateway.asn}
     used |= {g.asn for s in design.sites.values() for g in s.gateways.values() if g.asn}
-    blanks: list[tuple[str, str]] = []
-    for name, cloud in design.clouds.items():
-        if cloud.gateway.asn is None:
-            blanks.append((f"clouds.{name}.gateway.as", f"cloud {name}"))
+    blanks: list[tuple[str, list[str]]] = [
+        (f"cloud {name}", [f"clouds.{name}.gateway.as"])
+        for name, cloud in design.clouds.items()
+        if cloud.gateway.asn is None
+    ]
     for name, site in design.sites.items():
+        keys = [f"sites.{name}.gateways.{g}.as" for g, e in site.gateways.items() if e.asn is None]
         given = next((g.asn for g in site.gateways.values() if g.asn), None)
-        for gateway_name, gateway in site.gateways.items():
-            key = f"sites.{name}.gateways.{gateway_name}.as"
-            if gateway.asn is not None:
-                continue
-            if given is not None:
+        if given is not None:
+            for key in keys:
                 work.choose(key, given, f"the same as the other gateways of {name}")
-            else:
-                blanks.append((key, f"site {name}"))
-                given = -1
-            if given == -1 and len(site.gateways) > 1:
-                blanks += [
-                    (f"sites.{name}.gateways.{other}.as", f"site {name}")
-                    for other, g in site.gateways.items()
-                    if g.asn is None and other != gateway_name
-                ]
-                break
-    owners: dict[str, int] = {}
-    for key, owner in blanks:
-        if owner not in owners and work.keep(key, lambda v: isinstance(v, int) and v not in used):
-            owners[owner] = int(str(work.chosen[key].value))
-            used.add(owners[owner])
+        elif keys:
+            blanks.append((f"site {name}", keys))
+    still_blank = []
+    for owner, keys in blanks:
+        if work.keep(keys[0], lambda value: isinstance(value, int) and value not in used):
+            number = work.chosen[keys[0]].value
+            used.add(int(str(number)))
+            _share(work, keys[1:], number, work.chosen[keys[0]].why)
+        else:
+            still_blank.append((owner, keys))
     numbers = (n for pool in PRIVATE_AS for n in pool)
-    for key, owner in blanks:
-        if key in work.chosen:
-            continue
-        if owner not in owners:
-            owners[owner] = next(n for n in numbers if n not in used)
-            used.add(owners[owner])
-        work.choose(key, owners[owner], f"the lowest private AS number free for {owner}")
+    for owner, keys in still_blank:
+        number = next(n for n in numbers if n not in used)
+        _share(work, keys, number, f"the lowest private AS number free for {owner}")
+
+
+def _share(work: _Work, keys: list[str], number: Value, why: str) -> None:
+    for key in keys:
+        if not work.keep(key, number.__eq__):
+            work.choose(key, number, why)
 
 
 def _gateway_class(work: _Work, name: str, cloud: Cloud) -> None:
