@@ -18,7 +18,8 @@ from obrin.core.ipsec.proposal import Proposal, Transform, choose, mismatch
 from obrin.core.ipsec.registry import ALGORITHMS, Kind, by_name, by_number
 from obrin.core.ipsec.selectors import ANY_IPV4, Selector, narrow
 from obrin.core.ipsec.suite import SHIPPED, make_suite
-from obrin.core.reach.filters import PacketKey, Rule, filter_of, match, rules_for
+from obrin.core.reach.filters import PacketKey, Rule, RuleSet, filter_of, rules_for
+from obrin.core.reach.model import ReachModel
 from obrin.core.reach.trace import there_and_back
 from obrin.core.routing.decision import RULES, decide
 from obrin.core.routing.forwarding import Route, RouteKind, forwarding_table
@@ -163,17 +164,46 @@ def test_filters_are_no_wider_than_the_expectations() -> None:
     settled = settled_of()
     desk, web = host_of(P("10.20.0.0/22")), host_of(settled.network("apps/web"))
     for place in ("quay-gw", "apps"):
-        rules = filter_of(settled, place)
-        assert match(rules, PacketKey(desk, web, 6, 40000, 443))
-        assert match(rules, PacketKey(web, desk, 6, 443, 40000))
-        assert match(rules, PacketKey(desk, web, 1, 0, 0, 8))
-        assert not match(rules, PacketKey(web, desk, 1, 0, 0, 8))  # they may not ping us
-        assert not match(rules, PacketKey(desk, web, 6, 40000, 22))
-        assert not match(rules, PacketKey(desk, web, 17, 1, 443))
-        assert not match(rules, PacketKey(host_of(P("10.20.8.0/24")), web, 6, 40000, 443))
+        rules = RuleSet(filter_of(settled, place))
+        assert rules.match(PacketKey(desk, web, 6, 40000, 443))
+        assert rules.match(PacketKey(web, desk, 6, 443, 40000))
+        assert rules.match(PacketKey(desk, web, 1, 0, 0, 8))
+        assert not rules.match(PacketKey(web, desk, 1, 0, 0, 8))  # they may not ping us
+        assert not rules.match(PacketKey(desk, web, 6, 40000, 22))
+        assert not rules.match(PacketKey(desk, web, 17, 1, 443))
+        assert not rules.match(PacketKey(host_of(P("10.20.8.0/24")), web, 6, 40000, 443))
 
 
 ports = st.integers(1, 30)
+nearby = st.builds(
+    lambda v, n: Prefix(32, v >> (32 - n) << (32 - n), n), st.integers(0, 255), st.integers(26, 32)
+)
+
+
+@given(
+    st.lists(
+        st.builds(
+            Rule,
+            st.just("r"),
+            nearby,
+            nearby,
+            st.sampled_from([None, 1, 6, 17]),
+            st.just((0, 65535)),
+            st.tuples(ports, ports).map(sorted).map(tuple),
+        ),
+        max_size=12,
+    ),
+    st.builds(
+        PacketKey,
+        st.integers(0, 255),
+        st.integers(0, 255),
+        st.sampled_from([1, 6, 17]),
+        ports,
+        ports,
+    ),
+)
+def test_a_rule_set_finds_the_first_rule_that_matches(rules, key) -> None:
+    assert RuleSet(rules).match(key) is next((r for r in rules if r.matches(key)), None)
 
 
 @given(st.sampled_from(["tcp", "udp"]), ports, ports, st.sampled_from(["tcp", "udp"]), ports, ports)
@@ -192,14 +222,14 @@ def test_could_match_is_the_union_of_matches(p1, a, b, p2, c, d) -> None:
 def test_traces_name_every_hop_and_the_place_that_drops() -> None:
     settled = settled_of()
     work, _, guests = settled.expectations
-    there, back = there_and_back(settled, all_up(settled), work)
+    there, back = there_and_back(ReachModel(settled), work)
     assert not there.dropped
     assert not back.dropped
     assert any("route" in hop and "quay-apps/a" in hop for hop in there.hops)
-    there, back = there_and_back(settled, all_up(settled), guests)
+    there, back = there_and_back(ReachModel(settled), guests)
     assert there.dropped.startswith("filter at quay-gw")
     assert back is None
-    there, _ = there_and_back(settled, (), work)
+    there, _ = there_and_back(ReachModel(settled, ()), work)
     assert there.dropped.startswith("no route to")
 
 

@@ -11,6 +11,7 @@ from obrin.core.address.prefix import Prefix
 from obrin.core.design.settled import host_of
 from obrin.core.drill.outage import predict_outage
 from obrin.core.ipsec.suite import SHIPPED
+from obrin.core.reach.model import ReachModel
 from obrin.core.reach.trace import probe_key, there_and_back
 from obrin.core.routing.forwarding import RouteKind
 from obrin.core.routing.model import all_up, cloud_table, site_table
@@ -175,7 +176,7 @@ def test_what_drops_a_packet_is_named_as_the_model_names_it() -> None:
     wish = world.settled.expectations[2]
     key = probe_key(world.settled, wish)
     world.ask(key.source, key.destination, key.protocol, key.destination_port)
-    there, _ = there_and_back(world.settled, all_up(world.settled), wish)
+    there, _ = there_and_back(ReachModel(world.settled), wish)
     (drop,) = [d for d, _ in world.nodes["quay-gw"].drops if d.key.source == key.source]
     assert drop.place in there.dropped
     assert "filter" in drop.reason

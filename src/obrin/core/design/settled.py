@@ -7,7 +7,7 @@ it is a frozen value: nothing later reaches back to change it.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from obrin.core.address.prefix import Prefix, parse_ipv4, parse_prefix
 from obrin.core.design.choices import Choices, Value
@@ -113,11 +113,21 @@ class SettledCloud:
 
 
 @dataclass(frozen=True, slots=True)
+class SettledIndex:
+    """What belongs to which place, looked up often and made once."""
+
+    tunnels_at: dict[str, tuple[SettledTunnel, ...]]
+    by_label: dict[str, SettledTunnel]
+    expectations_at: dict[str, tuple[tuple[int, Expectation], ...]]
+
+
+@dataclass(frozen=True, slots=True)
 class Settled:
     design: Design
     gateways: dict[str, SettledGateway]
     clouds: dict[str, SettledCloud]
     links: dict[str, SettledLink]
+    index: SettledIndex = field(repr=False, compare=False)
 
     @property
     def name(self) -> str:
@@ -130,6 +140,18 @@ class Settled:
     def tunnels(self) -> Iterator[SettledTunnel]:
         for link in self.links.values():
             yield from link.tunnels
+
+    def tunnels_at(self, place: str) -> tuple[SettledTunnel, ...]:
+        """The tunnels that end at a site gateway or a cloud."""
+        return self.index.tunnels_at.get(place, ())
+
+    def tunnel(self, label: str) -> SettledTunnel:
+        """Raises KeyError."""
+        return self.index.by_label[label]
+
+    def expectations_at(self, place: str) -> tuple[tuple[int, Expectation], ...]:
+        """The expectations that begin or end at a site or cloud, with their numbers from 1."""
+        return self.index.expectations_at.get(place, ())
 
     def network(self, reference: str) -> Prefix:
         """The prefix behind `place/network`. Raises KeyError."""
@@ -235,7 +257,26 @@ def build_settled(design: Design, choices: Choices) -> Settled:
                 for rank, (tunnel_name, tunnel) in enumerate(link.tunnels.items(), 1)
             ),
         )
-    return Settled(design, gateways, clouds, links)
+    return Settled(design, gateways, clouds, links, _index(design, links))
+
+
+def _index(design: Design, links: dict[str, SettledLink]) -> SettledIndex:
+    tunnels_at: dict[str, list[SettledTunnel]] = {}
+    by_label: dict[str, SettledTunnel] = {}
+    for link in links.values():
+        for tunnel in link.tunnels:
+            by_label[tunnel.label] = tunnel
+            tunnels_at.setdefault(tunnel.gateway, []).append(tunnel)
+            tunnels_at.setdefault(tunnel.cloud, []).append(tunnel)
+    expectations_at: dict[str, list[tuple[int, Expectation]]] = {}
+    for number, wish in enumerate(design.expectations, 1):
+        for place in {r.partition("/")[0] for r in (wish.source, wish.destination)}:
+            expectations_at.setdefault(place, []).append((number, wish))
+    return SettledIndex(
+        {place: tuple(found) for place, found in tunnels_at.items()},
+        by_label,
+        {place: tuple(found) for place, found in expectations_at.items()},
+    )
 
 
 def _integer(value: Value) -> int:

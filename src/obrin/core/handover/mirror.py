@@ -98,5 +98,5 @@ def unmirrored(one: TunnelEnd, other: TunnelEnd) -> Iterator[str]:
 def ends_at(settled: Settled, place: str) -> tuple[TunnelEnd, ...]:
     """All tunnel ends at a site gateway or a cloud."""
     if place in settled.clouds:
-        return tuple(cloud_end(settled, t) for t in settled.tunnels() if t.cloud == place)
-    return tuple(site_end(settled, t) for t in settled.tunnels() if t.gateway == place)
+        return tuple(cloud_end(settled, t) for t in settled.tunnels_at(place))
+    return tuple(site_end(settled, t) for t in settled.tunnels_at(place))

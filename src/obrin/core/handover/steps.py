@@ -77,9 +77,8 @@ def _routing(end: TunnelEnd) -> tuple[str, str]:
 
 def _flow(settled: Settled, place: str) -> tuple[str, str]:
     here = place if place in settled.clouds else settled.gateways[place].site
-    for expectation in settled.expectations:
-        ends = (expectation.source.partition("/")[0], expectation.destination.partition("/")[0])
-        if expectation.must == "work" and here in ends:
+    for _, expectation in settled.expectations_at(here):
+        if expectation.must == "work":
             source = format_address(host_of(settled.network(expectation.source)))
             destination = format_address(host_of(settled.network(expectation.destination)))
             return (
@@ -94,7 +93,7 @@ def _flow(settled: Settled, place: str) -> tuple[str, str]:
 
 
 def _failover(settled: Settled, place: str) -> tuple[str, str]:
-    tunnels = [t for t in settled.tunnels() if place in (t.gateway, t.cloud)]
+    tunnels = settled.tunnels_at(place)
     if not tunnels:
         return "Nothing is connected here", "there is nothing to check"
     first = tunnels[0]

@@ -94,9 +94,27 @@ class Rule:
         )
 
 
-def match(rules: Iterable[Rule], key: PacketKey) -> Rule | None:
-    """The first rule that lets the packet through, or None: it is dropped."""
-    return next((rule for rule in rules if rule.matches(key)), None)
+class RuleSet:
+    """Rules made ready for many packets. All of them let through, so only *whether* one matches
+    counts; the first in order gives its name."""
+
+    def __init__(self, rules: Iterable[Rule] = ()) -> None:
+        self.rules = tuple(rules)
+        self._by_destination: dict[int, dict[int, list[tuple[int, Rule]]]] = {}
+        for order, rule in enumerate(self.rules):
+            shift = rule.destination.bits - rule.destination.length
+            level = self._by_destination.setdefault(shift, {})
+            level.setdefault(rule.destination.value >> shift, []).append((order, rule))
+
+    def match(self, key: PacketKey) -> Rule | None:
+        """The first rule that lets the packet through, or None: it is dropped."""
+        found = [
+            entry
+            for shift, level in self._by_destination.items()
+            for entry in level.get(key.destination >> shift, ())
+            if entry[1].matches(key)
+        ]
+        return min(found, key=lambda entry: entry[0])[1] if found else None
 
 
 def rules_for(name: str, source: Prefix, destination: Prefix, flow: Flow) -> Iterator[Rule]:
@@ -125,9 +143,9 @@ def filter_of(settled: Settled, place: str) -> tuple[Rule, ...]:
     if given is not None:
         return tuple(_given(settled, given))
     rules: dict[Rule, None] = {}
-    for number, expectation in enumerate(settled.expectations, 1):
+    for number, expectation in settled.expectations_at(here):
         ends = (expectation.source.partition("/")[0], expectation.destination.partition("/")[0])
-        if expectation.must == "work" and here in ends and ends[0] != ends[1]:
+        if expectation.must == "work" and ends[0] != ends[1]:
             source = settled.network(expectation.source)
             destination = settled.network(expectation.destination)
             for rule in rules_for(f"flow-{number}", source, destination, expectation.flow):

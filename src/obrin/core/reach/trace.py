@@ -2,16 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
 from dataclasses import dataclass
 
 from obrin.core.address.prefix import format_address
-from obrin.core.address.table import PrefixTable
 from obrin.core.design.model import Expectation
 from obrin.core.design.settled import Settled, host_of
-from obrin.core.reach.filters import ECHO_REQUEST, ICMP, PacketKey, filter_of, match
+from obrin.core.reach.filters import ECHO_REQUEST, ICMP, PacketKey
+from obrin.core.reach.model import ReachModel
 from obrin.core.routing.forwarding import Route, RouteKind
-from obrin.core.routing.model import cloud_table, site_table
 
 EPHEMERAL = 40000
 
@@ -34,32 +32,31 @@ def probe_key(settled: Settled, expectation: Expectation) -> PacketKey:
     return PacketKey(source, destination, flow.protocol, EPHEMERAL, flow.first_port)
 
 
-def trace(settled: Settled, up: Collection[str], start: str, key: PacketKey) -> Trace:
-    """Follow a packet from a host in `start` (`place/network`) with the tunnels in `up` alive."""
+def trace(model: ReachModel, start: str, key: PacketKey) -> Trace:
+    """Follow a packet from a host in `start` (`place/network`) through the model."""
     place = start.partition("/")[0]
-    if place in settled.clouds:
-        return _from_cloud(settled, up, place, start, key)
-    return _from_site(settled, up, place, start, key)
+    if place in model.settled.clouds:
+        return _from_cloud(model, place, start, key)
+    return _from_site(model, place, start, key)
 
 
 def _stop(hops: list[str], reason: str) -> Trace:
     return Trace(tuple(hops), reason)
 
 
-def _from_site(
-    settled: Settled, up: Collection[str], site: str, start: str, key: PacketKey
-) -> Trace:
+def _from_site(model: ReachModel, site: str, start: str, key: PacketKey) -> Trace:
+    settled = model.settled
     hops = [f"host {format_address(key.source)} in {start}"]
     best: tuple[int, str, Route] | None = None
-    gateways = [g for g in settled.gateways.values() if g.site == site]
+    gateways = [settled.gateways[name] for name in settled.design.sites[site].gateways]
     for gateway in gateways:
-        found = site_table(settled, gateway.name, up).match(key.destination)
+        found = model.table(gateway.name).match(key.destination)
         if found is None:
             continue
         route = found[1]
         if route.kind is RouteKind.CONNECTED and route.via in gateway.networks:
             return Trace((*hops, f"delivered inside {site}"))
-        rank = next(t.rank for t in settled.tunnels() if t.label == route.via)
+        rank = settled.tunnel(route.via).rank
         if best is None or rank < best[0]:
             best = (rank, gateway.name, route)
     if best is None:
@@ -67,29 +64,28 @@ def _from_site(
         return _stop(hops, f"no route to {format_address(key.destination)} at {names}")
     _, gateway_name, route = best
     hops.append(f"{gateway_name}: route {route.prefix} ({route.kind.label}) via {route.via}")
-    rule = match(filter_of(settled, gateway_name), key)
+    rule = model.rules(gateway_name).match(key)
     if rule is None:
         return _stop(hops, f"filter at {gateway_name}: no rule lets {key} through")
     hops.append(f"{gateway_name}: filter rule {rule.name}")
-    tunnel = next(t for t in settled.tunnels() if t.label == route.via)
+    tunnel = settled.tunnel(route.via)
     hops.append(f"tunnel {tunnel.label} to {tunnel.cloud} instance {tunnel.instance}")
-    found = cloud_table(settled, tunnel.cloud, up).match(key.destination)
+    found = model.table(tunnel.cloud).match(key.destination)
     if found is None or found[1].kind is not RouteKind.CONNECTED:
         where = f"{tunnel.cloud} instance {tunnel.instance}"
         return _stop(hops, f"no subnet with {format_address(key.destination)} behind {where}")
-    rule = match(filter_of(settled, tunnel.cloud), key)
+    rule = model.rules(tunnel.cloud).match(key)
     if rule is None:
         return _stop(hops, f"filter at {tunnel.cloud}: no rule lets {key} through")
     hops.append(f"{tunnel.cloud}: filter rule {rule.name}")
     return Trace((*hops, f"host {format_address(key.destination)} in {found[1].via}"))
 
 
-def _from_cloud(
-    settled: Settled, up: Collection[str], cloud: str, start: str, key: PacketKey
-) -> Trace:
+def _from_cloud(model: ReachModel, cloud: str, start: str, key: PacketKey) -> Trace:
+    settled = model.settled
     hops = [f"host {format_address(key.source)} in {start}"]
     subnet = settled.clouds[cloud].subnets[start.partition("/")[2]]
-    rule = match(filter_of(settled, cloud), key)
+    rule = model.rules(cloud).match(key)
     if settled.clouds[cloud].space.contains(key.destination):
         return Trace((*hops, f"delivered inside {cloud}"))
     if rule is None:
@@ -99,19 +95,18 @@ def _from_cloud(
         return _stop(
             hops, f"propagation is off at {start}: its route table has no route to the site"
         )
-    table: PrefixTable[Route] = cloud_table(settled, cloud, up)
-    found = table.match(key.destination)
+    found = model.table(cloud).match(key.destination)
     if found is None:
         return _stop(hops, f"no route to {format_address(key.destination)} at {cloud}")
     route = found[1]
     hops.append(f"{cloud}: route {route.prefix} ({route.kind.label}) via {route.via}")
-    tunnel = next(t for t in settled.tunnels() if t.label == route.via)
+    tunnel = settled.tunnel(route.via)
     hops.append(f"tunnel {tunnel.label} to {tunnel.gateway}")
-    rule = match(filter_of(settled, tunnel.gateway), key)
+    rule = model.rules(tunnel.gateway).match(key)
     if rule is None:
         return _stop(hops, f"filter at {tunnel.gateway}: no rule lets {key} through")
     hops.append(f"{tunnel.gateway}: filter rule {rule.name}")
-    arrived = site_table(settled, tunnel.gateway, up).match(key.destination)
+    arrived = model.table(tunnel.gateway).match(key.destination)
     if arrived is None or arrived[1].via not in settled.gateways[tunnel.gateway].networks:
         return _stop(
             hops, f"no network with {format_address(key.destination)} behind {tunnel.gateway}"
@@ -119,12 +114,10 @@ def _from_cloud(
     return Trace((*hops, f"host {format_address(key.destination)} in {arrived[1].via}"))
 
 
-def there_and_back(
-    settled: Settled, up: Collection[str], expectation: Expectation
-) -> tuple[Trace, Trace | None]:
+def there_and_back(model: ReachModel, expectation: Expectation) -> tuple[Trace, Trace | None]:
     """The first packet of an expectation, and its answer when the first one arrives."""
-    key = probe_key(settled, expectation)
-    there = trace(settled, up, expectation.source, key)
+    key = probe_key(model.settled, expectation)
+    there = trace(model, expectation.source, key)
     if there.dropped:
         return there, None
-    return there, trace(settled, up, expectation.destination, key.reply())
+    return there, trace(model, expectation.destination, key.reply())

@@ -55,8 +55,8 @@ def site_decisions(
 ) -> tuple[dict[Prefix, Decision], list[str]]:
     """What a site gateway learns by BGP and chooses; and why it refuses the rest."""
     offers = []
-    for tunnel in settled.tunnels():
-        if tunnel.gateway == gateway and _speaks(settled, tunnel, up):
+    for tunnel in settled.tunnels_at(gateway):
+        if _speaks(settled, tunnel, up):
             cloud = settled.clouds[tunnel.cloud]
             sender, receiver = cloud_policy(settled, tunnel), site_policy(settled, tunnel)
             peer = Peer(
@@ -72,8 +72,8 @@ def cloud_decisions(
 ) -> tuple[dict[Prefix, Decision], list[str]]:
     """What a cloud gateway's instances learn together and choose."""
     offers = []
-    for tunnel in settled.tunnels():
-        if tunnel.cloud == cloud and _speaks(settled, tunnel, up):
+    for tunnel in settled.tunnels_at(cloud):
+        if _speaks(settled, tunnel, up):
             gateway = settled.gateways[tunnel.gateway]
             sender, receiver = site_policy(settled, tunnel), cloud_policy(settled, tunnel)
             peer = Peer(tunnel.label, gateway.asn, tunnel.site_inside, gateway.router_id)
@@ -114,8 +114,8 @@ def site_table(settled: Settled, gateway: str, up: Collection[str]) -> PrefixTab
         Route(prefix, RouteKind.CONNECTED, name)
         for name, prefix in settled.gateways[gateway].networks.items()
     ]
-    for tunnel in settled.tunnels():
-        if tunnel.gateway == gateway and tunnel.label in up:
+    for tunnel in settled.tunnels_at(gateway):
+        if tunnel.label in up:
             routes.append(Route(tunnel.inside, RouteKind.CONNECTED, tunnel.label))
             if settled.links[tunnel.link].routing == "static":
                 for prefix in announced_by_cloud(settled.clouds[tunnel.cloud]):
@@ -129,8 +129,8 @@ def cloud_table(settled: Settled, cloud: str, up: Collection[str]) -> PrefixTabl
         Route(subnet.prefix, RouteKind.CONNECTED, name)
         for name, subnet in settled.clouds[cloud].subnets.items()
     ]
-    for tunnel in settled.tunnels():
-        if tunnel.cloud == cloud and tunnel.label in up:
+    for tunnel in settled.tunnels_at(cloud):
+        if tunnel.label in up:
             routes.append(Route(tunnel.inside, RouteKind.CONNECTED, tunnel.label))
             if settled.links[tunnel.link].routing == "static":
                 for prefix in announced_by_site(settled.links[tunnel.link]):

@@ -12,7 +12,7 @@ from dataclasses import dataclass, replace
 
 from obrin.core.address.prefix import format_address, parse_ipv4
 from obrin.core.address.table import PrefixTable
-from obrin.core.reach.filters import PacketKey, match
+from obrin.core.reach.filters import PacketKey, RuleSet
 from obrin.core.routing.forwarding import Route, RouteKind, forwarding_table
 from obrin.live.practice.bgp_over_tcp import BgpOverTcp
 from obrin.live.practice.drops import DropLog, packet_key
@@ -50,6 +50,7 @@ class Node:
     def __init__(self, name: str, config: NodeConfig, rng: Callable[[int], bytes]) -> None:
         self.name = name
         self.config = config
+        self._rules = _rule_set(config)
         self.drops = DropLog()
         self.ike = Endpoint((t.peer for t in config.tunnels.values()), rng)
         self.tcp = TcpStack(rng, mss=1240)
@@ -81,6 +82,7 @@ class Node:
         if not config.tunnels or replace(self.config, rules=config.rules) != config:
             return False
         self.config = config
+        self._rules = _rule_set(config)
         return True
 
     # In
@@ -165,8 +167,8 @@ class Node:
             return
         route = found[1]
         to_tunnel = route.via in self.config.tunnels
-        rules = None if own else self.config.rules
-        if rules is not None and (arrived_by or to_tunnel) and match(rules, key) is None:
+        rules = None if own else self._rules
+        if rules is not None and (arrived_by or to_tunnel) and rules.match(key) is None:
             self.drops.add(self.name, "no filter rule lets it through", key)
             return
         if packet.ttl <= 1:
@@ -299,3 +301,7 @@ class Node:
         """Inner packets for hosts of this gateway's own networks."""
         out, self._local = self._local, []
         return out
+
+
+def _rule_set(config: NodeConfig) -> RuleSet | None:
+    return None if config.rules is None else RuleSet(config.rules)

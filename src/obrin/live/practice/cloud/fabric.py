@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from obrin.core.address.prefix import Prefix, format_address, parse_ipv4
 from obrin.core.design.settled import host_of
 from obrin.core.ipsec.liveness import Liveness
-from obrin.core.reach.filters import PacketKey, Rule, match, rules_for
+from obrin.core.reach.filters import PacketKey, RuleSet, rules_for
 from obrin.core.routing.decision import decide
 from obrin.core.routing.forwarding import Route, RouteKind
 from obrin.core.routing.path import Candidate
@@ -31,6 +31,8 @@ from obrin.wire.host import Host
 from obrin.wire.ike.config import Identity, PeerConfig
 from obrin.wire.packet import decode_ipv4
 
+_NOTHING = RuleSet()
+
 
 class Instance:
     """One running instance of a gateway. It is rebuilt when its tunnels change."""
@@ -53,7 +55,7 @@ class Fabric:
         self.instances: dict[str, Instance] = {}
         self.hosts: dict[int, Host] = {}
         self._subnet_of: list[tuple[Prefix, str, Subnet]] = []
-        self._rules: dict[str, tuple[Rule, ...]] = {}
+        self._rules: dict[str, RuleSet] = {}
         self.drops = DropLog()
         self._out: list[bytes] = []
 
@@ -66,7 +68,7 @@ class Fabric:
         wanted = {host_of(p) for p, _, b in self._subnet_of if b.role == "workload"}
         self.hosts = {a: self.hosts.get(a) or Host(a, self._rng) for a in wanted}
         self._rules = {
-            body.network: tuple(
+            body.network: RuleSet(
                 rule
                 for given in body.rules
                 for rule in rules_for(given.name, given.source, given.destination, given.flow)
@@ -215,7 +217,7 @@ class Fabric:
         return None
 
     def _allowed(self, subnet: Subnet, key: PacketKey) -> bool:
-        if match(self._rules.get(subnet.network, ()), key) is not None:
+        if self._rules.get(subnet.network, _NOTHING).match(key) is not None:
             return True
         self.drops.add(subnet.network, "no filter rule lets it through", key)
         return False
