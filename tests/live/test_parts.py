@@ -12,7 +12,12 @@ import pytest
 from obrin.core.address.prefix import parse_ipv4
 from obrin.core.errors import OutsideError
 from obrin.core.handover.mirror import ends_at
-from obrin.core.handover.standard_data import key_data, standard_data, suite_data
+from obrin.core.handover.standard_data import (
+    key_data,
+    parts_of_standard_data,
+    standard_data,
+    suite_data,
+)
 from obrin.core.ipsec.suite import SHIPPED
 from obrin.core.reach.filters import filter_of
 from obrin.live.connect.execute import execute
@@ -121,6 +126,20 @@ def test_damaged_standard_data_is_refused(damage) -> None:
     damage(data)
     with pytest.raises(StandardDataError, match="YANG modules"):
         validate(data)
+
+
+@pytest.mark.parametrize("size", [1, 2, 50])
+@pytest.mark.parametrize("place", ["quay-gw", "apps"])
+def test_parts_of_standard_data_are_valid_and_make_the_whole(size: int, place: str) -> None:
+    settled = settled_of()
+    whole, parts = standard_data(settled, place), list(parts_of_standard_data(settled, place, size))
+    tunnels, rules = [], []
+    for part in parts:
+        validate(part)
+        tunnels += part["obrin-ipsec:ipsec"]["tunnel"]
+        rules += part["ietf-access-control-list:acls"]["acl"][0]["aces"]["ace"][:-1]
+    assert tunnels == whole["obrin-ipsec:ipsec"]["tunnel"]
+    assert rules == whole["ietf-access-control-list:acls"]["acl"][0]["aces"]["ace"][:-1]
 
 
 def test_files_are_whole_or_not_there(tmp_path) -> None:

@@ -14,8 +14,12 @@ from obrin.core.handover.pack import (
     make_pack,
     mirror_faults,
 )
+from obrin.core.handover.standard_data import parts_of_standard_data
 from obrin.live.files import write_whole
 from obrin.live.project import Project
+
+AT_ONCE = 50
+"""How many tunnels and filter rules are validated at once."""
 
 
 class PackError(ObrinError):
@@ -36,9 +40,10 @@ def make_packs(project: Project, settled: Settled) -> dict[str, Pack]:
     if faults:
         raise PackError("the two ends are not mirror images: " + "; ".join(faults))
     packs = {name: make_pack(settled, name, keys) for name in gateways_of(settled)}
-    for pack in packs.values():
-        validate(pack.config)
-        validate(pack.keys)
+    for name in packs:
+        # Validation takes time with the square of the size, so large packs go in parts.
+        for part in parts_of_standard_data(settled, name, AT_ONCE):
+            validate(part)
     return packs
 
 

@@ -6,7 +6,7 @@ in ietf-access-control-list; tunnels and BGP are in Obrin's own small modules.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from typing import Any
 
 from obrin.core.address.prefix import format_address
@@ -26,10 +26,26 @@ def interface_name(tunnel: str) -> str:
 
 def standard_data(settled: Settled, place: str) -> Json:
     """The configuration of a site gateway or of a cloud gateway, without any secret."""
-    ends = ends_at(settled, place)
+    return _data(settled, place, ends_at(settled, place), filter_of(settled, place))
+
+
+def parts_of_standard_data(settled: Settled, place: str, size: int) -> Iterator[Json]:
+    """The same in parts of at most `size` tunnels and filter rules, each whole in itself.
+
+    Made by the same code and sharing no names, they are valid exactly if the whole is.
+    """
+    ends, rules = ends_at(settled, place), filter_of(settled, place)
+    for start in range(0, max(len(ends), len(rules), 1), size):
+        stop = start + size
+        yield _data(settled, place, ends[start:stop], rules[start:stop])
+
+
+def _data(
+    settled: Settled, place: str, ends: tuple[TunnelEnd, ...], rules: tuple[Rule, ...]
+) -> Json:
     data: Json = {
         "ietf-interfaces:interfaces": {"interface": _interfaces(settled, place, ends)},
-        "ietf-access-control-list:acls": _acls(filter_of(settled, place), ends),
+        "ietf-access-control-list:acls": _acls(rules, ends),
         "obrin-ipsec:ipsec": _ipsec(ends),
     }
     speakers = [end for end in ends if end.routing == "bgp"]
