@@ -61,7 +61,7 @@ def loading() -> Iterator[Row]:
         ("load and validate 2,000 sites", lambda: load_design(text, "design.yaml")),
         ("the same, and positions looked up", with_position),
     ):
-        a, b, ratio = interleaved(ours, theirs, rounds=5)
+        a, b, ratio = interleaved(ours, theirs, rounds=9)
         words = f"{ratio:.1f} times as fast (target 2)"
         yield (what, baseline, f"{a:.2f} s", f"{b:.2f} s", words)
 

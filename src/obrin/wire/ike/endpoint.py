@@ -12,7 +12,7 @@ from obrin.wire.ike import exchange_init
 from obrin.wire.ike.config import PeerConfig
 from obrin.wire.ike.errors import IkeFormatError, IkeRefusal
 from obrin.wire.ike.events import Event, Refused
-from obrin.wire.ike.message import HEADER_SIZE, decode_header, encode_plain, find_notify
+from obrin.wire.ike.message import HEADER_SIZE, Header, decode_header, encode_plain, find_notify
 from obrin.wire.ike.numbers import (
     FLAG_RESPONSE,
     NAT_PORT,
@@ -73,7 +73,7 @@ class Endpoint:
             tunnel, sa = found
             tunnel.receive(sa, header, datagram, local, remote, now)
         elif header.exchange == Exchange.IKE_SA_INIT and not header.response:
-            self._new_peer(datagram, local, remote, now)
+            self._new_peer(header, datagram, local, remote, now)
         else:
             self.discarded += 1
 
@@ -84,8 +84,9 @@ class Endpoint:
                     return tunnel, sa
         return None
 
-    def _new_peer(self, datagram: bytes, local: Address, remote: Address, now: float) -> None:
-        header = decode_header(datagram)
+    def _new_peer(
+        self, header: Header, datagram: bytes, local: Address, remote: Address, now: float
+    ) -> None:
         known = self._answered.get((header.spi_i, remote))
         if known is not None and known[0] == datagram:
             self._reply(local, remote, known[1])

@@ -254,22 +254,27 @@ class Ts:
     selectors: tuple[Selector, ...]
 
     def encode(self) -> bytes:
-        parts = [bytes((len(self.selectors), 0, 0, 0))]
-        for selector in self.selectors:
-            size = selector.bits // 8
-            parts.append(
-                bytes((7 if size == 4 else 8, selector.protocol))
-                + (8 + 2 * size).to_bytes(2, "big")
-                + selector.first_port.to_bytes(2, "big")
-                + selector.last_port.to_bytes(2, "big")
-                + selector.first.to_bytes(size, "big")
-                + selector.last.to_bytes(size, "big")
-            )
-        return b"".join(parts)
+        return _encode_selectors(self.selectors)
 
     @classmethod
     def decode(cls, body: bytes, kind: int) -> Ts:
         return cls(kind, _decode_selectors(body))
+
+
+@functools.lru_cache(maxsize=256)
+def _encode_selectors(selectors: tuple[Selector, ...]) -> bytes:
+    parts = [bytes((len(selectors), 0, 0, 0))]
+    for selector in selectors:
+        size = selector.bits // 8
+        parts.append(
+            bytes((7 if size == 4 else 8, selector.protocol))
+            + (8 + 2 * size).to_bytes(2, "big")
+            + selector.first_port.to_bytes(2, "big")
+            + selector.last_port.to_bytes(2, "big")
+            + selector.first.to_bytes(size, "big")
+            + selector.last.to_bytes(size, "big")
+        )
+    return b"".join(parts)
 
 
 @functools.lru_cache(maxsize=256)
