@@ -10,7 +10,9 @@ import sys
 from dataclasses import dataclass
 from pathlib import Path
 
-PROGRAM = shutil.which("obrin") or str(Path(sys.executable).with_name("obrin"))
+_BESIDE = Path(sys.executable).with_name("obrin")
+PROGRAM = str(_BESIDE) if _BESIDE.exists() else shutil.which("obrin") or "obrin"
+"""The program of the environment that runs the tests, before any other on the path."""
 
 
 @dataclass

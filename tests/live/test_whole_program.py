@@ -203,7 +203,7 @@ def test_two_gateways_at_a_site_are_refused_with_a_reason(tmp_path) -> None:
 def test_the_demo_tells_its_story_and_leaves_a_project(tmp_path) -> None:
     folder = Folder(tmp_path)
     run = folder.obrin("demo", timeout=120).good()
-    assert "12 of 12 as wanted" in run.out
+    assert "13 of 13 as wanted" in run.out
     assert "predicted outage: 4.0 to 6.0 s" in run.out
     project = Folder(tmp_path / "skerrow-ferries")
     project.obrin("check").good()

@@ -152,17 +152,25 @@ class Story:
         errors = sum(f.severity is Severity.ERROR for f in findings)
         for finding in findings:
             self._say(f"{finding.severity.label}: {finding.cause}")
-        self._row("blanks in the design", "all settled", f"{len(choices)} and 2 keys", True)
+        again = settle(document.design, self._project.read_choices(), PRACTICE_CLOUD)
+        moved = sum(again[key] != choice for key, choice in choices.items())
+        keys = self._project.keys.read()
+        self._row("blanks in the design", "all settled", f"{len(choices)} and {len(keys)} keys",
+                  len(keys) == len(list(settled.tunnels())))  # fmt: skip
+        self._row("settle, run again", "moves nothing", f"{moved} moved", moved == 0)
         self._row("errors in the design", "none", str(errors), errors == 0)
         return settled
 
     def _hand_over(self, settled: Settled) -> None:
+        from obrin.core.handover.pack import mirror_faults
         from obrin.live.packs import write_packs
 
         self._step("Hand over", "one pack for each gateway, its keys apart")
         for name, paths in write_packs(self._project, settled).items():
             self._say(f"packs/{name}/: {', '.join(path.name for path in paths)}")
-        self._row("both ends of each tunnel", "mirror images", "field by field", True)
+        faults = mirror_faults(settled)
+        self._row("both ends of each tunnel", "mirror images", f"{len(faults)} differences",
+                  not faults)  # fmt: skip
 
     def _connect(self, settled: Settled, ends: Ends) -> None:
         from obrin.cli.connect import print_status
