@@ -34,9 +34,6 @@ class Cursor:
     def u16(self, field: str = "field") -> int:
         return int.from_bytes(self.take(2, field), "big")
 
-    def u32(self, field: str = "field") -> int:
-        return int.from_bytes(self.take(4, field), "big")
-
     def rest(self) -> bytes:
         return self.take(self.remaining())
 

@@ -168,12 +168,12 @@ def _gateway_class(work: _Work, name: str, cloud: Cloud) -> None:
     )
 
 
-def class_of(name: str, offering: Offering) -> tuple[int, str]:
-    """(length of the gateway subnet it needs, its name); an unknown class needs the largest."""
+def gateway_subnet_length(class_name: str, offering: Offering) -> int:
+    """The prefix length that a class needs; an unknown class is given the largest."""
     for candidate in offering.classes:
-        if candidate.name == name:
-            return candidate.subnet_length, name
-    return min(c.subnet_length for c in offering.classes), name
+        if candidate.name == class_name:
+            return candidate.subnet_length
+    return min(c.subnet_length for c in offering.classes)
 
 
 def _chosen_class(work: _Work, name: str, cloud: Cloud) -> str:
@@ -232,7 +232,8 @@ def _around(prefixes: list[Prefix], longest: int) -> Prefix:
 def _space_length(work: _Work, name: str, cloud: Cloud) -> int:
     """Room for every subnet and the gateway subnet, twice, so that the network can grow."""
     need = sum(1 << (32 - n) for n in _subnet_lengths(cloud, work.offering).values())
-    need += 1 << (32 - class_of(_chosen_class(work, name, cloud), work.offering)[0])
+    class_name = _chosen_class(work, name, cloud)
+    need += 1 << (32 - gateway_subnet_length(class_name, work.offering))
     return max(min(length_for(2 * need), 22), work.offering.largest_space)
 
 
@@ -261,7 +262,8 @@ def _subnets(work: _Work, name: str, cloud: Cloud) -> None:
     space = cloud.space or parse_prefix(str(work.chosen[f"clouds.{name}.space"].value))
     lengths = _subnet_lengths(cloud, work.offering)
     used = [s.prefix for s in cloud.subnets.values() if s.prefix]
-    gateway_length, class_name = class_of(_chosen_class(work, name, cloud), work.offering)
+    class_name = _chosen_class(work, name, cloud)
+    gateway_length = gateway_subnet_length(class_name, work.offering)
     gateway_key = f"clouds.{name}.gateway.subnet"
     wanted: list[tuple[str, int]] = [
         (f"clouds.{name}.subnets.{n}.prefix", lengths[n])

@@ -8,7 +8,7 @@ from typing import Annotated, Any
 
 from pydantic import BeforeValidator, PlainSerializer, StringConstraints, WithJsonSchema
 
-from obrin.core.address.prefix import Prefix, parse_address, parse_ipv4, parse_prefix
+from obrin.core.address.prefix import Prefix, parse_ipv4, parse_prefix
 
 Name = Annotated[str, StringConstraints(pattern=r"^[a-z0-9][a-z0-9-]{0,62}$")]
 
@@ -38,13 +38,6 @@ def _ipv4(value: Any) -> str:
     if not isinstance(value, str):
         raise ValueError(f"{value!r} is not an address; write for example 192.0.2.10")
     parse_ipv4(value)
-    return value
-
-
-def _address(value: Any) -> str:
-    if not isinstance(value, str):
-        raise ValueError(f"{value!r} is not an address; write for example 192.0.2.10")
-    parse_address(value)
     return value
 
 

@@ -31,10 +31,6 @@ class Standing(enum.Enum):
     SHOULD_NOT = "should not"
     MUST_NOT = "must not"
 
-    @property
-    def deprecated(self) -> bool:
-        return self in (Standing.SHOULD_NOT, Standing.MUST_NOT)
-
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Algorithm:

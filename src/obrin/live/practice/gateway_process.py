@@ -17,11 +17,12 @@ from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
 
 from obrin.core.address.prefix import format_address, parse_ipv4
+from obrin.core.design.values import PROTOCOLS
 from obrin.core.errors import ObrinError
 from obrin.live.practice import from_standard
 from obrin.live.practice.cable import Cable, plug_in
 from obrin.live.practice.drops import packet_key
-from obrin.live.practice.hosts import PROTOCOLS, Hosts, probe, stream
+from obrin.live.practice.hosts import Hosts, probe, stream
 from obrin.live.practice.keylog import KeyLog
 from obrin.live.practice.node import Node
 from obrin.live.practice.node_config import NodeConfig

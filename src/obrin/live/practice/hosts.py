@@ -11,9 +11,7 @@ from obrin.core.address.prefix import Prefix, format_address
 from obrin.core.design.settled import host_of
 from obrin.live.practice.service import Problem
 from obrin.wire.host import Host, Query
-from obrin.wire.packet import ICMP, TCP, UDP
-
-PROTOCOLS = {"icmp": ICMP, "tcp": TCP, "udp": UDP}
+from obrin.wire.packet import ICMP
 
 
 class Hosts:

@@ -15,8 +15,8 @@ import uvicorn
 from starlette.responses import JSONResponse
 
 from obrin.live.files import write_whole
+from obrin.live.practice.world import TOKEN_VARIABLE
 
-TOKEN_VARIABLE = "OBRIN_PRACTICE_TOKEN"
 Scope = MutableMapping[str, Any]
 Receive = Callable[[], Awaitable[MutableMapping[str, Any]]]
 Send = Callable[[MutableMapping[str, Any]], Awaitable[None]]

@@ -32,17 +32,15 @@ class Neighbour:
     rejected: dict[Prefix, str] = field(default_factory=dict)
     announced: tuple[Prefix, ...] = ()
     router_id: int = 0
-    up_since: float | None = None
 
 
 class Speaker:
-    """Feed it sessions' events with `update`; read `decisions`. `changes` counts table changes."""
+    """Feed it sessions' events with `update`; read `decisions`."""
 
     def __init__(self) -> None:
         self.neighbours: dict[str, Neighbour] = {}
         self.decisions: dict[Prefix, Decision] = {}
         self.log: list[tuple[float, str, str]] = []
-        self.changes = 0
 
     def add(
         self, config: SessionConfig, policy: SessionPolicy, announce: tuple[Prefix, ...]
@@ -58,7 +56,6 @@ class Speaker:
             for event in neighbour.session.events():
                 if isinstance(event, SessionUp):
                     neighbour.router_id = event.peer_router_id
-                    neighbour.up_since = now
                     self._announce(neighbour)
                     self.log.append((now, name, "BGP established"))
                 elif isinstance(event, SessionDown):
@@ -66,14 +63,12 @@ class Speaker:
                     neighbour.received.clear()
                     neighbour.rejected.clear()
                     neighbour.announced = ()
-                    neighbour.up_since = None
                     self.log.append((now, name, f"BGP down: {event.reason}"))
                 else:
                     touched |= self._take(neighbour, event)
         del self.log[:-200]
         for prefix in touched:
             self._decide(prefix)
-        self.changes += bool(touched)
         return bool(touched)
 
     def _announce(self, neighbour: Neighbour) -> None:

@@ -28,7 +28,6 @@ from obrin.wire.ike.numbers import (
     FLAG_INITIATOR,
     FLAG_RESPONSE,
     NAT_PORT,
-    PORT,
     Exchange,
     Notify,
     notify_name,
@@ -244,6 +243,3 @@ def detect_translators(
     path.encapsulate = (
         path.remote_translated or path.local_translated or tunnel.config.always_encapsulate
     )
-
-
-__all__ = ["PORT", "Attempt", "answer", "detect_translators", "start", "take_response"]

@@ -84,8 +84,6 @@ def encode_plain(
 class MessageCipher:
     """Protects messages of one direction of one IKE SA. Subclasses are the two modes."""
 
-    overhead_before = 0
-
     def seal(self, head: bytes, first: int, chain: bytes) -> bytes:
         """The whole message: header with its length set, SK payload header, IV, ciphertext."""
         raise AssertionError("abstract")

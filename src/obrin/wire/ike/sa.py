@@ -72,10 +72,6 @@ class IkeSa:
     def local_spi(self) -> bytes:
         return self.spi_i if self.initiator else self.spi_r
 
-    @property
-    def remote_spi(self) -> bytes:
-        return self.spi_r if self.initiator else self.spi_i
-
     def step(self, step: Step) -> None:
         self.state = advance(self.state, step)
 

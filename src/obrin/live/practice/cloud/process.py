@@ -13,12 +13,13 @@ from starlette.routing import Route
 
 from obrin.core.address.prefix import parse_ipv4
 from obrin.core.design.offering import PRACTICE_CLOUD
+from obrin.core.design.values import PROTOCOLS
 from obrin.live.practice.cable import Cable, plug_in
 from obrin.live.practice.cloud.bodies import KINDS
 from obrin.live.practice.cloud.description import openapi
 from obrin.live.practice.cloud.fabric import Fabric
 from obrin.live.practice.cloud.store import Store
-from obrin.live.practice.hosts import PROTOCOLS, probe
+from obrin.live.practice.hosts import probe
 from obrin.live.practice.observe import session_states, tunnel_states
 from obrin.live.practice.service import Problem, Ticker, answer_problem, read_json, serve
 
