@@ -18,7 +18,7 @@ _PUBLIC = {
     "Pack": "obrin.core.handover.pack",
     "Prefix": "obrin.core.address.prefix",
     "Settled": "obrin.core.design.settled",
-    "build_settled": "obrin.core.design.settled",
+    "build_settled": "obrin.core.design.building",
     "check": "obrin.core.check",
     "load_design": "obrin.core.design.document",
     "make_pack": "obrin.core.handover.pack",
@@ -48,10 +48,11 @@ __all__ = [
 if TYPE_CHECKING:
     from obrin.core.address.prefix import Prefix, parse_prefix
     from obrin.core.check import Finding, check
+    from obrin.core.design.building import build_settled
     from obrin.core.design.document import load_design
     from obrin.core.design.model import Design
     from obrin.core.design.settle import settle
-    from obrin.core.design.settled import Settled, build_settled
+    from obrin.core.design.settled import Settled
     from obrin.core.drill.outage import predict_outage
     from obrin.core.errors import DesignError, ObrinError
     from obrin.core.handover.pack import Pack, make_pack

@@ -141,7 +141,7 @@ def test_administrative_preference_then_metric() -> None:
 @pytest.mark.parametrize("routing", ["bgp", "static"])
 def test_tables_follow_the_tunnels_that_are_up(routing: str) -> None:
     settled = settled_of(swap(("    bgp: {hold: 6 s}", f"    routing: {routing}")))
-    space, desks = settled.clouds["apps"].space, P("10.20.0.0/22")
+    space, desks = settled.clouds["apps"].spaces[0], P("10.20.0.0/22")
     both = all_up(settled)
     for up, via in ((both, "quay-apps/a"), (both - {"quay-apps/a"}, "quay-apps/b")):
         assert site_table(settled, "quay-gw", up).get(space).via == via

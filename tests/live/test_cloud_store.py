@@ -35,7 +35,7 @@ class Cloud:
             self.store.handle_timer(self.now)
 
     def whole(self) -> Cloud:
-        self.put("networks", "n", {"space": "10.64.0.0/20"})
+        self.put("networks", "n", {"spaces": ["10.64.0.0/20"]})
         self.put("subnets", "gs", {"network": "n", "prefix": "10.64.0.0/28", "role": "gateway"})
         self.put("addresses", "a", {"address": "203.0.113.1"})
         self.put("gateways", "g", {"network": "n", "capacity_class": "cutter",
@@ -73,7 +73,7 @@ def test_building_takes_its_time_on_the_scaled_clock() -> None:
 def test_the_same_body_again_changes_nothing() -> None:
     cloud = Cloud().whole()
     count = len(cloud.store.operations)
-    _, operation = cloud.put("networks", "n", {"space": "10.64.0.0/20"})
+    _, operation = cloud.put("networks", "n", {"spaces": ["10.64.0.0/20"]})
     assert operation is None
     assert len(cloud.store.operations) == count
 
@@ -82,21 +82,21 @@ def test_a_change_needs_the_etag_that_was_read() -> None:
     cloud = Cloud().whole()
     etag = cloud.store.get("networks", "n").etag()
     with Refused(428):
-        cloud.put("networks", "n", {"space": "10.64.0.0/19"})
+        cloud.put("networks", "n", {"spaces": ["10.64.0.0/19"]})
     with Refused(412):
-        cloud.put("networks", "n", {"space": "10.64.0.0/19"}, match='"old"')
-    cloud.put("networks", "n", {"space": "10.64.0.0/19"}, match=etag)
+        cloud.put("networks", "n", {"spaces": ["10.64.0.0/19"]}, match='"old"')
+    cloud.put("networks", "n", {"spaces": ["10.64.0.0/19"]}, match=etag)
     assert cloud.store.get("networks", "n").etag() != etag
     with Refused(412):
-        cloud.put("networks", "none", {"space": "10.64.0.0/19"}, match=etag)
+        cloud.put("networks", "none", {"spaces": ["10.64.0.0/19"]}, match=etag)
 
 
 REFUSALS = [
     (404, "boats", "x", {}),
     (422, "networks", "x", {}),
-    (422, "networks", "x", {"space": "10.0.0.0/8"}),
-    (422, "networks", "x", {"space": "10.64.0.1/20"}),
-    (422, "networks", "x", {"space": "10.64.0.0/20", "colour": 1}),
+    (422, "networks", "x", {"spaces": ["10.0.0.0/8"]}),
+    (422, "networks", "x", {"spaces": ["10.64.0.1/20"]}),
+    (422, "networks", "x", {"spaces": ["10.64.0.0/20"], "colour": 1}),
     (409, "subnets", "x", {"network": "none", "prefix": "10.64.1.0/24"}),
     (422, "subnets", "x", {"network": "n", "prefix": "10.99.1.0/24"}),
     (422, "subnets", "x", {"network": "n", "prefix": "10.64.1.0/30"}),
@@ -126,14 +126,14 @@ def test_what_the_cloud_refuses(status: int, kind: str, name: str, body) -> None
 
 def test_needs_must_be_ready_and_quotas_hold() -> None:
     cloud = Cloud()
-    cloud.put("networks", "n", {"space": "10.64.0.0/20"}, wait=False)
+    cloud.put("networks", "n", {"spaces": ["10.64.0.0/20"]}, wait=False)
     with Refused(409):
         cloud.put("subnets", "s", {"network": "n", "prefix": "10.64.0.0/24"})
     cloud.wait()
     for number in range(9):
-        cloud.put("networks", f"n{number}", {"space": f"10.{number}.0.0/16"})
+        cloud.put("networks", f"n{number}", {"spaces": [f"10.{number}.0.0/16"]})
     with Refused(403):
-        cloud.put("networks", "one-more", {"space": "10.99.0.0/16"})
+        cloud.put("networks", "one-more", {"spaces": ["10.99.0.0/16"]})
 
 
 def test_tunnels_do_not_share_a_block_and_never_show_their_key() -> None:

@@ -41,16 +41,50 @@ def as_expected(world: VirtualWorld) -> list[bool]:
     found = []
     for wish in world.settled.expectations:
         key = probe_key(world.settled, wish)
-        query = world.ask(key.source, key.destination, key.protocol, key.destination_port)
+        at_cloud = wish.source.partition("/")[0] in world.settled.clouds
+        query = world.ask(*key[:3], key.destination_port, at_cloud=at_cloud)
         found.append((query.answered_at is not None) == (wish.must == "work"))
     return found
 
 
+OVERLAP = (
+    (
+        "    subnets: {web: {hosts: 100}}",
+        "    space: 10.20.0.0/20\n    subnets: {web: {hosts: 100}}",
+    ),
+    (
+        "    networks: [desks]\n",
+        "    networks: [desks]\n    seen-as: {desks: }\n    cloud-seen-as:\n",
+    ),
+)
 VARIANTS = {
     "plain": (),
     "static": (("    bgp: {hold: 6 s}", "    routing: static"),),
     "always": (("    bgp: {hold: 6 s}", "    bgp: {hold: 6 s}\n    encapsulation: always"),),
-    "translated": (BEHIND,),
+    "behind a translator": (BEHIND,),
+    "site seen as another": (
+        ("    networks: [desks]\n", "    networks: [desks]\n    seen-as: {desks: }\n"),
+    ),
+    "overlap, both seen as others": OVERLAP,
+    "overlap, static": (*OVERLAP, ("    bgp: {hold: 6 s}", "    routing: static")),
+    "part of a network": (
+        (
+            "    networks: [desks]\n",
+            "    networks: [desks]\n    only: {desks: [10.20.1.16/28, 10.20.3.1/32]}\n",
+        ),
+    ),
+    "part of one seen as another": (
+        (
+            "    networks: [desks]\n",
+            "    networks: [desks]\n    seen-as: {desks: }\n    only: {desks: 10.20.2.64/26}\n",
+        ),
+    ),
+    "several spaces": (
+        (
+            "    subnets: {web: {hosts: 100}}",
+            "    space: [10.70.0.0/25, 10.80.0.0/24]\n    subnets: {web: {hosts: 200}}",
+        ),
+    ),
     "four octet AS": (("        uplinks:", "        as: 4200000001\n        uplinks:"),),
     **{
         name: (("    bgp: {hold: 6 s}", f"    bgp: {{hold: 6 s}}\n    suite: {name}"),)

@@ -44,7 +44,7 @@ class VirtualWorld:
         for seed, (name, pack) in enumerate(packs.items()):
             config = node_config(pack.config, pack.keys)
             self.nodes[name] = Node(name, config, seeded(100 + seed))
-            self.hosts[name] = Hosts(config.networks.values(), seeded(200 + seed))
+            self.hosts[name] = Hosts(config.host_places(), seeded(200 + seed))
             self.nodes[name].start(self.now)
 
     def _mark(self) -> None:
@@ -114,9 +114,11 @@ class VirtualWorld:
         else:
             self.nodes[target.partition("/")[0]].receive_underlay(packet, self.now)
 
-    def ask(self, source: int, destination: int, protocol: int, port: int) -> Query:
-        """A question that has a second to be answered."""
-        host = self.fabric.hosts.get(source)
+    def ask(
+        self, source: int, destination: int, protocol: int, port: int, *, at_cloud: bool = True
+    ) -> Query:
+        """A question that has a second to be answered; both sides may have the address."""
+        host = self.fabric.hosts.get(source) if at_cloud else None
         if host is None:
             host = next(h.by_address[source] for h in self.hosts.values() if source in h.by_address)
         query = host.ask(protocol, destination, port, self.now)

@@ -115,9 +115,9 @@ class Story:
 
     def _check_draft(self) -> None:
         from obrin.core.check import Severity, check
+        from obrin.core.design.building import build_settled
         from obrin.core.design.offering import PRACTICE_CLOUD
         from obrin.core.design.settle import settle
-        from obrin.core.design.settled import build_settled
 
         self._step("Check a first draft", "draft.yaml has the mistakes that first drafts have")
         draft = Project(self._project.folder / "draft.yaml").read()
@@ -133,9 +133,9 @@ class Story:
 
     def _settle(self) -> Settled:
         from obrin.core.check import Severity, check
+        from obrin.core.design.building import build_settled
         from obrin.core.design.offering import PRACTICE_CLOUD
         from obrin.core.design.settle import settle
-        from obrin.core.design.settled import build_settled
 
         self._step("Settle the design", "design.yaml leaves these blank; each value says why")
         document = self._project.read()

@@ -129,9 +129,9 @@ def settle(design_file: str | None, as_json: bool, dry_run: bool) -> None:
     Example:
       obrin settle --design skerrow-ferries
     """
+    from obrin.core.design.building import build_settled
     from obrin.core.design.offering import PRACTICE_CLOUD
     from obrin.core.design.settle import settle as fill
-    from obrin.core.design.settled import build_settled
 
     project = project_of(design_file)
     document, before = project.read(), project.read_choices()

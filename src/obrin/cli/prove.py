@@ -25,9 +25,9 @@ def check(ctx: click.Context, design_file: str | None, as_json: bool) -> None:
       obrin check --design skerrow-ferries/draft.yaml
     """
     from obrin.core.check import check as run_checks
+    from obrin.core.design.building import build_settled
     from obrin.core.design.offering import PRACTICE_CLOUD
     from obrin.core.design.settle import settle
-    from obrin.core.design.settled import build_settled
 
     project = project_of(design_file)
     document = project.read()

@@ -8,9 +8,10 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
+from obrin.core.design.building import build_settled
 from obrin.core.design.choices import Choice, format_choices, parse_choices
 from obrin.core.design.document import Document, load_design
-from obrin.core.design.settled import Settled, build_settled
+from obrin.core.design.settled import Settled
 from obrin.core.errors import DesignError, Problem
 from obrin.live.files import write_whole
 from obrin.live.secrets.store import KeyStore

@@ -22,6 +22,7 @@ _IMPLEMENTED = (
     "ietf-routing",
     "ietf-ipv4-unicast-routing",
     "ietf-access-control-list",
+    "ietf-nat",
     "obrin-ipsec",
     "obrin-bgp",
     "obrin-keys",
@@ -32,7 +33,8 @@ _FEATURES = {
     "ietf-access-control-list": [
         "match-on-ipv4", "match-on-tcp", "match-on-udp", "match-on-icmp", "ipv4",
         "interface-attachment",
-    ]
+    ],
+    "ietf-nat": ["basic-nat44"],
 }  # fmt: skip
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from obrin.core.check import algorithms, expectations, keys, numbers, redundancy, spaces
+from obrin.core.check import algorithms, clouds, expectations, keys, numbers, redundancy, spaces
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.offering import Offering
 from obrin.core.design.settled import Settled
@@ -16,7 +16,10 @@ def check(settled: Settled, offering: Offering, stored_keys: Mapping[str, str]) 
     """All findings, the most severe first, otherwise in the order of the themes."""
     found = [
         *spaces.overlaps(settled),
-        *spaces.gateway_subnets(settled, offering),
+        *spaces.translations(settled),
+        *clouds.cloud_networks(settled, offering),
+        *clouds.classes(settled, offering),
+        *clouds.limits(settled, offering),
         *numbers.as_numbers(settled),
         *numbers.inside_blocks(settled, offering),
         *algorithms.suites(settled),

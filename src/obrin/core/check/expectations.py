@@ -44,8 +44,6 @@ def _unmet(here: Location, flow: str, reason: str, what: str) -> Finding:
 def _may_pass(model: ReachModel, expectation: Expectation) -> bool:
     """Whether any first packet of the flow could get through: routes exist and filters overlap."""
     settled = model.settled
-    source = settled.network(expectation.source)
-    destination = settled.network(expectation.destination)
     ends = [expectation.source.partition("/")[0], expectation.destination.partition("/")[0]]
     if ends[0] == ends[1]:
         return True
@@ -54,16 +52,33 @@ def _may_pass(model: ReachModel, expectation: Expectation) -> bool:
     if len(clouds) != 1 or len(sites) != 1:
         return False
     cloud = clouds[0]
-    to_site, to_cloud = (destination, source) if ends[1] == sites[0] else (source, destination)
+    site = sites[0]
+    outbound = ends[0] == site
+    at_site, at_cloud = (
+        (
+            settled.seen_as(expectation.source, place),
+            settled.seen_as(expectation.destination, place),
+        )
+        for place in (site, cloud)
+    )
+    to_cloud, to_site = at_site[outbound][0], at_cloud[not outbound][0]
     if model.table(cloud).match(to_site.value) is None:
         return False
-    for gateway in settled.design.sites[sites[0]].gateways:
+    for gateway in settled.design.sites[site].gateways:
         joined = any(t.cloud == cloud for t in settled.tunnels_at(gateway))
         if not joined or model.table(gateway).match(to_cloud.value) is None:
             continue
         if all(
-            any(rule.could_match(source, destination, expectation.flow) for rule in rules)
-            for rules in (model.rules(gateway).rules, model.rules(cloud).rules)
+            any(
+                rule.could_match(source, destination, expectation.flow)
+                for rule in rules
+                for source in known[0]
+                for destination in known[1]
+            )
+            for rules, known in (
+                (model.rules(gateway).rules, at_site),
+                (model.rules(cloud).rules, at_cloud),
+            )
         ):
             return True
     return False

@@ -8,8 +8,8 @@ from obrin.core.address.prefix import LINK_LOCAL_IPV4, Prefix
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.offering import Offering
 from obrin.core.design.reader import Location
-from obrin.core.design.settle import PRIVATE_AS
 from obrin.core.design.settled import Settled
+from obrin.core.design.settling.numbers import PRIVATE_AS
 
 
 def as_numbers(settled: Settled) -> Iterator[Finding]:
@@ -65,8 +65,8 @@ def _same_behind_one_gateway(settled: Settled) -> Iterator[Finding]:
 
 
 def inside_blocks(settled: Settled, offering: Offering) -> Iterator[Finding]:
-    seen: list[tuple[Prefix, str]] = []
-    by_value: dict[int, str] = {}
+    seen: dict[str, list[tuple[Prefix, str]]] = {}
+    by_value: dict[tuple[str, int], str] = {}
     for tunnel in settled.tunnels():
         here: Location = ("links", tunnel.link, "tunnels", tunnel.name, "inside")
         block = tunnel.inside
@@ -86,8 +86,18 @@ def inside_blocks(settled: Settled, offering: Offering) -> Iterator[Finding]:
                 )  # fmt: skip
         if not LINK_LOCAL_IPV4.covers(block):
             yield from _not_link_local(settled, block, tunnel.label, here)
-        other = by_value.get(block.value) or next(
-            (label for prefix, label in seen if prefix.overlaps(block)), None
+        ends = (tunnel.gateway, tunnel.cloud)
+        other = next(
+            (
+                label
+                for end in ends
+                for label in (
+                    by_value.get((end, block.value)),
+                    *(label for prefix, label in seen.get(end, ()) if prefix.overlaps(block)),
+                )
+                if label is not None
+            ),
+            None,
         )
         if other is not None:
             yield Finding(
@@ -96,17 +106,18 @@ def inside_blocks(settled: Settled, offering: Offering) -> Iterator[Finding]:
                 "answers leave by the wrong tunnel and BGP stays idle",
                 "use another block, or leave it blank",
             )  # fmt: skip
-        by_value[block.value] = tunnel.label
-        if block.length != 30:
-            seen.append((block, tunnel.label))
+        for end in ends:
+            by_value[end, block.value] = tunnel.label
+            if block.length != 30:
+                seen.setdefault(end, []).append((block, tunnel.label))
 
 
 def _not_link_local(
     settled: Settled, block: Prefix, label: str, here: Location
 ) -> Iterator[Finding]:
     for reference, prefix in [
-        *((f"{s}/{n}", p) for s, e in settled.design.sites.items() for n, p in e.networks.items()),
-        *((f"cloud {n}", c.space) for n, c in settled.clouds.items()),
+        *((f"{s}/{n}", p) for s, held in settled.networks.items() for n, p in held.items()),
+        *((f"cloud {n}", p) for n, c in settled.clouds.items() for p in c.spaces),
     ]:
         if prefix.overlaps(block):
             yield Finding(

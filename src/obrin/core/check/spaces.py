@@ -1,96 +1,151 @@
-"""Address spaces: the same range at two places, and the gateway subnet."""
+"""Address spaces: the same range at two places, and prefixes that stand for others."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import dataclass
 
 from obrin.core.address.prefix import Prefix
+from obrin.core.address.translation import Exposure
 from obrin.core.check.finding import Finding, Severity
-from obrin.core.design.offering import Offering
 from obrin.core.design.reader import Location
-from obrin.core.design.settled import Settled
-
-Owned = tuple[Prefix, str, Location]
+from obrin.core.design.settled import Settled, SettledLink
 
 
-def _owned(settled: Settled) -> Iterator[Owned]:
+@dataclass(frozen=True, slots=True)
+class _Owned:
+    """A range and its owner; `place` is a site or cloud, empty for ranges elsewhere."""
+
+    prefix: Prefix
+    owner: str
+    location: Location
+    place: str = ""
+    network: str = ""
+
+
+def _owned(settled: Settled) -> Iterator[_Owned]:
     design = settled.design
-    for site, entity in design.sites.items():
-        for name, prefix in entity.networks.items():
-            yield prefix, f"{site}/{name}", ("sites", site, "networks", name)
+    for held in (settled.networks, settled.networks6):
+        for site, networks in held.items():
+            for name, prefix in networks.items():
+                location = ("sites", site, "networks", name)
+                yield _Owned(prefix, f"{site}/{name}", location, site, name)
     for name, cloud in settled.clouds.items():
-        yield cloud.space, f"cloud {name}", ("clouds", name, "space")
-    for name, prefix in design.elsewhere.items():
-        yield prefix, f"{name} (elsewhere)", ("elsewhere", name)
+        for space in (*cloud.spaces, *cloud.spaces6):
+            yield _Owned(space, f"cloud {name}", ("clouds", name, "space"), name)
+    for name, entry in design.elsewhere.items():
+        yield _Owned(entry.prefix, f"{name} (elsewhere)", ("elsewhere", name))
 
 
 def overlaps(settled: Settled) -> Iterator[Finding]:
     """A sorted walk: a prefix can only overlap the ones still open above it."""
-    open_above: list[Owned] = []
-    for owned in sorted(_owned(settled), key=lambda item: item[0]):
-        prefix, owner, place = owned
-        open_above = [
-            o for o in open_above if o[0].bits == prefix.bits and o[0].last >= prefix.value
-        ]
-        for other, other_owner, _ in open_above:
-            yield Finding(
-                Severity.ERROR,
-                "space-overlap",
-                place,
-                f"{prefix} of {owner} lies inside {other} of {other_owner}"
-                if prefix != other
-                else f"{owner} and {other_owner} both use {prefix}",
-                "packets for one never reach the other: each side takes the range for its own",
-                "give one of them another range, or leave a cloud's space blank and settle again",
-            )
+    open_above: list[_Owned] = []
+    for owned in sorted(_owned(settled), key=lambda item: item.prefix):
+        prefix = owned.prefix
+        open_above = [o for o in open_above if o.prefix.covers(prefix)]
+        for other in open_above:
+            if other.place == owned.place == "":
+                continue  # what others do among themselves
+            severity = _severity(settled, owned, other)
+            if severity is not None:
+                yield _overlap(severity, owned, other)
         open_above.append(owned)
 
 
-def gateway_subnets(settled: Settled, offering: Offering) -> Iterator[Finding]:
-    for name, cloud in settled.clouds.items():
-        here: Location = ("clouds", name, "gateway", "subnet")
-        found = next((c for c in offering.classes if c.name == cloud.gateway_class), None)
-        if found is None:
-            known = ", ".join(c.name for c in offering.classes)
-            yield Finding(
-                Severity.ERROR, "class-unknown", ("clouds", name, "gateway", "class"),
-                f"the cloud offers no class '{cloud.gateway_class}'",
-                "the gateway cannot be built", f"use one of {known}, or leave it blank",
-            )  # fmt: skip
-        elif cloud.gateway_subnet.length > found.subnet_length:
-            yield Finding(
-                Severity.ERROR, "gateway-subnet-small", here,
-                f"{cloud.gateway_subnet} is smaller than the /{found.subnet_length} "
-                f"that class {found.name} needs",
-                "the cloud refuses to build the gateway, after the network exists",
-                f"give it a /{found.subnet_length} or leave it blank",
-            )  # fmt: skip
-        if not cloud.space.covers(cloud.gateway_subnet):
-            yield Finding(
-                Severity.ERROR, "gateway-subnet-outside", here,
-                f"{cloud.gateway_subnet} is not inside the space {cloud.space}",
-                "the cloud refuses the subnet", "choose it from the space, or leave it blank",
-            )  # fmt: skip
-        yield from _subnets(settled, name)
+def _overlap(severity: Severity, owned: _Owned, other: _Owned) -> Finding:
+    joined = severity is Severity.ERROR
+    return Finding(
+        severity,
+        "space-overlap",
+        owned.location,
+        f"{owned.prefix} of {owned.owner} lies inside {other.prefix} of {other.owner}"
+        if owned.prefix != other.prefix
+        else f"{owned.owner} and {other.owner} both use {owned.prefix}",
+        "packets for one never reach the other: each side takes the range for its own"
+        if joined
+        else "nothing joins the two today; on the day something does, neither reaches the other",
+        "give one of them another range, or see 'obrin space remedies' for other ways",
+    )
 
 
-def _subnets(settled: Settled, name: str) -> Iterator[Finding]:
-    cloud = settled.clouds[name]
-    seen: list[tuple[str, Prefix]] = [("the gateway subnet", cloud.gateway_subnet)]
-    for subnet in cloud.subnets.values():
-        here: Location = ("clouds", name, "subnets", subnet.name, "prefix")
-        if not cloud.space.covers(subnet.prefix):
+def _severity(settled: Settled, one: _Owned, other: _Owned) -> Severity | None:
+    """An error where both are known at one place; None where translation keeps them apart."""
+    places = {one.place, other.place}
+    if "" in places or len(places) == 1 or one.prefix.bits == 128:
+        return Severity.ERROR
+    clouds = places & settled.clouds.keys()
+    if len(clouds) == 1:
+        (cloud,), (site,) = clouds, places - clouds
+        links = settled.index.links_between.get(frozenset((site, cloud)), ())
+        if not links:
+            return Severity.WARNING
+        held = settled.networks[site].values()
+        apart = all(
+            not any(part.seen.overlaps(p) for part in link.cloud_exposures for p in held)
+            and not any(part.seen.overlaps(p) for part in link.exposures
+                        for p in settled.clouds[cloud].spaces)
+            for link in links
+        )  # fmt: skip
+        return None if apart else Severity.ERROR
+    return _through_a_third(settled, one, other)
+
+
+def _through_a_third(settled: Settled, one: _Owned, other: _Owned) -> Severity | None:
+    """Two sites at one cloud, or two clouds at one site: by what that place knows them."""
+    shared = False
+    for third in {*settled.clouds, *settled.networks}:
+        pair = [
+            [_known(settled, link, owned) for link in settled.index.links_between.get(
+                frozenset((owned.place, third)), ())]
+            for owned in (one, other)
+        ]  # fmt: skip
+        shared |= bool(pair[0] and pair[1])
+        seen = [[p for found in side for p in found] for side in pair]
+        if any(a.overlaps(b) for a in seen[0] for b in seen[1]):
+            return Severity.ERROR
+    return None if shared else Severity.WARNING
+
+
+def _known(settled: Settled, link: SettledLink, owned: _Owned) -> list[Prefix]:
+    if owned.place == link.cloud:
+        return [part.seen for part in link.cloud_exposures]
+    return [part.seen for part in link.exposures if part.network == owned.network]
+
+
+def translations(settled: Settled) -> Iterator[Finding]:
+    """The prefixes that stand for others must themselves be free where they are used."""
+    elsewhere = [e.prefix for e in settled.design.elsewhere.values() if e.prefix.bits == 32]
+    for name, link in settled.links.items():
+        at_cloud = [*settled.clouds[link.cloud].spaces, *elsewhere]
+        at_cloud += [
+            part.seen for other in settled.links.values()
+            if other.cloud == link.cloud and other.site != link.site for part in other.exposures
+        ]  # fmt: skip
+        for part in link.exposures:
+            if part.translated:
+                here: Location = ("links", name, "seen-as", part.network)
+                yield from _stands_on(part, at_cloud, here, f"cloud {link.cloud}")
+        at_site = [*settled.networks[link.site].values(), *elsewhere]
+        at_site += [
+            part.seen for other in settled.links.values()
+            if other.site == link.site and other.cloud != link.cloud
+            for part in other.cloud_exposures
+        ]  # fmt: skip
+        for part in link.cloud_exposures:
+            if part.translated:
+                here = ("links", name, "cloud-seen-as")
+                yield from _stands_on(part, at_site, here, f"site {link.site}")
+
+
+def _stands_on(
+    part: Exposure, known: list[Prefix], here: Location, place: str
+) -> Iterator[Finding]:
+    for prefix in known:
+        if prefix.overlaps(part.seen):
             yield Finding(
-                Severity.ERROR, "subnet-outside", here,
-                f"{subnet.prefix} is not inside the space {cloud.space}",
-                "the cloud refuses the subnet", "choose it from the space, or leave it blank",
+                Severity.ERROR, "translation-overlap", here,
+                f"{part.seen}, which stands for {part.real}, overlaps {prefix} that {place} knows",
+                "what is sent there goes to the wrong one of the two",
+                "choose a prefix that nobody uses, or leave it blank and settle again",
             )  # fmt: skip
-        for other, prefix in seen:
-            if prefix.overlaps(subnet.prefix):
-                yield Finding(
-                    Severity.ERROR, "subnet-overlap", here,
-                    f"{subnet.prefix} of {subnet.name} overlaps {prefix} of {other}",
-                    "the cloud refuses the second of them; a gateway subnet holds no workloads",
-                    "move one of them, or leave it blank",
-                )  # fmt: skip
-        seen.append((subnet.name, subnet.prefix))
+            return

@@ -7,7 +7,7 @@ import difflib
 from dataclasses import dataclass, field
 from typing import Any
 
-from pydantic import ValidationError
+from pydantic import BaseModel, ValidationError
 
 from obrin.core.design.model import Design
 from obrin.core.design.positions import Locator
@@ -36,7 +36,7 @@ def load_design(text: str, source: str) -> Document:
     try:
         design = Design.model_validate(values)
     except ValidationError as error:
-        problems += _problems(error, values, locator)
+        problems += problems_of(error, values, locator, Design)
         dropped = _drop_mistakes(error, values)
         with contextlib.suppress(ValidationError):
             design = Design.model_validate(values)
@@ -63,7 +63,7 @@ def _drop_mistakes(error: ValidationError, values: Any) -> set[str]:
     """
     dropped: set[str] = set()
     for entry in error.errors(include_url=False):
-        steps = [step for step in entry["loc"] if step != "[key]"]
+        steps = _written(entry["loc"], values)
         here: Any = values
         for step in steps[:-1]:
             inside = here[step] if isinstance(here, dict) and step in here else None
@@ -77,27 +77,46 @@ def _drop_mistakes(error: ValidationError, values: Any) -> set[str]:
     return dropped
 
 
+def _written(location: Location, values: Any) -> Location:
+    """A path as far as the file goes: the key of an entity written short is not in the file."""
+    steps = [step for step in location if step != "[key]"]
+    here = values
+    for depth, step in enumerate(steps):
+        if not isinstance(here, dict | list):
+            return tuple(steps[:depth])
+        inside = here.get(step) if isinstance(here, dict) else None
+        if isinstance(here, list) and isinstance(step, int) and step < len(here):
+            inside = here[step]
+        if inside is None:
+            break
+        here = inside
+    return tuple(steps)
+
+
 def _follows_from(mistake: Mistake, dropped: set[str]) -> bool:
     words = mistake.what.split("'")[1::2]
     return any(part in dropped for word in words for part in (word, *word.split("/")))
 
 
-def _problems(error: ValidationError, values: Any, locator: Locator) -> list[Problem]:
+def problems_of(
+    error: ValidationError, values: Any, locator: Locator, root: type[BaseModel]
+) -> list[Problem]:
+    """What the library found, in words of the file and with positions in it."""
     found = []
     for entry in error.errors(include_url=False):
-        location: Location = tuple(step for step in entry["loc"] if step != "[key]")
-        what, fix = _explain(dict(entry), location, values)
+        location = _written(entry["loc"], values)
+        what, fix = _explain(dict(entry), location, root)
         found.append(Problem(locator.where(location), what, fix))
     return found
 
 
-def _explain(entry: dict[str, Any], location: Location, values: Any) -> tuple[str, str]:
+def _explain(entry: dict[str, Any], location: Location, root: type[BaseModel]) -> tuple[str, str]:
     """(what is wrong, how to put it right) in words of the design, not of the library."""
     kind, value = entry["type"], entry.get("input")
     key = str(location[-1]) if location else "the design"
     context = entry.get("ctx", {})
     if kind == "extra_forbidden":
-        known = _known_keys(location[:-1])
+        known = _known_keys(location[:-1], root)
         near = difflib.get_close_matches(key, known, n=1)
         fix = f"Did you mean '{near[0]}'?" if near else f"Known here: {', '.join(known)}"
         return f"'{key}' is not a key of this place", fix
@@ -125,9 +144,9 @@ def _explain(entry: dict[str, Any], location: Location, values: Any) -> tuple[st
     return f"'{key}': {entry['msg'][:1].lower()}{entry['msg'][1:]}", "Correct the value"
 
 
-def _known_keys(location: Location) -> list[str]:
+def _known_keys(location: Location, root: type[BaseModel]) -> list[str]:
     """Keys that the schema allows at a place."""
-    schema = Design.model_json_schema(by_alias=True)
+    schema = root.model_json_schema(by_alias=True)
     here: Any = schema
     for step in location:
         here = _resolve(schema, here)

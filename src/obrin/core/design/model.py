@@ -7,23 +7,29 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import Field
 
-from obrin.core.address.prefix import Prefix
 from obrin.core.design.values import (
     FlowText,
+    Growth,
+    Ipv4PrefixesText,
     Ipv4PrefixText,
     Ipv4Text,
+    Ipv6PrefixesText,
+    Ipv6PrefixText,
     Megabits,
     Name,
     Seconds,
 )
-
-
-class Entity(BaseModel):
-    """Everything in a design is immutable, and an unknown key is a mistake."""
-
-    model_config = ConfigDict(frozen=True, extra="forbid", arbitrary_types_allowed=True)
+from obrin.core.design.wishes import (
+    AsPools,
+    Elsewhere,
+    Entity,
+    InsideSize,
+    Network,
+    Pool,
+    Role,
+)
 
 
 class Uplink(Entity):
@@ -59,6 +65,9 @@ class Gateway(Entity):
         min_length=1,
         description="Names of the suites that the device can do, best first. Blank: all shipped.",
     )
+    loopback: Ipv4Text | None = Field(
+        None, description="Its loopback address. Blank: settled where a pool for loopbacks exists."
+    )
     filters: list[FilterRule] | None = Field(
         None, description="Rules for traffic of the tunnels. Blank: just what expectations need."
     )
@@ -67,7 +76,15 @@ class Gateway(Entity):
 class Site(Entity):
     """An on-premises place."""
 
-    networks: dict[Name, Ipv4PrefixText] = Field(min_length=1, description="Its networks.")
+    region: Name | None = Field(
+        None, description="Sites of one region are kept together, to be announced as few prefixes."
+    )
+    space: Ipv4PrefixesText | None = Field(
+        None, description="Where its blank networks come from. Blank: settled for these."
+    )
+    space6: Ipv6PrefixesText | None = Field(None, description="The same for IPv6.")
+    growth: Growth | None = Field(None, description="Room in its space for more networks.")
+    networks: dict[Name, Network] = Field(min_length=1, description="Its networks.")
     gateways: dict[Name, Gateway] = Field(min_length=1, description="Its gateways.")
 
 
@@ -75,9 +92,15 @@ class Subnet(Entity):
     """A part of a cloud network for workloads."""
 
     prefix: Ipv4PrefixText | None = Field(None, description="Blank: settled from `hosts`.")
-    hosts: int | None = Field(
-        None, ge=1, le=1_000_000, description="How many hosts must fit. Blank: 200."
+    prefix6: Ipv6PrefixText | None = Field(
+        None, description="Blank: a /64 is settled where the design is dual-stack."
     )
+    hosts: int | None = Field(
+        None, ge=1, le=16_000_000, description="How many hosts must fit. Blank: its role's, or 200."
+    )
+    length: int | None = Field(None, ge=1, le=30, description="A prefix length instead of hosts.")
+    growth: Growth | None = Field(None, description="Room to grow. Blank: its role's, or none.")
+    role: Name | None = Field(None, description="A role, for its size.")
     propagation: bool = Field(
         True, description="Whether its route table takes over what the cloud gateway learns."
     )
@@ -87,6 +110,9 @@ class CloudGateway(Entity):
     """The virtual network gateway."""
 
     subnet: Ipv4PrefixText | None = Field(None, description="The gateway subnet. Blank: settled.")
+    subnet6: Ipv6PrefixText | None = Field(
+        None, description="Its IPv6 prefix. Blank: a /64 is settled where the design is dual-stack."
+    )
     gateway_class: str | None = Field(
         None, alias="class", description="Capacity class. Blank: the cheapest that fits."
     )
@@ -98,6 +124,15 @@ class CloudGateway(Entity):
         None, description="Public addresses, one per instance. Blank: settled."
     )
     throughput: Megabits = Field(100.0, description="What it must carry.")
+    after_failure: bool = Field(
+        False, alias="after-failure", description="Carry it with one instance lost as well."
+    )
+    routes: int | None = Field(
+        None, ge=1, le=1_000_000, description="BGP routes to hold. Blank: counted in the design."
+    )
+    needs: list[Name] = Field(
+        default_factory=list, description="Features that its class must have, such as `zones`."
+    )
     offers: list[str] | None = Field(
         None, min_length=1, description="Suites it may use, best first. Blank: all shipped."
     )
@@ -107,7 +142,16 @@ class Cloud(Entity):
     """A cloud network with its gateway."""
 
     region: Name | None = Field(None, description="Where it runs.")
-    space: Ipv4PrefixText | None = Field(None, description="Address space. Blank: settled.")
+    space: Ipv4PrefixesText | None = Field(
+        None, description="Address space, one prefix or several. Blank: settled."
+    )
+    space6: Ipv6PrefixesText | None = Field(
+        None, description="IPv6 space. Blank: settled where the design is dual-stack."
+    )
+    growth: Growth | None = Field(
+        None,
+        description="Room in its space for more subnets. Blank: one doubling if there is room.",
+    )
     subnets: dict[Name, Subnet] = Field(min_length=1, description="Its workload subnets.")
     gateway: CloudGateway = Field(
         default_factory=lambda: CloudGateway.model_validate({}), description="Its gateway."
@@ -127,6 +171,9 @@ class Tunnel(Entity):
     )
     inside: Ipv4PrefixText | None = Field(
         None, description="Point-to-point block: the cloud has the first host, the site the second."
+    )
+    inside6: Ipv6PrefixText | None = Field(
+        None, description="The same for IPv6. Blank: settled where the design is dual-stack."
     )
 
 
@@ -152,6 +199,23 @@ class Link(Entity):
     networks: list[Name] | None = Field(
         None, min_length=1, description="The site's networks that use it. Blank: all."
     )
+    only: dict[Name, Ipv4PrefixesText] = Field(
+        default_factory=dict,
+        description="Parts of these networks that use the link, instead of the whole network.",
+    )
+    seen_as: dict[Name, Ipv4PrefixText | None] = Field(
+        default_factory=dict,
+        alias="seen-as",
+        description="Networks of the site that the cloud knows by another prefix of the same "
+        "length (one-to-one translation at the site gateway). Blank: settled.",
+    )
+    cloud_seen_as: Ipv4PrefixesText | None = Field(
+        None,
+        alias="cloud-seen-as",
+        description="What the site knows the cloud's space by, a prefix for each of its prefixes "
+        "(one-to-one translation at the cloud gateway). Key without value: "
+        "settled. No key: not translated.",
+    )
     routing: Literal["bgp", "static"] = Field("bgp", description="How routes are made known.")
     suite: str | None = Field(None, description="A suite's name. Blank: the strongest of both.")
     liveness: Liveness = Field(
@@ -162,6 +226,11 @@ class Link(Entity):
         "auto", description="UDP encapsulation of ESP: when a translator is found, or always."
     )
     tunnels: dict[Name, Tunnel] = Field(min_length=1, description="Its tunnels, preferred first.")
+
+    @property
+    def translates_cloud(self) -> bool:
+        """Whether the site knows the cloud's space by another prefix, given or blank."""
+        return "cloud_seen_as" in self.model_fields_set
 
 
 class IkePart(Entity):
@@ -211,13 +280,31 @@ class Design(Entity):
     clouds: dict[Name, Cloud] = Field(min_length=1)
     links: dict[Name, Link] = Field(default_factory=dict)
     suites: dict[Name, SuiteSpec] = Field(default_factory=dict)
-    elsewhere: dict[Name, Ipv4PrefixText] = Field(
+    elsewhere: dict[Name, Elsewhere] = Field(
         default_factory=dict, description="Ranges in use by others: partners, older networks."
     )
+    stack: Literal["ipv4", "dual"] = Field(
+        "ipv4", description="`dual` gives every network, subnet and tunnel an IPv6 prefix as well."
+    )
+    ula: Ipv6PrefixText | None = Field(
+        None, description="Unique local /48 (RFC 4193). Blank: drawn once, where dual-stack."
+    )
+    pools: dict[Name, Pool] = Field(
+        default_factory=dict, description="Address space to choose from. Blank: private space."
+    )
+    roles: dict[Name, Role] = Field(
+        default_factory=dict, description="Sizes that many networks or subnets share."
+    )
+    as_numbers: AsPools = Field(
+        default_factory=lambda: AsPools.model_validate({}),
+        alias="as-numbers",
+        description="AS numbers to choose from.",
+    )
+    inside: InsideSize = Field(
+        default_factory=lambda: InsideSize.model_validate({}),
+        description="Size of the blocks inside tunnels.",
+    )
+    offering: str | None = Field(
+        None, description="A file beside this one: the cloud's classes and rules. Blank: practice."
+    )
     expectations: list[Expectation] = Field(default_factory=list)
-
-    def network(self, reference: str) -> Prefix | None:
-        """The prefix behind `site/network`, when it is a site's."""
-        place, _, name = reference.partition("/")
-        site = self.sites.get(place)
-        return site.networks.get(name) if site else None

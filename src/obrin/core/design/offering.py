@@ -9,17 +9,24 @@ from obrin.core.address.prefix import Prefix, parse_prefix
 
 @dataclass(frozen=True, slots=True)
 class Demand:
-    """What a design asks of one gateway; `throughput` in Mbit/s."""
+    """What a design asks of one gateway; `throughput` in Mbit/s.
+
+    With `after_failure` the throughput must be carried with one instance lost as well.
+    """
 
     throughput: float
     tunnels: int
     bgp: bool
     instances: int
+    routes: int = 0
+    features: tuple[str, ...] = ()
+    after_failure: bool = False
 
 
 @dataclass(frozen=True, slots=True)
 class GatewayClass:
-    """`throughput` in Mbit/s, `monthly` in credits, `build_minutes` of simulated time."""
+    """`throughput` in Mbit/s of all instances together, shared equally; costs in credits;
+    `build_minutes` of simulated time; `subnet_length` of the smallest gateway subnet."""
 
     name: str
     throughput: float
@@ -27,25 +34,43 @@ class GatewayClass:
     bgp: bool
     instances: int
     subnet_length: int
-    monthly: int
+    monthly: float
     build_minutes: int
+    routes: int = 0
+    hourly: float = 0.0
+    features: tuple[str, ...] = ()
 
     def lacks(self, asked: Demand) -> str:
         """Why this class cannot serve, or an empty text."""
-        if asked.throughput > self.throughput:
-            return f"carries {self.throughput:g} Mbit/s, {asked.throughput:g} Mbit/s are asked"
-        if asked.tunnels > self.tunnels:
-            return f"holds {self.tunnels} tunnels, {asked.tunnels} are asked"
         if asked.instances > self.instances:
             return f"runs {self.instances} instance, {asked.instances} are asked"
+        if asked.after_failure and asked.instances < 2:
+            return "cannot carry anything after its only instance is lost; ask for two instances"
         if asked.bgp and not self.bgp:
             return "does not speak BGP"
+        for feature in asked.features:
+            if feature not in self.features:
+                return f"has no {feature}"
+        if asked.throughput > self.throughput:
+            return f"carries {self.throughput:g} Mbit/s, {asked.throughput:g} Mbit/s are asked"
+        left = self.throughput * (asked.instances - 1) / asked.instances
+        if asked.after_failure and asked.throughput > left:
+            return (
+                f"carries {left:g} Mbit/s after the loss of an instance, "
+                f"{asked.throughput:g} Mbit/s are asked"
+            )
+        if asked.tunnels > self.tunnels:
+            return f"holds {self.tunnels} tunnels, {asked.tunnels} are asked"
+        if asked.bgp and asked.routes > self.routes:
+            return f"holds {self.routes} BGP routes, {asked.routes} are asked"
         return ""
 
 
 @dataclass(frozen=True, slots=True)
 class Offering:
-    """`reserved` addresses of every subnet are the cloud's own."""
+    """`reserved` addresses of every subnet are the cloud's own. `largest_space` and
+    `largest_subnet` are the shortest prefix lengths allowed, `smallest_subnet` the longest.
+    Nothing may lie in `forbidden`, no inside block in `reserved_inside`."""
 
     classes: tuple[GatewayClass, ...]
     reserved: int
@@ -53,20 +78,39 @@ class Offering:
     reserved_inside: tuple[Prefix, ...]
     largest_space: int
     smallest_subnet: int
+    largest_subnet: int = 16
+    forbidden: tuple[Prefix, ...] = ()
 
+    def by_cost(self) -> list[GatewayClass]:
+        """The cheapest first."""
+        return sorted(self.classes, key=lambda c: c.monthly)
+
+    def find_class(self, name: str) -> GatewayClass | None:
+        return next((c for c in self.classes if c.name == name), None)
+
+
+_FEATURES = ("both-active", "translation", "zones", "certificates")
 
 PRACTICE_CLOUD = Offering(
     classes=(
-        GatewayClass("punt", 100, 4, False, 1, 29, 20, 10),
-        GatewayClass("cutter", 500, 20, True, 2, 28, 110, 20),
-        GatewayClass("packet", 2_000, 200, True, 2, 27, 340, 30),
-        GatewayClass("liner", 10_000, 10_000, True, 2, 26, 1_250, 40),
+        GatewayClass("punt", 100, 4, False, 1, 29, 20, 10, 0, 0.03),
+        GatewayClass("cutter", 500, 20, True, 2, 28, 110, 20, 200, 0.16, _FEATURES[:1]),
+        GatewayClass("packet", 2_000, 200, True, 2, 27, 340, 30, 4_000, 0.48, _FEATURES[:3]),
+        GatewayClass("liner", 10_000, 10_000, True, 2, 26, 1_250, 40, 100_000, 1.8, _FEATURES),
     ),
     reserved=4,
     public_pool=parse_prefix("203.0.113.0/24"),
     reserved_inside=tuple(
         map(parse_prefix, ("169.254.0.0/24", "169.254.169.0/24", "169.254.255.0/24"))
     ),
-    largest_space=16,
+    largest_space=12,
     smallest_subnet=29,
-)
+    largest_subnet=16,
+    forbidden=tuple(
+        map(
+            parse_prefix,
+            ("0.0.0.0/8", "127.0.0.0/8", "169.254.0.0/16", "224.0.0.0/4", "240.0.0.0/4",
+             "::/8", "fe80::/10", "ff00::/8"),
+        )
+    ),
+)  # fmt: skip

@@ -30,6 +30,12 @@ def reference_text() -> str:
     ]
     lines += _entity("Design", schema)
     for name, entity in schema["$defs"].items():
+        if "anyOf" in entity:
+            short = _kind(entity["anyOf"][1])
+            whole = entity["anyOf"][0]
+            described = f"{whole['description']} Or, in short: {short}."
+            lines += _entity(name, {**whole, "description": described})
+            continue
         lines += _entity(name, entity)
     return "\n".join(lines).rstrip() + "\n"
 
@@ -55,6 +61,8 @@ def _default(spec: Json) -> str:
     value = spec["default"]
     if value is None:
         return "blank"
+    if isinstance(value, dict | list) and not value:
+        return "none"
     if isinstance(value, float):
         unit = str(spec.get("examples", [""])[0]).partition(" ")[2]
         return f"`{value:g} {'s' if unit == 'h' else unit}`"

@@ -1,7 +1,7 @@
 """The settled design: every value concrete, every tunnel seen from both ends.
 
-This is what all later stages read. It is built from a design and the choices for its blanks, and
-it is a frozen value: nothing later reaches back to change it.
+This is what all later stages read. `build_settled` makes it from a design and the choices for its
+blanks; it is a frozen value: nothing later reaches back to change it.
 """
 
 from __future__ import annotations
@@ -9,11 +9,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 
-from obrin.core.address.prefix import Prefix, parse_ipv4, parse_prefix
-from obrin.core.design.choices import Choices, Value
+from obrin.core.address.prefix import Prefix, parse_prefix
+from obrin.core.address.translation import Exposure
 from obrin.core.design.model import Design, Expectation, FilterRule
-from obrin.core.design.references import all_suites
-from obrin.core.errors import SettleError
 from obrin.core.ipsec.liveness import Liveness
 from obrin.core.ipsec.suite import Suite
 
@@ -45,6 +43,7 @@ class SettledTunnel:
     cloud_address: str
     inside: Prefix
     rank: int
+    inside6: Prefix | None = None
 
     @property
     def cloud_inside(self) -> int:
@@ -63,10 +62,14 @@ class SettledTunnel:
 
 @dataclass(frozen=True, slots=True)
 class SettledLink:
+    """`exposures` are the site's networks, or parts of them, that use the link;
+    `cloud_exposures` are the cloud's space."""
+
     name: str
     site: str
     cloud: str
-    networks: dict[str, Prefix]
+    exposures: tuple[Exposure, ...]
+    cloud_exposures: tuple[Exposure, ...]
     routing: str
     suite: Suite
     liveness: Liveness
@@ -84,6 +87,8 @@ class SettledGateway:
     uplinks: dict[str, SettledUplink]
     networks: dict[str, Prefix]
     filters: tuple[FilterRule, ...] | None
+    networks6: dict[str, Prefix] = field(default_factory=dict)
+    loopback: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -91,6 +96,7 @@ class SettledSubnet:
     name: str
     prefix: Prefix
     propagation: bool
+    prefix6: Prefix | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -99,13 +105,19 @@ class SettledCloud:
 
     name: str
     region: str
-    space: Prefix
+    spaces: tuple[Prefix, ...]
     subnets: dict[str, SettledSubnet]
     gateway_subnet: Prefix
     gateway_class: str
     asn: int
     instances: tuple[str, ...]
     filters: tuple[FilterRule, ...] | None
+    spaces6: tuple[Prefix, ...] = ()
+    gateway_subnet6: Prefix | None = None
+
+    def holds(self, prefix: Prefix) -> bool:
+        """Whether a prefix lies inside the cloud's space."""
+        return any(space.covers(prefix) for space in self.spaces)
 
     def router_id(self, instance: int) -> int:
         """The instance's address in the gateway subnet, after the cloud's reserved ones."""
@@ -118,12 +130,17 @@ class SettledIndex:
 
     tunnels_at: dict[str, tuple[SettledTunnel, ...]]
     by_label: dict[str, SettledTunnel]
+    links_between: dict[frozenset[str], tuple[SettledLink, ...]]
     expectations_at: dict[str, tuple[tuple[int, Expectation], ...]]
 
 
 @dataclass(frozen=True, slots=True)
 class Settled:
+    """`networks` and `networks6` hold those of each site by name."""
+
     design: Design
+    networks: dict[str, dict[str, Prefix]]
+    networks6: dict[str, dict[str, Prefix]]
     gateways: dict[str, SettledGateway]
     clouds: dict[str, SettledCloud]
     links: dict[str, SettledLink]
@@ -158,126 +175,58 @@ class Settled:
         place, _, name = reference.partition("/")
         if place in self.clouds:
             return self.clouds[place].subnets[name].prefix
-        return self.design.sites[place].networks[name]
+        return self.networks[place][name]
 
     def prefixes_of(self, reference: str) -> list[Prefix]:
         """Prefixes behind `place/network`, `place` or a prefix as text."""
         if reference in self.clouds:
-            return [self.clouds[reference].space]
+            return list(self.clouds[reference].spaces)
         if reference in self.design.sites:
-            return list(self.design.sites[reference].networks.values())
+            return list(self.networks[reference].values())
         place = reference.partition("/")[0]
         if place in self.clouds or place in self.design.sites:
             return [self.network(reference)]
         return [parse_prefix(reference)]
 
+    def exposures(self, reference: str, peer: str) -> list[Exposure]:
+        """How a network is known at the place `peer`; the network as it is when no link says."""
+        place, _, name = reference.partition("/")
+        whole = self.network(reference)
+        found: list[Exposure] = []
+        for link in self.index.links_between.get(frozenset((place, peer)), ()):
+            if place == link.cloud:
+                found += [
+                    Exposure(name, whole, part.outward_prefix(whole))
+                    for part in link.cloud_exposures
+                    if part.real.covers(whole)
+                ]
+            else:
+                found += [part for part in link.exposures if part.network == name]
+        return list(dict.fromkeys(found)) or [Exposure(name, whole, whole)]
+
+    def seen_as(self, reference: str, place: str) -> list[Prefix]:
+        """The prefixes by which the hosts of a place know what `prefixes_of` tells."""
+        here = reference.partition("/")[0]
+        if here == place or (here not in self.clouds and here not in self.networks):
+            return self.prefixes_of(reference)
+        if "/" in reference:
+            return [part.seen for part in self.exposures(reference, place)]
+        links = self.index.links_between.get(frozenset((here, place)), ())
+        if here in self.clouds:
+            found = [part.seen for link in links for part in link.cloud_exposures]
+        else:
+            found = [part.seen for link in links for part in link.exposures]
+        return list(dict.fromkeys(found)) or self.prefixes_of(reference)
+
+    def host(self, reference: str, peer: str) -> tuple[int, int]:
+        """The address that stands for a network in probes: at home, and as `peer` knows it."""
+        parts = self.exposures(reference, peer)
+        usual = host_of(self.network(reference))
+        part = next((p for p in parts if p.real.contains(usual)), parts[0])
+        address = usual if part.real.contains(usual) else host_of(part.real)
+        return address, part.outward(address)
+
 
 def host_of(prefix: Prefix) -> int:
     """The address that stands for a network in probes and practice: the tenth, or the middle."""
     return prefix.value + (10 if prefix.size >= 16 else prefix.size // 2)
-
-
-def build_settled(design: Design, choices: Choices) -> Settled:
-    """Raises SettleError when a blank has no choice yet."""
-
-    def pick(key: str, given: Value | None) -> Value:
-        if given is not None:
-            return given
-        choice = choices.get(key)
-        if choice is None:
-            raise SettleError(f"{key} is still blank. Run 'obrin settle' first")
-        return choice.value
-
-    def prefix(key: str, given: Prefix | None) -> Prefix:
-        return given if given is not None else parse_prefix(str(pick(key, None)))
-
-    suites = all_suites(design)
-    gateways: dict[str, SettledGateway] = {}
-    for site_name, site in design.sites.items():
-        for name, gateway in site.gateways.items():
-            uplinks = {
-                n: SettledUplink(n, u.address, u.inside or u.address, u.provider)
-                for n, u in gateway.uplinks.items()
-            }
-            gateways[name] = SettledGateway(
-                name,
-                site_name,
-                _integer(pick(f"sites.{site_name}.gateways.{name}.as", gateway.asn)),
-                min(parse_ipv4(u.address) for u in uplinks.values()),
-                uplinks,
-                dict(site.networks),
-                None if gateway.filters is None else tuple(gateway.filters),
-            )
-    clouds: dict[str, SettledCloud] = {}
-    for name, cloud in design.clouds.items():
-        here = f"clouds.{name}"
-        addresses = pick(f"{here}.gateway.addresses", cloud.gateway.addresses)
-        clouds[name] = SettledCloud(
-            name,
-            cloud.region or "unnamed",
-            prefix(f"{here}.space", cloud.space),
-            {
-                n: SettledSubnet(n, prefix(f"{here}.subnets.{n}.prefix", s.prefix), s.propagation)
-                for n, s in cloud.subnets.items()
-            },
-            prefix(f"{here}.gateway.subnet", cloud.gateway.subnet),
-            str(pick(f"{here}.gateway.class", cloud.gateway.gateway_class)),
-            _integer(pick(f"{here}.gateway.as", cloud.gateway.asn)),
-            tuple(addresses) if isinstance(addresses, list) else (str(addresses),),
-            None if cloud.filters is None else tuple(cloud.filters),
-        )
-    links: dict[str, SettledLink] = {}
-    for name, link in design.links.items():
-        site = design.sites[link.site]
-        suite = suites.get(str(pick(f"links.{name}.suite", link.suite)))
-        if suite is None:
-            raise SettleError(f"links.{name}.suite is not known any more. Run 'obrin settle'")
-        links[name] = SettledLink(
-            name,
-            link.site,
-            link.cloud,
-            {n: site.networks[n] for n in link.networks or site.networks},
-            link.routing,
-            suite,
-            Liveness(link.liveness.delay, link.liveness.wait, link.liveness.tries),
-            int(link.bgp.hold),
-            link.encapsulation == "always",
-            tuple(
-                SettledTunnel(
-                    tunnel_name,
-                    name,
-                    tunnel.gateway,
-                    gateways[tunnel.gateway].uplinks[tunnel.uplink],
-                    link.cloud,
-                    tunnel.instance,
-                    clouds[link.cloud].instances[tunnel.instance - 1],
-                    prefix(f"links.{name}.tunnels.{tunnel_name}.inside", tunnel.inside),
-                    rank,
-                )
-                for rank, (tunnel_name, tunnel) in enumerate(link.tunnels.items(), 1)
-            ),
-        )
-    return Settled(design, gateways, clouds, links, _index(design, links))
-
-
-def _index(design: Design, links: dict[str, SettledLink]) -> SettledIndex:
-    tunnels_at: dict[str, list[SettledTunnel]] = {}
-    by_label: dict[str, SettledTunnel] = {}
-    for link in links.values():
-        for tunnel in link.tunnels:
-            by_label[tunnel.label] = tunnel
-            tunnels_at.setdefault(tunnel.gateway, []).append(tunnel)
-            tunnels_at.setdefault(tunnel.cloud, []).append(tunnel)
-    expectations_at: dict[str, list[tuple[int, Expectation]]] = {}
-    for number, wish in enumerate(design.expectations, 1):
-        for place in {r.partition("/")[0] for r in (wish.source, wish.destination)}:
-            expectations_at.setdefault(place, []).append((number, wish))
-    return SettledIndex(
-        {place: tuple(found) for place, found in tunnels_at.items()},
-        by_label,
-        {place: tuple(found) for place, found in expectations_at.items()},
-    )
-
-
-def _integer(value: Value) -> int:
-    return int(value) if not isinstance(value, list) else int(value[0])

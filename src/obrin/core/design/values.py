@@ -16,6 +16,8 @@ _DURATION = re.compile(r"([0-9]+(?:\.[0-9]+)?)\s*(ms|s|min|h|d)\Z")
 _SECONDS = {"ms": 0.001, "s": 1.0, "min": 60.0, "h": 3600.0, "d": 86400.0}
 _RATE = re.compile(r"([0-9]+(?:\.[0-9]+)?)\s*(kbit/s|Mbit/s|Gbit/s)\Z")
 _MEGABITS = {"kbit/s": 0.001, "Mbit/s": 1.0, "Gbit/s": 1000.0}
+_GROWTH = re.compile(r"([0-9]+(?:\.[0-9]+)?)\s*(%|doublings?)\Z")
+_AS_RANGE = re.compile(r"([0-9]{1,10})(?:-([0-9]{1,10}))?\Z")
 _FLOW = re.compile(r"(tcp|udp)/([0-9]{1,5})(?:-([0-9]{1,5}))?\Z")
 
 
@@ -30,8 +32,63 @@ def _prefix(value: Any) -> Prefix:
 def _ipv4_prefix(value: Any) -> Prefix:
     prefix = _prefix(value)
     if prefix.bits != 32:
-        raise ValueError(f"{prefix} is IPv6, which tunnels do not carry yet; give an IPv4 prefix")
+        raise ValueError(
+            f"{prefix} is IPv6; give an IPv4 prefix here and the IPv6 one in the key ending in 6"
+        )
     return prefix
+
+
+def _ipv6_prefix(value: Any) -> Prefix:
+    prefix = _prefix(value)
+    if prefix.bits != 128:
+        raise ValueError(f"{prefix} is IPv4; give an IPv6 prefix here, such as 2001:db8:20::/48")
+    return prefix
+
+
+def _prefixes(value: Any) -> tuple[Prefix, ...]:
+    listed = value if isinstance(value, list | tuple) else [value]
+    found = tuple(map(_prefix, listed))
+    if not found:
+        raise ValueError("the list of prefixes is empty; give at least one")
+    if len({prefix.bits for prefix in found}) > 1:
+        raise ValueError("IPv4 and IPv6 are mixed; make one entry for each family")
+    return found
+
+
+def _prefixes_ipv4(value: Any) -> tuple[Prefix, ...]:
+    return tuple(map(_ipv4_prefix, _prefixes(value)))
+
+
+def _prefixes_ipv6(value: Any) -> tuple[Prefix, ...]:
+    return tuple(map(_ipv6_prefix, _prefixes(value)))
+
+
+def parse_growth(value: Any) -> float:
+    """`50 %` or `2 doublings` to a factor, 1.5 or 4. Raises ValueError."""
+    match = _GROWTH.match(value) if isinstance(value, str) else None
+    if match is None:
+        raise ValueError(f"{value!r} is not a growth; write for example '50 %' or '1 doubling'")
+    number = float(match[1])
+    if number > (10_000 if match[2] == "%" else 16):
+        raise ValueError(f"{value!r} is more than anybody needs; at most 10000 % or 16 doublings")
+    return float(1 + number / 100 if match[2] == "%" else 2.0**number)
+
+
+def format_growth(factor: float) -> str:
+    """A factor as text that `parse_growth` reads back."""
+    return f"{(factor - 1) * 100:g} %"
+
+
+def _as_range(value: Any) -> range:
+    match = _AS_RANGE.match(str(value)) if not isinstance(value, bool) else None
+    if match is None:
+        raise ValueError(f"{value!r} is not a range of AS numbers; write for example 64512-64999")
+    first, last = int(match[1]), int(match[2] or match[1])
+    if not 1 <= first <= last <= 4294967294:
+        raise ValueError(
+            f"{value!r} does not rise, or leaves 1 to 4294967294; write for example 64512-64999"
+        )
+    return range(first, last + 1)
 
 
 def _ipv4(value: Any) -> str:
@@ -75,6 +132,63 @@ Ipv4PrefixText = Annotated[
     BeforeValidator(_ipv4_prefix),
     _TEXT,
     _text_schema(r"^[0-9.]+/[0-9]+$", "IPv4 prefix", "10.20.0.0/22"),
+]
+Ipv6PrefixText = Annotated[
+    Prefix,
+    BeforeValidator(_ipv6_prefix),
+    _TEXT,
+    _text_schema(r"^[0-9a-fA-F:.]+/[0-9]+$", "IPv6 prefix", "2001:db8:20::/48"),
+]
+PrefixText = Annotated[
+    Prefix,
+    BeforeValidator(_prefix),
+    _TEXT,
+    _text_schema(r"^[0-9a-fA-F:.]+/[0-9]+$", "IPv4 or IPv6 prefix", "10.20.0.0/22"),
+]
+
+
+def _several(pattern: str, example: str) -> WithJsonSchema:
+    one = {"type": "string", "pattern": pattern, "examples": [example]}
+    return WithJsonSchema({"anyOf": [one, {"type": "array", "items": one, "minItems": 1}]})
+
+
+_TEXTS = PlainSerializer(lambda found: [str(p) for p in found], return_type=list[str])
+PrefixesText = Annotated[
+    tuple[Prefix, ...],
+    BeforeValidator(_prefixes),
+    _TEXTS,
+    _several(r"^[0-9a-fA-F:.]+/[0-9]+$", "10.64.0.0/12"),
+]
+Ipv4PrefixesText = Annotated[
+    tuple[Prefix, ...],
+    BeforeValidator(_prefixes_ipv4),
+    _TEXTS,
+    _several(r"^[0-9.]+/[0-9]+$", "10.20.0.0/21"),
+]
+Ipv6PrefixesText = Annotated[
+    tuple[Prefix, ...],
+    BeforeValidator(_prefixes_ipv6),
+    _TEXTS,
+    _several(r"^[0-9a-fA-F:.]+/[0-9]+$", "2001:db8:20::/60"),
+]
+Growth = Annotated[
+    float,
+    BeforeValidator(parse_growth),
+    PlainSerializer(format_growth, return_type=str),
+    _text_schema(r"^[0-9.]+ ?(%|doublings?)$", "growth, in percent or doublings", "50 %"),
+]
+AsRange = Annotated[
+    range,
+    BeforeValidator(_as_range),
+    PlainSerializer(lambda r: f"{r.start}-{r.stop - 1}", return_type=str),
+    WithJsonSchema(
+        {
+            "anyOf": [
+                {"type": "string", "pattern": r"^[0-9]+(-[0-9]+)?$", "examples": ["64512-64999"]},
+                {"type": "integer"},
+            ]
+        }
+    ),
 ]
 Ipv4Text = Annotated[
     str, BeforeValidator(_ipv4), _text_schema(r"^[0-9.]+$", "IPv4 address", "192.0.2.10")

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from obrin.core.address.prefix import DEFAULT_ROUTE, Prefix, format_address
+from obrin.core.address.translation import Exposure
 from obrin.core.design.settled import Settled, SettledTunnel
 from obrin.core.ipsec.liveness import Liveness
 from obrin.core.ipsec.suite import Suite
@@ -19,7 +20,11 @@ from obrin.core.routing.model import (
 
 @dataclass(frozen=True, slots=True)
 class TunnelEnd:
-    """Everything that one end of a tunnel is told. Prefixes are those routed through it."""
+    """Everything that one end of a tunnel is told.
+
+    Prefixes are those routed through it, as the other end knows the local ones. `translations` are
+    what this end does to its own addresses at the tunnel.
+    """
 
     tunnel: str
     uplink: str
@@ -42,11 +47,12 @@ class TunnelEnd:
     local_prefixes: tuple[Prefix, ...]
     remote_prefixes: tuple[Prefix, ...]
     selectors: tuple[Prefix, ...] = (DEFAULT_ROUTE,)
+    translations: tuple[Exposure, ...] = ()
 
 
 def site_end(settled: Settled, tunnel: SettledTunnel) -> TunnelEnd:
     """The site gateway's end; it initiates, because it may stand behind a translator."""
-    link, cloud = settled.links[tunnel.link], settled.clouds[tunnel.cloud]
+    link = settled.links[tunnel.link]
     policy = site_policy(settled, tunnel)
     return TunnelEnd(
         tunnel.label, tunnel.uplink.name, True,
@@ -54,13 +60,14 @@ def site_end(settled: Settled, tunnel: SettledTunnel) -> TunnelEnd:
         link.suite, link.liveness, link.always_encapsulate,
         tunnel.inside, format_address(tunnel.site_inside), format_address(tunnel.cloud_inside),
         link.routing, policy.local_as, policy.peer_as, link.hold, policy.local_pref, tunnel.rank,
-        announced_by_site(link), announced_by_cloud(cloud),
+        announced_by_site(link), announced_by_cloud(link),
+        translations=tuple(part for part in link.exposures if part.translated),
     )  # fmt: skip
 
 
 def cloud_end(settled: Settled, tunnel: SettledTunnel) -> TunnelEnd:
     """The cloud instance's end; it waits to be called."""
-    link, cloud = settled.links[tunnel.link], settled.clouds[tunnel.cloud]
+    link = settled.links[tunnel.link]
     policy = cloud_policy(settled, tunnel)
     return TunnelEnd(
         tunnel.label, f"instance-{tunnel.instance}", False,
@@ -68,7 +75,8 @@ def cloud_end(settled: Settled, tunnel: SettledTunnel) -> TunnelEnd:
         link.suite, link.liveness, link.always_encapsulate,
         tunnel.inside, format_address(tunnel.cloud_inside), format_address(tunnel.site_inside),
         link.routing, policy.local_as, policy.peer_as, link.hold, policy.local_pref, tunnel.rank,
-        announced_by_cloud(cloud), announced_by_site(link),
+        announced_by_cloud(link), announced_by_site(link),
+        translations=tuple(part for part in link.cloud_exposures if part.translated),
     )  # fmt: skip
 
 

@@ -54,6 +54,7 @@ def value_sheet(settled: Settled, place: str) -> str:
     lines += _tunnels(ends)
     lines += _routing(settled, place, ends)
     lines += _filters(filter_of(settled, place), ends)
+    lines += _translation(ends)
     lines += _internet_side(ends)
     return "\n".join(lines) + "\n"
 
@@ -66,7 +67,7 @@ def _own_values(
         cloud = settled.clouds[place]
         yield "Region", cloud.region
         yield "Capacity class", cloud.gateway_class
-        yield "Address space", str(cloud.space)
+        yield "Address space", ", ".join(map(str, cloud.spaces))
         yield "Gateway subnet", str(cloud.gateway_subnet)
         for number, address in enumerate(cloud.instances, 1):
             yield f"Public address of instance {number}", address
@@ -213,8 +214,31 @@ def _filters(rules: tuple[Rule, ...], ends: tuple[TunnelEnd, ...]) -> Iterator[s
         yield ""
 
 
+def _translation(ends: tuple[TunnelEnd, ...]) -> Iterator[str]:
+    """Only where something is translated."""
+    if not any(end.translations for end in ends):
+        return
+    yield "## 6. One-to-one translation, both directions"
+    yield ""
+    yield from table(
+        ("At", "Here it is", "The remote end knows it as", "Out: source", "In: destination"),
+        (
+            (interface_name(end.tunnel), str(part.real), str(part.seen),
+             f"{part.real} to {part.seen}", f"{part.seen} to {part.real}")
+            for end in ends for part in end.translations
+        ),
+    )  # fmt: skip
+    yield ""
+    yield (
+        "The last part of each address stays. No ports change and no state is kept, so either side "
+        "can begin. The filter sees addresses as this side has them."
+    )
+    yield ""
+
+
 def _internet_side(ends: tuple[TunnelEnd, ...]) -> Iterator[str]:
-    yield "## 6. On the internet side, and translation"
+    number = 7 if any(end.translations for end in ends) else 6
+    yield f"## {number}. On the internet side, and source translation"
     yield ""
     yield from table(
         ("Allow", "Between", "And"),

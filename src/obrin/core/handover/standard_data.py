@@ -1,7 +1,7 @@
 """A pack's standard data: YANG instance data as JSON (RFC 7951) from standard modules.
 
 Interfaces and addresses are in ietf-interfaces and ietf-ip, static routes in ietf-routing, filters
-in ietf-access-control-list; tunnels and BGP are in Obrin's own small modules.
+in ietf-access-control-list, translation in ietf-nat; tunnels and BGP in small modules of our own.
 """
 
 from __future__ import annotations
@@ -54,7 +54,31 @@ def _data(
     static = [end for end in ends if end.routing == "static"]
     if static:
         data["ietf-routing:routing"] = _static(static)
+    if any(end.translations for end in ends):
+        data["ietf-nat:nat"] = {"instances": {"instance": list(_translations(ends))}}
     return data
+
+
+def _translations(ends: tuple[TunnelEnd, ...]) -> Iterator[Json]:
+    """One instance of static mappings for each tunnel interface that translates (RFC 8512)."""
+    for number, end in enumerate(ends, 1):
+        if end.translations:
+            yield {
+                "id": number,
+                "name": interface_name(end.tunnel),
+                "type": "ietf-nat:basic-nat",
+                "mapping-table": {
+                    "mapping-entry": [
+                        {
+                            "index": index,
+                            "type": "static",
+                            "internal-src-address": str(part.real),
+                            "external-src-address": str(part.seen),
+                        }
+                        for index, part in enumerate(end.translations, 1)
+                    ]
+                },
+            }
 
 
 def key_data(place_ends: tuple[TunnelEnd, ...], keys: Mapping[str, str]) -> Json:

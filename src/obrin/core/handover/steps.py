@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from obrin.core.address.prefix import format_address
-from obrin.core.design.settled import Settled, host_of
+from obrin.core.design.settled import Settled
 from obrin.core.drill.outage import predict_outage
 from obrin.core.handover.mirror import TunnelEnd, ends_at
 from obrin.core.handover.standard_data import interface_name
+from obrin.core.reach.trace import probe_key
 
 
 def steps(settled: Settled, place: str) -> str:
@@ -23,7 +24,7 @@ def steps(settled: Settled, place: str) -> str:
     parts += [_tunnel(end) for end in ends]
     parts.append(
         (
-            "Enter the filter, and leave tunnel traffic out of source translation (sheet, 5 and 6)",
+            "Enter the filter, and leave tunnel traffic out of source translation (sheet, 5 on)",
             "the filter's last rule drops everything else; the internet still works from the site",
         )
     )
@@ -36,8 +37,9 @@ def steps(settled: Settled, place: str) -> str:
 
 def _cloud_first(settled: Settled, place: str) -> tuple[str, str]:
     cloud = settled.clouds[place]
+    held = ", ".join(map(str, cloud.spaces))
     return (
-        f"Build network {cloud.space}, its subnets and gateway subnet {cloud.gateway_subnet}, "
+        f"Build network {held}, its subnets and gateway subnet {cloud.gateway_subnet}, "
         f"then the gateway of class {cloud.gateway_class} with {len(cloud.instances)} instances. "
         "'obrin connect' does this step and all others at the cloud",
         f"the gateway is ready and has the addresses {', '.join(cloud.instances)}",
@@ -47,7 +49,7 @@ def _cloud_first(settled: Settled, place: str) -> tuple[str, str]:
 def _site_first(settled: Settled, place: str) -> tuple[str, str]:
     uplinks = settled.gateways[place].uplinks.values()
     return (
-        "Allow UDP 500, UDP 4500 and ESP on the internet side (sheet, 6)",
+        "Allow UDP 500, UDP 4500 and ESP on the internet side (sheet, last part)",
         f"the uplinks {', '.join(f'{u.name} ({u.address})' for u in uplinks)} reach the internet",
     )
 
@@ -79,8 +81,8 @@ def _flow(settled: Settled, place: str) -> tuple[str, str]:
     here = place if place in settled.clouds else settled.gateways[place].site
     for _, expectation in settled.expectations_at(here):
         if expectation.must == "work":
-            source = format_address(host_of(settled.network(expectation.source)))
-            destination = format_address(host_of(settled.network(expectation.destination)))
+            key = probe_key(settled, expectation)
+            source, destination = format_address(key.source), format_address(key.destination)
             return (
                 "Try the flows that must work, from both sides ('obrin probe')",
                 f"for one, {expectation.flow} from {source} to {destination} is answered, and "

@@ -135,30 +135,48 @@ def filter_of(settled: Settled, place: str) -> tuple[Rule, ...]:
     """The rules at a site gateway or at a cloud's subnets.
 
     Given in the design, or else no wider than the flows that must work through that place.
+    Addresses are those that the place's own hosts know: before translation on the way out, after
+    it on the way in.
     """
     if place in settled.clouds:
         given, here = settled.clouds[place].filters, place
     else:
         given, here = settled.gateways[place].filters, settled.gateways[place].site
     if given is not None:
-        return tuple(_given(settled, given))
+        return tuple(_given(settled, here, given))
     rules: dict[Rule, None] = {}
     for number, expectation in settled.expectations_at(here):
         ends = (expectation.source.partition("/")[0], expectation.destination.partition("/")[0])
         if expectation.must == "work" and ends[0] != ends[1]:
-            source = settled.network(expectation.source)
-            destination = settled.network(expectation.destination)
-            for rule in rules_for(f"flow-{number}", source, destination, expectation.flow):
-                rules[rule] = None
+            pairs = _pairs(settled, here, expectation.source, expectation.destination)
+            for index, (source, destination) in enumerate(pairs, 1):
+                name = f"flow-{number}" if len(pairs) == 1 else f"flow-{number}-{index}"
+                for rule in rules_for(name, source, destination, expectation.flow):
+                    rules[rule] = None
     return tuple(rules)
 
 
-def _given(settled: Settled, given: Iterable[FilterRule]) -> Iterator[Rule]:
+def _pairs(
+    settled: Settled, here: str, source: str, destination: str
+) -> list[tuple[Prefix, Prefix]]:
+    """Both ends of a flow by the prefixes that the hosts of a place know."""
+    peer = {r.partition("/")[0] for r in (source, destination)} - {here}
+    other = next(iter(peer), here)
+
+    def known(reference: str) -> list[Prefix]:
+        if "/" in reference and reference.partition("/")[0] == here:
+            return [part.real for part in settled.exposures(reference, other)]
+        return settled.seen_as(reference, here)
+
+    return [(s, d) for s in known(source) for d in known(destination)]
+
+
+def _given(settled: Settled, here: str, given: Iterable[FilterRule]) -> Iterator[Rule]:
     for number, rule in enumerate(given, 1):
         pairs = [
             (s, d)
-            for s in settled.prefixes_of(rule.source)
-            for d in settled.prefixes_of(rule.destination)
+            for s in settled.seen_as(rule.source, here)
+            for d in settled.seen_as(rule.destination, here)
         ]
         for index, (source, destination) in enumerate(pairs, 1):
             name = f"rule-{number}" if len(pairs) == 1 else f"rule-{number}-{index}"

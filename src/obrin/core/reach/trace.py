@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from obrin.core.address.prefix import format_address
 from obrin.core.design.model import Expectation
-from obrin.core.design.settled import Settled, host_of
+from obrin.core.design.settled import Settled
 from obrin.core.reach.filters import ECHO_REQUEST, ICMP, PacketKey
 from obrin.core.reach.model import ReachModel
 from obrin.core.routing.forwarding import Route, RouteKind
@@ -24,8 +24,8 @@ class Trace:
 
 def probe_key(settled: Settled, expectation: Expectation) -> PacketKey:
     """The first packet that a probe of this expectation sends."""
-    source = host_of(settled.network(expectation.source))
-    destination = host_of(settled.network(expectation.destination))
+    source, _ = settled.host(expectation.source, expectation.destination.partition("/")[0])
+    _, destination = settled.host(expectation.destination, expectation.source.partition("/")[0])
     flow = expectation.flow
     if flow.protocol in (None, ICMP):
         return PacketKey(source, destination, ICMP, icmp_type=ECHO_REQUEST)
@@ -86,7 +86,7 @@ def _from_cloud(model: ReachModel, cloud: str, start: str, key: PacketKey) -> Tr
     hops = [f"host {format_address(key.source)} in {start}"]
     subnet = settled.clouds[cloud].subnets[start.partition("/")[2]]
     rule = model.rules(cloud).match(key)
-    if settled.clouds[cloud].space.contains(key.destination):
+    if any(p.contains(key.destination) for p in settled.clouds[cloud].spaces):
         return Trace((*hops, f"delivered inside {cloud}"))
     if rule is None:
         return _stop(hops, f"filter at {cloud}: no rule lets {key} through")

@@ -9,7 +9,7 @@ from collections.abc import Collection, Iterable
 
 from obrin.core.address.prefix import Prefix
 from obrin.core.address.table import PrefixTable
-from obrin.core.design.settled import Settled, SettledCloud, SettledLink, SettledTunnel
+from obrin.core.design.settled import Settled, SettledLink, SettledTunnel
 from obrin.core.routing.decision import Decision, decide
 from obrin.core.routing.forwarding import Route, RouteKind, forwarding_table
 from obrin.core.routing.path import Candidate, Path, Peer
@@ -22,11 +22,13 @@ def local_pref(rank: int) -> int:
 
 
 def announced_by_site(link: SettledLink) -> tuple[Prefix, ...]:
-    return tuple(sorted(set(link.networks.values())))
+    """The site's networks as the cloud knows them."""
+    return tuple(sorted({part.seen for part in link.exposures}))
 
 
-def announced_by_cloud(cloud: SettledCloud) -> tuple[Prefix, ...]:
-    return (cloud.space,)
+def announced_by_cloud(link: SettledLink) -> tuple[Prefix, ...]:
+    """The cloud's space as the site knows it."""
+    return tuple(part.seen for part in link.cloud_exposures)
 
 
 def site_policy(settled: Settled, tunnel: SettledTunnel) -> SessionPolicy:
@@ -35,7 +37,7 @@ def site_policy(settled: Settled, tunnel: SettledTunnel) -> SessionPolicy:
     return SessionPolicy(
         settled.gateways[tunnel.gateway].asn,
         cloud.asn,
-        announced_by_cloud(cloud),
+        announced_by_cloud(settled.links[tunnel.link]),
         local_pref(tunnel.rank),
     )
 
@@ -63,7 +65,9 @@ def site_decisions(
                 tunnel.label, cloud.asn, tunnel.cloud_inside, cloud.router_id(tunnel.instance)
             )
             path = export_path(sender, Path(tunnel.cloud_inside), tunnel.cloud_inside)
-            offers += [(p, path, peer, receiver) for p in announced_by_cloud(cloud)]
+            offers += [
+                (p, path, peer, receiver) for p in announced_by_cloud(settled.links[tunnel.link])
+            ]
     return _choose(offers)
 
 
@@ -118,7 +122,7 @@ def site_table(settled: Settled, gateway: str, up: Collection[str]) -> PrefixTab
         if tunnel.label in up:
             routes.append(Route(tunnel.inside, RouteKind.CONNECTED, tunnel.label))
             if settled.links[tunnel.link].routing == "static":
-                for prefix in announced_by_cloud(settled.clouds[tunnel.cloud]):
+                for prefix in announced_by_cloud(settled.links[tunnel.link]):
                     routes.append(Route(prefix, RouteKind.STATIC, tunnel.label, tunnel.rank))
     return forwarding_table(routes + _bgp_routes(site_decisions(settled, gateway, up)[0]))
 

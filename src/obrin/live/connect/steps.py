@@ -74,7 +74,9 @@ def connect_steps(
 
 def _network(settled: Settled, cloud: SettledCloud) -> list[Step]:
     name = cloud.name
-    network = CloudStep("networks", name, {"space": str(cloud.space), "region": cloud.region})
+    network = CloudStep(
+        "networks", name, {"spaces": [str(p) for p in cloud.spaces], "region": cloud.region}
+    )
     below = frozenset({network.name})
     subnets = [
         CloudStep(
@@ -159,6 +161,10 @@ def _tunnel(settled: Settled, tunnel: SettledTunnel, key: str) -> CloudStep:
         "metric": end.rank,
         "pre_shared_key": key,
     }
+    if end.translations:
+        body["translation"] = [
+            {"real": str(part.real), "seen": str(part.seen)} for part in end.translations
+        ]
     if end.routing == "bgp":
         body["bgp"] = {
             "hold_time": end.hold,

@@ -9,9 +9,10 @@ from dataclasses import dataclass
 
 from obrin.core.address.prefix import format_address, parse_prefix
 from obrin.core.design.model import Expectation
-from obrin.core.design.settled import Settled, host_of
+from obrin.core.design.settled import Settled
 from obrin.core.design.values import PROTOCOLS
 from obrin.core.errors import OutsideError
+from obrin.core.reach.trace import probe_key
 from obrin.live.http import Ends
 
 
@@ -50,8 +51,8 @@ def measure_outage(
     site = wish.source.partition("/")[0]
     gateway = next(g.name for g in settled.gateways.values() if g.site == site)
     given = {
-        "source": format_address(host_of(settled.network(wish.source))),
-        "destination": format_address(host_of(settled.network(wish.destination))),
+        "source": format_address(probe_key(settled, wish).source),
+        "destination": format_address(probe_key(settled, wish).destination),
         "interval": f"{interval:.3f}",
         "duration": f"{lead + duration:.3f}",
     }
@@ -70,7 +71,7 @@ def carrying(settled: Settled, ends: Ends) -> str:
     wish = echo_expectation(settled)
     site = wish.source.partition("/")[0]
     gateway = next(g.name for g in settled.gateways.values() if g.site == site)
-    target = host_of(settled.network(wish.destination))
+    target = probe_key(settled, wish).destination
     routes = ends.gateways[gateway].state().get("route", [])
     found = [(parse_prefix(r["prefix"]), r["via"]) for r in routes]
     best = max(

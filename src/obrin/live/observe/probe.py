@@ -9,8 +9,9 @@ from typing import Any
 
 from obrin.core.address.prefix import format_address, parse_ipv4
 from obrin.core.design.model import Expectation
-from obrin.core.design.settled import Settled, host_of
+from obrin.core.design.settled import Settled
 from obrin.core.design.values import PROTOCOLS
+from obrin.core.reach.trace import probe_key
 from obrin.live.http import Ends, HttpError
 
 TIMEOUT = 3.0
@@ -57,8 +58,8 @@ def probe_all(settled: Settled, ends: Ends) -> list[Outcome]:
 def probe_one(settled: Settled, ends: Ends, expectation: Expectation) -> Outcome:
     """One question from the source's side, asked as its first packet would be."""
     protocol = next((n for n, p in PROTOCOLS.items() if p == expectation.flow.protocol), "icmp")
-    source = host_of(settled.network(expectation.source))
-    destination = host_of(settled.network(expectation.destination))
+    key = probe_key(settled, expectation)
+    source, destination = key.source, key.destination
     timeout = TIMEOUT if expectation.must == "work" else TIMEOUT_NOT
     given: Json = {
         "source": format_address(source),

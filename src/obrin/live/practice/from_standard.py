@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 from obrin.core.address.prefix import Prefix, parse_ipv4, parse_prefix
+from obrin.core.address.translation import Exposure
 from obrin.core.ipsec.liveness import Liveness
 from obrin.core.ipsec.registry import ALGORITHMS, Kind
 from obrin.core.ipsec.selectors import Selector
@@ -31,8 +33,12 @@ def node_config(config: Json, keys: Json) -> NodeConfig:
     ipsec = config.get("obrin-ipsec:ipsec", {})
     suites = {entry["name"]: suite_from(entry) for entry in ipsec.get("suite", [])}
     bgp = config.get("obrin-bgp:bgp")
+    translations = _translations(config)
     tunnels = {
-        entry["name"]: _tunnel(entry, interfaces, suites, secrets)
+        entry["name"]: replace(
+            _tunnel(entry, interfaces, suites, secrets),
+            translations=translations.get(entry["interface"], ()),
+        )
         for entry in ipsec.get("tunnel", [])
     }
     by_interface = {entry["interface"]: entry["name"] for entry in ipsec.get("tunnel", [])}
@@ -117,6 +123,22 @@ def _tunnel(
         entry["udp-encapsulation"] == "always",
     )
     return NodeTunnel(peer, inside, local, low + 1 if local == low else low)
+
+
+def _translations(config: Json) -> dict[str, tuple[Exposure, ...]]:
+    """Static one-to-one mappings by the interface that their instance is named after."""
+    instances = config.get("ietf-nat:nat", {}).get("instances", {}).get("instance", [])
+    return {
+        entry["name"]: tuple(
+            Exposure(
+                "",
+                parse_prefix(mapping["internal-src-address"]),
+                parse_prefix(mapping["external-src-address"]),
+            )
+            for mapping in entry.get("mapping-table", {}).get("mapping-entry", [])
+        )
+        for entry in instances
+    }
 
 
 def _neighbours(bgp: Json) -> dict[str, NodeNeighbour]:

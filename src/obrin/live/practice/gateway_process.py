@@ -140,7 +140,7 @@ class GatewayProcess:
             for name, address in from_standard.uplinks(self._config).items()
         }
         self._node = Node(self._name, config, os.urandom)
-        self._hosts = Hosts(config.networks.values(), os.urandom)
+        self._hosts = Hosts(config.host_places(), os.urandom)
         self._node.start(self._now())
         self._kick()
 

@@ -12,6 +12,7 @@ from dataclasses import dataclass, replace
 
 from obrin.core.address.prefix import format_address, parse_ipv4
 from obrin.core.address.table import PrefixTable
+from obrin.core.address.translation import Exposure
 from obrin.core.reach.filters import PacketKey, RuleSet
 from obrin.core.routing.forwarding import Route, RouteKind, forwarding_table
 from obrin.live.practice.bgp_over_tcp import BgpOverTcp
@@ -36,6 +37,7 @@ from obrin.wire.packet import (
     decode_ipv4,
     decode_udp,
 )
+from obrin.wire.readdress import readdress
 from obrin.wire.tcp import TcpStack
 
 
@@ -160,6 +162,8 @@ class Node:
         if packet.destination in self._own:
             self._for_me(packet, now)
             return
+        if arrived_by is not None:
+            packet = _inward(packet, self.config.tunnels[arrived_by].translations)
         key = packet_key(packet)
         found = self.table.match(packet.destination)
         if found is None:
@@ -174,11 +178,12 @@ class Node:
         if packet.ttl <= 1:
             self.drops.add(self.name, "time to live ran out", key)
             return
-        forwarded = packet._replace(ttl=packet.ttl - 1).encode()
+        forwarded = packet._replace(ttl=packet.ttl - 1)
         if to_tunnel:
-            self._seal(route.via, forwarded, key)
+            forwarded = _outward(forwarded, self.config.tunnels[route.via].translations)
+            self._seal(route.via, forwarded.encode(), key)
         else:
-            self._local.append(forwarded)
+            self._local.append(forwarded.encode())
 
     def _for_me(self, packet: Ipv4, now: float) -> None:
         if packet.protocol == TCP:
@@ -301,6 +306,22 @@ class Node:
         """Inner packets for hosts of this gateway's own networks."""
         out, self._local = self._local, []
         return out
+
+
+def _outward(packet: Ipv4, translations: tuple[Exposure, ...]) -> Ipv4:
+    """The source as the other side knows it."""
+    for part in translations:
+        if part.real.contains(packet.source):
+            return readdress(packet, part.outward(packet.source), packet.destination)
+    return packet
+
+
+def _inward(packet: Ipv4, translations: tuple[Exposure, ...]) -> Ipv4:
+    """The destination as it really is."""
+    for part in translations:
+        if part.seen.contains(packet.destination):
+            return readdress(packet, packet.source, part.inward(packet.destination))
+    return packet
 
 
 def _rule_set(config: NodeConfig) -> RuleSet | None:

@@ -14,7 +14,7 @@ class Body(BaseModel):
 
 
 class Network(Body):
-    space: Ipv4PrefixText
+    spaces: Annotated[list[Ipv4PrefixText], Field(min_length=1, max_length=32)]
     region: str = "unnamed"
 
 
@@ -63,6 +63,13 @@ class BgpBody(Body):
     accept: list[Ipv4PrefixText]
 
 
+class TranslationBody(Body):
+    """One-to-one: what the far end knows as `seen` is `real` in the network."""
+
+    real: Ipv4PrefixText
+    seen: Ipv4PrefixText
+
+
 class Tunnel(Body):
     """`suite` is in the shape of obrin-ipsec; `pre_shared_key` can be set and never read."""
 
@@ -76,6 +83,7 @@ class Tunnel(Body):
     always_encapsulate: bool = False
     bgp: BgpBody | None = None
     metric: int = 1
+    translation: list[TranslationBody] = Field(default_factory=list)
     pre_shared_key: Annotated[str, Field(min_length=1, max_length=128)]
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 
 from obrin.core.address.prefix import Prefix, format_address, parse_ipv4
+from obrin.core.address.translation import Exposure
 from obrin.core.design.settled import host_of
 from obrin.core.ipsec.liveness import Liveness
 from obrin.core.reach.filters import PacketKey, RuleSet, rules_for
@@ -149,7 +150,10 @@ class Fabric:
             always_encapsulate=body.always_encapsulate,
         )  # fmt: skip
         low = body.inside.value + (0 if body.inside.length == 31 else 1)
-        return NodeTunnel(peer, body.inside, local, low + 1 if local == low else low)
+        return NodeTunnel(
+            peer, body.inside, local, low + 1 if local == low else low,
+            tuple(Exposure("", part.real, part.seen) for part in body.translation),
+        )  # fmt: skip
 
     def _neighbour(
         self, name: str, body: Tunnel, gateway: Gateway, instance: Instance

@@ -201,8 +201,9 @@ class Store:
         if (kind, name) not in self.resources and count >= QUOTAS.get(kind, 10_000):
             raise Problem(403, "quota", f"no more than {QUOTAS[kind]} {kind} are allowed")
         if isinstance(body, Network):
-            if body.space.length < self.offering.largest_space:
-                raise Problem(422, "too large", f"{body.space} is larger than allowed")
+            for space in body.spaces:
+                if space.length < self.offering.largest_space:
+                    raise Problem(422, "too large", f"{space} is larger than allowed")
         elif isinstance(body, Subnet):
             self._admit_subnet(name, body)
         elif isinstance(body, Gateway):
@@ -220,8 +221,11 @@ class Store:
 
     def _admit_subnet(self, name: str, body: Subnet) -> None:
         network = self.resources["networks", body.network].body
-        if isinstance(network, Network) and not network.space.covers(body.prefix):
-            raise Problem(422, "outside", f"{body.prefix} is not inside {network.space}")
+        if isinstance(network, Network) and not any(
+            space.covers(body.prefix) for space in network.spaces
+        ):
+            held = ", ".join(map(str, network.spaces))
+            raise Problem(422, "outside", f"{body.prefix} is not inside {held}")
         if body.prefix.length > self.offering.smallest_subnet:
             raise Problem(422, "too small", f"{body.prefix} is smaller than a subnet can be")
         for other in self._subnets(body.network, name):

@@ -1,0 +1,44 @@
+"""One-to-one prefix translation: the same host part behind another prefix (RFC 2663 section 4.1.1).
+
+No state and no ports: an address of `real` and the address of `seen` with the same offset stand for
+each other, in both directions.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from obrin.core.address.prefix import Prefix
+from obrin.core.errors import AddressError
+
+
+@dataclass(frozen=True, slots=True)
+class Exposure:
+    """A range as its own side has it (`real`) and as the other side knows it (`seen`).
+
+    Without translation the two are the same. Raises AddressError when their sizes differ.
+    """
+
+    network: str
+    real: Prefix
+    seen: Prefix
+
+    def __post_init__(self) -> None:
+        if (self.real.bits, self.real.length) != (self.seen.bits, self.seen.length):
+            raise AddressError(f"{self.seen} is not as large as {self.real}, which it stands for")
+
+    @property
+    def translated(self) -> bool:
+        return self.real != self.seen
+
+    def outward(self, address: int) -> int:
+        """An address of the real range, as the other side knows it."""
+        return address - self.real.value + self.seen.value
+
+    def inward(self, address: int) -> int:
+        """An address as the other side knows it, in the real range."""
+        return address - self.seen.value + self.real.value
+
+    def outward_prefix(self, prefix: Prefix) -> Prefix:
+        """A part of the real range, as the other side knows it."""
+        return Prefix(prefix.bits, self.outward(prefix.value), prefix.length)

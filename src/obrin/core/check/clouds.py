@@ -1,0 +1,122 @@
+"""Cloud networks: capacity class, gateway subnet, subnets, and what the cloud forbids."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from obrin.core.address.prefix import Prefix
+from obrin.core.check.finding import Finding, Severity
+from obrin.core.design.offering import Offering
+from obrin.core.design.reader import Location
+from obrin.core.design.settled import Settled
+from obrin.core.design.settling.classes import demand_of, judge_classes
+
+
+def cloud_networks(settled: Settled, offering: Offering) -> Iterator[Finding]:
+    for name, cloud in settled.clouds.items():
+        here: Location = ("clouds", name, "gateway", "subnet")
+        found = next((c for c in offering.classes if c.name == cloud.gateway_class), None)
+        if found is None:
+            known = ", ".join(c.name for c in offering.classes)
+            yield Finding(
+                Severity.ERROR, "class-unknown", ("clouds", name, "gateway", "class"),
+                f"the cloud offers no class '{cloud.gateway_class}'",
+                "the gateway cannot be built", f"use one of {known}, or leave it blank",
+            )  # fmt: skip
+        elif cloud.gateway_subnet.length > found.subnet_length:
+            yield Finding(
+                Severity.ERROR, "gateway-subnet-small", here,
+                f"{cloud.gateway_subnet} is smaller than the /{found.subnet_length} "
+                f"that class {found.name} needs",
+                "the cloud refuses to build the gateway, after the network exists",
+                f"give it a /{found.subnet_length} or leave it blank",
+            )  # fmt: skip
+        held = ", ".join(map(str, cloud.spaces))
+        if not cloud.holds(cloud.gateway_subnet):
+            yield Finding(
+                Severity.ERROR, "gateway-subnet-outside", here,
+                f"{cloud.gateway_subnet} is not inside the space {held}",
+                "the cloud refuses the subnet", "choose it from the space, or leave it blank",
+            )  # fmt: skip
+        yield from _subnets(settled, name)
+
+
+def _subnets(settled: Settled, name: str) -> Iterator[Finding]:
+    cloud = settled.clouds[name]
+    held = ", ".join(map(str, cloud.spaces))
+    seen: list[tuple[str, Prefix]] = [("the gateway subnet", cloud.gateway_subnet)]
+    for subnet in cloud.subnets.values():
+        here: Location = ("clouds", name, "subnets", subnet.name, "prefix")
+        if not cloud.holds(subnet.prefix):
+            yield Finding(
+                Severity.ERROR, "subnet-outside", here,
+                f"{subnet.prefix} is not inside the space {held}",
+                "the cloud refuses the subnet", "choose it from the space, or leave it blank",
+            )  # fmt: skip
+        for other, prefix in seen:
+            if prefix.overlaps(subnet.prefix):
+                yield Finding(
+                    Severity.ERROR, "subnet-overlap", here,
+                    f"{subnet.prefix} of {subnet.name} overlaps {prefix} of {other}",
+                    "the cloud refuses the second of them; a gateway subnet holds no workloads",
+                    "move one of them, or leave it blank",
+                )  # fmt: skip
+        seen.append((subnet.name, subnet.prefix))
+
+
+def classes(settled: Settled, offering: Offering) -> Iterator[Finding]:
+    """A class that the design gives, against what it asks."""
+    for name, cloud in settled.clouds.items():
+        here: Location = ("clouds", name, "gateway", "class")
+        given = settled.design.clouds[name].gateway.gateway_class
+        judged = judge_classes(demand_of(settled.design, name), offering)
+        mine = next((j for j in judged if j.entry.name == cloud.gateway_class), None)
+        if given is None or mine is None:
+            continue
+        if mine.lacks:
+            yield Finding(
+                Severity.ERROR, "class-short", here,
+                f"class {given} {mine.lacks}",
+                "it shows when the gateway is built and loaded, and another takes as long again",
+                "leave the class blank, or see 'obrin classes' for one that does it",
+            )  # fmt: skip
+            continue
+        best = next(j.entry for j in judged if not j.lacks)
+        if best.monthly < mine.entry.monthly:
+            yield Finding(
+                Severity.NOTE, "class-dear", here,
+                f"class {given} costs {mine.entry.monthly:g} credits a month; "
+                f"{best.name} does all that is asked for {best.monthly:g}",
+                f"{mine.entry.monthly - best.monthly:g} credits a month buy nothing asked for",
+                f"use {best.name}, or ask for what {given} can do more",
+            )  # fmt: skip
+
+
+def limits(settled: Settled, offering: Offering) -> Iterator[Finding]:
+    """What the cloud does not allow: sizes, and ranges nobody may use."""
+    for name, cloud in settled.clouds.items():
+        for space in cloud.spaces:
+            if space.length < offering.largest_space:
+                yield Finding(
+                    Severity.ERROR, "space-size", ("clouds", name, "space"),
+                    f"{space} is larger than the /{offering.largest_space} that the cloud allows",
+                    "the cloud refuses the network",
+                    f"use prefixes of a /{offering.largest_space} or longer",
+                )  # fmt: skip
+        for subnet in cloud.subnets.values():
+            length = subnet.prefix.length
+            if not offering.largest_subnet <= length <= offering.smallest_subnet:
+                yield Finding(
+                    Severity.ERROR, "subnet-size", ("clouds", name, "subnets", subnet.name),
+                    f"{subnet.prefix} is not between a /{offering.largest_subnet} and a "
+                    f"/{offering.smallest_subnet}, which is what the cloud allows",
+                    "the cloud refuses the subnet", "choose another size, or leave it blank",
+                )  # fmt: skip
+        for prefix in (*cloud.spaces, *cloud.spaces6):
+            for forbidden in offering.forbidden:
+                if forbidden.overlaps(prefix):
+                    yield Finding(
+                        Severity.ERROR, "space-forbidden", ("clouds", name, "space"),
+                        f"{prefix} overlaps {forbidden}, which the cloud does not allow",
+                        "the cloud refuses the network", "use another range, or leave it blank",
+                    )  # fmt: skip

@@ -1,0 +1,218 @@
+"""From a design and the choices for its blanks to the settled design."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+
+from obrin.core.address.prefix import Prefix, parse_ipv4, parse_prefix
+from obrin.core.address.translation import Exposure
+from obrin.core.design.choices import Choices, Value
+from obrin.core.design.model import Design, Expectation, Link
+from obrin.core.design.references import all_suites
+from obrin.core.design.settled import (
+    Settled,
+    SettledCloud,
+    SettledGateway,
+    SettledIndex,
+    SettledLink,
+    SettledSubnet,
+    SettledTunnel,
+    SettledUplink,
+)
+from obrin.core.design.settling.work import prefixes_in
+from obrin.core.errors import AddressError, SettleError
+from obrin.core.ipsec.liveness import Liveness
+
+PickPrefix = Callable[[str, Prefix | None], Prefix]
+PickPrefixes = Callable[[str, tuple[Prefix, ...] | None], tuple[Prefix, ...]]
+
+
+def build_settled(design: Design, choices: Choices) -> Settled:
+    """Raises SettleError when a blank has no choice yet."""
+
+    def pick(key: str, given: Value | None) -> Value:
+        if given is not None:
+            return given
+        choice = choices.get(key)
+        if choice is None:
+            raise SettleError(f"{key} is still blank. Run 'obrin settle' first")
+        return choice.value
+
+    def prefix(key: str, given: Prefix | None) -> Prefix:
+        return given if given is not None else parse_prefix(str(pick(key, None)))
+
+    def several(key: str, given: tuple[Prefix, ...] | None) -> tuple[Prefix, ...]:
+        return given if given is not None else tuple(prefixes_in(pick(key, None)))
+
+    def several6(key: str, given: tuple[Prefix, ...] | None) -> tuple[Prefix, ...]:
+        return several(key, given) if design.stack == "dual" else given or ()
+
+    def prefix6(key: str, given: Prefix | None) -> Prefix | None:
+        return prefix(key, given) if design.stack == "dual" else given
+
+    suites = all_suites(design)
+    networks: dict[str, dict[str, Prefix]] = {}
+    networks6: dict[str, dict[str, Prefix]] = {}
+    for site_name, site in design.sites.items():
+        here = f"sites.{site_name}.networks"
+        networks[site_name] = {
+            n: prefix(f"{here}.{n}.prefix", network.prefix) for n, network in site.networks.items()
+        }
+        networks6[site_name] = {
+            n: found for n, network in site.networks.items()
+            if (found := prefix6(f"{here}.{n}.prefix6", network.prefix6)) is not None
+        }  # fmt: skip
+    gateways: dict[str, SettledGateway] = {}
+    for site_name, site in design.sites.items():
+        for name, gateway in site.gateways.items():
+            uplinks = {
+                n: SettledUplink(n, u.address, u.inside or u.address, u.provider)
+                for n, u in gateway.uplinks.items()
+            }
+            gateways[name] = SettledGateway(
+                name,
+                site_name,
+                _integer(pick(f"sites.{site_name}.gateways.{name}.as", gateway.asn)),
+                parse_ipv4(loopback)
+                if (loopback := _loopback(design, choices, site_name, name))
+                else min(parse_ipv4(u.address) for u in uplinks.values()),
+                uplinks,
+                networks[site_name],
+                None if gateway.filters is None else tuple(gateway.filters),
+                networks6[site_name],
+                loopback,
+            )
+    clouds: dict[str, SettledCloud] = {}
+    for name, cloud in design.clouds.items():
+        here = f"clouds.{name}"
+        addresses = pick(f"{here}.gateway.addresses", cloud.gateway.addresses)
+        clouds[name] = SettledCloud(
+            name,
+            cloud.region or "unnamed",
+            several(f"{here}.space", cloud.space),
+            {
+                n: SettledSubnet(
+                    n,
+                    prefix(f"{here}.subnets.{n}.prefix", s.prefix),
+                    s.propagation,
+                    prefix6(f"{here}.subnets.{n}.prefix6", s.prefix6),
+                )
+                for n, s in cloud.subnets.items()
+            },
+            prefix(f"{here}.gateway.subnet", cloud.gateway.subnet),
+            str(pick(f"{here}.gateway.class", cloud.gateway.gateway_class)),
+            _integer(pick(f"{here}.gateway.as", cloud.gateway.asn)),
+            tuple(addresses) if isinstance(addresses, list) else (str(addresses),),
+            None if cloud.filters is None else tuple(cloud.filters),
+            several6(f"{here}.space6", cloud.space6),
+            prefix6(f"{here}.gateway.subnet6", cloud.gateway.subnet6),
+        )
+    links: dict[str, SettledLink] = {}
+    for name, link in design.links.items():
+        suite = suites.get(str(pick(f"links.{name}.suite", link.suite)))
+        if suite is None:
+            raise SettleError(f"links.{name}.suite is not known any more. Run 'obrin settle'")
+        links[name] = SettledLink(
+            name,
+            link.site,
+            link.cloud,
+            tuple(_exposures(design, name, networks[link.site], prefix)),
+            _cloud_exposures(name, link, clouds[link.cloud].spaces, several),
+            link.routing,
+            suite,
+            Liveness(link.liveness.delay, link.liveness.wait, link.liveness.tries),
+            int(link.bgp.hold),
+            link.encapsulation == "always",
+            tuple(
+                SettledTunnel(
+                    tunnel_name,
+                    name,
+                    tunnel.gateway,
+                    gateways[tunnel.gateway].uplinks[tunnel.uplink],
+                    link.cloud,
+                    tunnel.instance,
+                    clouds[link.cloud].instances[tunnel.instance - 1],
+                    prefix(f"links.{name}.tunnels.{tunnel_name}.inside", tunnel.inside),
+                    rank,
+                    prefix6(f"links.{name}.tunnels.{tunnel_name}.inside6", tunnel.inside6),
+                )
+                for rank, (tunnel_name, tunnel) in enumerate(link.tunnels.items(), 1)
+            ),
+        )
+    return Settled(design, networks, networks6, gateways, clouds, links, _index(design, links))
+
+
+def _loopback(design: Design, choices: Choices, site: str, gateway: str) -> str | None:
+    """Given or chosen; None where the design has no pool for loopbacks."""
+    given = design.sites[site].gateways[gateway].loopback
+    if given is not None:
+        return given
+    choice = choices.get(f"sites.{site}.gateways.{gateway}.loopback")
+    return None if choice is None else str(choice.value)
+
+
+def _exposures(
+    design: Design, link_name: str, networks: dict[str, Prefix], prefix: PickPrefix
+) -> Iterator[Exposure]:
+    """What of a site's networks uses a link, and as what. Raises SettleError."""
+    link = design.links[link_name]
+    for name in link.networks or networks:
+        whole = Exposure(name, networks[name], networks[name])
+        if name in link.seen_as:
+            seen = prefix(f"links.{link_name}.seen-as.{name}", link.seen_as[name])
+            try:
+                whole = Exposure(name, networks[name], seen)
+            except AddressError as error:
+                raise SettleError(
+                    f"links.{link_name}.seen-as.{name}: {error}. Give a prefix of the same length"
+                ) from None
+        for part in link.only.get(name, (networks[name],)):
+            if not networks[name].covers(part):
+                raise SettleError(
+                    f"links.{link_name}.only.{name}: {part} is not inside {networks[name]}. "
+                    "Give a part of the network"
+                )
+            yield Exposure(name, part, whole.outward_prefix(part))
+
+
+def _cloud_exposures(
+    name: str, link: Link, spaces: tuple[Prefix, ...], several: PickPrefixes
+) -> tuple[Exposure, ...]:
+    if not link.translates_cloud:
+        return tuple(Exposure("", space, space) for space in spaces)
+    seen = several(f"links.{name}.cloud-seen-as", link.cloud_seen_as)
+    try:
+        return tuple(Exposure("", *pair) for pair in zip(spaces, seen, strict=True))
+    except (AddressError, ValueError) as error:
+        listed = ", ".join(map(str, spaces))
+        raise SettleError(
+            f"links.{name}.cloud-seen-as: {error}. Give a prefix of the same length for each of "
+            f"{listed}, or none to have them settled"
+        ) from None
+
+
+def _index(design: Design, links: dict[str, SettledLink]) -> SettledIndex:
+    tunnels_at: dict[str, list[SettledTunnel]] = {}
+    by_label: dict[str, SettledTunnel] = {}
+    for link in links.values():
+        for tunnel in link.tunnels:
+            by_label[tunnel.label] = tunnel
+            tunnels_at.setdefault(tunnel.gateway, []).append(tunnel)
+            tunnels_at.setdefault(tunnel.cloud, []).append(tunnel)
+    between: dict[frozenset[str], list[SettledLink]] = {}
+    for link in links.values():
+        between.setdefault(frozenset((link.site, link.cloud)), []).append(link)
+    expectations_at: dict[str, list[tuple[int, Expectation]]] = {}
+    for number, wish in enumerate(design.expectations, 1):
+        for place in {r.partition("/")[0] for r in (wish.source, wish.destination)}:
+            expectations_at.setdefault(place, []).append((number, wish))
+    return SettledIndex(
+        {place: tuple(found) for place, found in tunnels_at.items()},
+        by_label,
+        {pair: tuple(found) for pair, found in between.items()},
+        {place: tuple(found) for place, found in expectations_at.items()},
+    )
+
+
+def _integer(value: Value) -> int:
+    return int(value) if not isinstance(value, list) else int(value[0])

@@ -1,0 +1,68 @@
+"""The capacity class of a cloud gateway: the cheapest that does everything asked."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from obrin.core.design.model import Cloud, Design
+from obrin.core.design.offering import Demand, GatewayClass, Offering
+from obrin.core.design.settling.work import Work
+from obrin.core.errors import SettleError
+
+
+def demand_of(design: Design, name: str) -> Demand:
+    """What a design asks of a cloud's gateway."""
+    cloud = design.clouds[name]
+    links = [link for link in design.links.values() if link.cloud == name]
+    needs = list(cloud.gateway.needs)
+    if any(link.translates_cloud for link in links):
+        needs.append("translation")
+    return Demand(
+        cloud.gateway.throughput,
+        sum(len(link.tunnels) for link in links),
+        any(link.routing == "bgp" for link in links),
+        cloud.gateway.instances,
+        cloud.gateway.routes or _routes(design, name),
+        tuple(dict.fromkeys(needs)),
+        cloud.gateway.after_failure,
+    )
+
+
+def _routes(design: Design, name: str) -> int:
+    """Routes that the sites announce by BGP; one from each tunnel."""
+    count = 0
+    for link in design.links.values():
+        if link.cloud == name and link.routing == "bgp":
+            names = link.networks or list(design.sites[link.site].networks)
+            count += len(link.tunnels) * sum(len(link.only.get(n, ("",))) for n in names)
+    return count
+
+
+@dataclass(frozen=True, slots=True)
+class Judgement:
+    """A class and why it is not taken; `lacks` is empty when it would do."""
+
+    entry: GatewayClass
+    lacks: str
+
+
+def judge_classes(asked: Demand, offering: Offering) -> list[Judgement]:
+    """Every class, the cheapest first."""
+    return [Judgement(entry, entry.lacks(asked)) for entry in offering.by_cost()]
+
+
+def settle_class(work: Work, name: str, cloud: Cloud) -> None:
+    """Raises SettleError when no class does what is asked."""
+    if cloud.gateway.gateway_class is not None:
+        return
+    judged = judge_classes(demand_of(work.design, name), work.offering)
+    reasons = [f"{j.entry.name} {j.lacks}" for j in judged if j.lacks]
+    best = next((j.entry for j in judged if not j.lacks), None)
+    if best is None:
+        raise SettleError(
+            f"clouds.{name}.gateway: no class serves this: {'; '.join(reasons)}. "
+            "Ask less of one gateway, or add a second cloud network"
+        )
+    why = f"the cheapest that fits ({best.monthly:g} credits a month)"
+    cheaper = [f"{j.entry.name} {j.lacks}" for j in judged[: [j.entry for j in judged].index(best)]]
+    work.choose(f"clouds.{name}.gateway.class", best.name, why + "".join(f"; {c}" for c in cheaper))

@@ -1,0 +1,115 @@
+"""Point-to-point blocks inside tunnels, and loopbacks of site gateways."""
+
+from __future__ import annotations
+
+from obrin.core.address.prefix import Prefix, format_address, parse_ipv4
+from obrin.core.address.space import FreeSpace
+from obrin.core.design.choices import Value
+from obrin.core.design.settling.pools import pool_names, pools_of
+from obrin.core.design.settling.work import Work, suffix
+from obrin.core.errors import SettleError
+
+
+def settle_inside_blocks(work: Work, bits: int) -> None:
+    """A block for each tunnel, its own as long as there are enough.
+
+    After that a block is used again at gateways that do not have it yet. Raises SettleError.
+    """
+    design, tail = work.design, suffix(bits)
+    length = design.inside.length if bits == 32 else design.inside.length6
+    pools = [p for level in pools_of(work, "inside", None, bits) for p in level]
+    spaces = [FreeSpace([pool], work.offering.reserved_inside) for pool in pools]
+    at: dict[str, list[Prefix]] = {}
+    blanks: list[tuple[str, str, str]] = []
+    for link_name, link in design.links.items():
+        for name, tunnel in link.tunnels.items():
+            given = tunnel.inside if bits == 32 else tunnel.inside6
+            if given is None:
+                key = f"links.{link_name}.tunnels.{name}.inside{tail}"
+                blanks.append((key, tunnel.gateway, link.cloud))
+                continue
+            for place in (tunnel.gateway, link.cloud):
+                at.setdefault(place, []).append(given)
+            for space in spaces:
+                space.reserve(given)
+    waiting = []
+    for key, gateway, cloud in blanks:
+        earlier = work.earlier_prefixes(key, bits)
+        usable = bool(earlier) and earlier[0].length in ((30, 31) if bits == 32 else (126, 127))
+        if usable and (
+            any(space.reserve(earlier[0]) for space in spaces)
+            or _may_repeat(work, earlier[0], at, gateway, cloud, pools)
+        ):
+            work.chosen[key] = work.previous[key]
+        else:
+            waiting.append((key, gateway, cloud))
+            continue
+        for place in (gateway, cloud):
+            at.setdefault(place, []).append(earlier[0])
+    names = pool_names(work, "inside", None, bits)
+    for key, gateway, cloud in waiting:
+        block = next((b for space in spaces if (b := space.take(length)) is not None), None)
+        why = f"a free /{length} of {names}"
+        if block is None:
+            block = _again(work, length, pools, at, gateway, cloud)
+            why += f"; used at other gateways, but neither at {gateway} nor at {cloud}"
+        if block is None:
+            raise SettleError(
+                f"{key}: {names} has no /{length} left that is free at {gateway} and at {cloud}. "
+                "Add a pool for 'inside', or use shorter blocks ('inside: {length: 31}')"
+            )
+        for place in (gateway, cloud):
+            at.setdefault(place, []).append(block)
+        work.choose(key, str(block), why)
+
+
+def _may_repeat(
+    work: Work, block: Prefix, at: dict[str, list[Prefix]], gateway: str, cloud: str,
+    pools: list[Prefix],
+) -> bool:  # fmt: skip
+    """Whether an earlier block, used elsewhere as well, is free at both ends."""
+    here = [*at.get(gateway, ()), *at.get(cloud, ())]
+    return (
+        any(pool.covers(block) for pool in pools)
+        and not any(reserved.overlaps(block) for reserved in work.offering.reserved_inside)
+        and not any(other.overlaps(block) for other in here)
+    )
+
+
+def _again(
+    work: Work, length: int, pools: list[Prefix], at: dict[str, list[Prefix]], gateway: str,
+    cloud: str,
+) -> Prefix | None:  # fmt: skip
+    used = [*at.get(gateway, ()), *at.get(cloud, ()), *work.offering.reserved_inside]
+    for pool in pools:
+        found = FreeSpace([pool], used).take(length)
+        if found is not None:
+            return found
+    return None
+
+
+def settle_loopbacks(work: Work) -> None:
+    """An address for each site gateway, where the design has a pool for loopbacks."""
+    pools = [p for level in pools_of(work, "loopbacks", None, 32) for p in level]
+    if not pools:
+        return
+    free = FreeSpace(pools)
+    blanks = []
+    for site_name, site in work.design.sites.items():
+        for name, gateway in site.gateways.items():
+            if gateway.loopback is None:
+                blanks.append(f"sites.{site_name}.gateways.{name}.loopback")
+            else:
+                free.reserve(Prefix(32, parse_ipv4(gateway.loopback), 32))
+
+    def fits(value: Value) -> bool:
+        return free.reserve(Prefix(32, parse_ipv4(str(value)), 32))
+
+    waiting = [key for key in blanks if not work.keep(key, fits)]
+    for key in waiting:
+        found = free.take(32)
+        if found is None:
+            names = pool_names(work, "loopbacks", None, 32)
+            raise SettleError(f"{key}: {names} is used up. Add a pool for 'loopbacks'")
+        why = f"a free address of {pool_names(work, 'loopbacks', None, 32)}"
+        work.choose(key, format_address(found.value), why)

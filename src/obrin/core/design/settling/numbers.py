@@ -1,0 +1,101 @@
+"""AS numbers of clouds and sites, and public addresses of cloud gateways."""
+
+from __future__ import annotations
+
+from functools import partial
+
+from obrin.core.address.prefix import format_address, parse_ipv4
+from obrin.core.design.choices import Value
+from obrin.core.design.model import Design
+from obrin.core.design.settling.work import Work
+from obrin.core.errors import SettleError
+
+PRIVATE_AS = (range(64512, 65535), range(4200000000, 4294967295))  # RFC 6996
+
+
+def as_pools(design: Design, kind: str) -> tuple[range, ...]:
+    """Where numbers of a `site` or a `cloud` come from."""
+    given = design.as_numbers.clouds if kind == "cloud" else design.as_numbers.sites
+    return tuple(given) if given else PRIVATE_AS
+
+
+def settle_as_numbers(work: Work) -> None:
+    """A number for each cloud and each site; the gateways of one site share theirs."""
+    design = work.design
+    used: set[int] = {c.gateway.asn for c in design.clouds.values() if c.gateway.asn}
+    used |= {g.asn for s in design.sites.values() for g in s.gateways.values() if g.asn}
+    blanks: list[tuple[str, list[str]]] = [
+        (f"cloud {name}", [f"clouds.{name}.gateway.as"])
+        for name, cloud in design.clouds.items()
+        if cloud.gateway.asn is None
+    ]
+    for name, site in design.sites.items():
+        keys = [f"sites.{name}.gateways.{g}.as" for g, e in site.gateways.items() if e.asn is None]
+        given = next((g.asn for g in site.gateways.values() if g.asn), None)
+        if given is not None:
+            for key in keys:
+                work.choose(key, given, f"the same as the other gateways of {name}")
+        elif keys:
+            blanks.append((f"site {name}", keys))
+    still_blank = []
+    for owner, keys in blanks:
+        if work.keep(keys[0], lambda value: isinstance(value, int) and value not in used):
+            number = work.chosen[keys[0]].value
+            used.add(int(str(number)))
+            _share(work, keys[1:], number, work.chosen[keys[0]].why)
+        else:
+            still_blank.append((owner, keys))
+    for owner, keys in still_blank:
+        pools = as_pools(design, owner.partition(" ")[0])
+        free = next((n for pool in pools for n in pool if n not in used), None)
+        if free is None:
+            texts = ", ".join(f"{p.start}-{p.stop - 1}" for p in pools)
+            raise SettleError(
+                f"{keys[0]}: every AS number of {texts} is in use. Add a range to 'as-numbers'"
+            )
+        used.add(free)
+        _share(work, keys, free, f"the lowest AS number of its pool that is free for {owner}")
+
+
+def _share(work: Work, keys: list[str], number: Value, why: str) -> None:
+    for key in keys:
+        if not work.keep(key, number.__eq__):
+            work.choose(key, number, why)
+
+
+def settle_public_addresses(work: Work) -> None:
+    design, pool = work.design, work.offering.public_pool
+    used = {
+        parse_ipv4(uplink.address)
+        for site in design.sites.values()
+        for gateway in site.gateways.values()
+        for uplink in gateway.uplinks.values()
+    }
+    for cloud in design.clouds.values():
+        used |= {parse_ipv4(text) for text in cloud.gateway.addresses or ()}
+    blanks = {n: c for n, c in design.clouds.items() if c.gateway.addresses is None}
+
+    def fits(count: int, value: Value) -> bool:
+        if not isinstance(value, list) or len(value) != count:
+            return False
+        numbers = [parse_ipv4(text) for text in value]
+        return all(pool.contains(n) and n not in used for n in numbers)
+
+    for name, cloud in blanks.items():
+        key, count = f"clouds.{name}.gateway.addresses", cloud.gateway.instances
+        if work.keep(key, partial(fits, count)):
+            used |= {parse_ipv4(text) for text in _texts(work.chosen[key].value)}
+    free = (n for n in range(pool.value + 1, pool.last) if n not in used)
+    for name, cloud in blanks.items():
+        key = f"clouds.{name}.gateway.addresses"
+        if key in work.chosen:
+            continue
+        numbers = [n for n, _ in zip(free, range(cloud.gateway.instances), strict=False)]
+        if len(numbers) < cloud.gateway.instances:
+            raise SettleError(f"{key}: the cloud's public pool {pool} is used up. Give addresses")
+        used |= set(numbers)
+        work.choose(key, [format_address(n) for n in numbers], f"reserved from the pool {pool}")
+
+
+def _texts(value: Value) -> list[str]:
+    return value if isinstance(value, list) else []

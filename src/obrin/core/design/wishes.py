@@ -1,0 +1,124 @@
+"""What a design says about address space: wishes, pools, and ranges that others use."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any, ClassVar, Literal
+
+from pydantic import (
+    BaseModel,
+    ConfigDict,
+    Field,
+    GetJsonSchemaHandler,
+    model_validator,
+)
+from pydantic_core import CoreSchema
+
+from obrin.core.design.values import (
+    AsRange,
+    Growth,
+    Ipv4PrefixText,
+    Ipv6PrefixText,
+    Name,
+    PrefixesText,
+    PrefixText,
+)
+
+DEFAULT_HOSTS = 200
+
+
+class Entity(BaseModel):
+    """Everything in a design is immutable, and an unknown key is a mistake."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid", arbitrary_types_allowed=True)
+
+
+class Short(Entity):
+    """An entity that may be written as the text of its `short` field alone, or left blank."""
+
+    short: ClassVar[str] = "prefix"
+
+    @model_validator(mode="before")
+    @classmethod
+    def _from_text(cls, value: Any) -> Any:
+        if isinstance(value, Mapping | BaseModel):
+            return value
+        return {} if value is None else {cls.short: value}
+
+    @classmethod
+    def __get_pydantic_json_schema__(
+        cls, core_schema: CoreSchema, handler: GetJsonSchemaHandler
+    ) -> dict[str, Any]:
+        """The object, or the text, or nothing where all keys have defaults."""
+        whole = handler.resolve_ref_schema(handler(core_schema))
+        text = whole["properties"][cls.short]
+        text = next((o for o in text.get("anyOf", ()) if o.get("type") == "string"), text)
+        kept = {k: v for k, v in text.items() if k in ("type", "pattern", "examples", "anyOf")}
+        parts: list[dict[str, Any]] = [dict(whole), kept]
+        if not whole.get("required"):
+            parts.append({"type": "null"})
+        return {"anyOf": parts}
+
+
+class Role(Entity):
+    """A size that many networks or subnets share."""
+
+    hosts: int | None = Field(None, ge=1, le=16_000_000, description="How many hosts must fit.")
+    length: int | None = Field(None, ge=1, le=30, description="Or a prefix length.")
+    growth: Growth | None = Field(None, description="Room to grow, beyond the hosts.")
+
+
+class Network(Short):
+    """A network of a site."""
+
+    prefix: Ipv4PrefixText | None = Field(
+        None, description="Blank: settled from the wishes below, out of a pool."
+    )
+    prefix6: Ipv6PrefixText | None = Field(
+        None, description="Blank: a /64 is settled where the design is dual-stack."
+    )
+    hosts: int | None = Field(
+        None, ge=1, le=16_000_000, description="How many hosts must fit. Blank: its role's, or 200."
+    )
+    length: int | None = Field(None, ge=1, le=30, description="A prefix length instead of hosts.")
+    growth: Growth | None = Field(None, description="Room to grow. Blank: its role's, or none.")
+    role: Name | None = Field(None, description="A role, for its size.")
+    owner: str | None = Field(None, description="Who answers for it.")
+    note: str | None = Field(None, description="Anything worth knowing.")
+
+
+class Elsewhere(Short):
+    """A range in use by others: a partner, an older network."""
+
+    prefix: PrefixText = Field(description="The range.")
+    owner: str | None = Field(None, description="Who answers for it.")
+    place: str | None = Field(None, description="Where it is used.")
+    note: str | None = Field(None, description="Anything worth knowing.")
+
+
+class Pool(Short):
+    """Address space to choose from."""
+
+    short: ClassVar[str] = "prefixes"
+
+    prefixes: PrefixesText = Field(description="One or several prefixes of one family.")
+    purpose: Literal["sites", "clouds", "inside", "loopbacks", "translation"] = Field(
+        "sites", alias="for", description="What is chosen from it."
+    )
+    region: Name | None = Field(
+        None, description="Only for places of this region. Blank: for all, after their own pools."
+    )
+
+
+class AsPools(Entity):
+    """Ranges of AS numbers to choose from. Blank: private numbers (RFC 6996)."""
+
+    sites: list[AsRange] | None = Field(None, min_length=1, description="For sites.")
+    clouds: list[AsRange] | None = Field(None, min_length=1, description="For cloud gateways.")
+
+
+class InsideSize(Entity):
+    """Size of the point-to-point blocks inside tunnels."""
+
+    length: Literal[30, 31] = Field(30, description="IPv4: /30, or /31 (RFC 3021).")
+    length6: Literal[126, 127] = Field(127, description="IPv6: /126, or /127 (RFC 6164).")
