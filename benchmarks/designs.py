@@ -46,3 +46,39 @@ def many_sites(count: int) -> str:
             f"        instance: 2"
         )
     return "\n".join(out) + "\n"
+
+
+def many_wishes(sites: int, networks: int = 5) -> str:
+    """`sites` sites in eight regions, all of whose networks are wishes, and three clouds."""
+    out = [
+        "obrin: 1\nname: many-wishes\n"
+        "pools:\n"
+        "  north: {prefixes: 10.128.0.0/10, for: sites}\n"
+        "  cloud: {prefixes: 10.64.0.0/12, for: clouds}\n"
+        "roles:\n  tills: {hosts: 20}\n  office: {hosts: 60, growth: 50 %}\n"
+        "  wifi: {hosts: 120}\n  cameras: {hosts: 12}\n  phones: {hosts: 28}\nsites:"
+    ]
+    roles = ["tills", "office", "wifi", "cameras", "phones"]
+    for n in range(sites):
+        wishes = "".join(
+            f"      {roles[i % 5]}-{i}: {{role: {roles[i % 5]}}}\n" for i in range(networks)
+        )
+        out.append(
+            f"  site-{n:04}:\n    region: region-{n % 8}\n    networks:\n{wishes}"
+            f"    gateways:\n      gw-{n:04}:\n        uplinks:\n"
+            f"          fibre: {{address: 192.0.2.{n % 250 + 1}, provider: north-fibre}}\n"
+            f"          radio: {{address: 198.51.100.{n % 250 + 1}, provider: bay-radio}}"
+        )
+    out.append("clouds:")
+    for cloud in ("timetable", "ledger", "archive"):
+        out.append(f"  {cloud}:\n    region: {cloud}-1\n    subnets:\n      web: {{hosts: 400}}\n"
+                   f"      data: {{hosts: 60, growth: 1 doubling}}")  # fmt: skip
+    out.append("links:")
+    for n in range(sites):
+        cloud = ("timetable", "ledger", "archive")[n % 3]
+        out.append(
+            f"  link-{n:04}:\n    site: site-{n:04}\n    cloud: {cloud}\n    tunnels:\n"
+            f"      first: {{gateway: gw-{n:04}, uplink: fibre, instance: 1}}\n"
+            f"      second: {{gateway: gw-{n:04}, uplink: radio, instance: 2}}"
+        )
+    return "\n".join(out) + "\n"

@@ -117,11 +117,11 @@ class Story:
         from obrin.core.check import Severity, check
         from obrin.core.design.building import build_settled
         from obrin.core.design.offering import PRACTICE_CLOUD
-        from obrin.core.design.settle import settle
 
         self._step("Check a first draft", "draft.yaml has the mistakes that first drafts have")
-        draft = Project(self._project.folder / "draft.yaml").read()
-        choices = settle(draft.design, {}, PRACTICE_CLOUD)
+        project = Project(self._project.folder / "draft.yaml")
+        draft = project.read()
+        choices = project.settle(draft.design, {})
         findings = check(build_settled(draft.design, choices), PRACTICE_CLOUD, {})
         errors = [f for f in findings if f.severity is Severity.ERROR]
         rows = [
@@ -135,11 +135,10 @@ class Story:
         from obrin.core.check import Severity, check
         from obrin.core.design.building import build_settled
         from obrin.core.design.offering import PRACTICE_CLOUD
-        from obrin.core.design.settle import settle
 
         self._step("Settle the design", "design.yaml leaves these blank; each value says why")
         document = self._project.read()
-        choices = settle(document.design, {}, PRACTICE_CLOUD)
+        choices = self._project.settle(document.design, {})
         settled = build_settled(document.design, choices)
         self._project.write_choices(choices)
         self._project.keys.fill([t.label for t in settled.tunnels()], os.urandom)
@@ -152,7 +151,7 @@ class Story:
         errors = sum(f.severity is Severity.ERROR for f in findings)
         for finding in findings:
             self._say(f"{finding.severity.label}: {finding.cause}")
-        again = settle(document.design, self._project.read_choices(), PRACTICE_CLOUD)
+        again = self._project.settle(document.design)
         moved = sum(again[key] != choice for key, choice in choices.items())
         keys = self._project.keys.read()
         self._row("blanks in the design", "all settled", f"{len(choices)} and {len(keys)} keys",

@@ -6,6 +6,7 @@ import json
 import os
 import sys
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
@@ -18,6 +19,13 @@ from obrin.cli.common import (
     project_of,
 )
 from obrin.core.errors import ObrinError
+
+if TYPE_CHECKING:
+    from obrin.core.design.choices import Choices
+    from obrin.core.design.settled import Settled
+    from obrin.live.project import Project
+
+MOST_ROWS = 400
 
 
 @click.command()
@@ -54,6 +62,13 @@ from obrin.core.errors import ObrinError
     help="The file to write.",
 )
 @click.option("--force", is_flag=True, help="Write over a file that exists.")
+@click.option("--sites", "table", type=click.Path(), help="Many sites: a CSV with a row for each.")
+@click.option(
+    "--template",
+    type=click.Path(),
+    help="A design with {column} holes, filled from each row of --sites.",
+)
+@click.option("--keep-good", is_flag=True, help="With --sites: leave bad rows out and go on.")
 def new(
     name: str | None,
     site: str | None,
@@ -63,6 +78,9 @@ def new(
     hosts: int,
     target: str,
     force: bool,
+    table: str | None,
+    template: str | None,
+    keep_good: bool,
 ) -> None:
     """Write a starting design for one site and one cloud. What is not given is asked.
 
@@ -70,7 +88,14 @@ def new(
     Example:
       obrin new island-clinic --site clinic --network wards=10.30.0.0/22 \\
         --uplink cable=192.0.2.20 --uplink mobile=198.51.100.30 --cloud records
+      obrin new --sites skerrow-ferries/kiosks.csv --template skerrow-ferries/kiosk.yaml \\
+        --to kiosks.yaml
     """  # fmt: skip
+    if table or template:
+        from obrin.cli.many_sites import write_many
+
+        write_many(table, template, Path(target), force=force, keep_good=keep_good)
+        return
     from obrin.core.design.document import load_design
     from obrin.core.design.starting import StartingFacts, starting_design
     from obrin.live.files import write_whole
@@ -119,24 +144,45 @@ def _pairs(given: tuple[str, ...], what: str, form: str) -> tuple[tuple[str, str
 @design_option
 @json_option
 @click.option("--dry-run", is_flag=True, help="Show what would be chosen and write nothing.")
-def settle(design_file: str | None, as_json: bool, dry_run: bool) -> None:
+@click.option(
+    "--explain",
+    "explained",
+    metavar="PLACE",
+    help="Why this value: candidates, what excluded them, what decided. Writes nothing.",
+)
+@click.option(
+    "--anew",
+    multiple=True,
+    metavar="PLACE",
+    help="Choose anew what was settled at or below this place ('all' for everything).",
+)
+def settle(
+    design_file: str | None, as_json: bool, dry_run: bool, explained: str | None,
+    anew: tuple[str, ...],
+) -> None:  # fmt: skip
     """Choose a value for every blank of the design, and say for each why.
 
     Values go to DESIGN.settled.yaml beside the design; what was chosen before stays as it is.
     Pre-shared keys are made at random and kept apart, in a file that only you can read.
 
     \b
-    Example:
+    Examples:
       obrin settle --design skerrow-ferries
+      obrin settle --design skerrow-ferries --explain clouds.timetable.space
     """
     from obrin.core.design.building import build_settled
-    from obrin.core.design.offering import PRACTICE_CLOUD
-    from obrin.core.design.settle import settle as fill
+    from obrin.core.design.settle import without
 
     project = project_of(design_file)
     document, before = project.read(), project.read_choices()
-    choices = fill(document.design, before, PRACTICE_CLOUD)
+    for place in anew:
+        if place != "all" and without(before, (place,)) == before:
+            raise ObrinError(f"nothing was settled at '{place}'. See {project.settled_path.name}")
+    choices = project.settle(document.design, without(before, anew))
     settled = build_settled(document.design, choices)
+    if explained is not None:
+        _explain(project, settled, choices, explained, as_json)
+        return
     labels = [tunnel.label for tunnel in settled.tunnels()]
     if dry_run:
         have = project.keys.read()
@@ -165,12 +211,53 @@ def settle(design_file: str | None, as_json: bool, dry_run: bool) -> None:
          "48 random letters, 279 bits" if label in made else "in the key file")
         for label in labels
     ]  # fmt: skip
+    more = len(rows) - MOST_ROWS
+    if more > 0:
+        # What changed is worth the lines; what stayed is in the file.
+        rows = [row for row in rows if row[2] == "new"][:MOST_ROWS]
     print_table(out, ("Blank", "Value", "", "Why"), rows)
+    if more > 0:
+        click.echo(f"Only the first {len(rows)} that are new; {project.settled_path.name} has all.")
     gone = sorted(before.keys() - choices.keys())
     if gone:
         click.echo(f"No longer blank, so dropped: {', '.join(gone)}")
     verb = "would be written to" if dry_run else "are in"
     click.echo(f"{len(choices)} values {verb} {project.settled_path.name}. Next: 'obrin check'.")
+
+
+def _explain(project: Project, settled: Settled, choices: Choices, key: str, as_json: bool) -> None:
+    import difflib
+
+    from obrin.core.design.settling.explain import explain
+    from obrin.core.space.view import space_view
+    from obrin.core.space.why import chosen_from, excluded_by
+
+    if key not in choices:
+        near = difflib.get_close_matches(key, choices, n=3) or [k for k in choices if key in k][:3]
+        hint = f"Did you mean {', '.join(near)}?" if near else "'obrin settle' lists them"
+        raise ObrinError(f"'{key}' is no settled blank. {hint}")
+    offering = project.offering(settled.design)
+    view = space_view(settled, choices, offering)
+    found = explain(
+        settled.design, offering, choices, key, chosen_from(settled, choices, key),
+        lambda prefix: excluded_by(view, key, prefix),
+    )  # fmt: skip
+    if as_json:
+        echo_json({
+            "key": found.key, "value": found.value, "why": found.why, "decided": found.decided,
+            "candidates": [{"value": c.value, "excluded": c.excluded} for c in found.candidates],
+        })  # fmt: skip
+        return
+    click.echo(f"{found.key}: {found.value}")
+    click.echo(f"why: {found.why}")
+    taken = choices[key].value
+    rows = [
+        (c.value, c.excluded or ("taken" if c.value == str(taken) else "would do as well"))
+        for c in found.candidates
+    ]
+    if rows:
+        print_table(console(), ("Candidate", "Verdict"), rows)
+    click.echo(f"decided by: {found.decided}")
 
 
 def _text(value: str | int | list[str]) -> str:

@@ -12,7 +12,10 @@ import click
 STAGES: dict[str, dict[str, tuple[str, str]]] = {
     "Design": {
         "new": ("obrin.cli.design", "Write a starting design from a few facts."),
+        "gather": ("obrin.cli.gather", "Take in ranges that are in use, from CSV or JSON."),
         "settle": ("obrin.cli.design", "Choose a value for every blank, and say why."),
+        "space": ("obrin.cli.space_remedies", "Who has what, what is free, what collides."),
+        "classes": ("obrin.cli.classes", "Capacity classes, and why each is not taken."),
     },
     "Prove": {
         "check": ("obrin.cli.prove", "Find what would go wrong, before anything exists."),
@@ -26,6 +29,9 @@ STAGES: dict[str, dict[str, tuple[str, str]]] = {
         "connect": ("obrin.cli.connect", "Build the cloud side, hand over packs, wait until up."),
         "status": ("obrin.cli.connect", "Both ends of every tunnel, side by side."),
         "probe": ("obrin.cli.connect", "Try what must work and what must not."),
+    },
+    "Keep": {
+        "draw": ("obrin.cli.draw", "Figures of a design, as SVG or PNG."),
     },
     "Help": {
         "demo": ("obrin.cli.demo", "The whole story on the practice world, in half a minute."),

@@ -44,7 +44,10 @@ def start(design_file: str | None, speed: float, capture: str | None) -> None:
     target = Path(capture) if capture else None
     if target is not None and not target.absolute().parent.is_dir():
         raise ObrinError(f"the folder of {capture} does not exist. Make it first")
-    world = start_world(settled, project.practice_folder, speed=speed, capture=target)
+    offering = project.offering(settled.design)
+    world = start_world(
+        settled, project.practice_folder, speed=speed, capture=target, offering=offering
+    )
     names = ", ".join(world.gateways)
     click.echo(f"The practice world runs: cloud, internet, gateways {names}.")
     if capture:

@@ -26,14 +26,12 @@ def check(ctx: click.Context, design_file: str | None, as_json: bool) -> None:
     """
     from obrin.core.check import check as run_checks
     from obrin.core.design.building import build_settled
-    from obrin.core.design.offering import PRACTICE_CLOUD
-    from obrin.core.design.settle import settle
 
     project = project_of(design_file)
     document = project.read()
-    choices = settle(document.design, project.read_choices(), PRACTICE_CLOUD)
-    settled = build_settled(document.design, choices)
-    findings = run_checks(settled, PRACTICE_CLOUD, project.keys.read())
+    settled = build_settled(document.design, project.settle(document.design))
+    offering = project.offering(document.design)
+    findings = run_checks(settled, offering, project.keys.read())
     if as_json:
         echo_json([finding_json(f, document.locator) for f in findings])
     else:

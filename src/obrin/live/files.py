@@ -22,11 +22,16 @@ def private_folder(path: Path) -> None:
 
 def write_whole(path: Path, text: str, mode: int = 0o600) -> None:
     """Write to a temporary file beside, then rename. Raises OutsideError."""
+    write_whole_bytes(path, text.encode(), mode)
+
+
+def write_whole_bytes(path: Path, data: bytes, mode: int = 0o644) -> None:
+    """The same for bytes."""
     temporary = path.with_name(f".{path.name}.{os.getpid()}.new")
     try:
         descriptor = os.open(temporary, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, mode)
-        with os.fdopen(descriptor, "w", encoding="utf-8") as file:
-            file.write(text)
+        with os.fdopen(descriptor, "wb") as file:
+            file.write(data)
         os.replace(temporary, path)
     except OSError as error:
         with contextlib.suppress(OSError):

@@ -11,6 +11,10 @@ from pathlib import Path
 from obrin.core.design.building import build_settled
 from obrin.core.design.choices import Choice, format_choices, parse_choices
 from obrin.core.design.document import Document, load_design
+from obrin.core.design.model import Design
+from obrin.core.design.offering import PRACTICE_CLOUD, Offering
+from obrin.core.design.reader import MAX_BYTES
+from obrin.core.design.settle import settle
 from obrin.core.design.settled import Settled
 from obrin.core.errors import DesignError, Problem
 from obrin.live.files import write_whole
@@ -71,6 +75,22 @@ class Project:
         document = self.read()
         return document, build_settled(document.design, self.read_choices())
 
+    def offering(self, design: Design) -> Offering:
+        """The cloud's classes and rules: a file that the design names, or the practice cloud's."""
+        if design.offering is None:
+            return PRACTICE_CLOUD
+        from obrin.core.design.offering_file import parse_offering
+
+        path = self.folder / design.offering
+        return parse_offering(read_text(path), str(self._shown(path)))
+
+    def settle(
+        self, design: Design, previous: Mapping[str, Choice] | None = None
+    ) -> dict[str, Choice]:
+        """Choices for every blank, around those of before; nothing is written."""
+        before = self.read_choices() if previous is None else previous
+        return settle(design, before, self.offering(design), os.urandom(5))
+
     @staticmethod
     def _shown(path: Path) -> Path:
         """Relative to the current folder where that is shorter."""
@@ -82,6 +102,9 @@ class Project:
 def read_text(path: Path) -> str:
     """Raises DesignError when the file cannot be read as UTF-8 text."""
     try:
+        if path.stat().st_size > MAX_BYTES:
+            what = f"the file has {path.stat().st_size:,} bytes; at most {MAX_BYTES:,} are read"
+            raise DesignError([Problem(str(path), what, "Split it, or check that it is the file")])
         return path.read_text(encoding="utf-8-sig")
     except FileNotFoundError:
         fix = "Make one with 'obrin new', or name it with --design"

@@ -18,6 +18,7 @@ def main() -> None:
     parser.add_argument("--line", action="append", default=[], help="NAME=PUBLIC=OWN")
     parser.add_argument("--cable", action="append", default=[], help="NAME=PORT")
     parser.add_argument("--speed", type=float, default=1.0)
+    parser.add_argument("--offering", type=Path)
     parser.add_argument("--capture", type=Path)
     parser.add_argument("--keylog", type=Path)
     given = parser.parse_args()
@@ -36,7 +37,12 @@ def main() -> None:
         elif given.role == "cloud":
             from obrin.live.practice.cloud.process import CloudProcess
 
-            asyncio.run(CloudProcess(cables["cloud"], given.speed, given.folder).run())
+            from obrin.core.design.offering_file import parse_offering
+
+            text = given.offering.read_text(encoding="utf-8")
+            offering = parse_offering(text, str(given.offering))
+            cloud = CloudProcess(cables["cloud"], given.speed, given.folder, offering)
+            asyncio.run(cloud.run())
         else:
             from obrin.live.practice.gateway_process import GatewayProcess
             from obrin.live.practice.keylog import KeyLog

@@ -14,6 +14,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from obrin.core.design.offering import PRACTICE_CLOUD, Offering
+from obrin.core.design.offering_file import format_offering
 from obrin.core.design.settled import Settled
 from obrin.core.errors import ObrinError, OutsideError
 from obrin.live.files import private_folder, write_whole
@@ -42,13 +44,17 @@ class World:
     capture: str | None
 
 
+OFFERING = "offering.yaml"
+
+
 def line_name(gateway: str, uplink: str) -> str:
     return f"{gateway}/{uplink}"
 
 
 def start_world(
-    settled: Settled, folder: Path, *, speed: float = 600.0, capture: Path | None = None
-) -> World:
+    settled: Settled, folder: Path, *, speed: float = 600.0, capture: Path | None = None,
+    offering: Offering = PRACTICE_CLOUD,
+) -> World:  # fmt: skip
     """Start all processes and wait until each answers. Raises PracticeError, OutsideError."""
     if read_world(folder) is not None:
         raise PracticeError("a practice world runs here already. Stop it with 'practice stop'")
@@ -79,7 +85,9 @@ def start_world(
     try:
         internet = starter.start("internet", _internet_arguments(settled, capture), "internet")
         cables = internet["cables"]
-        starter.launch("cloud", ["--cable", f"cloud={cables['cloud']}", "--speed", str(speed)])
+        write_whole(folder / OFFERING, format_offering(offering), 0o644)
+        starter.launch("cloud", ["--cable", f"cloud={cables['cloud']}", "--speed", str(speed),
+                                 "--offering", str(folder / OFFERING)])  # fmt: skip
         used = {t.gateway for t in settled.tunnels()}
         for gateway in settled.gateways.values():
             if gateway.name in used:

@@ -16,7 +16,7 @@ def common_suites(design: Design, link_name: str, suites: dict[str, Suite]) -> l
     for name in dict.fromkeys(t.gateway for t in link.tunnels.values()):
         ends.append(site.gateways[name].offers or default)
     both = [name for name in ends[-1] if all(name in end for end in ends)]
-    return sorted(both, key=lambda name: -suites[name].strength)
+    return sorted(both, key=lambda name: -suites[name].strength) if len(both) > 1 else both
 
 
 def settle_suites(work: Work) -> None:

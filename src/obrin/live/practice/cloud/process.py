@@ -12,7 +12,7 @@ from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
 
 from obrin.core.address.prefix import parse_ipv4
-from obrin.core.design.offering import PRACTICE_CLOUD
+from obrin.core.design.offering import Offering
 from obrin.core.design.values import PROTOCOLS
 from obrin.live.practice.cable import Cable, plug_in
 from obrin.live.practice.cloud.bodies import KINDS
@@ -25,11 +25,11 @@ from obrin.live.practice.service import Problem, Ticker, answer_problem, read_js
 
 
 class CloudProcess:
-    def __init__(self, cable_port: int, speed: float, folder: Path) -> None:
+    def __init__(self, cable_port: int, speed: float, folder: Path, offering: Offering) -> None:
         self._cable_port = cable_port
         self._folder = folder
         self._dirty = False
-        self.store = Store(PRACTICE_CLOUD, speed, self._mark)
+        self.store = Store(offering, speed, self._mark)
         self.fabric = Fabric(self.store, os.urandom)
         self._cable: Cable | None = None
         self._ticker = Ticker(self._pump)

@@ -1,0 +1,93 @@
+"""`gather`: ranges that are in use, from tables, into the design."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from obrin.cli.common import console, design_option, echo_json, json_option, print_table, project_of
+from obrin.core.errors import ObrinError
+
+
+@click.command()
+@click.argument("table", type=click.Path())
+@click.option("--column", "columns", multiple=True, metavar="NAME=HEADER",
+              help="Which column holds prefix, mask, last, name, owner, place or note. "
+              "Otherwise guessed.")  # fmt: skip
+@click.option("--keep-good", is_flag=True, help="Take the good rows in when others are bad.")
+@click.option("--dry-run", is_flag=True, help="Show what would be added and write nothing.")
+@design_option
+@json_option
+def gather(
+    table: str, columns: tuple[str, ...], keep_good: bool, dry_run: bool,
+    design_file: str | None, as_json: bool,
+) -> None:  # fmt: skip
+    """Take ranges that are in use into the design's 'elsewhere', from TABLE (CSV or JSON).
+
+    A row holds a prefix, or an address and a mask, or a first and a last address; and, if there
+    are any, a name, owner, place and note. Every bad row is told with its number, and then nothing
+    is taken in, unless --keep-good is given.
+
+    \b
+    Example:
+      obrin gather skerrow-ferries/partners.csv --design skerrow-ferries --dry-run
+    """
+    from obrin.core.gather.insert import entry_lines, with_ranges
+    from obrin.core.gather.ranges import gather_ranges
+    from obrin.core.gather.rows import WORDS, read_table
+    from obrin.live.files import write_whole
+    from obrin.live.project import read_text
+
+    chosen: dict[str, str] = {}
+    for text in columns:
+        name, equals, header = text.partition("=")
+        if not equals or name not in WORDS:
+            raise click.UsageError(f"--column '{text}': write NAME=HEADER with {', '.join(WORDS)}")
+        chosen[name] = header
+    project = project_of(design_file)
+    text = read_text(project.design_path)
+    design = project.read().design
+    read = read_table(read_text(Path(table)), table, chosen)
+    found = gather_ranges(read, frozenset(design.elsewhere))
+    same = {entry.prefix for entry in design.elsewhere.values()}
+    fresh = [known for known in found.ranges if known.prefix not in same]
+    if found.bad and not keep_good:
+        good = len(found.ranges)
+        for problem in found.bad[:50]:
+            click.echo(str(problem), err=True)
+        if len(found.bad) > 50:
+            click.echo(f"and {len(found.bad) - 50} more bad rows", err=True)
+        raise ObrinError(
+            f"{len(found.bad)} bad rows and {good} good ones in {table}: nothing was taken in. "
+            "Correct them, or give --keep-good"
+        )
+    made = with_ranges(text, str(project.design_path), fresh) if fresh else text
+    if not dry_run and fresh:
+        write_whole(project.design_path, made, 0o644)
+    if as_json:
+        echo_json({
+            "columns": read.columns, "written": bool(fresh) and not dry_run,
+            "added": [
+                {"name": k.name, "prefix": str(k.prefix), "owner": k.owner, "place": k.place,
+                 "note": k.note} for k in fresh
+            ],
+            "bad": [{"where": p.where, "what": p.what, "fix": p.fix} for p in found.bad],
+        })  # fmt: skip
+        return
+    for problem in found.bad:
+        click.echo(str(problem), err=True)
+    told = ", ".join(f"{name} from '{header}'" for name, header in read.columns.items())
+    click.echo(f"Columns: {told}.")
+    rows = [(k.name, str(k.prefix), k.owner, k.place, k.note) for k in fresh]
+    if dry_run:
+        click.echo("elsewhere:")
+        for line in entry_lines(fresh):
+            click.echo(f"  {line}")
+    elif rows:
+        print_table(console(), ("Name", "Range", "Owner", "Place", "Note"), rows[:200])
+    known = len(found.ranges) - len(fresh)
+    verb = "would be added" if dry_run else "added"
+    click.echo(
+        f"{len(fresh)} ranges {verb}, {known} were there already, {len(found.bad)} bad rows."
+    )

@@ -1,0 +1,369 @@
+"""`space`: questions about the address space; without a question, its map."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Iterable, Iterator
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from obrin.cli.common import console, design_option, echo_json, json_option, print_table, project_of
+from obrin.core.errors import AddressError, ObrinError
+
+if TYPE_CHECKING:
+    from obrin.core.address.prefix import Prefix
+    from obrin.core.design.settled import Settled
+    from obrin.core.space.view import Entry, SpaceView
+
+HEAD = ("Range", "What", "Whose", "Region", "Note")
+
+
+def load_space(design_file: str | None) -> tuple[Settled, SpaceView]:
+    """The space of a design; blanks that are not settled yet are settled for the question."""
+    from obrin.core.design.building import build_settled
+    from obrin.core.space.view import space_view
+
+    project = project_of(design_file)
+    design = project.read().design
+    choices = project.settle(design)
+    settled = build_settled(design, choices)
+    return settled, space_view(settled, choices, project.offering(design))
+
+
+@click.group(invoke_without_command=True)
+@design_option
+@json_option
+@click.option("--all", "whole", is_flag=True, help="Every site and network, however many.")
+@click.pass_context
+def space(ctx: click.Context, design_file: str | None, as_json: bool, whole: bool) -> None:
+    """Questions about the address space. Without one: a map of what is used, kept and free.
+
+    Nothing is written; blanks that are not settled yet are settled for the question.
+
+    \b
+    Examples:
+      obrin space --design skerrow-ferries
+      obrin space who 10.20.1.7 --design skerrow-ferries
+    """
+    if ctx.invoked_subcommand is not None:
+        return
+    from obrin.cli.space_map import print_map
+    from obrin.core.space.chart import chart
+
+    settled, view = load_space(design_file)
+    if as_json:
+        echo_json([entry_json(entry) for entry in view.entries])
+        return
+    print_map(console(), chart(settled, view), whole=whole)
+
+
+def entry_json(entry: Entry) -> dict[str, str]:
+    return {
+        "prefix": str(entry.prefix), "kind": entry.kind, "owner": entry.owner,
+        "region": entry.region, "note": entry.note,
+    }  # fmt: skip
+
+
+def entry_row(entry: Entry) -> tuple[str, str, str, str, str]:
+    return (str(entry.prefix), entry.kind, entry.owner, entry.region, entry.note)
+
+
+def targets_of(given: tuple[str, ...]) -> Iterator[tuple[str, Prefix]]:
+    """Addresses and prefixes, given or one a line on stdin (`-`). All bad ones are told at once."""
+    from obrin.core.space.view import target_prefix
+
+    texts: list[tuple[str, str]] = []
+    for text in given:
+        if text == "-":
+            lines = (line.partition("#")[0].strip() for line in sys.stdin)
+            texts += [(f"stdin:{n}:1: ", line) for n, line in enumerate(lines, 1) if line]
+        else:
+            texts.append(("", text))
+    wrong = []
+    found = []
+    for where, text in texts:
+        try:
+            found.append((text, target_prefix(text)))
+        except AddressError as error:
+            wrong.append(f"{where}{error}")
+    if wrong:
+        raise ObrinError("\n".join(wrong))
+    if not found:
+        raise ObrinError("stdin holds no address or prefix. Give one a line")
+    yield from found
+
+
+@space.command()
+@click.argument("targets", nargs=-1, required=True)
+@design_option
+@json_option
+def who(targets: tuple[str, ...], design_file: str | None, as_json: bool) -> None:
+    """Who has an address or prefix: all that it lies in, and all that lies in it.
+
+    TARGETS may be `-`: then one a line is read from stdin.
+
+    \b
+    Example:
+      obrin space who 10.20.1.7 10.64.0.0/16 --design skerrow-ferries
+    """
+    _, view = load_space(design_file)
+    answers = {
+        text: [*view.above(prefix), *view.inside(prefix)] for text, prefix in targets_of(targets)
+    }
+    if as_json:
+        echo_json({text: [entry_json(e) for e in found] for text, found in answers.items()})
+        return
+    rows: list[tuple[str, ...]] = []
+    for text, found in answers.items():
+        rows += [(text, *entry_row(e)) for e in found] or [(text, "nobody has it", "", "", "", "")]
+    print_table(console(), ("Asked", *HEAD), rows)
+
+
+@space.command()
+@click.argument("targets", nargs=-1, required=True)
+@design_option
+@json_option
+@click.pass_context
+def clash(
+    ctx: click.Context, targets: tuple[str, ...], design_file: str | None, as_json: bool
+) -> None:
+    """What proposed prefixes would collide with. Silent and exit code 0 when with nothing.
+
+    Proposed prefixes are also held against each other.
+
+    \b
+    Example:
+      obrin space clash 10.66.0.0/16 --design skerrow-ferries
+    """
+    _, view = load_space(design_file)
+    asked = list(targets_of(targets))
+    found: list[dict[str, Any]] = []
+    for index, (text, prefix) in enumerate(asked):
+        found += [{"asked": text, **entry_json(e)} for e in view.clashes(prefix)]
+        for other_text, other in asked[:index]:
+            if other.overlaps(prefix):
+                found.append({"asked": text, "prefix": str(other), "kind": "proposed",
+                              "owner": other_text, "region": "", "note": ""})  # fmt: skip
+    if as_json:
+        echo_json(found)
+    else:
+        for hit in found:
+            click.echo(f"{hit['asked']} collides with {hit['prefix']}, {hit['kind']} {hit['owner']}"
+                       + (f" ({hit['note']})" if hit["note"] else ""))  # fmt: skip
+        for text, prefix in asked:
+            for entry in view.reserved(prefix):
+                click.echo(f"{text} lies in what is kept for {entry.label} ({entry.prefix})",
+                           err=True)  # fmt: skip
+    ctx.exit(1 if found else 0)
+
+
+@space.command()
+@click.argument("length", required=False)
+@click.option("--pool", "pool_name", help="Only this pool.")
+@click.option("--count", default=8, show_default=True, type=click.IntRange(1, 10000),
+              help="How many blocks to list in each pool.")  # fmt: skip
+@design_option
+@json_option
+def free(
+    length: str | None, pool_name: str | None, count: int, design_file: str | None, as_json: bool
+) -> None:
+    """Free blocks of a LENGTH such as /24 in each pool; without one, the largest free block.
+
+    \b
+    Example:
+      obrin space free /24 --design skerrow-ferries
+    """
+    from obrin.core.space.pools import free_of_length, pool_named, pool_uses
+
+    wanted = _length(length)
+    settled, view = load_space(design_file)
+    uses = pool_uses(settled, view)
+    uses = [pool_named(uses, pool_name)] if pool_name else uses
+    rows: list[tuple[str, str, str, str]] = []
+    data: list[dict[str, Any]] = []
+    for use in uses:
+        if wanted is not None and wanted > use.free.bits:
+            raise ObrinError(
+                f"a /{wanted} does not exist in {use.name}. Use at most /{use.free.bits}"
+            )
+        size = wanted if wanted is not None else use.free.largest()
+        blocks = [] if size is None else free_of_length(use, size, count if wanted else 1)
+        there = 0 if size is None else use.free.slots(size)
+        rows.append((use.name, use.purpose, f"{there:,} of /{size}" if there else "none",
+                     ", ".join(map(str, blocks)) or "full"))  # fmt: skip
+        data.append({"pool": use.name, "purpose": use.purpose, "length": size, "count": there,
+                     "blocks": [str(b) for b in blocks]})  # fmt: skip
+    if as_json:
+        echo_json(data)
+        return
+    what = "Largest free block" if wanted is None else "First free blocks"
+    print_table(console(), ("Pool", "For", "Free", what), rows)
+
+
+def _length(text: str | None) -> int | None:
+    if text is None:
+        return None
+    digits = text.removeprefix("/")
+    if not (digits.isascii() and digits.isdigit() and int(digits[:4]) <= 128):
+        raise click.UsageError(f"'{text}' is not a prefix length; write for example /24")
+    return int(digits)
+
+
+@space.command()
+@design_option
+@json_option
+def use(design_file: str | None, as_json: bool) -> None:
+    """How full each pool is.
+
+    \b
+    Example:
+      obrin space use --design skerrow-ferries
+    """
+    from obrin.core.space.pools import pool_uses
+
+    settled, view = load_space(design_file)
+    uses = pool_uses(settled, view)
+    if as_json:
+        echo_json([
+            {"pool": u.name, "purpose": u.purpose, "region": u.region, "addresses": u.size,
+             "used": u.used, "share": u.used / u.size,
+             "prefixes": [str(p) for p in u.prefixes], "largest_free": u.free.largest()}
+            for u in uses
+        ])  # fmt: skip
+        return
+    rows = []
+    for u in uses:
+        largest = u.free.largest()
+        rows.append((u.name, u.purpose, u.region, ", ".join(map(str, u.prefixes)),
+                     _count(u.size), f"{100 * u.used / u.size:.1f} %",
+                     "none" if largest is None else f"/{largest}"))  # fmt: skip
+    head = ("Pool", "For", "Region", "Prefixes", "Addresses", "Used", "Largest free")
+    print_table(console(), head, rows)
+
+
+def _count(number: int) -> str:
+    return f"{number:,}" if number < 1 << 40 else f"2^{number.bit_length() - 1}"
+
+
+@space.command()
+@design_option
+@json_option
+@click.pass_context
+def overlaps(ctx: click.Context, design_file: str | None, as_json: bool) -> None:
+    """Ranges that two owners use. Exit code 1 when there are any.
+
+    \b
+    Example:
+      obrin space overlaps --design skerrow-ferries/draft.yaml
+    """
+    from obrin.core.space.pools import overlapping
+
+    _, view = load_space(design_file)
+    pairs = list(overlapping(view))
+    if as_json:
+        echo_json([{"outer": entry_json(a), "inner": entry_json(b)} for a, b in pairs])
+    elif pairs:
+        rows = [(str(a.prefix), a.label, str(b.prefix), b.label) for a, b in pairs]
+        print_table(console(), ("Range", "Whose", "overlaps", "Whose"), rows)
+        click.echo("'obrin space remedies' shows ways out.")
+    else:
+        click.echo("No two owners use the same range.")
+    ctx.exit(1 if pairs else 0)
+
+
+@space.command()
+@design_option
+@json_option
+def announce(design_file: str | None, as_json: bool) -> None:
+    """The fewest prefixes that cover exactly what each region, site and cloud has.
+
+    Where a space is kept for one owner alone, it is shown too: shorter to announce, and it stays
+    true when the owner grows.
+
+    \b
+    Example:
+      obrin space announce --design skerrow-ferries
+    """
+    from obrin.core.space.announce import announcements
+
+    _, view = load_space(design_file)
+    found = announcements(view)
+    if as_json:
+        echo_json([
+            {"kind": a.kind, "name": a.name, "ranges": a.networks,
+             "exact": [str(p) for p in a.exact], "held": [str(p) for p in a.held]}
+            for a in found
+        ])  # fmt: skip
+        return
+    rows = [(a.name, a.kind, str(a.networks), _listed(a.exact), _listed(a.held)) for a in found]
+    print_table(console(), ("Whose", "", "Ranges", "Announce exactly", "Or what is kept"), rows)
+
+
+def _listed(prefixes: Iterable[Prefix]) -> str:
+    return ", ".join(map(str, prefixes))
+
+
+@space.command()
+@click.option("--add", "added", multiple=True, metavar="NAME=HOSTS[xCOUNT]",
+              help="A network to be added, by hosts; 'x12' for twelve of them.")  # fmt: skip
+@click.option("--pool", "pool_name", required=True, help="The pool to add them to.")
+@click.option("--growth", default="0 %", show_default=True, help="Growth a year, such as '20 %'.")
+@click.option("--years", default=3, show_default=True, type=click.IntRange(0, 30),
+              help="How far to look.")  # fmt: skip
+@design_option
+@json_option
+@click.pass_context
+def fit(
+    ctx: click.Context, added: tuple[str, ...], pool_name: str, growth: str, years: int,
+    design_file: str | None, as_json: bool,
+) -> None:  # fmt: skip
+    """What if: do these networks fit beside all there is, and for how many years?
+
+    Exit code 1 when they do not fit for all of them.
+
+    \b
+    Example:
+      obrin space fit --pool 10.128.0.0/9 --add kiosk=40x120 --growth '20 %' \\
+        --design skerrow-ferries
+    """  # fmt: skip
+    from obrin.core.design.values import parse_growth
+    from obrin.core.space.pools import pool_named, pool_uses
+    from obrin.core.space.whatif import outlook
+
+    if not added:
+        raise click.UsageError("nothing to add: give --add NAME=HOSTS")
+    try:
+        factor = parse_growth(growth)
+    except ValueError as error:
+        raise click.UsageError(f"--growth: {error}") from None
+    wishes = [_wish(text) for text in added]
+    settled, view = load_space(design_file)
+    pool = pool_named(pool_uses(settled, view), pool_name)
+    found = outlook(pool, wishes, factor, years)
+    good = all(not year.short for year in found)
+    if as_json:
+        echo_json([
+            {"year": y.year, "wanted": y.wanted, "free": y.free, "fits": not y.short,
+             "short": y.short, "placed": [[n, str(p)] for n, p in y.placed]}
+            for y in found
+        ])  # fmt: skip
+    else:
+        rows = [(str(y.year), _count(y.wanted), _count(y.free), y.short or "fits") for y in found]
+        print_table(console(), ("Year", "Wanted", "Free", ""), rows)
+        if good:
+            for name, prefix in found[-1].placed[:8]:
+                click.echo(f"{name}: {prefix} holds it to the end")
+    ctx.exit(0 if good else 1)
+
+
+def _wish(text: str) -> Any:
+    from obrin.core.space.whatif import AddedWish
+
+    name, equals, rest = text.partition("=")
+    hosts, _, count = rest.partition("x")
+    if not (equals and name and hosts.isdigit() and (count.isdigit() or not count)):
+        raise click.UsageError(f"--add '{text}' is not of the form NAME=HOSTS or NAME=HOSTSxCOUNT")
+    if not 1 <= int(hosts[:9]) <= 16_000_000 or not 1 <= int(count[:7] or 1) <= 100_000:
+        raise click.UsageError(f"--add '{text}': 1 to 16000000 hosts, 1 to 100000 networks")
+    return AddedWish(name, int(hosts), int(count or 1))

@@ -1,0 +1,121 @@
+"""`space remedies` and `space renumber`: ways out when a range is used twice."""
+
+from __future__ import annotations
+
+import csv
+import sys
+from collections.abc import Iterable
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from obrin.cli.common import console, design_option, echo_json, json_option, print_table
+from obrin.cli.space import entry_json, load_space, space
+from obrin.core.errors import AddressError, ObrinError
+
+__all__ = ["space"]
+
+if TYPE_CHECKING:
+    from obrin.core.space.remedies import Remedy
+
+
+@space.command()
+@design_option
+@json_option
+@click.pass_context
+def remedies(ctx: click.Context, design_file: str | None, as_json: bool) -> None:
+    """For each overlap, the ways out side by side: what to write, what it costs, what breaks.
+
+    \b
+    Example:
+      obrin space remedies --design skerrow-ferries/draft.yaml
+    """
+    from obrin.core.space.pools import overlapping
+    from obrin.core.space.remedies import remedies as find
+
+    settled, view = load_space(design_file)
+    pairs = [(a, b, find(settled, view, a, b)) for a, b in overlapping(view)]
+    if as_json:
+        echo_json([
+            {"outer": entry_json(a), "inner": entry_json(b),
+             "remedies": [_remedy_json(r) for r in found]}
+            for a, b, found in pairs
+        ])  # fmt: skip
+        return
+    if not pairs:
+        click.echo("No two owners use the same range: nothing to cure.")
+    for one, other, found in pairs:
+        title = f"{other.prefix} of {other.label} and {one.prefix} of {one.label}"
+        _print_remedies(title, found)
+
+
+def _print_remedies(title: str, found: Iterable[Remedy]) -> None:
+    from rich import box
+    from rich.table import Table
+
+    table = Table(box=box.SIMPLE_HEAD, title=title, title_justify="left", pad_edge=False,
+                  show_lines=True)  # fmt: skip
+    for name, ratio in (("Way out", 20), ("Write", 32), ("It costs", 34), ("It breaks", 24)):
+        table.add_column(name, ratio=ratio, overflow="fold")
+    for remedy in found:
+        if remedy.impossible:
+            table.add_row(remedy.title, f"not possible: {remedy.impossible}")
+            continue
+        table.add_row(
+            remedy.title, "\n".join(remedy.lines),
+            "\n".join(f"- {cost}" for cost in remedy.costs),
+            "\n".join(f"- {broken}" for broken in remedy.breaks),
+        )  # fmt: skip
+    console().print(table)
+
+
+def _remedy_json(remedy: Remedy) -> dict[str, Any]:
+    return {
+        "name": remedy.name, "title": remedy.title, "write": list(remedy.lines),
+        "costs": list(remedy.costs), "breaks": list(remedy.breaks),
+        "translation": [
+            {"place": r.place, "real": str(r.real), "seen": str(r.seen)} for r in remedy.rules
+        ],
+        "impossible": remedy.impossible,
+    }  # fmt: skip
+
+
+@space.command()
+@click.argument("network")
+@click.option("--to", "target", help="The new range. Left out: a free one is found.")
+@click.option("--csv", "as_csv", is_flag=True, help="The mapping of every address, old to new.")
+@design_option
+@json_option
+def renumber(
+    network: str, target: str | None, as_csv: bool, design_file: str | None, as_json: bool
+) -> None:
+    """A plan that moves a site's NETWORK (SITE/NAME) to a new range and keeps what is up up.
+
+    \b
+    Example:
+      obrin space renumber harbour-house/offices --design skerrow-ferries
+    """
+    from obrin.core.address.prefix import parse_prefix
+    from obrin.core.space.renumber import renumber_plan
+
+    try:
+        new = parse_prefix(target) if target else None
+    except AddressError as error:
+        raise ObrinError(f"--to: {error}") from None
+    settled, view = load_space(design_file)
+    plan = renumber_plan(settled, view, network, new)
+    if as_csv:
+        out = csv.writer(sys.stdout, lineterminator="\n")
+        out.writerow(("old", "new"))
+        out.writerows(plan.addresses())
+        return
+    if as_json:
+        echo_json({
+            "network": plan.reference, "old": str(plan.old), "new": str(plan.new),
+            "steps": [{"do": s.what, "check": s.check, "up": s.up} for s in plan.steps],
+        })  # fmt: skip
+        return
+    click.echo(f"{plan.reference}: {plan.old} becomes {plan.new}; the last part of every address "
+               "stays. --csv lists them all.")  # fmt: skip
+    rows = [(str(n), s.what, s.check, s.up) for n, s in enumerate(plan.steps, 1)]
+    print_table(console(), ("", "Do", "Check", "Up then"), rows)

@@ -1,0 +1,141 @@
+"""Why a value was settled as it is: the candidates, what excluded each, and what decided."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+
+from obrin.core.address.prefix import Prefix, parse_prefix
+from obrin.core.design.choices import Choices
+from obrin.core.design.model import Design
+from obrin.core.design.offering import Offering
+from obrin.core.design.references import all_suites
+from obrin.core.design.settling.classes import demand_of, judge_classes
+from obrin.core.design.settling.numbers import as_pools
+from obrin.core.design.settling.suites import common_suites
+
+MOST_SHOWN = 12
+OwnersOf = Callable[[Prefix], list[tuple[Prefix, str]]]
+
+
+@dataclass(frozen=True, slots=True)
+class Candidate:
+    """`excluded` is empty for the one that was taken and for those after it."""
+
+    value: str
+    excluded: str
+
+
+@dataclass(frozen=True, slots=True)
+class Explanation:
+    """`decided` says in a sentence what decided between the candidates that were left."""
+
+    key: str
+    value: str
+    why: str
+    candidates: tuple[Candidate, ...]
+    decided: str
+
+
+def explain(
+    design: Design, offering: Offering, choices: Choices, key: str, holders: list[Prefix],
+    owners: OwnersOf,
+) -> Explanation:  # fmt: skip
+    """For a key of `choices`. `holders` are the ranges it was chosen from; `owners` tells who
+    uses a range.
+
+    Raises KeyError.
+    """
+    choice = choices[key]
+    value = ", ".join(choice.value) if isinstance(choice.value, list) else str(choice.value)
+    if key.endswith(".class"):
+        candidates, decided = _classes(design, offering, key)
+    elif key.endswith(".suite"):
+        candidates, decided = _suites(design, key)
+    elif key.endswith(".as"):
+        candidates, decided = _numbers(design, choices, key)
+    elif "/" in value and holders:
+        first = parse_prefix(value.split(", ")[0])
+        candidates, decided = (
+            tuple(_ranges(first, holders, owners)),
+            (
+                "the lowest place in the smallest free block that holds it, so that large free "
+                "blocks stay whole"
+            ),
+        )
+        if ".gateway.subnet" in key:
+            decided = "the last free place of the space, out of the way of the workloads"
+    else:
+        candidates, decided = (), "the first value that nobody else has"
+    return Explanation(key, value, choice.why, candidates, decided)
+
+
+def _classes(design: Design, offering: Offering, key: str) -> tuple[tuple[Candidate, ...], str]:
+    judged = judge_classes(demand_of(design, key.split(".")[1]), offering)
+    return tuple(Candidate(j.entry.name, j.lacks) for j in judged), "the lowest monthly cost"
+
+
+def _suites(design: Design, key: str) -> tuple[tuple[Candidate, ...], str]:
+    link_name = key.split(".")[1]
+    suites = all_suites(design)
+    common = common_suites(design, link_name, suites)
+    found = [Candidate(name, "") for name in common]
+    found += [Candidate(n, "not offered by both ends") for n in suites if n not in common]
+    return tuple(found), "the strongest, and among equals the one that the site names first"
+
+
+def _numbers(design: Design, choices: Choices, key: str) -> tuple[tuple[Candidate, ...], str]:
+    used: dict[int, str] = {}
+    for name, cloud in design.clouds.items():
+        number = cloud.gateway.asn or choices[f"clouds.{name}.gateway.as"].value
+        used[int(str(number))] = f"cloud {name}"
+    for name, site in design.sites.items():
+        for gateway, entity in site.gateways.items():
+            number = entity.asn or choices[f"sites.{name}.gateways.{gateway}.as"].value
+            used.setdefault(int(str(number)), f"site {name}")
+    mine = int(str(choices[key].value))
+    found: list[Candidate] = []
+    for pool in as_pools(design, "cloud" if key.startswith("clouds") else "site"):
+        for number in pool:
+            if number == mine:
+                return (*found[-MOST_SHOWN:], Candidate(str(mine), "")), "the lowest free number"
+            found.append(Candidate(str(number), f"has {used.get(number, 'been free since')}"))
+    return (Candidate(str(mine), ""),), "kept from before"
+
+
+def _ranges(taken: Prefix, holders: list[Prefix], owners: OwnersOf) -> Iterator[Candidate]:
+    """The places of this length up to the one taken; runs with the same owner are one line."""
+    shown = 0
+    for holder in holders:
+        inside = holder.covers(taken)
+        size = 1 << (taken.bits - max(taken.length, holder.length))
+        value, end = holder.value, taken.value if inside else holder.last + 1
+        while value < end and shown < MOST_SHOWN:
+            place = Prefix(taken.bits, value, max(taken.length, holder.length))
+            found = owners(place)
+            if found:
+                after = max(prefix.last for prefix, _ in found) + 1
+                words = " and ".join(f"{prefix} of {label}" for prefix, label in found)
+                reason = f"used by {words}"
+            else:
+                after = _free_block(place, holder, owners).last + 1
+                reason = "free, but in a larger free block"
+            value = min(max(-(-after // size) * size, value + size), end)
+            last = Prefix(taken.bits, value - size, place.length)
+            yield Candidate(str(place) if last == place else f"{place} to {last}", reason)
+            shown += 1
+        if inside:
+            break
+    yield Candidate(str(taken), "")
+
+
+def _free_block(place: Prefix, holder: Prefix, owners: OwnersOf) -> Prefix:
+    """The largest free range that begins here."""
+    wide = place
+    while wide.length > holder.length:
+        shift = wide.bits - wide.length + 1
+        parent = Prefix(wide.bits, wide.value >> shift << shift, wide.length - 1)
+        if parent.value != wide.value or owners(parent):
+            break
+        wide = parent
+    return wide

@@ -1,0 +1,200 @@
+"""CSV and JSON text to rows with names, each with its number; the header is guessed.
+
+A table may come with or without a header, with commas, semicolons or tabs. Without one, the
+column in which most cells are prefixes is the range, and the others are told by `columns` or left.
+"""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from obrin.core.address.prefix import parse_address, parse_prefix
+from obrin.core.errors import AddressError, DesignError, Problem
+
+MOST_ROWS = 1_000_000
+WORDS = {
+    "prefix": ("prefix", "network", "subnet", "range", "cidr", "address", "block", "ip", "net",
+               "ipv4", "ipv6", "network address"),
+    "mask": ("mask", "netmask", "subnet mask", "length", "prefix length"),
+    "last": ("last", "end", "to", "last address", "end address"),
+    "name": ("name", "id", "label", "title"),
+    "owner": ("owner", "team", "contact", "customer", "responsible", "department"),
+    "place": ("place", "site", "location", "city", "office", "where"),
+    "note": ("note", "notes", "comment", "comments", "description", "remark", "remarks"),
+}  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Row:
+    """`number` is the line in the file (CSV) or the place in the list (JSON), from 1."""
+
+    number: int
+    values: dict[str, str]
+
+
+@dataclass(frozen=True, slots=True)
+class Table:
+    """`columns` tells which column of the file each name was taken from."""
+
+    source: str
+    rows: tuple[Row, ...]
+    columns: dict[str, str]
+    as_json: bool = False
+
+    def where(self, row: Row) -> str:
+        return f"{self.source}:{row.number}:1"
+
+
+def read_table(text: str, source: str, columns: Mapping[str, str]) -> Table:
+    """`columns` maps names (see WORDS) to headers or column numbers. Raises DesignError."""
+    if not text.strip():
+        raise DesignError(
+            [Problem(source, "the file is empty", "Give a table with one range a row")]
+        )
+    if text.lstrip()[:1] in "[{":
+        return _from_json(text, source, columns)
+    return _from_csv(text, source, columns)
+
+
+def _from_json(text: str, source: str, columns: Mapping[str, str]) -> Table:
+    try:
+        data: Any = json.loads(text)
+    except json.JSONDecodeError as error:
+        where = f"{source}:{error.lineno}:{error.colno}"
+        raise DesignError([Problem(where, f"not JSON: {error.msg}", "Correct the file")]) from None
+    except RecursionError:
+        raise DesignError(
+            [Problem(source, "nested too deeply", "Give a list of objects")]
+        ) from None
+    if isinstance(data, dict):
+        lists = [value for value in data.values() if isinstance(value, list)]
+        data = lists[0] if len(lists) == 1 else [data]
+    if not isinstance(data, list) or not all(isinstance(e, dict | str) for e in data):
+        fix = 'Give a list such as [{"prefix": "10.1.0.0/16", "owner": "…"}]'
+        raise DesignError([Problem(source, "not a list of objects", fix)])
+    entries = [{"prefix": e} if isinstance(e, str) else e for e in data]
+    keys = list(dict.fromkeys(str(key) for entry in entries for key in entry))
+    found = _match(keys, columns, source)
+    rows = tuple(
+        Row(n, {name: _text(entry.get(key)) for name, key in found.items()})
+        for n, entry in enumerate(entries, 1)
+    )
+    return Table(source, rows, found, True)
+
+
+def _text(value: Any) -> str:
+    return "" if value is None else str(value).strip()
+
+
+def read_csv_rows(text: str, source: str) -> list[Row]:
+    """A table with a header, every column under its own name. Raises DesignError."""
+    if not text.strip():
+        raise DesignError([Problem(source, "the file is empty", "Give a header and a row a site")])
+    lines = _csv_lines(text, source)
+    (_, head), body = lines[0], lines[1:]
+    twice = next((name for name in head if head.count(name) > 1), None)
+    if twice is not None or "" in head:
+        what = f"the column '{twice}' stands twice" if twice else "a column has no name"
+        raise DesignError([Problem(f"{source}:1:1", what, "Give every column a name of its own")])
+    if not body:
+        raise DesignError(
+            [Problem(source, "the table has a header and no rows", "Add a row a site")]
+        )
+    return [
+        Row(n, {name: cells[i] if i < len(cells) else "" for i, name in enumerate(head)})
+        for n, cells in body
+    ]
+
+
+def _csv_lines(text: str, source: str) -> list[tuple[int, list[str]]]:
+    """Cells of each line that holds any, with its number. Raises DesignError."""
+    first = text.lstrip("\n\r").splitlines()[0]
+    delimiter = max(",;\t|", key=first.count)
+    csv.field_size_limit(1 << 20)
+    reader = csv.reader(io.StringIO(text), delimiter=delimiter, strict=True)
+    lines: list[tuple[int, list[str]]] = []
+    try:
+        for cells in reader:
+            stripped = [cell.strip() for cell in cells]
+            if any(stripped) and not stripped[0].startswith("#"):
+                lines.append((reader.line_num, stripped))
+            if len(lines) > MOST_ROWS:
+                what = f"more than {MOST_ROWS:,} rows"
+                raise DesignError([Problem(source, what, "Split the file")])
+    except csv.Error as error:
+        where = f"{source}:{reader.line_num}:1"
+        raise DesignError([Problem(where, f"not CSV: {error}", "Correct the row")]) from None
+    if not lines:
+        raise DesignError([Problem(source, "the file holds no rows", "Give one range a row")])
+    return lines
+
+
+def _from_csv(text: str, source: str, columns: Mapping[str, str]) -> Table:
+    lines = _csv_lines(text, source)
+    head = lines[0][1]
+    if any(_is_range(cell) for cell in head):
+        names = [str(n) for n in range(1, max(len(c) for _, c in lines) + 1)]
+        body = lines
+        guessed = _guess(names, lines)
+        found = {**guessed, **_match(names, columns, source)} if columns else guessed
+    else:
+        names, body = head, lines[1:]
+        found = _match(names, columns, source)
+    index = {name: names.index(column) for name, column in found.items()}
+    rows = tuple(
+        Row(n, {name: cells[i] if i < len(cells) else "" for name, i in index.items()})
+        for n, cells in body
+    )
+    return Table(source, rows, found)
+
+
+def _is_range(cell: str) -> bool:
+    try:
+        if "/" in cell:
+            parse_prefix(cell)
+        else:
+            parse_address(cell.partition("-")[0].strip())
+    except AddressError:
+        return False
+    return True
+
+
+def _guess(names: list[str], lines: list[tuple[int, list[str]]]) -> dict[str, str]:
+    """Without a header: ranges by their look, then a name and a note by their order."""
+    sample = [cells for _, cells in lines[:200]]
+    score = {
+        name: sum(_is_range(cells[i]) for cells in sample if i < len(cells))
+        for i, name in enumerate(names)
+    }
+    best = max(names, key=score.__getitem__)
+    others = [name for name in names if name != best]
+    found = {"prefix": best}
+    found.update(zip(("name", "note"), others, strict=False))
+    return found
+
+
+def _match(names: list[str], columns: Mapping[str, str], source: str) -> dict[str, str]:
+    """Columns by option first, then by the words people use for them."""
+    found: dict[str, str] = {}
+    lower = {name.lower().replace("_", " ").replace("-", " "): name for name in reversed(names)}
+    for wanted, column in columns.items():
+        known = lower.get(column.lower().replace("_", " ").replace("-", " "))
+        if known is None and column.isdigit() and 1 <= int(column) <= len(names):
+            known = names[int(column) - 1]
+        if known is None:
+            fix = f"Columns are: {', '.join(names)}"
+            raise DesignError([Problem(f"{source}:1:1", f"there is no column '{column}'", fix)])
+        found[wanted] = known
+    for wanted, words in WORDS.items():
+        if wanted in found:
+            continue
+        for word in words:
+            if word in lower and lower[word] not in found.values():
+                found[wanted] = lower[word]
+                break
+    return found

@@ -1,0 +1,1 @@
+"""Questions about the address space of a settled design."""

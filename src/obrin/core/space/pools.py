@@ -1,0 +1,135 @@
+"""How full each pool is, and what is free in it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from obrin.core.address.prefix import Prefix
+from obrin.core.address.space import FreeSpace, merged, summaries
+from obrin.core.design.settled import Settled
+from obrin.core.design.settling.pools import DEFAULTS, unique_local_part
+from obrin.core.errors import ObrinError
+from obrin.core.space.view import Entry, SpaceView
+
+PURPOSES = ("sites", "clouds", "translation", "inside", "loopbacks")
+_KINDS = {
+    "sites": ("network", "site space"), "clouds": ("cloud space",), "inside": ("inside",),
+    "loopbacks": ("loopback",), "translation": ("stands for",),
+}  # fmt: skip
+
+
+_TAKEN = (
+    "network", "subnet", "gateway subnet", "cloud space", "site space", "elsewhere",
+    "inside", "loopback", "stands for", "forbidden by the cloud",
+)  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class PoolUse:
+    """`taken` are ranges of the pool that somebody has; addresses are counted once."""
+
+    name: str
+    purpose: str
+    region: str
+    prefixes: tuple[Prefix, ...]
+    taken: tuple[Prefix, ...]
+    free: FreeSpace
+
+    @property
+    def size(self) -> int:
+        return sum(p.size for p in summaries(self.prefixes))
+
+    @property
+    def used(self) -> int:
+        return self.size - self.free.size
+
+
+def pool_uses(settled: Settled, view: SpaceView) -> list[PoolUse]:
+    """The design's pools, and the default ones from which something was taken."""
+    found = []
+    named = {(p.purpose, p.prefixes[0].bits) for p in settled.design.pools.values()}
+    for name, pool in settled.design.pools.items():
+        found.append(_use(name, pool.purpose, pool.region or "", pool.prefixes, view))
+    seen: dict[Prefix, list[str]] = {}
+    for purpose in PURPOSES:
+        if (purpose, 32) not in named:
+            for prefix in DEFAULTS.get(purpose, ()):
+                if _serves(prefix, purpose, view):
+                    seen.setdefault(prefix, []).append(purpose)
+        ula = _ula(settled, view)
+        if ula is not None and (purpose, 128) not in named:
+            prefix = unique_local_part(ula, purpose)
+            if _serves(prefix, purpose, view):
+                seen.setdefault(prefix, []).append(purpose)
+    for prefix, purposes in seen.items():
+        found.append(_use(str(prefix), " and ".join(purposes), "", (prefix,), view))
+    return found
+
+
+def _ula(settled: Settled, view: SpaceView) -> Prefix | None:
+    """The unique local /48, where the design is dual-stack."""
+    if settled.design.stack != "dual":
+        return None
+    given = settled.design.ula
+    if given is not None:
+        return given
+    inside = next((e.prefix for e in view.of_kind("inside") if e.prefix.bits == 128), None)
+    return None if inside is None else Prefix(128, inside.value >> 80 << 80, 48)
+
+
+def _serves(pool: Prefix, purpose: str, view: SpaceView) -> bool:
+    return any(pool.covers(e.prefix) for e in view.of_kind(*_KINDS[purpose]))
+
+
+def _use(
+    name: str, purpose: str, region: str, prefixes: tuple[Prefix, ...], view: SpaceView
+) -> PoolUse:
+    kinds: tuple[str, ...] = _TAKEN
+    if "inside" in purpose:
+        kinds = ("inside", "elsewhere", "reserved by the cloud")
+    taken = [
+        e.prefix for e in view.entries
+        if e.kind in kinds and any(pool.overlaps(e.prefix) for pool in prefixes)
+    ]  # fmt: skip
+    free = FreeSpace(prefixes, taken)
+    return PoolUse(name, purpose, region, prefixes, tuple(summaries(taken)), free)
+
+
+def pool_named(uses: list[PoolUse], name: str) -> PoolUse:
+    """Raises ObrinError naming the pools there are."""
+    for use in uses:
+        if use.name == name:
+            return use
+    known = ", ".join(use.name for use in uses) or "none"
+    raise ObrinError(f"there is no pool '{name}'. There are: {known}")
+
+
+def free_of_length(use: PoolUse, length: int, count: int) -> list[Prefix]:
+    """The blocks of a length that would be taken next, at most `count`."""
+    trial = use.free.copy()
+    found: list[Prefix] = []
+    while len(found) < count and (block := trial.take(length)) is not None:
+        found.append(block)
+    return found
+
+
+def overlapping(view: SpaceView) -> Iterator[tuple[Entry, Entry]]:
+    """Pairs of uses by different owners that share addresses, in bulk on NumPy; outer first."""
+    from obrin.core.address.bulk import PrefixSet
+
+    kinds = ("network", "cloud space", "elsewhere", "stands for", "loopback")
+    for bits in (32, 128):
+        entries = [e for e in view.of_kind(*kinds) if e.prefix.bits == bits]
+        if len(entries) < 2:
+            continue
+        for outer, inner in PrefixSet([e.prefix for e in entries]).overlaps().T.tolist():
+            one, other = entries[outer], entries[inner]
+            if one.kind == other.kind == "elsewhere":
+                continue  # what others do among themselves
+            yield one, other
+
+
+def covered(prefixes: list[Prefix]) -> int:
+    """Addresses covered by prefixes of one family, each counted once."""
+    return sum(last - first + 1 for first, last in merged(prefixes))

@@ -1,0 +1,151 @@
+"""Who has which range: every pool, space, network, block and foreign range of a settled design."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+
+from obrin.core.address.prefix import Prefix, host_prefix, parse_prefix
+from obrin.core.address.table import PrefixTable
+from obrin.core.design.choices import Choices
+from obrin.core.design.offering import Offering
+from obrin.core.design.settled import Settled
+from obrin.core.design.settling.work import prefixes_in
+
+USES = frozenset({"network", "subnet", "gateway subnet", "elsewhere", "inside", "loopback",
+                  "stands for"})  # fmt: skip
+"""Kinds that are in use by somebody; the others hold or reserve."""
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """`owner` is a place or a name; `place` is the site, cloud or tunnel that it belongs to."""
+
+    prefix: Prefix
+    kind: str
+    owner: str
+    place: str = ""
+    region: str = ""
+    note: str = ""
+
+    @property
+    def in_use(self) -> bool:
+        return self.kind in USES
+
+    @property
+    def label(self) -> str:
+        if self.kind == "elsewhere":
+            return f"{self.owner} (elsewhere)"
+        return f"{self.kind} {self.owner}".strip()
+
+
+class SpaceView:
+    """All entries, found by longest match."""
+
+    def __init__(self, entries: Iterable[Entry]) -> None:
+        self.entries = sorted(entries, key=lambda e: (e.prefix, e.in_use, e.label))
+        self._table: PrefixTable[list[Entry]] = PrefixTable()
+        for entry in self.entries:
+            found = self._table.get(entry.prefix)
+            if found is None:
+                self._table[entry.prefix] = [entry]
+            else:
+                found.append(entry)
+
+    def above(self, prefix: Prefix) -> list[Entry]:
+        """Entries that cover the whole prefix, the smallest first."""
+        found: list[Entry] = []
+        for length in range(prefix.length, -1, -1):
+            shift = prefix.bits - length
+            wide = Prefix(prefix.bits, prefix.value >> shift << shift, length)
+            found += reversed(self._table.get(wide) or [])
+        return found
+
+    def inside(self, prefix: Prefix) -> list[Entry]:
+        """Entries that lie inside the prefix and are smaller than it, in address order."""
+        return [e for e in self.entries if e.prefix != prefix and prefix.covers(e.prefix)]
+
+    def clashes(self, prefix: Prefix) -> list[Entry]:
+        """What a proposed range would collide with: uses, whole cloud spaces, forbidden ranges."""
+        hard = USES | {"cloud space", "forbidden by the cloud"}
+        found = [e for e in (*self.above(prefix), *self.inside(prefix)) if e.kind in hard]
+        clouds = {e.owner for e in found if e.kind == "cloud space"}
+        return [e for e in found if not (e.kind != "cloud space" and e.place in clouds)]
+
+    def reserved(self, prefix: Prefix) -> list[Entry]:
+        """What keeps a range for somebody without using it: site spaces and regions."""
+        kinds = ("site space", "region")
+        return [e for e in (*self.above(prefix), *self.inside(prefix)) if e.kind in kinds]
+
+    def of_kind(self, *kinds: str) -> list[Entry]:
+        return [e for e in self.entries if e.kind in kinds]
+
+
+def target_prefix(text: str) -> Prefix:
+    """An address or a prefix. Raises AddressError."""
+    return parse_prefix(text) if "/" in text else host_prefix(text)
+
+
+def space_view(settled: Settled, choices: Choices, offering: Offering) -> SpaceView:
+    return SpaceView(_entries(settled, choices, offering))
+
+
+def _entries(settled: Settled, choices: Choices, offering: Offering) -> Iterator[Entry]:
+    design = settled.design
+    for name, pool in design.pools.items():
+        for prefix in pool.prefixes:
+            yield Entry(prefix, "pool", name, region=pool.region or "", note=f"for {pool.purpose}")
+    for key, choice in choices.items():
+        parts = key.split(".")
+        if parts[0] == "regions":
+            for block in prefixes_in(choice.value):
+                yield Entry(block, "region", parts[1], region=parts[1],
+                            note=f"for {parts[2].rstrip('6')}")  # fmt: skip
+        elif parts[0] == "sites" and parts[2] in ("space", "space6"):
+            for block in prefixes_in(choice.value):
+                yield Entry(block, "site space", parts[1], parts[1])
+    yield from _places(settled)
+    for name, entry in design.elsewhere.items():
+        about = "; ".join(t for t in (entry.owner, entry.place, entry.note) if t)
+        yield Entry(entry.prefix, "elsewhere", name, note=about)
+    for tunnel in settled.tunnels():
+        yield Entry(tunnel.inside, "inside", tunnel.label, tunnel.label)
+        if tunnel.inside6 is not None:
+            yield Entry(tunnel.inside6, "inside", tunnel.label, tunnel.label)
+    for gateway in settled.gateways.values():
+        if gateway.loopback is not None:
+            yield Entry(host_prefix(gateway.loopback), "loopback", gateway.name, gateway.site)
+    for link in settled.links.values():
+        for part in (*link.exposures, *link.cloud_exposures):
+            if part.translated:
+                place = f"{link.site}/{part.network}" if part.network else link.cloud
+                yield Entry(part.seen, "stands for", place, link.name,
+                            note=f"{part.real} on link {link.name}")  # fmt: skip
+    for prefix in offering.forbidden:
+        yield Entry(prefix, "forbidden by the cloud", "")
+    for prefix in offering.reserved_inside:
+        yield Entry(prefix, "reserved by the cloud", "")
+
+
+def _places(settled: Settled) -> Iterator[Entry]:
+    design = settled.design
+    for name, site in design.sites.items():
+        region = site.region or ""
+        for prefix in (*(site.space or ()), *(site.space6 or ())):
+            yield Entry(prefix, "site space", name, name, region)
+        for held in (settled.networks, settled.networks6):
+            for network, prefix in held[name].items():
+                entity = site.networks[network]
+                about = "; ".join(t for t in (entity.owner, entity.note) if t)
+                yield Entry(prefix, "network", f"{name}/{network}", name, region, about)
+    for name, cloud in settled.clouds.items():
+        region = design.clouds[name].region or ""
+        for prefix in (*cloud.spaces, *cloud.spaces6):
+            yield Entry(prefix, "cloud space", name, name, region)
+        for subnet in cloud.subnets.values():
+            for part in (subnet.prefix, subnet.prefix6):
+                if part is not None:
+                    yield Entry(part, "subnet", f"{name}/{subnet.name}", name, region)
+        for part in (cloud.gateway_subnet, cloud.gateway_subnet6):
+            if part is not None:
+                yield Entry(part, "gateway subnet", name, name, region)
