@@ -8,7 +8,6 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from obrin.core.address.allocate import first_free, largest_free, last_free, length_for
 from obrin.core.address.prefix import (
     Prefix,
     format_address,
@@ -16,6 +15,7 @@ from obrin.core.address.prefix import (
     parse_address,
     parse_prefix,
 )
+from obrin.core.address.space import length_for
 from obrin.core.address.table import PrefixTable
 from obrin.core.errors import AddressError
 
@@ -100,29 +100,6 @@ def test_longest_match_is_brute_force(entries: dict[Prefix, int], address: int) 
     for prefix in entries:
         del table[prefix]
         assert table.get(prefix) is None
-
-
-SMALL = P("10.0.0.0/26")
-small = st.lists(
-    st.builds(lambda v, n: Prefix(32, SMALL.value + (v >> (32 - n) << (32 - n)), n),
-              st.integers(0, 63), st.integers(28, 32)), max_size=12,
-)  # fmt: skip
-
-
-@given(small, st.integers(26, 32))
-def test_a_free_block_is_found_if_one_exists(used: list[Prefix], length: int) -> None:
-    free = [b for b in SMALL.children(length) if not any(b.overlaps(u) for u in used)]
-    assert first_free(length, [SMALL], used) == (free[0] if free else None)
-    assert last_free(length, SMALL, used) == (free[-1] if free else None)
-
-
-@given(small)
-def test_the_largest_free_block_is_the_largest(used: list[Prefix]) -> None:
-    expected = next(
-        (n for n in range(26, 33)
-         if any(not any(b.overlaps(u) for u in used) for b in SMALL.children(n))), None
-    )  # fmt: skip
-    assert largest_free(SMALL, used) == expected
 
 
 @pytest.mark.parametrize(("count", "length"), [(1, 32), (2, 31), (3, 30), (256, 24), (257, 23)])

@@ -9,10 +9,11 @@ from typing import Any
 
 from pydantic import BaseModel, ValidationError
 
+from obrin.core.design.mistakes import Mistake
 from obrin.core.design.model import Design
 from obrin.core.design.positions import Locator
 from obrin.core.design.reader import Location, read_tolerantly
-from obrin.core.design.references import Mistake, reference_problems
+from obrin.core.design.references import reference_problems
 from obrin.core.errors import DesignError, Problem
 
 

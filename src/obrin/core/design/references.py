@@ -2,24 +2,15 @@
 
 from __future__ import annotations
 
-import difflib
-from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
+from collections.abc import Iterator
 
 from obrin.core.address.prefix import parse_prefix
+from obrin.core.design.mistakes import Mistake, unknown
 from obrin.core.design.model import Design, FilterRule, SuiteSpec
 from obrin.core.design.reader import Location
+from obrin.core.design.space_references import space_problems
 from obrin.core.errors import AddressError
 from obrin.core.ipsec.suite import SHIPPED, Suite, make_suite
-
-
-@dataclass(frozen=True, slots=True)
-class Mistake:
-    """A problem whose position is still a path of keys."""
-
-    location: Location
-    what: str
-    fix: str
 
 
 def build_suite(name: str, spec: SuiteSpec) -> Suite:
@@ -42,13 +33,6 @@ def build_suite(name: str, spec: SuiteSpec) -> Suite:
 def all_suites(design: Design) -> dict[str, Suite]:
     """Shipped suites and the design's own, which may replace a shipped name."""
     return SHIPPED | {name: build_suite(name, spec) for name, spec in design.suites.items()}
-
-
-def _unknown(kind: str, name: str, known: Iterable[str], location: Location) -> Mistake:
-    names = sorted(known)
-    near = difflib.get_close_matches(name, names, n=1)
-    fix = f"Did you mean '{near[0]}'?" if near else f"Known: {', '.join(names[:12]) or 'none'}"
-    return Mistake(location, f"there is no {kind} '{name}'", fix)
 
 
 def reference_problems(design: Design) -> Iterator[Mistake]:
@@ -80,12 +64,13 @@ def reference_problems(design: Design) -> Iterator[Mistake]:
                 place = ("sites", site_name, "gateways", gateway_name, "filters")
                 yield from _filters(gateway.filters, design, networks, place)
     yield from _duplicate_gateways(design)
+    yield from space_problems(design)
     for link_name in design.links:
         yield from _link(design, link_name, suites)
     for index, expectation in enumerate(design.expectations):
         for key, reference in (("from", expectation.source), ("to", expectation.destination)):
             if reference not in networks:
-                yield _unknown("network", reference, networks, ("expectations", index, key))
+                yield unknown("network", reference, networks, ("expectations", index, key))
 
 
 def _network_names(design: Design) -> Iterator[str]:
@@ -122,11 +107,11 @@ def _offers(design: Design, suites: set[str]) -> Iterator[Mistake]:
             for offer in gateway.offers or ():
                 if offer not in suites:
                     place = ("sites", site_name, "gateways", name, "offers")
-                    yield _unknown("suite", offer, suites, place)
+                    yield unknown("suite", offer, suites, place)
     for name, cloud in design.clouds.items():
         for offer in cloud.gateway.offers or ():
             if offer not in suites:
-                yield _unknown("suite", offer, suites, ("clouds", name, "gateway", "offers"))
+                yield unknown("suite", offer, suites, ("clouds", name, "gateway", "offers"))
 
 
 def _filters(
@@ -140,14 +125,14 @@ def _filters(
                 parse_prefix(reference)
             except AddressError:
                 known = networks | design.sites.keys() | design.clouds.keys()
-                yield _unknown("place or prefix", reference, known, (*place, index, key))
+                yield unknown("place or prefix", reference, known, (*place, index, key))
 
 
 def _link(design: Design, link_name: str, suites: set[str]) -> Iterator[Mistake]:
     link = design.links[link_name]
     here: Location = ("links", link_name)
     if link.suite is not None and link.suite not in suites:
-        yield _unknown("suite", link.suite, suites, (*here, "suite"))
+        yield unknown("suite", link.suite, suites, (*here, "suite"))
     if link.routing == "bgp" and not (link.bgp.hold >= 3 and link.bgp.hold == int(link.bgp.hold)):
         yield Mistake(
             (*here, "bgp", "hold"),
@@ -156,23 +141,23 @@ def _link(design: Design, link_name: str, suites: set[str]) -> Iterator[Mistake]
         )
     site, cloud = design.sites.get(link.site), design.clouds.get(link.cloud)
     if cloud is None:
-        yield _unknown("cloud", link.cloud, design.clouds, (*here, "cloud"))
+        yield unknown("cloud", link.cloud, design.clouds, (*here, "cloud"))
     if site is None:
-        yield _unknown("site", link.site, design.sites, (*here, "site"))
+        yield unknown("site", link.site, design.sites, (*here, "site"))
         return
     for index, network in enumerate(link.networks or ()):
         if network not in site.networks:
             place = (*here, "networks", index)
-            yield _unknown(f"network of {link.site}", network, site.networks, place)
+            yield unknown(f"network of {link.site}", network, site.networks, place)
     ends: dict[tuple[str, str, int], str] = {}
     for name, tunnel in link.tunnels.items():
         place = (*here, "tunnels", name)
         gateway = site.gateways.get(tunnel.gateway)
         if gateway is None:
             known = site.gateways
-            yield _unknown(f"gateway of {link.site}", tunnel.gateway, known, (*place, "gateway"))
+            yield unknown(f"gateway of {link.site}", tunnel.gateway, known, (*place, "gateway"))
         elif tunnel.uplink not in gateway.uplinks:
-            yield _unknown(
+            yield unknown(
                 f"uplink of {tunnel.gateway}", tunnel.uplink, gateway.uplinks, (*place, "uplink")
             )
         if cloud is not None and tunnel.instance > cloud.gateway.instances:

@@ -74,7 +74,7 @@ def gather_ranges(table: Table, taken: frozenset[str]) -> Gathered:
 def _known(row: Row, block: Prefix, names: set[str]) -> KnownRange:
     value = row.values.get
     base = _NOT_A_NAME.sub(
-        "-", (value("name") or value("place") or value("owner") or "range").lower()
+        "-", (value("name") or value("owner") or value("place") or "range").lower()
     )
     base = base.strip("-")[:56] or "range"
     name, number = base, 1

@@ -35,9 +35,8 @@ def main() -> None:
             capture = Capture(given.capture) if given.capture else None
             asyncio.run(InternetProcess(Internet(lines, capture), given.folder).run())
         elif given.role == "cloud":
-            from obrin.live.practice.cloud.process import CloudProcess
-
             from obrin.core.design.offering_file import parse_offering
+            from obrin.live.practice.cloud.process import CloudProcess
 
             text = given.offering.read_text(encoding="utf-8")
             offering = parse_offering(text, str(given.offering))

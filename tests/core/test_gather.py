@@ -1,0 +1,139 @@
+"""Tables of what exists: guessed headers, bad rows with their numbers, many sites from a template."""
+
+from __future__ import annotations
+
+import pytest
+
+from obrin.core.design.document import load_design
+from obrin.core.errors import DesignError
+from obrin.core.gather.insert import with_ranges
+from obrin.core.gather.ranges import gather_ranges
+from obrin.core.gather.rows import read_csv_rows, read_table
+from obrin.core.gather.template import fill_template
+from tests.doubles import DESIGN, swap
+
+
+def gathered(text: str, columns=None, taken=()):
+    return gather_ranges(read_table(text, "t.csv", columns or {}), frozenset(taken))
+
+
+@pytest.mark.parametrize(
+    ("text", "expected"),
+    [
+        ("prefix\n10.1.0.0/16\n", [("range", "10.1.0.0/16")]),
+        ("Network;Owner;Comment\n10.1.0.0/16;Bay;x\n", [("bay", "10.1.0.0/16")]),
+        ("10.1.0.0/16,Bay Freight,their line\n", [("bay-freight", "10.1.0.0/16")]),
+        ("Name\tAddress\tMask\nbay\t10.1.0.0\t255.255.0.0\n", [("bay", "10.1.0.0/16")]),
+        ("ip,mask\n10.1.0.0,/16\n10.2.0.1,32\n", [("range", "10.1.0.0/16"), ("range-2", "10.2.0.1/32")]),
+        ("range\n10.0.0.0-10.0.2.255\n", [("range", "10.0.0.0/23"), ("range-2", "10.0.2.0/24")]),
+        ("address,last\n10.0.0.4,10.0.0.7\n", [("range", "10.0.0.4/30")]),
+        ("cidr\n10.0.0.0/255.255.0.0\n2001:db8::/32\n", [("range", "10.0.0.0/16"), ("range-2", "2001:db8::/32")]),
+        ("# made by hand\n\nprefix\n192.0.2.7\n", [("range", "192.0.2.7/32")]),
+        ('[{"prefix": "10.1.0.0/16", "name": "bay"}, "10.2.0.0/16"]', [("bay", "10.1.0.0/16"), ("range", "10.2.0.0/16")]),
+        ('{"items": [{"cidr": "10.1.0.0/16", "owner": "Bay"}]}', [("bay", "10.1.0.0/16")]),
+    ],
+)  # fmt: skip
+def test_rows_in_many_shapes(text: str, expected) -> None:
+    found = gathered(text)
+    assert found.bad == ()
+    assert [(k.name, str(k.prefix)) for k in found.ranges] == expected
+
+
+def test_columns_by_option_and_names_that_are_taken() -> None:
+    text = "what,who,extra\n10.1.0.0/16,Bay,1\n10.2.0.0/16,Bay,2\n"
+    found = gathered(text, {"prefix": "what", "owner": "2", "note": "extra"}, ["bay"])
+    assert [(k.name, k.owner, k.note) for k in found.ranges] == [
+        ("bay-2", "Bay", "1"),
+        ("bay-3", "Bay", "2"),
+    ]
+    with pytest.raises(
+        DesignError, match=r"there is no column 'whom'\. Columns are: what, who, extra"
+    ):
+        gathered(text, {"owner": "whom"})
+    with pytest.raises(DesignError, match="no column holds ranges"):
+        gathered("a,b\n1,2\n")
+
+
+@pytest.mark.parametrize(
+    ("row", "words"),
+    [
+        ("10.1.2.3/16", "Either the network 10.1.0.0/16 or the single address 10.1.2.3/32"),
+        ("10.01.0.0/16", "leading zero in '01'"),
+        ("10.1.0.0/33", "prefix length from 0 to 32"),
+        ("10.0.0.0-2001:db8::1", "different families"),
+        ("10.0.0.9-10.0.0.1", "is after"),
+        ("10.0.0.0/255.0.255.0", "ones are not all in front"),
+        (",x", "the row has no range"),
+        ("10.9.0.0/16", "stands in row 2 already"),
+        ("sixteen", "is not an IPv4 address"),
+    ],
+)
+def test_a_bad_row_is_told_with_its_number_and_the_good_ones_are_kept_apart(
+    row: str, words: str
+) -> None:
+    found = gathered(f"prefix,name\n10.9.0.0/16,a\n{row}\n10.8.0.0/16,b\n")
+    (problem,) = found.bad
+    assert problem.where == "t.csv:3:1"
+    assert words in str(problem)
+    assert [k.name for k in found.ranges] == ["a", "b"]
+
+
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [("", "the file is empty"), ("\n\n", "the file is empty"), ("# only\n", "holds no rows"),
+     ("[1, 2]", "not a list of objects"), ('[{"a": }]', "t.csv:1:8: not JSON"),
+     ("[" * 100_000, "n"), ('prefix\n"10.0.0.0/8\n', "not CSV")],
+)  # fmt: skip
+def test_files_that_are_no_tables(text: str, words: str) -> None:
+    with pytest.raises(DesignError, match=words.replace("[", r"\[")):
+        gathered(text)
+
+
+def test_entries_are_placed_and_everything_else_stays() -> None:
+    ranges = gathered(
+        'prefix,owner,note\n10.1.0.0/16,Bay,"says: #1, {ok}"\n2001:db8::/32,,\n'
+    ).ranges
+    for text in (DESIGN, swap(("obrin: 1", "obrin: 1\nelsewhere: {}  # none yet")),
+                 swap(("obrin: 1", "obrin: 1\nelsewhere:\n    old: 10.200.0.0/16   # keep\n\n# next\n"))):  # fmt: skip
+        made = with_ranges(text, "d.yaml", ranges)
+        after = load_design(made, "d.yaml").design
+        assert after.elsewhere["bay"].note == "says: #1, {ok}"
+        assert str(after.elsewhere["range"].prefix) == "2001:db8::/32"
+        assert set(text.split("\n")) - set(made.split("\n")) <= {"elsewhere: {}  # none yet"}
+    with pytest.raises(DesignError, match="written in braces"):
+        with_ranges(swap(("obrin: 1", "obrin: 1\nelsewhere: {a: 10.3.0.0/16}")), "d.yaml", ranges)
+
+
+TEMPLATE = """\
+obrin: 1
+name: t
+sites:
+  "{site}":
+    networks: {lan: {hosts: "{hosts}"}}
+    gateways: {"{site}-gw": {uplinks: {u: {address: "{ip}"}}}}
+clouds: {c: {subnets: {web: {hosts: 9}}}}
+expectations:
+  - {from: "{site}/lan", to: c/web, flow: icmp}
+"""
+
+
+def test_a_template_is_filled_once_for_each_row() -> None:
+    rows = read_csv_rows("site,hosts,ip\na,20,192.0.2.1\nb,40,192.0.2.2\n", "s.csv")
+    made = fill_template(TEMPLATE, "t.yaml", rows, "s.csv")
+    assert made.bad == ()
+    assert list(made.values["sites"]) == ["a", "b"]
+    assert made.values["sites"]["b"]["networks"]["lan"]["hosts"] == 40
+    assert [e["from"] for e in made.values["expectations"]] == ["a/lan", "b/lan"]
+
+
+def test_a_template_tells_rows_and_holes_that_do_not_fit() -> None:
+    rows = read_csv_rows("site,hosts,ip\na,20,192.0.2.1\nb,,192.0.2.2\na,5,192.0.2.3\n", "s.csv")
+    made = fill_template(TEMPLATE, "t.yaml", rows, "s.csv")
+    assert [(p.where, p.what) for p in made.bad] == [
+        ("s.csv:3:1", "no value for hosts"), ("s.csv:4:1", "'a' stands in row 2 already")]  # fmt: skip
+    assert list(made.values["sites"]) == ["a"]
+    with pytest.raises(DesignError, match=r"no column for \{ip\}"):
+        fill_template(TEMPLATE, "t.yaml", read_csv_rows("site,hosts\na,1\n", "s.csv"), "s.csv")
+    for text, words in (("", "empty"), ("a,a\n1,2\n", "stands twice"), ("a\n", "no rows")):
+        with pytest.raises(DesignError, match=words):
+            read_csv_rows(text, "s.csv")

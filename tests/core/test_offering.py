@@ -1,0 +1,94 @@
+"""What a cloud offers, as a file of one's own; and classes held against what is asked."""
+
+from __future__ import annotations
+
+import pytest
+
+from obrin.core.check import check
+from obrin.core.design.building import build_settled
+from obrin.core.design.offering import PRACTICE_CLOUD, Demand
+from obrin.core.design.offering_file import format_offering, parse_offering
+from obrin.core.design.settle import settle
+from obrin.core.design.settling.classes import demand_of, judge_classes
+from obrin.core.errors import DesignError
+from tests.doubles import design_of, swap
+
+
+def test_the_file_says_what_the_data_say() -> None:
+    assert parse_offering(format_offering(PRACTICE_CLOUD), "o.yaml") == PRACTICE_CLOUD
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "words"),
+    [("throughput: \"100 Mbit/s\"", "throughput: 100", "o.yaml:4:5: 'throughput': 100 is not a rate"),
+     ("reserved: 4", "reserverd: 4", "Did you mean 'reserved'"),
+     ("smallest-subnet: 29", "smallest-subnet: 12", "the smallest subnet (/12) is larger"),
+     ("public-pool: 203.0.113.0/24", "public-pool: 203.0.113.1/24", "203.0.113.0/24 or the single")],
+)  # fmt: skip
+def test_a_mistake_in_it_is_told_with_its_place(old: str, new: str, words: str) -> None:
+    text = format_offering(PRACTICE_CLOUD)
+    assert old in text
+    with pytest.raises(DesignError) as error:
+        parse_offering(text.replace(old, new), "o.yaml")
+    assert words in str(error.value)
+    with pytest.raises(DesignError, match="not a mapping"):
+        parse_offering("- 1", "o.yaml")
+
+
+@pytest.mark.parametrize(
+    ("asked", "taken", "lacks"),
+    [
+        (Demand(50, 2, False, 1), "punt", ""),
+        (Demand(50, 2, True, 1), "cutter", "does not speak BGP"),
+        (Demand(300, 2, True, 2), "cutter", "runs 1 instance"),
+        (
+            Demand(300, 2, True, 2, after_failure=True),
+            "packet",
+            "carries 250 Mbit/s after the loss",
+        ),
+        (Demand(300, 2, True, 2, features=("zones",)), "packet", "has no zones"),
+        (Demand(300, 30, True, 2), "packet", "holds 20 tunnels"),
+        (Demand(300, 2, True, 2, routes=500), "packet", "holds 200 BGP routes"),
+        (Demand(300, 2, True, 1, after_failure=True), None, "ask for two instances"),
+        (Demand(99_000, 2, True, 2), None, "carries 10000 Mbit/s"),
+    ],
+)
+def test_the_cheapest_that_does_everything(asked: Demand, taken: str | None, lacks: str) -> None:
+    judged = judge_classes(asked, PRACTICE_CLOUD)
+    assert next((j.entry.name for j in judged if not j.lacks), None) == taken
+    reasons = [j.lacks for j in judged[: [j.entry.name for j in judged].index(taken)] if taken] if taken else [
+        j.lacks for j in judged]  # fmt: skip
+    assert not lacks or any(lacks in reason for reason in reasons)
+
+
+def test_what_is_asked_is_counted_in_the_design() -> None:
+    text = swap(("  apps:\n", "  apps:\n    gateway: {after-failure: true, needs: [zones]}\n"),
+                ("    networks: [desks]\n", "    networks: [desks]\n    cloud-seen-as:\n"))  # fmt: skip
+    asked = demand_of(design_of(text), "apps")
+    assert asked == Demand(100.0, 2, True, 2, 2, ("zones", "translation"), True)
+
+
+@pytest.mark.parametrize(
+    ("given", "code"),
+    [("class: punt", "class-short"), ("class: liner", "class-dear"), ("class: cutter", None)],
+)
+def test_a_class_that_is_given_is_judged(given: str, code: str | None) -> None:
+    text = swap(("  apps:\n", f"  apps:\n    gateway: {{{given}}}\n"))
+    design = design_of(text)
+    settled = build_settled(design, settle(design, {}, PRACTICE_CLOUD))
+    found = {f.code for f in check(settled, PRACTICE_CLOUD, {})} & {"class-short", "class-dear"}
+    assert found == ({code} if code else set())
+
+
+@pytest.mark.parametrize(
+    ("change", "code"),
+    [("space: 10.0.0.0/8", "space-size"), ("space: 224.1.0.0/16", "space-forbidden"),
+     ("space: 10.99.0.0/16\n    subnets: {web: {prefix: 10.99.1.0/30}}", "subnet-size")],
+)  # fmt: skip
+def test_what_the_cloud_does_not_allow(change: str, code: str) -> None:
+    tail = "" if "subnets" in change else "\n    subnets: {web: {hosts: 100}}"
+    text = swap(("    subnets: {web: {hosts: 100}}", f"    {change}{tail}"),
+                ("guests: 10.20.8.0/24", "guests: 172.20.8.0/24"))  # fmt: skip
+    design = design_of(text)
+    settled = build_settled(design, settle(design, {}, PRACTICE_CLOUD))
+    assert code in {f.code for f in check(settled, PRACTICE_CLOUD, {})}
