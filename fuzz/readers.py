@@ -10,7 +10,12 @@ from dataclasses import dataclass
 from obrin.core.address.prefix import parse_prefix
 from obrin.core.design.choices import Choice, format_choices, parse_choices
 from obrin.core.design.document import load_design
+from obrin.core.design.offering import PRACTICE_CLOUD
+from obrin.core.design.offering_file import format_offering, parse_offering
 from obrin.core.errors import DesignError
+from obrin.core.gather.ranges import gather_ranges
+from obrin.core.gather.rows import read_csv_rows, read_table
+from obrin.core.gather.template import fill_template
 from obrin.core.ipsec.suite import SHIPPED
 from obrin.core.routing.path import Path
 from obrin.wire.bgp.attributes import Attributes
@@ -109,6 +114,26 @@ _DESIGNS = [
 ]
 _CHOICES = {"a.b": Choice("10.0.0.0/8", "why"), "c": Choice(["x"], "so"), "d": Choice(7, "")}
 
+
+def _table(data: bytes) -> None:
+    table = read_table(data.decode("utf-8", "replace"), "fuzz.csv", {})
+    gather_ranges(table, frozenset())
+
+
+def _template(data: bytes) -> None:
+    """A table against the demo's template; both may be damaged by turns."""
+    text = data.decode("utf-8", "replace")
+    if "{site}" in text:
+        fill_template(text, "fuzz.yaml", _KIOSKS, "kiosks.csv")
+    else:
+        fill_template(_TEMPLATE, "kiosk.yaml", read_csv_rows(text, "fuzz.csv"), "fuzz.csv")
+
+
+_demo = importlib.resources.files("obrin").joinpath("demo")
+_TEMPLATE = _demo.joinpath("kiosk.yaml").read_text(encoding="utf-8")
+_TABLES = [_demo.joinpath(name).read_bytes() for name in ("partners.csv", "kiosks.csv")]
+_KIOSKS = read_csv_rows(_TABLES[1].decode(), "kiosks.csv")
+
 READERS = {
     "ike": Reader(_handshake()[2], _read_ike, IkeFormatError),
     "ike-engine": Reader(_handshake()[2], _engine(), IkeFormatError),
@@ -133,5 +158,12 @@ READERS = {
         CaptureError,
     ),
     "design": Reader(_DESIGNS, _design, DesignError),
+    "offering": Reader(
+        [format_offering(PRACTICE_CLOUD).encode()],
+        lambda data: parse_offering(data.decode("utf-8", "replace"), "fuzz.yaml"),
+        DesignError,
+    ),
+    "table": Reader([*_TABLES, b'[{"prefix": "10.1.0.0/16", "name": "x"}]'], _table, DesignError),
+    "template": Reader([_TEMPLATE.encode(), _TABLES[1]], _template, DesignError),
     "settled": Reader([format_choices(_CHOICES).encode()], _settled, DesignError),
 }

@@ -191,6 +191,17 @@ def test_json_output_has_the_keys_that_its_page_names(folder: Folder) -> None:
     findings = folder.obrin("check", "--json").good().json
     status = TunnelStatus("t", 1, EndStatus(), EndStatus()).as_json()
     outcome = Outcome(design_of().expectations[0], "answered", 0.1).as_json()
+    asked = [
+        ("space",), ("space", "free"), ("space", "use"), ("space", "announce"), ("classes",),
+        ("settle", "--explain", "clouds.apps.space"), ("space", "clash", "10.20.0.0/16"),
+        ("space", "renumber", "quay/desks"),
+        ("space", "fit", "--pool", "10.64.0.0/10", "--add", "x=9"),
+    ]  # fmt: skip
+    for question in asked:
+        answer = folder.obrin(*question, "--json").json
+        while isinstance(answer, list) or set(answer) == {"apps"}:
+            answer = answer[0] if isinstance(answer, list) else answer["apps"]
+        assert all(f"`{key}`" in page for key in answer), question
     shown = [settled, next(iter(settled["values"].values())), findings[0], status, outcome,
              status["site"]]  # fmt: skip
     for data in shown:

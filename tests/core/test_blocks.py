@@ -79,14 +79,14 @@ def test_free_room_is_exactly_what_nobody_uses(used) -> None:
     assert largest == min((b.length for b in free_blocks([POOL], used)), default=None)
 
 
-@settings(max_examples=150)
+@settings(max_examples=100)
 @given(used_lists, st.lists(st.integers(29, 32), min_size=1, max_size=6))
 def test_large_before_small_is_complete(used, lengths) -> None:
     rooms = Rooms([FreeSpace([POOL], used)])
     assert fits(rooms, {"x": lengths}) == exists(POOL, used, sorted(lengths))
 
 
-@settings(max_examples=120)
+@settings(max_examples=60)
 @given(
     used_lists,
     st.lists(st.lists(st.integers(29, 32), min_size=1, max_size=3), min_size=1, max_size=3),

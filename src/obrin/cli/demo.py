@@ -105,7 +105,7 @@ class Story:
     def _write_files(self) -> None:
         self._project.folder.mkdir(parents=True, exist_ok=True)
         source = importlib.resources.files("obrin").joinpath("demo")
-        for name in ("design.yaml", "draft.yaml"):
+        for name in ("design.yaml", "draft.yaml", "kiosks.csv", "kiosk.yaml", "partners.csv"):
             text = source.joinpath(name).read_text(encoding="utf-8")
             (self._project.folder / name).write_text(text, encoding="utf-8")
         self._out.print(

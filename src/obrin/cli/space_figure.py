@@ -10,12 +10,14 @@ import io
 import math
 from typing import TYPE_CHECKING, Any
 
-from obrin.core.space.chart import FOREIGN, KEPT, OVERLAP, USED, Chart, Lane, Part
+from obrin.core.space.chart import FOREIGN, KEPT, OVERLAP, USED, Chart, Lane, Part, cells
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
 MOST_HOLDERS = 168
+MOST_PARTS = 400
+_CELLS = 600
 _FACE = {USED: "#2f6f8f", KEPT: "#bcd9c6", OVERLAP: "#d1495b", FOREIGN: "#8d8d8d", "": "#f1f1ee"}
 _EDGE = "#ffffff"
 _INK = "#222222"
@@ -124,16 +126,37 @@ def _draw_lane(axes: Axes, lane: Lane, row: int, label_share: float, font: float
             Rectangle((at, middle - high / 2), span, high, facecolor=background,
                       edgecolor="#b9b9b4", linewidth=0.5)
         )  # fmt: skip
+        if len(lane.parts) > MOST_PARTS:
+            at += span
+            continue
         order = sorted(lane.parts, key=lambda p: (p.prefix.length, p.state == OVERLAP))
+        wrong = [part for part in order if part.state == OVERLAP]
         for part in order:
             if block.covers(part.prefix):
                 offset = (part.prefix.value - block.value) / block.size * span
-                shared = any(p.state == OVERLAP and p.prefix.overlaps(part.prefix) for p in order)
+                shared = any(p.prefix.overlaps(part.prefix) for p in wrong)
                 _draw_part(axes, part, at + offset, part.prefix.size / block.size * span,
                            middle, high, font, shared=shared)  # fmt: skip
         at += span
+    if len(lane.parts) > MOST_PARTS:
+        _draw_cells(axes, lane, left, width, middle, high)
     share = "<1 %" if 0 < lane.share < 0.005 else f"{lane.share * 100:.0f} %"
     axes.text(1, middle, share, fontsize=font, va="center", ha="right", color=_INK)
+
+
+def _draw_cells(
+    axes: Axes, lane: Lane, left: float, width: float, middle: float, high: float
+) -> None:
+    """So many parts that each would be thinner than a line: by cells of what is in them."""
+    from matplotlib.patches import Rectangle
+
+    for index, state in enumerate(cells(lane, _CELLS)):
+        if state:
+            face = _FACE[USED if state == "partly" else state]
+            axes.add_patch(
+                Rectangle((left + width * index / _CELLS, middle - high / 2), width / _CELLS,
+                          high, facecolor=face, edgecolor="none")
+            )  # fmt: skip
 
 
 def _draw_part(

@@ -148,7 +148,9 @@ class FixedMatch:
 def _matcher(starts: list[int], owners: list[Prefix | None]) -> Callable[[int], Prefix | None]:
     """A function over local names, which are found faster than attributes."""
     base, span = starts[0], starts[-1] - starts[0]
-    shift = max(span.bit_length() - _SLOT_BITS, 0)
+    # Some slots for each place, but no more than help.
+    bits = min(_SLOT_BITS, len(starts).bit_length() + 2)
+    shift = max(span.bit_length() - bits, 0)
     count = (span >> shift) + 1
     # Slot n is searched from the first place in it to the first after it. Flat arrays, because
     # most of the time goes into waiting for memory.

@@ -4,7 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from obrin.core.check import algorithms, clouds, expectations, keys, numbers, redundancy, spaces
+from obrin.core.check import (
+    algorithms,
+    clouds,
+    expectations,
+    inside,
+    keys,
+    numbers,
+    redundancy,
+    spaces,
+)
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.offering import Offering
 from obrin.core.design.settled import Settled
@@ -21,7 +30,9 @@ def check(settled: Settled, offering: Offering, stored_keys: Mapping[str, str]) 
         *clouds.classes(settled, offering),
         *clouds.limits(settled, offering),
         *numbers.as_numbers(settled),
-        *numbers.inside_blocks(settled, offering),
+        *inside.inside_blocks(settled, offering),
+        *inside.loopbacks(settled),
+        *inside.ipv6(settled),
         *algorithms.suites(settled),
         *redundancy.tunnels(settled),
         *redundancy.same_ends(settled),

@@ -1,12 +1,10 @@
-"""AS numbers and inside addresses."""
+"""AS numbers."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator
 
-from obrin.core.address.prefix import LINK_LOCAL_IPV4, Prefix
 from obrin.core.check.finding import Finding, Severity
-from obrin.core.design.offering import Offering
 from obrin.core.design.reader import Location
 from obrin.core.design.settled import Settled
 from obrin.core.design.settling.numbers import PRIVATE_AS
@@ -62,67 +60,3 @@ def _same_behind_one_gateway(settled: Settled) -> Iterator[Finding]:
                     "give every site a number of its own, or leave it blank",
                 )  # fmt: skip
                 sites[gateway.asn] = gateway.site
-
-
-def inside_blocks(settled: Settled, offering: Offering) -> Iterator[Finding]:
-    seen: dict[str, list[tuple[Prefix, str]]] = {}
-    by_value: dict[tuple[str, int], str] = {}
-    for tunnel in settled.tunnels():
-        here: Location = ("links", tunnel.link, "tunnels", tunnel.name, "inside")
-        block = tunnel.inside
-        if block.length not in (30, 31):
-            yield Finding(
-                Severity.ERROR, "inside-size", here,
-                f"{block} is not a point-to-point block",
-                "the two ends may take addresses that are not neighbours",
-                "use a /30 or a /31, or leave it blank",
-            )  # fmt: skip
-        for reserved in offering.reserved_inside:
-            if reserved.overlaps(block):
-                yield Finding(
-                    Severity.ERROR, "inside-reserved", here,
-                    f"{block} lies in {reserved}, which the cloud keeps for itself",
-                    "the cloud refuses the tunnel", "use another block, or leave it blank",
-                )  # fmt: skip
-        if not LINK_LOCAL_IPV4.covers(block):
-            yield from _not_link_local(settled, block, tunnel.label, here)
-        ends = (tunnel.gateway, tunnel.cloud)
-        other = next(
-            (
-                label
-                for end in ends
-                for label in (
-                    by_value.get((end, block.value)),
-                    *(label for prefix, label in seen.get(end, ()) if prefix.overlaps(block)),
-                )
-                if label is not None
-            ),
-            None,
-        )
-        if other is not None:
-            yield Finding(
-                Severity.ERROR, "inside-twice", here,
-                f"{block} of {tunnel.label} is also used by {other}",
-                "answers leave by the wrong tunnel and BGP stays idle",
-                "use another block, or leave it blank",
-            )  # fmt: skip
-        for end in ends:
-            by_value[end, block.value] = tunnel.label
-            if block.length != 30:
-                seen.setdefault(end, []).append((block, tunnel.label))
-
-
-def _not_link_local(
-    settled: Settled, block: Prefix, label: str, here: Location
-) -> Iterator[Finding]:
-    for reference, prefix in [
-        *((f"{s}/{n}", p) for s, held in settled.networks.items() for n, p in held.items()),
-        *((f"cloud {n}", p) for n, c in settled.clouds.items() for p in c.spaces),
-    ]:
-        if prefix.overlaps(block):
-            yield Finding(
-                Severity.ERROR, "inside-twice", here,
-                f"{block} of {label} lies in {prefix} of {reference}",
-                "the tunnel's own addresses are taken for hosts there",
-                "use a block of 169.254.0.0/16, or leave it blank",
-            )  # fmt: skip

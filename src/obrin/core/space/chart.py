@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import bisect
 import itertools
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -151,15 +152,18 @@ def cells(lane: Lane, width: int) -> list[str]:
                     (begin + low - block.value, begin + high - block.value + 1, part.state)
                 )
         begin += block.size
-    found = []
-    for low, high in itertools.pairwise(edges):
-        shares: dict[str, int] = {}
-        for first, end, state in offsets:
-            shared = min(end, high) - max(first, low)
+    shares: list[dict[str, int]] = [{} for _ in range(width)]
+    for first, end, state in offsets:
+        at = max(bisect.bisect_right(edges, first) - 1, 0)
+        while at < width and edges[at] < end:
+            shared = min(end, edges[at + 1]) - max(first, edges[at])
             if shared > 0:
-                shares[state] = shares.get(state, 0) + shared
-        found.append(_cell(shares, max(high - low, 1)))
-    return found
+                shares[at][state] = shares[at].get(state, 0) + shared
+            at += 1
+    return [
+        _cell(found, max(high - low, 1))
+        for found, (low, high) in zip(shares, itertools.pairwise(edges), strict=True)
+    ]
 
 
 def _cell(shares: dict[str, int], size: int) -> str:

@@ -1,0 +1,120 @@
+"""Addresses that belong to the gateways themselves: blocks inside tunnels, and loopbacks."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from obrin.core.address.prefix import LINK_LOCAL_IPV4, Prefix, host_prefix
+from obrin.core.address.table import PrefixTable
+from obrin.core.check.finding import Finding, Severity
+from obrin.core.design.offering import Offering
+from obrin.core.design.reader import Location
+from obrin.core.design.settled import Settled
+
+_LENGTHS = {32: (30, 31), 128: (126, 127)}
+
+
+def inside_blocks(settled: Settled, offering: Offering) -> Iterator[Finding]:
+    """Each block by itself, then those that meet at one gateway."""
+    networks = _networks(settled)
+    at: dict[str, list[tuple[Prefix, str, Location]]] = {}
+    for tunnel in settled.tunnels():
+        for block, key in ((tunnel.inside, "inside"), (tunnel.inside6, "inside6")):
+            if block is None:
+                continue
+            here: Location = ("links", tunnel.link, "tunnels", tunnel.name, key)
+            yield from _alone(block, tunnel.label, here, offering, networks)
+            for place in (tunnel.gateway, tunnel.cloud):
+                at.setdefault(place, []).append((block, tunnel.label, here))
+    told: set[Location] = set()
+    for blocks in at.values():
+        yield from _twice(blocks, told)
+
+
+def _networks(settled: Settled) -> PrefixTable[str]:
+    table: PrefixTable[str] = PrefixTable()
+    for site, held in settled.networks.items():
+        for name, prefix in held.items():
+            table[prefix] = f"{site}/{name}"
+    for name, cloud in settled.clouds.items():
+        for space in cloud.spaces:
+            table[space] = f"cloud {name}"
+    return table
+
+
+def _alone(
+    block: Prefix, label: str, here: Location, offering: Offering, networks: PrefixTable[str]
+) -> Iterator[Finding]:
+    first, second = _LENGTHS[block.bits]
+    if block.length not in (first, second):
+        yield Finding(
+            Severity.ERROR, "inside-size", here,
+            f"{block} is not a point-to-point block",
+            "the two ends may take addresses that are not neighbours",
+            f"use a /{first} or a /{second}, or leave it blank",
+        )  # fmt: skip
+    for reserved in offering.reserved_inside:
+        if reserved.overlaps(block):
+            yield Finding(
+                Severity.ERROR, "inside-reserved", here,
+                f"{block} lies in {reserved}, which the cloud keeps for itself",
+                "the cloud refuses the tunnel", "use another block, or leave it blank",
+            )  # fmt: skip
+    if block.bits == 32 and not LINK_LOCAL_IPV4.covers(block):
+        found = networks.match(block.value) or networks.match(block.last)
+        if found is not None:
+            yield Finding(
+                Severity.ERROR, "inside-twice", here,
+                f"{block} of {label} lies in {found[0]} of {found[1]}",
+                "the tunnel's own addresses are taken for hosts there",
+                "use a block of 169.254.0.0/16, or leave it blank",
+            )  # fmt: skip
+
+
+def _twice(blocks: list[tuple[Prefix, str, Location]], told: set[Location]) -> Iterator[Finding]:
+    """A sorted walk: overlapping blocks at one gateway stand next to each other."""
+    above: tuple[Prefix, str, Location] | None = None
+    for entry in sorted(blocks, key=lambda item: item[0]):
+        block, label, here = entry
+        if above is not None and above[0].covers(block):
+            if here not in told:
+                told.add(here)
+                yield Finding(
+                    Severity.ERROR, "inside-twice", here,
+                    f"{block} of {label} is also used by {above[1]}",
+                    "answers leave by the wrong tunnel and BGP stays idle",
+                    "use another block, or leave it blank",
+                )  # fmt: skip
+        else:
+            above = entry
+
+
+def loopbacks(settled: Settled) -> Iterator[Finding]:
+    """An address twice, or one that a network has."""
+    networks = _networks(settled)
+    seen: dict[str, str] = {}
+    for gateway in settled.gateways.values():
+        if gateway.loopback is None:
+            continue
+        here: Location = ("sites", gateway.site, "gateways", gateway.name, "loopback")
+        found = networks.match(host_prefix(gateway.loopback).value)
+        other = seen.setdefault(gateway.loopback, gateway.name)
+        if other != gateway.name or found is not None:
+            owner = other if found is None else f"{found[0]} of {found[1]}"
+            yield Finding(
+                Severity.ERROR, "loopback-twice", here,
+                f"loopback {gateway.loopback} of {gateway.name} is also used by {owner}",
+                "BGP identifiers and management sessions meet the wrong device",
+                "use another address, or leave it blank",
+            )  # fmt: skip
+
+
+def ipv6(settled: Settled) -> Iterator[Finding]:
+    """What a dual-stack design has to know today."""
+    if settled.design.stack == "dual":
+        yield Finding(
+            Severity.NOTE, "ipv6-not-carried", ("stack",),
+            "IPv6 is numbered everywhere, and the tunnels carry IPv4 only so far",
+            "packs and the practice world leave IPv6 out; its numbers stay as they are settled",
+            "go on with IPv4; nothing has to be numbered again later",
+        )  # fmt: skip
