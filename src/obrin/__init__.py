@@ -11,13 +11,18 @@ from typing import TYPE_CHECKING, Any
 __version__ = "0.1.0"
 
 _PUBLIC = {
+    "BulkMatch": "obrin.core.address.match",
     "Design": "obrin.core.design.model",
     "DesignError": "obrin.core.errors",
     "Finding": "obrin.core.check",
+    "FreeSpace": "obrin.core.address.space",
     "ObrinError": "obrin.core.errors",
+    "Offering": "obrin.core.design.offering",
     "Pack": "obrin.core.handover.pack",
     "Prefix": "obrin.core.address.prefix",
+    "PrefixSet": "obrin.core.address.bulk",
     "Settled": "obrin.core.design.settled",
+    "SpaceView": "obrin.core.space.view",
     "build_settled": "obrin.core.design.building",
     "check": "obrin.core.check",
     "load_design": "obrin.core.design.document",
@@ -25,16 +30,23 @@ _PUBLIC = {
     "parse_prefix": "obrin.core.address.prefix",
     "predict_outage": "obrin.core.drill.outage",
     "settle": "obrin.core.design.settle",
+    "space_view": "obrin.core.space.view",
+    "summaries": "obrin.core.address.space",
 }
 
 __all__ = [
+    "BulkMatch",
     "Design",
     "DesignError",
     "Finding",
+    "FreeSpace",
     "ObrinError",
+    "Offering",
     "Pack",
     "Prefix",
+    "PrefixSet",
     "Settled",
+    "SpaceView",
     "__version__",
     "build_settled",
     "check",
@@ -43,19 +55,26 @@ __all__ = [
     "parse_prefix",
     "predict_outage",
     "settle",
+    "space_view",
+    "summaries",
 ]
 
 if TYPE_CHECKING:
+    from obrin.core.address.bulk import PrefixSet
+    from obrin.core.address.match import BulkMatch
     from obrin.core.address.prefix import Prefix, parse_prefix
+    from obrin.core.address.space import FreeSpace, summaries
     from obrin.core.check import Finding, check
     from obrin.core.design.building import build_settled
     from obrin.core.design.document import load_design
     from obrin.core.design.model import Design
+    from obrin.core.design.offering import Offering
     from obrin.core.design.settle import settle
     from obrin.core.design.settled import Settled
     from obrin.core.drill.outage import predict_outage
     from obrin.core.errors import DesignError, ObrinError
     from obrin.core.handover.pack import Pack, make_pack
+    from obrin.core.space.view import SpaceView, space_view
 
 
 def __getattr__(name: str) -> Any:

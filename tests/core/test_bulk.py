@@ -87,8 +87,14 @@ def test_longest_match_one_at_a_time(prefixes: list[Prefix]) -> None:
         assert match(address) == (prefixes[number] if number >= 0 else None)
 
 
-@given(st.lists(near(32), max_size=20), near(32))
-def test_free_ranges_in_bulk(prefixes: list[Prefix], pool: Prefix) -> None:
+pools = st.sampled_from([32, 128]).flatmap(
+    lambda b: st.tuples(st.lists(near(b), max_size=20), near(b))
+)
+
+
+@given(pools)
+def test_free_ranges_in_bulk(case: tuple[list[Prefix], Prefix]) -> None:
+    prefixes, pool = case
     assert PrefixSet(prefixes).free_ranges(pool) == list(free_ranges(pool, prefixes))
 
 
@@ -117,5 +123,5 @@ def test_nothing_in_a_set() -> None:
     empty = PrefixSet([])
     assert empty.overlaps().shape == (2, 0)
     assert BulkMatch([]).match_ipv4(np.array([1], dtype=np.uint32)).tolist() == [-1]
-    with pytest.raises(ValueError, match="for IPv4"):
-        empty.free_ranges(parse_prefix("2001:db8::/32"))
+    with pytest.raises(ValueError, match="one family"):
+        PrefixSet([parse_prefix("10.0.0.0/8")]).free_ranges(parse_prefix("2001:db8::/32"))

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import pytest
 
 from obrin.core.check import check
@@ -66,6 +68,17 @@ def test_what_is_asked_is_counted_in_the_design() -> None:
                 ("    networks: [desks]\n", "    networks: [desks]\n    cloud-seen-as:\n"))  # fmt: skip
     asked = demand_of(design_of(text), "apps")
     assert asked == Demand(100.0, 2, True, 2, 2, ("zones", "translation"), True)
+
+
+def test_the_gateway_subnet_counts_what_the_cloud_keeps_and_the_instances() -> None:
+    design = design_of(swap(("  apps:\n", "  apps:\n    gateway: {class: punt, instances: 1}\n"),
+                            ("      b: {gateway: quay-gw, uplink: radio, instance: 2}\n", "")))  # fmt: skip
+    lengths = []
+    for reserved in (2, 6, 7, 20):
+        offering = replace(PRACTICE_CLOUD, reserved=reserved)
+        settled = build_settled(design, settle(design, {}, offering))
+        lengths.append(settled.clouds["apps"].gateway_subnet.length)
+    assert lengths == [29, 29, 28, 27]
 
 
 @pytest.mark.parametrize(

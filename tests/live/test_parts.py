@@ -12,6 +12,7 @@ import pytest
 from obrin.core.address.prefix import parse_ipv4
 from obrin.core.errors import OutsideError
 from obrin.core.handover.mirror import ends_at
+from obrin.core.handover.sheet import value_sheet
 from obrin.core.handover.standard_data import (
     key_data,
     parts_of_standard_data,
@@ -107,6 +108,26 @@ def test_a_node_is_configured_from_its_pack_alone(routing: str) -> None:
     assert len(node.static) == (2 if routing == "static" else 0)
     with pytest.raises(KeyError):
         node_config(config, {})
+
+
+def test_translation_is_in_both_packs_and_comes_back_from_standard_data() -> None:
+    text = swap(
+        ("    subnets: {web: {hosts: 100}}", "    space: 10.20.0.0/20\n    subnets: {web: {hosts: 100}}"),
+        ("    networks: [desks]\n", "    networks: [desks]\n    seen-as: {desks: }\n    cloud-seen-as:\n"),
+    )  # fmt: skip
+    settled = settled_of(text)
+    link = settled.links["quay-apps"]
+    for place, parts in (("quay-gw", link.exposures), ("apps", link.cloud_exposures)):
+        config = standard_data(settled, place)
+        validate(config)
+        sheet = value_sheet(settled, place)
+        for part in parts:
+            assert f"{part.real} to {part.seen}" in sheet
+    config = json.loads(json.dumps(standard_data(settled, "quay-gw")))
+    keys = key_data(ends_at(settled, "quay-gw"), {"quay-apps/a": "A" * 30, "quay-apps/b": "B" * 30})
+    for tunnel in node_config(config, keys).tunnels.values():
+        assert [(p.real, p.seen) for p in tunnel.translations] == [
+            (p.real, p.seen) for p in link.exposures]  # fmt: skip
 
 
 @pytest.mark.parametrize(

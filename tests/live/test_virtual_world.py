@@ -8,6 +8,7 @@ from dataclasses import replace
 import pytest
 
 from obrin.core.address.prefix import Prefix
+from obrin.core.check.expectations import expectations
 from obrin.core.design.settled import host_of
 from obrin.core.drill.outage import predict_outage
 from obrin.core.ipsec.suite import SHIPPED
@@ -95,7 +96,13 @@ VARIANTS = {
 
 @pytest.mark.parametrize("variant", VARIANTS)
 def test_every_expectation_holds_with_real_packets(variant: str) -> None:
-    assert all(as_expected(world_of(*VARIANTS[variant])))
+    world = world_of(*VARIANTS[variant])
+    assert all(as_expected(world))
+    model = ReachModel(world.settled)
+    for wish in world.settled.expectations:
+        there, back = there_and_back(model, wish)
+        assert (not there.dropped and not (back and back.dropped)) == (wish.must == "work"), wish
+    assert "expectation-unmet" not in {f.code for f in expectations(world.settled)}
 
 
 def same_tables(world: VirtualWorld, up: frozenset[str]) -> None:

@@ -158,16 +158,34 @@ class PrefixSet:
         return found
 
     def free_ranges(self, pool: Prefix) -> list[tuple[int, int]]:
-        """Maximal (first, last) ranges of an IPv4 pool that no prefix covers. Raises ValueError."""
-        if pool.bits != 32 or self.bits != 32:
-            raise ValueError("free ranges in bulk are for IPv4; for IPv6 use space.free_ranges")
+        """Maximal (first, last) ranges of a pool of the same family that no prefix covers.
+
+        Raises ValueError when the families differ.
+        """
+        if len(self) and pool.bits != self.bits:
+            raise ValueError(_MIXED)
         if not len(self):
             return [(pool.value, pool.last)]
-        reach = np.maximum.accumulate(self.places[1])
-        begins = np.concatenate(([pool.value], np.maximum(reach, pool.value)))
-        ends = np.minimum(np.concatenate((self.places[0] - 1, [pool.last])), pool.last)
-        keep = begins <= ends
-        return list(zip(begins[keep].tolist(), ends[keep].tolist(), strict=True))
+        first, end = self.places
+        reach = np.maximum.accumulate(end)
+        gaps = np.flatnonzero(first[1:] > reach[:-1])
+        begins = [0, *self._addresses(reach[gaps]), *self._addresses(reach[-1:])]
+        ends = [*self._addresses(first[:1]), *self._addresses(first[1:][gaps]), 1 << self.bits]
+        found = []
+        for low, high in zip(begins, ends, strict=True):
+            low, last = max(low, pool.value), min(high - 1, pool.last)
+            if low <= last:
+                found.append((low, last))
+        return found
+
+    def _addresses(self, places: Index) -> list[int]:
+        """Places as addresses; the one after the last address of all is 2^bits."""
+        if self.bits == 32:
+            return [int(place) for place in places]
+        high, low = self.rank_words
+        return [
+            int(high[p]) << 64 | int(low[p]) if p < len(high) else 1 << 128 for p in places.tolist()
+        ]
 
     def segments(self) -> tuple[Index, Index]:
         """Sorted places where the longest match changes, and the position of it (-1: none).

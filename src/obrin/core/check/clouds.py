@@ -10,6 +10,7 @@ from obrin.core.design.offering import Offering
 from obrin.core.design.reader import Location
 from obrin.core.design.settled import Settled
 from obrin.core.design.settling.classes import demand_of, judge_classes
+from obrin.core.design.settling.work import gateway_subnet_length
 
 
 def cloud_networks(settled: Settled, offering: Offering) -> Iterator[Finding]:
@@ -23,13 +24,15 @@ def cloud_networks(settled: Settled, offering: Offering) -> Iterator[Finding]:
                 f"the cloud offers no class '{cloud.gateway_class}'",
                 "the gateway cannot be built", f"use one of {known}, or leave it blank",
             )  # fmt: skip
-        elif cloud.gateway_subnet.length > found.subnet_length:
+        elif cloud.gateway_subnet.length > (
+            needed := gateway_subnet_length(found.name, offering, len(cloud.instances))
+        ):
             yield Finding(
                 Severity.ERROR, "gateway-subnet-small", here,
-                f"{cloud.gateway_subnet} is smaller than the /{found.subnet_length} "
-                f"that class {found.name} needs",
+                f"{cloud.gateway_subnet} is smaller than the /{needed} that class {found.name} "
+                f"needs with {len(cloud.instances)} instances",
                 "the cloud refuses to build the gateway, after the network exists",
-                f"give it a /{found.subnet_length} or leave it blank",
+                f"give it a /{needed} or leave it blank",
             )  # fmt: skip
         held = ", ".join(map(str, cloud.spaces))
         if not cloud.holds(cloud.gateway_subnet):

@@ -132,12 +132,20 @@ def _explain(entry: dict[str, Any], location: Location, root: type[BaseModel]) -
         return f"'{key}': {what}", (fix[:1].upper() + fix[1:]) or "Correct the value"
     if kind == "literal_error":
         return f"'{key}' is {value!r}", f"Write {context.get('expected')}"
+    if kind in ("greater_than_equal", "less_than_equal"):
+        limit, word = (
+            (context.get("ge"), "least") if "ge" in context else (context.get("le"), "most")
+        )
+        return f"'{key}' is {value}", f"Use at {word} {limit}"
     if kind.endswith("_type") or kind in ("int_parsing", "bool_parsing", "int_from_float"):
         kinds = {
             "dict_type": "a mapping of names",
             "model_type": "a mapping of keys",
             "list_type": "a list",
             "string_type": "a text",
+            "int_type": "a whole number",
+            "int_parsing": "a whole number",
+            "int_from_float": "a whole number",
         }
         wanted = kinds.get(kind, f"of type {kind.partition('_')[0]}")
         shown = "blank" if value is None else f"{value!r:.60}"

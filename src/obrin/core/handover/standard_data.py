@@ -66,7 +66,7 @@ def _translations(ends: tuple[TunnelEnd, ...]) -> Iterator[Json]:
             yield {
                 "id": number,
                 "name": interface_name(end.tunnel),
-                "type": "ietf-nat:basic-nat",
+                "type": "ietf-nat:basic-nat44",
                 "mapping-table": {
                     "mapping-entry": [
                         {

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from obrin.core.address.prefix import format_address
+from obrin.core.address.translation import Exposure
 from obrin.core.design.model import Expectation
 from obrin.core.design.settled import Settled
 from obrin.core.reach.filters import ECHO_REQUEST, ICMP, PacketKey
@@ -16,10 +17,11 @@ EPHEMERAL = 40000
 
 @dataclass(frozen=True, slots=True)
 class Trace:
-    """`dropped` is empty when the packet arrives."""
+    """`dropped` is empty when the packet arrives; `arrived` is the packet as it then is."""
 
     hops: tuple[str, ...]
     dropped: str = ""
+    arrived: PacketKey | None = None
 
 
 def probe_key(settled: Settled, expectation: Expectation) -> PacketKey:
@@ -30,6 +32,15 @@ def probe_key(settled: Settled, expectation: Expectation) -> PacketKey:
     if flow.protocol in (None, ICMP):
         return PacketKey(source, destination, ICMP, icmp_type=ECHO_REQUEST)
     return PacketKey(source, destination, flow.protocol, EPHEMERAL, flow.first_port)
+
+
+def far_key(settled: Settled, expectation: Expectation) -> PacketKey:
+    """The same packet as the far side sees it, where something is translated on the way."""
+    near = expectation.source.partition("/")[0]
+    far = expectation.destination.partition("/")[0]
+    source = settled.host(expectation.source, far)[1]
+    destination = settled.host(expectation.destination, near)[0]
+    return probe_key(settled, expectation)._replace(source=source, destination=destination)
 
 
 def trace(model: ReachModel, start: str, key: PacketKey) -> Trace:
@@ -55,7 +66,7 @@ def _from_site(model: ReachModel, site: str, start: str, key: PacketKey) -> Trac
             continue
         route = found[1]
         if route.kind is RouteKind.CONNECTED and route.via in gateway.networks:
-            return Trace((*hops, f"delivered inside {site}"))
+            return Trace((*hops, f"delivered inside {site}"), "", key)
         rank = settled.tunnel(route.via).rank
         if best is None or rank < best[0]:
             best = (rank, gateway.name, route)
@@ -70,6 +81,8 @@ def _from_site(model: ReachModel, site: str, start: str, key: PacketKey) -> Trac
     hops.append(f"{gateway_name}: filter rule {rule.name}")
     tunnel = settled.tunnel(route.via)
     hops.append(f"tunnel {tunnel.label} to {tunnel.cloud} instance {tunnel.instance}")
+    link = settled.links[tunnel.link]
+    key = _translated(key, link.exposures, link.cloud_exposures, hops)
     found = model.table(tunnel.cloud).match(key.destination)
     if found is None or found[1].kind is not RouteKind.CONNECTED:
         where = f"{tunnel.cloud} instance {tunnel.instance}"
@@ -78,7 +91,7 @@ def _from_site(model: ReachModel, site: str, start: str, key: PacketKey) -> Trac
     if rule is None:
         return _stop(hops, f"filter at {tunnel.cloud}: no rule lets {key} through")
     hops.append(f"{tunnel.cloud}: filter rule {rule.name}")
-    return Trace((*hops, f"host {format_address(key.destination)} in {found[1].via}"))
+    return Trace((*hops, f"host {format_address(key.destination)} in {found[1].via}"), "", key)
 
 
 def _from_cloud(model: ReachModel, cloud: str, start: str, key: PacketKey) -> Trace:
@@ -87,7 +100,7 @@ def _from_cloud(model: ReachModel, cloud: str, start: str, key: PacketKey) -> Tr
     subnet = settled.clouds[cloud].subnets[start.partition("/")[2]]
     rule = model.rules(cloud).match(key)
     if any(p.contains(key.destination) for p in settled.clouds[cloud].spaces):
-        return Trace((*hops, f"delivered inside {cloud}"))
+        return Trace((*hops, f"delivered inside {cloud}"), "", key)
     if rule is None:
         return _stop(hops, f"filter at {cloud}: no rule lets {key} through")
     hops.append(f"{cloud}: filter rule {rule.name}")
@@ -102,6 +115,8 @@ def _from_cloud(model: ReachModel, cloud: str, start: str, key: PacketKey) -> Tr
     hops.append(f"{cloud}: route {route.prefix} ({route.kind.label}) via {route.via}")
     tunnel = settled.tunnel(route.via)
     hops.append(f"tunnel {tunnel.label} to {tunnel.gateway}")
+    link = settled.links[tunnel.link]
+    key = _translated(key, link.cloud_exposures, link.exposures, hops)
     rule = model.rules(tunnel.gateway).match(key)
     if rule is None:
         return _stop(hops, f"filter at {tunnel.gateway}: no rule lets {key} through")
@@ -111,13 +126,31 @@ def _from_cloud(model: ReachModel, cloud: str, start: str, key: PacketKey) -> Tr
         return _stop(
             hops, f"no network with {format_address(key.destination)} behind {tunnel.gateway}"
         )
-    return Trace((*hops, f"host {format_address(key.destination)} in {arrived[1].via}"))
+    return Trace((*hops, f"host {format_address(key.destination)} in {arrived[1].via}"), "", key)
+
+
+def _translated(
+    key: PacketKey, near: tuple[Exposure, ...], far: tuple[Exposure, ...], hops: list[str]
+) -> PacketKey:
+    """The packet beyond a tunnel: the near gateway changed its source, the far one its destination.
+
+    A source or destination that no exposure names stays as it is.
+    """
+    source = next((p.outward(key.source) for p in near if p.real.contains(key.source)), key.source)
+    destination = next(
+        (p.inward(key.destination) for p in far if p.seen.contains(key.destination)),
+        key.destination,
+    )
+    moved = key._replace(source=source, destination=destination)
+    if moved != key:
+        hops.append(f"translated one to one: {moved}")
+    return moved
 
 
 def there_and_back(model: ReachModel, expectation: Expectation) -> tuple[Trace, Trace | None]:
     """The first packet of an expectation, and its answer when the first one arrives."""
     key = probe_key(model.settled, expectation)
     there = trace(model, expectation.source, key)
-    if there.dropped:
+    if there.arrived is None:
         return there, None
-    return there, trace(model, expectation.destination, key.reply())
+    return there, trace(model, expectation.destination, there.arrived.reply())

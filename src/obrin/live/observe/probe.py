@@ -11,7 +11,7 @@ from obrin.core.address.prefix import format_address, parse_ipv4
 from obrin.core.design.model import Expectation
 from obrin.core.design.settled import Settled
 from obrin.core.design.values import PROTOCOLS
-from obrin.core.reach.trace import probe_key
+from obrin.core.reach.trace import far_key, probe_key
 from obrin.live.http import Ends, HttpError
 
 TIMEOUT = 3.0
@@ -85,13 +85,13 @@ def probe_one(settled: Settled, ends: Ends, expectation: Expectation) -> Outcome
     if answer["answered"]:
         return Outcome(expectation, "answered", seconds)
     seen = "refused" if answer["refused"] else "no answer"
-    return Outcome(
-        expectation, seen, seconds, _who_dropped(settled, ends, source, destination, protocol, port)
-    )
+    beyond = far_key(settled, expectation)
+    pairs = {(source, destination), (beyond.source, beyond.destination)}
+    return Outcome(expectation, seen, seconds, _who_dropped(settled, ends, pairs, protocol, port))
 
 
 def _who_dropped(
-    settled: Settled, ends: Ends, source: int, destination: int, protocol: str, port: int
+    settled: Settled, ends: Ends, pairs: set[tuple[int, int]], protocol: str, port: int
 ) -> str:
     """The first device that says it dropped the packet or its answer."""
     number, ports = PROTOCOLS[protocol], {port} if protocol != "icmp" else {0}
@@ -99,9 +99,9 @@ def _who_dropped(
         if drop["protocol"] != number:
             continue
         pair = (parse_ipv4(drop["source"]), parse_ipv4(drop["destination"]))
-        if pair == (source, destination) and drop["source-port"] in ports:
+        if pair in pairs and drop["source-port"] in ports:
             return f"{drop['place']}: {drop['reason']}"
-        if pair == (destination, source) and drop["destination-port"] in ports:
+        if pair[::-1] in pairs and drop["destination-port"] in ports:
             return f"{drop['place']}: {drop['reason']} (the answer)"
     return "no device says that it dropped it: lost on the way, or the host did not answer"
 

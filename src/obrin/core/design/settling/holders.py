@@ -81,7 +81,9 @@ def blank_parts(work: Work, kind: str, name: str, bits: int) -> Iterator[tuple[s
             key = f"clouds.{name}.subnets.{subnet}.prefix{tail}"
             yield key, subnet_length(work, entity, bits)
     if gateway_subnet(cloud, bits) is None:
-        length = gateway_subnet_length(chosen_class(work, name), work.offering)
+        length = gateway_subnet_length(
+            chosen_class(work, name), work.offering, cloud.gateway.instances
+        )
         yield f"clouds.{name}.gateway.subnet{tail}", 64 if bits == 128 else length
 
 

@@ -235,7 +235,10 @@ def _fill(work: Work, holder: Holder, free: FreeSpace, missing: dict[str, int], 
         del holder.missing[key]
         why = f"a free /{length} of the space of {holder.name}"
         if gateway:
-            why = f"the last free /{length} of the space; the gateway's class needs that size"
+            why = (
+                f"the last free /{length} of the space: what its class asks for, and room for the "
+                "instances beside what the cloud keeps"
+            )
         work.choose(key, str(prefix), why)
 
 

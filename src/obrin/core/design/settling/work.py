@@ -121,10 +121,14 @@ def gateway_subnet(cloud: Cloud, bits: int) -> Prefix | None:
     return cloud.gateway.subnet if bits == 32 else cloud.gateway.subnet6
 
 
-def gateway_subnet_length(class_name: str, offering: Offering) -> int:
-    """The IPv4 length that a class needs; an unknown class is given the largest."""
+def gateway_subnet_length(class_name: str, offering: Offering, instances: int) -> int:
+    """The IPv4 length that a gateway needs; an unknown class is given the largest.
+
+    It holds what the cloud keeps, and for each instance its address and one for its replacement.
+    """
     found = offering.find_class(class_name)
-    return found.subnet_length if found else min(c.subnet_length for c in offering.classes)
+    least = found.subnet_length if found else min(c.subnet_length for c in offering.classes)
+    return min(least, length_for(offering.reserved + 2 * instances))
 
 
 def chosen_class(work: Work, name: str) -> str:
