@@ -102,7 +102,7 @@ MISTAKES = [
     (("flow: icmp", "flow: tcp/70000"), "flow: tcp/70000", "exceed 65535"),
     (("must: not", "must: nt"), "must: nt", "'work' or 'not'"),
     (("from: quay/guests", "from: quay/guest"), "from: quay/guest,", "Did you mean 'quay/guests'"),
-    (("subnets: {web: {hosts: 100}}", "subnets: {web: {hosts: 0}}"), "hosts: 0", "greater than"),
+    (("subnets: {web: {hosts: 100}}", "subnets: {web: {hosts: 0}}"), "hosts: 0", "Use at least 1"),
     (
         ("    cloud: apps\n", "    cloud: apps\n    suite: strong\n"),
         "suite: strong",

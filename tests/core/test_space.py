@@ -143,6 +143,18 @@ def test_translation_on_both_sides_is_no_overlap_any_more() -> None:
     assert "translation-overlap" in errors_of(bad)
 
 
+def test_some_hosts_of_an_overlap_are_a_warning_where_nobody_else_has_their_addresses() -> None:
+    base = SWALLOWED.replace("guests: 10.20.8.0/24", "guests: 10.30.8.0/24")
+    only = "    networks: [desks]\n    only: {desks: 10.20.1.16/28}\n"
+    good = base.replace("    networks: [desks]\n", only)
+    bad = good.replace("prefix: 10.20.12.0/24", "prefix: 10.20.1.0/24")
+    for text, severity in ((base, "error"), (good, "warning"), (bad, "error")):
+        design = design_of(text)
+        settled = build_settled(design, settle(design, {}, PRACTICE_CLOUD))
+        (finding,) = [f for f in check(settled, PRACTICE_CLOUD, {}) if f.code == "space-overlap"]
+        assert finding.severity.label == severity
+
+
 def test_two_sites_with_one_range_are_kept_apart_by_translating_one() -> None:
     pier = (
         "  pier:\n    networks: {lan: 10.20.0.0/22}\n    gateways: {pier-gw: {uplinks: {x: "

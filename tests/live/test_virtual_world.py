@@ -80,6 +80,13 @@ VARIANTS = {
             "    networks: [desks]\n    seen-as: {desks: }\n    only: {desks: 10.20.2.64/26}\n",
         ),
     ),
+    "some hosts in an overlap": (
+        (
+            "    subnets: {web: {hosts: 100}}",
+            "    space: 10.20.0.0/20\n    subnets: {web: {prefix: 10.20.12.0/24}}",
+        ),
+        ("    networks: [desks]\n", "    networks: [desks]\n    only: {desks: 10.20.1.16/28}\n"),
+    ),
     "several spaces": (
         (
             "    subnets: {web: {hosts: 100}}",

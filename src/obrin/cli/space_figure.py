@@ -64,7 +64,7 @@ def figure_bytes(chart: Chart, title: str, kind: str) -> bytes:
         share = (lanes_top - bottom) * len(mine) / rows
         part = figure.add_axes((0.02 + column * (width + gap), lanes_top - share, width, share))
         heading = "Who holds what" if column == 0 else ""
-        _draw_lanes(part, mine, heading, label_share=0.26 if columns == 1 else 0.5, font=font)
+        _draw_lanes(part, mine, heading, label_share={1: 0.26, 2: 0.4}.get(columns, 0.5), font=font)
     _notes(figure, chart, left_out, height)
     out = io.BytesIO()
     figure.savefig(out, format=kind, metadata={"Date": None} if kind == "svg" else None)

@@ -12,7 +12,7 @@ from obrin.core.space.chart import FOREIGN, KEPT, OVERLAP, USED, Chart, Lane, ce
 
 MOST_LANES = 40
 _SIGNS = {
-    USED: ("█", "#", "green"), "partly": ("▒", "+", "green"), FOREIGN: ("▓", "x", "blue"),
+    USED: ("█", "#", "cyan"), "partly": ("▒", "+", "cyan"), FOREIGN: ("▓", "x", "blue"),
     KEPT: ("░", "-", "dim"), OVERLAP: ("!", "!", "bold red"), "": ("·", ".", "dim"),
 }  # fmt: skip
 

@@ -53,7 +53,6 @@ def overlaps(settled: Settled) -> Iterator[Finding]:
 
 
 def _overlap(severity: Severity, owned: _Owned, other: _Owned) -> Finding:
-    joined = severity is Severity.ERROR
     return Finding(
         severity,
         "space-overlap",
@@ -62,8 +61,8 @@ def _overlap(severity: Severity, owned: _Owned, other: _Owned) -> Finding:
         if owned.prefix != other.prefix
         else f"{owned.owner} and {other.owner} both use {owned.prefix}",
         "packets for one never reach the other: each side takes the range for its own"
-        if joined
-        else "nothing joins the two today; on the day something does, neither reaches the other",
+        if severity is Severity.ERROR
+        else "what is joined works today; whatever else is joined, or built in the range, does not",
         "give one of them another range, or see 'obrin space remedies' for other ways",
     )
 
@@ -86,8 +85,23 @@ def _severity(settled: Settled, one: _Owned, other: _Owned) -> Severity | None:
                         for p in settled.clouds[cloud].spaces)
             for link in links
         )  # fmt: skip
-        return None if apart else Severity.ERROR
+        if apart:
+            return None
+        parts = all(_only_parts(settled, link, one, other) for link in links)
+        return Severity.WARNING if parts else Severity.ERROR
     return _through_a_third(settled, one, other)
+
+
+def _only_parts(settled: Settled, link: SettledLink, one: _Owned, other: _Owned) -> bool:
+    """Whether a link joins only parts of the network, which no subnet of the cloud has."""
+    network = one.network or other.network
+    if network not in settled.design.links[link.name].only:
+        return False
+    cloud = settled.clouds[link.cloud]
+    subnets = [*(s.prefix for s in cloud.subnets.values()), cloud.gateway_subnet]
+    held = [*settled.networks[link.site].values()]
+    parts = [part.seen for part in link.exposures if part.network == network]
+    return not any(s.overlaps(p) for s in subnets for p in (*parts, *held))
 
 
 def _through_a_third(settled: Settled, one: _Owned, other: _Owned) -> Severity | None:

@@ -99,7 +99,7 @@ def _from_cloud(model: ReachModel, cloud: str, start: str, key: PacketKey) -> Tr
     hops = [f"host {format_address(key.source)} in {start}"]
     subnet = settled.clouds[cloud].subnets[start.partition("/")[2]]
     rule = model.rules(cloud).match(key)
-    if any(p.contains(key.destination) for p in settled.clouds[cloud].spaces):
+    if any(s.prefix.contains(key.destination) for s in settled.clouds[cloud].subnets.values()):
         return Trace((*hops, f"delivered inside {cloud}"), "", key)
     if rule is None:
         return _stop(hops, f"filter at {cloud}: no rule lets {key} through")

@@ -81,6 +81,16 @@ def pool_names(work: Work, purpose: str, region: str | None, bits: int) -> str:
     return ", ".join(map(str, default_pools(work, purpose, bits))) or "no pool"
 
 
+def pool_of(work: Work, purpose: str, block: Prefix) -> str:
+    """The pool that a block was taken from, for a message."""
+    for name, pool in work.design.pools.items():
+        for prefix in pool.prefixes:
+            if pool.purpose == purpose and prefix.covers(block):
+                return f"pool {name} ({prefix})"
+    defaults = default_pools(work, purpose, block.bits)
+    return next((str(prefix) for prefix in defaults if prefix.covers(block)), "its old place")
+
+
 def rooms_for(
     work: Work, claimants: Iterable[Claimant], bits: int, used: Sequence[Prefix]
 ) -> Rooms[Claimant]:

@@ -18,7 +18,7 @@ from obrin.core.address.prefix import Prefix
 from obrin.core.address.space import FreeSpace, summaries
 from obrin.core.design.settling.bottleneck import no_room, no_room_inside
 from obrin.core.design.settling.holders import Holder, Occupied, survey
-from obrin.core.design.settling.pools import Claimant, pool_names, pools_of, rooms_for
+from obrin.core.design.settling.pools import Claimant, pool_of, pools_of, rooms_for
 from obrin.core.design.settling.work import Work, block_length, suffix
 from obrin.core.errors import SettleError
 
@@ -280,8 +280,10 @@ def _write(work: Work, found: Occupied, plan: _Plan) -> None:
         if holder.fixed:
             continue
         texts = [str(block) for block in summaries(holder.blocks)]
-        pools = pool_names(work, holder.kind, holder.region, bits)
-        why = f"free room of {pools}, clear of every site, cloud and range elsewhere"
+        if not holder.blocks:
+            continue
+        pool = pool_of(work, holder.kind, holder.blocks[-1])
+        why = f"free room of {pool}, clear of every site, cloud and range elsewhere"
         work.choose(f"{holder.place}.space{tail}", texts[0] if len(texts) == 1 else texts, why)
     for (purpose, region), held in plan.regions.items():
         if held:
