@@ -195,6 +195,24 @@ def test_gather_takes_all_rows_or_none(folder: Folder) -> None:
     assert "bad.csv:3:1" in kept.err
 
 
+def test_overhead_of_every_tunnel_and_what_if(folder: Folder) -> None:
+    folder.obrin("settle").good()
+    first = folder.obrin("overhead", "--json").good().json[0]
+    assert (first["inner_mtu"], first["mss_ipv4"], first["on_the_wire"]["1400"]) == (
+        1446,
+        1406,
+        1456,
+    )
+    out = folder.obrin("overhead", "harbour-timetable", "--all").good().out
+    assert "IPv6, UDP" in out
+    assert "none" in out  # IPv6 does not cross the smallest path
+    folder.obrin("overhead", "none").bad(2, "There are: harbour-timetable")
+    folder.obrin("handover").good()
+    sheet = (folder.path / "packs" / "hh-east" / "sheet.md").read_text()
+    assert "1446 bytes" in sheet
+    assert "1406 bytes" in sheet
+
+
 def test_many_sites_from_one_table(folder: Folder) -> None:
     made = ("new", "--sites", "kiosks.csv", "--template", "kiosk.yaml", "--to", "kiosks.yaml")
     assert "24 rows" in folder.obrin(*made).good().out

@@ -12,6 +12,7 @@ from obrin.core.check import (
     keys,
     numbers,
     redundancy,
+    sizes,
     spaces,
 )
 from obrin.core.check.finding import Finding, Severity
@@ -34,6 +35,7 @@ def check(settled: Settled, offering: Offering, stored_keys: Mapping[str, str]) 
         *inside.loopbacks(settled),
         *inside.ipv6(settled),
         *algorithms.suites(settled),
+        *sizes.inner_sizes(settled),
         *redundancy.tunnels(settled),
         *redundancy.same_ends(settled),
         *keys.keys(settled, stored_keys),

@@ -66,7 +66,7 @@ def build_settled(design: Design, choices: Choices) -> Settled:
     for site_name, site in design.sites.items():
         for name, gateway in site.gateways.items():
             uplinks = {
-                n: SettledUplink(n, u.address, u.inside or u.address, u.provider)
+                n: SettledUplink(n, u.address, u.inside or u.address, u.provider, u.mtu)
                 for n, u in gateway.uplinks.items()
             }
             gateways[name] = SettledGateway(

@@ -43,6 +43,9 @@ class Uplink(Entity):
         None,
         description="The gateway's own address when a translator stands in front of it.",
     )
+    mtu: Annotated[int, Field(ge=576, le=9216)] = Field(
+        1500, description="Largest packet that the whole path carries, in bytes; 1492 with PPPoE."
+    )
 
 
 class FilterRule(Entity):

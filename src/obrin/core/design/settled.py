@@ -18,12 +18,16 @@ from obrin.core.ipsec.suite import Suite
 
 @dataclass(frozen=True, slots=True)
 class SettledUplink:
-    """`own` is the address on the device: the public one, unless a translator is in front."""
+    """`own` is the address on the device: the public one, unless a translator is in front.
+
+    `mtu` is that of the whole path, in bytes.
+    """
 
     name: str
     address: str
     own: str
     provider: str | None
+    mtu: int = 1500
 
     @property
     def translated(self) -> bool:

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from obrin.core.address.prefix import DEFAULT_ROUTE, Prefix, format_address
 from obrin.core.address.translation import Exposure
 from obrin.core.design.settled import Settled, SettledTunnel
+from obrin.core.handover.wrapping import wrapping_of
 from obrin.core.ipsec.liveness import Liveness
 from obrin.core.ipsec.suite import Suite
 from obrin.core.routing.model import (
@@ -23,7 +24,8 @@ class TunnelEnd:
     """Everything that one end of a tunnel is told.
 
     Prefixes are those routed through it, as the other end knows the local ones. `translations` are
-    what this end does to its own addresses at the tunnel.
+    what this end does to its own addresses at the tunnel. `mtu` and `mss` are of packets inside, in
+    bytes.
     """
 
     tunnel: str
@@ -48,6 +50,8 @@ class TunnelEnd:
     remote_prefixes: tuple[Prefix, ...]
     selectors: tuple[Prefix, ...] = (DEFAULT_ROUTE,)
     translations: tuple[Exposure, ...] = ()
+    mtu: int = 1400
+    mss: int = 1360
 
 
 def site_end(settled: Settled, tunnel: SettledTunnel) -> TunnelEnd:
@@ -62,6 +66,7 @@ def site_end(settled: Settled, tunnel: SettledTunnel) -> TunnelEnd:
         link.routing, policy.local_as, policy.peer_as, link.hold, policy.local_pref, tunnel.rank,
         announced_by_site(link), announced_by_cloud(link),
         translations=tuple(part for part in link.exposures if part.translated),
+        mtu=wrapping_of(settled, tunnel).inner_mtu(), mss=wrapping_of(settled, tunnel).mss(32),
     )  # fmt: skip
 
 
@@ -77,6 +82,7 @@ def cloud_end(settled: Settled, tunnel: SettledTunnel) -> TunnelEnd:
         link.routing, policy.local_as, policy.peer_as, link.hold, policy.local_pref, tunnel.rank,
         announced_by_cloud(link), announced_by_site(link),
         translations=tuple(part for part in link.cloud_exposures if part.translated),
+        mtu=wrapping_of(settled, tunnel).inner_mtu(), mss=wrapping_of(settled, tunnel).mss(32),
     )  # fmt: skip
 
 
@@ -86,7 +92,9 @@ _MIRRORED = (
     ("local_as", "remote_as"),
     ("local_prefixes", "remote_prefixes"),
 )
-_EQUAL = ("tunnel", "suite", "inside", "routing", "hold", "selectors", "local_pref")
+_EQUAL = (
+    "tunnel", "suite", "inside", "routing", "hold", "selectors", "local_pref", "mtu", "mss",
+)  # fmt: skip
 
 
 def unmirrored(one: TunnelEnd, other: TunnelEnd) -> Iterator[str]:

@@ -145,6 +145,8 @@ def _tunnels(ends: tuple[TunnelEnd, ...]) -> Iterator[str]:
         ("Tunnel interface", [interface_name(end.tunnel) for end in ends]),
         ("Inside address", [f"{end.local_inside}/{end.inside.length}" for end in ends]),
         ("Remote inside address", [end.remote_inside for end in ends]),
+        ("MTU of the tunnel interface", [f"{end.mtu} bytes" for end in ends]),
+        ("Largest TCP segment (MSS), both directions", [f"{end.mss} bytes" for end in ends]),
     ]
     yield from table(("Value", *names), ([name, *values] for name, values in rows))
     yield ""

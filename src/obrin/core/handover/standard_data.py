@@ -116,7 +116,8 @@ def _interfaces(settled: Settled, place: str, ends: tuple[TunnelEnd, ...]) -> li
                 "type": "iana-if-type:tunnel",
                 "enabled": True,
                 "ietf-ip:ipv4": {
-                    "address": [{"ip": end.local_inside, "prefix-length": end.inside.length}]
+                    "mtu": end.mtu,
+                    "address": [{"ip": end.local_inside, "prefix-length": end.inside.length}],
                 },
             }
         )

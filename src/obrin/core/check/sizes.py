@@ -1,0 +1,43 @@
+"""Packet sizes: what the path leaves for the packets inside."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from obrin.core.check.finding import Finding, Severity
+from obrin.core.design.settled import Settled
+from obrin.core.handover.wrapping import wrapping_of
+from obrin.core.ipsec.overhead import LEAST_IPV6_MTU
+
+COMMON = 1280
+"""What most applications get by with, and IPv6 demands."""
+
+
+def inner_sizes(settled: Settled) -> Iterator[Finding]:
+    """Tunnels whose packets inside are small, and tunnels of one link that differ."""
+    dual = settled.design.stack == "dual"
+    for name, link in settled.links.items():
+        sizes = {t.name: wrapping_of(settled, t).inner_mtu() for t in link.tunnels}
+        for tunnel in link.tunnels:
+            size = sizes[tunnel.name]
+            if size < COMMON:
+                gateway = settled.gateways[tunnel.gateway]
+                yield Finding(
+                    Severity.ERROR if dual and size < LEAST_IPV6_MTU else Severity.WARNING,
+                    "mtu-small",
+                    ("sites", gateway.site, "gateways", gateway.name, "uplinks",
+                     tunnel.uplink.name, "mtu"),
+                    f"tunnel {tunnel.label} leaves {size} bytes for a packet inside; its path "
+                    f"carries {tunnel.uplink.mtu}",
+                    "IPv6 cannot cross it" if dual else
+                    "small packets pass; programs that do not learn the size hang on large ones",
+                    "use a path with a larger MTU, or a suite that adds less",
+                )  # fmt: skip
+        if len(set(sizes.values())) > 1:
+            listed = ", ".join(f"{n} {size}" for n, size in sizes.items())
+            yield Finding(
+                Severity.NOTE, "mtu-differs", ("links", name, "tunnels"),
+                f"the tunnels of {name} leave different room inside, in bytes: {listed}",
+                "after a failure large packets of running transfers may be too large for a moment",
+                f"clamp the MSS of all of them to the smallest one's, {min(sizes.values()) - 40}",
+            )  # fmt: skip

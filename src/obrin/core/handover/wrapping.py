@@ -1,0 +1,13 @@
+"""How each tunnel wraps packets: by its suite, the path, and a translator in front."""
+
+from __future__ import annotations
+
+from obrin.core.design.settled import Settled, SettledTunnel
+from obrin.core.ipsec.overhead import EspShape, Wrapping
+
+
+def wrapping_of(settled: Settled, tunnel: SettledTunnel) -> Wrapping:
+    """Both ends wrap alike: they share the suite, the path, and what stands in it."""
+    link = settled.links[tunnel.link]
+    encapsulated = link.always_encapsulate or tunnel.uplink.translated
+    return Wrapping(EspShape.of(link.suite.esp), 32, encapsulated, tunnel.uplink.mtu)

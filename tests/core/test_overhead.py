@@ -1,0 +1,82 @@
+"""ESP sizes against packets that were really built."""
+
+from __future__ import annotations
+
+import pytest
+
+from obrin.core.ipsec.overhead import EspShape, Wrapping
+from obrin.core.ipsec.registry import Kind, by_name
+from obrin.core.ipsec.suite import SHIPPED, EspSuite, Suite, make_suite
+from obrin.wire.esp import EspKeys, key_lengths, make_sealer
+from obrin.wire.packet import ESP, UDP, Ipv4, Udp
+from tests.doubles import seeded
+
+SUITES = [*SHIPPED.values()] + [
+    make_suite(f"gcm-{bits}", encryption=f"AES-GCM-16-{bits}", prf="PRF-HMAC-SHA2-256", group="19")
+    for bits in (128, 192, 256)
+] + [
+    make_suite(f"cbc-{bits}", encryption=f"AES-CBC-{bits}", integrity="HMAC-SHA2-256-128",
+               prf="PRF-HMAC-SHA2-256", group="19", esn=bits != 192)
+    for bits in (128, 192, 256)
+]  # fmt: skip
+
+
+def built(suite: Suite, inner: int, *, encapsulated: bool) -> int:
+    """The size of a packet that the wire engine made."""
+    esp = suite.esp
+    lengths = key_lengths(esp.encryption, esp.integrity)
+    rng = seeded(3)
+    keys = EspKeys(rng(lengths[0]), rng(lengths[1]))
+    sealer = make_sealer(7, esp.encryption, keys, esn=esp.esn, rng=rng)
+    data = sealer.seal(bytes(inner))
+    if encapsulated:
+        return len(Ipv4(1, 2, UDP, Udp(4500, 4500, data).encode(1, 2)).encode())
+    return len(Ipv4(1, 2, ESP, data).encode())
+
+
+@pytest.mark.parametrize("suite", SUITES, ids=lambda s: s.name)
+@pytest.mark.parametrize("encapsulated", [False, True])
+def test_sizes_equal_those_of_packets_actually_built(suite: Suite, encapsulated: bool) -> None:
+    shape = EspShape.of(suite.esp)
+    wrapping = Wrapping(shape, 32, encapsulated)
+    for inner in (*range(20, 90), 576, 1279, 1280, 1399, 1400, 1438, 1500):
+        assert wrapping.outer_size(inner) == built(suite, inner, encapsulated=encapsulated)
+    # IPv6 outside differs by its header alone.
+    six = Wrapping(shape, 128, encapsulated)
+    assert six.outer_size(1400) == wrapping.outer_size(1400) + 20
+
+
+@pytest.mark.parametrize("suite", SUITES, ids=lambda s: s.name)
+@pytest.mark.parametrize("mtu", [576, 1280, 1400, 1454, 1492, 1500, 9000])
+@pytest.mark.parametrize("outer", [32, 128])
+@pytest.mark.parametrize("encapsulated", [False, True])
+def test_the_inner_mtu_is_the_largest_that_fits(suite, mtu, outer, encapsulated) -> None:
+    wrapping = Wrapping(EspShape.of(suite.esp), outer, encapsulated, mtu)
+    most = wrapping.inner_mtu()
+    assert wrapping.outer_size(most) <= mtu < wrapping.outer_size(most + 1)
+    assert wrapping.mss(32) == most - 40
+    assert wrapping.mss(128) == (most - 60 if most >= 1280 else 0)
+    assert 0 < wrapping.efficiency() < 1
+
+
+def test_known_figures() -> None:
+    # AES-GCM-16 over plain IPv4, 1,500 bytes: 20 + 8 + 8 + 16 fixed, 1,448 left, minus 2.
+    plain = Wrapping(EspShape.of(SHIPPED["modern"].esp))
+    assert (plain.inner_mtu(), plain.mss(32), plain.mss(128)) == (1446, 1406, 1386)
+    # AES-CBC with HMAC-SHA2-256-128, UDP, PPPoE: 20 + 8 + 8 + 16 + 16 = 68, 1,424 = 89 blocks.
+    cbc = Wrapping(EspShape.of(SHIPPED["wide"].esp), 32, True, 1492)
+    assert (cbc.inner_mtu(), cbc.mss(32)) == (1422, 1382)
+    assert Wrapping(EspShape.of(SHIPPED["wide"].esp), mtu=60).inner_mtu() == 0
+
+
+@pytest.mark.parametrize(
+    ("encryption", "integrity", "shape"),
+    [("3DES", "HMAC-SHA1-96", (8, 8, 12)), ("AES-CBC-256", "HMAC-SHA2-512-256", (16, 16, 32)),
+     ("CHACHA20-POLY1305", None, (8, 4, 16)), ("AES-GCM-16-256", None, (8, 4, 16))],
+)  # fmt: skip
+def test_sizes_of_what_the_wire_engines_do_not_speak(encryption, integrity, shape) -> None:
+    esp = EspSuite(
+        by_name(Kind.ENCRYPTION, encryption),
+        by_name(Kind.INTEGRITY, integrity) if integrity else None, None, True, 3600.0,
+    )  # fmt: skip
+    assert EspShape.of(esp) == EspShape(*shape)
