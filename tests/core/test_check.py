@@ -57,6 +57,8 @@ CASES = [
      ("instance: 1}", "instance: 1, inside6: 'fd00::/127'}\n      c: {gateway: quay-gw, uplink: fibre, instance: 2, inside6: 'fd00::4/126'}")),
     ("inside-size", ("instance: 1}", "instance: 1, inside6: 'fd00::/64'}"), ("instance: 1}", "instance: 1, inside6: 'fd00::/127'}")),
     ("ipv6-not-carried", ("obrin: 1", "obrin: 1\nstack: dual"), None),
+    ("policy-broken", ("obrin: 1", "obrin: 1\npolicy: {longest-child: 30 min}"),
+     ("obrin: 1", "obrin: 1\npolicy: {longest-child: 60 min, least-strength: 128, require: [esn], pfs: true}")),
     ("mtu-small", ("provider: one}", "provider: one, mtu: 1300}"), ("provider: one}", "provider: one, mtu: 1492}")),
     ("mtu-differs", ("provider: one}", "provider: one, mtu: 1492}"),
      ("provider: one}", "provider: one, mtu: 1500}")),

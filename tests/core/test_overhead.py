@@ -5,7 +5,7 @@ from __future__ import annotations
 import pytest
 
 from obrin.core.ipsec.overhead import EspShape, Wrapping
-from obrin.core.ipsec.registry import Kind, by_name
+from obrin.core.ipsec.registry import ALGORITHMS, Kind, by_name
 from obrin.core.ipsec.suite import SHIPPED, EspSuite, Suite, make_suite
 from obrin.wire.esp import EspKeys, key_lengths, make_sealer
 from obrin.wire.packet import ESP, UDP, Ipv4, Udp
@@ -72,6 +72,8 @@ def test_known_figures() -> None:
 @pytest.mark.parametrize(
     ("encryption", "integrity", "shape"),
     [("3DES", "HMAC-SHA1-96", (8, 8, 12)), ("AES-CBC-256", "HMAC-SHA2-512-256", (16, 16, 32)),
+     ("AES-CTR-128", "AES-XCBC-96", (8, 4, 12)), ("NULL", "HMAC-SHA2-256-128", (0, 4, 16)),
+     ("AES-CCM-8-128", None, (8, 4, 8)), ("CAMELLIA-CBC-256", "HMAC-SHA1-96", (16, 16, 12)),
      ("CHACHA20-POLY1305", None, (8, 4, 16)), ("AES-GCM-16-256", None, (8, 4, 16))],
 )  # fmt: skip
 def test_sizes_of_what_the_wire_engines_do_not_speak(encryption, integrity, shape) -> None:
@@ -80,3 +82,10 @@ def test_sizes_of_what_the_wire_engines_do_not_speak(encryption, integrity, shap
         by_name(Kind.INTEGRITY, integrity) if integrity else None, None, True, 3600.0,
     )  # fmt: skip
     assert EspShape.of(esp) == EspShape(*shape)
+
+
+def test_every_algorithm_that_can_be_named_has_a_size() -> None:
+    for cipher in (a for a in ALGORITHMS if a.kind is Kind.ENCRYPTION):
+        for integrity in (a for a in ALGORITHMS if a.kind is Kind.INTEGRITY):
+            made = EspSuite(cipher, None if cipher.combined else integrity, None, True, 60.0)
+            assert EspShape.of(made).icv >= 8

@@ -36,6 +36,7 @@ STAGES: dict[str, dict[str, tuple[str, str]]] = {
     },
     "Help": {
         "demo": ("obrin.cli.demo", "The whole story on the practice world, in half a minute."),
+        "algorithms": ("obrin.cli.algorithms", "Algorithms, their strength and standing."),
         "schema": ("obrin.cli.design", "The JSON Schema of the design file."),
     },
 }

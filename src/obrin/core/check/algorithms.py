@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from obrin.core.check.finding import Finding, Severity
-from obrin.core.design.references import all_suites
+from obrin.core.design.references import all_suites, crypto_policy
 from obrin.core.design.settled import Settled
 from obrin.core.ipsec.proposal import choose, mismatch
 from obrin.core.ipsec.registry import Kind, Standing
@@ -17,6 +17,7 @@ def suites(settled: Settled) -> Iterator[Finding]:
     for name, link in settled.links.items():
         yield from _ends_meet(settled, name, known)
         yield from _deprecated(name, link.suite)
+        yield from _policy(settled, name, link.suite)
         unspoken = link.suite.unspoken()
         if unspoken:
             yield Finding(
@@ -32,6 +33,24 @@ def suites(settled: Settled) -> Iterator[Finding]:
                 "whoever learns one key of the IKE SA can read all of its child SAs",
                 "give its esp part a 'pfs' group",
             )  # fmt: skip
+
+
+def _policy(settled: Settled, name: str, suite: Suite) -> Iterator[Finding]:
+    breaches = list(crypto_policy(settled.design).breaches(suite))
+    if breaches:
+        yield Finding(
+            Severity.ERROR, "policy-broken", ("links", name, "suite"),
+            f"suite {suite.name} is not within the policy: {'; '.join(breaches)}",
+            "an audit finds it, and the link has to be changed while it is in use",
+            "choose another suite, leave it blank, or change 'policy'",
+        )  # fmt: skip
+    if suite.ike_version == 1:
+        yield Finding(
+            Severity.ERROR, "ike-version", ("links", name, "suite"),
+            f"suite {suite.name} is for IKEv1, which is deprecated (RFC 9395)",
+            "weak defaults, no answer to floods, and newer devices refuse it",
+            "use IKEv2; if the device cannot, replace it or put a gateway in front",
+        )  # fmt: skip
 
 
 def _ends_meet(settled: Settled, name: str, known: dict[str, Suite]) -> Iterator[Finding]:

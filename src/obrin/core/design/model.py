@@ -257,10 +257,32 @@ class EspPart(Entity):
 
 
 class SuiteSpec(Entity):
-    """A suite of your own."""
+    """A suite of your own. With IKEv1, `ike` is its phase 1 and `esp` its phase 2."""
 
+    ike_version: Literal[1, 2] = Field(
+        2, alias="ike-version", description="1 describes an old device; RFC 9395 deprecates it."
+    )
     ike: IkePart
     esp: EspPart
+
+
+class Policy(Entity):
+    """What an organisation asks of every suite, beyond the standards."""
+
+    least_strength: int = Field(
+        0, ge=0, le=256, alias="least-strength", description="Bits that every algorithm must have."
+    )
+    forbid: list[str] = Field(default_factory=list, description="Names of algorithms.")
+    require: list[str] = Field(
+        default_factory=list, description="Names of algorithms that every suite must use."
+    )
+    longest_ike: Seconds | None = Field(
+        None, alias="longest-ike", description="Longest lifetime of an IKE SA."
+    )
+    longest_child: Seconds | None = Field(
+        None, alias="longest-child", description="Longest lifetime of a child SA."
+    )
+    pfs: bool = Field(False, description="Whether every rekey needs a new key exchange.")
 
 
 class Expectation(Entity):
@@ -285,6 +307,10 @@ class Design(Entity):
     suites: dict[Name, SuiteSpec] = Field(default_factory=dict)
     elsewhere: dict[Name, Elsewhere] = Field(
         default_factory=dict, description="Ranges in use by others: partners, older networks."
+    )
+    policy: Policy = Field(
+        default_factory=lambda: Policy.model_validate({}),
+        description="What every suite must keep to.",
     )
     stack: Literal["ipv4", "dual"] = Field(
         "ipv4", description="`dual` gives every network, subnet and tunnel an IPv6 prefix as well."

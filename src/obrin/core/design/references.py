@@ -10,6 +10,7 @@ from obrin.core.design.model import Design, FilterRule, SuiteSpec
 from obrin.core.design.reader import Location
 from obrin.core.design.space_references import space_problems
 from obrin.core.errors import AddressError
+from obrin.core.ipsec.policy import NAMES, CryptoPolicy
 from obrin.core.ipsec.suite import SHIPPED, Suite, make_suite
 
 
@@ -27,12 +28,37 @@ def build_suite(name: str, spec: SuiteSpec) -> Suite:
         pfs=None if spec.esp.pfs is None else str(spec.esp.pfs),
         esn=spec.esp.esn,
         esp_lifetime=spec.esp.lifetime,
+        ike_version=spec.ike_version,
     )
 
 
 def all_suites(design: Design) -> dict[str, Suite]:
     """Shipped suites and the design's own, which may replace a shipped name."""
     return SHIPPED | {name: build_suite(name, spec) for name, spec in design.suites.items()}
+
+
+def crypto_policy(design: Design) -> CryptoPolicy:
+    """The organisation's policy of a design."""
+    given = design.policy
+    return CryptoPolicy(
+        given.least_strength,
+        frozenset(_algorithm_name(name) for name in given.forbid),
+        frozenset(_algorithm_name(name) for name in given.require),
+        given.longest_ike or float("inf"),
+        given.longest_child or float("inf"),
+        given.pfs,
+    )
+
+
+def _algorithm_name(text: str) -> str:
+    return text.strip().upper().replace("_", "-")
+
+
+def _policy(design: Design) -> Iterator[Mistake]:
+    for key, names in (("forbid", design.policy.forbid), ("require", design.policy.require)):
+        for index, name in enumerate(names):
+            if _algorithm_name(name) not in NAMES:
+                yield unknown("algorithm", name, NAMES, ("policy", key, index))
 
 
 def reference_problems(design: Design) -> Iterator[Mistake]:
@@ -63,6 +89,7 @@ def reference_problems(design: Design) -> Iterator[Mistake]:
             if gateway.filters:
                 place = ("sites", site_name, "gateways", gateway_name, "filters")
                 yield from _filters(gateway.filters, design, networks, place)
+    yield from _policy(design)
     yield from _duplicate_gateways(design)
     yield from space_problems(design)
     for link_name in design.links:

@@ -19,9 +19,12 @@ ESP_HEADER, TRAILER = 8, 2
 LEAST_IPV6_MTU = 1280
 """RFC 8200 section 5: a link below this carries no IPv6."""
 
-_CBC_ICV = {"HMAC-MD5-96": 12, "HMAC-SHA1-96": 12, "AES-XCBC-96": 12, "AES-CMAC-96": 12,
-            "HMAC-SHA2-256-128": 16, "HMAC-SHA2-384-192": 24, "HMAC-SHA2-512-256": 32}  # fmt: skip
-_BLOCK = {"DES": 8, "3DES": 8}
+_ICV = {
+    "HMAC-MD5-96": 12, "HMAC-SHA1-96": 12, "DES-MAC": 8, "KPDK-MD5": 16, "AES-XCBC-96": 12,
+    "AES-CMAC-96": 12, "HMAC-SHA2-256-128": 16, "HMAC-SHA2-384-192": 24, "HMAC-SHA2-512-256": 32,
+}  # fmt: skip
+_IV_AND_BLOCK = {"AES-CBC": (16, 16), "CAMELLIA-CBC": (16, 16), "AES-CTR": (8, 4),
+                 "CAMELLIA-CTR": (8, 4), "NULL": (0, 4), "DES-IV32": (4, 8)}  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,13 +37,13 @@ class EspShape:
 
     @staticmethod
     def of(esp: EspSuite) -> EspShape:
-        """Raises KeyError for an integrity algorithm without a size here."""
+        """Ciphers of old have blocks, and so IVs, of eight bytes (RFC 2451)."""
         cipher = esp.encryption
         if cipher.combined:
             return EspShape(8, 4, _combined_icv(cipher))
-        block = _BLOCK.get(cipher.name, 16)
-        icv = _CBC_ICV[esp.integrity.name] if esp.integrity is not None else 0
-        return EspShape(block, block, icv)
+        family = cipher.name.removesuffix(f"-{cipher.key_bits}")
+        iv, block = _IV_AND_BLOCK.get(family, (8, 8))
+        return EspShape(iv, block, _ICV[esp.integrity.name] if esp.integrity is not None else 0)
 
 
 def _combined_icv(cipher: Algorithm) -> int:

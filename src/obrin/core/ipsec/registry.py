@@ -1,7 +1,9 @@
 """Algorithms for IKEv2 and ESP: the IANA transform numbers, strengths, and their standing.
 
 Numbers are from the IANA registry "IKEv2 Parameters", transform types 1 to 5. Standing follows
-RFC 8247 (IKEv2), RFC 8221 (ESP) and RFC 9395, whichever is stricter for use in new designs.
+RFC 8247 (IKEv2), RFC 8221 (ESP) and RFC 9395, whichever is stricter for use in new designs; what
+these do not name may be used. NULL encryption is a must for ESP and no protection of what is said,
+so here it is one that should not be used. Strengths of DH groups follow RFC 3766 and RFC 3526.
 Names are the registry's without the type prefix, with the key length in bits appended where the
 registry leaves it open: `AES-GCM-16-256` is ENCR_AES_GCM_16 with a 256-bit key.
 """
@@ -54,23 +56,57 @@ class Algorithm:
 _M, _S, _Y, _SN, _MN = Standing
 _E, _P, _I, _G = Kind.ENCRYPTION, Kind.PRF, Kind.INTEGRITY, Kind.GROUP
 
+
+def _keyed(
+    number: int, name: str, standing: Standing, *, combined: bool = False
+) -> tuple[Algorithm, ...]:
+    """A cipher that takes keys of 128, 192 and 256 bits; the middle one nobody asks for."""
+    return tuple(
+        Algorithm(_E, number, f"{name}-{bits}", bits, _Y if bits == 192 and standing is _M else
+                  standing, bits, combined)
+        for bits in (128, 192, 256)
+    )  # fmt: skip
+
+
 ALGORITHMS: tuple[Algorithm, ...] = (
+    Algorithm(_E, 1, "DES-IV64", 56, _MN),
     Algorithm(_E, 2, "DES", 56, _MN),
     Algorithm(_E, 3, "3DES", 112, _SN),
-    Algorithm(_E, 12, "AES-CBC-128", 128, _M, 128),
-    Algorithm(_E, 12, "AES-CBC-192", 192, _Y, 192),
-    Algorithm(_E, 12, "AES-CBC-256", 256, _M, 256),
-    Algorithm(_E, 20, "AES-GCM-16-128", 128, _M, 128, combined=True),
-    Algorithm(_E, 20, "AES-GCM-16-192", 192, _Y, 192, combined=True),
-    Algorithm(_E, 20, "AES-GCM-16-256", 256, _M, 256, combined=True),
+    Algorithm(_E, 4, "RC5", 64, _MN),
+    Algorithm(_E, 5, "IDEA", 126, _MN),
+    Algorithm(_E, 6, "CAST", 128, _MN),
+    Algorithm(_E, 7, "BLOWFISH", 64, _MN),
+    Algorithm(_E, 8, "3IDEA", 126, _MN),
+    Algorithm(_E, 9, "DES-IV32", 56, _MN),
+    Algorithm(_E, 11, "NULL", 0, _SN),
+    *_keyed(12, "AES-CBC", _M),
+    *_keyed(13, "AES-CTR", _Y),
+    *_keyed(14, "AES-CCM-8", _S, combined=True),
+    *_keyed(15, "AES-CCM-12", _Y, combined=True),
+    *_keyed(16, "AES-CCM-16", _Y, combined=True),
+    *_keyed(18, "AES-GCM-8", _Y, combined=True),
+    *_keyed(19, "AES-GCM-12", _Y, combined=True),
+    *_keyed(20, "AES-GCM-16", _M, combined=True),
+    *_keyed(23, "CAMELLIA-CBC", _Y),
+    *_keyed(24, "CAMELLIA-CTR", _Y),
+    *_keyed(25, "CAMELLIA-CCM-8", _Y, combined=True),
+    *_keyed(26, "CAMELLIA-CCM-12", _Y, combined=True),
+    *_keyed(27, "CAMELLIA-CCM-16", _Y, combined=True),
     Algorithm(_E, 28, "CHACHA20-POLY1305", 256, _S, combined=True),
     Algorithm(_P, 1, "PRF-HMAC-MD5", 64, _MN),
     Algorithm(_P, 2, "PRF-HMAC-SHA1", 80, _SN),
+    Algorithm(_P, 3, "PRF-HMAC-TIGER", 96, _MN),
+    Algorithm(_P, 4, "PRF-AES128-XCBC", 128, _S),
     Algorithm(_P, 5, "PRF-HMAC-SHA2-256", 256, _M),
     Algorithm(_P, 6, "PRF-HMAC-SHA2-384", 384, _S),
     Algorithm(_P, 7, "PRF-HMAC-SHA2-512", 512, _S),
+    Algorithm(_P, 8, "PRF-AES128-CMAC", 128, _Y),
     Algorithm(_I, 1, "HMAC-MD5-96", 64, _MN),
     Algorithm(_I, 2, "HMAC-SHA1-96", 80, _SN),
+    Algorithm(_I, 3, "DES-MAC", 56, _MN),
+    Algorithm(_I, 4, "KPDK-MD5", 64, _MN),
+    Algorithm(_I, 5, "AES-XCBC-96", 96, _S),
+    Algorithm(_I, 8, "AES-CMAC-96", 96, _Y),
     Algorithm(_I, 12, "HMAC-SHA2-256-128", 128, _M),
     Algorithm(_I, 13, "HMAC-SHA2-384-192", 192, _Y),
     Algorithm(_I, 14, "HMAC-SHA2-512-256", 256, _S),
@@ -80,11 +116,22 @@ ALGORITHMS: tuple[Algorithm, ...] = (
     Algorithm(_G, 14, "MODP-2048", 112, _M),
     Algorithm(_G, 15, "MODP-3072", 128, _Y),
     Algorithm(_G, 16, "MODP-4096", 150, _Y),
+    Algorithm(_G, 17, "MODP-6144", 170, _Y),
+    Algorithm(_G, 18, "MODP-8192", 190, _Y),
     Algorithm(_G, 19, "ECP-256", 128, _S),
     Algorithm(_G, 20, "ECP-384", 192, _Y),
     Algorithm(_G, 21, "ECP-521", 256, _Y),
     Algorithm(_G, 22, "MODP-1024-S160", 80, _MN),
+    Algorithm(_G, 23, "MODP-2048-S224", 112, _SN),
+    Algorithm(_G, 24, "MODP-2048-S256", 112, _SN),
+    Algorithm(_G, 25, "ECP-192", 96, _Y),
+    Algorithm(_G, 26, "ECP-224", 112, _Y),
+    Algorithm(_G, 27, "BRAINPOOL-P224R1", 112, _Y),
+    Algorithm(_G, 28, "BRAINPOOL-P256R1", 128, _Y),
+    Algorithm(_G, 29, "BRAINPOOL-P384R1", 192, _Y),
+    Algorithm(_G, 30, "BRAINPOOL-P512R1", 256, _Y),
     Algorithm(_G, 31, "CURVE25519", 128, _S),
+    Algorithm(_G, 32, "CURVE448", 224, _Y),
     Algorithm(Kind.ESN, 0, "NO-ESN", 0, _Y),
     Algorithm(Kind.ESN, 1, "ESN", 0, _S),
 )

@@ -66,6 +66,7 @@ class Suite:
     name: str
     ike: IkeSuite
     esp: EspSuite
+    ike_version: int = 2
 
     def algorithms(self) -> Iterator[Algorithm]:
         yield from self.ike.algorithms()
@@ -77,8 +78,9 @@ class Suite:
         return min(a.strength for a in self.algorithms() if a.kind is not Kind.ESN)
 
     def unspoken(self) -> tuple[str, ...]:
-        """Names of algorithms that the wire engines do not speak."""
-        return tuple(a.name for a in self.algorithms() if a.name not in SPOKEN)
+        """Names of algorithms, and of an old IKE, that the wire engines do not speak."""
+        old = ("IKEv1",) if self.ike_version == 1 else ()
+        return (*old, *(a.name for a in self.algorithms() if a.name not in SPOKEN))
 
 
 def make_suite(
@@ -94,6 +96,7 @@ def make_suite(
     pfs: str | None = "",
     esn: bool = True,
     esp_lifetime: float = 3600.0,
+    ike_version: int = 2,
 ) -> Suite:
     """Build a suite from names; `pfs` "" means the same group as IKE, None means none.
 
@@ -118,6 +121,7 @@ def make_suite(
             esn,
             esp_lifetime,
         ),
+        ike_version,
     )
 
 

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 from obrin.core.design.model import Design
+from obrin.core.design.references import crypto_policy
 from obrin.core.design.settling.work import Work
+from obrin.core.ipsec.policy import outdated
 from obrin.core.ipsec.suite import SHIPPED, Suite
 
 
 def common_suites(design: Design, link_name: str, suites: dict[str, Suite]) -> list[str]:
-    """Names of the suites that every end of a link offers, strongest first, then in order."""
+    """Names of the suites that every end of a link offers: within the policy first, then the
+    strongest, then in order."""
     link = design.links[link_name]
     site, cloud = design.sites[link.site], design.clouds[link.cloud]
     default = list(SHIPPED)
@@ -16,7 +19,16 @@ def common_suites(design: Design, link_name: str, suites: dict[str, Suite]) -> l
     for name in dict.fromkeys(t.gateway for t in link.tunnels.values()):
         ends.append(site.gateways[name].offers or default)
     both = [name for name in ends[-1] if all(name in end for end in ends)]
-    return sorted(both, key=lambda name: -suites[name].strength) if len(both) > 1 else both
+    if len(both) < 2:
+        return both
+    policy = crypto_policy(design)
+    # What the policy and the standards allow comes first, then the strongest.
+    return sorted(
+        both,
+        key=lambda name: (
+            not policy.allows(suites[name]), outdated(suites[name]), -suites[name].strength,
+        ),
+    )  # fmt: skip
 
 
 def settle_suites(work: Work) -> None:
