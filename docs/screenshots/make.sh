@@ -33,6 +33,7 @@ want settle && (cd skerrow-ferries && rm design.settled.yaml) && shot settle 3 '
 want space && (cd skerrow-ferries && obrin new --sites kiosks.csv --template kiosk.yaml --to kiosks.yaml >/dev/null && obrin settle --design kiosks.yaml >/dev/null) \
     && shot space 3 'obrin space --design kiosks.yaml' && SIZE=9 shot remedies 3 'obrin space remedies --design draft.yaml | head -40' \
     && (cd skerrow-ferries && obrin draw space --design kiosks.yaml --to "$here/space-figure.png" >/dev/null) && shot explain 3 'obrin settle --explain clouds.timetable.space; obrin classes'
+want agree && SIZE=9 shot agree 3 'obrin agree harbour-timetable --design draft.yaml; obrin agree; obrin overhead'
 want sheet && shot sheet 2 'obrin handover >/dev/null; sed -n "1,43p" packs/hh-east/sheet.md'
 (cd skerrow-ferries && obrin practice start >/dev/null)
 want connect && shot connect 8 'obrin connect'

@@ -213,6 +213,30 @@ def test_overhead_of_every_tunnel_and_what_if(folder: Folder) -> None:
     assert "1406 bytes" in sheet
 
 
+def test_agree_tells_what_is_agreed_or_fails_and_when(folder: Folder) -> None:
+    out = folder.obrin("agree", "harbour-timetable").good().out
+    assert "2880 to 3060 s" in out
+    assert "IKE_AUTH" in out
+    run = folder.obrin("agree", "--design", "draft.yaml").bad(1, "IKE_SA_INIT: NO_PROPOSAL_CHOSEN")
+    assert "let the cloud offer suite 'wide'" in run.out
+    found = folder.obrin("agree", "--design", "draft.yaml", "--json").bad(1).json
+    assert found[0]["edit"] == {"suite": "wide", "ends": ["the cloud"]}
+    folder.obrin("agree", "none").bad(2, "There are: harbour-timetable")
+    assert (
+        "IKE_SA_INIT fails with"
+        in folder.obrin("agree", "harbour-timetable", "--design", "draft.yaml").out
+    )
+    # The change that is proposed makes them agree, but for what else is wrong in the draft.
+    draft = (folder.path / "draft.yaml").read_text()
+    folder.write(
+        "cured.yaml",
+        draft.replace("offers: [high]", "offers: [high, wide]").replace(
+            "suite: island", "suite: wide"
+        ),
+    )
+    folder.obrin("agree", "--design", "cured.yaml").good()
+
+
 def test_many_sites_from_one_table(folder: Folder) -> None:
     made = ("new", "--sites", "kiosks.csv", "--template", "kiosk.yaml", "--to", "kiosks.yaml")
     assert "24 rows" in folder.obrin(*made).good().out

@@ -19,6 +19,7 @@ STAGES: dict[str, dict[str, tuple[str, str]]] = {
     },
     "Prove": {
         "check": ("obrin.cli.prove", "Find what would go wrong, before anything exists."),
+        "agree": ("obrin.cli.agree", "What both ends will say to each other, and when it fails."),
         "overhead": ("obrin.cli.overhead", "What ESP adds, and the MTU and MSS that are left."),
     },
     "Hand over": {

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hmac
 
+from obrin.core.ipsec.offers import child_offers, ike_lifetime, lifetime
 from obrin.core.ipsec.proposal import Proposal, choose
 from obrin.core.ipsec.registry import Kind
 from obrin.core.ipsec.selectors import Selector, narrow
@@ -13,14 +14,7 @@ from obrin.wire.ike.errors import IkeFormatError, IkeRefusal
 from obrin.wire.ike.events import ChildUp, IkeUp, Refused
 from obrin.wire.ike.keys import prf, shared_key_auth
 from obrin.wire.ike.message import find, find_notify, first_error, need
-from obrin.wire.ike.negotiate import (
-    accept_answer,
-    child_offers,
-    ike_lifetime,
-    lifetime,
-    make_child,
-    with_spi,
-)
+from obrin.wire.ike.negotiate import accept_answer, make_child, with_spi
 from obrin.wire.ike.numbers import AuthMethod, Exchange, Notify, PayloadType, notify_name
 from obrin.wire.ike.payloads import Auth, Id, NotifyPayload, Payload, Sa, Ts
 from obrin.wire.ike.sa import IkeSa

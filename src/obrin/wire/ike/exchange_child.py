@@ -9,6 +9,7 @@ of ours, and a peer that follows it copes with the refusal by trying again.
 
 from __future__ import annotations
 
+from obrin.core.ipsec.offers import child_offers, ike_lifetime, ike_offers, lifetime
 from obrin.core.ipsec.proposal import Proposal, Protocol, choose
 from obrin.core.ipsec.registry import Kind
 from obrin.core.ipsec.selectors import narrow
@@ -19,15 +20,7 @@ from obrin.wire.ike.events import ChildUp, IkeUp, Refused
 from obrin.wire.ike.exchange_info import delete_child, delete_sa
 from obrin.wire.ike.keys import derive_ike_keys, skeyseed_rekey
 from obrin.wire.ike.message import find, find_notify, first_error, need
-from obrin.wire.ike.negotiate import (
-    accept_answer,
-    child_offers,
-    ike_lifetime,
-    ike_offers,
-    lifetime,
-    make_child,
-    with_spi,
-)
+from obrin.wire.ike.negotiate import accept_answer, make_child, with_spi
 from obrin.wire.ike.numbers import Exchange, Notify, PayloadType, notify_name
 from obrin.wire.ike.payloads import Ke, Nonce, NotifyPayload, Payload, Sa, Ts
 from obrin.wire.ike.sa import IkeSa
@@ -50,15 +43,16 @@ def rekey_child(tunnel: TunnelState, child: ChildSa, now: float) -> None:
     suites = tunnel.config.suites
     spi, nonce = tunnel.rng(4), tunnel.rng(32)
     offers = with_spi(child_offers(suites, with_group=True), spi)
-    group = suites[0].esp.group
-    key_pair = None if group is None else make_key_pair(group.number, tunnel.rng)
+    first = suites[0].esp.group
+    group = tunnel.wanted_groups.get(Protocol.ESP, 0 if first is None else first.number)
+    key_pair = make_key_pair(group, tunnel.rng) if group else None
     payloads: list[Payload] = [
         NotifyPayload(Notify.REKEY_SA, protocol=Protocol.ESP, spi=child.spi_in),
         Sa(offers),
         Nonce(nonce),
     ]
-    if key_pair is not None and group is not None:
-        payloads.append(Ke(group.number, key_pair.public))
+    if key_pair is not None:
+        payloads.append(Ke(group, key_pair.public))
     payloads += [Ts(PayloadType.TSI, child.local), Ts(PayloadType.TSR, child.remote)]
     tunnel.rekeys[child.spi_in] = Rekey(sa)
     tunnel.request(
@@ -125,12 +119,31 @@ def _take_child(
 
 
 def _refused(tunnel: TunnelState, old: ChildSa, error: NotifyPayload, now: float) -> None:
+    if _wants_group(tunnel, Protocol.ESP, error):
+        rekey_child(tunnel, old, now)
+        return
     name = notify_name(error.notify)
     tunnel.note(Refused(tunnel.config.name, True, name, "the peer refused to rekey the child SA"))
     if error.notify == Notify.CHILD_SA_NOT_FOUND:
         tunnel.drop_child(old, "the peer does not have it any more", now)
     elif old.spi_in in tunnel.children:
         old.rekey_at = tunnel.retry_at(now)
+
+
+def _wants_group(tunnel: TunnelState, protocol: Protocol, error: NotifyPayload) -> bool:
+    """Whether the peer asks for another group that we offered; it is remembered (section 1.3)."""
+    if error.notify != Notify.INVALID_KE_PAYLOAD or len(error.data) != 2:
+        return False
+    group = int.from_bytes(error.data, "big")
+    suites = tunnel.config.suites
+    if protocol is Protocol.ESP:
+        offered = {s.esp.group.number for s in suites if s.esp.group is not None}
+    else:
+        offered = {s.ike.group.number for s in suites}
+    if group not in offered or tunnel.wanted_groups.get(protocol) == group:
+        return False
+    tunnel.wanted_groups[protocol] = group
+    return True
 
 
 def _agree(chosen: Proposal, payloads: list[Payload], key_pair: KeyPair | None) -> bytes:
@@ -241,7 +254,7 @@ def rekey_ike(tunnel: TunnelState, now: float) -> None:
     suites = tunnel.config.suites
     spi, nonce = tunnel.rng(8), tunnel.rng(32)
     offers = with_spi(ike_offers(suites), spi)
-    group = suites[0].ike.group.number
+    group = tunnel.wanted_groups.get(Protocol.IKE, suites[0].ike.group.number)
     key_pair = make_key_pair(group, tunnel.rng)
     sa.rekeying = True
     tunnel.request(
@@ -274,6 +287,9 @@ def _take_ike(
     try:
         error = first_error(payloads)
         if error is not None:
+            if _wants_group(tunnel, Protocol.IKE, error):
+                rekey_ike(tunnel, now)
+                return
             name = notify_name(error.notify)
             tunnel.note(Refused(tunnel.config.name, True, name, "the peer refused to rekey IKE"))
             old.rekey_at = tunnel.retry_at(now)

@@ -8,6 +8,7 @@ from collections.abc import Iterable
 from cryptography.hazmat.primitives.hashes import SHA1, Hash
 
 from obrin.core.address.prefix import parse_address
+from obrin.core.ipsec.offers import ike_offers
 from obrin.core.ipsec.proposal import Proposal, choose
 from obrin.core.ipsec.registry import Kind
 from obrin.wire.ike import exchange_auth
@@ -23,7 +24,7 @@ from obrin.wire.ike.message import (
     first_error,
     need,
 )
-from obrin.wire.ike.negotiate import accept_answer, ike_offers
+from obrin.wire.ike.negotiate import accept_answer
 from obrin.wire.ike.numbers import (
     FLAG_INITIATOR,
     FLAG_RESPONSE,

@@ -74,7 +74,10 @@ class Rekey:
 
 @dataclass(slots=True, eq=False)
 class TunnelState:
-    """`rng(n)` gives n random bytes; nothing else here is random and nothing reads a clock."""
+    """`rng(n)` gives n random bytes; nothing else here is random and nothing reads a clock.
+
+    `wanted_groups` are those that the peer asked for in rekeys, by protocol (section 1.3).
+    """
 
     config: PeerConfig
     rng: Callable[[int], bytes] = field(repr=False)
@@ -85,6 +88,7 @@ class TunnelState:
     outbound: ChildSa | None = None
     attempt: Attempt | None = None
     rekeys: dict[bytes, Rekey] = field(default_factory=dict)
+    wanted_groups: dict[int, int] = field(default_factory=dict)
     last_heard: float = 0.0
     restart_at: float = float("inf")
     childless_at: float = float("inf")

@@ -1,0 +1,189 @@
+"""What two ends will say to each other: every exchange, what is agreed or what fails, and when.
+
+The same offers, choice and lifetimes as in the wire engine, played through in order (RFC 7296):
+
+- IKE_SA_INIT: the first of the initiator's proposals that the responder allows; a wrong guess of
+  the group is asked again (INVALID_KE_PAYLOAD, section 1.2).
+- IKE_AUTH: identities and keys; and the first child, which takes its keys from the IKE SA without
+  a group of its own, so that a difference in perfect forward secrecy shows only at its first rekey.
+- Rekeys: lifetimes are not negotiated (section 2.8), each end acts on its own; so the end whose
+  time comes first proposes, and what it may propose can differ from what was agreed at first.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+
+from obrin.core.ipsec.offers import (
+    FIRST_SHARE,
+    JITTER,
+    SECOND_SHARE,
+    child_offers,
+    esp_lifetime,
+    ike_lifetime,
+    ike_offers,
+)
+from obrin.core.ipsec.proposal import Proposal, choose, mismatch
+from obrin.core.ipsec.registry import Kind
+from obrin.core.ipsec.suite import Suite
+
+WORDS = {
+    Kind.ENCRYPTION: "encryption",
+    Kind.PRF: "PRF",
+    Kind.INTEGRITY: "integrity",
+    Kind.GROUP: "DH groups",
+    Kind.ESN: "sequence number sizes",
+}
+NO_PROPOSAL, AUTH_FAILED = "NO_PROPOSAL_CHOSEN", "AUTHENTICATION_FAILED"
+
+
+@dataclass(frozen=True, slots=True)
+class End:
+    """One end: its name, and the suites it is configured with, preferred first."""
+
+    name: str
+    suites: tuple[Suite, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """One exchange. `earliest` and `latest` are seconds after the start; `notify` is empty when it
+    succeeds."""
+
+    earliest: float
+    latest: float
+    exchange: str
+    text: str
+    notify: str = ""
+
+    @property
+    def good(self) -> bool:
+        return not self.notify
+
+
+def predict(initiator: End, responder: End, *, same_key: bool = True) -> tuple[Step, ...]:
+    """The exchanges in the order of their time, up to the first that ends it all."""
+    return tuple(_predict(initiator, responder, same_key))
+
+
+def _predict(one: End, two: End, same_key: bool) -> Iterator[Step]:
+    offered, accepted = ike_offers(one.suites), ike_offers(two.suites)
+    agreed = choose(offered, accepted)
+    if agreed is None:
+        yield Step(0, 0, "IKE_SA_INIT", _apart(offered, accepted, two), NO_PROPOSAL)
+        return
+    yield Step(0, 0, "IKE_SA_INIT", _names(agreed) + _again(agreed, one.suites[0].ike.group.number))
+    if not same_key:
+        text = f"{two.name} finds that the pre-shared keys differ"
+        yield Step(0, 0, "IKE_AUTH", text, AUTH_FAILED)
+        return
+    yield Step(0, 0, "IKE_AUTH", "identities and pre-shared keys fit")
+    offered = child_offers(one.suites, with_group=False)
+    accepted = child_offers(two.suites, with_group=False)
+    child = choose(offered, accepted)
+    if child is None:
+        text = f"{_apart(offered, accepted, two)}; the IKE SA stays, without a child SA"
+        yield Step(0, 0, "first child SA", text, NO_PROPOSAL)
+        return
+    yield Step(
+        0, 0, "first child SA", f"{_names(child)}; keys from the IKE SA, no group of its own"
+    )
+    rekeys = [
+        _rekey("first child rekey", one, two, child, esp_lifetime, _child_rekey),
+        _rekey("IKE rekey", one, two, agreed, ike_lifetime, _ike_rekey),
+    ]
+    for steps in sorted(rekeys, key=lambda found: found[0].earliest):
+        yield from steps
+
+
+Rekey = Callable[[End, End], tuple[str, str]]
+
+
+def _rekey(
+    name: str, one: End, two: End, agreed: Proposal,
+    life: Callable[[tuple[Suite, ...], Proposal], float], rekey: Rekey,
+) -> list[Step]:  # fmt: skip
+    lives = [life(end.suites, agreed) for end in (one, two)]
+    windows = [
+        (seconds * share, seconds * (share + JITTER))
+        for seconds, share in zip(lives, (FIRST_SHARE, SECOND_SHARE), strict=True)
+    ]
+    if windows[0][1] < windows[1][0]:
+        movers = [(one, two)]
+    elif windows[1][1] < windows[0][0]:
+        movers = [(two, one)]
+    else:
+        movers = [(one, two), (two, one)]
+    earliest = min(low for low, _ in windows)
+    latest = min(high for _, high in windows)
+    outcomes = {mover.name: rekey(mover, other) for mover, other in movers}
+    failed = {who: found for who, found in outcomes.items() if found[1]}
+    who, (text, notify) = next(iter(failed.items() or outcomes.items()))
+    maybe = "may ask first" if len(movers) > 1 else "asks"
+    step = Step(earliest, latest, name, f"{who} {maybe}: {text}", notify)
+    if not notify:
+        return [step]
+    end = min(lives)
+    what = "no traffic passes" if name.startswith("first child") else "the tunnel starts anew"
+    return [step, Step(end, end, f"end of the {name.split()[-2]} SA",
+                       f"its lifetime of {end:g} s is over: {what}", "lifetime ended")]  # fmt: skip
+
+
+def _child_rekey(mover: End, other: End) -> tuple[str, str]:
+    offered = child_offers(mover.suites, with_group=True)
+    accepted = child_offers(other.suites, with_group=True)
+    chosen = choose(offered, accepted)
+    if chosen is None:
+        return _apart(offered, accepted, other), NO_PROPOSAL
+    first = mover.suites[0].esp.group
+    return _names(chosen) + _again(chosen, 0 if first is None else first.number), ""
+
+
+def _ike_rekey(mover: End, other: End) -> tuple[str, str]:
+    offered, accepted = ike_offers(mover.suites), ike_offers(other.suites)
+    chosen = choose(offered, accepted)
+    if chosen is None:
+        return _apart(offered, accepted, other), NO_PROPOSAL
+    return _names(chosen) + _again(chosen, mover.suites[0].ike.group.number), ""
+
+
+def _names(proposal: Proposal) -> str:
+    return ", ".join(str(t) for t in proposal.transforms)
+
+
+def _again(chosen: Proposal, guess: int) -> str:
+    group = chosen.one(Kind.GROUP)
+    if group is None or group.number == guess:
+        return ""
+    return f"; asked again with group {group.number} (INVALID_KE_PAYLOAD)"
+
+
+def _apart(offered: tuple[Proposal, ...], accepted: tuple[Proposal, ...], by: End) -> str:
+    kinds = mismatch(offered, accepted)
+    words = ", ".join(WORDS[kind] for kind in kinds) or "no combination"
+    return (
+        f"{by.name} accepts none of what is offered: {words} in common"
+        if not kinds
+        else (f"{by.name} accepts none of what is offered: nothing in common for {words}")
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class Edit:
+    """A change that makes both ends able to use `suite`: at these ends it has to be offered."""
+
+    suite: str
+    ends: tuple[str, ...]
+
+
+def smallest_edit(
+    ends: tuple[End, End], known: dict[str, Suite], preferred: Callable[[Suite], tuple[bool, int]]
+) -> Edit:
+    """The suite that the fewest ends lack; among equals the one that `preferred` puts first."""
+
+    def cost(suite: Suite) -> tuple[int, tuple[bool, int]]:
+        return sum(suite not in end.suites for end in ends), preferred(suite)
+
+    best = min(known.values(), key=cost)
+    return Edit(best.name, tuple(end.name for end in ends if best not in end.suites))

@@ -1,0 +1,126 @@
+"""The predicted outcome against what two engines actually do."""
+
+from __future__ import annotations
+
+import random
+
+import pytest
+
+from obrin.core.ipsec.agreement import End, predict, smallest_edit
+from obrin.core.ipsec.suite import SHIPPED, Suite, make_suite
+from obrin.wire.ike.events import ChildUp, IkeUp, Refused
+from tests.doubles import Net, pair
+
+CHILD, IKE = 1000.0, 3000.0
+CIPHERS = [("AES-GCM-16-128", None), ("AES-GCM-16-256", None), ("AES-CBC-256", "HMAC-SHA2-256-128")]
+GROUPS = ["CURVE25519", "ECP-256", "ECP-384"]
+
+
+def some_suites(rng: random.Random, count: int) -> tuple[Suite, ...]:
+    """Suites that differ here and there, so that about half of all pairs meet."""
+    made = []
+    for n in range(count):
+        cipher, integrity = rng.choice(CIPHERS[:2] if rng.random() < 0.7 else CIPHERS)
+        esp, esp_integrity = rng.choice(CIPHERS[:2] if rng.random() < 0.7 else CIPHERS)
+        made.append(
+            make_suite(
+                f"s{n}", encryption=cipher, integrity=integrity,
+                prf=rng.choice(["PRF-HMAC-SHA2-256", "PRF-HMAC-SHA2-256", "PRF-HMAC-SHA2-384"]),
+                group=rng.choice(GROUPS), esp_encryption=esp, esp_integrity=esp_integrity,
+                pfs=rng.choice([None, *GROUPS]), esn=rng.random() < 0.8,
+                ike_lifetime=IKE, esp_lifetime=CHILD,
+            )
+        )  # fmt: skip
+    return tuple(made)
+
+
+def stages(steps) -> dict[str, bool]:
+    return {s.exchange: s.good for s in steps if not s.exchange.startswith("end of")}
+
+
+def played(
+    suites: tuple[Suite, ...], other: tuple[Suite, ...], *, same_key: bool, seed: int
+) -> dict[str, bool]:
+    """The same stages with two engines in virtual time."""
+    ends = pair(suites, other, other_key=None if same_key else b"x" * 32, seed=seed)
+    net = Net(*ends, delay=0.01, seed=seed)
+    for end in ends:
+        end.start(0.0)
+    net.run(0.9)
+    events = net.events[0]
+    refused = [e.notify for e in events if isinstance(e, Refused)]
+    if not any(isinstance(e, IkeUp) for e in events):
+        failed = "IKE_AUTH" if "AUTHENTICATION_FAILED" in refused else "IKE_SA_INIT"
+        found = {"IKE_SA_INIT": failed != "IKE_SA_INIT"}
+        return found | {"IKE_AUTH": False} if failed == "IKE_AUTH" else found
+    found = {"IKE_SA_INIT": True, "IKE_AUTH": True}
+    found["first child SA"] = any(isinstance(e, ChildUp) for e in events)
+    if not found["first child SA"]:
+        return found
+    net.run(CHILD * 0.97)
+    found["first child rekey"] = any(isinstance(e, ChildUp) and e.rekeyed for e in events)
+    if found["first child rekey"]:
+        net.run(IKE * 0.97)
+        found["IKE rekey"] = any(isinstance(e, IkeUp) and e.rekeyed for e in events)
+    return found
+
+
+def compare(seed: int) -> str:
+    rng = random.Random(seed)
+    one, two = some_suites(rng, rng.randint(1, 3)), some_suites(rng, rng.randint(1, 3))
+    if rng.random() < 0.6:  # let them meet more often
+        two = (*two[:1], rng.choice(one)) if rng.random() < 0.5 else (rng.choice(one), *two[:1])
+    same_key = rng.random() < 0.9
+    steps = predict(End("one", one), End("two", two), same_key=same_key)
+    expected, seen = stages(steps), played(one, two, same_key=same_key, seed=seed)
+    if not expected.get("first child rekey", True):
+        expected.pop("IKE rekey", None)  # the engines do not come that far undisturbed
+    assert seen == expected, (seed, steps)
+    return ",".join(name for name, good in seen.items() if not good) or "good"
+
+
+def test_the_prediction_is_what_the_engines_do() -> None:
+    outcomes = [compare(seed) for seed in range(250)]
+    # All kinds of outcome were among them.
+    assert {"good", "IKE_SA_INIT", "IKE_AUTH", "first child SA", "first child rekey"} <= set(
+        outcomes
+    )
+
+
+@pytest.mark.slow
+def test_the_prediction_is_what_the_engines_do_ten_thousand_times() -> None:
+    for seed in range(1000, 11000):
+        compare(seed)
+
+
+def test_a_pfs_difference_shows_at_the_first_rekey_and_ends_at_the_lifetime() -> None:
+    base = {"encryption": "AES-GCM-16-256", "prf": "PRF-HMAC-SHA2-256", "group": "19"}
+    one, two = make_suite("a", **base), make_suite("b", **base, pfs=None)
+    steps = predict(End("one", (one,)), End("two", (two,)))
+    assert [(s.exchange, s.good) for s in steps] == [
+        ("IKE_SA_INIT", True), ("IKE_AUTH", True), ("first child SA", True),
+        ("first child rekey", False), ("end of the child SA", False), ("IKE rekey", True)]  # fmt: skip
+    rekey, end = steps[3], steps[4]
+    assert (rekey.earliest, rekey.latest) == pytest.approx((2880.0, 3060.0))
+    assert "DH groups" in rekey.text
+    assert end.earliest == 3600.0
+
+
+def test_the_shorter_lifetime_acts_and_an_end_may_ask_again_for_the_group() -> None:
+    base = {"encryption": "AES-GCM-16-256", "prf": "PRF-HMAC-SHA2-256"}
+    long = make_suite("a", **base, group="19")
+    short = make_suite("a", **base, group="19", esp_lifetime=600.0)
+    steps = {s.exchange: s for s in predict(End("one", (long,)), End("two", (short,)))}
+    assert steps["first child rekey"].text.startswith("two asks")
+    assert steps["first child rekey"].latest == pytest.approx(570.0)
+    other = make_suite("b", **base, group="31")
+    steps = {s.exchange: s for s in predict(End("one", (other, long)), End("two", (long,)))}
+    assert "asked again with group 19 (INVALID_KE_PAYLOAD)" in steps["IKE_SA_INIT"].text
+
+
+def test_the_smallest_edit_names_the_ends_that_lack_the_suite() -> None:
+    ends = (End("site", (SHIPPED["wide"],)), End("cloud", (SHIPPED["high"],)))
+    edit = smallest_edit(
+        ends, {n: SHIPPED[n] for n in ("wide", "high")}, lambda s: (False, -s.strength)
+    )
+    assert (edit.suite, edit.ends) == ("high", ("site",))
