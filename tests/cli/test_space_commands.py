@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import json
 import shutil
 from pathlib import Path
 
@@ -211,6 +212,75 @@ def test_overhead_of_every_tunnel_and_what_if(folder: Folder) -> None:
     sheet = (folder.path / "packs" / "hh-east" / "sheet.md").read_text()
     assert "1446 bytes" in sheet
     assert "1406 bytes" in sheet
+
+
+def test_packs_hold_the_sheet_as_page_and_table_and_the_mirror_proof(folder: Folder) -> None:
+    folder.obrin("settle").good()
+    folder.obrin("handover").good()
+    pack = folder.path / "packs" / "hh-east"
+    page = (pack / "sheet.html").read_text()
+    assert "<table>" in page
+    assert "169.254.1.2" in page
+    assert "http" not in page  # it loads nothing
+    rows = list(csv.DictReader((pack / "values.csv").open()))
+    assert {
+        "part": "1. This gateway",
+        "row": "BGP AS number",
+        "column": "Enter",
+        "value": "64513",
+    } in rows
+    assert len([r for r in rows if r["row"] == "Remote address"]) == 2
+    proof = (pack / "mirror.md").read_text()
+    assert proof.count("| same |") == 34
+    assert "DIFFERENT" not in proof
+    secrets = [
+        entry["secret"]
+        for entry in json.loads((pack / "keys.json").read_text())["obrin-keys:keys"][
+            "pre-shared-key"
+        ]
+    ]
+    for name in ("sheet.html", "values.csv", "mirror.md", "sheet.md", "config.json"):
+        assert not any(secret in (pack / name).read_text() for secret in secrets)
+
+
+TEMPLATE = """\
+! {{ gateway }} of {{ design }}
+{% for t in tunnels %}
+interface {{ t.interface }} {{ t.inside.local }}/{{ t.inside.length }} mtu {{ t.mtu }}
+{% endfor %}
+"""
+
+
+def test_a_template_of_ones_own_is_rendered_whole_or_not_at_all(folder: Folder) -> None:
+    folder.obrin("settle").good()
+    folder.write("dev.cfg.j2", TEMPLATE)
+    shown = folder.obrin("handover", "--template", "dev.cfg.j2", "--gateway", "hh-east").good().out
+    assert shown.splitlines()[:2] == [
+        "! hh-east of skerrow-ferries", "interface tunnel-harbour-timetable-north 169.254.1.2/30 mtu 1446"]  # fmt: skip
+    folder.obrin("handover", "--template", "dev.cfg.j2").good()
+    assert (folder.path / "packs" / "hh-east" / "dev.cfg").read_text() == shown
+    before = folder.files()
+    for text, words in (
+        (TEMPLATE + "{{ tunels }}\n", "bad.j2:5:1: 'tunels' is undefined"),
+        (TEMPLATE.replace("t.mtu", "t.mut"), "bad.j2:3:1: 'dict object' has no attribute 'mut'"),
+        ("{% for %}", "bad.j2:1:1: "), ("{{ gateway.__class__.mro() }}", "bad.j2:1:1: "),
+        ("{{ 1 / 0 }}", "bad.j2:1:1: division by zero"), ("{{ tunnels[0].key }}", "has no attribute 'key'"),
+        ("{% for i in range(10**9) %}x{% endfor %}", "bad.j2:1:1: "),
+    ):  # fmt: skip
+        folder.write("bad.j2", text)
+        folder.obrin("handover", "--template", "bad.j2").bad(2, words)
+    (folder.path / "bad.j2").unlink()
+    assert folder.files() == before
+    folder.write("dev.cfg.j2", "{{ tunnels[0].key }}")
+    key = folder.obrin("keys", "show", "harbour-timetable/north").good().out.strip()
+    shown = folder.obrin(
+        "handover", "--template", "dev.cfg.j2", "--gateway", "hh-east", "--reveal-keys"
+    ).good()
+    assert shown.out == key
+    folder.obrin("handover", "--template", "dev.cfg.j2", "--gateway", "none").bad(
+        2, "There are: hh-east"
+    )
+    folder.obrin("handover", "--reveal-keys").bad(2, "belong to --template")
 
 
 def test_agree_tells_what_is_agreed_or_fails_and_when(folder: Folder) -> None:

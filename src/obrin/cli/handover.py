@@ -2,28 +2,55 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+from typing import TYPE_CHECKING
+
 import click
 
 from obrin.cli.common import console, design_option, print_table, project_of
+from obrin.core.errors import ObrinError
+
+if TYPE_CHECKING:
+    from obrin.core.design.settled import Settled
+    from obrin.live.project import Project
 
 
 @click.command()
+@click.option(
+    "--template",
+    type=click.Path(),
+    help="Render this Jinja2 template for each gateway instead of writing packs.",
+)
+@click.option("--gateway", "only", help="With --template: one gateway, to standard output.")
+@click.option("--reveal-keys", is_flag=True, help="With --template: let it use the keys.")
 @design_option
-def handover(design_file: str | None) -> None:
+def handover(
+    template: str | None, only: str | None, reveal_keys: bool, design_file: str | None
+) -> None:
     """Write one pack for each gateway, below packs/.
 
-    config.json: standard data for machines (YANG data as JSON). sheet.md: every value for people.
-    steps.md: the order of steps with their checks. keys.json: the secrets, apart, for you alone.
+    config.json: standard data for machines (YANG data as JSON). sheet.md: every value for people;
+    sheet.html the same as a page, values.csv as a table. steps.md: the order of steps with their
+    checks. mirror.md: both ends field by field. keys.json: the secrets, apart, for you alone.
+
+    With --template, a template of your own is rendered for each gateway, to packs/GATEWAY/NAME; a
+    name in it that means nothing is an error with its line, never an empty hole.
 
     \b
-    Example:
+    Examples:
       obrin handover --design skerrow-ferries
+      obrin handover --template my-device.j2 --gateway hh-east --design skerrow-ferries
     """
+    project = project_of(design_file)
+    _, settled = project.settled()
+    if template is not None:
+        _render(project, settled, Path(template), only, reveal_keys=reveal_keys)
+        return
+    if only is not None or reveal_keys:
+        raise click.UsageError("--gateway and --reveal-keys belong to --template")
     from obrin.core.handover.pack import gateways_of
     from obrin.live.packs import write_packs
 
-    project = project_of(design_file)
-    _, settled = project.settled()
     written = write_packs(project, settled)
     rows = [
         (name, "cloud gateway" if name in settled.clouds else "site gateway",
@@ -33,3 +60,35 @@ def handover(design_file: str | None) -> None:
     print_table(console(), ("Gateway", "Kind", "Files"), rows)
     click.echo(f"Packs are in {project.packs.name}/. Both ends of every tunnel mirror each other.")
     click.echo("Send keys.json apart from the rest. Next: 'obrin practice start', 'obrin connect'.")
+
+
+def _render(
+    project: Project, settled: Settled, path: Path, only: str | None, *, reveal_keys: bool
+) -> None:
+    from obrin.core.handover.context import template_context
+    from obrin.core.handover.pack import gateways_of
+    from obrin.live.files import write_whole
+    from obrin.live.project import read_text
+    from obrin.live.templates import render_template
+
+    text, names = read_text(path), gateways_of(settled)
+    if only is not None and only not in names:
+        raise ObrinError(f"there is no gateway '{only}'. There are: {', '.join(names)}")
+    keys = project.keys.read() if reveal_keys else None
+    missing = [t.label for t in settled.tunnels() if keys is not None and t.label not in keys]
+    if missing:
+        raise ObrinError(f"no key yet for {', '.join(missing)}. Run 'obrin settle'")
+    made = {
+        name: render_template(text, path, template_context(settled, name, keys))
+        for name in ([only] if only else names)
+    }
+    if only is not None:
+        click.echo(made[only], nl=False)
+        return
+    file = path.name.removesuffix(".j2")
+    project.packs.mkdir(exist_ok=True)
+    for name, rendered in made.items():
+        folder = project.packs / name
+        folder.mkdir(exist_ok=True)
+        write_whole(folder / file, rendered, 0o600 if reveal_keys else 0o644)
+    click.echo(f"{file} written for {', '.join(made)}, below {project.packs.name}/.")

@@ -22,6 +22,15 @@ AT_ONCE = 50
 """How many tunnels and filter rules are validated at once."""
 
 
+PAGE = "sheet.html"
+_STYLE = (
+    "body{font:14px/1.5 sans-serif;max-width:70em;margin:2em auto;padding:0 1em;color:#222}"
+    "table{border-collapse:collapse;margin:1em 0}td,th{border:1px solid #bbb;padding:.25em .6em;"
+    "text-align:left}th{background:#eef2f4}h2{break-before:auto;margin-top:1.6em}"
+    "@media print{body{margin:0;font-size:11px}h2{break-after:avoid}tr{break-inside:avoid}}"
+)
+
+
 class PackError(ObrinError):
     """A pack cannot be made from this design as it stands."""
 
@@ -47,6 +56,24 @@ def make_packs(project: Project, settled: Settled) -> dict[str, Pack]:
     return packs
 
 
+def _page(name: str, pack: Pack) -> str:
+    """Sheet, steps and mirror proof as one page, to be printed or mailed. It loads nothing."""
+    from html import escape
+
+    from markdown_it import MarkdownIt
+
+    body = (
+        MarkdownIt("commonmark", {"html": False})
+        .enable("table")
+        .render("\n\n".join((pack.sheet, pack.steps, pack.mirror)))
+    )
+    return (
+        '<!DOCTYPE html>\n<html lang="en"><head><meta charset="utf-8">'
+        f"<title>{escape(name)}</title>"
+        f"<style>{_STYLE}</style></head><body>\n{body}</body></html>\n"
+    )
+
+
 def write_packs(project: Project, settled: Settled) -> dict[str, list[Path]]:
     """Paths written, by gateway. Everything is made before anything is written."""
     packs = make_packs(project, settled)
@@ -56,8 +83,10 @@ def write_packs(project: Project, settled: Settled) -> dict[str, list[Path]]:
     for name, pack in packs.items():
         folder = project.packs / name
         folder.mkdir(exist_ok=True)
-        for file, text in pack.open_files().items():
+        files = pack.open_files()
+        files[PAGE] = _page(name, pack)
+        for file, text in files.items():
             write_whole(folder / file, text, 0o644)
         write_whole(folder / KEYS, as_json(pack.keys), 0o600)
-        written[name] = [folder / file for file in (*pack.open_files(), KEYS)]
+        written[name] = [folder / file for file in (*files, KEYS)]
     return written

@@ -86,25 +86,25 @@ def cloud_end(settled: Settled, tunnel: SettledTunnel) -> TunnelEnd:
     )  # fmt: skip
 
 
-_MIRRORED = (
+MIRRORED = (
     ("local_address", "remote_address"),
     ("local_inside", "remote_inside"),
     ("local_as", "remote_as"),
     ("local_prefixes", "remote_prefixes"),
 )
-_EQUAL = (
+EQUAL = (
     "tunnel", "suite", "inside", "routing", "hold", "selectors", "local_pref", "mtu", "mss",
 )  # fmt: skip
 
 
 def unmirrored(one: TunnelEnd, other: TunnelEnd) -> Iterator[str]:
     """Fields in which two ends are not each other's mirror image; empty when all is well."""
-    for local, remote in _MIRRORED:
+    for local, remote in MIRRORED:
         if getattr(one, local) != getattr(other, remote):
             yield f"{local} of one is not {remote} of the other"
         if getattr(one, remote) != getattr(other, local):
             yield f"{remote} of one is not {local} of the other"
-    for name in _EQUAL:
+    for name in EQUAL:
         if getattr(one, name) != getattr(other, name):
             yield f"{name} differs"
     if one.initiator is other.initiator:

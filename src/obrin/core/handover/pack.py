@@ -8,26 +8,35 @@ from dataclasses import dataclass
 
 from obrin.core.design.settled import Settled
 from obrin.core.handover.mirror import cloud_end, ends_at, site_end, unmirrored
-from obrin.core.handover.sheet import value_sheet
+from obrin.core.handover.proof import proof_sheet
+from obrin.core.handover.sheet import sheet_csv, value_sheet
 from obrin.core.handover.standard_data import Json, key_data, standard_data
 from obrin.core.handover.steps import steps
 
 CONFIG, KEYS, SHEET, STEPS = "config.json", "keys.json", "sheet.md", "steps.md"
+MIRROR, VALUES = "mirror.md", "values.csv"
 
 
 @dataclass(frozen=True, slots=True)
 class Pack:
-    """`config`, `sheet` and `steps` hold no secret; `keys` holds nothing else."""
+    """Only `keys` holds secrets, and nothing else."""
 
     gateway: str
     config: Json
     keys: Json
     sheet: str
     steps: str
+    mirror: str
 
     def open_files(self) -> dict[str, str]:
         """File name to text, without the keys."""
-        return {CONFIG: as_json(self.config), SHEET: self.sheet, STEPS: self.steps}
+        return {
+            CONFIG: as_json(self.config),
+            SHEET: self.sheet,
+            STEPS: self.steps,
+            MIRROR: self.mirror,
+            VALUES: sheet_csv(self.sheet),
+        }
 
 
 def as_json(data: Json) -> str:
@@ -48,6 +57,7 @@ def make_pack(settled: Settled, place: str, keys: Mapping[str, str]) -> Pack:
         key_data(ends_at(settled, place), keys),
         value_sheet(settled, place),
         steps(settled, place),
+        proof_sheet(settled, place),
     )
 
 

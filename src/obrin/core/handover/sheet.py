@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import csv
+import io
 from collections.abc import Iterable, Iterator
 
 from obrin.core.design.settled import Settled
@@ -21,6 +23,28 @@ def table(head: Iterable[str], rows: Iterable[Iterable[str]]) -> Iterator[str]:
     for row in cells:
         padded = (cell.ljust(width) for cell, width in zip(row, widths, strict=True))
         yield "| " + " | ".join(padded) + " |"
+
+
+def sheet_csv(sheet: str) -> str:
+    """Every value of a sheet as CSV: part, row, column, value; for spreadsheets and scripts."""
+    out = io.StringIO()
+    writer = csv.writer(out, lineterminator="\n")
+    writer.writerow(("part", "row", "column", "value"))
+    part, head = "", list[str]()
+    for line in sheet.splitlines():
+        if line.startswith("#"):
+            part, head = line.lstrip("# "), []
+        elif not line.startswith("|"):
+            head = []
+        else:
+            cells = [c.strip() for c in line.strip("|").replace("\\|", "\0").split("|")]
+            cells = [cell.replace("\0", "|") for cell in cells]
+            if not head:
+                head = cells
+            elif set("".join(cells)) != {"-"}:
+                for name, value in zip(head[1:], cells[1:], strict=True):
+                    writer.writerow((part, cells[0], name, value))
+    return out.getvalue()
 
 
 def seconds(value: float) -> str:

@@ -1,0 +1,103 @@
+"""What a user's own template is given: plain texts, numbers and lists, named as on the sheet."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from obrin.core.design.settled import Settled
+from obrin.core.handover.mirror import TunnelEnd, ends_at
+from obrin.core.handover.standard_data import bgp_identifier, interface_name
+from obrin.core.ipsec.suite import Suite
+from obrin.core.reach.filters import Rule, filter_of
+
+Context = dict[str, Any]
+
+
+def template_context(settled: Settled, place: str, keys: Mapping[str, str] | None) -> Context:
+    """Everything about one gateway. Keys are there only when given, which means: asked for."""
+    ends = ends_at(settled, place)
+    cloud = settled.clouds.get(place)
+    return {
+        "design": settled.name,
+        "gateway": place,
+        "kind": "cloud" if cloud else "site",
+        "site": None if cloud else settled.gateways[place].site,
+        "region": cloud.region if cloud else None,
+        "bgp": _bgp(settled, place, ends),
+        "networks": _networks(settled, place),
+        "suites": [_suite(s) for s in {e.suite.name: e.suite for e in ends}.values()],
+        "tunnels": [_tunnel(end, keys) for end in ends],
+        "filters": [_rule(rule) for rule in filter_of(settled, place)],
+    }
+
+
+def _bgp(settled: Settled, place: str, ends: tuple[TunnelEnd, ...]) -> Context | None:
+    if not any(end.routing == "bgp" for end in ends):
+        return None
+    return {"as_number": ends[0].local_as, "identifier": bgp_identifier(settled, place)}
+
+
+def _networks(settled: Settled, place: str) -> list[Context]:
+    if place in settled.clouds:
+        held = {s.name: s.prefix for s in settled.clouds[place].subnets.values()}
+    else:
+        held = settled.gateways[place].networks
+    return [
+        {"name": name, "prefix": str(prefix), "gateway_address": prefix.address(1)}
+        for name, prefix in held.items()
+    ]
+
+
+def _suite(suite: Suite) -> Context:
+    ike, esp = suite.ike, suite.esp
+    return {
+        "name": suite.name,
+        "ike": {
+            "encryption": ike.encryption.name, "prf": ike.prf.name,
+            "integrity": ike.integrity.name if ike.integrity else None,
+            "group": ike.group.number, "group_name": ike.group.name,
+            "lifetime": int(ike.lifetime),
+        },
+        "esp": {
+            "encryption": esp.encryption.name,
+            "integrity": esp.integrity.name if esp.integrity else None,
+            "pfs_group": esp.group.number if esp.group else None,
+            "esn": esp.esn, "lifetime": int(esp.lifetime),
+        },
+    }  # fmt: skip
+
+
+def _tunnel(end: TunnelEnd, keys: Mapping[str, str] | None) -> Context:
+    made: Context = {
+        "name": end.tunnel, "interface": interface_name(end.tunnel), "uplink": end.uplink,
+        "starts": end.initiator, "preference": end.rank, "suite": end.suite.name,
+        "own_address": end.own_address, "local_identity": end.local_address,
+        "remote_address": end.remote_address, "remote_identity": end.remote_address,
+        "encapsulate_always": end.always_encapsulate,
+        "inside": {
+            "local": end.local_inside, "remote": end.remote_inside,
+            "length": end.inside.length, "block": str(end.inside),
+        },
+        "mtu": end.mtu, "mss": end.mss,
+        "liveness": {
+            "delay": end.liveness.delay, "wait": end.liveness.wait, "tries": end.liveness.tries,
+        },
+        "routing": end.routing, "remote_as": end.remote_as, "hold_time": end.hold,
+        "local_preference": end.local_pref,
+        "announce": [str(p) for p in end.local_prefixes],
+        "accept": [str(p) for p in end.remote_prefixes],
+        "selectors": [str(p) for p in end.selectors],
+        "translations": [{"real": str(t.real), "seen": str(t.seen)} for t in end.translations],
+    }  # fmt: skip
+    if keys is not None:
+        made["key"] = keys[end.tunnel]
+    return made
+
+
+def _rule(rule: Rule) -> Context:
+    return {
+        "name": rule.name, "protocol": rule.protocol, "source": str(rule.source),
+        "destination": str(rule.destination), "source_ports": list(rule.source_ports),
+        "destination_ports": list(rule.destination_ports), "icmp_type": rule.icmp_type,
+    }  # fmt: skip
