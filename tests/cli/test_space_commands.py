@@ -243,6 +243,43 @@ def test_packs_hold_the_sheet_as_page_and_table_and_the_mirror_proof(folder: Fol
         assert not any(secret in (pack / name).read_text() for secret in secrets)
 
 
+def test_keys_sealed_with_a_passphrase(folder: Folder) -> None:
+    folder.obrin("keys", "seal").bad(2, "settle")
+    folder.obrin("settle").good()
+    shown = folder.obrin("keys", "show", "harbour-timetable/north").good().out
+    plain = (folder.path / ".obrin" / "keys-design.json").read_text()
+    assert shown.strip() in plain
+    folder.obrin("keys", "seal").bad(2, "OBRIN_PASSPHRASE")
+    assert (folder.path / ".obrin" / "keys-design.json").read_text() == plain
+    right = {"OBRIN_PASSPHRASE": "a ferry, a pier and a long night"}
+    folder.obrin("keys", "seal", **right).good()
+    sealed = (folder.path / ".obrin" / "keys-design.json").read_text()
+    assert shown.strip() not in sealed
+    folder.obrin("keys", "seal", **right).bad(2, "sealed already")
+    folder.obrin("keys", "show", "harbour-timetable/north").bad(2, "the keys are sealed")
+    folder.obrin("keys", "show", "harbour-timetable/north", OBRIN_PASSPHRASE="wrong").bad(
+        2, "does not fit"
+    )
+    assert folder.obrin("keys", "show", "harbour-timetable/north", **right).good().out == shown
+    folder.obrin("keys", "renew", "harbour-timetable/north", **right).good()
+    assert folder.obrin("keys", "show", "harbour-timetable/north", **right).good().out != shown
+    folder.obrin("handover", **right).good()
+    data = json.loads((folder.path / ".obrin" / "keys-design.json").read_text())
+    for change in (
+        {"scrypt": {**data["scrypt"], "n": 1 << 30}},
+        {"data": "AAAA"},
+        {"nonce": "!"},
+        {"scrypt": 5},
+    ):
+        path = folder.write(".obrin/keys-design.json", json.dumps(data | change))
+        path.chmod(0o600)
+        folder.obrin("keys", "list", **right).bad(2, "cannot be opened")
+    folder.write(".obrin/keys-design.json", json.dumps(data)).chmod(0o600)
+    folder.obrin("keys", "unseal", **right).good()
+    assert "harbour-timetable/north" in (folder.path / ".obrin" / "keys-design.json").read_text()
+    folder.obrin("keys", "unseal").bad(2, "not sealed")
+
+
 TEMPLATE = """\
 ! {{ gateway }} of {{ design }}
 {% for t in tunnels %}

@@ -11,6 +11,7 @@ from obrin.cli.common import console, design_option, print_table, project_of
 from obrin.cli.completion import tunnel_names
 from obrin.core.errors import ObrinError
 from obrin.core.ipsec.shared_keys import estimate_bits, make_key, weaknesses
+from obrin.live.secrets.store import PASSPHRASE, KeyStore
 
 
 @click.group()
@@ -106,3 +107,43 @@ def renew(tunnel: str, design_file: str | None) -> None:
     store = project_of(design_file).keys
     store.write(store.read() | {label: make_key(os.urandom)})
     click.echo(f"New key of {label} made. Next: 'obrin handover', then 'obrin connect'.")
+
+
+@keys.command("seal")
+@design_option
+def seal_keys(design_file: str | None) -> None:
+    """Seal the key file with a passphrase (scrypt, AES-256-GCM).
+
+    From then on every command that needs keys asks for the passphrase, or takes it from the
+    environment variable OBRIN_PASSPHRASE. It cannot be recovered: keep it, or keep the packs.
+
+    \b
+    Example:
+      obrin keys seal --design skerrow-ferries
+    """
+    store = project_of(design_file).keys
+    if store.sealed:
+        raise ObrinError("the keys are sealed already. 'obrin keys unseal' takes the seal off")
+    if not store.path.exists():
+        raise ObrinError("there are no keys yet. Run 'obrin settle'")
+    if not os.environ.get(PASSPHRASE) and sys.stdin.isatty():
+        typed = click.prompt("Passphrase", hide_input=True, confirmation_prompt=True, err=True)
+        store = KeyStore(store.path, lambda: typed)
+    store.seal()
+    click.echo("The keys are sealed.")
+
+
+@keys.command("unseal")
+@design_option
+def unseal_keys(design_file: str | None) -> None:
+    """Take the seal off the key file; only its mode (0600) protects it then.
+
+    \b
+    Example:
+      obrin keys unseal --design skerrow-ferries
+    """
+    store = project_of(design_file).keys
+    if not store.sealed:
+        raise ObrinError("the keys are not sealed")
+    store.unseal()
+    click.echo("The keys are no longer sealed.")

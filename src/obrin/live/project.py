@@ -6,6 +6,7 @@ import contextlib
 import os
 from collections.abc import Mapping
 from dataclasses import dataclass
+from functools import cached_property
 from pathlib import Path
 
 from obrin.core.design.building import build_settled
@@ -23,7 +24,7 @@ from obrin.live.secrets.store import KeyStore
 DESIGN_NAME = "design.yaml"
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Project:
     """All paths hang on the design file's."""
 
@@ -46,8 +47,9 @@ class Project:
         """Keys, journal, and the state of the practice world. Made when first written to."""
         return self.folder / ".obrin"
 
-    @property
+    @cached_property
     def keys(self) -> KeyStore:
+        """One for each project, so that a passphrase is asked once."""
         return KeyStore(self.own_folder / f"keys-{self.design_path.stem}.json")
 
     @property
