@@ -28,9 +28,9 @@ def test_help_lists_every_command_by_stage_and_each_has_an_example(folder: Folde
         assert f"{stage}:" in text
     for name in COMMANDS:
         assert f"  {name}" in text
-        assert "Usage" in folder.obrin(name, "--help").good().out
-    for command in ("new", "settle", "check", "handover", "connect", "status", "probe", "demo"):
-        assert "Example" in folder.obrin(command, "--help").out
+        shown = folder.obrin(name, "--help").good().out
+        assert "Usage" in shown
+        assert "Example" in shown or "Commands:" in shown, name
     assert obrin.__version__ in folder.obrin("--version").good().out
 
 

@@ -45,7 +45,7 @@ def networks(choices) -> dict[str, Prefix]:
 sites = st.lists(st.lists(st.integers(27, 30), min_size=1, max_size=3), min_size=1, max_size=4)
 
 
-@settings(max_examples=120, deadline=None)
+@settings(max_examples=80, deadline=None)
 @given(sites, st.lists(st.integers(0, 15), max_size=4, unique=True))
 def test_settle_finds_an_allocation_exactly_if_one_exists(lengths, busy) -> None:
     pool = P("10.0.0.0/26")
@@ -66,7 +66,7 @@ def test_settle_finds_an_allocation_exactly_if_one_exists(lengths, busy) -> None
         assert not any(a.overlaps(b) for a, b in itertools.combinations([*placed, *used], 2))
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=40, deadline=None)
 @given(sites, sites, st.integers(0, 3))
 def test_adding_and_removing_sites_moves_no_network(before, after, gone: int) -> None:
     regions = {f"s{n}": ("north", "south")[n % 2] for n in range(20)}
