@@ -5,12 +5,14 @@ from __future__ import annotations
 import asyncio
 import json
 import os
+from pathlib import Path
 
 import httpx
 import pytest
 
 from obrin.core.address.prefix import parse_ipv4
 from obrin.core.errors import OutsideError
+from obrin.core.handover.context import template_context
 from obrin.core.handover.mirror import ends_at
 from obrin.core.handover.sheet import value_sheet
 from obrin.core.handover.standard_data import (
@@ -29,9 +31,11 @@ from obrin.live.http import HttpError
 from obrin.live.observe.status import EndStatus, _disagreements, _notes
 from obrin.live.practice.from_standard import node_config, suite_from
 from obrin.live.practice.internet import CLOUD, Internet, Line
+from obrin.live.secrets.sealed import SealError, seal, unseal
 from obrin.live.standard_modules import StandardDataError, validate
+from obrin.live.templates import TemplateFault, render_template
 from obrin.wire.packet import UDP, Ipv4, Udp, decode_ipv4, decode_udp
-from tests.doubles import settled_of, swap
+from tests.doubles import seeded, settled_of, swap
 
 SITE, OWN, FAR = (parse_ipv4(t) for t in ("192.0.2.10", "192.168.7.2", "203.0.113.1"))
 
@@ -363,3 +367,38 @@ def test_restconf_errors_are_in_its_own_form(gateway, method, path, body, status
     (error,) = answer.json()["ietf-restconf:errors"]["error"]
     assert words in error["error-message"]
     assert "S3cr3t" not in answer.text
+
+
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [
+        (
+            "{% for t in tunnels %}\n{{ t.mut }}{% endfor %}",
+            "t.j2:2:1: 'dict object' has no attribute 'mut'",
+        ),
+        ("{% for %}", "t.j2:1:1: "),
+        ("{{ gateway.__class__.mro() }}", "t.j2:1:1: "),
+        ("{{ 1 / 0 }}", "t.j2:1:1: division by zero"),
+        ("{{ tunnels[0].key }}", "has no attribute 'key'"),
+        ("{% for i in range(10**9) %}x{% endfor %}", "t.j2:1:1: "),
+    ],
+)
+def test_a_template_with_a_fault_is_told_with_its_line(text: str, words: str) -> None:
+    context = template_context(settled_of(), "quay-gw", None)
+    with pytest.raises(TemplateFault) as error:
+        render_template(text, Path("t.j2"), context)
+    assert words in str(error.value)
+
+
+def test_a_sealed_file_that_was_changed_is_not_opened() -> None:
+    data = seal("secret", "right", seeded(5))
+    assert unseal(data, "right") == "secret"
+    assert "secret" not in json.dumps(data)
+    for change in (
+        {"scrypt": {**data["scrypt"], "n": 1 << 30}}, {"scrypt": {**data["scrypt"], "p": 2}},
+        {"data": "AAAA"}, {"nonce": "!"}, {"scrypt": 5}, {"sealed": 2},
+    ):  # fmt: skip
+        with pytest.raises(SealError):
+            unseal(data | change, "right")
+    with pytest.raises(SealError, match="does not fit"):
+        unseal(data, "wrong")
