@@ -82,3 +82,19 @@ def many_wishes(sites: int, networks: int = 5) -> str:
             f"      second: {{gateway: gw-{n:04}, uplink: radio, instance: 2}}"
         )
     return "\n".join(out) + "\n"
+
+
+def four_tunnels(sites: int) -> str:
+    """`many_sites` with four tunnels a link: both uplinks to both instances."""
+    out = []
+    for line in many_sites(sites).split("\n"):
+        if line.startswith("  link-"):
+            name = line.strip(" :").removeprefix("link-")
+        out.append(line)
+        if line == "        instance: 2":
+            for tunnel, uplink, instance in (("third", "fibre", 2), ("fourth", "radio", 1)):
+                out.append(
+                    f"      {tunnel}:\n        gateway: gw-{name}\n        uplink: {uplink}\n"
+                    f"        instance: {instance}"
+                )
+    return "\n".join(out)
