@@ -169,8 +169,8 @@ class PrefixSet:
         first, end = self.places
         reach = np.maximum.accumulate(end)
         gaps = np.flatnonzero(first[1:] > reach[:-1])
-        begins = [0, *self._addresses(reach[gaps]), *self._addresses(reach[-1:])]
-        ends = [*self._addresses(first[:1]), *self._addresses(first[1:][gaps]), 1 << self.bits]
+        begins = [0, *self.addresses(reach[gaps]), *self.addresses(reach[-1:])]
+        ends = [*self.addresses(first[:1]), *self.addresses(first[1:][gaps]), 1 << self.bits]
         found = []
         for low, high in zip(begins, ends, strict=True):
             low, last = max(low, pool.value), min(high - 1, pool.last)
@@ -178,10 +178,11 @@ class PrefixSet:
                 found.append((low, last))
         return found
 
-    def _addresses(self, places: Index) -> list[int]:
+    def addresses(self, places: Index) -> list[int]:
         """Places as addresses; the one after the last address of all is 2^bits."""
         if self.bits == 32:
-            return [int(place) for place in places]
+            plain: list[int] = places.tolist()
+            return plain
         high, low = self.rank_words
         return [
             int(high[p]) << 64 | int(low[p]) if p < len(high) else 1 << 128 for p in places.tolist()

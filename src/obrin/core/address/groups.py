@@ -43,15 +43,17 @@ class Rooms(Generic[G]):
     """
 
     def __init__(
-        self, spaces: Sequence[FreeSpace], levels: Callable[[G], Sequence[int]] | None = None
-    ) -> None:
+        self, spaces: Sequence[FreeSpace], levels: Callable[[G], Sequence[int]] | None = None,
+        bits: int = 32,
+    ) -> None:  # fmt: skip
+        """`bits` is the family where there are no spaces to tell it."""
         self.spaces = list(spaces)
         everywhere = range(len(self.spaces))
         self._levels = levels or (lambda group: everywhere)
-        self.bits = self.spaces[0].bits if self.spaces else 32
+        self.bits = self.spaces[0].bits if self.spaces else bits
 
     def copy(self) -> Rooms[G]:
-        return Rooms([space.copy() for space in self.spaces], self._levels)
+        return Rooms([space.copy() for space in self.spaces], self._levels, self.bits)
 
     def take(self, group: G, length: int) -> Prefix | None:
         for index in self._levels(group):

@@ -135,10 +135,7 @@ class FixedMatch:
     def __init__(self, prefixes: Sequence[Prefix]) -> None:
         made = PrefixSet(prefixes)
         starts, owner = made.segments()
-        places: list[int] = starts.tolist()
-        if made.bits == 128 and len(prefixes):
-            high, low = (words.tolist() for words in made.rank_words)
-            places = [high[p] << 64 | low[p] for p in places if p < len(high)]
+        places = [a for a in made.addresses(starts) if a < 1 << made.bits]
         listed = list(prefixes)
         found = [None, *(listed[n] if n >= 0 else None for n in owner.tolist())]
         self.match = _matcher(places, found[: len(places) + 1])

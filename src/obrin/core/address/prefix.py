@@ -56,6 +56,16 @@ class Prefix(NamedTuple):
         """Whether the integer address (of the same family) lies inside."""
         return self.value <= address <= self.last
 
+    def widened(self, length: int) -> Prefix:
+        """The prefix of this (shorter or equal) length that covers this one."""
+        shift = self.bits - length
+        return Prefix(self.bits, self.value >> shift << shift, length)
+
+    @property
+    def buddy(self) -> Prefix:
+        """The other half of the prefix one bit shorter. Meaningless for a whole family."""
+        return Prefix(self.bits, self.value ^ self.size, self.length)
+
     def children(self, length: int) -> Iterator[Prefix]:
         """All prefixes of `length` inside this one, in address order."""
         step = 1 << (self.bits - length)
@@ -164,14 +174,14 @@ def parse_prefix(text: str) -> Prefix:
     if not (tail.isascii() and tail.isdigit() and len(tail) <= 3) or int(tail) > bits:
         raise AddressError(f"'{text}' needs a prefix length from 0 to {bits} after the slash")
     length = int(tail)
-    masked = value >> (bits - length) << (bits - length)
-    if masked != value:
+    host = Prefix(bits, value, bits)
+    network = host.widened(length)
+    if network.value != value:
         raise AddressError(
             f"'{text}' has bits set beyond its length; "
-            f"either the network {Prefix(bits, masked, length)} or the single address "
-            f"{Prefix(bits, value, bits)} was meant"
+            f"either the network {network} or the single address {host} was meant"
         )
-    return Prefix(bits, value, length)
+    return network
 
 
 def host_prefix(address: str) -> Prefix:

@@ -77,7 +77,7 @@ def smallest_cover(prefixes: Iterable[Prefix]) -> Prefix:
     low, high = min(p.value for p in listed), max(p.last for p in listed)
     bits = listed[0].bits
     length = min(bits - (low ^ high).bit_length(), *(p.length for p in listed))
-    return Prefix(bits, low >> (bits - length) << (bits - length), length)
+    return Prefix(bits, low, bits).widened(length)
 
 
 def length_for(addresses: int, bits: int = 32) -> int:
@@ -88,9 +88,12 @@ def length_for(addresses: int, bits: int = 32) -> int:
 class FreeSpace:
     """What is free in some pools of one family. Taking changes it; `copy` before trying."""
 
-    def __init__(self, pools: Iterable[Prefix], used: Iterable[Prefix] = ()) -> None:
+    def __init__(
+        self, pools: Iterable[Prefix], used: Iterable[Prefix] = (), bits: int = 32
+    ) -> None:
+        """`bits` is the family where there are no pools to tell it."""
         listed = list(pools)
-        self.bits = listed[0].bits if listed else 32
+        self.bits = listed[0].bits if listed else bits
         self._blocks: set[Prefix] = set()
         self._heaps: dict[int, list[int]] = {}
         relevant = [p for p in used if p.bits == self.bits]
@@ -98,8 +101,7 @@ class FreeSpace:
             self._put(block)
 
     def copy(self) -> FreeSpace:
-        made = FreeSpace(())
-        made.bits = self.bits
+        made = FreeSpace((), bits=self.bits)
         made._blocks = set(self._blocks)
         made._heaps = {length: list(heap) for length, heap in self._heaps.items()}
         return made
@@ -149,8 +151,7 @@ class FreeSpace:
 
     def _holder(self, prefix: Prefix) -> Prefix | None:
         for length in range(prefix.length, -1, -1):
-            shift = self.bits - length
-            block = Prefix(self.bits, prefix.value >> shift << shift, length)
+            block = prefix.widened(length)
             if block in self._blocks:
                 return block
         return None
@@ -162,19 +163,14 @@ class FreeSpace:
             return False
         self._blocks.remove(holder)
         for length in range(holder.length + 1, prefix.length + 1):
-            size = 1 << (self.bits - length)
-            half = prefix.value // size * size
-            self._put(Prefix(self.bits, half ^ size, length))
+            self._put(prefix.widened(length).buddy)
         return True
 
     def give(self, prefix: Prefix) -> None:
         """Make a prefix free that was not; neighbours that complete each other become one."""
-        while prefix.length > 0:
-            buddy = Prefix(self.bits, prefix.value ^ prefix.size, prefix.length)
-            if buddy not in self._blocks:
-                break
-            self._blocks.remove(buddy)
-            prefix = Prefix(self.bits, min(prefix.value, buddy.value), prefix.length - 1)
+        while prefix.length > 0 and prefix.buddy in self._blocks:
+            self._blocks.remove(prefix.buddy)
+            prefix = prefix.widened(prefix.length - 1)
         self._put(prefix)
 
     def largest(self) -> int | None:

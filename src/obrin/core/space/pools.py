@@ -75,7 +75,7 @@ def _ula(settled: Settled, view: SpaceView) -> Prefix | None:
     if given is not None:
         return given
     inside = next((e.prefix for e in view.of_kind("inside") if e.prefix.bits == 128), None)
-    return None if inside is None else Prefix(128, inside.value >> 80 << 80, 48)
+    return None if inside is None else inside.widened(48)
 
 
 def _serves(pool: Prefix, purpose: str, view: SpaceView) -> bool:

@@ -56,9 +56,7 @@ class SpaceView:
         """Entries that cover the whole prefix, the smallest first."""
         found: list[Entry] = []
         for length in range(prefix.length, -1, -1):
-            shift = prefix.bits - length
-            wide = Prefix(prefix.bits, prefix.value >> shift << shift, length)
-            found += reversed(self._table.get(wide) or [])
+            found += reversed(self._table.get(prefix.widened(length)) or [])
         return found
 
     def inside(self, prefix: Prefix) -> list[Entry]:

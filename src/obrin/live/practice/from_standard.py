@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any
 
-from obrin.core.address.prefix import Prefix, parse_ipv4, parse_prefix
+from obrin.core.address.prefix import Prefix, host_prefix, parse_ipv4, parse_prefix
 from obrin.core.address.translation import Exposure
 from obrin.core.ipsec.liveness import Liveness
 from obrin.core.ipsec.registry import ALGORITHMS, Kind
@@ -70,8 +70,7 @@ def _networks(interfaces: dict[str, Json]) -> dict[str, Prefix]:
 
 
 def _around(address: str, length: int) -> Prefix:
-    value = parse_ipv4(address)
-    return Prefix(32, value >> (32 - length) << (32 - length), length)
+    return host_prefix(address).widened(length)
 
 
 def _group_name(number: int) -> str:

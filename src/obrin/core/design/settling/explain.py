@@ -133,8 +133,7 @@ def _free_block(place: Prefix, holder: Prefix, owners: OwnersOf) -> Prefix:
     """The largest free range that begins here."""
     wide = place
     while wide.length > holder.length:
-        shift = wide.bits - wide.length + 1
-        parent = Prefix(wide.bits, wide.value >> shift << shift, wide.length - 1)
+        parent = wide.widened(wide.length - 1)
         if parent.value != wide.value or owners(parent):
             break
         wide = parent

@@ -152,8 +152,9 @@ def _take_up(work: Work, found: Occupied, kind: str, name: str, entity: Site | C
                 (found.hard if kind == "clouds" else found.soft).append(block)
         if kind == "clouds" and own and not all(any(b.covers(p) for b in blocks) for p in own):
             blocks = _around(work, found, own, list(blanks.values()))
-    holder = Holder(kind, name, entity.region, entity.growth, fixed, blocks, FreeSpace(blocks, own))
-    holder.inner.bits = bits
+    holder = Holder(
+        kind, name, entity.region, entity.growth, fixed, blocks, FreeSpace(blocks, own, bits)
+    )
     found.holders.append(holder)
     _keep(work, found, holder, blanks)
 
@@ -165,8 +166,7 @@ def _around(work: Work, found: Occupied, own: list[Prefix], blanks: list[int]) -
     need = block_length(bits, [p.length for p in own] + blanks, 2.0)
     length = min(around.length, max(min(need, 22), work.offering.largest_space), need)
     length = around.length if bits == 128 and around.length <= need else length
-    shift = bits - length
-    space = Prefix(bits, around.value >> shift << shift, length)
+    space = around.widened(length)
     found.hard.append(space)
     found.taken.reserve(space)
     return [space]
@@ -184,8 +184,7 @@ def _keep(work: Work, found: Occupied, holder: Holder, blanks: dict[str, int]) -
         else:
             holder.missing[key] = length
     for key, (one, length) in resized.items():
-        shift = found.bits - length
-        wider = Prefix(found.bits, one.value >> shift << shift, length)
+        wider = one.widened(length)
         if _take(holder, found, wider):
             work.choose(key, str(wider), f"{one}, which was too small, widened in place")
         else:

@@ -108,6 +108,4 @@ def rooms_for(
                 index[pool] = len(spaces)
                 spaces.append(FreeSpace(pool, family))
             mine.append(index[pool])
-    made: Rooms[Claimant] = Rooms(spaces, lambda claimant: levels[claimant[0], claimant[1]])
-    made.bits = bits
-    return made
+    return Rooms(spaces, lambda claimant: levels[claimant[0], claimant[1]], bits)

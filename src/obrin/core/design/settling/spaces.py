@@ -214,12 +214,11 @@ def _doubled(
     """A block doubled over free neighbours until what is wanted fits, and these neighbours."""
     trial, wide, added = inside.copy(), block, []
     for _ in range(MOST_DOUBLINGS):
-        buddy = Prefix(wide.bits, wide.value ^ wide.size, wide.length)
-        if wide.length == 0 or not is_free(buddy):
+        if wide.length == 0 or not is_free(wide.buddy):
             return None
-        added.append(buddy)
-        trial.give(buddy)
-        wide = Prefix(wide.bits, min(wide.value, buddy.value), wide.length - 1)
+        added.append(wide.buddy)
+        trial.give(wide.buddy)
+        wide = wide.widened(wide.length - 1)
         if fits(Rooms([trial]), {"": wanted}):
             return wide, added
     return None
