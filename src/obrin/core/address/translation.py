@@ -1,11 +1,12 @@
 """One-to-one prefix translation: the same host part behind another prefix (RFC 2663 section 4.1.1).
 
 No state and no ports: an address of `real` and the address of `seen` with the same offset stand for
-each other, in both directions.
+each other, in both directions. The model and the practice devices translate with these functions.
 """
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 from obrin.core.address.prefix import Prefix
@@ -42,3 +43,13 @@ class Exposure:
     def outward_prefix(self, prefix: Prefix) -> Prefix:
         """A part of the real range, as the other side knows it."""
         return Prefix(prefix.bits, self.outward(prefix.value), prefix.length)
+
+
+def outward(parts: Iterable[Exposure], address: int) -> int:
+    """An own address as the other side knows it; what no part names stays as it is."""
+    return next((p.outward(address) for p in parts if p.real.contains(address)), address)
+
+
+def inward(parts: Iterable[Exposure], address: int) -> int:
+    """An address as the other side wrote it, as it really is; what no part names stays."""
+    return next((p.inward(address) for p in parts if p.seen.contains(address)), address)

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.references import all_suites, crypto_policy
 from obrin.core.design.settled import Settled
+from obrin.core.ipsec.agreement import WORDS
 from obrin.core.ipsec.proposal import choose, mismatch
 from obrin.core.ipsec.registry import Kind, Standing
 from obrin.core.ipsec.suite import SHIPPED, Suite
@@ -83,7 +84,7 @@ def _ends_meet(settled: Settled, name: str, known: dict[str, Suite]) -> Iterator
 
 
 def _listed(kinds: tuple[Kind, ...]) -> str:
-    return ", ".join(_WORDS[kind] for kind in kinds) or "the combination"
+    return ", ".join(WORDS[kind] for kind in kinds) or "the combination"
 
 
 def _when(missing: dict[str, tuple[Kind, ...]]) -> str:
@@ -92,15 +93,6 @@ def _when(missing: dict[str, tuple[Kind, ...]]) -> str:
     if missing["ESP"] == (Kind.GROUP,):
         return "it comes up, and the first rekey fails with NO_PROPOSAL_CHOSEN"
     return "IKE_AUTH comes back with NO_PROPOSAL_CHOSEN and no child SA"
-
-
-_WORDS = {
-    Kind.ENCRYPTION: "encryption",
-    Kind.PRF: "PRF",
-    Kind.INTEGRITY: "integrity",
-    Kind.GROUP: "DH groups",
-    Kind.ESN: "sequence number sizes",
-}
 
 
 def _deprecated(name: str, suite: Suite) -> Iterator[Finding]:

@@ -57,7 +57,7 @@ class TunnelEnd:
 def site_end(settled: Settled, tunnel: SettledTunnel) -> TunnelEnd:
     """The site gateway's end; it initiates, because it may stand behind a translator."""
     link = settled.links[tunnel.link]
-    policy = site_policy(settled, tunnel)
+    policy, wrapping = site_policy(settled, tunnel), wrapping_of(settled, tunnel)
     return TunnelEnd(
         tunnel.label, tunnel.uplink.name, True,
         tunnel.uplink.own, tunnel.uplink.address, tunnel.cloud_address,
@@ -66,14 +66,14 @@ def site_end(settled: Settled, tunnel: SettledTunnel) -> TunnelEnd:
         link.routing, policy.local_as, policy.peer_as, link.hold, policy.local_pref, tunnel.rank,
         announced_by_site(link), announced_by_cloud(link),
         translations=tuple(part for part in link.exposures if part.translated),
-        mtu=wrapping_of(settled, tunnel).inner_mtu(), mss=wrapping_of(settled, tunnel).mss(32),
+        mtu=wrapping.inner_mtu(), mss=wrapping.mss(32),
     )  # fmt: skip
 
 
 def cloud_end(settled: Settled, tunnel: SettledTunnel) -> TunnelEnd:
     """The cloud instance's end; it waits to be called."""
     link = settled.links[tunnel.link]
-    policy = cloud_policy(settled, tunnel)
+    policy, wrapping = cloud_policy(settled, tunnel), wrapping_of(settled, tunnel)
     return TunnelEnd(
         tunnel.label, f"instance-{tunnel.instance}", False,
         tunnel.cloud_address, tunnel.cloud_address, tunnel.uplink.address,
@@ -82,7 +82,7 @@ def cloud_end(settled: Settled, tunnel: SettledTunnel) -> TunnelEnd:
         link.routing, policy.local_as, policy.peer_as, link.hold, policy.local_pref, tunnel.rank,
         announced_by_cloud(link), announced_by_site(link),
         translations=tuple(part for part in link.cloud_exposures if part.translated),
-        mtu=wrapping_of(settled, tunnel).inner_mtu(), mss=wrapping_of(settled, tunnel).mss(32),
+        mtu=wrapping.inner_mtu(), mss=wrapping.mss(32),
     )  # fmt: skip
 
 

@@ -161,12 +161,9 @@ def _again(chosen: Proposal, guess: int) -> str:
 
 def _apart(offered: tuple[Proposal, ...], accepted: tuple[Proposal, ...], by: End) -> str:
     kinds = mismatch(offered, accepted)
-    words = ", ".join(WORDS[kind] for kind in kinds) or "no combination"
-    return (
-        f"{by.name} accepts none of what is offered: {words} in common"
-        if not kinds
-        else (f"{by.name} accepts none of what is offered: nothing in common for {words}")
-    )
+    words = ", ".join(WORDS[kind] for kind in kinds)
+    common = f"nothing in common for {words}" if kinds else "no combination in common"
+    return f"{by.name} accepts none of what is offered: {common}"
 
 
 @dataclass(frozen=True, slots=True)

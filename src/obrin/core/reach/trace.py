@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from obrin.core.address.prefix import format_address
-from obrin.core.address.translation import Exposure
+from obrin.core.address.translation import Exposure, inward, outward
 from obrin.core.design.model import Expectation
 from obrin.core.design.settled import Settled
 from obrin.core.reach.filters import ECHO_REQUEST, ICMP, PacketKey
@@ -132,16 +132,8 @@ def _from_cloud(model: ReachModel, cloud: str, start: str, key: PacketKey) -> Tr
 def _translated(
     key: PacketKey, near: tuple[Exposure, ...], far: tuple[Exposure, ...], hops: list[str]
 ) -> PacketKey:
-    """The packet beyond a tunnel: the near gateway changed its source, the far one its destination.
-
-    A source or destination that no exposure names stays as it is.
-    """
-    source = next((p.outward(key.source) for p in near if p.real.contains(key.source)), key.source)
-    destination = next(
-        (p.inward(key.destination) for p in far if p.seen.contains(key.destination)),
-        key.destination,
-    )
-    moved = key._replace(source=source, destination=destination)
+    """The packet beyond a tunnel: the near gateway changed its source, the far one the rest."""
+    moved = key._replace(source=outward(near, key.source), destination=inward(far, key.destination))
     if moved != key:
         hops.append(f"translated one to one: {moved}")
     return moved

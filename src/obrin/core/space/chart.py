@@ -8,9 +8,9 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from obrin.core.address.prefix import Prefix
-from obrin.core.address.space import merged, summaries
+from obrin.core.address.space import summaries
 from obrin.core.design.settled import Settled
-from obrin.core.space.pools import PoolUse, overlapping, pool_uses
+from obrin.core.space.pools import PoolUse, covered, overlapping, pool_uses
 from obrin.core.space.view import Entry, SpaceView
 
 USED, KEPT, OVERLAP, FOREIGN = "used", "kept", "overlap", "elsewhere"
@@ -46,8 +46,7 @@ class Lane:
             part.prefix for part in self.parts
             if part.state != KEPT and any(e.covers(part.prefix) for e in self.extent)
         ]  # fmt: skip
-        covered = sum(last - first + 1 for first, last in merged(used))
-        return covered / self.size if self.size else 0.0
+        return covered(used) / self.size if self.size else 0.0
 
 
 @dataclass(frozen=True, slots=True)

@@ -12,7 +12,7 @@ from dataclasses import dataclass, replace
 
 from obrin.core.address.prefix import format_address, parse_ipv4
 from obrin.core.address.table import PrefixTable
-from obrin.core.address.translation import Exposure
+from obrin.core.address.translation import inward, outward
 from obrin.core.reach.filters import PacketKey, RuleSet
 from obrin.core.routing.forwarding import Route, RouteKind, forwarding_table
 from obrin.live.practice.bgp_over_tcp import BgpOverTcp
@@ -162,8 +162,9 @@ class Node:
         if packet.destination in self._own:
             self._for_me(packet, now)
             return
-        if arrived_by is not None:
-            packet = _inward(packet, self.config.tunnels[arrived_by].translations)
+        parts = self.config.tunnels[arrived_by].translations if arrived_by is not None else ()
+        if parts:
+            packet = readdress(packet, packet.source, inward(parts, packet.destination))
         key = packet_key(packet)
         found = self.table.match(packet.destination)
         if found is None:
@@ -180,7 +181,10 @@ class Node:
             return
         forwarded = packet._replace(ttl=packet.ttl - 1)
         if to_tunnel:
-            forwarded = _outward(forwarded, self.config.tunnels[route.via].translations)
+            parts = self.config.tunnels[route.via].translations
+            if parts:
+                source = outward(parts, packet.source)
+                forwarded = readdress(forwarded, source, packet.destination)
             self._seal(route.via, forwarded.encode(), key)
         else:
             self._local.append(forwarded.encode())
@@ -306,22 +310,6 @@ class Node:
         """Inner packets for hosts of this gateway's own networks."""
         out, self._local = self._local, []
         return out
-
-
-def _outward(packet: Ipv4, translations: tuple[Exposure, ...]) -> Ipv4:
-    """The source as the other side knows it."""
-    for part in translations:
-        if part.real.contains(packet.source):
-            return readdress(packet, part.outward(packet.source), packet.destination)
-    return packet
-
-
-def _inward(packet: Ipv4, translations: tuple[Exposure, ...]) -> Ipv4:
-    """The destination as it really is."""
-    for part in translations:
-        if part.seen.contains(packet.destination):
-            return readdress(packet, packet.source, part.inward(packet.destination))
-    return packet
 
 
 def _rule_set(config: NodeConfig) -> RuleSet | None:
