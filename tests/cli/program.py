@@ -7,6 +7,8 @@ import os
 import shutil
 import subprocess
 import sys
+from collections.abc import Iterable
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -47,6 +49,15 @@ class Folder:
             timeout=timeout, env={**os.environ, "COLUMNS": "110", **env}, check=False,
         )  # fmt: skip
         return Run(done.returncode, done.stdout, done.stderr)
+
+    def all_bad(self, cases: Iterable[tuple[tuple[str, ...], int, str]]) -> None:
+        """Each gets its exit code and message, and none of them changes a file."""
+        listed, before = list(cases), self.files()
+        with ThreadPoolExecutor(3) as pool:
+            runs = list(pool.map(lambda case: self.obrin(*case[0]), listed))
+        for run, (_, code, words) in zip(runs, listed, strict=True):
+            run.bad(code, words)
+        assert self.files() == before
 
     def write(self, name: str, text: str) -> Path:
         path = self.path / name

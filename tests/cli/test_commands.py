@@ -160,12 +160,7 @@ def test_bad_input_gets_one_clear_message(folder: Folder) -> None:
     folder.write("full.yaml", swap(("obrin: 1", "obrin: 1\nelsewhere: {a: 10.0.0.0/8, "
                                     "b: 172.16.0.0/12, c: 192.168.0.0/16}")))  # fmt: skip
     (folder.path / "binary.yaml").write_bytes(b"\xff\xfe\x00")
-    before = folder.files()
-    with ThreadPoolExecutor(3) as pool:
-        runs = list(pool.map(lambda case: folder.obrin(*case[0]), BAD_INPUT))
-    for run, (_, code, words) in zip(runs, BAD_INPUT, strict=True):
-        run.bad(code, words)
-    assert folder.files() == before
+    folder.all_bad(BAD_INPUT)
 
 
 def test_a_damaged_settled_file_is_named_and_kept(folder: Folder) -> None:

@@ -6,7 +6,6 @@ import csv
 import io
 import json
 import shutil
-from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import pytest
@@ -101,12 +100,7 @@ BAD_INPUT = [
 
 
 def test_bad_input_gets_one_message_and_changes_nothing(folder: Folder) -> None:
-    before = folder.files()
-    with ThreadPoolExecutor(3) as pool:
-        runs = list(pool.map(lambda case: folder.obrin(*case[0]), BAD_INPUT))
-    for run, (_, code, words) in zip(runs, BAD_INPUT, strict=True):
-        run.bad(code, words)
-    assert folder.files() == before
+    folder.all_bad(BAD_INPUT)
 
 
 def test_what_if_ends_with_an_exit_code(folder: Folder) -> None:

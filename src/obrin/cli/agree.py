@@ -31,12 +31,9 @@ def agree(ctx: click.Context, link: str | None, design_file: str | None, as_json
       obrin agree harbour-timetable --design skerrow-ferries
       obrin agree --design skerrow-ferries/draft.yaml
     """
-    from obrin.core.design.building import build_settled
     from obrin.core.handover.agreed import agreements
 
-    project = project_of(design_file)
-    design = project.read().design
-    settled = build_settled(design, project.settle(design))
+    _, _, settled = project_of(design_file).on_trial()
     if link is not None and link not in settled.links:
         raise ObrinError(f"there is no link '{link}'. There are: {', '.join(settled.links)}")
     found = [a for a in agreements(settled) if link in (None, a.tunnel.link)]

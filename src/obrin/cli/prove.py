@@ -25,13 +25,10 @@ def check(ctx: click.Context, design_file: str | None, as_json: bool) -> None:
       obrin check --design skerrow-ferries/draft.yaml
     """
     from obrin.core.check import check as run_checks
-    from obrin.core.design.building import build_settled
 
     project = project_of(design_file)
-    document = project.read()
-    settled = build_settled(document.design, project.settle(document.design))
-    offering = project.offering(document.design)
-    findings = run_checks(settled, offering, project.keys.read())
+    document, _, settled = project.on_trial()
+    findings = run_checks(settled, project.offering(document.design), project.keys.read())
     if as_json:
         echo_json([finding_json(f, document.locator) for f in findings])
     else:

@@ -21,14 +21,11 @@ HEAD = ("Range", "What", "Whose", "Region", "Note")
 
 def load_space(design_file: str | None) -> tuple[Settled, SpaceView]:
     """The space of a design; blanks that are not settled yet are settled for the question."""
-    from obrin.core.design.building import build_settled
     from obrin.core.space.view import space_view
 
     project = project_of(design_file)
-    design = project.read().design
-    choices = project.settle(design)
-    settled = build_settled(design, choices)
-    return settled, space_view(settled, choices, project.offering(design))
+    document, choices, settled = project.on_trial()
+    return settled, space_view(settled, choices, project.offering(document.design))
 
 
 @click.group(invoke_without_command=True)

@@ -93,6 +93,12 @@ class Project:
         before = self.read_choices() if previous is None else previous
         return settle(design, before, self.offering(design), os.urandom(5))
 
+    def on_trial(self) -> tuple[Document, dict[str, Choice], Settled]:
+        """The design settled for a question: blanks that have no choice get one, unwritten."""
+        document = self.read()
+        choices = self.settle(document.design)
+        return document, choices, build_settled(document.design, choices)
+
     @staticmethod
     def _shown(path: Path) -> Path:
         """Relative to the current folder where that is shorter."""

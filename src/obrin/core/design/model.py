@@ -29,6 +29,7 @@ from obrin.core.design.wishes import (
     Network,
     Pool,
     Role,
+    Wish,
 )
 
 
@@ -91,19 +92,9 @@ class Site(Entity):
     gateways: dict[Name, Gateway] = Field(min_length=1, description="Its gateways.")
 
 
-class Subnet(Entity):
+class Subnet(Wish):
     """A part of a cloud network for workloads."""
 
-    prefix: Ipv4PrefixText | None = Field(None, description="Blank: settled from `hosts`.")
-    prefix6: Ipv6PrefixText | None = Field(
-        None, description="Blank: a /64 is settled where the design is dual-stack."
-    )
-    hosts: int | None = Field(
-        None, ge=1, le=16_000_000, description="How many hosts must fit. Blank: its role's, or 200."
-    )
-    length: int | None = Field(None, ge=1, le=30, description="A prefix length instead of hosts.")
-    growth: Growth | None = Field(None, description="Room to grow. Blank: its role's, or none.")
-    role: Name | None = Field(None, description="A role, for its size.")
     propagation: bool = Field(
         True, description="Whether its route table takes over what the cloud gateway learns."
     )

@@ -68,12 +68,10 @@ class Role(Entity):
     growth: Growth | None = Field(None, description="Room to grow, beyond the hosts.")
 
 
-class Network(Short):
-    """A network of a site."""
+class Wish(Entity):
+    """A network that has a prefix, or says how large it must be."""
 
-    prefix: Ipv4PrefixText | None = Field(
-        None, description="Blank: settled from the wishes below, out of a pool."
-    )
+    prefix: Ipv4PrefixText | None = Field(None, description="Blank: settled from the keys below.")
     prefix6: Ipv6PrefixText | None = Field(
         None, description="Blank: a /64 is settled where the design is dual-stack."
     )
@@ -83,6 +81,11 @@ class Network(Short):
     length: int | None = Field(None, ge=1, le=30, description="A prefix length instead of hosts.")
     growth: Growth | None = Field(None, description="Room to grow. Blank: its role's, or none.")
     role: Name | None = Field(None, description="A role, for its size.")
+
+
+class Network(Short, Wish):
+    """A network of a site."""
+
     owner: str | None = Field(None, description="Who answers for it.")
     note: str | None = Field(None, description="Anything worth knowing.")
 

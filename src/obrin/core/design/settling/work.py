@@ -9,9 +9,9 @@ from dataclasses import dataclass, field
 from obrin.core.address.prefix import Prefix, parse_prefix
 from obrin.core.address.space import length_for
 from obrin.core.design.choices import Choice, Choices, Value
-from obrin.core.design.model import Cloud, Design, Subnet
+from obrin.core.design.model import Cloud, Design
 from obrin.core.design.offering import Offering
-from obrin.core.design.wishes import DEFAULT_HOSTS, Network, Role
+from obrin.core.design.wishes import DEFAULT_HOSTS, Role, Wish
 from obrin.core.errors import AddressError
 from obrin.core.ipsec.suite import Suite
 
@@ -83,7 +83,7 @@ def suffix(bits: int) -> str:
     return "" if bits == 32 else "6"
 
 
-def wished_length(wish: Network | Subnet, roles: dict[str, Role], reserved: int) -> int:
+def wished_length(wish: Wish, roles: dict[str, Role], reserved: int) -> int:
     """The IPv4 prefix length that holds what is wished, with room to grow if asked."""
     role = roles.get(wish.role) if wish.role else None
     growth = wish.growth or (role.growth if role else None) or 1.0
@@ -94,7 +94,7 @@ def wished_length(wish: Network | Subnet, roles: dict[str, Role], reserved: int)
     return length_for(math.ceil(hosts * growth) + reserved)
 
 
-def subnet_length(work: Work, subnet: Subnet, bits: int) -> int:
+def subnet_length(work: Work, subnet: Wish, bits: int) -> int:
     """The length that a blank cloud subnet needs."""
     if bits == 128:
         return 64
@@ -102,12 +102,12 @@ def subnet_length(work: Work, subnet: Subnet, bits: int) -> int:
     return min(wished, work.offering.smallest_subnet)
 
 
-def network_length(work: Work, network: Network, bits: int) -> int:
+def network_length(work: Work, network: Wish, bits: int) -> int:
     """The length that a blank network of a site needs."""
     return 64 if bits == 128 else wished_length(network, work.design.roles, SITE_RESERVED)
 
 
-def given_prefix(entity: Network | Subnet, bits: int) -> Prefix | None:
+def given_prefix(entity: Wish, bits: int) -> Prefix | None:
     return entity.prefix if bits == 32 else entity.prefix6
 
 
