@@ -173,6 +173,17 @@ def test_dual_stack_numbers_everything_twice_and_draws_one_unique_local_prefix()
     assert again == choices
 
 
+def test_an_ipv6_space_is_a_56_and_lies_around_what_is_given_of_it() -> None:
+    dual = ("obrin: 1", "obrin: 1\nstack: dual\nula: 'fd00:1:2::/48'")
+    (space,) = settled_of(swap(dual)).clouds["apps"].spaces6
+    assert space.length == 56
+    given = ("web: {hosts: 100}", "web: {hosts: 100, prefix6: 'fd00:1:2:8a00::/64'}")
+    cloud = settled_of(swap(dual, given)).clouds["apps"]
+    assert cloud.spaces6 == (P("fd00:1:2:8a00::/56"),)
+    assert cloud.gateway_subnet6 != cloud.subnets["web"].prefix6
+    assert cloud.holds(cloud.subnets["web"].prefix)
+
+
 def test_inside_blocks_of_other_sizes_and_from_a_pool_of_ones_own() -> None:
     text = swap(
         (

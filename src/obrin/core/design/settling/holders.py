@@ -21,6 +21,9 @@ from obrin.core.design.settling.work import (
     suffix,
 )
 
+USUAL_SPACE, USUAL_SPACE6 = 22, 56
+"""A cloud's space is no smaller than this while there is room."""
+
 
 @dataclass(slots=True)
 class Holder:
@@ -164,9 +167,10 @@ def _around(work: Work, found: Occupied, own: list[Prefix], blanks: list[int]) -
     bits = found.bits
     around = smallest_cover(own)
     need = block_length(bits, [p.length for p in own] + blanks, 2.0)
-    length = min(around.length, max(min(need, 22), work.offering.largest_space), need)
-    length = around.length if bits == 128 and around.length <= need else length
-    space = around.widened(length)
+    usual = (
+        USUAL_SPACE6 if bits == 128 else max(min(need, USUAL_SPACE), work.offering.largest_space)
+    )
+    space = around.widened(min(around.length, usual, need))
     found.hard.append(space)
     found.taken.reserve(space)
     return [space]

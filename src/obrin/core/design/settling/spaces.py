@@ -17,7 +17,7 @@ from obrin.core.address.groups import Rooms, fits, place_groups
 from obrin.core.address.prefix import Prefix
 from obrin.core.address.space import FreeSpace, summaries
 from obrin.core.design.settling.bottleneck import no_room, no_room_inside
-from obrin.core.design.settling.holders import Holder, Occupied, survey
+from obrin.core.design.settling.holders import USUAL_SPACE, USUAL_SPACE6, Holder, Occupied, survey
 from obrin.core.design.settling.pools import Claimant, pool_of, pools_of, rooms_for
 from obrin.core.design.settling.work import Work, block_length, suffix
 from obrin.core.errors import SettleError
@@ -86,9 +86,10 @@ def _blocks_wanted(
         return [block_length(bits, lengths, 1.0)]
     length = block_length(bits, lengths, holder.growth or (2.0 if roomy else 1.0))
     if bits == 128:
-        return [min(length, 56)]
-    # No space smaller than a /22 while there is room, and none that the cloud refuses.
-    return [max(min(length, 22) if roomy else length, work.offering.largest_space)]
+        return [min(length, USUAL_SPACE6)]
+    # None that the cloud refuses.
+    least = min(length, USUAL_SPACE) if roomy else length
+    return [max(least, work.offering.largest_space)]
 
 
 def _best_plan(work: Work, found: Occupied) -> _Plan:
@@ -123,8 +124,7 @@ def _halve(found: Occupied, plan: _Plan) -> None:
             blocks = plan.placed[holder.claimant()]
             need = block_length(found.bits, list(holder.missing.values()), 1.0)
             plan.placed[holder.claimant()] = [
-                Prefix(b.bits, b.value, b.length + 1) if b.length < min(need, 30) else b
-                for b in blocks
+                Prefix(b.bits, b.value, b.length + 1) if b.length < need else b for b in blocks
             ]
 
 
