@@ -196,6 +196,7 @@ def test_renumbering_keeps_the_old_range_up_until_nothing_uses_it() -> None:
      ("clouds.apps.gateway.class", "punt", "runs 1 instance, 2 are asked"),
      ("clouds.apps.gateway.subnet", "10.65", "used by"),
      ("links.quay-apps.suite", "high", ""),
+     ("links.quay-apps.tunnels.a.inside", "169.254.0.0/30", "169.254.0.0/24 of the cloud, which keeps it"),
      ("links.quay-apps.tunnels.b.inside", "169.254.1.0/30", "used by 169.254.1.0/30 of inside quay-apps/a"),
      ("sites.quay.gateways.quay-gw.as", "64512", "has cloud apps")],
 )  # fmt: skip

@@ -15,6 +15,10 @@ from obrin.core.design.settling.work import prefixes_in
 USES = frozenset({"network", "subnet", "gateway subnet", "elsewhere", "inside", "loopback",
                   "stands for"})  # fmt: skip
 """Kinds that are in use by somebody; the others hold or reserve."""
+_CLOUDS_OWN = {
+    "forbidden by the cloud": "the cloud, which forbids it",
+    "reserved by the cloud": "the cloud, which keeps it",
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,7 +40,7 @@ class Entry:
     def label(self) -> str:
         if self.kind == "elsewhere":
             return f"{self.owner} (elsewhere)"
-        return f"{self.kind} {self.owner}".strip()
+        return _CLOUDS_OWN.get(self.kind) or f"{self.kind} {self.owner}"
 
 
 class SpaceView:
