@@ -6,6 +6,7 @@ import pytest
 
 from obrin.core.check import Severity, check
 from obrin.core.design.offering import PRACTICE_CLOUD
+from obrin.core.handover.secrets import Secrets
 from obrin.core.ipsec.shared_keys import (
     ALPHABET,
     GENERATED_LENGTH,
@@ -28,7 +29,7 @@ GATEWAY = (
 
 
 def codes(text: str = DESIGN, keys=None) -> set[str]:
-    findings = check(settled_of(text), PRACTICE_CLOUD, GOOD_KEYS if keys is None else keys)
+    findings = check(settled_of(text), PRACTICE_CLOUD, Secrets(GOOD_KEYS if keys is None else keys))
     return {f.code for f in findings}
 
 
@@ -144,7 +145,7 @@ def test_one_uplink_is_only_a_warning_where_there_is_no_other() -> None:
     change = ("uplink: radio, instance: 2", "uplink: fibre, instance: 2")
     alone = ("          radio: {address: 198.51.100.20, provider: two}\n", "")
     for changes, severity in (((change,), Severity.ERROR), ((change, alone), Severity.WARNING)):
-        findings = check(settled_of(swap(*changes)), PRACTICE_CLOUD, GOOD_KEYS)
+        findings = check(settled_of(swap(*changes)), PRACTICE_CLOUD, Secrets(GOOD_KEYS))
         (found,) = [f for f in findings if f.code == "shared-uplink"]
         assert found.severity is severity
 
@@ -160,7 +161,7 @@ KEY_CASES = [
 
 @pytest.mark.parametrize(("code", "keys"), KEY_CASES)
 def test_keys_are_judged_and_never_quoted(code: str, keys) -> None:
-    findings = check(settled_of(), PRACTICE_CLOUD, keys)
+    findings = check(settled_of(), PRACTICE_CLOUD, Secrets(keys))
     assert code in {f.code for f in findings}
     assert not any(key in str(f) for f in findings for key in keys.values())
 
@@ -176,7 +177,7 @@ def test_generated_keys_are_strong_and_typeable() -> None:
 
 def test_findings_point_into_the_file_and_the_worst_comes_first() -> None:
     text = swap(("provider: two", "provider: one"), ("radio, instance: 2", "radio, instance: 1"))
-    findings = check(settled_of(text), PRACTICE_CLOUD, {})
+    findings = check(settled_of(text), PRACTICE_CLOUD, Secrets())
     severities = [f.severity for f in findings]
     assert severities == sorted(severities, reverse=True)
     assert severities[0] is Severity.ERROR

@@ -13,6 +13,7 @@ from obrin.core.design.offering_file import format_offering, parse_offering
 from obrin.core.design.settle import settle
 from obrin.core.design.settling.classes import demand_of, judge_classes
 from obrin.core.errors import DesignError
+from obrin.core.handover.secrets import Secrets
 from tests.doubles import design_of, swap
 
 
@@ -89,7 +90,10 @@ def test_a_class_that_is_given_is_judged(given: str, code: str | None) -> None:
     text = swap(("  apps:\n", f"  apps:\n    gateway: {{{given}}}\n"))
     design = design_of(text)
     settled = build_settled(design, settle(design, {}, PRACTICE_CLOUD))
-    found = {f.code for f in check(settled, PRACTICE_CLOUD, {})} & {"class-short", "class-dear"}
+    found = {f.code for f in check(settled, PRACTICE_CLOUD, Secrets())} & {
+        "class-short",
+        "class-dear",
+    }
     assert found == ({code} if code else set())
 
 
@@ -104,4 +108,4 @@ def test_what_the_cloud_does_not_allow(change: str, code: str) -> None:
                 ("guests: 10.20.8.0/24", "guests: 172.20.8.0/24"))  # fmt: skip
     design = design_of(text)
     settled = build_settled(design, settle(design, {}, PRACTICE_CLOUD))
-    assert code in {f.code for f in check(settled, PRACTICE_CLOUD, {})}
+    assert code in {f.code for f in check(settled, PRACTICE_CLOUD, Secrets())}

@@ -7,6 +7,7 @@ import pytest
 from obrin.core.check import check
 from obrin.core.design.offering import PRACTICE_CLOUD
 from obrin.core.errors import DesignError
+from obrin.core.handover.secrets import Secrets
 from obrin.core.ipsec.policy import CryptoPolicy, outdated
 from obrin.core.ipsec.registry import ALGORITHMS, Kind, Standing, by_name, by_number
 from obrin.core.ipsec.suite import SHIPPED
@@ -83,7 +84,7 @@ def test_a_suite_for_an_old_ike_is_taken_last_and_told() -> None:
     forced = text.replace("    bgp: {hold", "    suite: island\n    bgp: {hold")
     settled = settled_of(forced)
     assert outdated(settled.links["quay-apps"].suite)
-    codes = {f.code for f in check(settled, PRACTICE_CLOUD, {})}
+    codes = {f.code for f in check(settled, PRACTICE_CLOUD, Secrets())}
     assert {"ike-version", "suite-not-practised"} <= codes
 
 

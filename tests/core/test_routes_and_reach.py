@@ -14,12 +14,14 @@ from obrin.core.design.values import parse_flow
 from obrin.core.drill.outage import predict_outage
 from obrin.core.handover.mirror import cloud_end, site_end, unmirrored
 from obrin.core.handover.pack import gateways_of, make_pack, mirror_faults
+from obrin.core.handover.secrets import Secrets
 from obrin.core.ipsec.proposal import Proposal, Transform, choose, mismatch
 from obrin.core.ipsec.registry import ALGORITHMS, Kind, by_name, by_number
 from obrin.core.ipsec.selectors import ANY_IPV4, Selector, narrow
 from obrin.core.ipsec.suite import SHIPPED, make_suite
-from obrin.core.reach.filters import PacketKey, Rule, RuleSet, filter_of, rules_for
+from obrin.core.reach.filters import Rule, RuleSet, filter_of, rules_for
 from obrin.core.reach.model import ReachModel
+from obrin.core.reach.packet import PacketKey
 from obrin.core.reach.trace import there_and_back
 from obrin.core.routing.decision import RULES, decide
 from obrin.core.routing.forwarding import Route, RouteKind, forwarding_table
@@ -262,7 +264,7 @@ def test_packs_mirror_each_other_and_hold_no_secret(routing: str) -> None:
     assert mirror_faults(settled) == []
     assert gateways_of(settled) == ["quay-gw", "apps"]
     for name in gateways_of(settled):
-        pack = make_pack(settled, name, KEYS)
+        pack = make_pack(settled, name, Secrets(KEYS))
         for text in pack.open_files().values():
             assert not any(key in text for key in KEYS.values())
         assert all(key in json.dumps(pack.keys) for key in KEYS.values())
@@ -273,7 +275,7 @@ def test_packs_mirror_each_other_and_hold_no_secret(routing: str) -> None:
                           str(tunnel.inside.length)):  # fmt: skip
                 assert value in pack.sheet
     with pytest.raises(KeyError):
-        make_pack(settled, "quay-gw", {})
+        make_pack(settled, "quay-gw", Secrets())
 
 
 def test_a_broken_mirror_is_noticed() -> None:

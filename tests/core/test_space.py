@@ -13,6 +13,7 @@ from obrin.core.design.offering import PRACTICE_CLOUD
 from obrin.core.design.settle import settle
 from obrin.core.design.settling.explain import explain
 from obrin.core.errors import ObrinError
+from obrin.core.handover.secrets import Secrets
 from obrin.core.space.announce import announcements
 from obrin.core.space.chart import KEPT, OVERLAP, USED, Lane, Part, cells, chart
 from obrin.core.space.pools import free_of_length, overlapping, pool_named, pool_uses
@@ -106,7 +107,7 @@ def test_outlook_places_every_year_and_says_when_it_ends() -> None:
 def errors_of(text: str) -> list[str]:
     design = design_of(text)
     settled = build_settled(design, settle(design, {}, PRACTICE_CLOUD))
-    return [f.code for f in check(settled, PRACTICE_CLOUD, {}) if "overlap" in f.code]
+    return [f.code for f in check(settled, PRACTICE_CLOUD, Secrets()) if "overlap" in f.code]
 
 
 def test_remedies_stand_side_by_side_and_the_translation_they_propose_cures() -> None:
@@ -151,7 +152,9 @@ def test_some_hosts_of_an_overlap_are_a_warning_where_nobody_else_has_their_addr
     for text, severity in ((base, "error"), (good, "warning"), (bad, "error")):
         design = design_of(text)
         settled = build_settled(design, settle(design, {}, PRACTICE_CLOUD))
-        (finding,) = [f for f in check(settled, PRACTICE_CLOUD, {}) if f.code == "space-overlap"]
+        (finding,) = [
+            f for f in check(settled, PRACTICE_CLOUD, Secrets()) if f.code == "space-overlap"
+        ]
         assert finding.severity.label == severity
 
 
@@ -168,7 +171,7 @@ def test_two_sites_with_one_range_are_kept_apart_by_translating_one() -> None:
     apart = text.replace(link, "")
     design = design_of(apart)
     settled = build_settled(design, settle(design, {}, PRACTICE_CLOUD))
-    (finding,) = [f for f in check(settled, PRACTICE_CLOUD, {}) if f.code == "space-overlap"]
+    (finding,) = [f for f in check(settled, PRACTICE_CLOUD, Secrets()) if f.code == "space-overlap"]
     assert finding.severity.label == "warning"
 
 

@@ -44,6 +44,13 @@ class PrefixTable(Generic[V]):
                 return Prefix(bits, key << shift, bits - shift), level[key]
         return None
 
+    def matches(self, address: int, bits: int = 32) -> Iterator[tuple[Prefix, V]]:
+        """All stored prefixes that cover the address, the longest first, with their values."""
+        for shift, level in self._order.get(bits, ()):
+            key = address >> shift
+            if key in level:
+                yield Prefix(bits, key << shift, bits - shift), level[key]
+
     def items(self) -> Iterator[tuple[Prefix, V]]:
         """All entries in address order."""
         found = [

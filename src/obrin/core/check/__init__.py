@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from datetime import datetime
 
 from obrin.core.check import (
     algorithms,
     clouds,
+    devices,
     expectations,
+    failures,
     inside,
     keys,
     numbers,
@@ -15,15 +17,23 @@ from obrin.core.check import (
     sizes,
     spaces,
 )
+from obrin.core.check.certificates import certificates
+from obrin.core.check.dates import ended
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.offering import Offering
 from obrin.core.design.settled import Settled
+from obrin.core.handover.secrets import Secrets
 
 __all__ = ["Finding", "Severity", "check"]
 
 
-def check(settled: Settled, offering: Offering, stored_keys: Mapping[str, str]) -> list[Finding]:
-    """All findings, the most severe first, otherwise in the order of the themes."""
+def check(
+    settled: Settled, offering: Offering, secrets: Secrets, now: datetime | None = None
+) -> list[Finding]:
+    """All findings, the most severe first, otherwise in the order of the themes.
+
+    `now` (aware) is for what ends; without it, dates are not judged.
+    """
     found = [
         *spaces.overlaps(settled),
         *spaces.translations(settled),
@@ -36,9 +46,14 @@ def check(settled: Settled, offering: Offering, stored_keys: Mapping[str, str]) 
         *inside.ipv6(settled),
         *algorithms.suites(settled),
         *sizes.inner_sizes(settled),
+        *devices.devices(settled),
         *redundancy.tunnels(settled),
         *redundancy.same_ends(settled),
-        *keys.keys(settled, stored_keys),
+        *keys.keys(settled, secrets.keys),
+        *(certificates(settled, secrets, now) if now is not None else ()),
+        *(ended(settled, secrets.made, now.date()) if now is not None else ()),
         *expectations.expectations(settled),
+        *failures.wider(settled),
+        *failures.overloads(settled, offering),
     ]
     return sorted(found, key=lambda finding: -finding.severity)

@@ -5,12 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from obrin.core.check.finding import Finding, Severity
+from obrin.core.design.abilities import ends_of
+from obrin.core.design.reader import Location
 from obrin.core.design.references import all_suites, crypto_policy
 from obrin.core.design.settled import Settled
-from obrin.core.ipsec.agreement import WORDS
+from obrin.core.ipsec.ends import WORDS
 from obrin.core.ipsec.proposal import choose, mismatch
 from obrin.core.ipsec.registry import Kind, Standing
-from obrin.core.ipsec.suite import SHIPPED, Suite
+from obrin.core.ipsec.suite import Suite
 
 
 def suites(settled: Settled) -> Iterator[Finding]:
@@ -55,28 +57,37 @@ def _policy(settled: Settled, name: str, suite: Suite) -> Iterator[Finding]:
 
 
 def _ends_meet(settled: Settled, name: str, known: dict[str, Suite]) -> Iterator[Finding]:
-    """Each end's offers against the link's suite, by the rules of the wire engine."""
-    link = settled.links[name]
-    ends = {f"cloud {link.cloud}": settled.design.clouds[link.cloud].gateway.offers}
-    for gateway in dict.fromkeys(t.gateway for t in link.tunnels):
-        ends[f"gateway {gateway}"] = settled.design.sites[link.site].gateways[gateway].offers
-    for end, offers in ends.items():
-        accepted = [known[n] for n in offers or SHIPPED]
+    """What each end can do and offers against the link's suite, by the rules of the engine."""
+    suite = settled.links[name].suite
+    here: Location = ("links", name, "suite")
+    for end in ends_of(settled.design, name):
+        lacks = list(end.profile.lacks(suite))
+        if lacks:
+            yield Finding(
+                Severity.ERROR, "suite-no-match", here,
+                f"{end.name} ({end.profile.name}) cannot do suite '{suite.name}': it has no "
+                f"{', no '.join(lacks)}",
+                "the tunnel does not come up, or does not stay",
+                "leave the suite blank and settle: the strongest that both can do is taken, "
+                "if there is any",
+            )  # fmt: skip
+            continue
+        accepted = [known[n] for n in end.offers] if end.offers else [suite]
         ike = [s.ike.proposal() for s in accepted]
         esp = [s.esp.proposal(with_group=True) for s in accepted]
         missing = {
             what: mismatch([wanted], has)
             for what, wanted, has in (
-                ("IKE", link.suite.ike.proposal(), ike),
-                ("ESP", link.suite.esp.proposal(with_group=True), esp),
+                ("IKE", suite.ike.proposal(), ike),
+                ("ESP", suite.esp.proposal(with_group=True), esp),
             )
             if choose([wanted], has) is None
         }
         if missing:
             words = [f"{_listed(kinds)} of {what}" for what, kinds in missing.items()]
             yield Finding(
-                Severity.ERROR, "suite-no-match", ("links", name, "suite"),
-                f"{end} does not offer suite '{link.suite.name}': "
+                Severity.ERROR, "suite-no-match", here,
+                f"{end.name} does not offer suite '{suite.name}': "
                 f"{', and '.join(words)} do not intersect",
                 _when(missing),
                 "choose a suite that both ends offer, or leave it blank and settle",

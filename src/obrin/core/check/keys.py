@@ -13,7 +13,7 @@ from obrin.core.ipsec.shared_keys import weaknesses
 def keys(settled: Settled, stored: Mapping[str, str]) -> Iterator[Finding]:
     """`stored` maps tunnel labels to keys."""
     users: dict[str, str] = {}
-    for tunnel in settled.tunnels():
+    for tunnel in settled.keyed_tunnels():
         here: Location = ("links", tunnel.link, "tunnels", tunnel.name)
         key = stored.get(tunnel.label)
         if key is None:
@@ -24,6 +24,18 @@ def keys(settled: Settled, stored: Mapping[str, str]) -> Iterator[Finding]:
                 "run 'obrin settle', or bring one with 'obrin keys set'",
             )  # fmt: skip
             continue
+        for name, rules in zip(
+            (tunnel.gateway, tunnel.cloud), settled.key_rules(tunnel), strict=True
+        ):
+            faults = rules.faults(key)
+            if faults:
+                yield Finding(
+                    Severity.ERROR, "key-refused", here,
+                    f"{name} does not accept the pre-shared key of {tunnel.label}: "
+                    f"{'; '.join(faults)}",
+                    "the device refuses it, or silently cuts it: then the keys differ",
+                    f"'obrin keys renew {tunnel.label}' makes one that both ends accept",
+                )  # fmt: skip
         weak = weaknesses(key)
         if weak:
             yield Finding(

@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from datetime import date
 
 from obrin.core.address.prefix import Prefix, parse_ipv4, parse_prefix
 from obrin.core.address.translation import Exposure
+from obrin.core.design.abilities import cloud_able, gateway_able
+from obrin.core.design.arrangement import arrange, bfd_of, identity_of
 from obrin.core.design.choices import Choices, Value
 from obrin.core.design.model import Design, Expectation, Link
 from obrin.core.design.references import all_suites
@@ -19,6 +22,7 @@ from obrin.core.design.settled import (
     SettledTunnel,
     SettledUplink,
 )
+from obrin.core.design.settling.suites import suite_of
 from obrin.core.design.settling.work import prefixes_in
 from obrin.core.errors import AddressError, SettleError
 from obrin.core.ipsec.liveness import Liveness
@@ -27,8 +31,12 @@ PickPrefix = Callable[[str, Prefix | None], Prefix]
 PickPrefixes = Callable[[str, tuple[Prefix, ...] | None], tuple[Prefix, ...]]
 
 
-def build_settled(design: Design, choices: Choices) -> Settled:
-    """Raises SettleError when a blank has no choice yet."""
+def build_settled(design: Design, choices: Choices, today: date | None = None) -> Settled:
+    """Raises SettleError when a blank has no choice yet.
+
+    With `today`, what was granted until an earlier day is gone: links are left out, and flows that
+    had to work must not any more.
+    """
 
     def pick(key: str, given: Value | None) -> Value:
         if given is not None:
@@ -65,8 +73,17 @@ def build_settled(design: Design, choices: Choices) -> Settled:
     gateways: dict[str, SettledGateway] = {}
     for site_name, site in design.sites.items():
         for name, gateway in site.gateways.items():
+            profile = gateway_able(design, site_name, name).profile
             uplinks = {
-                n: SettledUplink(n, u.address, u.inside or u.address, u.provider, u.mtu)
+                n: SettledUplink(
+                    n,
+                    u.address,
+                    u.inside or u.address,
+                    u.provider,
+                    u.mtu,
+                    identity_of(u, profile),
+                    u.rate,
+                )
                 for n, u in gateway.uplinks.items()
             }
             gateways[name] = SettledGateway(
@@ -76,6 +93,7 @@ def build_settled(design: Design, choices: Choices) -> Settled:
                 parse_ipv4(loopback)
                 if (loopback := _loopback(design, choices, site_name, name))
                 else min(parse_ipv4(u.address) for u in uplinks.values()),
+                profile,
                 uplinks,
                 networks[site_name],
                 None if gateway.filters is None else tuple(gateway.filters),
@@ -104,14 +122,18 @@ def build_settled(design: Design, choices: Choices) -> Settled:
             _integer(pick(f"{here}.gateway.as", cloud.gateway.asn)),
             tuple(addresses) if isinstance(addresses, list) else (str(addresses),),
             None if cloud.filters is None else tuple(cloud.filters),
+            cloud_able(design, name).profile,
             several6(f"{here}.space6", cloud.space6),
             prefix6(f"{here}.gateway.subnet6", cloud.gateway.subnet6),
         )
     links: dict[str, SettledLink] = {}
     for name, link in design.links.items():
-        suite = suites.get(str(pick(f"links.{name}.suite", link.suite)))
+        if _over(link.until, today):
+            continue
+        suite = suite_of(name, pick(f"links.{name}.suite", link.suite), suites)
         if suite is None:
             raise SettleError(f"links.{name}.suite is not known any more. Run 'obrin settle'")
+        arranged = arrange(design, name)
         links[name] = SettledLink(
             name,
             link.site,
@@ -123,6 +145,9 @@ def build_settled(design: Design, choices: Choices) -> Settled:
             Liveness(link.liveness.delay, link.liveness.wait, link.liveness.tries),
             int(link.bgp.hold),
             link.encapsulation == "always",
+            arranged.selection,
+            link.authentication,
+            bfd_of(design, name, arranged.selection),
             tuple(
                 SettledTunnel(
                     tunnel_name,
@@ -134,12 +159,24 @@ def build_settled(design: Design, choices: Choices) -> Settled:
                     clouds[link.cloud].instances[tunnel.instance - 1],
                     prefix(f"links.{name}.tunnels.{tunnel_name}.inside", tunnel.inside),
                     rank,
+                    arranged.preference(tunnel_name),
+                    arranged.roles[tunnel_name],
                     prefix6(f"links.{name}.tunnels.{tunnel_name}.inside6", tunnel.inside6),
                 )
                 for rank, (tunnel_name, tunnel) in enumerate(link.tunnels.items(), 1)
             ),
         )
-    return Settled(design, networks, networks6, gateways, clouds, links, _index(design, links))
+    wishes = tuple(
+        wish.model_copy(update={"must": "not"}) if _over(wish.until, today) else wish
+        for wish in design.expectations
+    )
+    return Settled(
+        design, networks, networks6, gateways, clouds, links, wishes, _index(wishes, links)
+    )
+
+
+def _over(until: date | None, today: date | None) -> bool:
+    return until is not None and today is not None and until < today
 
 
 def _loopback(design: Design, choices: Choices, site: str, gateway: str) -> str | None:
@@ -191,7 +228,7 @@ def _cloud_exposures(
         ) from None
 
 
-def _index(design: Design, links: dict[str, SettledLink]) -> SettledIndex:
+def _index(wishes: tuple[Expectation, ...], links: dict[str, SettledLink]) -> SettledIndex:
     tunnels_at: dict[str, list[SettledTunnel]] = {}
     by_label: dict[str, SettledTunnel] = {}
     for link in links.values():
@@ -203,7 +240,7 @@ def _index(design: Design, links: dict[str, SettledLink]) -> SettledIndex:
     for link in links.values():
         between.setdefault(frozenset((link.site, link.cloud)), []).append(link)
     expectations_at: dict[str, list[tuple[int, Expectation]]] = {}
-    for number, wish in enumerate(design.expectations, 1):
+    for number, wish in enumerate(wishes, 1):
         for place in {r.partition("/")[0] for r in (wish.source, wish.destination)}:
             expectations_at.setdefault(place, []).append((number, wish))
     return SettledIndex(

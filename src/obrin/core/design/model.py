@@ -9,7 +9,9 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
+from obrin.core.design.profile_spec import ProfileSpec
 from obrin.core.design.values import (
+    Day,
     FlowText,
     Growth,
     Ipv4PrefixesText,
@@ -44,6 +46,13 @@ class Uplink(Entity):
         None,
         description="The gateway's own address when a translator stands in front of it.",
     )
+    rate: Megabits | None = Field(None, description="What it carries, each way.")
+    identity: str | None = Field(
+        None,
+        pattern=r"^[A-Za-z0-9.:@-]{1,128}$",
+        description="What the gateway says it is here: an address or a name. "
+        "Blank: the public address.",
+    )
     mtu: Annotated[int, Field(ge=576, le=9216)] = Field(
         1500, description="Largest packet that the whole path carries, in bytes; 1492 with PPPoE."
     )
@@ -68,6 +77,9 @@ class Gateway(Entity):
         None,
         min_length=1,
         description="Names of the suites that the device can do, best first. Blank: all shipped.",
+    )
+    profile: str | None = Field(
+        None, description="What the device can do: a shipped profile or one of this design."
     )
     loopback: Ipv4Text | None = Field(
         None, description="Its loopback address. Blank: settled where a pool for loopbacks exists."
@@ -130,6 +142,9 @@ class CloudGateway(Entity):
     offers: list[str] | None = Field(
         None, min_length=1, description="Suites it may use, best first. Blank: all shipped."
     )
+    profile: str | None = Field(
+        None, description="What it can do. Blank: what the practice world does."
+    )
 
 
 class Cloud(Entity):
@@ -163,6 +178,12 @@ class Tunnel(Entity):
     instance: Annotated[int, Field(ge=1, le=2)] = Field(
         1, description="Number of the cloud gateway's instance."
     )
+    role: Literal["active", "shared", "standby", "spare"] | None = Field(
+        None,
+        description="`active` carries the traffic, `shared` carries a share of it with all others "
+        "that are `shared`, `standby` is up and takes over, `spare` is down until those before it "
+        "failed. Blank: the first is active; spares where the device cannot hold more.",
+    )
     inside: Ipv4PrefixText | None = Field(
         None, description="Point-to-point block: the cloud has the first host, the site the second."
     )
@@ -179,6 +200,15 @@ class Liveness(Entity):
     tries: Annotated[int, Field(ge=1, le=10)] = Field(4, description="Sends before giving up.")
 
 
+class BfdSpec(Entity):
+    """Watching the path inside each tunnel by BFD (RFC 5880)."""
+
+    interval: Seconds = Field(0.3, ge=0.05, le=60.0, description="Between packets, both ways.")
+    multiplier: Annotated[int, Field(ge=1, le=50)] = Field(
+        3, description="Packets that may be missed before the path is taken for dead."
+    )
+
+
 class Bgp(Entity):
     """Timers of the BGP sessions (RFC 4271 section 4.2)."""
 
@@ -190,6 +220,9 @@ class Link(Entity):
 
     site: Name = Field(description="A site of this design.")
     cloud: Name = Field(description="A cloud of this design.")
+    until: Day | None = Field(
+        None, description="Last day of the link; from the next it is in no pack."
+    )
     networks: list[Name] | None = Field(
         None, min_length=1, description="The site's networks that use it. Blank: all."
     )
@@ -212,10 +245,22 @@ class Link(Entity):
     )
     routing: Literal["bgp", "static"] = Field("bgp", description="How routes are made known.")
     suite: str | None = Field(None, description="A suite's name. Blank: the strongest of both.")
+    selection: Literal["interface", "policy"] | None = Field(
+        None,
+        description="What leads traffic into the tunnels: an interface each, or traffic selectors. "
+        "Blank: interfaces, if every device has them.",
+    )
+    authentication: Literal["pre-shared-key", "certificate"] = Field(
+        "pre-shared-key", description="How the ends prove who they are."
+    )
     liveness: Liveness = Field(
         default_factory=lambda: Liveness.model_validate({}), description="Dead-peer detection."
     )
     bgp: Bgp = Field(default_factory=lambda: Bgp.model_validate({}), description="BGP timers.")
+    bfd: BfdSpec | Literal[False] | None = Field(
+        None,
+        description="BFD inside its tunnels. Blank: if both ends' profiles can; `false`: never.",
+    )
     encapsulation: Literal["auto", "always"] = Field(
         "auto", description="UDP encapsulation of ESP: when a translator is found, or always."
     )
@@ -257,6 +302,24 @@ class SuiteSpec(Entity):
     esp: EspPart
 
 
+class AuthoritySpec(Entity):
+    """The small certificate authority for links that authenticate by certificate."""
+
+    key: Literal["rsa", "ecdsa", "ed25519"] | None = Field(
+        None, description="Kind of key. Blank: one that all the devices can do, ECDSA if they can."
+    )
+    root: Seconds = Field(3650 * 86400.0, description="Life of the root.")
+    issuing: Seconds = Field(1825 * 86400.0, description="Life of the issuing authority.")
+    gateway: Seconds = Field(365 * 86400.0, description="Life of a gateway's certificate.")
+
+
+class Reliability(Entity):
+    """How often things of one kind fail, and how long they take to mend."""
+
+    fails_every: Seconds = Field(alias="fails-every", description="Mean time to the next failure.")
+    mended_in: Seconds = Field(alias="mended-in", description="Mean time until it is mended.")
+
+
 class Policy(Entity):
     """What an organisation asks of every suite, beyond the standards."""
 
@@ -273,6 +336,9 @@ class Policy(Entity):
     longest_child: Seconds | None = Field(
         None, alias="longest-child", description="Longest lifetime of a child SA."
     )
+    key_life: Seconds | None = Field(
+        None, alias="key-life", description="Longest use of a pre-shared key, such as `365 d`."
+    )
     pfs: bool = Field(False, description="Whether every rekey needs a new key exchange.")
 
 
@@ -285,6 +351,10 @@ class Expectation(Entity):
     must: Literal["work", "not"] = Field(
         "work", description="`work`, or `not` when it must be dropped."
     )
+    load: Megabits | None = Field(None, description="What it carries at its busiest.")
+    until: Day | None = Field(
+        None, description="Last day on which it must work; from the next it must not."
+    )
 
 
 class Design(Entity):
@@ -296,6 +366,16 @@ class Design(Entity):
     clouds: dict[Name, Cloud] = Field(min_length=1)
     links: dict[Name, Link] = Field(default_factory=dict)
     suites: dict[Name, SuiteSpec] = Field(default_factory=dict)
+    authority: AuthoritySpec = Field(
+        default_factory=lambda: AuthoritySpec.model_validate({}),
+        description="The certificate authority, where links use certificates.",
+    )
+    reliability: dict[
+        Literal["tunnel", "uplink", "provider", "gateway", "instance", "cloud"], Reliability
+    ] = Field(default_factory=dict, description="For 'obrin drill --availability'.")
+    profiles: dict[Name, ProfileSpec] = Field(
+        default_factory=dict, description="What your devices can do; see 'obrin profiles'."
+    )
     elsewhere: dict[Name, Elsewhere] = Field(
         default_factory=dict, description="Ranges in use by others: partners, older networks."
     )

@@ -7,7 +7,9 @@ from collections.abc import Iterator
 from obrin.core.address.prefix import parse_prefix
 from obrin.core.design.mistakes import Mistake, unknown
 from obrin.core.design.model import Design, FilterRule, SuiteSpec
+from obrin.core.design.profile_spec import wrong_names
 from obrin.core.design.reader import Location
+from obrin.core.design.shipped_profiles import SHIPPED_SPECS
 from obrin.core.design.space_references import space_problems
 from obrin.core.errors import AddressError
 from obrin.core.ipsec.policy import NAMES, CryptoPolicy
@@ -90,6 +92,7 @@ def reference_problems(design: Design) -> Iterator[Mistake]:
                 place = ("sites", site_name, "gateways", gateway_name, "filters")
                 yield from _filters(gateway.filters, design, networks, place)
     yield from _policy(design)
+    yield from _profiles(design)
     yield from _duplicate_gateways(design)
     yield from space_problems(design)
     for link_name in design.links:
@@ -98,6 +101,22 @@ def reference_problems(design: Design) -> Iterator[Mistake]:
         for key, reference in (("from", expectation.source), ("to", expectation.destination)):
             if reference not in networks:
                 yield unknown("network", reference, networks, ("expectations", index, key))
+
+
+def _profiles(design: Design) -> Iterator[Mistake]:
+    for name, spec in design.profiles.items():
+        for place, message in wrong_names(spec):
+            yield Mistake(("profiles", name, *place), message, "See 'obrin algorithms'")
+    known = design.profiles.keys() | SHIPPED_SPECS.keys()
+    for site_name, site in design.sites.items():
+        for name, gateway in site.gateways.items():
+            if gateway.profile is not None and gateway.profile not in known:
+                where: Location = ("sites", site_name, "gateways", name, "profile")
+                yield unknown("profile", gateway.profile, known, where)
+    for name, cloud in design.clouds.items():
+        if cloud.gateway.profile is not None and cloud.gateway.profile not in known:
+            where = ("clouds", name, "gateway", "profile")
+            yield unknown("profile", cloud.gateway.profile, known, where)
 
 
 def _network_names(design: Design) -> Iterator[str]:

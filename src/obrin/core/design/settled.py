@@ -12,7 +12,8 @@ from dataclasses import dataclass, field
 from obrin.core.address.prefix import Prefix, parse_prefix
 from obrin.core.address.translation import Exposure
 from obrin.core.design.model import Design, Expectation, FilterRule
-from obrin.core.ipsec.liveness import Liveness
+from obrin.core.ipsec.liveness import Bfd, Liveness
+from obrin.core.ipsec.profile import UNKNOWN, KeyRules, Profile
 from obrin.core.ipsec.suite import Suite
 
 
@@ -20,14 +21,17 @@ from obrin.core.ipsec.suite import Suite
 class SettledUplink:
     """`own` is the address on the device: the public one, unless a translator is in front.
 
-    `mtu` is that of the whole path, in bytes.
+    `mtu` is that of the whole path, in bytes; `rate` in Mbit/s, None where unsaid; `identity` is
+    what the device says it is.
     """
 
     name: str
     address: str
     own: str
     provider: str | None
-    mtu: int = 1500
+    mtu: int
+    identity: str
+    rate: float | None = None
 
     @property
     def translated(self) -> bool:
@@ -36,7 +40,11 @@ class SettledUplink:
 
 @dataclass(frozen=True, slots=True)
 class SettledTunnel:
-    """One tunnel. `rank` 1 is preferred. Addresses inside are integers."""
+    """One tunnel. Addresses inside are integers.
+
+    `rank` is its place in the link, from 1. `preference` is the rank that routing gives it, the
+    lower the better: that of the first shared one for all that are shared.
+    """
 
     name: str
     link: str
@@ -47,6 +55,8 @@ class SettledTunnel:
     cloud_address: str
     inside: Prefix
     rank: int
+    preference: int
+    role: str
     inside6: Prefix | None = None
 
     @property
@@ -79,6 +89,9 @@ class SettledLink:
     liveness: Liveness
     hold: int
     always_encapsulate: bool
+    selection: str
+    authentication: str
+    bfd: Bfd | None
     tunnels: tuple[SettledTunnel, ...]
 
 
@@ -88,6 +101,7 @@ class SettledGateway:
     site: str
     asn: int
     router_id: int
+    profile: Profile
     uplinks: dict[str, SettledUplink]
     networks: dict[str, Prefix]
     filters: tuple[FilterRule, ...] | None
@@ -116,6 +130,7 @@ class SettledCloud:
     asn: int
     instances: tuple[str, ...]
     filters: tuple[FilterRule, ...] | None
+    profile: Profile = UNKNOWN
     spaces6: tuple[Prefix, ...] = ()
     gateway_subnet6: Prefix | None = None
 
@@ -140,7 +155,10 @@ class SettledIndex:
 
 @dataclass(frozen=True, slots=True)
 class Settled:
-    """`networks` and `networks6` hold those of each site by name."""
+    """`networks` and `networks6` hold those of each site by name.
+
+    `links` and `expectations` are as they hold today: what has ended is not in them any more.
+    """
 
     design: Design
     networks: dict[str, dict[str, Prefix]]
@@ -148,15 +166,12 @@ class Settled:
     gateways: dict[str, SettledGateway]
     clouds: dict[str, SettledCloud]
     links: dict[str, SettledLink]
+    expectations: tuple[Expectation, ...]
     index: SettledIndex = field(repr=False, compare=False)
 
     @property
     def name(self) -> str:
         return self.design.name
-
-    @property
-    def expectations(self) -> list[Expectation]:
-        return self.design.expectations
 
     def tunnels(self) -> Iterator[SettledTunnel]:
         for link in self.links.values():
@@ -166,9 +181,36 @@ class Settled:
         """The tunnels that end at a site gateway or a cloud."""
         return self.index.tunnels_at.get(place, ())
 
+    def location_of(self, name: str) -> tuple[str, ...]:
+        """Where the design file describes a site gateway, or the gateway of a cloud."""
+        if name in self.clouds:
+            return ("clouds", name, "gateway")
+        return ("sites", self.gateways[name].site, "gateways", name)
+
     def tunnel(self, label: str) -> SettledTunnel:
         """Raises KeyError."""
         return self.index.by_label[label]
+
+    def keyed_tunnels(self) -> Iterator[SettledTunnel]:
+        """The tunnels whose ends prove themselves by a pre-shared key."""
+        for link in self.links.values():
+            if link.authentication == "pre-shared-key":
+                yield from link.tunnels
+
+    def certified(self) -> dict[str, tuple[str, ...]]:
+        """Gateways and clouds that need a certificate, with the identities it must stand for."""
+        found: dict[str, dict[str, None]] = {}
+        for link in self.links.values():
+            if link.authentication == "certificate":
+                for tunnel in link.tunnels:
+                    found.setdefault(tunnel.gateway, {})[tunnel.uplink.identity] = None
+                    found.setdefault(tunnel.cloud, {})[tunnel.cloud_address] = None
+        return {name: tuple(identities) for name, identities in found.items()}
+
+    def key_rules(self, tunnel: SettledTunnel) -> tuple[KeyRules, KeyRules]:
+        """What the devices at both ends accept as a pre-shared key."""
+        ends = self.gateways[tunnel.gateway].profile, self.clouds[tunnel.cloud].profile
+        return ends[0].key, ends[1].key
 
     def expectations_at(self, place: str) -> tuple[tuple[int, Expectation], ...]:
         """The expectations that begin or end at a site or cloud, with their numbers from 1."""

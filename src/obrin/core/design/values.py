@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
+from datetime import date
 from typing import Annotated, Any
 
 from pydantic import BeforeValidator, PlainSerializer, StringConstraints, WithJsonSchema
@@ -108,6 +109,16 @@ def parse_duration(value: Any) -> float:
     return float(match[1]) * _SECONDS[match[2]]
 
 
+def parse_day(value: Any) -> date:
+    """`2026-12-31` to a day. Raises ValueError."""
+    if isinstance(value, date):
+        return value
+    try:
+        return date.fromisoformat(value if isinstance(value, str) else "")
+    except ValueError:
+        raise ValueError(f"{value!r} is not a day; write for example '2026-12-31'") from None
+
+
 def format_duration(seconds: float) -> str:
     """Seconds as text that `parse_duration` reads back."""
     return f"{seconds:g} s"
@@ -198,6 +209,12 @@ Seconds = Annotated[
     BeforeValidator(parse_duration),
     PlainSerializer(format_duration, return_type=str),
     _text_schema(r"^[0-9.]+ ?(ms|s|min|h|d)$", "a time with its unit", "8 h"),
+]
+Day = Annotated[
+    date,
+    BeforeValidator(parse_day),
+    PlainSerializer(lambda day: day.isoformat(), return_type=str),
+    _text_schema(r"^[0-9]{4}-[0-9]{2}-[0-9]{2}$", "a day", "2026-12-31"),
 ]
 Megabits = Annotated[
     float,

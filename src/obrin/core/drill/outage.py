@@ -4,7 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from obrin.core.design.arrangement import SPARE
 from obrin.core.design.settled import Settled, SettledTunnel
+from obrin.core.drill.detection import detectors
+
+SPARE_START = 2.0
+"""Seconds that a spare may take to come up: two exchanges, one of them perhaps repeated."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -23,21 +28,15 @@ class Outage:
 
 
 def predict_outage(settled: Settled, tunnel: SettledTunnel) -> Outage:
-    """For the silent death of a tunnel that carries the traffic.
-
-    With BGP the hold timer runs from the last message heard, and messages come every third of
-    the hold time (RFC 4271 section 10), so it fires between two thirds and all of it after the
-    death. Dead-peer detection runs beside it; the sooner of the two moves the traffic.
-    """
+    """For the silent death of a tunnel that carries the traffic; the soonest detector moves it."""
     link = settled.links[tunnel.link]
     others = [t for t in link.tunnels if t is not tunnel]
-    low, high = link.liveness.detection()
-    detected_by = "dead-peer detection"
-    if link.routing == "bgp":
-        bgp_low, bgp_high = link.hold * 2 / 3, float(link.hold)
-        if bgp_high <= high:
-            detected_by = f"BGP hold time {link.hold} s"
-        low, high = min(low, bgp_low), min(high, bgp_high)
+    found = detectors(settled, link)
+    if not found:
+        return Outage(0.0, None, "nothing", None)
+    low, high = min(d.shortest for d in found), found[0].longest
     if not others:
-        return Outage(low, None, detected_by, None)
-    return Outage(low, high, detected_by, others[0].name)
+        return Outage(low, None, found[0].name, None)
+    if others[0].role == SPARE:
+        high += SPARE_START
+    return Outage(low, high, found[0].name, others[0].name)

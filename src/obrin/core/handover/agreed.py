@@ -3,14 +3,27 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
+from obrin.core.design.abilities import Able, cloud_able, gateway_able
 from obrin.core.design.references import all_suites, crypto_policy
 from obrin.core.design.settled import Settled, SettledTunnel
-from obrin.core.handover.mirror import TunnelEnd, cloud_end, site_end
-from obrin.core.ipsec.agreement import Edit, End, Step, predict, smallest_edit
-from obrin.core.ipsec.policy import outdated
+from obrin.core.handover.mirror import (
+    TunnelEnd,
+    bfd_words,
+    cloud_end,
+    identity_words,
+    method_words,
+    role_words,
+    site_end,
+)
+from obrin.core.ipsec.agreement import Edit, predict, smallest_edit
+from obrin.core.ipsec.compose import compose
+from obrin.core.ipsec.ends import End, Step
+from obrin.core.ipsec.policy import CryptoPolicy, outdated
+from obrin.core.ipsec.selectors import ANY_IPV4, Selector
 from obrin.core.ipsec.suite import Suite
+from obrin.core.routing.model import announced_by_cloud, announced_by_site
 
 
 @dataclass(frozen=True, slots=True)
@@ -25,7 +38,8 @@ class Line:
 
 @dataclass(frozen=True, slots=True)
 class Agreement:
-    """`edit` is the smallest change that lets both ends agree, where they do not."""
+    """`edit` is the smallest change that lets both ends agree, where they do not; None also when
+    there is none, because the devices have nothing in common that may be used."""
 
     tunnel: SettledTunnel
     ends: tuple[End, End]
@@ -40,47 +54,70 @@ class Agreement:
 def agreements(settled: Settled) -> Iterator[Agreement]:
     """For every tunnel; ends that are alike are played through once."""
     known = all_suites(settled.design)
+    ables: dict[str, tuple[Able, Able]] = {}
     policy = crypto_policy(settled.design)
     usable = {n: s for n, s in known.items() if policy.allows(s) and not outdated(s)} or known
-    played: dict[tuple[tuple[Suite, ...], ...], tuple[tuple[Step, ...], Edit | None]] = {}
+    played: dict[tuple[object, ...], tuple[tuple[Step, ...], Edit | None]] = {}
     for tunnel in settled.tunnels():
-        ends = _ends(settled, tunnel, known)
-        key = (ends[0].suites, ends[1].suites)
+        here = f"{tunnel.gateway} {tunnel.cloud}"
+        if here not in ables:
+            site = settled.gateways[tunnel.gateway].site
+            ables[here] = (
+                gateway_able(settled.design, site, tunnel.gateway),
+                cloud_able(settled.design, tunnel.cloud),
+            )
+        ends = _ends(settled, tunnel, known, ables[here])
+        key = (
+            *(replace(end, name="") for end in ends),
+            *(able.profile.name for able in ables[here]),
+        )
         if key not in played:
-            steps = predict(End("the site", key[0]), End("the cloud", key[1]))
+            one, two = (replace(e, name=f"the {n}") for e, n in zip(ends, _SIDES, strict=True))
+            steps = predict(one, two)
             good = all(step.good for step in steps)
-            played[key] = steps, None if good else _edit(settled, tunnel, known, usable)
+            played[key] = steps, None if good else _edit(ables[here], known, usable)
         yield Agreement(tunnel, ends, *played[key])
 
 
+_SIDES = ("site", "cloud")
+
+
 def _edit(
-    settled: Settled, tunnel: SettledTunnel, known: Mapping[str, Suite], usable: dict[str, Suite]
-) -> Edit:
-    """A cloud is changed before a device, which may not be able to do more than it offers."""
-    site, cloud = (_able(settled, tunnel, known, side) for side in (0, 1))
+    ables: tuple[Able, Able], known: dict[str, Suite], usable: dict[str, Suite]
+) -> Edit | None:
+    """A cloud is changed before a device, which may not be able to do more than it offers.
+
+    None when no suite that may be used is within the nature of both.
+    """
+    site, cloud = (able.suites(known) for able in ables)
+    within = {n: s for n, s in usable.items() if all(able.profile.can(s) for able in ables)}
+    if not within:
+        return None
     ends = End("the site", site), End("the cloud", cloud)
-    return smallest_edit(ends, usable, lambda suite: (suite not in site, -suite.strength))
+    return smallest_edit(ends, within, lambda suite: (suite not in site, -suite.strength))
 
 
-def _able(
-    settled: Settled, tunnel: SettledTunnel, known: Mapping[str, Suite], side: int
-) -> tuple[Suite, ...]:
-    """What the site's (0) or the cloud's (1) end can do at all."""
-    if side:
-        offers = settled.design.clouds[tunnel.cloud].gateway.offers
-    else:
-        site = settled.gateways[tunnel.gateway].site
-        offers = settled.design.sites[site].gateways[tunnel.gateway].offers
-    return tuple(known[n] for n in offers) if offers else tuple(known.values())
-
-
-def _ends(settled: Settled, tunnel: SettledTunnel, known: Mapping[str, Suite]) -> tuple[End, End]:
+def _ends(
+    settled: Settled, tunnel: SettledTunnel, known: Mapping[str, Suite], ables: tuple[Able, Able]
+) -> tuple[End, End]:
     """The link's suite where the end can do it; otherwise what it can do instead."""
-    suite = settled.links[tunnel.link].suite
+    link = settled.links[tunnel.link]
+    here: tuple[Selector, ...] = (ANY_IPV4,)
+    there = here
+    if link.selection == "policy":
+        here = tuple(map(Selector.of, announced_by_site(link)))
+        there = tuple(map(Selector.of, announced_by_cloud(link)))
     found = []
-    for side, name in enumerate((tunnel.gateway, tunnel.cloud)):
-        able = _able(settled, tunnel, known, side)
-        found.append(End(name, (suite,) if suite in able else able))
+    for able, (local, remote) in zip(ables, ((here, there), (there, here)), strict=True):
+        suites = able.suites(known)
+        if able.does(link.suite):
+            suites = (link.suite,)
+        elif not suites:
+            # None of the suites that have names: the best that the device can do by itself.
+            own = compose("its own", [able.profile], CryptoPolicy())
+            suites = () if own is None else (own,)
+        anew = able.profile.renewal == "reauthenticate"
+        found.append(End(able.name, suites, "", "", local, remote, anew))
     return found[0], found[1]
 
 
@@ -141,14 +178,17 @@ def _others(one: TunnelEnd, two: TunnelEnd) -> list[Line]:
         return Line(what, pick(one), pick(two))
 
     return [
-        both("Local identity", lambda e: e.local_address),
-        both("Remote identity", lambda e: e.remote_address),
-        both("Authentication", lambda e: "pre-shared key"),
-        both("Traffic selectors", lambda e: ", ".join(map(str, e.selectors)) + " both ways"),
+        both("Local identity", identity_words),
+        both("Remote identity", lambda e: e.remote_identity),
+        both("Authentication", method_words),
+        both("Local traffic selectors", lambda e: ", ".join(map(str, e.local_selectors))),
+        both("Remote traffic selectors", lambda e: ", ".join(map(str, e.remote_selectors))),
+        both("Role", role_words),
         both("Who starts", lambda e: "this end" if e.initiator else "the other end"),
         both("Dead-peer detection",
              lambda e: f"after {e.liveness.delay:g} s, {e.liveness.tries} tries"),
+        both("BFD inside the tunnel", bfd_words),
         both("MTU and MSS inside", lambda e: f"{e.mtu} and {e.mss} bytes"),
-        both("Inside address", lambda e: e.local_inside),
+        both("Inside address", lambda e: e.local_inside if e.selection == "interface" else "none"),
         both("Routed through it", lambda e: ", ".join(map(str, e.remote_prefixes))),
     ]  # fmt: skip

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from typing import Any
 
 from obrin.core.design.settled import Settled
 from obrin.core.handover.mirror import TunnelEnd, ends_at
+from obrin.core.handover.secrets import BY_KEY, Secrets
 from obrin.core.handover.standard_data import bgp_identifier, interface_name
 from obrin.core.ipsec.suite import Suite
 from obrin.core.reach.filters import Rule, filter_of
@@ -14,11 +14,11 @@ from obrin.core.reach.filters import Rule, filter_of
 Context = dict[str, Any]
 
 
-def template_context(settled: Settled, place: str, keys: Mapping[str, str] | None) -> Context:
-    """Everything about one gateway. Keys are there only when given, which means: asked for."""
+def template_context(settled: Settled, place: str, secrets: Secrets | None) -> Context:
+    """Everything about one gateway. Secrets are there only when given, which means: asked for."""
     ends = ends_at(settled, place)
     cloud = settled.clouds.get(place)
-    return {
+    made: Context = {
         "design": settled.name,
         "gateway": place,
         "kind": "cloud" if cloud else "site",
@@ -27,9 +27,16 @@ def template_context(settled: Settled, place: str, keys: Mapping[str, str] | Non
         "bgp": _bgp(settled, place, ends),
         "networks": _networks(settled, place),
         "suites": [_suite(s) for s in {e.suite.name: e.suite for e in ends}.values()],
-        "tunnels": [_tunnel(end, keys) for end in ends],
+        "tunnels": [_tunnel(end, secrets) for end in ends],
         "filters": [_rule(rule) for rule in filter_of(settled, place)],
     }
+    if secrets is not None and place in secrets.certificates:
+        found = secrets.certificates[place]
+        made["certificate"] = {
+            "chain": found.chain, "private_key": found.key, "authorities": found.authorities,
+            "revocations": found.revocations,
+        }  # fmt: skip
+    return made
 
 
 def _bgp(settled: Settled, place: str, ends: tuple[TunnelEnd, ...]) -> Context | None:
@@ -68,12 +75,12 @@ def _suite(suite: Suite) -> Context:
     }  # fmt: skip
 
 
-def _tunnel(end: TunnelEnd, keys: Mapping[str, str] | None) -> Context:
+def _tunnel(end: TunnelEnd, secrets: Secrets | None) -> Context:
     made: Context = {
         "name": end.tunnel, "interface": interface_name(end.tunnel), "uplink": end.uplink,
-        "starts": end.initiator, "preference": end.rank, "suite": end.suite.name,
-        "own_address": end.own_address, "local_identity": end.local_address,
-        "remote_address": end.remote_address, "remote_identity": end.remote_address,
+        "starts": end.initiator, "preference": end.preference, "suite": end.suite.name,
+        "own_address": end.own_address, "local_identity": end.local_identity,
+        "remote_address": end.remote_address, "remote_identity": end.remote_identity,
         "encapsulate_always": end.always_encapsulate,
         "inside": {
             "local": end.local_inside, "remote": end.remote_inside,
@@ -83,15 +90,21 @@ def _tunnel(end: TunnelEnd, keys: Mapping[str, str] | None) -> Context:
         "liveness": {
             "delay": end.liveness.delay, "wait": end.liveness.wait, "tries": end.liveness.tries,
         },
+        "bfd": None if end.bfd is None else {
+            "interval": end.bfd.interval, "multiplier": end.bfd.multiplier,
+        },
         "routing": end.routing, "remote_as": end.remote_as, "hold_time": end.hold,
         "local_preference": end.local_pref,
         "announce": [str(p) for p in end.local_prefixes],
         "accept": [str(p) for p in end.remote_prefixes],
-        "selectors": [str(p) for p in end.selectors],
+        "authentication": end.authentication, "selection": end.selection, "role": end.role,
+        "stands_in_for": list(end.stands_in_for),
+        "local_selectors": [str(p) for p in end.local_selectors],
+        "remote_selectors": [str(p) for p in end.remote_selectors],
         "translations": [{"real": str(t.real), "seen": str(t.seen)} for t in end.translations],
     }  # fmt: skip
-    if keys is not None:
-        made["key"] = keys[end.tunnel]
+    if secrets is not None and end.authentication == BY_KEY:
+        made["key"] = secrets.keys[end.tunnel]
     return made
 
 

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping
 from dataclasses import dataclass
 
 from obrin.core.design.settled import Settled
-from obrin.core.handover.mirror import cloud_end, ends_at, site_end, unmirrored
+from obrin.core.handover.mirror import cloud_end, site_end, unmirrored
 from obrin.core.handover.proof import proof_sheet
+from obrin.core.handover.secrets import Secrets, key_data
 from obrin.core.handover.sheet import sheet_csv, value_sheet
-from obrin.core.handover.standard_data import Json, key_data, standard_data
+from obrin.core.handover.standard_data import Json, standard_data
 from obrin.core.handover.steps import steps
 
 CONFIG, KEYS, SHEET, STEPS = "config.json", "keys.json", "sheet.md", "steps.md"
@@ -49,12 +49,12 @@ def gateways_of(settled: Settled) -> list[str]:
     return [name for name in (*settled.gateways, *settled.clouds) if name in used]
 
 
-def make_pack(settled: Settled, place: str, keys: Mapping[str, str]) -> Pack:
-    """Raises KeyError naming the tunnel whose key is missing."""
+def make_pack(settled: Settled, place: str, secrets: Secrets) -> Pack:
+    """Raises KeyError naming the tunnel or gateway whose secret is missing."""
     return Pack(
         place,
         standard_data(settled, place),
-        key_data(ends_at(settled, place), keys),
+        key_data(settled, place, secrets),
         value_sheet(settled, place),
         steps(settled, place),
         proof_sheet(settled, place),

@@ -7,10 +7,21 @@ import io
 from collections.abc import Iterable, Iterator
 
 from obrin.core.design.settled import Settled
-from obrin.core.handover.mirror import TunnelEnd, ends_at
+from obrin.core.handover.awake import awake_words
+from obrin.core.handover.mirror import (
+    TunnelEnd,
+    bfd_words,
+    ends_at,
+    identity_words,
+    method_words,
+    role_words,
+)
+from obrin.core.handover.secrets import BY_KEY
 from obrin.core.handover.standard_data import bgp_identifier, interface_name
+from obrin.core.ipsec.profile import UNITS, Profile
 from obrin.core.ipsec.suite import Suite
-from obrin.core.reach.filters import ANY_PORT, ICMP, TCP, UDP, Rule, filter_of
+from obrin.core.reach.filters import ANY_PORT, Rule, filter_of
+from obrin.core.reach.packet import ICMP, TCP, UDP
 
 _NAMES = {ICMP: "ICMP", TCP: "TCP", UDP: "UDP"}
 
@@ -47,8 +58,13 @@ def sheet_csv(sheet: str) -> str:
     return out.getvalue()
 
 
-def seconds(value: float) -> str:
-    """Seconds, with minutes or hours beside them where a screen may ask for those."""
+def seconds(value: float, unit: str | None = None) -> str:
+    """Seconds, with minutes or hours beside them where a screen may ask for those.
+
+    With the unit that a device is known to count in, its number comes first.
+    """
+    if unit in ("min", "h") and not value % UNITS[unit]:
+        return f"{value / UNITS[unit]:g} {unit} ({value:g} s)"
     text = f"{value:g} s"
     if value >= 3600 and value % 3600 == 0:
         return f"{text} ({value / 60:g} min, {value / 3600:g} h)"
@@ -67,7 +83,7 @@ def value_sheet(settled: Settled, place: str) -> str:
         f"For whoever configures **{place}** in *{settled.name}*. Every value is final; "
         "enter them in the order given. *Local* is always this gateway, *remote* the other end.",
         "",
-        "Pre-shared keys are not on this sheet. They are in `keys.json`, handed over apart.",
+        "Keys and certificates are not on this sheet. They are in `keys.json`, handed over apart.",
         "",
         "## 1. This gateway",
         "",
@@ -75,7 +91,7 @@ def value_sheet(settled: Settled, place: str) -> str:
         "",
     ]
     lines += _suites(ends)
-    lines += _tunnels(ends)
+    lines += _tunnels(settled, ends)
     lines += _routing(settled, place, ends)
     lines += _filters(filter_of(settled, place), ends)
     lines += _translation(ends)
@@ -118,13 +134,28 @@ def _suites(ends: tuple[TunnelEnd, ...]) -> Iterator[str]:
     for suite in suites.values():
         yield f"### Suite {suite.name}"
         yield ""
-        yield from table(("Value", "IKE SA", "Child SA (ESP)"), _suite_rows(suite))
+        names = ("Phase 1 (IKE)", "Phase 2 (ESP)") if suite.ike_version == 1 else _SAS
+        profile = ends[0].profile
+        yield from table(("Value", *names), _suite_rows(suite, profile))
         yield ""
-    yield "IKE version 2 only. Turn off every other algorithm for these tunnels."
+        if profile.ike.lifetime.shown is False or profile.esp.lifetime.shown is False:
+            yield (
+                "This device does not show the lifetimes that it takes by itself: enter both, "
+                "also where a field seems to be filled."
+            )
+            yield ""
+    versions = sorted({suite.ike_version for suite in suites.values()})
+    yield (
+        f"IKE version {' and '.join(map(str, versions)) or 2} only. "
+        "Turn off every other algorithm for these tunnels."
+    )
     yield ""
 
 
-def _suite_rows(suite: Suite) -> Iterator[tuple[str, str, str]]:
+_SAS = ("IKE SA", "Child SA (ESP)")
+
+
+def _suite_rows(suite: Suite, profile: Profile) -> Iterator[tuple[str, str, str]]:
     ike, esp = suite.ike, suite.esp
     none = "none (part of the encryption)"
     yield "Encryption", ike.encryption.name, esp.encryption.name
@@ -137,28 +168,37 @@ def _suite_rows(suite: Suite) -> Iterator[tuple[str, str, str]]:
     pfs = f"{esp.group.number} ({esp.group.name}), at every rekey" if esp.group else "off"
     yield "DH group (PFS)", f"{ike.group.number} ({ike.group.name})", pfs
     yield "Extended sequence numbers", "does not apply", "on" if esp.esn else "off"
-    yield "Lifetime", seconds(ike.lifetime), seconds(esp.lifetime)
+    yield (
+        "Lifetime",
+        seconds(ike.lifetime, profile.ike.lifetime.unit),
+        seconds(esp.lifetime, profile.esp.lifetime.unit),
+    )
     yield "Lifetime in bytes", "does not apply", "off"
     yield "Mode", "does not apply", "tunnel"
 
 
-def _tunnels(ends: tuple[TunnelEnd, ...]) -> Iterator[str]:
+def _tunnels(settled: Settled, ends: tuple[TunnelEnd, ...]) -> Iterator[str]:
     yield "## 3. Tunnels"
     yield ""
     names = [end.tunnel for end in ends]
     rows: list[tuple[str, list[str]]] = [
-        ("Order of preference", [str(end.rank) for end in ends]),
+        ("Order of preference", [str(end.preference) for end in ends]),
+        ("Role", [role_words(end) for end in ends]),
         ("Suite", [end.suite.name for end in ends]),
         ("Who starts", ["this gateway" if e.initiator else "the remote end" for e in ends]),
         ("Local uplink", [end.uplink for end in ends]),
         ("Local address", [end.own_address for end in ends]),
-        ("Local identity", [end.local_address for end in ends]),
+        ("Local identity", [identity_words(end) for end in ends]),
         ("Remote address", [end.remote_address for end in ends]),
-        ("Remote identity", [end.remote_address for end in ends]),
-        ("Authentication", ["pre-shared key" for _ in ends]),
-        ("Key: entry in keys.json", names),
-        ("Local traffic selector", [", ".join(map(str, end.selectors)) for end in ends]),
-        ("Remote traffic selector", [", ".join(map(str, end.selectors)) for end in ends]),
+        ("Remote identity", [end.remote_identity for end in ends]),
+        ("Authentication", [method_words(end) for end in ends]),
+        (
+            "Secret: entry in keys.json",
+            [e.tunnel if e.authentication == BY_KEY else "certificate" for e in ends],
+        ),
+        ("What leads traffic into it", [_LEADS[end.selection] for end in ends]),
+        ("Local traffic selector", [", ".join(map(str, e.local_selectors)) for e in ends]),
+        ("Remote traffic selector", [", ".join(map(str, e.remote_selectors)) for e in ends]),
         (
             "UDP encapsulation",
             ["always" if e.always_encapsulate else "when a translator is found" for e in ends],
@@ -166,14 +206,24 @@ def _tunnels(ends: tuple[TunnelEnd, ...]) -> Iterator[str]:
         ("Dead-peer detection: ask after", [seconds(end.liveness.delay) for end in ends]),
         ("Dead-peer detection: first wait", [seconds(end.liveness.wait) for end in ends]),
         ("Dead-peer detection: tries", [str(end.liveness.tries) for end in ends]),
-        ("Tunnel interface", [interface_name(end.tunnel) for end in ends]),
-        ("Inside address", [f"{end.local_inside}/{end.inside.length}" for end in ends]),
-        ("Remote inside address", [end.remote_inside for end in ends]),
-        ("MTU of the tunnel interface", [f"{end.mtu} bytes" for end in ends]),
+        ("BFD inside the tunnel", [bfd_words(end) for end in ends]),
+        ("Kept awake by", [awake_words(settled, end) for end in ends]),
+        ("Tunnel interface", [_if_any(e, interface_name(e.tunnel)) for e in ends]),
+        ("Inside address", [_if_any(e, f"{e.local_inside}/{e.inside.length}") for e in ends]),
+        ("Remote inside address", [_if_any(end, end.remote_inside) for end in ends]),
+        ("MTU inside the tunnel", [f"{end.mtu} bytes" for end in ends]),
         ("Largest TCP segment (MSS), both directions", [f"{end.mss} bytes" for end in ends]),
     ]
     yield from table(("Value", *names), ([name, *values] for name, values in rows))
     yield ""
+
+
+_LEADS = {"interface": "routes to its interface", "policy": "a policy of these selectors"}
+
+
+def _if_any(end: TunnelEnd, text: str) -> str:
+    """A value of a tunnel interface, where there is one."""
+    return "none" if end.selection == "policy" else text
 
 
 def _routing(settled: Settled, place: str, ends: tuple[TunnelEnd, ...]) -> Iterator[str]:
@@ -199,11 +249,14 @@ def _routing(settled: Settled, place: str, ends: tuple[TunnelEnd, ...]) -> Itera
         yield ""
         yield "Nothing else is announced or accepted."
         yield ""
-    if static:
+    if static and all(end.selection == "policy" for end in static):
+        yield "No routes: the policies' traffic selectors (3) lead into the tunnels, in order."
+        yield ""
+    elif static:
         yield from table(
             ("Destination", "Through", "Order", "Withdraw when"),
             (
-                (str(p), interface_name(e.tunnel), str(e.rank), "the tunnel's IKE SA is down")
+                (str(p), interface_name(e.tunnel), str(e.preference), "the tunnel's IKE SA is down")
                 for e in static
                 for p in e.remote_prefixes
             ),

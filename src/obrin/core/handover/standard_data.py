@@ -6,14 +6,16 @@ in ietf-access-control-list, translation in ietf-nat; tunnels and BGP in small m
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from typing import Any
 
 from obrin.core.address.prefix import format_address
 from obrin.core.design.settled import Settled
 from obrin.core.handover.mirror import TunnelEnd, ends_at
+from obrin.core.ipsec.liveness import Bfd
 from obrin.core.ipsec.suite import Suite
-from obrin.core.reach.filters import ANY_PORT, ICMP, TCP, UDP, Rule, filter_of
+from obrin.core.reach.filters import ANY_PORT, Rule, filter_of
+from obrin.core.reach.packet import ICMP, TCP, UDP
 
 FILTER_NAME = "tunnel-traffic"
 Json = dict[str, Any]
@@ -79,17 +81,6 @@ def _translations(ends: tuple[TunnelEnd, ...]) -> Iterator[Json]:
                     ]
                 },
             }
-
-
-def key_data(place_ends: tuple[TunnelEnd, ...], keys: Mapping[str, str]) -> Json:
-    """The secrets of one pack, in a document of their own. Raises KeyError for a missing one."""
-    return {
-        "obrin-keys:keys": {
-            "pre-shared-key": [
-                {"tunnel": end.tunnel, "secret": keys[end.tunnel]} for end in place_ends
-            ]
-        }
-    }
 
 
 def _interfaces(settled: Settled, place: str, ends: tuple[TunnelEnd, ...]) -> list[Json]:
@@ -216,6 +207,10 @@ def _decimal(value: float) -> str:
     return text + "0" if text.endswith(".") else text
 
 
+def _bfd(bfd: Bfd) -> Json:
+    return {"interval": _decimal(bfd.interval), "multiplier": bfd.multiplier}
+
+
 def _ipsec(ends: tuple[TunnelEnd, ...]) -> Json:
     suites = {end.suite.name: end.suite for end in ends}
     return {
@@ -228,12 +223,17 @@ def _ipsec(ends: tuple[TunnelEnd, ...]) -> Json:
                 "initiator": end.initiator,
                 "local-address": end.own_address,
                 "remote-address": end.remote_address,
-                "local-identity": end.local_address,
-                "remote-identity": end.remote_address,
-                "authentication": "pre-shared-key",
+                "local-identity": end.local_identity,
+                "remote-identity": end.remote_identity,
+                "authentication": end.authentication,
+                "role": end.role,
+                **({"bfd": _bfd(end.bfd)} if end.bfd else {}),
+                **({"stands-in-for": list(end.stands_in_for)} if end.stands_in_for else {}),
+                "selection": end.selection,
                 "suite": end.suite.name,
-                "local-traffic-selector": [str(p) for p in end.selectors],
-                "remote-traffic-selector": [str(p) for p in end.selectors],
+                "ike-renewal": end.profile.renewal or "rekey",
+                "local-traffic-selector": [str(p) for p in end.local_selectors],
+                "remote-traffic-selector": [str(p) for p in end.remote_selectors],
                 "udp-encapsulation": "always" if end.always_encapsulate else "when-translated",
                 "liveness": {
                     "delay": _decimal(end.liveness.delay),

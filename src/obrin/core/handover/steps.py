@@ -9,6 +9,9 @@ from obrin.core.handover.mirror import TunnelEnd, ends_at
 from obrin.core.handover.standard_data import interface_name
 from obrin.core.reach.trace import probe_key
 
+Part = tuple[str, str, str]
+"""What to do, the check that shows it worked, and where to look when it did not."""
+
 
 def steps(settled: Settled, place: str) -> str:
     """Markdown, numbered. Nothing that works is cut before its replacement is proven."""
@@ -17,25 +20,28 @@ def steps(settled: Settled, place: str) -> str:
     lines = [
         f"# {place}: order of steps",
         "",
-        "Values are on the sheet, keys in `keys.json`. Go on only when a step's check holds.",
+        "Values are on the sheet, secrets in `keys.json`. Go on only when a step's check holds.",
         "",
     ]
     parts = [_cloud_first(settled, place)] if cloud else [_site_first(settled, place)]
     parts += [_tunnel(end) for end in ends]
-    parts.append(
-        (
-            "Enter the filter, and leave tunnel traffic out of source translation (sheet, 5 on)",
-            "the filter's last rule drops everything else; the internet still works from the site",
-        )
-    )
-    parts += [_routing(end) for end in ends]
+    parts.append(_FILTER)
+    parts += [_routing(end) for end in ends if end.selection == "interface"]
     parts += [_flow(settled, place), _failover(settled, place)]
-    for number, (what, check) in enumerate(parts, 1):
-        lines += [f"{number}. {what}.", f"   *Check:* {check}.", ""]
+    for number, (what, check, otherwise) in enumerate(parts, 1):
+        lines += [f"{number}. {what}.", f"   *Check:* {check}.", f"   *If not:* {otherwise}.", ""]
     return "\n".join(lines)
 
 
-def _cloud_first(settled: Settled, place: str) -> tuple[str, str]:
+_FILTER: Part = (
+    "Enter the filter, and leave tunnel traffic out of source translation (sheet, 5 on)",
+    "the filter's last rule drops everything else; the internet still works from the site",
+    "if the internet stopped, the exemption from translation is too wide: it is for the "
+    "destinations on the sheet only",
+)
+
+
+def _cloud_first(settled: Settled, place: str) -> Part:
     cloud = settled.clouds[place]
     held = ", ".join(map(str, cloud.spaces))
     return (
@@ -43,42 +49,75 @@ def _cloud_first(settled: Settled, place: str) -> tuple[str, str]:
         f"then the gateway of class {cloud.gateway_class} with {len(cloud.instances)} instances. "
         "'obrin connect' does this step and all others at the cloud",
         f"the gateway is ready and has the addresses {', '.join(cloud.instances)}",
+        "the cloud says which resource it refuses; 'obrin check' names ranges and sizes that it "
+        "does not allow. A gateway takes tens of minutes",
     )
 
 
-def _site_first(settled: Settled, place: str) -> tuple[str, str]:
+def _site_first(settled: Settled, place: str) -> Part:
     uplinks = settled.gateways[place].uplinks.values()
+    behind = [u for u in uplinks if u.translated]
+    passed = "".join(f"; the translator at {u.address} passes them to {u.own}" for u in behind)
     return (
         "Allow UDP 500, UDP 4500 and ESP on the internet side (sheet, last part)",
         f"the uplinks {', '.join(f'{u.name} ({u.address})' for u in uplinks)} reach the internet",
+        f"ask the provider whether UDP 500 and 4500 pass{passed}",
     )
 
 
-def _tunnel(end: TunnelEnd) -> tuple[str, str]:
+def _tunnel(end: TunnelEnd) -> Part:
+    secret = "its key" if end.authentication == "pre-shared-key" else "its certificate"
+    by_policy = end.selection == "policy"
+    where = "the policy of its traffic selectors"
+    if not by_policy:
+        where = f"interface {interface_name(end.tunnel)}"
+    enter = f"Enter suite {end.suite.name}, tunnel {end.tunnel} with {secret}, and {where}"
+    if end.stands_in_for:
+        elders = ", ".join(end.stands_in_for)
+        return (
+            f"{enter} (sheet, 2 and 3). It comes up only when {elders} failed",
+            "it stays down now; the last step shows that it comes up",
+            f"if it is up beside {elders}, the two take each other's traffic: set its role",
+        )
     starts = "The gateway starts it by itself" if end.initiator else "The remote end starts it"
+    if end.initiator and end.profile.keep_awake is False:
+        starts = "It starts when the first packet comes for it"
+    check = f"the IKE SA with {end.remote_address} is up, its child SA is up"
+    if not by_policy:
+        check += f", and {end.remote_inside} answers a ping from {end.local_inside}"
+    proof = "the key, case and all" if secret == "its key" else "the certificates and their dates"
     return (
-        f"Enter suite {end.suite.name}, tunnel {end.tunnel} with its key, and interface "
-        f"{interface_name(end.tunnel)} (sheet, 2 and 3). {starts}",
-        f"the IKE SA with {end.remote_address} is up, its child SA is up, and "
-        f"{end.remote_inside} answers a ping from {end.local_inside}",
+        f"{enter} (sheet, 2 and 3). {starts}",
+        check,
+        "no answer at all: the addresses, and UDP 500 on the way; NO_PROPOSAL_CHOSEN: section 2 "
+        f"of both sheets; AUTHENTICATION_FAILED: {proof}, and the identities; TS_UNACCEPTABLE: "
+        "the traffic selectors; up at one end only: wait a minute, then restart it at both",
     )
 
 
-def _routing(end: TunnelEnd) -> tuple[str, str]:
+def _routing(end: TunnelEnd) -> Part:
     prefixes = ", ".join(map(str, end.remote_prefixes))
     if end.routing == "static":
         return (
             f"Enter the static routes to {prefixes} through {end.tunnel} (sheet, 4)",
             f"the table shows {prefixes} through {interface_name(end.tunnel)}",
+            "a route that is not in the table: the tunnel is down, or another route is longer",
         )
     return (
         f"Enter the BGP peer {end.remote_inside} of tunnel {end.tunnel} (sheet, 4)",
         f"the session is established and {prefixes} is learned from it",
+        f"idle or connecting: a ping to {end.remote_inside}, TCP 179, the source address, the AS "
+        "numbers; established and nothing learned: what the other end announces, and what this "
+        "one accepts",
     )
 
 
-def _flow(settled: Settled, place: str) -> tuple[str, str]:
+def _flow(settled: Settled, place: str) -> Part:
     here = place if place in settled.clouds else settled.gateways[place].site
+    otherwise = (
+        "packets out and none in: the other end's routes and filter, its tables without "
+        "propagation, the host's own firewall; small ones pass and large ones hang: the MSS"
+    )
     for _, expectation in settled.expectations_at(here):
         if expectation.must == "work":
             key = probe_key(settled, expectation)
@@ -87,19 +126,23 @@ def _flow(settled: Settled, place: str) -> tuple[str, str]:
                 "Try the flows that must work, from both sides ('obrin probe')",
                 f"for one, {expectation.flow} from {source} to {destination} is answered, and "
                 "packets are counted in and out at both ends",
+                otherwise,
             )
     return (
         "Send traffic from both sides",
         "packets are counted in and out at both ends of the preferred tunnel",
+        otherwise,
     )
 
 
-def _failover(settled: Settled, place: str) -> tuple[str, str]:
+def _failover(settled: Settled, place: str) -> Part:
     tunnels = settled.tunnels_at(place)
     if not tunnels:
-        return "Nothing is connected here", "there is nothing to check"
+        return "Nothing is connected here", "there is nothing to check", "nothing to look at"
     first = tunnels[0]
     return (
         f"Lose tunnel {first.label} on purpose, then bring it back",
         f"traffic stops for {predict_outage(settled, first)}",
+        "the second tunnel was never up; or the ends prefer different ones; or nothing notices: "
+        "hold time and dead-peer detection",
     )

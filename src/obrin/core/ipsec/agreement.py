@@ -5,9 +5,13 @@ The same offers, choice and lifetimes as in the wire engine, played through in o
 - IKE_SA_INIT: the first of the initiator's proposals that the responder allows; a wrong guess of
   the group is asked again (INVALID_KE_PAYLOAD, section 1.2).
 - IKE_AUTH: identities and keys; and the first child, which takes its keys from the IKE SA without
-  a group of its own, so that a difference in perfect forward secrecy shows only at its first rekey.
+  a group of its own, so that a difference in perfect forward secrecy shows only at its first rekey;
+  its traffic selectors are narrowed to what both ends have (section 2.9).
 - Rekeys: lifetimes are not negotiated (section 2.8), each end acts on its own; so the end whose
   time comes first proposes, and what it may propose can differ from what was agreed at first.
+- A device that reauthenticates instead deletes the IKE SA and starts anew (section 2.8.3).
+
+Two ends that share IKEv1 only go through its phases instead (`phases.py`).
 """
 
 from __future__ import annotations
@@ -15,6 +19,18 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
+from obrin.core.ipsec.ends import (
+    AUTH_FAILED,
+    NO_PROPOSAL,
+    OTHER_VERSION,
+    SELECTORS_APART,
+    End,
+    Step,
+    apart,
+    names,
+    selected,
+    stranger,
+)
 from obrin.core.ipsec.offers import (
     FIRST_SHARE,
     JITTER,
@@ -24,71 +40,56 @@ from obrin.core.ipsec.offers import (
     ike_lifetime,
     ike_offers,
 )
-from obrin.core.ipsec.proposal import Proposal, choose, mismatch
+from obrin.core.ipsec.phases import predict_phases
+from obrin.core.ipsec.proposal import Proposal, choose
 from obrin.core.ipsec.registry import Kind
 from obrin.core.ipsec.suite import Suite
-
-WORDS = {
-    Kind.ENCRYPTION: "encryption",
-    Kind.PRF: "PRF",
-    Kind.INTEGRITY: "integrity",
-    Kind.GROUP: "DH groups",
-    Kind.ESN: "sequence number sizes",
-}
-NO_PROPOSAL, AUTH_FAILED = "NO_PROPOSAL_CHOSEN", "AUTHENTICATION_FAILED"
-
-
-@dataclass(frozen=True, slots=True)
-class End:
-    """One end: its name, and the suites it is configured with, preferred first."""
-
-    name: str
-    suites: tuple[Suite, ...]
-
-
-@dataclass(frozen=True, slots=True)
-class Step:
-    """One exchange. `earliest` and `latest` are seconds after the start; `notify` is empty when it
-    succeeds."""
-
-    earliest: float
-    latest: float
-    exchange: str
-    text: str
-    notify: str = ""
-
-    @property
-    def good(self) -> bool:
-        return not self.notify
 
 
 def predict(initiator: End, responder: End, *, same_key: bool = True) -> tuple[Step, ...]:
     """The exchanges in the order of their time, up to the first that ends it all."""
-    return tuple(_predict(initiator, responder, same_key))
+    both = initiator.versions & responder.versions
+    if not both:
+        spoken = [" and ".join(f"IKEv{v}" for v in sorted(e.versions)) or "nothing"
+                  for e in (initiator, responder)]  # fmt: skip
+        text = f"{initiator.name} speaks {spoken[0]}, {responder.name} {spoken[1]}"
+        return (Step(0, 0, "IKE_SA_INIT", text, OTHER_VERSION),)
+    version = max(both)
+    ends = initiator.speaking(version), responder.speaking(version)
+    if version == 1:
+        return tuple(predict_phases(*ends, same_key=same_key))
+    return tuple(_predict(*ends, same_key))
 
 
 def _predict(one: End, two: End, same_key: bool) -> Iterator[Step]:
     offered, accepted = ike_offers(one.suites), ike_offers(two.suites)
     agreed = choose(offered, accepted)
     if agreed is None:
-        yield Step(0, 0, "IKE_SA_INIT", _apart(offered, accepted, two), NO_PROPOSAL)
+        yield Step(0, 0, "IKE_SA_INIT", apart(offered, accepted, two), NO_PROPOSAL)
         return
-    yield Step(0, 0, "IKE_SA_INIT", _names(agreed) + _again(agreed, one.suites[0].ike.group.number))
-    if not same_key:
-        text = f"{two.name} finds that the pre-shared keys differ"
-        yield Step(0, 0, "IKE_AUTH", text, AUTH_FAILED)
+    again = _again(agreed, one.suites[0].ike.group.number)
+    yield Step(0, 0, "IKE_SA_INIT", names(agreed) + again + _decided(one, two))
+    fault = stranger(one, two) or stranger(two, one)
+    if not fault and not same_key:
+        fault = f"{two.name} finds that the pre-shared keys differ"
+    if fault:
+        yield Step(0, 0, "IKE_AUTH", fault, AUTH_FAILED)
         return
-    yield Step(0, 0, "IKE_AUTH", "identities and pre-shared keys fit")
+    yield Step(0, 0, "IKE_AUTH", "identities and proofs fit")
     offered = child_offers(one.suites, with_group=False)
     accepted = child_offers(two.suites, with_group=False)
     child = choose(offered, accepted)
     if child is None:
-        text = f"{_apart(offered, accepted, two)}; the IKE SA stays, without a child SA"
+        text = f"{apart(offered, accepted, two)}; the IKE SA stays, without a child SA"
         yield Step(0, 0, "first child SA", text, NO_PROPOSAL)
         return
-    yield Step(
-        0, 0, "first child SA", f"{_names(child)}; keys from the IKE SA, no group of its own"
-    )
+    narrowed = selected(one, two)
+    if narrowed is None:
+        text = f"{two.name} has none of the traffic selectors; the IKE SA stays, without a child SA"
+        yield Step(0, 0, "first child SA", text, SELECTORS_APART)
+        return
+    text = f"{names(child)}; keys from the IKE SA, no group of its own{narrowed}"
+    yield Step(0, 0, "first child SA", text)
     rekeys = [
         _rekey("first child rekey", one, two, child, esp_lifetime, _child_rekey),
         _rekey("IKE rekey", one, two, agreed, ike_lifetime, _ike_rekey),
@@ -115,12 +116,14 @@ def _rekey(
         movers = [(two, one)]
     else:
         movers = [(one, two), (two, one)]
+    if name == "IKE rekey" and movers[0][0].reauthenticates:
+        name = "reauthentication"
     earliest = min(low for low, _ in windows)
     latest = min(high for _, high in windows)
     outcomes = {mover.name: rekey(mover, other) for mover, other in movers}
     failed = {who: found for who, found in outcomes.items() if found[1]}
     who, (text, notify) = next(iter(failed.items() or outcomes.items()))
-    maybe = "may ask first" if len(movers) > 1 else "asks"
+    maybe = "may come first" if len(movers) > 1 else "acts"
     step = Step(earliest, latest, name, f"{who} {maybe}: {text}", notify)
     if not notify:
         return [step]
@@ -135,21 +138,29 @@ def _child_rekey(mover: End, other: End) -> tuple[str, str]:
     accepted = child_offers(other.suites, with_group=True)
     chosen = choose(offered, accepted)
     if chosen is None:
-        return _apart(offered, accepted, other), NO_PROPOSAL
+        return apart(offered, accepted, other), NO_PROPOSAL
     first = mover.suites[0].esp.group
-    return _names(chosen) + _again(chosen, 0 if first is None else first.number), ""
+    return names(chosen) + _again(chosen, 0 if first is None else first.number), ""
 
 
 def _ike_rekey(mover: End, other: End) -> tuple[str, str]:
+    if mover.reauthenticates:
+        return (
+            "deletes the IKE SA and starts anew with IKE_SA_INIT and IKE_AUTH; no traffic passes "
+            "for about a second"
+        ), ""
     offered, accepted = ike_offers(mover.suites), ike_offers(other.suites)
     chosen = choose(offered, accepted)
     if chosen is None:
-        return _apart(offered, accepted, other), NO_PROPOSAL
-    return _names(chosen) + _again(chosen, mover.suites[0].ike.group.number), ""
+        return apart(offered, accepted, other), NO_PROPOSAL
+    return names(chosen) + _again(chosen, mover.suites[0].ike.group.number), ""
 
 
-def _names(proposal: Proposal) -> str:
-    return ", ".join(str(t) for t in proposal.transforms)
+def _decided(one: End, two: End) -> str:
+    """Who decides, where there was something to decide (RFC 7296 section 3.3)."""
+    if len(one.suites) == 1:
+        return ""
+    return f"; the first of {len(one.suites)} that {one.name} offers and {two.name} accepts"
 
 
 def _again(chosen: Proposal, guess: int) -> str:
@@ -157,13 +168,6 @@ def _again(chosen: Proposal, guess: int) -> str:
     if group is None or group.number == guess:
         return ""
     return f"; asked again with group {group.number} (INVALID_KE_PAYLOAD)"
-
-
-def _apart(offered: tuple[Proposal, ...], accepted: tuple[Proposal, ...], by: End) -> str:
-    kinds = mismatch(offered, accepted)
-    words = ", ".join(WORDS[kind] for kind in kinds)
-    common = f"nothing in common for {words}" if kinds else "no combination in common"
-    return f"{by.name} accepts none of what is offered: {common}"
 
 
 @dataclass(frozen=True, slots=True)

@@ -11,6 +11,22 @@ from dataclasses import dataclass
 
 
 @dataclass(frozen=True, slots=True)
+class Bfd:
+    """Watching the path inside a tunnel (RFC 5880): seconds between packets, and how many may be
+    missed."""
+
+    interval: float = 0.3
+    multiplier: int = 3
+
+    def detection(self) -> tuple[float, float]:
+        """(shortest, longest) seconds from a path's death to its being noticed.
+
+        The last packet came up to an interval before the death (section 6.8.4).
+        """
+        return self.interval * (self.multiplier - 1), self.interval * self.multiplier
+
+
+@dataclass(frozen=True, slots=True)
 class Liveness:
     """Seconds without news before asking, the first wait, and how often to send in all."""
 

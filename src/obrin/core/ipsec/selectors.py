@@ -26,6 +26,10 @@ class Selector:
     def __str__(self) -> str:
         return f"{format_address(self.first, self.bits)}-{format_address(self.last, self.bits)}"
 
+    def holds(self, address: int) -> bool:
+        """Whether an address is in the range."""
+        return self.first <= address <= self.last
+
     def intersect(self, other: Selector) -> Selector | None:
         """What both cover, or None."""
         if self.bits != other.bits:

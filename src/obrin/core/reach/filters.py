@@ -8,45 +8,14 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
-from typing import NamedTuple
 
-from obrin.core.address.prefix import Prefix, format_address
+from obrin.core.address.prefix import Prefix
 from obrin.core.design.model import FilterRule
 from obrin.core.design.settled import Settled
-from obrin.core.design.values import PROTOCOLS, Flow
+from obrin.core.design.values import Flow
+from obrin.core.reach.packet import ECHO_REPLY, ECHO_REQUEST, ICMP, PacketKey
 
-ICMP, TCP, UDP = PROTOCOLS["icmp"], PROTOCOLS["tcp"], PROTOCOLS["udp"]
-ECHO_REQUEST, ECHO_REPLY = 8, 0
 ANY_PORT = (0, 65535)
-
-
-class PacketKey(NamedTuple):
-    """What a filter looks at. Addresses are integers; `icmp_type` is -1 unless it is ICMP."""
-
-    source: int
-    destination: int
-    protocol: int
-    source_port: int = 0
-    destination_port: int = 0
-    icmp_type: int = -1
-
-    def reply(self) -> PacketKey:
-        """The key of the answer to this packet."""
-        kind = ECHO_REPLY if self.icmp_type == ECHO_REQUEST else self.icmp_type
-        return PacketKey(
-            self.destination,
-            self.source,
-            self.protocol,
-            self.destination_port,
-            self.source_port,
-            kind,
-        )
-
-    def __str__(self) -> str:
-        name = next((n for n, p in PROTOCOLS.items() if p == self.protocol), str(self.protocol))
-        ends = f"{format_address(self.source)} > {format_address(self.destination)}"
-        port = f"/{self.destination_port}" if self.protocol in (TCP, UDP) else ""
-        return f"{name}{port} {ends}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,6 +29,11 @@ class Rule:
     source_ports: tuple[int, int] = ANY_PORT
     destination_ports: tuple[int, int] = ANY_PORT
     icmp_type: int | None = None
+
+    @property
+    def flow(self) -> Flow:
+        """The flow that it lets begin."""
+        return Flow(self.protocol, *self.destination_ports)
 
     def matches(self, key: PacketKey) -> bool:
         if not (self.source.contains(key.source) and self.destination.contains(key.destination)):
@@ -100,18 +74,21 @@ class RuleSet:
 
     def __init__(self, rules: Iterable[Rule] = ()) -> None:
         self.rules = tuple(rules)
-        self._by_destination: dict[int, dict[int, list[tuple[int, Rule]]]] = {}
+        # By the lengths of both prefixes, then by both prefixes: few lengths, many prefixes.
+        self._levels: dict[tuple[int, int], dict[tuple[int, int], list[tuple[int, Rule]]]] = {}
         for order, rule in enumerate(self.rules):
-            shift = rule.destination.bits - rule.destination.length
-            level = self._by_destination.setdefault(shift, {})
-            level.setdefault(rule.destination.value >> shift, []).append((order, rule))
+            there = rule.destination.bits - rule.destination.length
+            here = rule.source.bits - rule.source.length
+            level = self._levels.setdefault((there, here), {})
+            ends = rule.destination.value >> there, rule.source.value >> here
+            level.setdefault(ends, []).append((order, rule))
 
     def match(self, key: PacketKey) -> Rule | None:
         """The first rule that lets the packet through, or None: it is dropped."""
         found = [
             entry
-            for shift, level in self._by_destination.items()
-            for entry in level.get(key.destination >> shift, ())
+            for (there, here), level in self._levels.items()
+            for entry in level.get((key.destination >> there, key.source >> here), ())
             if entry[1].matches(key)
         ]
         return min(found, key=lambda entry: entry[0])[1] if found else None

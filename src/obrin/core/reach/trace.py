@@ -8,30 +8,29 @@ from obrin.core.address.prefix import format_address
 from obrin.core.address.translation import Exposure, inward, outward
 from obrin.core.design.model import Expectation
 from obrin.core.design.settled import Settled
-from obrin.core.reach.filters import ECHO_REQUEST, ICMP, PacketKey
 from obrin.core.reach.model import ReachModel
+from obrin.core.reach.packet import PacketKey
 from obrin.core.routing.forwarding import Route, RouteKind
-
-EPHEMERAL = 40000
 
 
 @dataclass(frozen=True, slots=True)
 class Trace:
-    """`dropped` is empty when the packet arrives; `arrived` is the packet as it then is."""
+    """`dropped` is empty when the packet arrives; `arrived` is the packet as it then is.
+
+    `tunnel` is the one that it takes; empty when it stops before, or needs none.
+    """
 
     hops: tuple[str, ...]
     dropped: str = ""
     arrived: PacketKey | None = None
+    tunnel: str = ""
 
 
 def probe_key(settled: Settled, expectation: Expectation) -> PacketKey:
     """The first packet that a probe of this expectation sends."""
     source, _ = settled.host(expectation.source, expectation.destination.partition("/")[0])
     _, destination = settled.host(expectation.destination, expectation.source.partition("/")[0])
-    flow = expectation.flow
-    if flow.protocol in (None, ICMP):
-        return PacketKey(source, destination, ICMP, icmp_type=ECHO_REQUEST)
-    return PacketKey(source, destination, flow.protocol, EPHEMERAL, flow.first_port)
+    return PacketKey.first_of(expectation.flow, source, destination)
 
 
 def far_key(settled: Settled, expectation: Expectation) -> PacketKey:
@@ -67,19 +66,20 @@ def _from_site(model: ReachModel, site: str, start: str, key: PacketKey) -> Trac
         route = found[1]
         if route.kind is RouteKind.CONNECTED and route.via in gateway.networks:
             return Trace((*hops, f"delivered inside {site}"), "", key)
-        rank = settled.tunnel(route.via).rank
+        rank = settled.tunnel(route.via).preference
         if best is None or rank < best[0]:
             best = (rank, gateway.name, route)
     if best is None:
         names = ", ".join(g.name for g in gateways)
         return _stop(hops, f"no route to {format_address(key.destination)} at {names}")
     _, gateway_name, route = best
-    hops.append(f"{gateway_name}: route {route.prefix} ({route.kind.label}) via {route.via}")
+    via = route.via_for(key)
+    hops.append(f"{gateway_name}: route {route.prefix} ({route.kind.label}) via {via}")
     rule = model.rules(gateway_name).match(key)
     if rule is None:
         return _stop(hops, f"filter at {gateway_name}: no rule lets {key} through")
     hops.append(f"{gateway_name}: filter rule {rule.name}")
-    tunnel = settled.tunnel(route.via)
+    tunnel = settled.tunnel(via)
     hops.append(f"tunnel {tunnel.label} to {tunnel.cloud} instance {tunnel.instance}")
     link = settled.links[tunnel.link]
     key = _translated(key, link.exposures, link.cloud_exposures, hops)
@@ -91,7 +91,8 @@ def _from_site(model: ReachModel, site: str, start: str, key: PacketKey) -> Trac
     if rule is None:
         return _stop(hops, f"filter at {tunnel.cloud}: no rule lets {key} through")
     hops.append(f"{tunnel.cloud}: filter rule {rule.name}")
-    return Trace((*hops, f"host {format_address(key.destination)} in {found[1].via}"), "", key)
+    hops.append(f"host {format_address(key.destination)} in {found[1].via}")
+    return Trace(tuple(hops), "", key, via)
 
 
 def _from_cloud(model: ReachModel, cloud: str, start: str, key: PacketKey) -> Trace:
@@ -112,8 +113,9 @@ def _from_cloud(model: ReachModel, cloud: str, start: str, key: PacketKey) -> Tr
     if found is None:
         return _stop(hops, f"no route to {format_address(key.destination)} at {cloud}")
     route = found[1]
-    hops.append(f"{cloud}: route {route.prefix} ({route.kind.label}) via {route.via}")
-    tunnel = settled.tunnel(route.via)
+    via = route.via_for(key)
+    hops.append(f"{cloud}: route {route.prefix} ({route.kind.label}) via {via}")
+    tunnel = settled.tunnel(via)
     hops.append(f"tunnel {tunnel.label} to {tunnel.gateway}")
     link = settled.links[tunnel.link]
     key = _translated(key, link.cloud_exposures, link.exposures, hops)
@@ -126,7 +128,9 @@ def _from_cloud(model: ReachModel, cloud: str, start: str, key: PacketKey) -> Tr
         return _stop(
             hops, f"no network with {format_address(key.destination)} behind {tunnel.gateway}"
         )
-    return Trace((*hops, f"host {format_address(key.destination)} in {arrived[1].via}"), "", key)
+    return Trace(
+        (*hops, f"host {format_address(key.destination)} in {arrived[1].via}"), "", key, via
+    )
 
 
 def _translated(

@@ -23,14 +23,27 @@ RULES: tuple[Rule, ...] = (
     ("lower peer address", lambda c: c.peer.address),
 )
 _MED = "lower multi-exit discriminator"
+_SAME = "the same in every rule"
+_TIES = ("lower router identifier", "lower peer address", _SAME)
 
 
 @dataclass(frozen=True, slots=True)
 class Decision:
-    """The winner, and for each loser the name of the rule that excluded it."""
+    """The winner, and for each loser the name of the rule that excluded it.
+
+    `equals` are losers that only the last rules told apart, by identifier and address: paths as
+    good as the winner's, over which traffic may be shared.
+    """
 
     winner: Candidate
     losers: tuple[tuple[Candidate, str], ...]
+
+    @property
+    def equals(self) -> tuple[Candidate, ...]:
+        return tuple(
+            loser for loser, rule in self.losers
+            if rule in _TIES and loser.path.as_path == self.winner.path.as_path
+        )  # fmt: skip
 
 
 def decide(candidates: Sequence[Candidate]) -> Decision:
@@ -47,7 +60,7 @@ def decide(candidates: Sequence[Candidate]) -> Decision:
             keep = [c for c in left if key(c) == best]
         lost += [(c, name) for c in left if c not in keep]
         left = keep
-    return Decision(left[0], tuple(lost + [(c, "the same in every rule") for c in left[1:]]))
+    return Decision(left[0], tuple(lost + [(c, _SAME) for c in left[1:]]))
 
 
 def _beaten_by_med(candidate: Candidate, others: Sequence[Candidate]) -> bool:

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import enum
+import zlib
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from obrin.core.address.prefix import Prefix
 from obrin.core.address.table import PrefixTable
+from obrin.core.reach.packet import PacketKey
 
 
 class RouteKind(enum.Enum):
@@ -24,20 +26,41 @@ class RouteKind(enum.Enum):
 
 @dataclass(frozen=True, slots=True)
 class Route:
-    """`via` names the tunnel, network or instance that packets leave by."""
+    """`via` names the tunnel, network or instance that packets leave by; `others` share with it."""
 
     prefix: Prefix
     kind: RouteKind
     via: str
     metric: int = 0
     as_path: tuple[int, ...] = ()
+    others: tuple[str, ...] = ()
+
+    def via_for(self, key: PacketKey) -> str:
+        """Where packets of a flow leave: the same for all of them, and for their answers."""
+        if not self.others:
+            return self.via
+        every = sorted((self.via, *self.others))
+        return every[flow_number(key) % len(every)]
+
+
+def flow_number(key: PacketKey) -> int:
+    """A number of a flow that does not change when source and destination change places."""
+    ends = sorted(((key.source, key.source_port), (key.destination, key.destination_port)))
+    text = b"".join(a.to_bytes(16, "big") + p.to_bytes(2, "big") for a, p in ends)
+    return zlib.crc32(text + bytes((key.protocol,)))
 
 
 def forwarding_table(routes: Iterable[Route]) -> PrefixTable[Route]:
-    """One route per prefix: the lowest administrative preference, then metric, then first."""
+    """One route per prefix: the lowest administrative preference, then metric, then first.
+
+    Static routes of the same metric share.
+    """
     table: PrefixTable[Route] = PrefixTable()
     for route in routes:
         have = table.get(route.prefix)
-        if have is None or (route.kind.value, route.metric) < (have.kind.value, have.metric):
+        rank = route.kind.value, route.metric
+        if have is None or rank < (have.kind.value, have.metric):
             table[route.prefix] = route
+        elif route.kind is RouteKind.STATIC and rank == (have.kind.value, have.metric):
+            table[route.prefix] = replace(have, others=(*have.others, route.via))
     return table

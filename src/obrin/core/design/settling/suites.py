@@ -1,47 +1,88 @@
-"""The suite of each link: the strongest that every end offers."""
+"""The suite of each link: the strongest that every end can do, or one made for their devices."""
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
+from obrin.core.design.abilities import Able, ends_of
+from obrin.core.design.choices import Value
 from obrin.core.design.model import Design
 from obrin.core.design.references import crypto_policy
 from obrin.core.design.settling.work import Work
-from obrin.core.ipsec.policy import outdated
+from obrin.core.ipsec.compose import ENOUGH, compose, parse_spelled, spell
+from obrin.core.ipsec.policy import CryptoPolicy, outdated
 from obrin.core.ipsec.suite import SHIPPED, Suite
 
 
-def common_suites(design: Design, link_name: str, suites: dict[str, Suite]) -> list[str]:
+def common_suites(
+    design: Design, link_name: str, suites: Mapping[str, Suite], ends: list[Able] | None = None
+) -> list[str]:
     """Names of the suites that every end of a link offers: within the policy first, then the
     strongest, then in order."""
-    link = design.links[link_name]
-    site, cloud = design.sites[link.site], design.clouds[link.cloud]
-    default = list(SHIPPED)
-    ends = [cloud.gateway.offers or default]
-    for name in dict.fromkeys(t.gateway for t in link.tunnels.values()):
-        ends.append(site.gateways[name].offers or default)
-    both = [name for name in ends[-1] if all(name in end for end in ends)]
+    ends = ends or list(ends_of(design, link_name))
+    order = ends[-1].offers or (suites if ends[-1].described else SHIPPED)
+    both = [name for name in order if all(end.may(suites[name]) for end in ends)]
     if len(both) < 2:
         return both
     policy = crypto_policy(design)
     # What the policy and the standards allow comes first, then the strongest.
-    return sorted(
-        both,
-        key=lambda name: (
-            not policy.allows(suites[name]), outdated(suites[name]), -suites[name].strength,
-        ),
-    )  # fmt: skip
+    return sorted(both, key=lambda name: _rank(suites[name], policy))
+
+
+def _rank(suite: Suite, policy: CryptoPolicy) -> tuple[bool, bool, int]:
+    return not policy.allows(suite), outdated(suite), -min(suite.strength, ENOUGH)
+
+
+def composed_name(link: str) -> str:
+    """What a suite is called that was made for one link."""
+    return f"for-{link}"
+
+
+def suite_of(link: str, choice: Value, suites: Mapping[str, Suite]) -> Suite | None:
+    """The suite behind a choice: a name, or one spelled out. None when it means nothing."""
+    if ";" not in str(choice):
+        return suites.get(str(choice))
+    try:
+        return parse_spelled(composed_name(link), str(choice))
+    except ValueError:
+        return None
+
+
+def _composed(ends: list[Able], name: str, policy: CryptoPolicy) -> Suite | None:
+    """Only for ends that are described, and free to use all that they can do."""
+    if not any(end.described for end in ends) or any(end.offers is not None for end in ends):
+        return None
+    return compose(composed_name(name), [end.profile for end in ends], policy)
 
 
 def settle_suites(work: Work) -> None:
+    policy = crypto_policy(work.design)
     for name, link in work.design.links.items():
         key = f"links.{name}.suite"
         if link.suite is not None:
             continue
-        common = common_suites(work.design, name, work.suites)
-        if not common:
+        ends = list(ends_of(work.design, name))
+        common = common_suites(work.design, name, work.suites, ends)
+
+        def fits(
+            value: Value, name: str = name, common: list[str] = common, ends: list[Able] = ends
+        ) -> bool:
+            suite = suite_of(name, value, work.suites)
+            spelled = ";" in str(value)
+            able = suite is not None and all(end.profile.can(suite) for end in ends)
+            return able if spelled else value in common
+
+        made = _composed(ends, name, policy)
+        best = work.suites[common[0]] if common else None
+        if best is None and made is None:
             # Nothing to choose; the check says which end lacks what.
-            fallback = (work.design.clouds[link.cloud].gateway.offers or list(SHIPPED))[0]
+            fallback = (ends[0].offers or tuple(SHIPPED))[0]
             work.choose(key, fallback, "no suite is common to both ends; the cloud's first")
-        elif not work.keep(key, common.__contains__):
-            best = common[0]
-            strength = work.suites[best].strength
-            work.choose(key, best, f"the strongest suite that both ends offer ({strength} bits)")
+        elif work.keep(key, fits):
+            continue
+        elif made is not None and (best is None or _rank(made, policy) < _rank(best, policy)):
+            why = f"made of the strongest that both ends can do ({made.strength} bits)"
+            work.choose(key, spell(made), why)
+        elif best is not None:
+            why = f"the strongest suite that both ends offer ({best.strength} bits)"
+            work.choose(key, best.name, why)

@@ -1,0 +1,1 @@
+"""What ends on which day: keys, certificates, granted access."""

@@ -1,0 +1,100 @@
+"""Everything that ends, with the day, what follows, the cure, and how early to act."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass
+from datetime import date, timedelta
+
+from obrin.core.design.settled import Settled
+
+
+@dataclass(frozen=True, slots=True)
+class Ending:
+    """`subject` names what it is about, stable over renewals; `lead` are days to act before."""
+
+    day: date
+    kind: str
+    subject: str
+    what: str
+    then: str
+    cure: str
+    lead: int
+
+    def state(self, today: date) -> str:
+        """`ended`, `act now` within the lead time, or `later`."""
+        if self.day < today:
+            return "ended"
+        return "act now" if self.day <= today + timedelta(days=self.lead) else "later"
+
+
+@dataclass(frozen=True, slots=True)
+class Dated:
+    """A certificate or a list with its last day: `root`, `issuing`, `gateway` or `list`."""
+
+    kind: str
+    name: str
+    ends: date
+
+
+_CERTIFICATES = {
+    "root": ("the root of the certificate authority", "every certificate below it ends with it",
+             "'obrin certificates renew root', hand over all packs, then renew the gateways", 180),
+    "issuing": ("the issuing authority", "certificates that it issued end with it",
+                "'obrin certificates renew issuing', then renew the gateways", 90),
+    "gateway": ("the certificate of {}", "its tunnels do not come up again",
+                "'obrin certificates renew {}', then hand over and connect", 30),
+    "list": ("the list of revoked certificates", "nobody's certificate is believed any more",
+             "'obrin certificates renew' of any gateway makes it anew; hand over all packs", 30),
+}  # fmt: skip
+
+
+def endings(
+    settled: Settled, made: Mapping[str, str], certificates: Iterable[Dated]
+) -> list[Ending]:
+    """By day. `made` maps tunnel labels to the ISO dates on which their keys were made."""
+    found = [*_keys(settled, made), *_certified(certificates), *_access(settled)]
+    return sorted(found, key=lambda e: (e.day, e.kind, e.subject))
+
+
+def _keys(settled: Settled, made: Mapping[str, str]) -> Iterator[Ending]:
+    life = settled.design.policy.key_life
+    if life is None:
+        return
+    for tunnel in settled.keyed_tunnels():
+        day = made.get(tunnel.label)
+        if day is not None:
+            yield Ending(
+                date.fromisoformat(day) + timedelta(seconds=life), "key", tunnel.label,
+                f"the key of {tunnel.label} reaches the age that the policy allows",
+                "an audit finds it; who has seen it can still use it",
+                f"'obrin keys rotate {tunnel.label}'", 30,
+            )  # fmt: skip
+
+
+def _certified(certificates: Iterable[Dated]) -> Iterator[Ending]:
+    for entry in certificates:
+        what, then, cure, lead = _CERTIFICATES[entry.kind]
+        yield Ending(
+            entry.ends, "certificate", f"{entry.kind} {entry.name}",
+            f"{what.format(entry.name)} ends", then, cure.format(entry.name), lead,
+        )  # fmt: skip
+
+
+def _access(settled: Settled) -> Iterator[Ending]:
+    design = settled.design
+    for wish in design.expectations:
+        if wish.until is not None and wish.must == "work":
+            flow = f"{wish.flow} from {wish.source} to {wish.destination}"
+            yield Ending(
+                wish.until, "access", flow, f"access for {flow} ends",
+                "from the next day it must not work", "hand over and connect on that day, "
+                "then 'obrin probe'; or give it a later day", 7,
+            )  # fmt: skip
+    for name, link in design.links.items():
+        if link.until is not None:
+            yield Ending(
+                link.until, "access", name, f"link {name} ends",
+                "from the next day it is in no pack", "hand over and connect on that day; take "
+                "its tunnels off the devices", 7,
+            )  # fmt: skip

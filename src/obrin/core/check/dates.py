@@ -1,0 +1,44 @@
+"""What has ended and is still in the design, and keys older than the policy allows."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from datetime import date, timedelta
+
+from obrin.core.check.finding import Finding, Severity
+from obrin.core.design.settled import Settled
+
+
+def ended(settled: Settled, made: Mapping[str, str], today: date) -> Iterator[Finding]:
+    """`made` maps tunnel labels to the ISO dates of their keys."""
+    design = settled.design
+    for index, wish in enumerate(design.expectations):
+        if wish.must == "work" and wish.until is not None and wish.until < today:
+            yield Finding(
+                Severity.WARNING, "access-ended", ("expectations", index, "until"),
+                f"access for {wish.flow} from {wish.source} to {wish.destination} ended on "
+                f"{wish.until.isoformat()}",
+                "it has left the packs, and devices that were not given new ones still let it "
+                "through",
+                "hand over, connect and probe; then take it out, or give it a later day",
+            )  # fmt: skip
+    for name, link in design.links.items():
+        if link.until is not None and link.until < today:
+            yield Finding(
+                Severity.WARNING, "access-ended", ("links", name, "until"),
+                f"link {name} ended on {link.until.isoformat()}",
+                "it has left the packs, and devices that were not given new ones still have it",
+                "hand over and connect; then take it out, or give it a later day",
+            )  # fmt: skip
+    life = design.policy.key_life
+    for tunnel in settled.keyed_tunnels():
+        day = made.get(tunnel.label)
+        if life is None or day is None:
+            continue
+        if date.fromisoformat(day) + timedelta(seconds=life) < today:
+            yield Finding(
+                Severity.ERROR, "key-old", ("links", tunnel.link, "tunnels", tunnel.name),
+                f"the key of {tunnel.label} was made on {day}, longer ago than the policy allows",
+                "whoever has seen it since can still pass for either end",
+                f"'obrin keys rotate {tunnel.label}'",
+            )  # fmt: skip

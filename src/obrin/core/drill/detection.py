@@ -1,0 +1,40 @@
+"""What notices that a tunnel is dead, from what both ends can do, and in how many seconds."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from obrin.core.design.settled import Settled, SettledLink
+
+
+@dataclass(frozen=True, slots=True)
+class Detector:
+    """`shortest` and `longest` are seconds from the death of the path to the traffic's move."""
+
+    name: str
+    shortest: float
+    longest: float
+
+
+def detectors(settled: Settled, link: SettledLink) -> tuple[Detector, ...]:
+    """All that run on a link, the soonest first; none where a static route stays whatever happens.
+
+    With BGP the hold timer runs from the last message heard, and messages come every third of
+    the hold time (RFC 4271 section 10), so it fires between two thirds and all of it after the
+    death. Dead-peer detection ends the IKE SA; that moves static routes where the device watches
+    them, and policies to the next tunnel. BFD inside a tunnel takes its routes away.
+    """
+    found = []
+    if link.routing == "bgp":
+        found.append(Detector(f"BGP hold time {link.hold} s", link.hold * 2 / 3, float(link.hold)))
+    if link.bfd is not None:
+        name = f"BFD, {link.bfd.multiplier} times {link.bfd.interval:g} s"
+        found.append(Detector(name, *link.bfd.detection()))
+    if link.routing == "bgp" or link.selection == "policy" or watches_routes(settled, link):
+        found.append(Detector("dead-peer detection", *link.liveness.detection()))
+    return tuple(sorted(found, key=lambda d: d.longest))
+
+
+def watches_routes(settled: Settled, link: SettledLink) -> bool:
+    """Whether every gateway of the link withdraws the static routes of a dead tunnel."""
+    return all(settled.gateways[t.gateway].profile.monitor is not False for t in link.tunnels)

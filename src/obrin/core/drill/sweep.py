@@ -1,0 +1,184 @@
+"""Failures tried on the model: what is lost, what moves where and for how long, what gets too much.
+
+Flows are followed once while all is up. A failure can only touch the flows whose tunnels it takes
+away, so only those are followed again; failures that leave the same tunnels are tried once.
+"""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+from obrin.core.design.model import Expectation
+from obrin.core.design.offering import Offering
+from obrin.core.design.settled import Settled
+from obrin.core.drill.elements import Element, names_of
+from obrin.core.drill.load import overloads
+from obrin.core.drill.outage import predict_outage
+from obrin.core.reach.model import FailedModel, ReachModel
+from obrin.core.reach.trace import there_and_back
+from obrin.core.routing.rib import Rib
+
+
+@dataclass(frozen=True, slots=True)
+class Way:
+    """How a flow goes: the tunnels there and back; `stopped` says why it does not."""
+
+    flow: str
+    load: float
+    there: str
+    back: str
+    stopped: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Moved:
+    """A flow that goes another way; seconds without it, from the detection chain."""
+
+    flow: str
+    before: str
+    after: str
+    seconds: float | None
+
+
+@dataclass(frozen=True, slots=True)
+class Outcome:
+    """What one failure does. `too_much` are tunnels, uplinks and instances that get more than they
+    carry; `apart` are flows whose two directions take different tunnels."""
+
+    failed: tuple[Element, ...]
+    lost: tuple[str, ...]
+    moved: tuple[Moved, ...]
+    too_much: tuple[str, ...]
+    apart: tuple[str, ...]
+
+    @property
+    def keeps_the_promise(self) -> bool:
+        return not self.lost and not self.too_much
+
+    @property
+    def seconds(self) -> float | None:
+        """The longest outage of a flow that moves; None when one never comes back."""
+        known = [m.seconds for m in self.moved]
+        return None if None in known else max((s for s in known if s is not None), default=0.0)
+
+
+class Sweep:
+    """The flows that must work, and what becomes of them. Flows that are broken already are left
+    out: `check` tells of those."""
+
+    def __init__(self, settled: Settled, offering: Offering) -> None:
+        self.settled = settled
+        self._offering = offering
+        self._whole, self._ribs = ReachModel(settled), dict[str, Rib]()
+        wishes = [w for w in settled.expectations if w.must == "work"]
+        pairs = [(_way(self._whole, wish), wish) for wish in wishes]
+        self.flows = [(way, wish) for way, wish in pairs if not way.stopped]
+        self._apart = [way.flow for way, _ in self.flows if way.there != way.back]
+        self._loaded = any(way.load for way, _ in self.flows)
+        self._takes: dict[Element, frozenset[str]] = {}
+        for tunnel in settled.tunnels():
+            for element in names_of(tunnel):
+                self._takes[element] = self._takes.get(element, frozenset()) | {tunnel.label}
+        self._users: dict[str, list[int]] = {}
+        for number, (way, _) in enumerate(self.flows):
+            for label in {way.there, way.back} - {""}:
+                self._users.setdefault(label, []).append(number)
+        self._states: dict[frozenset[str], dict[int, Way]] = {}
+        self._outages: dict[str, float | None] = {}
+
+    def try_one(self, failed: tuple[Element, ...]) -> Outcome:
+        """One failure, of one element or several at once."""
+        changed = self.changed(failed)
+        lost, moved = [], []
+        for number, after in changed.items():
+            before = self.flows[number][0]
+            if after.stopped:
+                lost.append(before.flow)
+            elif (before.there, before.back) != (after.there, after.back):
+                longest = self._outage(before.there)
+                moved.append(Moved(before.flow, before.there, after.there, longest))
+        touched = {self.flows[number][0].flow for number in changed}
+        apart = [flow for flow in self._apart if flow not in touched]
+        apart += [w.flow for w in changed.values() if not w.stopped and w.there != w.back]
+        return Outcome(
+            failed, tuple(lost), tuple(moved), tuple(self._too_much(changed)), tuple(apart)
+        )
+
+    def changed(self, failed: Sequence[Element]) -> dict[int, Way]:
+        """The flows that a failure touches, by number, with the ways that they then go.
+
+        Several at once are put together from the single ones: a flow that only one of them touches,
+        and that has got round it by tunnels which the others leave alone, goes as it went then.
+        """
+        takes = [self._takes.get(element, frozenset[str]()) for element in failed]
+        if len(takes) == 1:
+            return self._single(takes[0])
+        lost = frozenset[str]().union(*takes)
+        model = FailedModel(self._whole, self._ribs, lost)
+        merged: dict[int, Way] = {}
+        for taken in dict.fromkeys(takes):
+            for number, way in self._single(taken).items():
+                if number in merged or way.stopped or way.there in lost or way.back in lost:
+                    way = _way(model, self.flows[number][1])
+                merged[number] = way
+        return dict(sorted(merged.items()))
+
+    def _single(self, lost: frozenset[str]) -> dict[int, Way]:
+        if lost not in self._states:
+            touched = sorted({n for label in lost for n in self._users.get(label, ())})
+            model = FailedModel(self._whole, self._ribs, lost)
+            self._states[lost] = {n: _way(model, self.flows[n][1]) for n in touched}
+        return self._states[lost]
+
+    def _outage(self, label: str) -> float | None:
+        """The longest outage when a tunnel dies, worked out once."""
+        if label not in self._outages:
+            tunnel = self.settled.tunnel(label)
+            self._outages[label] = predict_outage(self.settled, tunnel).longest
+        return self._outages[label]
+
+    def _too_much(self, changed: dict[int, Way]) -> Iterator[str]:
+        if not self._loaded:
+            return
+        ways = (changed.get(number, way) for number, (way, _) in enumerate(self.flows))
+        carried = [(way.there, way.load) for way in ways if not way.stopped]
+        yield from overloads(self.settled, self._offering, carried)
+
+
+def failures(found: Sequence[Element], depth: int) -> Iterator[tuple[Element, ...]]:
+    """All sets of up to `depth` elements, the small ones first."""
+    for size in range(1, depth + 1):
+        yield from itertools.combinations(found, size)
+
+
+class ShortList:
+    """Failures that break the promise, but for those in which a smaller one does so already.
+
+    Fed with the small failures first, as `failures` gives them.
+    """
+
+    def __init__(self) -> None:
+        self._broken: set[frozenset[Element]] = set()
+
+    def takes(self, outcome: Outcome) -> bool:
+        """Whether this one belongs to the list."""
+        if outcome.keeps_the_promise:
+            return False
+        smaller = (
+            frozenset(part)
+            for size in range(1, len(outcome.failed))
+            for part in itertools.combinations(outcome.failed, size)
+        )
+        if any(part in self._broken for part in smaller):
+            return False
+        self._broken.add(frozenset(outcome.failed))
+        return True
+
+
+def _way(model: ReachModel, wish: Expectation) -> Way:
+    there, back = there_and_back(model, wish)
+    name = f"{wish.flow} {wish.source} > {wish.destination}"
+    stopped = there.dropped or ("" if back is None else back.dropped)
+    return Way(name, wish.load or 0.0, there.tunnel, back.tunnel if back else "", stopped)

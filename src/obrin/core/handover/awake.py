@@ -1,0 +1,42 @@
+"""What keeps a tunnel up when nobody uses it, so that the first packets of the day are not lost."""
+
+from __future__ import annotations
+
+from obrin.core.address.prefix import format_address
+from obrin.core.design.settled import Settled
+from obrin.core.handover.mirror import TunnelEnd
+from obrin.core.reach.trace import probe_key
+
+EVERY = 10
+"""Seconds between packets that keep a tunnel awake; below the silence of any translator."""
+
+
+def awake_words(settled: Settled, end: TunnelEnd) -> str:
+    """For the sheet of one end. A device that starts tunnels only for traffic needs some."""
+    if end.stands_in_for:
+        return "nothing: it stays down until it is needed"
+    if end.routing == "bgp":
+        return f"BGP itself, at least every {end.hold / 3:g} s"
+    if not end.initiator:
+        return "the remote end's doing"
+    if end.profile.keep_awake is not False:
+        return "the gateway starts it by itself and holds it up: turn that on"
+    return f"{_traffic(settled, end)}, every {EVERY} s, from a host that is always on"
+
+
+def _traffic(settled: Settled, end: TunnelEnd) -> str:
+    """A flow that the filters let through anyway, an echo request if there is one."""
+    link = settled.tunnel(end.tunnel).link
+    site, cloud = settled.links[link].site, settled.links[link].cloud
+    flows = [
+        wish
+        for _, wish in settled.expectations_at(site)
+        if wish.must == "work" and wish.source.partition("/")[0] == site
+        and wish.destination.partition("/")[0] == cloud
+    ]  # fmt: skip
+    flows.sort(key=lambda wish: str(wish.flow) != "icmp")
+    if not flows:
+        return "any packet that the filter lets through"
+    key = probe_key(settled, flows[0])
+    what = "a ping" if str(flows[0].flow) == "icmp" else f"a connection to {flows[0].flow}"
+    return f"{what} from {format_address(key.source)} to {format_address(key.destination)}"

@@ -1,0 +1,74 @@
+"""The secrets of a design, as packs are given them: keys by tunnel, certificates by gateway."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from obrin.core.design.settled import Settled
+from obrin.core.handover.mirror import ends_at
+
+Json = dict[str, Any]
+BY_KEY = "pre-shared-key"
+
+
+@dataclass(frozen=True, slots=True)
+class CertificateFiles:
+    """What a gateway is handed, as PEM: `chain` with its own certificate first, its private `key`,
+    the authorities it believes, and lists of what they revoked. `key` is None when the device made
+    its own request and never let the key go."""
+
+    chain: str
+    key: str | None = field(repr=False)
+    authorities: str
+    revocations: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Secrets:
+    """`keys` by tunnel label, `certificates` by name of gateway or cloud.
+
+    `barred` are gateways whose certificates are all revoked: they get no pack. `made` are the ISO
+    dates of the keys.
+    """
+
+    keys: Mapping[str, str] = field(default_factory=dict, repr=False)
+    certificates: Mapping[str, CertificateFiles] = field(default_factory=dict, repr=False)
+    barred: frozenset[str] = frozenset()
+    made: Mapping[str, str] = field(default_factory=dict)
+
+    def missing(self, settled: Settled) -> list[str]:
+        """What a design needs and is not here, in words."""
+        return [
+            *(f"key of {t.label}" for t in settled.keyed_tunnels() if t.label not in self.keys),
+            *(
+                f"certificate of {name}"
+                for name in settled.certified()
+                if name not in self.certificates and name not in self.barred
+            ),
+        ]
+
+
+def key_data(settled: Settled, place: str, secrets: Secrets) -> Json:
+    """The secrets of one pack, in a document of their own. Raises KeyError for a missing one."""
+    ends = ends_at(settled, place)
+    data: Json = {
+        "pre-shared-key": [
+            {"tunnel": end.tunnel, "secret": secrets.keys[end.tunnel]}
+            for end in ends if end.authentication == BY_KEY
+        ]
+    }  # fmt: skip
+    if any(end.authentication != BY_KEY for end in ends):
+        data["certificate"] = certificate_data(secrets.certificates[place])
+    return {"obrin-keys:keys": data}
+
+
+def certificate_data(files: CertificateFiles) -> Json:
+    """In the shape of obrin-keys' container `certificate`."""
+    data: Json = {"chain": files.chain, "authorities": files.authorities}
+    if files.key is not None:
+        data["private-key"] = files.key
+    if files.revocations:
+        data["revocations"] = files.revocations
+    return data

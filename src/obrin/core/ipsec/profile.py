@@ -1,0 +1,177 @@
+"""What a device model is able to do, as far as it is known: None means that nobody said.
+
+Order matters where a device prefers: the first algorithm of a list is its favourite.
+"""
+
+from __future__ import annotations
+
+import string
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+
+from obrin.core.ipsec.liveness import Liveness
+from obrin.core.ipsec.registry import Algorithm
+from obrin.core.ipsec.suite import Suite
+
+Algorithms = tuple[Algorithm, ...] | None
+UNITS = {"s": 1.0, "min": 60.0, "h": 3600.0}
+
+
+@dataclass(frozen=True, slots=True)
+class LifetimeRange:
+    """Seconds. `usual` is what the device takes when nothing is entered; `shown` whether it tells.
+
+    `unit` is what its screen counts in, a key of UNITS.
+    """
+
+    least: float = 0.0
+    most: float = float("inf")
+    usual: float | None = None
+    unit: str | None = None
+    shown: bool | None = None
+
+    @property
+    def step(self) -> float:
+        """The least difference that can be entered, in seconds."""
+        return UNITS[self.unit or "s"]
+
+    def nearest(self, seconds: float) -> float:
+        """The accepted lifetime nearest to a wish, from below where there is one."""
+        whole = max(seconds // self.step, 1) * self.step
+        return min(max(whole, self.least), self.most)
+
+    def fault(self, seconds: float) -> str:
+        """Why a lifetime cannot be entered; empty when it can."""
+        if not self.least <= seconds <= self.most:
+            return f"{seconds:g} s is not between {self.least:g} s and {self.most:g} s"
+        if seconds % self.step:
+            return f"{seconds:g} s is not a whole number of {self.unit}"
+        return ""
+
+
+@dataclass(frozen=True, slots=True)
+class Phase:
+    """Algorithms and lifetimes of the IKE SA, or of child SAs (then `prf` stays None)."""
+
+    encryption: Algorithms = None
+    integrity: Algorithms = None
+    prf: Algorithms = None
+    groups: Algorithms = None
+    lifetime: LifetimeRange = LifetimeRange()
+
+
+LETTERS = {
+    "hexadecimal": "0123456789abcdef",
+    "letters-and-digits": string.ascii_letters + string.digits,
+    "printable": "".join(c for c in string.printable if c.isprintable() and c not in " \"'\\`"),
+}
+"""What keys may be made of. Quotes, backslashes and spaces are lost on too many screens."""
+
+
+@dataclass(frozen=True, slots=True)
+class KeyRules:
+    """Lengths in characters; `letters` is a key of LETTERS."""
+
+    least: int = 1
+    most: int = 128
+    letters: str = "printable"
+
+    def faults(self, key: str) -> list[str]:
+        """Why a device refuses a key, in words that do not quote it."""
+        found = []
+        if not self.least <= len(key) <= self.most:
+            found.append(f"it has {len(key)} characters; {self.least} to {self.most} are accepted")
+        strange = {c.lower() if self.letters == "hexadecimal" else c for c in key} - set(
+            LETTERS[self.letters]
+        )
+        if strange and self.letters != "printable":
+            found.append(f"only {self.letters.replace('-', ' ')} are accepted")
+        return found
+
+
+@dataclass(frozen=True, slots=True)
+class LivenessRange:
+    """What dead-peer detection can be set to: seconds, and a number of tries."""
+
+    least_delay: float = 0.0
+    most_delay: float = float("inf")
+    most_tries: int = 100
+
+    def fault(self, wanted: Liveness) -> str:
+        if not self.least_delay <= wanted.delay <= self.most_delay:
+            return (
+                f"its dead-peer detection asks after {self.least_delay:g} to "
+                f"{self.most_delay:g} s, not {wanted.delay:g} s"
+            )
+        if wanted.tries > self.most_tries:
+            return f"its dead-peer detection tries at most {self.most_tries} times"
+        return ""
+
+
+@dataclass(frozen=True, slots=True)
+class Profile:
+    """`same_selectors` is how many tunnels it holds at once for equal traffic selectors."""
+
+    name: str
+    versions: tuple[int, ...] | None = None
+    ike: Phase = Phase()
+    esp: Phase = Phase()
+    esn: tuple[bool, ...] | None = None
+    pfs: str | None = None
+    renewal: str | None = None
+    authentication: tuple[str, ...] | None = None
+    translators: bool | None = None
+    selection: tuple[str, ...] | None = None
+    same_selectors: int | None = None
+    tunnels: int | None = None
+    throughput: float | None = None
+    bgp: bool | None = None
+    bfd: bool | None = None
+    monitor: bool | None = None
+    keep_awake: bool | None = None
+    mss_clamping: bool | None = None
+    identities: tuple[str, ...] | None = None
+    liveness: LivenessRange = LivenessRange()
+    key: KeyRules = KeyRules()
+    unsaid: tuple[str, ...] = field(default=(), compare=False)
+
+    def lacks(self, suite: Suite) -> Iterator[str]:
+        """Each thing in a suite that the device cannot do, in words; lifetimes apart."""
+        if self.versions is not None and suite.ike_version not in self.versions:
+            yield f"IKEv{suite.ike_version}"
+        ike, esp = suite.ike, suite.esp
+        for what, wanted, able in (
+            ("for IKE", ike.encryption, self.ike.encryption),
+            ("for IKE", ike.integrity, self.ike.integrity),
+            ("for IKE", ike.prf, self.ike.prf),
+            ("for IKE", ike.group, self.ike.groups),
+            ("for ESP", esp.encryption, self.esp.encryption),
+            ("for ESP", esp.integrity, self.esp.integrity),
+            ("for PFS", esp.group, self.esp.groups),
+        ):
+            if wanted is not None and able is not None and wanted not in able:
+                yield f"{wanted.name} {what}"
+        if self.esn is not None and esp.esn not in self.esn:
+            yield "extended sequence numbers" if esp.esn else "plain sequence numbers"
+        if self.pfs == "required" and esp.group is None:
+            yield "rekeys without PFS"
+        if self.pfs == "never" and esp.group is not None:
+            yield "PFS"
+
+    def lifetime_faults(self, suite: Suite) -> Iterator[str]:
+        """Why the suite's lifetimes cannot be entered here."""
+        for what, seconds, able in (
+            ("the IKE SA", suite.ike.lifetime, self.ike.lifetime),
+            ("child SAs", suite.esp.lifetime, self.esp.lifetime),
+        ):
+            fault = able.fault(seconds)
+            if fault:
+                yield f"lifetime of {what}: {fault}"
+
+    def can(self, suite: Suite) -> bool:
+        """Whether it can do the suite as it stands."""
+        return not any(self.lacks(suite)) and not any(self.lifetime_faults(suite))
+
+
+UNKNOWN = Profile("not described")
+"""A device of which nobody said anything: taken to do whatever it is given."""

@@ -1,0 +1,67 @@
+"""What a router was seen to have learned, against what the model says it learns."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass
+
+from obrin.core.address.prefix import Prefix, format_address
+from obrin.core.design.settled import Settled
+from obrin.core.routing.model import possible
+from obrin.core.routing.path import Candidate, Path
+
+Seen = Callable[[int], Mapping[Prefix, Path]]
+"""By a neighbour's address, the paths that it told."""
+
+
+@dataclass(frozen=True, slots=True)
+class Difference:
+    """One prefix from one neighbour: `missing`, `unexpected`, or `differs`, and how."""
+
+    what: str
+    prefix: Prefix
+    tunnel: str
+    text: str
+
+
+def learned(settled: Settled, place: str) -> dict[Prefix, list[Candidate]]:
+    """All that a place learns by BGP while everything is up."""
+    return possible(settled, place)[1]
+
+
+def differences(settled: Settled, place: str, seen: Seen) -> Iterator[Difference]:
+    """The model against a dump of this router's table."""
+    expected: dict[str, dict[Prefix, Candidate]] = {}
+    for prefix, candidates in learned(settled, place).items():
+        for candidate in candidates:
+            expected.setdefault(candidate.peer.name, {})[prefix] = candidate
+    cloud = place in settled.clouds
+    for tunnel in settled.tunnels_at(place):
+        wanted = expected.get(tunnel.label, {})
+        address = tunnel.site_inside if cloud else tunnel.cloud_inside
+        found = seen(address)
+        for prefix in sorted({*wanted, *found}):
+            one, two = wanted.get(prefix), found.get(prefix)
+            if two is None:
+                text = f"{format_address(address)} should tell it"
+                yield Difference("missing", prefix, tunnel.label, text)
+            elif one is None:
+                text = f"AS path {_words(two.as_path)}; the model does not have it"
+                yield Difference("unexpected", prefix, tunnel.label, text)
+            elif (how := _apart(one.path, two)) != "":
+                yield Difference("differs", prefix, tunnel.label, how)
+
+
+def _apart(model: Path, seen: Path) -> str:
+    if model.as_path != seen.as_path:
+        return f"AS path {_words(seen.as_path)}, the model has {_words(model.as_path)}"
+    if model.next_hop != seen.next_hop:
+        hops = format_address(seen.next_hop), format_address(model.next_hop)
+        return f"next hop {hops[0]}, the model has {hops[1]}"
+    if model.local_pref != seen.local_pref:
+        return f"local preference {seen.local_pref}, the model has {model.local_pref}"
+    return ""
+
+
+def _words(as_path: tuple[int, ...]) -> str:
+    return " ".join(map(str, as_path)) or "empty"

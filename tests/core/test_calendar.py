@@ -1,0 +1,84 @@
+"""What ends on which day, and what follows when it has."""
+
+from __future__ import annotations
+
+from datetime import UTC, date, datetime
+
+import pytest
+
+from obrin.core.calendar.endings import Dated, endings
+from obrin.core.check.dates import ended
+from obrin.core.check.expectations import expectations
+from obrin.core.design.building import build_settled
+from obrin.core.design.offering import PRACTICE_CLOUD
+from obrin.core.design.settle import settle
+from obrin.core.errors import DesignError
+from obrin.core.handover.pack import gateways_of
+from obrin.core.reach.filters import filter_of
+from obrin.live.ical import as_icalendar
+from tests.doubles import DESIGN, design_of, swap
+
+LAST = date(2027, 1, 31)
+UNTIL = ("flow: tcp/443, must: work}", "flow: tcp/443, must: work, until: 2027-01-31}")
+LIFE = ("obrin: 1", "obrin: 1\npolicy: {key-life: 90 d}")
+MADE = {"quay-apps/a": "2026-11-23", "quay-apps/b": "2026-01-01"}
+
+
+def on(day: date, *changes: tuple[str, str]):
+    design = design_of(swap(*changes))
+    return build_settled(design, settle(design, {}, PRACTICE_CLOUD), day)
+
+
+def test_granted_access_ends_by_itself() -> None:
+    before, after = on(LAST, UNTIL), on(date(2027, 2, 1), UNTIL)
+    assert [w.must for w in before.expectations][:1] == ["work"]
+    assert [w.must for w in after.expectations][:1] == ["not"]
+    assert "flow-1" in {rule.name for rule in filter_of(before, "quay-gw")}
+    assert "flow-1" not in {rule.name for rule in filter_of(after, "quay-gw")}
+    assert not list(expectations(after))  # and the model proves that it is gone
+    assert [f.code for f in ended(after, {}, date(2027, 2, 1))] == ["access-ended"]
+    assert list(ended(before, {}, LAST)) == []
+
+
+def test_a_link_that_ended_is_in_no_pack() -> None:
+    link = ("    cloud: apps\n", "    cloud: apps\n    until: 2027-01-31\n")
+    assert gateways_of(on(LAST, link)) == ["quay-gw", "apps"]
+    over = on(date(2027, 2, 1), link)
+    assert gateways_of(over) == []
+    assert [f.place for f in ended(over, {}, date(2027, 2, 1))] == [("links", "quay-apps", "until")]
+
+
+def test_keys_have_an_age_when_the_policy_says_so() -> None:
+    today = date(2026, 12, 1)
+    assert [f.code for f in ended(on(today, LIFE), MADE, today)] == ["key-old"]
+    assert list(ended(on(today), MADE, today)) == []
+    assert endings(on(today), MADE, []) == []
+
+
+def test_the_calendar_is_in_order_and_says_when_to_act() -> None:
+    dated = [
+        Dated("gateway", "quay-gw", date(2026, 12, 20)),
+        Dated("root", "test", date(2036, 1, 1)),
+    ]
+    found = endings(on(LAST, UNTIL, LIFE), MADE, dated)
+    assert [e.kind for e in found] == ["key", "certificate", "access", "key", "certificate"]
+    states = [e.state(date(2026, 12, 1)) for e in found]
+    assert states == ["ended", "act now", "later", "later", "later"]
+
+
+def test_the_calendar_as_a_file_keeps_its_events_over_renewals() -> None:
+    from icalendar import Calendar
+
+    now = datetime(2026, 11, 23, 12, tzinfo=UTC)
+    first = endings(on(LAST), {}, [Dated("gateway", "quay-gw", date(2026, 12, 20))])
+    later = endings(on(LAST), {}, [Dated("gateway", "quay-gw", date(2027, 12, 20))])
+    one, two = (Calendar.from_ical(as_icalendar("test", e, now)) for e in (first, later))
+    (event,), (moved,) = one.walk("VEVENT"), two.walk("VEVENT")
+    assert event["UID"] == moved["UID"]
+    assert event.decoded("DTSTART") == date(2026, 12, 20)
+    assert [a.decoded("TRIGGER").days for a in event.walk("VALARM")] == [-30, -7, -1]
+
+
+def test_a_day_is_a_day() -> None:
+    with pytest.raises(DesignError, match="is not a day"):
+        design_of(DESIGN.replace("must: not}", "must: not, until: tomorrow}"))

@@ -1,0 +1,311 @@
+"""Tables, traces, reach and drills on the model: against each other and against recomputing."""
+
+from __future__ import annotations
+
+import itertools
+import random
+
+import pytest
+
+from obrin.cli.grid_figure import Look, grid_bytes
+from obrin.core.check.failures import overloads, wider
+from obrin.core.design.offering import PRACTICE_CLOUD
+from obrin.core.drill.availability import Repair, _wilson, availability, repairs_of
+from obrin.core.drill.elements import Element, elements, parse_elements, survivors
+from obrin.core.drill.sweep import ShortList, Sweep, failures
+from obrin.core.errors import ObrinError
+from obrin.core.reach.matrix import BROKEN, WISHED, matrix
+from obrin.core.reach.model import ReachModel
+from obrin.core.reach.paths import path_there_and_back
+from obrin.core.reach.trace import there_and_back
+from obrin.core.routing.difference import changes
+from obrin.core.routing.forwarding import RouteKind
+from obrin.core.routing.model import all_up, cloud_table, site_table
+from obrin.core.routing.tables import IN_USE, SHARES, rows, sessions, table_names
+from tests.doubles import DESIGN, settled_of, swap
+
+TWO_SITES = DESIGN.replace("""\
+clouds:
+""", """\
+  pier:
+    networks: {desks: 10.30.0.0/22}
+    gateways:
+      pier-gw:
+        uplinks:
+          fibre: {address: 192.0.2.20, provider: one, rate: 50 Mbit/s}
+          radio: {address: 198.51.100.30, provider: two, rate: 10 Mbit/s}
+      pier-gw2:
+        uplinks:
+          line: {address: 192.0.2.21, provider: three}
+clouds:
+""").replace("""\
+expectations:
+""", """\
+  pier-apps:
+    site: pier
+    cloud: apps
+    bgp: {hold: 30 s}
+    tunnels:
+      x: {gateway: pier-gw, uplink: fibre, instance: 1}
+      y: {gateway: pier-gw, uplink: radio, instance: 2}
+      z: {gateway: pier-gw2, uplink: line, instance: 2}
+expectations:
+  - {from: pier/desks, to: apps/web, flow: tcp/443, must: work, load: 20 Mbit/s}
+  - {from: apps/web, to: pier/desks, flow: tcp/22, must: work}
+""")  # fmt: skip
+
+
+def test_every_table_says_what_is_used_and_why() -> None:
+    settled = settled_of(TWO_SITES)
+    up = all_up(settled)
+    for name in (*settled.gateways, *settled.clouds):
+        found = rows(settled, name, up)
+        table = (cloud_table if name in settled.clouds else site_table)(settled, name, up)
+        used = {r.prefix: r.via for r in found if r.state == IN_USE}
+        assert used == {prefix: route.via for prefix, route in table.items()}
+        assert all(r.why for r in found)
+    losers = [r for r in rows(settled, "apps", up) if r.state == "not used"]
+    assert {r.why for r in losers} == {"lost: higher local preference"}
+    web = {str(r.prefix): r for r in rows(settled, "apps/web", up)}
+    assert web["10.20.0.0/22"].why == "propagated from the cloud gateway"
+    off = settled_of(swap(("web: {hosts: 100}", "web: {hosts: 100, propagation: false}")))
+    assert "refused" in {r.state for r in rows(off, "apps/web", all_up(off))}
+    assert "apps/web" in table_names(settled)
+    told = {(t.by, t.to): t for t in sessions(settled, up)}
+    assert [str(p) for p in told["quay-gw", "apps"].prefixes] == ["10.20.0.0/22"]
+    assert not any(t.refused for t in told.values())
+
+
+def test_what_a_failure_changes_in_the_tables() -> None:
+    settled = settled_of()
+    before = rows(settled, "apps", all_up(settled))
+    after = rows(settled, "apps", {"quay-apps/b"})
+    found = {c.prefix: c for c in changes(before, after)}
+    assert found["10.20.0.0/22"].what == "moves"
+    assert found["10.20.0.0/22"].after == ("quay-apps/b",)
+    assert changes(before, before) == []
+    gone = {c.prefix: c.what for c in changes(before, rows(settled, "apps", set()))}
+    assert gone["10.20.0.0/22"] == "lost"
+
+
+def test_static_and_shared_routes_stand_in_the_tables_too() -> None:
+    static = ("    bgp: {hold: 6 s}\n", "    routing: static\n")
+    settled = settled_of(swap(static))
+    states = {
+        r.via: r.state for r in rows(settled, "quay-gw", all_up(settled)) if r.kind == "static"
+    }
+    assert states == {"quay-apps/a": IN_USE, "quay-apps/b": "not used"}
+    share = [(f"instance: {n}}}", f"instance: {n}, role: shared}}") for n in (1, 2)]
+    for more in ([], [static]):
+        settled = settled_of(swap(*share, *more))
+        kinds = ("static", "bgp")
+        states = {
+            r.via: r.state for r in rows(settled, "quay-gw", all_up(settled)) if r.kind in kinds
+        }
+        assert states == {"quay-apps/a": IN_USE, "quay-apps/b": SHARES}
+
+
+def test_paths_tell_tunnels_sizes_and_where_it_stops() -> None:
+    settled = settled_of(TWO_SITES)
+    model = ReachModel(settled)
+    wish = settled.expectations[0]
+    found = path_there_and_back(model, (wish.source, None), (wish.destination, None), wish.flow)
+    assert (found.good, found.tunnel_there, found.tunnel_back) == (
+        True,
+        "pier-apps/x",
+        "pier-apps/x",
+    )
+    assert found.mtu == 1446
+    stopped = path_there_and_back(model, ("quay/guests", None), ("apps/web", None), wish.flow)
+    assert "filter" in stopped.there.dropped
+    assert stopped.back is None
+    # Only one end is told to prefer another tunnel: the two directions part.
+    apart = settled_of(swap(("      x: {", "      x: {role: active, "), text=TWO_SITES))
+    assert (
+        path_there_and_back(
+            ReachModel(apart), (wish.source, None), (wish.destination, None), wish.flow
+        ).warnings
+        == ()
+    )
+
+
+def test_elements_are_what_tunnels_depend_on() -> None:
+    settled = settled_of(TWO_SITES)
+    found = elements(settled)
+    assert Element("provider", "three") in found
+    assert survivors(settled, parse_elements(settled, ["instance:apps/2"])) == {
+        "quay-apps/a", "pier-apps/x"}  # fmt: skip
+    with pytest.raises(ObrinError, match="uplink:pier-gw/fibre"):
+        parse_elements(settled, ["uplink:pier-gw/fiber"])
+
+
+def test_a_sweep_is_what_recomputing_from_nothing_finds() -> None:
+    """All singles and pairs, and some triples, each against a fresh model."""
+    share = [(f"instance: {n}}}", f"instance: {n}, role: shared}}") for n in (1, 2)]
+    for text in (TWO_SITES, swap(*share), DESIGN.replace("bgp: {hold: 6 s}", "routing: static")):
+        settled = settled_of(text)
+        sweep = Sweep(settled, PRACTICE_CLOUD)
+        rng = random.Random(1)
+        tried = [(), *failures(elements(settled), 2)]
+        tried += [tuple(rng.sample(elements(settled), 3)) for _ in range(60)]
+        rng.shuffle(tried)
+        for failed in tried:
+            model = ReachModel(settled, survivors(settled, failed))
+            after = sweep.changed(failed)
+            assert list(after) == sorted(after)
+            for number, (before, wish) in enumerate(sweep.flows):
+                way = after.get(number, before)
+                there, back = there_and_back(model, wish)
+                stopped = there.dropped or (back.dropped if back else "")
+                assert way.stopped == stopped
+                if not stopped:
+                    assert (way.there, way.back) == (there.tunnel, back.tunnel)
+
+
+def test_single_points_the_short_list_and_outages() -> None:
+    settled = settled_of(TWO_SITES)
+    sweep = Sweep(settled, PRACTICE_CLOUD)
+    outcomes = [sweep.try_one(f) for f in failures(elements(settled), 2)]
+    points = {str(o.failed[0]) for o in outcomes if len(o.failed) == 1 and o.lost}
+    assert points == {"gateway:quay-gw", "cloud:apps"}
+    listed = ShortList()
+    short = {frozenset(map(str, o.failed)) for o in outcomes if listed.takes(o)}
+    assert {"uplink:quay-gw/fibre", "uplink:quay-gw/radio"} in short
+    assert not any(len(s) > 1 and s & points for s in short)
+    moved = sweep.try_one(parse_elements(settled, ["tunnel:quay-apps/a"]))
+    assert (moved.lost, moved.seconds) == ((), 6.0)
+    assert moved.moved[0].after == "quay-apps/b"
+    nothing = sweep.try_one(parse_elements(settled, ["tunnel:quay-apps/b"]))
+    assert (nothing.moved, nothing.lost) == ((), ())
+
+
+def test_loads_are_held_against_what_is_left() -> None:
+    settled = settled_of(TWO_SITES)
+    sweep = Sweep(settled, PRACTICE_CLOUD)
+    assert sweep.try_one(()).too_much == ()
+    outcome = sweep.try_one(parse_elements(settled, ["uplink:pier-gw/fibre"]))
+    assert outcome.too_much == ("uplink pier-gw/radio gets 20 Mbit/s, it carries 10",)
+    assert not outcome.keeps_the_promise
+
+
+def test_availability_is_exact_for_few_and_close_for_many() -> None:
+    settled = settled_of()
+    sweep = Sweep(settled, PRACTICE_CLOUD)
+    repair = Repair(9.0, 1.0)
+    lines = dict.fromkeys(elements(settled, ["uplink"]), repair)
+    exact = availability(sweep, lines, draws=0, seed=0)
+    assert exact[0].share == pytest.approx(1 - 0.1 * 0.1)
+    both = repairs_of(
+        elements(settled), lambda kind: repair if kind in ("uplink", "gateway") else None
+    )
+    assert availability(sweep, both, draws=0, seed=0)[-1].share == pytest.approx(0.99 * 0.9)
+    # The same by drawing: enough elements that weighing all states is too much.
+    many = settled_of(TWO_SITES)
+    sweep = Sweep(many, PRACTICE_CLOUD)
+    every = repairs_of(elements(many), lambda _kind: Repair(97.0, 3.0))
+    assert len(every) > 14
+    drawn = availability(sweep, every, draws=20_000, seed=3)
+    down = dict.fromkeys(every, 0.03)
+    for flow, (way, _) in zip(drawn, sweep.flows, strict=False):
+        assert flow.low < flow.share < flow.high
+        assert abs(flow.share - truth(sweep, way.flow, down)) <= flow.high - flow.low
+    assert _wilson(0, 100)[0] == pytest.approx(0.0)
+
+
+def truth(sweep: Sweep, flow: str, down: dict[Element, float]) -> float:
+    """By weighing which tunnels are left, worked out tunnel set by tunnel set."""
+    index = [way.flow for way, _ in sweep.flows].index(flow)
+    relevant = [e for e in down if any(
+        e in parts for parts in _parts(sweep, flow)
+    )]  # fmt: skip
+    total = 0.0
+    for state in itertools.product((False, True), repeat=len(relevant)):
+        failed = [e for e, bad in zip(relevant, state, strict=True) if bad]
+        weight = 1.0
+        for e, bad in zip(relevant, state, strict=True):
+            weight *= down[e] if bad else 1 - down[e]
+        after = sweep.changed(failed)
+        if index not in after or not after[index].stopped:
+            total += weight
+    return total
+
+
+def _parts(sweep: Sweep, flow: str):
+    from obrin.core.drill.elements import names_of
+
+    site = "quay" if "quay" in flow else "pier"
+    return [set(names_of(t)) for t in sweep.settled.tunnels() if t.link.startswith(site)]
+
+
+def test_reach_tells_what_passes_and_what_nobody_asked_for() -> None:
+    found = {(c.source, c.destination): c for c in matrix(ReachModel(settled_of()))}
+    cell = found["quay/desks", "apps/web"]
+    assert (set(cell.allowed), cell.wider, cell.verdict) == ({"tcp/443", "icmp"}, (), WISHED)
+    assert found["quay/guests", "apps/web"].verdict == ""
+    assert found["apps/web", "quay/desks"].allowed == ()
+    wide = swap(
+        ("        uplinks:\n", "        filters: [{allow: any, from: 10.20.0.0/16, to: apps}]\n        uplinks:\n"),
+        ("    subnets: {web: {hosts: 100}}", "    filters: [{allow: tcp/400-500, from: 10.20.0.0/16, to: apps/web}]\n    subnets: {web: {hosts: 100}}"),
+    )  # fmt: skip
+    found = {(c.source, c.destination): c for c in matrix(ReachModel(settled_of(wide)))}
+    cell = found["quay/desks", "apps/web"]
+    assert cell.wider == ("tcp/400-500",)
+    assert cell.broken == ("icmp must work",)
+    assert cell.verdict == BROKEN
+    # Guests pass both filters. The cloud has no way back to them, but their packets arrive.
+    assert found["quay/guests", "apps/web"].wider == ("tcp/400-500",)
+
+
+def test_a_rule_for_one_host_is_seen_at_either_end() -> None:
+    at_cloud = swap(
+        ("        uplinks:\n", "        filters: [{allow: any, from: 10.20.0.0/16, to: apps}]\n        uplinks:\n"),
+        ("    subnets: {web: {hosts: 100}}", "    filters: [{allow: tcp/22, from: 10.20.0.77/32, to: apps/web}]\n    subnets: {web: {hosts: 100}}"),
+    )  # fmt: skip
+    found = {(c.source, c.destination): c for c in matrix(ReachModel(settled_of(at_cloud)))}
+    assert "tcp/22" in found["quay/desks", "apps/web"].wider
+
+
+def test_connected_routes_are_never_moved_by_failures() -> None:
+    settled = settled_of(TWO_SITES)
+    for failed in failures(elements(settled), 1):
+        table = site_table(settled, "pier-gw", survivors(settled, failed))
+        own = [p for p, r in table.items() if r.kind is RouteKind.CONNECTED and r.via == "desks"]
+        assert [str(p) for p in own] == ["10.30.0.0/22"]
+
+
+def test_wider_reach_is_told_at_the_filters_that_let_it_through() -> None:
+    own = "        filters: [{{allow: any, from: {site}, to: apps}}]\n        uplinks:\n"
+    text = swap(("    subnets: {web: {hosts: 100}}",
+                 "    filters: [{allow: tcp/1-65535, from: 10.0.0.0/8, to: apps}]\n"
+                 "    subnets: {web: {hosts: 100}}"), text=TWO_SITES)  # fmt: skip
+    for site in ("quay", "pier"):
+        gateway = f"      {site}-gw:\n"
+        text = text.replace(gateway + "        uplinks:\n", gateway + own.format(site=site))
+    found = list(wider(settled_of(text)))
+    assert {f.place[:2] for f in found} == {("sites", "quay"), ("sites", "pier")}
+    assert all(f" from {f.place[1]}/" in f.cause for f in found)
+
+
+def test_checks_tell_of_reach_and_load() -> None:
+    wide = swap(("        uplinks:\n", "        filters: [{allow: any, from: quay, to: apps}]\n        uplinks:\n"),
+                ("    subnets: {web: {hosts: 100}}", "    filters: [{allow: tcp, from: quay, to: apps}]\n    subnets: {web: {hosts: 100}}"))  # fmt: skip
+    wide = wide.replace("allow: tcp,", "allow: tcp/1-65535,")
+    assert [f.code for f in wider(settled_of(wide))] == ["reach-wider"]
+    assert list(wider(settled_of())) == []
+    found = [f.code for f in overloads(settled_of(TWO_SITES), PRACTICE_CLOUD)]
+    assert set(found) == {"overload-after-failure"}
+    heavy = TWO_SITES.replace("load: 20", "load: 60")
+    assert "overload" in [f.code for f in overloads(settled_of(heavy), PRACTICE_CLOUD)]
+    assert list(overloads(settled_of(), PRACTICE_CLOUD)) == []
+
+
+def test_figures_are_drawn_at_five_and_at_two_hundred() -> None:
+    looks = {"yes": Look("#2f6f8f", "Y", "yes"), "no": Look("#b3263f", "X", "no", "xx")}
+    for count in (5, 200):
+        names = [f"place/network-{n}" for n in range(count)]
+        cells = {(n, (n * 7) % count): ("yes" if n % 2 else "no", "tcp/443") for n in range(count)}
+        drawn = grid_bytes("T", "note", names, names, cells, looks, "png")
+        assert drawn.startswith(b"\x89PNG")
+        width, height = (int.from_bytes(drawn[i : i + 4], "big") for i in (16, 20))
+        assert width >= 1280
+        assert height >= 800
