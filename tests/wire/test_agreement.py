@@ -3,16 +3,22 @@
 from __future__ import annotations
 
 import random
+from dataclasses import replace
 
 import pytest
 
-from obrin.core.ipsec.agreement import End, predict, smallest_edit
+from obrin.core.address.prefix import parse_prefix
+from obrin.core.ipsec.agreement import predict, smallest_edit
+from obrin.core.ipsec.ends import End
+from obrin.core.ipsec.selectors import ANY_IPV4, Selector
 from obrin.core.ipsec.suite import SHIPPED, Suite, make_suite
+from obrin.wire.ike.config import Identity
 from obrin.wire.ike.events import ChildUp, IkeUp, Refused
-from tests.doubles import Net, pair
+from tests.doubles import CLOUD, SITE, Net, pair
 
 CHILD, IKE = 1000.0, 3000.0
 CIPHERS = [("AES-GCM-16-128", None), ("AES-GCM-16-256", None), ("AES-CBC-256", "HMAC-SHA2-256-128")]
+NETWORKS = [Selector.of(parse_prefix(f"10.{n}.0.0/16")) for n in range(1, 5)]
 GROUPS = ["CURVE25519", "ECP-256", "ECP-384"]
 
 
@@ -39,10 +45,25 @@ def stages(steps) -> dict[str, bool]:
 
 
 def played(
-    suites: tuple[Suite, ...], other: tuple[Suite, ...], *, same_key: bool, seed: int
+    suites: tuple[Suite, ...],
+    other: tuple[Suite, ...],
+    *,
+    same_key: bool,
+    seed: int,
+    configured: tuple[End, End] | None = None,
 ) -> dict[str, bool]:
     """The same stages with two engines in virtual time."""
     ends = pair(suites, other, other_key=None if same_key else b"x" * 32, seed=seed)
+    for end, told in zip(ends, configured or (), strict=False):
+        tunnel = end.tunnels["t"]
+        tunnel.config = replace(
+            tunnel.config,
+            local_identity=Identity.of(told.sends or str(tunnel.config.local_identity)),
+            remote_identity=Identity.of(told.expects or str(tunnel.config.remote_identity)),
+            local_selectors=told.local,
+            remote_selectors=told.remote,
+            reauthenticate=told.reauthenticates,
+        )
     net = Net(*ends, delay=0.01, seed=seed)
     for end in ends:
         end.start(0.0)
@@ -60,9 +81,33 @@ def played(
     net.run(CHILD * 0.97)
     found["first child rekey"] = any(isinstance(e, ChildUp) and e.rekeyed for e in events)
     if found["first child rekey"]:
+        ups = sum(isinstance(e, IkeUp) for e in events)
         net.run(IKE * 0.97)
-        found["IKE rekey"] = any(isinstance(e, IkeUp) and e.rekeyed for e in events)
+        if any(isinstance(e, IkeUp) and e.rekeyed for e in events):
+            found["IKE rekey"] = True
+        elif sum(isinstance(e, IkeUp) for e in events) > ups:
+            found["reauthentication"] = True
+        else:
+            found["IKE rekey"] = False
     return found
+
+
+def some_ends(rng: random.Random, one: tuple[Suite, ...], two: tuple[Suite, ...]) -> tuple:
+    """Ends whose identities, selectors and renewal differ now and then."""
+    ends = End("one", one, SITE, CLOUD), End("two", two, CLOUD, SITE)
+    if rng.random() < 0.1:
+        ends = replace(ends[0], sends="10.0.0.2"), ends[1]
+    if rng.random() < 0.05:
+        ends = ends[0], replace(ends[1], sends="apps.example")
+    if rng.random() < 0.3:
+        here, there = (
+            tuple(rng.sample(NETWORKS, rng.randint(1, 3))) for _ in range(2)
+        )  # fmt: skip
+        ends = (
+            replace(ends[0], local=here, remote=(NETWORKS[0],)),
+            replace(ends[1], remote=there, local=(ANY_IPV4,)),
+        )
+    return tuple(replace(e, reauthenticates=rng.random() < 0.15) for e in ends)
 
 
 def compare(seed: int) -> str:
@@ -71,10 +116,13 @@ def compare(seed: int) -> str:
     if rng.random() < 0.6:  # let them meet more often
         two = (*two[:1], rng.choice(one)) if rng.random() < 0.5 else (rng.choice(one), *two[:1])
     same_key = rng.random() < 0.9
-    steps = predict(End("one", one), End("two", two), same_key=same_key)
-    expected, seen = stages(steps), played(one, two, same_key=same_key, seed=seed)
+    ends = some_ends(rng, one, two)
+    steps = predict(*ends, same_key=same_key)
+    expected = stages(steps)
+    seen = played(one, two, same_key=same_key, seed=seed, configured=ends)
     if not expected.get("first child rekey", True):
-        expected.pop("IKE rekey", None)  # the engines do not come that far undisturbed
+        for later in ("IKE rekey", "reauthentication"):  # the engines do not come that far
+            expected.pop(later, None)
     assert seen == expected, (seed, steps)
     return ",".join(name for name, good in seen.items() if not good) or "good"
 
@@ -111,7 +159,7 @@ def test_the_shorter_lifetime_acts_and_an_end_may_ask_again_for_the_group() -> N
     long = make_suite("a", **base, group="19")
     short = make_suite("a", **base, group="19", esp_lifetime=600.0)
     steps = {s.exchange: s for s in predict(End("one", (long,)), End("two", (short,)))}
-    assert steps["first child rekey"].text.startswith("two asks")
+    assert steps["first child rekey"].text.startswith("two acts")
     assert steps["first child rekey"].latest == pytest.approx(570.0)
     other = make_suite("b", **base, group="31")
     steps = {s.exchange: s for s in predict(End("one", (other, long)), End("two", (long,)))}

@@ -7,6 +7,7 @@
       EspError           a packet that did not open; carries a reason
       BgpError           carries the NOTIFICATION code and subcode that answers it
       CaptureError       a capture file, with the offset
+      MrtError           a table dump, with the offset
 
 What arrives from a network is hostile. Functions that touch such bytes raise nothing but these.
 """

@@ -9,6 +9,7 @@ from obrin.core.errors import AddressError
 from obrin.core.ipsec.liveness import Liveness
 from obrin.core.ipsec.selectors import ANY_IPV4, Selector
 from obrin.core.ipsec.suite import Suite
+from obrin.wire.ike.credentials import Credential
 from obrin.wire.ike.numbers import IdKind
 
 
@@ -40,7 +41,12 @@ class Identity:
 
 @dataclass(frozen=True, slots=True)
 class PeerConfig:
-    """One tunnel, seen from one end. `suites` are in order of preference."""
+    """One tunnel, seen from one end. `suites` are in order of preference.
+
+    It proves who it is, and wants the peer to, by `credential` where there is one, else by `key`.
+    `reauthenticate`: where an IKE SA would be rekeyed, it is deleted and begun anew instead
+    (RFC 7296 section 2.8.3).
+    """
 
     name: str
     initiate: bool
@@ -49,9 +55,11 @@ class PeerConfig:
     local_identity: Identity
     remote_identity: Identity
     suites: tuple[Suite, ...]
-    key: bytes = field(repr=False)
+    key: bytes = field(default=b"", repr=False)
+    credential: Credential | None = None
     liveness: Liveness = field(default_factory=Liveness)
     local_selectors: tuple[Selector, ...] = (ANY_IPV4,)
     remote_selectors: tuple[Selector, ...] = (ANY_IPV4,)
     always_encapsulate: bool = False
     restart_delay: float = 1.0
+    reauthenticate: bool = False

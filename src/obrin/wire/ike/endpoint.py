@@ -40,10 +40,26 @@ class Endpoint:
         self._by_peer = {
             (t.config.local_address, t.config.remote_address): t for t in self.tunnels.values()
         }
+        self._rng = rng
         self._cookie_key = rng(32)
+        self._events: list[Event] = []
         self._output: list[Datagram] = []
         self._answered: OrderedDict[tuple[bytes, Address], tuple[bytes, bytes]] = OrderedDict()
         self.discarded = 0
+
+    def reconfigure(self, config: PeerConfig, now: float) -> None:
+        """Give one tunnel a new configuration: its SAs end and it begins anew; others stay."""
+        old = self.tunnels[config.name]
+        old.close(now)
+        for sa in list(old.sas):
+            old.drop_sa(sa, "configured anew", now, restart=False)
+        self._output += old.datagrams()
+        self._events += old.events()
+        del self._by_peer[old.config.local_address, old.config.remote_address]
+        new = self.tunnels[config.name] = Tunnel(config, self._rng)
+        self._by_peer[config.local_address, config.remote_address] = new
+        if config.initiate:
+            new.start(now)
 
     def start(self, now: float) -> None:
         """Start every tunnel that this end initiates."""
@@ -155,4 +171,5 @@ class Endpoint:
         return out
 
     def events(self) -> list[Event]:
-        return [event for tunnel in self.tunnels.values() for event in tunnel.events()]
+        out, self._events = self._events, []
+        return out + [event for tunnel in self.tunnels.values() for event in tunnel.events()]

@@ -1,4 +1,4 @@
-"""IKE_AUTH with pre-shared keys (RFC 7296 sections 1.2 and 2.15) and the first child."""
+"""IKE_AUTH (RFC 7296 sections 1.2 and 2.15), by keys or certificates, and the first child."""
 
 from __future__ import annotations
 
@@ -18,20 +18,37 @@ from obrin.wire.ike.negotiate import accept_answer, make_child, with_spi
 from obrin.wire.ike.numbers import AuthMethod, Exchange, Notify, PayloadType, notify_name
 from obrin.wire.ike.payloads import Auth, Id, NotifyPayload, Payload, Sa, Ts
 from obrin.wire.ike.sa import IkeSa
+from obrin.wire.ike.signatures import SignatureProblem
 from obrin.wire.ike.transitions import State, Step
 from obrin.wire.ike.tunnel_state import KEEPALIVE_EVERY, TunnelState
 
 
-def _auth_value(tunnel: TunnelState, sa: IkeSa, identity: Id, *, initiator: bool) -> bytes:
+def _octets(sa: IkeSa, identity: Id, *, initiator: bool) -> bytes:
     """Section 2.15: the first message | the other's nonce | prf(SK_p, identity)."""
     if sa.keys is None:
         raise AssertionError("authentication before there are keys")
     number = sa.algorithm(Kind.PRF).number
     if initiator:
-        octets = sa.init_request + sa.nonce_r + prf(number, sa.keys.pi, identity.encode())
-    else:
-        octets = sa.init_response + sa.nonce_i + prf(number, sa.keys.pr, identity.encode())
+        return sa.init_request + sa.nonce_r + prf(number, sa.keys.pi, identity.encode())
+    return sa.init_response + sa.nonce_i + prf(number, sa.keys.pr, identity.encode())
+
+
+def _shared_key_value(tunnel: TunnelState, sa: IkeSa, octets: bytes) -> bytes:
+    number = sa.algorithm(Kind.PRF).number
     return shared_key_auth(number, tunnel.padded_key(number), octets)
+
+
+def _proof(tunnel: TunnelState, sa: IkeSa, identity: Id, *, initiator: bool) -> list[Payload]:
+    """A value made with the key, or certificates and a signature. May raise IkeRefusal."""
+    octets = _octets(sa, identity, initiator=initiator)
+    credential = tunnel.config.credential
+    if credential is None:
+        return [Auth(AuthMethod.SHARED_KEY, _shared_key_value(tunnel, sa, octets))]
+    try:
+        value = credential.prove(octets, sa.peer_hashes)
+    except SignatureProblem as problem:
+        raise IkeRefusal(Notify.AUTHENTICATION_FAILED, str(problem)) from None
+    return [*credential.payloads(), Auth(AuthMethod.DIGITAL_SIGNATURE, value)]
 
 
 def ask(tunnel: TunnelState, sa: IkeSa, now: float) -> None:
@@ -41,11 +58,19 @@ def ask(tunnel: TunnelState, sa: IkeSa, now: float) -> None:
     spi = tunnel.rng(4)
     offers = with_spi(child_offers(config.suites, with_group=False), spi)
     me = Id(PayloadType.IDI, config.local_identity.kind, config.local_identity.data)
+    try:
+        proof = _proof(tunnel, sa, me, initiator=True)
+    except IkeRefusal as refusal:
+        tunnel.note(Refused(config.name, False, notify_name(refusal.notify), str(refusal)))
+        tunnel.drop_sa(sa, str(refusal), now)
+        return
+    wanted = [] if config.credential is None else [config.credential.request()]
     payloads: list[Payload] = [
         me,
         NotifyPayload(Notify.INITIAL_CONTACT),
+        *wanted,
         Id(PayloadType.IDR, config.remote_identity.kind, config.remote_identity.data),
-        Auth(AuthMethod.SHARED_KEY, _auth_value(tunnel, sa, me, initiator=True)),
+        *proof,
         Sa(offers),
         Ts(PayloadType.TSI, config.local_selectors),
         Ts(PayloadType.TSR, config.remote_selectors),
@@ -78,7 +103,7 @@ def _take_answer(
             tunnel.note(Refused(config.name, True, name, "the peer refused IKE_AUTH"))
             tunnel.drop_sa(sa, f"the peer answered {name}", now)
             return
-        _verify(tunnel, sa, them, auth, initiator=False)
+        _verify(tunnel, sa, payloads, them, auth, now, initiator=False)
         _establish(tunnel, sa, now)
         if error is not None:
             name = notify_name(error.notify)
@@ -113,12 +138,9 @@ def answer(tunnel: TunnelState, sa: IkeSa, payloads: list[Payload], now: float) 
     config = tunnel.config
     them = need(payloads, Id, "identification", PayloadType.IDI)
     auth = need(payloads, Auth, "authentication")
-    _verify(tunnel, sa, them, auth, initiator=True)
+    _verify(tunnel, sa, payloads, them, auth, now, initiator=True)
     me = Id(PayloadType.IDR, config.local_identity.kind, config.local_identity.data)
-    reply: list[Payload] = [
-        me,
-        Auth(AuthMethod.SHARED_KEY, _auth_value(tunnel, sa, me, initiator=False)),
-    ]
+    reply: list[Payload] = [me, *_proof(tunnel, sa, me, initiator=False)]
     if find_notify(payloads, Notify.INITIAL_CONTACT) is not None:
         for old in [other for other in tunnel.sas if other is not sa]:
             tunnel.drop_sa(old, "the peer started anew", now, restart=False)
@@ -167,20 +189,33 @@ def _answer_child(
     ]
 
 
-def _verify(tunnel: TunnelState, sa: IkeSa, them: Id, auth: Auth, *, initiator: bool) -> None:
-    """Raises IkeRefusal with AUTHENTICATION_FAILED: wrong identity, method or key."""
+def _verify(
+    tunnel: TunnelState, sa: IkeSa, payloads: list[Payload], them: Id, auth: Auth, now: float,
+    *, initiator: bool,
+) -> None:  # fmt: skip
+    """Raises IkeRefusal with AUTHENTICATION_FAILED: wrong identity, method or proof."""
     claimed, expected = Identity(them.id_kind, them.data), tunnel.config.remote_identity
     if claimed != expected:
         raise IkeRefusal(
             Notify.AUTHENTICATION_FAILED,
             f"the peer says it is {claimed}, this tunnel expects {expected}",
         )
-    if auth.method != AuthMethod.SHARED_KEY:
+    credential = tunnel.config.credential
+    wanted = AuthMethod.SHARED_KEY if credential is None else AuthMethod.DIGITAL_SIGNATURE
+    if auth.method != wanted:
+        what = "a pre-shared key" if credential is None else "a certificate"
         raise IkeRefusal(
             Notify.AUTHENTICATION_FAILED,
-            f"the peer uses authentication method {auth.method}, a pre-shared key is expected",
+            f"the peer uses authentication method {auth.method}, {what} is expected",
         )
-    value = _auth_value(tunnel, sa, them, initiator=initiator)
+    octets = _octets(sa, them, initiator=initiator)
+    if credential is not None:
+        try:
+            credential.check(payloads, str(claimed), auth.data, octets, now)
+        except SignatureProblem as problem:
+            raise IkeRefusal(Notify.AUTHENTICATION_FAILED, str(problem)) from None
+        return
+    value = _shared_key_value(tunnel, sa, octets)
     if not hmac.compare_digest(value, auth.data):
         raise IkeRefusal(
             Notify.AUTHENTICATION_FAILED,

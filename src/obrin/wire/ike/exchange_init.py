@@ -35,6 +35,7 @@ from obrin.wire.ike.numbers import (
 )
 from obrin.wire.ike.payloads import Ke, Nonce, NotifyPayload, Payload, Sa, decode_chain
 from obrin.wire.ike.sa import IkeSa
+from obrin.wire.ike.signatures import HASHES, decode_hashes, encode_hashes
 from obrin.wire.ike.transitions import Step
 from obrin.wire.ike.tunnel_state import Address, Attempt, Path, TunnelState
 
@@ -66,6 +67,7 @@ def _send(tunnel: TunnelState, attempt: Attempt, now: float) -> None:
         Ke(attempt.group, attempt.key_pair.public),
         Nonce(sa.nonce_i),
         *_nat_notifies(sa.spi_i, bytes(8), source, tunnel.path.remote),
+        *_hash_notify(tunnel),
     ]
     sa.next_id = 0
     sa.step(Step.SEND_INIT)
@@ -105,6 +107,7 @@ def take_response(
     sa.chosen, sa.spi_r = chosen, header.spi_r
     sa.nonce_r, sa.init_response = nonce.data, datagram
     _install_keys(sa, shared)
+    sa.peer_hashes = _hashes_of(payloads)
     sa.outstanding = None
     tunnel.attempt = None
     detect_translators(tunnel, sa, payloads, bytes_spi_r=header.spi_r)
@@ -168,6 +171,7 @@ def answer(
     sa.expected_id = 1
     sa.step(Step.ANSWER_INIT)
     _install_keys(sa, key_pair.shared(ke.data))
+    sa.peer_hashes = _hashes_of(payloads)
     if tunnel.current is None:
         tunnel.path = Path(local, remote)
     detect_translators(tunnel, sa, payloads, bytes_spi_r=bytes(8))
@@ -177,7 +181,10 @@ def answer(
         Ke(group.number, key_pair.public),
         Nonce(sa.nonce_r),
         *_nat_notifies(sa.spi_i, sa.spi_r, source, remote),
+        *_hash_notify(tunnel),
     ]
+    if tunnel.config.credential is not None:
+        reply.append(tunnel.config.credential.request())
     sa.init_response = encode_plain(
         sa.spi_i, sa.spi_r, Exchange.IKE_SA_INIT, FLAG_RESPONSE, 0, reply
     )
@@ -185,6 +192,17 @@ def answer(
     sa.expires_at = now + 2 * tunnel.config.liveness.give_up
     tunnel.sas.append(sa)
     return sa
+
+
+def _hash_notify(tunnel: TunnelState) -> Iterable[NotifyPayload]:
+    """What we verify signatures with (RFC 7427 section 4), where certificates are used."""
+    if tunnel.config.credential is not None:
+        yield NotifyPayload(Notify.SIGNATURE_HASH_ALGORITHMS, encode_hashes(HASHES))
+
+
+def _hashes_of(payloads: list[Payload]) -> tuple[int, ...]:
+    found = find_notify(payloads, Notify.SIGNATURE_HASH_ALGORITHMS)
+    return () if found is None else decode_hashes(found.data)
 
 
 def _install_keys(sa: IkeSa, shared: bytes) -> None:

@@ -18,6 +18,8 @@ class PayloadType(enum.IntEnum):
     KE = 34
     IDI = 35
     IDR = 36
+    CERT = 37
+    CERTREQ = 38
     AUTH = 39
     NONCE = 40
     NOTIFY = 41
@@ -50,6 +52,7 @@ class Notify(enum.IntEnum):
     NAT_DETECTION_DESTINATION_IP = 16389
     COOKIE = 16390
     REKEY_SA = 16393
+    SIGNATURE_HASH_ALGORITHMS = 16431
 
 
 FIRST_STATUS_NOTIFY = 16384
@@ -57,6 +60,7 @@ FIRST_STATUS_NOTIFY = 16384
 
 class AuthMethod(enum.IntEnum):
     SHARED_KEY = 2
+    DIGITAL_SIGNATURE = 14
 
 
 class IdKind(enum.IntEnum):
@@ -67,6 +71,8 @@ class IdKind(enum.IntEnum):
     KEY_ID = 11
 
 
+CERT_X509 = 4
+"""X.509 Certificate - Signature (RFC 7296 section 3.6)."""
 FLAG_INITIATOR = 0x08
 FLAG_RESPONSE = 0x20
 VERSION_2 = 0x20

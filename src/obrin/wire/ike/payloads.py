@@ -178,6 +178,24 @@ class Id:
 
 
 @dataclass(slots=True)
+class Cert:
+    """Sections 3.6 and 3.7: a certificate, or a request that names authorities by their hashes."""
+
+    kind: int
+    encoding: int
+    data: bytes
+
+    def encode(self) -> bytes:
+        return bytes((self.encoding,)) + self.data
+
+    @classmethod
+    def decode(cls, body: bytes, kind: int) -> Cert:
+        if not body:
+            raise IkeFormatError("a certificate payload without an encoding")
+        return cls(kind, body[0], body[1:])
+
+
+@dataclass(slots=True)
 class Auth:
     """Section 3.8."""
 
@@ -310,13 +328,15 @@ class Unknown:
         return self.body
 
 
-Payload = Sa | Ke | Nonce | Id | Auth | NotifyPayload | Delete | Ts | Unknown
+Payload = Sa | Ke | Nonce | Id | Cert | Auth | NotifyPayload | Delete | Ts | Unknown
 
 _DECODERS: dict[int, Callable[[bytes, int], Payload]] = {
     int(PayloadType.SA): Sa.decode,
     int(PayloadType.KE): Ke.decode,
     int(PayloadType.IDI): Id.decode,
     int(PayloadType.IDR): Id.decode,
+    int(PayloadType.CERT): Cert.decode,
+    int(PayloadType.CERTREQ): Cert.decode,
     int(PayloadType.AUTH): Auth.decode,
     int(PayloadType.NONCE): Nonce.decode,
     int(PayloadType.NOTIFY): NotifyPayload.decode,

@@ -57,6 +57,7 @@ class IkeSa:
     nonce_r: bytes = field(default=b"", repr=False)
     init_request: bytes = field(default=b"", repr=False)
     init_response: bytes = field(default=b"", repr=False)
+    peer_hashes: tuple[int, ...] = ()
     rekey_at: float = float("inf")
     expires_at: float = float("inf")
     next_id: int = 0

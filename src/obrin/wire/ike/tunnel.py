@@ -181,7 +181,10 @@ class Tunnel(TunnelState):
                 self.drop_sa(sa, "the IKE SA's lifetime ended", now)
             elif now >= sa.rekey_at and sa is self.current:
                 sa.rekey_at = float("inf")
-                exchange_child.rekey_ike(self, now)
+                if self.config.reauthenticate:
+                    exchange_info.delete_sa(self, sa, now, restart=True)
+                else:
+                    exchange_child.rekey_ike(self, now)
         for child in list(self.children.values()):
             if now >= child.expires_at:
                 self.drop_child(child, "its lifetime ended", now)

@@ -1,0 +1,190 @@
+"""Routing tables and BGP messages in the MRT format (RFC 6396), read and written.
+
+    record:  | time (4) | type (2) | subtype (2) | length (4) | body |
+
+Read are TABLE_DUMP_V2 (type 13: peers, then a record for each IPv4 prefix) and BGP4MP (type 16:
+messages and changes of state); other types are counted and left out, IPv6 tables too. Every error
+names the offset of the record in which it is.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, field
+
+from obrin.core.address.prefix import Prefix
+from obrin.core.routing.path import Path
+from obrin.wire.bgp.attributes import Attributes, decode_attributes, encode_attributes
+from obrin.wire.bgp.errors import BgpError
+from obrin.wire.bgp.messages import Update, decode_message
+from obrin.wire.cursor import Cursor
+from obrin.wire.errors import ReadError, WireError
+
+TABLE_DUMP_V2, BGP4MP, BGP4MP_ET = 13, 16, 17
+PEER_INDEX_TABLE, RIB_IPV4_UNICAST = 1, 2
+STATE_CHANGE, MESSAGE, MESSAGE_AS4, STATE_CHANGE_AS4 = 0, 1, 4, 5
+ESTABLISHED = 6
+MOST_RECORD = 1 << 24
+"""Bytes of one record; a dump that claims more is damaged."""
+
+
+class MrtError(WireError):
+    """A dump that cannot be read; the text holds the offset."""
+
+
+@dataclass(frozen=True, slots=True)
+class MrtPeer:
+    """A neighbour of the router that made the dump; addresses are integers."""
+
+    address: int
+    asn: int
+    router_id: int = 0
+
+
+@dataclass(slots=True)
+class Dump:
+    """What a whole file told, by neighbour: the paths that held at its end. `left_out` counts
+    records of kinds that are not read here."""
+
+    tables: dict[MrtPeer, dict[Prefix, Path]] = field(default_factory=dict)
+    left_out: int = 0
+
+    def peer(self, address: int) -> dict[Prefix, Path]:
+        """What a neighbour with this address told; empty when it told nothing."""
+        for peer, table in self.tables.items():
+            if peer.address == address:
+                return table
+        return {}
+
+
+def read_dump(data: bytes) -> Dump:
+    """Raises MrtError."""
+    dump, peers = Dump(), list[MrtPeer]()
+    position = 0
+    while position < len(data):
+        if position + 12 > len(data):
+            raise MrtError(f"the record header at offset {position} is cut short")
+        kind = int.from_bytes(data[position + 4 : position + 6], "big")
+        subtype = int.from_bytes(data[position + 6 : position + 8], "big")
+        size = int.from_bytes(data[position + 8 : position + 12], "big")
+        body = data[position + 12 : position + 12 + size]
+        if size > MOST_RECORD or len(body) < size:
+            raise MrtError(f"the record at offset {position} claims {size} bytes")
+        try:
+            _take(dump, peers, kind, subtype, Cursor(body))
+        except (ReadError, BgpError) as error:
+            raise MrtError(f"the record at offset {position}: {error}") from error
+        except MrtError as error:
+            raise MrtError(f"the record at offset {position}: {error}") from None
+        position += 12 + size
+    return dump
+
+
+def _take(dump: Dump, peers: list[MrtPeer], kind: int, subtype: int, body: Cursor) -> None:
+    if kind == BGP4MP_ET:
+        body.take(4, "microseconds")
+        kind = BGP4MP
+    if kind == TABLE_DUMP_V2 and subtype == PEER_INDEX_TABLE:
+        peers[:] = _peers(body)
+        for peer in peers:
+            dump.tables.setdefault(peer, {})
+    elif kind == TABLE_DUMP_V2 and subtype == RIB_IPV4_UNICAST:
+        _rib(dump, peers, body)
+    elif kind == BGP4MP and subtype in (MESSAGE, MESSAGE_AS4, STATE_CHANGE, STATE_CHANGE_AS4):
+        _message(dump, subtype, body)
+    else:
+        dump.left_out += 1
+
+
+def _number(body: Cursor, size: int, what: str) -> int:
+    return int.from_bytes(body.take(size, what), "big")
+
+
+def _peers(body: Cursor) -> Iterator[MrtPeer]:
+    body.take(4, "collector's identifier")
+    body.take(body.u16("view name"), "view name")
+    for _ in range(body.u16("peer count")):
+        kind = body.u8("peer type")
+        router_id = _number(body, 4, "peer's identifier")
+        address = _number(body, 16 if kind & 1 else 4, "peer's address")
+        yield MrtPeer(address, _number(body, 4 if kind & 2 else 2, "peer's AS number"), router_id)
+    body.done("the last peer")
+
+
+def _rib(dump: Dump, peers: Sequence[MrtPeer], body: Cursor) -> None:
+    body.take(4, "sequence number")
+    length = body.u8("prefix length")
+    if length > 32:
+        raise MrtError(f"an IPv4 prefix of length {length}")
+    octets = (length + 7) // 8
+    value = _number(body, octets, "prefix") << (32 - 8 * octets)
+    prefix = Prefix(32, value >> (32 - length) << (32 - length), length)
+    for _ in range(body.u16("entry count")):
+        index = body.u16("peer index")
+        body.take(4, "time")
+        raw = body.take(body.u16("attributes length"), "attributes")
+        if index >= len(peers):
+            raise MrtError(f"peer number {index} is not in the table of {len(peers)} peers")
+        # Section 4.3.4: AS paths in tables always have four octets.
+        path = decode_attributes(raw, four_octets=True).path
+        dump.tables.setdefault(peers[index], {})[prefix] = path
+    body.done("the last entry")
+
+
+def _message(dump: Dump, subtype: int, body: Cursor) -> None:
+    wide = subtype in (MESSAGE_AS4, STATE_CHANGE_AS4)
+    asn = _number(body, 4 if wide else 2, "peer's AS number")
+    body.take(4 if wide else 2, "own AS number")
+    body.take(2, "interface")
+    family = body.u16("address family")
+    if family not in (1, 2):
+        raise MrtError(f"address family {family} does not exist here")
+    size = 4 if family == 1 else 16
+    address = _number(body, size, "peer's address")
+    body.take(size, "own address")
+    known = (p for p in dump.tables if (p.address, p.asn) == (address, asn))
+    table = dump.tables.setdefault(next(known, MrtPeer(address, asn)), {})
+    if subtype in (STATE_CHANGE, STATE_CHANGE_AS4):
+        before, after = body.u16("old state"), body.u16("new state")
+        if before == ESTABLISHED and after != ESTABLISHED:
+            table.clear()
+        return
+    message = decode_message(body.rest(), four_octets=wide)
+    if isinstance(message, Update):
+        for prefix in message.withdrawn:
+            table.pop(prefix, None)
+        if message.attributes is not None:
+            table.update(dict.fromkeys(message.announced, message.attributes.path))
+
+
+Told = Iterable[tuple[Prefix, Iterable[tuple[int, Path]]]]
+"""A prefix, and by number of the peer, the paths that were told for it."""
+
+
+def write_dump(router_id: int, name: str, peers: Sequence[MrtPeer], told: Told, at: int) -> bytes:
+    """A TABLE_DUMP_V2 file; `at` in seconds since 1970."""
+    text = name.encode()[:65535]
+    index = router_id.to_bytes(4, "big") + len(text).to_bytes(2, "big") + text
+    index += len(peers).to_bytes(2, "big")
+    for peer in peers:
+        index += b"\x02" + b"".join(
+            number.to_bytes(4, "big") for number in (peer.router_id, peer.address, peer.asn)
+        )
+    out = [_record(at, PEER_INDEX_TABLE, index)]
+    for number, (prefix, paths) in enumerate(told):
+        octets = (prefix.length + 7) // 8
+        entries = []
+        for peer_number, path in paths:
+            raw = encode_attributes(Attributes(path), four_octets=True, internal=True)
+            entries.append(peer_number.to_bytes(2, "big") + at.to_bytes(4, "big")
+                           + len(raw).to_bytes(2, "big") + raw)  # fmt: skip
+        body = (number.to_bytes(4, "big") + bytes((prefix.length,))
+                + prefix.value.to_bytes(4, "big")[:octets]
+                + len(entries).to_bytes(2, "big") + b"".join(entries))  # fmt: skip
+        out.append(_record(at, RIB_IPV4_UNICAST, body))
+    return b"".join(out)
+
+
+def _record(at: int, subtype: int, body: bytes) -> bytes:
+    head = at.to_bytes(4, "big") + TABLE_DUMP_V2.to_bytes(2, "big") + subtype.to_bytes(2, "big")
+    return head + len(body).to_bytes(4, "big") + body

@@ -1,0 +1,117 @@
+"""BFD: the state machine, its timers, and hostile packets."""
+
+from __future__ import annotations
+
+import random
+
+import pytest
+
+from obrin.wire.bfd import SLOW, BfdError, BfdSession, BfdState, Control, Diagnostic, decode_control
+from tests.doubles import seeded
+
+
+class Line:
+    """Two sessions and a line between them in virtual time."""
+
+    def __init__(self, one: float = 0.3, two: float = 0.3, multiplier: int = 3) -> None:
+        self.ends = (
+            BfdSession(11, one, multiplier, seeded(1)), BfdSession(22, two, multiplier, seeded(2))
+        )  # fmt: skip
+        self.now, self.cut = 0.0, False
+        self.sent = [0, 0]
+        self.events: list[list[tuple[float, BfdState]]] = [[], []]
+        for end in self.ends:
+            end.start(0.0)
+
+    def run(self, seconds: float) -> None:
+        until = self.now + seconds
+        while True:
+            moved = True
+            while moved:
+                moved = False
+                for index, end in enumerate(self.ends):
+                    for data in end.packets():
+                        moved = True
+                        self.sent[index] += 1
+                        if not self.cut:
+                            self.ends[1 - index].receive(data, self.now)
+            for index, end in enumerate(self.ends):
+                self.events[index] += [(self.now, state) for state in end.events()]
+            due = min(end.next_timer() for end in self.ends)
+            if due > until:
+                break
+            self.now = max(self.now, due)
+            for end in self.ends:
+                end.handle_timer(self.now)
+        self.now = until
+
+
+def test_it_comes_up_and_then_runs_at_the_agreed_pace() -> None:
+    line = Line()
+    line.run(5.0)
+    assert [end.state for end in line.ends] == [BfdState.UP] * 2
+    before = list(line.sent)
+    line.run(30.0)
+    for one, other in zip(line.sent, before, strict=True):
+        assert 100 <= one - other <= 134  # every 225 to 300 ms
+
+
+def test_the_slower_end_sets_the_pace() -> None:
+    line = Line(0.1, 1.0)
+    line.run(5.0)
+    before = list(line.sent)
+    line.run(60.0)
+    assert 60 <= line.sent[0] - before[0] <= 80
+
+
+@pytest.mark.parametrize("moment", [0.0, 0.1, 0.17, 0.29])
+def test_a_dead_line_is_noticed_within_the_detection_time(moment: float) -> None:
+    line = Line()
+    line.run(10.0 + moment)
+    line.cut, died = True, line.now
+    line.run(5.0)
+    for end, events in zip(line.ends, line.events, strict=True):
+        at, state = events[-1]
+        assert state is BfdState.DOWN
+        assert 2 * 0.3 - 0.01 <= at - died <= 3 * 0.3 + 0.01
+        assert end.diagnostic is Diagnostic.TIME_EXPIRED
+    line.cut = False
+    line.run(4 * SLOW)
+    assert [end.state for end in line.ends] == [BfdState.UP] * 2
+
+
+def test_a_peer_that_stops_says_so() -> None:
+    line = Line()
+    line.run(5.0)
+    line.ends[0].stop(line.now)
+    line.run(0.01)
+    assert line.ends[1].state is BfdState.DOWN
+    assert line.ends[1].diagnostic is Diagnostic.NEIGHBOR_DOWN
+    line.run(3.0)
+    assert line.ends[0].state is BfdState.ADMIN_DOWN
+
+
+def test_packets_survive_the_wire_and_bad_ones_raise_bfd_errors_only() -> None:
+    packet = Control(BfdState.UP, 1, True, False, 3, 7, 9, 300000, 300000)
+    data = packet.encode()
+    assert decode_control(data) == packet
+    good = Line()
+    rng = random.Random(3)
+    for _ in range(3000):
+        spoiled = bytearray(data)
+        for _ in range(rng.randint(1, 4)):
+            spoiled[rng.randrange(len(spoiled))] = rng.randrange(256)
+        cut = bytes(spoiled[: rng.randrange(30)]) if rng.random() < 0.3 else bytes(spoiled)
+        try:
+            decode_control(cut)
+            good.ends[0].receive(cut, 1.0)
+        except BfdError:
+            continue
+    for wrong in (
+        b"", b"\x40" + data[1:], data[:2] + b"\0" + data[3:], data[:3] + b"\x99" + data[4:],
+        data[:1] + b"\xc4" + data[2:], data[:4] + bytes(4) + data[8:], data[:8] + bytes(4) + data[12:],
+    ):  # fmt: skip
+        with pytest.raises(BfdError):
+            decode_control(wrong)
+    with pytest.raises(BfdError, match="another session"):
+        good.ends[1].receive(data, 1.0)
