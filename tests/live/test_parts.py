@@ -13,10 +13,9 @@ import pytest
 from obrin.core.address.prefix import parse_ipv4
 from obrin.core.errors import OutsideError
 from obrin.core.handover.context import template_context
-from obrin.core.handover.mirror import ends_at
+from obrin.core.handover.secrets import Secrets, key_data
 from obrin.core.handover.sheet import value_sheet
 from obrin.core.handover.standard_data import (
-    key_data,
     parts_of_standard_data,
     standard_data,
     suite_data,
@@ -36,6 +35,8 @@ from obrin.live.standard_modules import StandardDataError, validate
 from obrin.live.templates import TemplateFault, render_template
 from obrin.wire.packet import UDP, Ipv4, Udp, decode_ipv4, decode_udp
 from tests.doubles import seeded, settled_of, swap
+
+SECRETS = Secrets({"quay-apps/a": "A" * 30, "quay-apps/b": "B" * 30})
 
 SITE, OWN, FAR = (parse_ipv4(t) for t in ("192.0.2.10", "192.168.7.2", "203.0.113.1"))
 
@@ -96,8 +97,8 @@ def test_suites_come_back_from_standard_data(name: str) -> None:
 @pytest.mark.parametrize("routing", ["bgp", "static"])
 def test_a_node_is_configured_from_its_pack_alone(routing: str) -> None:
     settled = settled_of(swap(("    bgp: {hold: 6 s}", f"    routing: {routing}")))
-    config, ends = standard_data(settled, "quay-gw"), ends_at(settled, "quay-gw")
-    keys = key_data(ends, {"quay-apps/a": "A" * 30, "quay-apps/b": "B" * 30})
+    config = standard_data(settled, "quay-gw")
+    keys = key_data(settled, "quay-gw", SECRETS)
     validate(config)
     validate(keys)
     node = node_config(json.loads(json.dumps(config)), json.loads(json.dumps(keys)))
@@ -128,7 +129,7 @@ def test_translation_is_in_both_packs_and_comes_back_from_standard_data() -> Non
         for part in parts:
             assert f"{part.real} to {part.seen}" in sheet
     config = json.loads(json.dumps(standard_data(settled, "quay-gw")))
-    keys = key_data(ends_at(settled, "quay-gw"), {"quay-apps/a": "A" * 30, "quay-apps/b": "B" * 30})
+    keys = key_data(settled, "quay-gw", SECRETS)
     for tunnel in node_config(config, keys).tunnels.values():
         assert [(p.real, p.seen) for p in tunnel.translations] == [
             (p.real, p.seen) for p in link.exposures]  # fmt: skip
@@ -315,7 +316,7 @@ class AppClient:
 def test_restconf_reads_writes_and_refuses(gateway) -> None:
     settled = settled_of()
     config = standard_data(settled, "quay-gw")
-    keys = key_data(ends_at(settled, "quay-gw"), {"quay-apps/a": "A" * 30, "quay-apps/b": "B" * 30})
+    keys = key_data(settled, "quay-gw", SECRETS)
     assert "restconf" in gateway.get("/.well-known/host-meta").text
     assert gateway.get("/restconf").json()["ietf-restconf:restconf"]["data"] == {}
     before = gateway.get("/restconf/data").headers["etag"]

@@ -13,13 +13,17 @@ from obrin.core.design.settled import host_of
 from obrin.core.drill.outage import predict_outage
 from obrin.core.ipsec.suite import SHIPPED
 from obrin.core.reach.model import ReachModel
-from obrin.core.reach.trace import probe_key, there_and_back
+from obrin.core.reach.packet import TCP, PacketKey
+from obrin.core.reach.trace import probe_key, there_and_back, trace
 from obrin.core.routing.forwarding import RouteKind
 from obrin.core.routing.model import all_up, cloud_table, site_table
 from obrin.live.practice.internet import CLOUD
+from obrin.live.secrets.authority import Authority, Lives
+from obrin.live.secrets.material import certificate_files
 from obrin.wire.packet import UDP, decode_ipv4
+from tests.authority import NOW
 from tests.doubles import DESIGN, settled_of, swap
-from tests.live.virtual_world import VirtualWorld, cloud_via
+from tests.live.virtual_world import VirtualWorld
 
 MORE = (
     DESIGN
@@ -120,9 +124,9 @@ def same_tables(world: VirtualWorld, up: frozenset[str]) -> None:
     learned = {p: r.via for p, r in own.items() if r.kind is not RouteKind.CONNECTED}
     assert learned == {p: r.via for p, r in model.items() if r.kind is not RouteKind.CONNECTED}
     desk = host_of(settled.network("quay/desks"))
-    chosen = world.fabric.choose("apps", desk)
+    _, via = world.fabric.choose("apps", PacketKey(0, desk, 1))
     expected = cloud_table(settled, "apps", up).match(desk)[1].via
-    assert cloud_via(chosen.node, desk) == expected.replace("/", ".")
+    assert via == expected.replace("/", ".")
 
 
 @pytest.mark.parametrize("variant", ["plain", "static"])
@@ -152,6 +156,12 @@ OUTAGES = [
 ]
 
 
+OUTAGES += [
+    (("bgp: {hold: 6 s}", "bgp: {hold: 30 s}\n    bfd: {interval: 300 ms}"),),
+    (("bgp: {hold: 6 s}", "routing: static\n    bfd: {interval: 200 ms, multiplier: 4}"),),
+]
+
+
 @pytest.mark.parametrize("changes", OUTAGES, ids=range(len(OUTAGES)))
 @pytest.mark.parametrize("moment", [0.0, 0.7, 1.9])
 def test_the_measured_outage_is_the_predicted_one(changes, moment: float) -> None:
@@ -164,6 +174,122 @@ def test_the_measured_outage_is_the_predicted_one(changes, moment: float) -> Non
     world.cut("quay-apps/a")
     gap = world.longest_gap(desk, web, predicted.longest + 3.0)
     assert predicted.shortest - 0.2 <= gap <= predicted.longest + 0.2
+
+
+POLICY = (
+    ("        uplinks:\n          fibre", "        profile: policy-device\n        uplinks:\n          fibre"),
+    ("    bgp: {hold: 6 s}\n", "    routing: static\n"),
+)  # fmt: skip
+
+
+def test_a_device_that_holds_one_tunnel_keeps_a_spare_down_until_it_is_needed() -> None:
+    world = world_of(*POLICY)
+    settled, node = world.settled, world.nodes["quay-gw"]
+    first, spare = node.ike.tunnels.values()
+    assert (first.established, spare.sas) == (True, [])
+    assert all(as_expected(world))
+    predicted = predict_outage(settled, next(settled.tunnels()))
+    desk, web = host_of(settled.network("quay/desks")), host_of(settled.network("apps/web"))
+    world.cut("quay-apps/a")
+    gap = world.longest_gap(desk, web, predicted.longest + 3.0)
+    assert predicted.shortest - 0.2 <= gap <= predicted.longest + 0.2
+    assert (first.established, spare.established) == (False, True)
+    assert all(as_expected(world))
+    world.internet.heal()
+    world.run(60.0)
+    assert (first.established, spare.established) == (True, False)
+    assert all(as_expected(world))
+
+
+SHARE = tuple(
+    (f"uplink: {uplink}, instance: {n}", f"uplink: {uplink}, instance: {n}, role: shared")
+    for uplink, n in (("fibre", 1), ("radio", 2))
+)
+
+
+@pytest.mark.parametrize("routing", ["bgp: {hold: 6 s}", "routing: static"])
+def test_shared_tunnels_carry_flows_together_and_each_both_ways(routing: str) -> None:
+    world = world_of(*SHARE, ("bgp: {hold: 6 s}", routing))
+    settled, node = world.settled, world.nodes["quay-gw"]
+    desk, web = host_of(settled.network("quay/desks")), host_of(settled.network("apps/web"))
+    model = ReachModel(settled)
+    taken = set()
+    for port in range(40000, 40032):
+        key = PacketKey(desk, web, TCP, port, 443)
+        there = trace(model, "quay/desks", key)
+        back = trace(model, "apps/web", there.arrived.reply())
+        via = model.table("quay-gw").match(web)[1].via_for(key)
+        assert f"tunnel {via} to apps" in " ".join(there.hops)
+        assert f"tunnel {via} to quay-gw" in " ".join(back.hops)
+        assert node.table.match(web)[1].via_for(key) == via
+        assert world.fabric.choose("apps", key.reply())[1] == via.replace("/", ".")
+        taken.add(via)
+    assert taken == {"quay-apps/a", "quay-apps/b"}
+    assert all(as_expected(world))
+    world.cut("quay-apps/a")
+    world.run(40.0)
+    assert all(as_expected(world))
+
+
+def test_a_policy_lets_nothing_else_into_the_tunnel() -> None:
+    world = world_of(*POLICY)
+    node, web = world.nodes["quay-gw"], host_of(world.settled.network("apps/web"))
+    guest = host_of(world.settled.network("quay/guests"))
+    node._rules = None  # the device's filter is open; the selectors still are not
+    assert world.ask(guest, web, 1, 0).answered_at is None
+    assert "not in the tunnel's traffic selectors" in [drop.reason for drop, _ in node.drops]
+
+
+def test_tunnels_authenticate_by_certificate() -> None:
+    settled = settled_of(
+        swap(("    bgp:", "    authentication: certificate\n    bgp:"), BEHIND, text=MORE)
+    )
+    authority = Authority("test")
+    authority.found(Lives(), NOW)
+    for name, identities in settled.certified().items():
+        authority.issue(name, identities, Lives(), NOW)
+    world = VirtualWorld(settled, certificates=certificate_files(authority, settled, NOW))
+    world.run(10.0)
+    same_tables(world, all_up(settled))
+    assert all(as_expected(world))
+    assert all(t.config.key == b"" for t in world.nodes["quay-gw"].ike.tunnels.values())
+
+
+def test_a_new_secret_restarts_its_tunnel_and_no_other() -> None:
+    world = world_of()
+    settled, node = world.settled, world.nodes["quay-gw"]
+    desk, web = host_of(settled.network("quay/desks")), host_of(settled.network("apps/web"))
+    kept, first = node.ike.tunnels["quay-apps/b"], node.ike.tunnels["quay-apps/a"]
+    other = replace(node.config.tunnels["quay-apps/a"].peer, key=b"another")
+    tunnels = {**node.config.tunnels,
+               "quay-apps/a": replace(node.config.tunnels["quay-apps/a"], peer=other)}  # fmt: skip
+    assert node.take(replace(node.config, tunnels=tunnels), world.now)
+    assert node.ike.tunnels["quay-apps/b"] is kept
+    assert node.ike.tunnels["quay-apps/a"] is not first
+    world.run(10.0)  # the cloud has the old key still: the other tunnel carries
+    assert kept.established
+    assert not node.ike.tunnels["quay-apps/a"].established
+    assert world.longest_gap(desk, web, 1.0) <= 0.11
+
+
+@pytest.mark.parametrize("between", [0.05, 0.5, 5.0])
+def test_a_key_replaced_at_one_end_and_later_at_the_other_cuts_nothing(between: float) -> None:
+    """The order in which `keys rotate` gives keys, with any time between the two ends."""
+    world = world_of()
+    settled, node, label = world.settled, world.nodes["quay-gw"], "quay-apps/a"
+    desk, web = host_of(settled.network("quay/desks")), host_of(settled.network("apps/web"))
+    fresh = "another-key-altogether-123"
+    resource = world.store.resources["tunnels", "quay-apps.a"]
+    resource.body = resource.body.model_copy(update={"pre_shared_key": fresh})
+    world.fabric.rebuild(world.now)
+    assert world.longest_gap(desk, web, between) <= 0.11
+    assert not node.ike.tunnels[label].established
+    own = node.config.tunnels[label]
+    changed = replace(own, peer=replace(own.peer, key=fresh.encode()))
+    node.take(replace(node.config, tunnels={**node.config.tunnels, label: changed}), world.now)
+    assert world.longest_gap(desk, web, 10.0) <= 0.11
+    assert node.ike.tunnels[label].established
+    same_tables(world, all_up(settled))
 
 
 def test_losing_an_uplink_moves_traffic_and_healing_moves_it_back() -> None:
@@ -258,16 +384,16 @@ def test_new_filter_rules_are_taken_in_place() -> None:
     world = world_of()
     node = world.nodes["quay-gw"]
     before = node.ike.tunnels["quay-apps/a"].current
-    assert node.take_rules(replace(node.config, rules=()))
+    assert node.take(replace(node.config, rules=()), world.now)
     assert node.ike.tunnels["quay-apps/a"].current is before
     assert not all(as_expected(world))  # now everything is dropped
-    assert not node.take_rules(replace(node.config, static=((Prefix(32, 0, 0), "x", 1),)))
+    assert not node.take(replace(node.config, static=((Prefix(32, 0, 0), "x", 1),)), world.now)
 
 
 def test_no_transit_between_the_site_networks_that_do_not_use_the_link() -> None:
     world = world_of()
     guests = host_of(world.settled.network("quay/guests"))
-    assert world.fabric.choose("apps", guests) is None
+    assert world.fabric.choose("apps", PacketKey(0, guests, 1)) is None
 
 
 def lossy_hours(seed: int, seconds: float) -> None:

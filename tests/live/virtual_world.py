@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from datetime import datetime, timedelta
+
 from obrin.core.address.prefix import parse_ipv4
 from obrin.core.design.offering import PRACTICE_CLOUD
 from obrin.core.design.settled import Settled
 from obrin.core.handover.pack import make_pack
+from obrin.core.handover.secrets import CertificateFiles, Secrets
 from obrin.live.connect.steps import CloudStep, cloud_tunnel_name, connect_steps
 from obrin.live.practice.cloud.fabric import Fabric
 from obrin.live.practice.cloud.store import Store
@@ -15,15 +18,25 @@ from obrin.live.practice.internet import CLOUD, Internet, Line
 from obrin.live.practice.node import Node
 from obrin.wire.host import Query
 from obrin.wire.packet import decode_ipv4
+from tests.authority import NOW
 from tests.doubles import seeded
+
+
+def wall(now: float) -> datetime:
+    """Virtual time as UTC."""
+    return NOW + timedelta(seconds=now)
 
 
 class VirtualWorld:
     """Built through the same store, packs and configuration readers as the processes."""
 
-    def __init__(self, settled: Settled, keys: dict[str, str] | None = None) -> None:
+    def __init__(
+        self, settled: Settled, keys: dict[str, str] | None = None,
+        certificates: dict[str, CertificateFiles] | None = None,
+    ) -> None:  # fmt: skip
         self.settled = settled
         keys = keys or {t.label: f"key-of-{t.label}-1234567890" for t in settled.tunnels()}
+        secrets = Secrets(keys, certificates or {})
         self.now = 0.0
         self.internet = Internet(
             [
@@ -34,15 +47,15 @@ class VirtualWorld:
         )
         self.dirty = False
         self.store = Store(PRACTICE_CLOUD, 1000.0, self._mark)
-        self.fabric = Fabric(self.store, seeded(11))
+        self.fabric = Fabric(self.store, seeded(11), wall)
         self.nodes: dict[str, Node] = {}
         self.hosts: dict[str, Hosts] = {}
-        packs = {name: make_pack(settled, name, keys) for name in settled.gateways}
+        packs = {name: make_pack(settled, name, secrets) for name in settled.gateways}
         self._build_cloud(
-            [s for s in connect_steps(settled, packs, keys) if isinstance(s, CloudStep)]
+            [s for s in connect_steps(settled, packs, secrets) if isinstance(s, CloudStep)]
         )
         for seed, (name, pack) in enumerate(packs.items()):
-            config = node_config(pack.config, pack.keys)
+            config = node_config(pack.config, pack.keys, wall)
             self.nodes[name] = Node(name, config, seeded(100 + seed))
             self.hosts[name] = Hosts(config.host_places(), seeded(200 + seed))
             self.nodes[name].start(self.now)

@@ -41,14 +41,18 @@ def make_packs(project: Project, settled: Settled) -> dict[str, Pack]:
     """All packs, validated against their modules and proven to mirror each other."""
     from obrin.live.standard_modules import validate
 
-    keys = project.keys.read()
-    missing = [t.label for t in settled.tunnels() if t.label not in keys]
+    secrets = project.secrets(settled)
+    missing = secrets.missing(settled)
     if missing:
-        raise PackError(f"no key yet for {', '.join(missing)}. Run 'obrin settle'")
+        raise PackError(f"not there yet: {', '.join(missing)}. Run 'obrin settle'")
     faults = mirror_faults(settled)
     if faults:
         raise PackError("the two ends are not mirror images: " + "; ".join(faults))
-    packs = {name: make_pack(settled, name, keys) for name in gateways_of(settled)}
+    packs = {
+        name: make_pack(settled, name, secrets)
+        for name in gateways_of(settled)
+        if name not in secrets.barred
+    }
     for name in packs:
         # Validation takes time with the square of the size, so large packs go in parts.
         for part in parts_of_standard_data(settled, name, AT_ONCE):

@@ -6,8 +6,10 @@ import contextlib
 import os
 from collections.abc import Mapping
 from dataclasses import dataclass
+from datetime import UTC, date, datetime, time
 from functools import cached_property
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from obrin.core.design.building import build_settled
 from obrin.core.design.choices import Choice, format_choices, parse_choices
@@ -17,11 +19,18 @@ from obrin.core.design.offering import PRACTICE_CLOUD, Offering
 from obrin.core.design.reader import MAX_BYTES
 from obrin.core.design.settle import settle
 from obrin.core.design.settled import Settled
-from obrin.core.errors import DesignError, Problem
-from obrin.live.files import write_whole
+from obrin.core.errors import DesignError, ObrinError, Problem
+from obrin.live.files import private_folder, write_whole
+from obrin.live.secrets.file import PASSPHRASE, Passphrase, SecretFile, ask_passphrase
 from obrin.live.secrets.store import KeyStore
 
+if TYPE_CHECKING:
+    from obrin.core.calendar.endings import Dated
+    from obrin.core.handover.secrets import Secrets
+    from obrin.live.secrets.authority import AuthorityStore
+
 DESIGN_NAME = "design.yaml"
+TODAY = "OBRIN_TODAY"
 
 
 @dataclass(frozen=True)
@@ -33,6 +42,24 @@ class Project:
     @property
     def folder(self) -> Path:
         return self.design_path.parent
+
+    @property
+    def today(self) -> date:
+        """The day by the clock here, or OBRIN_TODAY (ISO 8601) to look at another one."""
+        given = os.environ.get(TODAY)
+        if not given:
+            return date.today()
+        try:
+            return date.fromisoformat(given)
+        except ValueError:
+            raise ObrinError(f"{TODAY} is '{given}'. Give a date such as 2026-11-23") from None
+
+    @property
+    def now(self) -> datetime:
+        """The time here in UTC; noon of the day when OBRIN_TODAY gives one."""
+        if os.environ.get(TODAY):
+            return datetime.combine(self.today, time(12), UTC)
+        return datetime.now(UTC).replace(microsecond=0)
 
     @property
     def settled_path(self) -> Path:
@@ -48,9 +75,91 @@ class Project:
         return self.folder / ".obrin"
 
     @cached_property
+    def passphrase(self) -> Passphrase:
+        """One for each project, so that it is asked once."""
+        return Passphrase(self._find_passphrase)
+
+    @property
+    def _keyring_note(self) -> Path:
+        """Holds the name under which the system's keyring knows this project, if it does."""
+        return self.own_folder / f"keyring-{self.design_path.stem}"
+
+    def _find_passphrase(self) -> str:
+        """From the environment, the system's keyring, or whoever sits here."""
+        if not os.environ.get(PASSPHRASE) and self._keyring_note.exists():
+            from obrin.live.secrets.keyring import look_up
+
+            found = look_up(self._keyring_note.read_text(encoding="utf-8").strip())
+            if found is not None:
+                return found
+        return ask_passphrase()
+
+    def keep_in_keyring(self, passphrase: str) -> str:
+        """Lay the passphrase in the system's keyring, and return it. Raises SecretsError."""
+        from obrin.live.secrets.keyring import lay_in
+
+        name = f"{self.design_path.stem}-{os.urandom(8).hex()}"
+        lay_in(name, passphrase)
+        private_folder(self.own_folder)
+        write_whole(self._keyring_note, name + "\n", 0o600)
+        return passphrase
+
+    def leave_keyring(self) -> None:
+        """Take the passphrase out of the system's keyring, if it is there."""
+        if self._keyring_note.exists():
+            from obrin.live.secrets.keyring import take_out
+
+            take_out(self._keyring_note.read_text(encoding="utf-8").strip())
+            self._keyring_note.unlink()
+
+    @cached_property
     def keys(self) -> KeyStore:
-        """One for each project, so that a passphrase is asked once."""
-        return KeyStore(self.own_folder / f"keys-{self.design_path.stem}.json")
+        """Pre-shared keys."""
+        return KeyStore(self._secret_file("keys"))
+
+    @cached_property
+    def authority(self) -> AuthorityStore:
+        """The certificate authority."""
+        from obrin.live.secrets.authority import AuthorityStore
+
+        return AuthorityStore(self._secret_file("certificates"))
+
+    def _secret_file(self, what: str) -> SecretFile:
+        name = f"{what}-{self.design_path.stem}.json"
+        return SecretFile(self.own_folder / name, self.passphrase)
+
+    def secret_files(self) -> list[SecretFile]:
+        """Every file of secrets that the project can have."""
+        return [self._secret_file(what) for what in ("keys", "certificates")]
+
+    def fill_secrets(self, settled: Settled) -> list[str]:
+        """Make the keys and certificates that are missing; what was made, in words."""
+        filled = self.keys.fill(settled, os.urandom, self.today)
+        made = [f"key of {label}" for label in filled]
+        needs = settled.certified()
+        if needs:
+            from obrin.live.secrets.material import lives_of
+
+            lives = lives_of(settled.design)
+            found = self.authority.fill(settled.name, needs, lives, self.now)
+            made += [f"certificate of {name}" for name in found]
+        return made
+
+    def secrets(self, settled: Settled) -> Secrets:
+        """All that packs need. Raises SecretsError."""
+        from obrin.core.handover.secrets import Secrets
+
+        if not settled.certified():
+            return Secrets(self.keys.read(), made=self.keys.made())
+        from obrin.live.secrets.material import certificate_files
+
+        authority = self.authority.read(settled.name)
+        return Secrets(
+            self.keys.read(),
+            certificate_files(authority, settled, self.now),
+            authority.barred(),
+            self.keys.made(),
+        )
 
     @property
     def journal_path(self) -> Path:
@@ -75,7 +184,7 @@ class Project:
     def settled(self) -> tuple[Document, Settled]:
         """The design with its choices. Raises SettleError while a blank has none."""
         document = self.read()
-        return document, build_settled(document.design, self.read_choices())
+        return document, build_settled(document.design, self.read_choices(), self.today)
 
     def offering(self, design: Design) -> Offering:
         """The cloud's classes and rules: a file that the design names, or the practice cloud's."""
@@ -97,7 +206,15 @@ class Project:
         """The design settled for a question: blanks that have no choice get one, unwritten."""
         document = self.read()
         choices = self.settle(document.design)
-        return document, choices, build_settled(document.design, choices)
+        return document, choices, build_settled(document.design, choices, self.today)
+
+    def dated(self, settled: Settled) -> list[Dated]:
+        """The certificates in use, with their last days."""
+        if not settled.certified():
+            return []
+        from obrin.live.secrets.material import dated
+
+        return dated(self.authority.read(settled.name), settled)
 
     @staticmethod
     def _shown(path: Path) -> Path:

@@ -95,28 +95,32 @@ class _Run:
         return "pack handed over" if changed else UNCHANGED
 
     def _cloud(self, step: CloudStep) -> str:
-        cloud, path = self.ends.cloud, f"/v1/{step.name}"
-        try:
-            response = cloud.call("PUT", path, step.body)
-        except HttpError as error:
-            if error.status != 428:
-                raise
-            # It exists and differs: change what we read, or learn that it changed meanwhile.
-            etag = cloud.call("GET", path).headers["ETag"]
-            response = cloud.call("PUT", path, step.body, {"If-Match": etag})
-        if response.status_code != 202:
-            return UNCHANGED
-        self._wait(step.name, response.headers["Location"])
-        return "built"
+        return put_resource(self.ends, step, self.report, self.stop)
 
-    def _wait(self, name: str, operation: str) -> None:
-        while True:
-            state: Json = self.ends.cloud.get(operation)
-            if state["status"] == "succeeded":
-                return
-            if state["status"] != "running":
-                raise OutsideError(f"the cloud gave up: {state['status']}")
-            left = float(state["seconds_left"])
-            self.report(Progress(name, "waiting", f"{state['percent']} %", left))
-            if self.stop.wait(min(max(left, 0.02), POLL)):
-                raise OutsideError("interrupted while the cloud was building")
+
+def put_resource(
+    ends: Ends, step: CloudStep, report: Report, stop: threading.Event | None = None
+) -> str:
+    """Make or change one resource and wait for it; what was done. Raises OutsideError."""
+    cloud, path = ends.cloud, f"/v1/{step.name}"
+    try:
+        response = cloud.call("PUT", path, step.body)
+    except HttpError as error:
+        if error.status != 428:
+            raise
+        # It exists and differs: change what we read, or learn that it changed meanwhile.
+        etag = cloud.call("GET", path).headers["ETag"]
+        response = cloud.call("PUT", path, step.body, {"If-Match": etag})
+    if response.status_code != 202:
+        return UNCHANGED
+    stop = stop or threading.Event()
+    while True:
+        state: Json = cloud.get(response.headers["Location"])
+        if state["status"] == "succeeded":
+            return "built"
+        if state["status"] != "running":
+            raise OutsideError(f"the cloud gave up: {state['status']}")
+        left = float(state["seconds_left"])
+        report(Progress(step.name, "waiting", f"{state['percent']} %", left))
+        if stop.wait(min(max(left, 0.02), POLL)):
+            raise OutsideError("interrupted while the cloud was building")

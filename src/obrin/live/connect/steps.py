@@ -6,11 +6,14 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
+from obrin.core.design.arrangement import SHARED
 from obrin.core.design.settled import Settled, SettledCloud, SettledTunnel
 from obrin.core.handover.mirror import TunnelEnd, cloud_end
 from obrin.core.handover.pack import Pack
+from obrin.core.handover.secrets import BY_KEY, Secrets, certificate_data
 from obrin.core.handover.standard_data import suite_data
-from obrin.core.reach.filters import ICMP, TCP, UDP, Rule, filter_of
+from obrin.core.reach.filters import Rule, filter_of
+from obrin.core.reach.packet import ICMP, TCP, UDP
 
 Json = dict[str, Any]
 RESOURCE_KINDS = (
@@ -53,9 +56,7 @@ def cloud_tunnel_name(label: str) -> str:
     return label.replace("/", ".")
 
 
-def connect_steps(
-    settled: Settled, packs: Mapping[str, Pack], keys: Mapping[str, str]
-) -> list[Step]:
+def connect_steps(settled: Settled, packs: Mapping[str, Pack], secrets: Secrets) -> list[Step]:
     """All steps; any order that respects `needs` is good."""
     used = {t.cloud for t in settled.tunnels()}
     steps: list[Step] = []
@@ -67,7 +68,7 @@ def connect_steps(
         step = _far_end(settled, tunnel)
         far_ends[step.name] = step
     steps += far_ends.values()
-    steps += [_tunnel(settled, tunnel, keys[tunnel.label]) for tunnel in settled.tunnels()]
+    steps += [tunnel_step(settled, tunnel, secrets) for tunnel in settled.tunnels()]
     steps += [SiteStep(name, pack) for name, pack in packs.items() if name in settled.gateways]
     return steps
 
@@ -136,13 +137,15 @@ def _far_end(settled: Settled, tunnel: SettledTunnel) -> CloudStep:
         "far-ends", f"{tunnel.gateway}.{tunnel.uplink.name}",
         {
             "address": end.remote_address,
+            "identity": end.remote_identity,
             "autonomous_system": end.remote_as,
             "prefixes": [str(p) for p in end.remote_prefixes],
         },
     )  # fmt: skip
 
 
-def _tunnel(settled: Settled, tunnel: SettledTunnel, key: str) -> CloudStep:
+def tunnel_step(settled: Settled, tunnel: SettledTunnel, secrets: Secrets) -> CloudStep:
+    """A tunnel at the cloud, its secret included."""
     end: TunnelEnd = cloud_end(settled, tunnel)
     far_end = f"{tunnel.gateway}.{tunnel.uplink.name}"
     body: Json = {
@@ -158,9 +161,20 @@ def _tunnel(settled: Settled, tunnel: SettledTunnel, key: str) -> CloudStep:
             "tries": end.liveness.tries,
         },
         "always_encapsulate": end.always_encapsulate,
-        "metric": end.rank,
-        "pre_shared_key": key,
+        "metric": end.preference,
     }
+    if end.authentication == BY_KEY:
+        body["pre_shared_key"] = secrets.keys[tunnel.label]
+    else:
+        files = certificate_data(secrets.certificates[tunnel.cloud])
+        body["certificate"] = {name.replace("-", "_"): text for name, text in files.items()}
+    if end.role == SHARED:
+        body["shared"] = True
+    if end.selection == "policy":
+        body["local_selectors"] = [str(p) for p in end.local_selectors]
+        body["remote_selectors"] = [str(p) for p in end.remote_selectors]
+    if end.bfd is not None:
+        body["bfd"] = {"interval": end.bfd.interval, "multiplier": end.bfd.multiplier}
     if end.translations:
         body["translation"] = [
             {"real": str(part.real), "seen": str(part.seen)} for part in end.translations

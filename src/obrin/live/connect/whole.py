@@ -15,6 +15,9 @@ from obrin.live.observe.status import TunnelStatus, read_status
 from obrin.live.packs import make_packs
 from obrin.live.project import Project
 
+SETTLING = 2.0
+"""Seconds that the ends may disagree after all is up."""
+
 
 @dataclass(frozen=True, slots=True)
 class Connected:
@@ -30,7 +33,7 @@ def connect_whole(
 ) -> Connected:
     """Raises OutsideError when a step fails; tunnels that stay down are in the status."""
     packs = make_packs(project, settled)
-    steps = connect_steps(settled, packs, project.keys.read())
+    steps = connect_steps(settled, packs, project.secrets(settled))
     private_folder(project.own_folder)
     journal = Journal(project.journal_path)
     try:
@@ -58,14 +61,26 @@ def find_left_over(steps: list[Step], ends: Ends) -> tuple[str, ...]:
 def wait_until_up(
     settled: Settled, ends: Ends, report: Report, timeout: float
 ) -> list[TunnelStatus]:
-    """Ask both ends until all tunnels are up, or the time is over; the last answer."""
+    """Ask both ends until all tunnels are up or rest, or the time is over; the last answer.
+
+    The two ends are asked one after the other, and routes arrive a moment after the session is up:
+    what they disagree on then gets SETTLING seconds to go away.
+    """
     until = time.monotonic() + timeout
+    up_since: float | None = None
     while True:
         status = read_status(settled, ends)
-        down = [t.tunnel for t in status if not t.up]
-        left = until - time.monotonic()
-        if not down or left <= 0:
+        down = [t.tunnel for t in status if not t.as_wished]
+        now = time.monotonic()
+        left = until - now
+        up_since = None if down else up_since or now
+        agreed = not any(t.disagreements for t in status)
+        settled_down = up_since is not None and (agreed or now - up_since >= SETTLING)
+        if settled_down or left <= 0:
             return status
+        if not down:
+            time.sleep(0.1)
+            continue
         report(
             Progress(
                 "tunnels",

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
+from obrin.core.design.arrangement import SPARE
 from obrin.core.design.settled import Settled, SettledTunnel
 from obrin.live.connect.steps import cloud_tunnel_name
 from obrin.live.http import Ends, HttpError
@@ -31,12 +32,20 @@ class EndStatus:
 
 @dataclass(frozen=True, slots=True)
 class TunnelStatus:
+    """`rests`: it is a spare, and one of those that it stands in for is up."""
+
     tunnel: str
     rank: int
     site: EndStatus
     cloud: EndStatus
     disagreements: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
+    rests: bool = False
+
+    @property
+    def as_wished(self) -> bool:
+        """Up, or a spare that is down while it is not needed."""
+        return self.up or self.rests
 
     @property
     def up(self) -> bool:
@@ -54,6 +63,7 @@ class TunnelStatus:
             "tunnel": self.tunnel,
             "rank": self.rank,
             "up": self.up,
+            "rests": self.rests,
             "site": end(self.site),
             "cloud": end(self.cloud),
             "disagreements": list(self.disagreements),
@@ -71,7 +81,19 @@ def read_status(settled: Settled, ends: Ends) -> list[TunnelStatus]:
             clouds[name] = ends.cloud.state(name)
         except HttpError as error:
             problems[name] = str(error)
-    return [_tunnel(settled, tunnel, sites, clouds, problems) for tunnel in settled.tunnels()]
+    found = [_tunnel(settled, tunnel, sites, clouds, problems) for tunnel in settled.tunnels()]
+    up = {status.tunnel for status in found if status.up}
+    return [
+        replace(status, rests=True)
+        if _rests(settled.tunnel(status.tunnel), settled, up)
+        else status
+        for status in found
+    ]
+
+
+def _rests(tunnel: SettledTunnel, settled: Settled, up: set[str]) -> bool:
+    elders = (t for t in settled.links[tunnel.link].tunnels if t.rank < tunnel.rank)
+    return tunnel.role == SPARE and tunnel.label not in up and any(t.label in up for t in elders)
 
 
 def _ask_gateway(ends: Ends, name: str) -> Json | str:
@@ -136,7 +158,7 @@ def _disagreements(site: EndStatus, cloud: EndStatus) -> list[str]:
     found = []
     if site.problem or cloud.problem:
         return [text for text in (site.problem, cloud.problem) if text]
-    if site.ike != cloud.ike:
+    if site.ike != cloud.ike and "established" in (site.ike, cloud.ike):
         found.append(f"IKE SA: the site says {site.ike}, the cloud {cloud.ike}")
     if site.child != cloud.child:
         found.append(f"child SA: the site says {site.child}, the cloud {cloud.child}")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import replace
 from typing import Any
 
@@ -11,17 +12,23 @@ from obrin.core.ipsec.liveness import Liveness
 from obrin.core.ipsec.registry import ALGORITHMS, Kind
 from obrin.core.ipsec.selectors import Selector
 from obrin.core.ipsec.suite import Suite, make_suite
-from obrin.core.reach.filters import ANY_PORT, ICMP, TCP, UDP, Rule
+from obrin.core.reach.filters import ANY_PORT, Rule
+from obrin.core.reach.packet import ICMP, TCP, UDP
 from obrin.core.routing.policy import SessionPolicy
+from obrin.live.practice.credentials import Wall, credential_from, wall_clock
 from obrin.live.practice.node_config import NodeConfig, NodeNeighbour, NodeTunnel
 from obrin.wire.bgp.session import SessionConfig
 from obrin.wire.ike.config import Identity, PeerConfig
+from obrin.wire.ike.credentials import Credential
 
 Json = dict[str, Any]
 
 
-def node_config(config: Json, keys: Json) -> NodeConfig:
-    """`config` and `keys` are validated instance data. Raises KeyError for a missing key."""
+def node_config(config: Json, keys: Json, wall: Wall = wall_clock) -> NodeConfig:
+    """`config` and `keys` are validated instance data. Raises KeyError for a missing key.
+
+    `wall` turns the node's time into UTC, for certificates. Raises PkiError for bad ones.
+    """
     interfaces = {
         entry["name"]: entry
         for entry in config.get("ietf-interfaces:interfaces", {}).get("interface", [])
@@ -30,13 +37,15 @@ def node_config(config: Json, keys: Json) -> NodeConfig:
         entry["tunnel"]: entry["secret"]
         for entry in keys.get("obrin-keys:keys", {}).get("pre-shared-key", [])
     }
+    certificate = keys.get("obrin-keys:keys", {}).get("certificate")
+    credential = None if certificate is None else credential_from(certificate, wall)
     ipsec = config.get("obrin-ipsec:ipsec", {})
     suites = {entry["name"]: suite_from(entry) for entry in ipsec.get("suite", [])}
     bgp = config.get("obrin-bgp:bgp")
     translations = _translations(config)
     tunnels = {
         entry["name"]: replace(
-            _tunnel(entry, interfaces, suites, secrets),
+            _tunnel(entry, interfaces, suites, secrets, credential),
             translations=translations.get(entry["interface"], ()),
         )
         for entry in ipsec.get("tunnel", [])
@@ -46,9 +55,21 @@ def node_config(config: Json, keys: Json) -> NodeConfig:
         tunnels,
         _networks(interfaces),
         _neighbours(bgp) if bgp else {},
-        tuple(_static(config, by_interface)),
+        tuple(_alike(_static(config, by_interface), tunnels)),
         _rules(config),
     )
+
+
+def complete(config: Json, keys: Json) -> bool:
+    """Whether every tunnel has its secret already; they come after the configuration."""
+    secrets = keys.get("obrin-keys:keys", {})
+    have = {entry["tunnel"] for entry in secrets.get("pre-shared-key", [])}
+    return all(
+        entry["name"] in have or (
+            entry["authentication"] == "certificate" and "certificate" in secrets
+        )
+        for entry in config.get("obrin-ipsec:ipsec", {}).get("tunnel", [])
+    )  # fmt: skip
 
 
 def uplinks(config: Json) -> dict[str, str]:
@@ -101,27 +122,44 @@ def _tunnel(
     interfaces: dict[str, Json],
     suites: dict[str, Suite],
     secrets: dict[str, str],
+    credential: Credential | None,
 ) -> NodeTunnel:
     address = interfaces[entry["interface"]]["ietf-ip:ipv4"]["address"][0]
     inside = _around(address["ip"], address["prefix-length"])
     local = parse_ipv4(address["ip"])
     low = inside.value + (0 if inside.length == 31 else 1)
     live = entry["liveness"]
+    by_key = entry["authentication"] == "pre-shared-key"
+    if not by_key and credential is None:
+        raise KeyError(f"a certificate for {entry['name']}")
+    elders = tuple(entry.get("stands-in-for", ()))
     peer = PeerConfig(
         entry["name"],
-        entry["initiator"],
+        entry["initiator"] and not elders,
         entry["local-address"],
         entry["remote-address"],
         Identity.of(entry["local-identity"]),
         Identity.of(entry["remote-identity"]),
         (suites[entry["suite"]],),
-        secrets[entry["name"]].encode(),
-        Liveness(float(live["delay"]), float(live["first-wait"]), int(live["tries"])),
-        tuple(Selector.of(parse_prefix(t)) for t in entry["local-traffic-selector"]),
-        tuple(Selector.of(parse_prefix(t)) for t in entry["remote-traffic-selector"]),
-        entry["udp-encapsulation"] == "always",
+        key=secrets[entry["name"]].encode() if by_key else b"",
+        credential=None if by_key else credential,
+        liveness=Liveness(float(live["delay"]), float(live["first-wait"]), int(live["tries"])),
+        local_selectors=_selectors(entry["local-traffic-selector"]),
+        remote_selectors=_selectors(entry["remote-traffic-selector"]),
+        always_encapsulate=entry["udp-encapsulation"] == "always",
+        reauthenticate=entry["ike-renewal"] == "reauthenticate",
     )
-    return NodeTunnel(peer, inside, local, low + 1 if local == low else low)
+    # The one who starts minds when; the other waits to be called, as always.
+    waits = elders if entry["initiator"] else ()
+    remote = low + 1 if local == low else low
+    bfd = entry.get("bfd")
+    watched = None if bfd is None else (float(bfd["interval"]), int(bfd["multiplier"]))
+    shared = entry["role"] == "shared"
+    return NodeTunnel(peer, inside, local, remote, stands_in_for=waits, bfd=watched, shared=shared)
+
+
+def _selectors(texts: list[str]) -> tuple[Selector, ...]:
+    return tuple(Selector.of(parse_prefix(text)) for text in texts)
 
 
 def _translations(config: Json) -> dict[str, tuple[Exposure, ...]]:
@@ -183,6 +221,16 @@ def _static(config: Json, by_interface: dict[str, str]) -> list[tuple[Prefix, st
                 if name is not None:
                     found.append((prefix, name, int(one["index"])))
     return found
+
+
+def _alike(
+    routes: list[tuple[Prefix, str, int]], tunnels: dict[str, NodeTunnel]
+) -> Iterator[tuple[Prefix, str, int]]:
+    """Shared next hops of a prefix get the metric of the first of them."""
+    for prefix, name, metric in routes:
+        if tunnels[name].shared:
+            metric = min(m for p, n, m in routes if p == prefix and tunnels[n].shared)
+        yield prefix, name, metric
 
 
 def _rules(config: Json) -> tuple[Rule, ...]:

@@ -123,15 +123,14 @@ class GatewayProcess:
 
     def _rebuild(self) -> None:
         """Start over with the configuration, once it and its keys are there."""
-        wanted = {t["name"] for t in self._config.get("obrin-ipsec:ipsec", {}).get("tunnel", [])}
-        have = {k["tunnel"] for k in self._keys.get(KEYS, {}).get("pre-shared-key", [])}
-        if not self._config or not wanted <= have:
+        if not self._config or not from_standard.complete(self._config, self._keys):
             return
         try:
             config = from_standard.node_config(self._config, self._keys)
         except (KeyError, ValueError, ObrinError) as error:
             raise Problem(400, "invalid-value", f"cannot be applied: {error}") from error
-        if self._node.take_rules(config):
+        if self._node.take(config, self._now()):
+            self._kick()
             return
         self._node.stop(self._now())
         self._kick()

@@ -13,11 +13,15 @@ from dataclasses import dataclass, replace
 from obrin.core.address.prefix import format_address, parse_ipv4
 from obrin.core.address.table import PrefixTable
 from obrin.core.address.translation import inward, outward
-from obrin.core.reach.filters import PacketKey, RuleSet
+from obrin.core.reach.filters import RuleSet
+from obrin.core.reach.packet import PacketKey
 from obrin.core.routing.forwarding import Route, RouteKind, forwarding_table
+from obrin.core.routing.model import bgp_routes
+from obrin.live.practice.bfd_sessions import BfdSessions
 from obrin.live.practice.bgp_over_tcp import BgpOverTcp
 from obrin.live.practice.drops import DropLog, packet_key
 from obrin.live.practice.node_config import NodeConfig
+from obrin.live.practice.spares import Spares
 from obrin.wire.errors import PacketError
 from obrin.wire.esp import NEXT_IPV4, EspError
 from obrin.wire.ike.child import ChildSa
@@ -39,6 +43,8 @@ from obrin.wire.packet import (
 )
 from obrin.wire.readdress import readdress
 from obrin.wire.tcp import TcpStack
+
+_NOT_SELECTED = "not in the tunnel's traffic selectors"
 
 
 @dataclass(slots=True)
@@ -65,10 +71,14 @@ class Node:
         self._own = {t.local_inside: name for name, t in config.tunnels.items()}
         self._underlay: list[bytes] = []
         self._local: list[bytes] = []
+        self._selective = {name for name, t in config.tunnels.items() if t.selective}
+        self._bfd = BfdSessions(config.tunnels, rng)
+        self._spares = Spares(config.tunnels, self.ike.tunnels)
         self._build_table()
 
     def start(self, now: float) -> None:
         self.ike.start(now)
+        self._spares.start(now)
         self.bgp.start(now)
         self._settle(now)
 
@@ -79,12 +89,23 @@ class Node:
         self.ike.close(now)
         self._settle(now)
 
-    def take_rules(self, config: NodeConfig) -> bool:
-        """Take new filter rules in place when nothing else differs: no tunnel restarts for them."""
-        if not config.tunnels or replace(self.config, rules=config.rules) != config:
+    def take(self, config: NodeConfig, now: float) -> bool:
+        """Take new rules, and new suites or secrets of tunnels, in place: the rest runs on.
+
+        False when more than that differs, and the node has to be made anew.
+        """
+        if not config.tunnels or config.tunnels.keys() != self.config.tunnels.keys():
             return False
+        kept = {n: replace(t, peer=config.tunnels[n].peer) for n, t in self.config.tunnels.items()}
+        if replace(self.config, rules=config.rules, tunnels=kept) != config:
+            return False
+        changed = [t for n, t in config.tunnels.items() if t != self.config.tunnels[n]]
         self.config = config
         self._rules = _rule_set(config)
+        self._selective = {name for name, t in config.tunnels.items() if t.selective}
+        for tunnel in changed:
+            self.ike.reconfigure(tunnel.peer, now)
+        self._settle(now)
         return True
 
     # In
@@ -134,33 +155,44 @@ class Node:
         if next_header == NEXT_IPV4:
             self._forward(inner, name, now)
 
-    def receive_local(self, data: bytes, now: float) -> None:
-        """A packet from one of this gateway's own networks."""
-        self._forward(data, None, now)
+    def receive_local(self, data: bytes, now: float, via: str | None = None) -> None:
+        """A packet from one of this gateway's own networks, perhaps for a certain tunnel."""
+        self._forward(data, None, now, via=via)
         self._settle(now)
 
     def next_timer(self) -> float:
-        return min(self.ike.next_timer(), self.tcp.next_timer(), self.bgp.next_timer())
+        return min(
+            self.ike.next_timer(), self.tcp.next_timer(), self.bgp.next_timer(),
+            self._spares.next_timer(), self._bfd.next_timer(),
+        )  # fmt: skip
 
     def handle_timer(self, now: float) -> None:
         self.ike.handle_timer(now)
         self.tcp.handle_timer(now)
         self.bgp.handle_timer(now)
+        self._bfd.handle_timer(now)
         self._settle(now)
 
     # Forwarding
 
     def _forward(
-        self, data: bytes, arrived_by: str | None, now: float, *, own: bool = False
-    ) -> None:
-        """Filters are for what passes through; what the gateway itself sends is `own`."""
+        self, data: bytes, arrived_by: str | None, now: float, *, own: bool = False,
+        via: str | None = None,
+    ) -> None:  # fmt: skip
+        """Filters are for what passes through; what the gateway itself sends is `own`.
+
+        `via` is a tunnel that somebody has chosen already among those that share a route.
+        """
         try:
             packet = decode_ipv4(data)
         except PacketError as error:
             self.drops.add(self.name, f"bad packet: {error}", PacketKey(0, 0, 0))
             return
+        if arrived_by in self._selective and not self._selected(arrived_by, packet, inwards=True):
+            self.drops.add(self.name, _NOT_SELECTED, packet_key(packet))
+            return
         if packet.destination in self._own:
-            self._for_me(packet, now)
+            self._for_me(packet, arrived_by, now)
             return
         parts = self.config.tunnels[arrived_by].translations if arrived_by is not None else ()
         if parts:
@@ -171,7 +203,8 @@ class Node:
             self.drops.add(self.name, f"no route to {format_address(packet.destination)}", key)
             return
         route = found[1]
-        to_tunnel = route.via in self.config.tunnels
+        via = via or route.via_for(key)
+        to_tunnel = via in self.config.tunnels
         rules = None if own else self._rules
         if rules is not None and (arrived_by or to_tunnel) and rules.match(key) is None:
             self.drops.add(self.name, "no filter rule lets it through", key)
@@ -179,19 +212,36 @@ class Node:
         if packet.ttl <= 1:
             self.drops.add(self.name, "time to live ran out", key)
             return
-        forwarded = packet._replace(ttl=packet.ttl - 1)
+        forwarded = packet if own else packet._replace(ttl=packet.ttl - 1)
         if to_tunnel:
-            parts = self.config.tunnels[route.via].translations
+            parts = self.config.tunnels[via].translations
             if parts:
                 source = outward(parts, packet.source)
                 forwarded = readdress(forwarded, source, packet.destination)
-            self._seal(route.via, forwarded.encode(), key)
+            if via in self._selective and not self._selected(via, forwarded):
+                self.drops.add(self.name, _NOT_SELECTED, key)
+                return
+            self._seal(via, forwarded.encode(), key)
         else:
             self._local.append(forwarded.encode())
 
-    def _for_me(self, packet: Ipv4, now: float) -> None:
+    def _selected(self, name: str | None, packet: Ipv4, *, inwards: bool = False) -> bool:
+        """Whether the tunnel's child SA is for this packet (RFC 4301 sections 5.1 and 5.2)."""
+        child = self.ike.tunnels[name].outbound if name is not None else None
+        if child is None:
+            return True
+        ends = (packet.destination, packet.source) if inwards else (
+            packet.source, packet.destination)  # fmt: skip
+        return all(
+            any(selector.holds(address) for selector in selectors)
+            for address, selectors in zip(ends, (child.local, child.remote), strict=True)
+        )
+
+    def _for_me(self, packet: Ipv4, arrived_by: str | None, now: float) -> None:
         if packet.protocol == TCP:
             self.tcp.receive(packet, now)
+        elif packet.protocol == UDP:
+            self._bfd.receive(arrived_by, packet, now)
         elif packet.protocol == ICMP:
             try:
                 message = decode_icmp(packet.payload)
@@ -231,17 +281,30 @@ class Node:
     def _settle(self, now: float) -> None:
         """Let IKE, TCP and BGP act on each other until nothing moves."""
         for _ in range(8):
+            self._spares.mind(now)
             changed = self._take_ike_events(now)
+            changed |= self._take_bfd_changes(now)
             changed |= self.bgp.pump(now)
             if changed:
                 self._build_table()
-            packets = self.tcp.packets(now)
+            packets = self.tcp.packets(now) + self._bfd.packets()
             for data in packets:
                 self._forward(data, None, now, own=True)
             if not changed and not packets:
                 break
         for datagram in self.ike.datagrams():
             self._send_udp(datagram.source, datagram.destination, datagram.data)
+
+    def _take_bfd_changes(self, now: float) -> bool:
+        """A path that died takes its routes with it, long before IKE notices (RFC 5882)."""
+        found = self._bfd.changes()
+        for name, alive in found:
+            self._note(now, name, "BFD up" if alive else "BFD down: the path is dead")
+            if alive:
+                self.bgp.tunnel_up(name, now)
+            else:
+                self.bgp.tunnel_down(name, now)
+        return bool(found)
 
     def _take_ike_events(self, now: float) -> bool:
         changed = False
@@ -254,6 +317,8 @@ class Node:
         if isinstance(event, ChildUp):
             self._inbound[event.child.spi_in] = (event.tunnel, event.child)
             self.key_events.append(event)
+            if not event.rekeyed:
+                self._bfd.tunnel_up(event.tunnel, now)
             self.bgp.tunnel_up(event.tunnel, now)
             self._note(now, event.tunnel, "child SA rekeyed" if event.rekeyed else "child SA up")
             return True
@@ -262,6 +327,8 @@ class Node:
             if self.ike.tunnels[event.tunnel].outbound is None:
                 self._note(now, event.tunnel, f"child SA down: {event.reason}")
                 self.bgp.tunnel_down(event.tunnel, now)
+                self._spares.elder_down(event.tunnel, now)
+                self._bfd.tunnel_down(event.tunnel, now)
             return True
         if isinstance(event, IkeUp):
             self.key_events.append(event)
@@ -279,7 +346,11 @@ class Node:
         self.history.append((now, tunnel, text))
 
     def _build_table(self) -> None:
-        alive = {name for name, t in self.ike.tunnels.items() if t.outbound is not None}
+        alive = {
+            name
+            for name, tunnel in self.ike.tunnels.items()
+            if tunnel.outbound is not None and name not in self._bfd.dead
+        }
         routes = [
             Route(prefix, RouteKind.CONNECTED, name)
             for name, prefix in self.config.networks.items()
@@ -293,10 +364,8 @@ class Node:
             for prefix, name, metric in self.config.static
             if name in alive
         ]
-        routes += [
-            Route(prefix, RouteKind.BGP, d.winner.peer.name, as_path=d.winner.path.as_path)
-            for prefix, d in self.bgp.speaker.decisions.items()
-        ]
+        shared = {name for name, tunnel in self.config.tunnels.items() if tunnel.shared}
+        routes += bgp_routes(self.bgp.speaker.decisions, shared)
         self.table = forwarding_table(routes)
 
     # Out

@@ -6,6 +6,7 @@ from dataclasses import dataclass, field
 
 from obrin.core.address.prefix import Prefix
 from obrin.core.address.translation import Exposure
+from obrin.core.ipsec.selectors import ANY_IPV4
 from obrin.core.reach.filters import Rule
 from obrin.core.routing.policy import SessionPolicy
 from obrin.wire.bgp.session import SessionConfig
@@ -14,13 +15,25 @@ from obrin.wire.ike.config import PeerConfig
 
 @dataclass(frozen=True, slots=True)
 class NodeTunnel:
-    """A tunnel's inside: addresses as integers, and what is translated at it."""
+    """A tunnel's inside: addresses as integers, and what is translated at it.
+
+    A spare waits until none of the tunnels that it stands in for is up. `bfd` is the interval in
+    seconds and the multiplier of its session. `shared` tunnels carry equal routes together.
+    """
 
     peer: PeerConfig
     inside: Prefix
     local_inside: int
     remote_inside: int
     translations: tuple[Exposure, ...] = ()
+    stands_in_for: tuple[str, ...] = ()
+    bfd: tuple[float, int] | None = None
+    shared: bool = False
+
+    @property
+    def selective(self) -> bool:
+        """Whether its traffic selectors are narrower than everything."""
+        return {*self.peer.local_selectors, *self.peer.remote_selectors} != {ANY_IPV4}
 
 
 @dataclass(frozen=True, slots=True)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from obrin.core.design.values import FlowText, Ipv4PrefixText, Ipv4Text
 
@@ -43,9 +43,10 @@ class Gateway(Body):
 
 
 class FarEnd(Body):
-    """What the cloud is told of a site's gateway."""
+    """What the cloud is told of a site's gateway. It says that it is its address, unless told."""
 
     address: Ipv4Text
+    identity: Annotated[str, Field(min_length=1, max_length=128)] | None = None
     autonomous_system: int
     prefixes: list[Ipv4PrefixText]
 
@@ -54,6 +55,13 @@ class LivenessBody(Body):
     delay: float
     first_wait: float
     tries: int
+
+
+class BfdBody(Body):
+    """Seconds between packets, and how many may be missed."""
+
+    interval: Annotated[float, Field(ge=0.05, le=60)]
+    multiplier: Annotated[int, Field(ge=1, le=255)]
 
 
 class BgpBody(Body):
@@ -70,8 +78,21 @@ class TranslationBody(Body):
     seen: Ipv4PrefixText
 
 
+class CertificateBody(Body):
+    """All PEM. The chain has the gateway's own certificate first."""
+
+    chain: Annotated[str, Field(max_length=65536)]
+    private_key: Annotated[str, Field(max_length=16384)]
+    authorities: Annotated[str, Field(max_length=65536)]
+    revocations: Annotated[str, Field(max_length=1048576)] = ""
+
+
 class Tunnel(Body):
-    """`suite` is in the shape of obrin-ipsec; `pre_shared_key` can be set and never read."""
+    """`suite` is in the shape of obrin-ipsec; secrets can be set and never read.
+
+    The gateway proves itself by `pre_shared_key` or by `certificate`, one of the two.
+    Without traffic selectors, everything that is routed to it goes through.
+    """
 
     gateway: str
     instance: Annotated[int, Field(ge=1, le=2)]
@@ -82,9 +103,20 @@ class Tunnel(Body):
     liveness: LivenessBody
     always_encapsulate: bool = False
     bgp: BgpBody | None = None
+    bfd: BfdBody | None = None
     metric: int = 1
+    shared: bool = False
+    local_selectors: list[Ipv4PrefixText] = Field(default_factory=list, max_length=255)
+    remote_selectors: list[Ipv4PrefixText] = Field(default_factory=list, max_length=255)
     translation: list[TranslationBody] = Field(default_factory=list)
-    pre_shared_key: Annotated[str, Field(min_length=1, max_length=128)]
+    pre_shared_key: Annotated[str, Field(min_length=1, max_length=128)] | None = None
+    certificate: CertificateBody | None = None
+
+    @model_validator(mode="after")
+    def _one_secret(self) -> Tunnel:
+        if (self.pre_shared_key is None) == (self.certificate is None):
+            raise ValueError("give either pre_shared_key or certificate")
+        return self
 
 
 class FilterRuleBody(Body):

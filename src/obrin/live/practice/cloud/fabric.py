@@ -8,9 +8,11 @@ from obrin.core.address.prefix import Prefix, format_address, parse_ipv4
 from obrin.core.address.translation import Exposure
 from obrin.core.design.settled import host_of
 from obrin.core.ipsec.liveness import Liveness
-from obrin.core.reach.filters import PacketKey, RuleSet, rules_for
+from obrin.core.ipsec.selectors import ANY_IPV4, Selector
+from obrin.core.reach.filters import RuleSet, rules_for
+from obrin.core.reach.packet import PacketKey
 from obrin.core.routing.decision import decide
-from obrin.core.routing.forwarding import Route, RouteKind
+from obrin.core.routing.forwarding import Route, RouteKind, flow_number
 from obrin.core.routing.path import Candidate
 from obrin.core.routing.policy import SessionPolicy
 from obrin.live.practice.cloud.bodies import (
@@ -22,6 +24,7 @@ from obrin.live.practice.cloud.bodies import (
     Tunnel,
 )
 from obrin.live.practice.cloud.store import Store
+from obrin.live.practice.credentials import Wall, credential_of, wall_clock
 from obrin.live.practice.drops import DropLog, packet_key
 from obrin.live.practice.from_standard import suite_from
 from obrin.live.practice.node import Node
@@ -30,6 +33,7 @@ from obrin.wire.bgp.session import SessionConfig
 from obrin.wire.errors import PacketError
 from obrin.wire.host import Host
 from obrin.wire.ike.config import Identity, PeerConfig
+from obrin.wire.ike.credentials import Credential
 from obrin.wire.packet import decode_ipv4
 
 _NOTHING = RuleSet()
@@ -50,8 +54,9 @@ class Instance:
 class Fabric:
     """Builds instances and hosts from what the store says is ready, and moves packets."""
 
-    def __init__(self, store: Store, rng: Callable[[int], bytes]) -> None:
+    def __init__(self, store: Store, rng: Callable[[int], bytes], wall: Wall = wall_clock) -> None:
         self._store = store
+        self._wall = wall
         self._rng = rng
         self.instances: dict[str, Instance] = {}
         self.hosts: dict[int, Host] = {}
@@ -94,6 +99,7 @@ class Fabric:
             for r in self._store.ready("tunnels")
             if isinstance(r.body, Tunnel) and r.body.gateway == name
         }
+        changing = {r.name for r in self._store.changing("tunnels")}
         names = set()
         for number, address_name in enumerate(body.public_addresses, 1):
             address = self._store.get("addresses", address_name).body
@@ -107,6 +113,8 @@ class Fabric:
                     key, body.network, parse_ipv4(address.address), subnet.value + 3 + number
                 )
             mine = {n: t for n, t in tunnels.items() if t.instance == number}
+            # What is being changed runs on as it was until the change is done.
+            mine |= {n: t for n, t in instance.tunnels.items() if n in changing and n not in mine}
             if mine != instance.tunnels:
                 self._restart(instance, body, mine, now)
         return names
@@ -114,8 +122,6 @@ class Fabric:
     def _restart(
         self, instance: Instance, gateway: Gateway, tunnels: dict[str, Tunnel], now: float
     ) -> None:
-        instance.node.stop(now)
-        self._collect(instance)
         instance.tunnels = tunnels
         own = format_address(instance.address)
         config = NodeConfig(
@@ -130,6 +136,10 @@ class Fabric:
                 for prefix in self._far_end(t).prefixes
             ),
         )  # fmt: skip
+        if instance.node.take(config, now):
+            return
+        instance.node.stop(now)
+        self._collect(instance)
         instance.node = Node(instance.name, config, self._rng)
         instance.node.start(now)
 
@@ -144,16 +154,27 @@ class Fabric:
         live = body.liveness
         local = parse_ipv4(body.inside_address)
         peer = PeerConfig(
-            name, False, own, far.address, Identity.of(own), Identity.of(far.address),
-            (suite_from(body.suite),), body.pre_shared_key.encode(),
-            Liveness(live.delay, live.first_wait, live.tries),
+            name, False, own, far.address,
+            Identity.of(own), Identity.of(far.identity or far.address),
+            (suite_from(body.suite),),
+            key=(body.pre_shared_key or "").encode(),
+            credential=self._credential(body),
+            liveness=Liveness(live.delay, live.first_wait, live.tries),
+            local_selectors=tuple(map(Selector.of, body.local_selectors)) or (ANY_IPV4,),
+            remote_selectors=tuple(map(Selector.of, body.remote_selectors)) or (ANY_IPV4,),
             always_encapsulate=body.always_encapsulate,
         )  # fmt: skip
         low = body.inside.value + (0 if body.inside.length == 31 else 1)
         return NodeTunnel(
             peer, body.inside, local, low + 1 if local == low else low,
             tuple(Exposure("", part.real, part.seen) for part in body.translation),
+            shared=body.shared,
+            bfd=None if body.bfd is None else (body.bfd.interval, body.bfd.multiplier),
         )  # fmt: skip
+
+    def _credential(self, body: Tunnel) -> Credential | None:
+        """Raises PkiError; the store has refused such a body before."""
+        return None if body.certificate is None else credential_of(body.certificate, self._wall)
 
     def _neighbour(
         self, name: str, body: Tunnel, gateway: Gateway, instance: Instance
@@ -261,18 +282,19 @@ class Fabric:
         if not subnet.propagation:
             self.drops.add(subnet.network, f"propagation is off at {name}: no route", key)
             return
-        instance = self.choose(subnet.network, packet.destination)
-        if instance is None:
+        chosen = self.choose(subnet.network, key)
+        if chosen is None:
             reason = f"no route to {format_address(packet.destination)}"
             self.drops.add(subnet.network, reason, key)
             return
-        instance.node.receive_local(data, now)
+        instance, via = chosen
+        instance.node.receive_local(data, now, via)
 
-    def choose(self, network: str, destination: int) -> Instance | None:
-        """The instance whose route to the destination the whole gateway prefers."""
+    def choose(self, network: str, key: PacketKey) -> tuple[Instance, str] | None:
+        """The instance and tunnel that the whole gateway prefers for a flow."""
         found: list[tuple[Prefix, Route, Instance]] = []
         for instance in self.instances.values():
-            matched = instance.node.table.match(destination)
+            matched = instance.node.table.match(key.destination)
             if instance.network != network or matched is None:
                 continue
             if matched[1].kind is not RouteKind.CONNECTED:
@@ -284,12 +306,27 @@ class Fabric:
         lowest = min(route.kind.value for _, route, _ in found)
         found = [f for f in found if f[1].kind.value == lowest]
         if found[0][1].kind is RouteKind.STATIC:
-            return min(found, key=lambda f: f[1].metric)[2]
-        return self._decide(found)
+            metric = min(route.metric for _, route, _ in found)
+            best = [(route, instance) for _, route, instance in found if route.metric == metric]
+        else:
+            best = self._best_learned(found)
+        owners = {via: i for route, i in best for via in (route.via, *route.others)}
+        via = best[0][0].via
+        if len(owners) > 1 and all(self._shares(i, name) for name, i in owners.items()):
+            via = sorted(owners)[flow_number(key) % len(owners)]
+        return owners[via], via
 
     @staticmethod
-    def _decide(found: Sequence[tuple[Prefix, Route, Instance]]) -> Instance:
-        owners: dict[Candidate, Instance] = {}
-        for prefix, _, instance in found:
-            owners[instance.node.bgp.speaker.decisions[prefix].winner] = instance
-        return owners[decide(list(owners)).winner]
+    def _shares(instance: Instance, tunnel: str) -> bool:
+        return instance.node.config.tunnels[tunnel].shared
+
+    @staticmethod
+    def _best_learned(
+        found: Sequence[tuple[Prefix, Route, Instance]],
+    ) -> list[tuple[Route, Instance]]:
+        """The winner among the instances' own winners first, then those that equal it."""
+        owners: dict[Candidate, tuple[Route, Instance]] = {}
+        for prefix, route, instance in found:
+            owners[instance.node.bgp.speaker.decisions[prefix].winner] = route, instance
+        decision = decide(list(owners))
+        return [owners[candidate] for candidate in (decision.winner, *decision.equals)]

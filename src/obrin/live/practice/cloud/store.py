@@ -24,6 +24,7 @@ from obrin.live.practice.cloud.bodies import (
     Tunnel,
     references,
 )
+from obrin.live.practice.credentials import credential_of
 from obrin.live.practice.from_standard import suite_from
 from obrin.live.practice.service import Problem
 
@@ -48,7 +49,7 @@ class Resource:
 
     def shown(self) -> dict[str, Any]:
         """As a client may see it: without secrets."""
-        shown = self.body.model_dump(mode="json", exclude={"pre_shared_key"})
+        shown = self.body.model_dump(mode="json", exclude=SECRETS)
         return {"name": self.name, "state": self.state, "properties": shown}
 
     def etag(self) -> str:
@@ -79,6 +80,10 @@ class Operation:
         }
 
 
+SECRETS = {"pre_shared_key", "certificate"}
+"""What a tunnel's body can be given and never gives back."""
+
+
 class Store:
     def __init__(self, offering: Offering, speed: float, changed: Callable[[], None]) -> None:
         self.offering = offering
@@ -90,6 +95,10 @@ class Store:
 
     def ready(self, kind: str) -> list[Resource]:
         return [r for r in self.resources.values() if r.kind == kind and r.state == "ready"]
+
+    def changing(self, kind: str) -> list[Resource]:
+        """Resources that are being built, for the first time or again."""
+        return [r for r in self.resources.values() if r.kind == kind and r.state == "building"]
 
     def get(self, kind: str, name: str) -> Resource:
         found = self.resources.get((kind, name))
@@ -270,6 +279,11 @@ class Store:
             suite_from(body.suite)
         except (KeyError, ValueError, StopIteration, TypeError, ObrinError) as error:
             raise Problem(422, "suite", f"the suite is not usable: {error}") from error
+        try:
+            if body.certificate is not None:
+                credential_of(body.certificate)
+        except ObrinError as error:
+            raise Problem(422, "certificate", str(error)) from error
 
 
 def _parse(kind: str, data: dict[str, Any]) -> Body:

@@ -1,0 +1,86 @@
+"""BFD sessions of a practice router: one in each tunnel that wants one, over UDP in the tunnel."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+
+from obrin.live.practice.node_config import NodeTunnel
+from obrin.wire.bfd import PORT, TTL, BfdError, BfdSession, BfdState
+from obrin.wire.errors import PacketError
+from obrin.wire.packet import UDP, Ipv4, Udp, decode_udp
+
+SOURCE_PORT = 49152
+"""RFC 5881 section 4: from the dynamic range, the same for all packets of a session."""
+
+
+class BfdSessions:
+    """`dead` are tunnels whose session was up and is not any more."""
+
+    def __init__(self, configs: Mapping[str, NodeTunnel], rng: Callable[[int], bytes]) -> None:
+        self._configs = {name: c for name, c in configs.items() if c.bfd is not None}
+        self.sessions = {
+            name: BfdSession(number, *c.bfd, rng)
+            for number, (name, c) in enumerate(self._configs.items(), 1)
+            if c.bfd is not None
+        }
+        self.dead: set[str] = set()
+        self._was_up: set[str] = set()
+
+    def tunnel_up(self, name: str, now: float) -> None:
+        """The tunnel can carry packets again: begin."""
+        if name in self.sessions:
+            self.tunnel_down(name, now)
+            self.sessions[name].start(now)
+
+    def tunnel_down(self, name: str, now: float) -> None:
+        """Without a tunnel there is nothing to watch."""
+        if name in self.sessions:
+            self.sessions[name].stop(now)
+            self.sessions[name].packets()
+            self.dead.discard(name)
+            self._was_up.discard(name)
+
+    def receive(self, name: str | None, packet: Ipv4, now: float) -> None:
+        """A UDP packet for this router that came out of a tunnel; what is no BFD is dropped."""
+        session = self.sessions.get(name) if name is not None else None
+        if session is None or packet.ttl != TTL:
+            return
+        try:
+            udp = decode_udp(packet)
+            if udp.destination_port == PORT:
+                session.receive(udp.data, now)
+        except (PacketError, BfdError):
+            return
+
+    def changes(self) -> list[tuple[str, bool]]:
+        """(tunnel, whether it is alive) for every session that came up or died."""
+        found = []
+        for name, session in self.sessions.items():
+            for state in session.events():
+                if state is BfdState.UP:
+                    self._was_up.add(name)
+                    self.dead.discard(name)
+                    found.append((name, True))
+                elif name in self._was_up:
+                    self.dead.add(name)
+                    found.append((name, False))
+        return found
+
+    def packets(self) -> list[bytes]:
+        """Packets to be sent through their tunnels."""
+        out = []
+        for name, session in self.sessions.items():
+            config = self._configs[name]
+            ends = config.local_inside, config.remote_inside
+            for data in session.packets():
+                segment = Udp(SOURCE_PORT, PORT, data).encode(*ends)
+                out.append(Ipv4(*ends, UDP, segment, ttl=TTL).encode())
+        return out
+
+    def next_timer(self) -> float:
+        return min((s.next_timer() for s in self.sessions.values()), default=float("inf"))
+
+    def handle_timer(self, now: float) -> None:
+        for session in self.sessions.values():
+            if session.next_timer() <= now:
+                session.handle_timer(now)

@@ -1,0 +1,54 @@
+"""A practice gateway's credential, read from what its pack or the cloud's API brought."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from datetime import UTC, datetime
+from typing import Any
+
+from cryptography import x509
+from pydantic import BaseModel
+
+from obrin.core.pki.chain import Trust
+from obrin.core.pki.read import PkiError, fits, read_bundle, read_key
+from obrin.wire.ike.credentials import Credential
+
+Wall = Callable[[float], datetime]
+_END = "-----END X509 CRL-----\n"
+
+
+def wall_clock(_now: float) -> datetime:
+    """The real time, whatever an engine counts in."""
+    return datetime.now(UTC)
+
+
+def credential_from(data: dict[str, Any], wall: Wall = wall_clock) -> Credential:
+    """From obrin-keys' container `certificate`. Raises PkiError."""
+    if "private-key" not in data:
+        raise PkiError(
+            "the private key is not in the pack: the device made its own request, and only that "
+            "device can use the certificate"
+        )
+    chain = read_bundle(data["chain"].encode(), None, "the chain").certificates
+    key = read_key(data["private-key"].encode(), None, "the private key")
+    if not chain or not fits(chain[0], key):
+        raise PkiError("the private key does not belong to the first certificate of the chain")
+    authorities = read_bundle(data["authorities"].encode(), None, "the authorities").certificates
+    return Credential(chain, key, Trust(authorities, _lists(data.get("revocations", ""))), wall)
+
+
+def credential_of(body: BaseModel, wall: Wall = wall_clock) -> Credential:
+    """From the cloud's body of the same names. Raises PkiError."""
+    found = body.model_dump()
+    return credential_from({name.replace("_", "-"): text for name, text in found.items()}, wall)
+
+
+def _lists(text: str) -> tuple[x509.CertificateRevocationList, ...]:
+    try:
+        return tuple(
+            x509.load_pem_x509_crl((part + _END).encode())
+            for part in text.split(_END)
+            if part.strip()
+        )
+    except ValueError:
+        raise PkiError("a revocation list cannot be read") from None

@@ -1,0 +1,247 @@
+"""A small certificate authority at rest: root, issuing authority, gateways, and what is revoked.
+
+Several of a kind stand in order of age; the last one is in use, and the ones before it are believed
+until they end, so that renewals overlap.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+from typing import Any
+
+from cryptography import x509
+from cryptography.hazmat.primitives.asymmetric import ec, ed25519, rsa
+from cryptography.hazmat.primitives.serialization import Encoding
+
+from obrin.core.pki.chain import LONGEST, signed
+from obrin.core.pki.issue import (
+    Issued,
+    PublicKey,
+    Span,
+    make_gateway,
+    make_issuing,
+    make_revocations,
+    make_root,
+)
+from obrin.core.pki.names import names_in
+from obrin.core.pki.read import Bundle, PkiError, PrivateKey, as_pem, key_as_pem, read_bundle
+from obrin.live.secrets.file import SecretFile
+
+Json = dict[str, Any]
+RSA_BITS = 3072
+
+
+@dataclass(frozen=True, slots=True)
+class Lives:
+    """How long certificates live, and the kind of their keys: `rsa`, `ecdsa` or `ed25519`."""
+
+    kind: str = "ecdsa"
+    root: timedelta = timedelta(days=3650)
+    issuing: timedelta = timedelta(days=1825)
+    gateway: timedelta = timedelta(days=365)
+
+
+@dataclass(slots=True)
+class Authority:
+    """`gateways` by name; `revoked` are (serial number, when).
+
+    `others` and `trusted` are of authorities elsewhere: between a brought certificate and its
+    root, and such roots.
+    """
+
+    name: str
+    roots: list[Issued] = field(default_factory=list)
+    issuing: list[Issued] = field(default_factory=list)
+    gateways: dict[str, list[Issued]] = field(default_factory=dict)
+    revoked: list[tuple[int, datetime]] = field(default_factory=list)
+    revocations: list[x509.CertificateRevocationList] = field(default_factory=list)
+    others: list[x509.Certificate] = field(default_factory=list)
+    trusted: list[x509.Certificate] = field(default_factory=list)
+
+    # Making
+
+    def found(self, lives: Lives, now: datetime) -> None:
+        """Make a new root, and an issuing authority below it."""
+        key = new_key(lives.kind)
+        root = make_root(self.name, key, _span(now, lives.root))
+        self.roots.append(Issued(root, key))
+        self.appoint(lives, now)
+
+    def appoint(self, lives: Lives, now: datetime) -> None:
+        """Make a new issuing authority below the newest root."""
+        key, root = new_key(lives.kind), self.roots[-1]
+        if root.key is None:
+            raise PkiError("the root's private key is not here. Make a new root")
+        made = make_issuing(self.name, key, root.certificate, root.key, _span(now, lives.issuing))
+        self.issuing.append(Issued(made, key))
+
+    def issue(
+        self, gateway: str, identities: Sequence[str], lives: Lives, now: datetime,
+        public_key: PublicKey | None = None,
+    ) -> Issued:  # fmt: skip
+        """A certificate for a gateway; with a public key of its own, the private one stays away."""
+        key = new_key(lives.kind) if public_key is None else None
+        public = public_key if public_key is not None or key is None else key.public_key()
+        by = self.issuing[-1]
+        if by.key is None or public is None:
+            raise PkiError("the issuing authority's private key is not here. Renew it")
+        span = _span(now, lives.gateway)
+        certificate = make_gateway(gateway, identities, public, by.certificate, by.key, span)
+        made = Issued(certificate, key)
+        self.gateways.setdefault(gateway, []).append(made)
+        return made
+
+    def bring(
+        self, gateway: str, bundle: Bundle, authorities: Sequence[x509.Certificate]
+    ) -> Issued:
+        """Take a certificate that somebody else issued, with what is between it and its root."""
+        made = Issued(bundle.certificates[0], bundle.key)
+        self.gateways.setdefault(gateway, []).append(made)
+        self.others += [c for c in bundle.certificates[1:] if c not in self.others]
+        self.trusted += [c for c in authorities if c not in self.trusted]
+        return made
+
+    def revoke(self, certificate: x509.Certificate, lives: Lives, now: datetime) -> None:
+        """Put a certificate on the list, and make the lists anew."""
+        if not self.is_revoked(certificate):
+            self.revoked.append((certificate.serial_number, now))
+        self.publish(lives, now)
+
+    def publish(self, lives: Lives, now: datetime) -> None:
+        """A list of what is revoked, of each issuing authority that still counts."""
+        self.revocations = [
+            make_revocations(by.certificate, by.key, self.revoked, _span(now, lives.gateway))
+            for by in self.issuing
+            if by.key is not None and by.certificate.not_valid_after_utc > now
+        ]
+
+    # Asking
+
+    def is_revoked(self, certificate: x509.Certificate) -> bool:
+        return any(serial == certificate.serial_number for serial, _ in self.revoked)
+
+    def current(self, gateway: str) -> Issued | None:
+        """The newest certificate of a gateway that is not revoked."""
+        usable = [i for i in self.gateways.get(gateway, ()) if not self.is_revoked(i.certificate)]
+        return usable[-1] if usable else None
+
+    def barred(self) -> frozenset[str]:
+        """Gateways all of whose certificates are revoked: none is issued for them unasked."""
+        return frozenset(name for name in self.gateways if self.current(name) is None)
+
+    def chain(self, issued: Issued) -> tuple[x509.Certificate, ...]:
+        """The gateway's certificate and what stands between it and a root."""
+        path, known = [issued.certificate], [*(i.certificate for i in self.issuing), *self.others]
+        while len(path) < LONGEST:
+            above = [c for c in known if c not in path and signed(path[-1], c)]
+            if not above:
+                break
+            path.append(above[0])
+        return tuple(path)
+
+    def believed(self, now: datetime) -> list[x509.Certificate]:
+        """The roots that have not ended."""
+        known = [*(r.certificate for r in self.roots), *self.trusted]
+        return [c for c in known if c.not_valid_after_utc > now]
+
+    def stands_for(self, gateway: str, identities: Sequence[str], now: datetime) -> bool:
+        """Whether a gateway has a certificate that still holds for all its identities."""
+        issued = self.current(gateway)
+        if issued is None or issued.certificate.not_valid_after_utc <= now:
+            return False
+        return set(identities) <= set(names_in(issued.certificate))
+
+
+class AuthorityStore:
+    """The authority in its file."""
+
+    def __init__(self, file: SecretFile) -> None:
+        self.file = file
+
+    def read(self, name: str) -> Authority:
+        """An empty authority of that name when there is none yet. Raises SecretsError."""
+        data = self.file.read()
+        if not data:
+            return Authority(name)
+        try:
+            return Authority(
+                str(data["name"]),
+                [_issued(entry) for entry in data["roots"]],
+                [_issued(entry) for entry in data["issuing"]],
+                {n: [_issued(e) for e in found] for n, found in data["gateways"].items()},
+                [(int(s), datetime.fromisoformat(when)) for s, when in data["revoked"]],
+                [x509.load_pem_x509_crl(text.encode()) for text in data["revocations"]],
+                _certificates(data["others"]),
+                _certificates(data["trusted"]),
+            )
+        except (KeyError, TypeError, ValueError, AttributeError, PkiError):
+            raise self.file.damaged() from None
+
+    def write(self, authority: Authority) -> None:
+        self.file.write({
+            "name": authority.name,
+            "roots": [_as_data(i) for i in authority.roots],
+            "issuing": [_as_data(i) for i in authority.issuing],
+            "gateways": {n: [_as_data(i) for i in f] for n, f in authority.gateways.items()},
+            "revoked": [[str(serial), when.isoformat()] for serial, when in authority.revoked],
+            "revocations": [r.public_bytes(Encoding.PEM).decode() for r in authority.revocations],
+            "others": as_pem(authority.others),
+            "trusted": as_pem(authority.trusted),
+        })  # fmt: skip
+
+    def fill(
+        self, name: str, needs: Mapping[str, Sequence[str]], lives: Lives, now: datetime
+    ) -> list[str]:
+        """Make what gateways lack, the authority included; names of the gateways served."""
+        if not needs:
+            return []
+        authority = self.read(name)
+        lacking = [
+            gateway
+            for gateway, identities in needs.items()
+            if not authority.stands_for(gateway, identities, now)
+            and gateway not in authority.barred()
+        ]
+        if not lacking:
+            return []
+        if not any(r.certificate.not_valid_after_utc > now for r in authority.roots):
+            authority.found(lives, now)
+        for gateway in lacking:
+            authority.issue(gateway, needs[gateway], lives, now)
+        self.write(authority)
+        return lacking
+
+
+def new_key(kind: str) -> PrivateKey:
+    """A new private key from the system's randomness."""
+    if kind == "rsa":
+        return rsa.generate_private_key(65537, RSA_BITS)
+    if kind == "ed25519":
+        return ed25519.Ed25519PrivateKey.generate()
+    return ec.generate_private_key(ec.SECP256R1())
+
+
+def _span(now: datetime, life: timedelta) -> Span:
+    return Span(x509.random_serial_number(), now, life)
+
+
+def _certificates(text: str) -> list[x509.Certificate]:
+    if not text:
+        return []
+    return list(read_bundle(text.encode(), None, "the authority").certificates)
+
+
+def _issued(entry: Json) -> Issued:
+    key = entry.get("key")
+    text = str(entry["certificate"]) + (str(key) if key is not None else "")
+    bundle: Bundle = read_bundle(text.encode(), None, "the authority")
+    return Issued(bundle.certificates[0], bundle.key)
+
+
+def _as_data(issued: Issued) -> Json:
+    return {
+        "certificate": as_pem([issued.certificate]),
+        "key": None if issued.key is None else key_as_pem(issued.key),
+    }
