@@ -6,6 +6,9 @@ import importlib.resources
 import random
 from collections.abc import Callable
 from dataclasses import dataclass
+from datetime import UTC, datetime
+
+from cryptography.hazmat.primitives.serialization import Encoding
 
 from obrin.core.address.prefix import parse_prefix
 from obrin.core.design.choices import Choice, format_choices, parse_choices
@@ -17,7 +20,11 @@ from obrin.core.gather.ranges import gather_ranges
 from obrin.core.gather.rows import read_csv_rows, read_table
 from obrin.core.gather.template import fill_template
 from obrin.core.ipsec.suite import SHIPPED
+from obrin.core.pki.chain import Trust, judge
+from obrin.core.pki.read import Bundle, PkiError, as_pem, as_pkcs12, read_bundle
 from obrin.core.routing.path import Path
+from obrin.live.secrets.authority import Authority, Lives
+from obrin.wire.bfd import BfdError, Control, decode_control
 from obrin.wire.bgp.attributes import Attributes
 from obrin.wire.bgp.errors import BgpError
 from obrin.wire.bgp.messages import Keepalive, Notification, Open, Update, decode_message
@@ -29,6 +36,7 @@ from obrin.wire.ike.endpoint import Endpoint
 from obrin.wire.ike.errors import IkeFormatError
 from obrin.wire.ike.message import HEADER_SIZE, decode_header
 from obrin.wire.ike.payloads import decode_chain
+from obrin.wire.mrt import MrtError, MrtPeer, read_dump, write_dump
 from obrin.wire.packet import TCP, UDP, Icmp, Ipv4, Udp, decode_icmp, decode_ipv4, decode_udp
 from obrin.wire.tcp import ACK, Segment, decode_segment
 
@@ -134,6 +142,33 @@ _TEMPLATE = _demo.joinpath("kiosk.yaml").read_text(encoding="utf-8")
 _TABLES = [_demo.joinpath(name).read_bytes() for name in ("partners.csv", "kiosks.csv")]
 _KIOSKS = read_csv_rows(_TABLES[1].decode(), "kiosks.csv")
 
+
+def _mrt() -> list[bytes]:
+    peers = [MrtPeer(1, 64512, 1), MrtPeer(2, 4200000001, 2)]
+    paths = [(0, Path(1, (64512,))), (1, Path(2, (4200000001, 64513)))]
+    prefixes = [parse_prefix(text) for text in ("10.1.0.0/16", "10.2.3.128/25")]
+    return [write_dump(1, "fuzz", peers, [(p, paths) for p in prefixes], 0)]
+
+
+def _certificates() -> tuple[list[bytes], Callable[[bytes], object]]:
+    """Chains, keys and bundles; what can be read is judged as well."""
+    now = datetime(2026, 11, 23, tzinfo=UTC)
+    authority = Authority("fuzz")
+    authority.found(Lives(), now)
+    issued = authority.issue("gateway", ["192.0.2.10"], Lives(), now)
+    bundle = Bundle(authority.chain(issued), issued.key)
+    trust = Trust(tuple(authority.believed(now)))
+    samples = [
+        as_pem(bundle.certificates).encode(), as_pkcs12("g", bundle, "p"),
+        issued.certificate.public_bytes(Encoding.DER),
+    ]  # fmt: skip
+
+    def read(data: bytes) -> object:
+        return judge(read_bundle(data, "p", "fuzz").certificates, trust, now, "192.0.2.10")
+
+    return samples, read
+
+
 READERS = {
     "ike": Reader(_handshake()[2], _read_ike, IkeFormatError),
     "ike-engine": Reader(_handshake()[2], _engine(), IkeFormatError),
@@ -157,6 +192,11 @@ READERS = {
         lambda data: list(decode_capture(data)),
         CaptureError,
     ),
+    "bfd": Reader(
+        [Control(3, 1, True, False, 3, 7, 9, 300000, 300000).encode()], decode_control, BfdError
+    ),
+    "mrt": Reader(_mrt(), read_dump, MrtError),
+    "certificates": Reader(*_certificates(), PkiError),
     "design": Reader(_DESIGNS, _design, DesignError),
     "offering": Reader(
         [format_offering(PRACTICE_CLOUD).encode()],

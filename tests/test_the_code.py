@@ -16,7 +16,7 @@ SOURCE = Path(obrin.__file__).parent
 PURE = [p for room in ("core", "wire") for p in (SOURCE / room).rglob("*.py")]
 ALL = list(SOURCE.rglob("*.py"))
 FORBIDDEN = {"click", "rich", "httpx", "asyncio", "socket", "time", "random", "secrets", "os",
-             "subprocess", "sqlite3", "threading", "datetime", "pathlib", "logging"}  # fmt: skip
+             "subprocess", "sqlite3", "threading", "pathlib", "logging"}  # fmt: skip
 
 
 def imports(path: Path) -> set[str]:
@@ -32,6 +32,11 @@ def imports(path: Path) -> set[str]:
 @pytest.mark.parametrize("path", PURE, ids=lambda p: p.name)
 def test_core_and_wire_import_no_clock_no_randomness_no_io(path: Path) -> None:
     assert not imports(path) & FORBIDDEN
+
+
+@pytest.mark.parametrize("path", PURE, ids=lambda p: p.name)
+def test_core_and_wire_never_ask_what_time_it_is(path: Path) -> None:
+    assert not re.search(r"\.(now|utcnow|today)\(", path.read_text(encoding="utf-8"))
 
 
 def test_every_public_name_can_be_imported() -> None:

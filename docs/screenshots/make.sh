@@ -28,16 +28,22 @@ else
     obrin demo >/dev/null
 fi
 want() { [ -z "${ONLY:-}" ] || [[ " $ONLY " == *" $1 "* ]]; }
-want check && shot check 3 'obrin check --design draft.yaml'
-want settle && (cd skerrow-ferries && rm design.settled.yaml) && shot settle 3 'obrin settle'
+want check && shot check 5 'obrin check --design draft.yaml'
+want settle && (cd skerrow-ferries && rm design.settled.yaml) && shot settle 5 'obrin settle'
 want space && (cd skerrow-ferries && obrin new --sites kiosks.csv --template kiosk.yaml --to kiosks.yaml >/dev/null && obrin settle --design kiosks.yaml >/dev/null) \
     && shot space 3 'obrin space --design kiosks.yaml' && SIZE=9 shot remedies 3 'obrin space remedies --design draft.yaml | head -40' \
     && (cd skerrow-ferries && obrin draw space --design kiosks.yaml --to "$here/space-figure.png" >/dev/null) && shot explain 3 'obrin settle --explain clouds.timetable.space; obrin classes'
-want agree && SIZE=9 shot agree 3 'obrin agree harbour-timetable --design draft.yaml; obrin agree; obrin overhead'
-want sheet && shot sheet 2 'obrin handover >/dev/null; sed -n "1,43p" packs/hh-east/sheet.md'
+want agree && SIZE=9 shot agree 8 'obrin agree harbour-timetable --design draft.yaml; obrin agree; obrin overhead'
+(cd skerrow-ferries && obrin settle --design ledger.yaml >/dev/null)
+want device && SIZE=9 shot device 6 'obrin profiles; obrin agree slipway-ledger --design ledger.yaml | head -34'
+want calendar && shot calendar 6 'obrin certificates list --design ledger.yaml; obrin calendar --design ledger.yaml'
+want drill && SIZE=9 shot drill 5 'obrin routes hh-east; obrin trace harbour-house/counters timetable/booking tcp/443; obrin drill'
+want drill && (cd skerrow-ferries && obrin draw drill --design ledger.yaml --to "$here/drill-figure.png" && obrin draw reach --to "$here/reach-figure.png") >/dev/null
+want sheet && shot sheet 7 'obrin handover >/dev/null; sed -n "1,43p" packs/hh-east/sheet.md'
 (cd skerrow-ferries && obrin practice start >/dev/null)
 want connect && shot connect 8 'obrin connect'
 (cd skerrow-ferries && obrin connect >/dev/null 2>&1)
+want rotate && shot rotate 10 'obrin keys rotate --dry-run; obrin keys rotate; obrin probe | tail -3'
 want probe && shot probe 5 'obrin probe'
 (cd skerrow-ferries && obrin practice cut tunnel harbour-timetable/north >/dev/null && sleep 8)
-want status && shot status 3 'obrin status'
+want status && shot status 5 'obrin status'

@@ -43,7 +43,7 @@ def test_settle_fills_writes_and_is_stable(folder: Folder) -> None:
     settled = (folder.path / "design.settled.yaml").read_bytes()
     again = folder.obrin("settle", "--json").good().json
     assert not any(v["new"] for v in again["values"].values())
-    assert again["keys_made"] == []
+    assert again["secrets_made"] == []
     assert (folder.path / "design.settled.yaml").read_bytes() == settled
     keys = folder.path / ".obrin" / "keys-design.json"
     assert stat.S_IMODE(keys.stat().st_mode) == 0o600
@@ -172,7 +172,7 @@ def test_a_damaged_settled_file_is_named_and_kept(folder: Folder) -> None:
 @pytest.mark.parametrize(
     ("words", "offered"),
     [
-        ("obrin pr", ["practice", "probe"]),
+        ("obrin pr", ["profiles", "practice", "probe"]),
         ("obrin keys show ", ["quay-apps/a", "quay-apps/b"]),
         ("obrin practice cut tunnel quay-apps/b", ["quay-apps/b"]),
         ("obrin practice cut uplink ", ["quay-gw/fibre", "quay-gw/radio"]),

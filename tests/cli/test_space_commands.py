@@ -12,6 +12,7 @@ import pytest
 
 import obrin
 from obrin.core.design.document import load_design
+from obrin.core.handover.mirror import EQUAL, MIRRORED
 from tests.cli.program import Folder
 
 DEMO = Path(obrin.__file__).parent / "demo"
@@ -226,7 +227,7 @@ def test_packs_hold_the_sheet_as_page_and_table_and_the_mirror_proof(folder: Fol
     } in rows
     assert len([r for r in rows if r["row"] == "Remote address"]) == 2
     proof = (pack / "mirror.md").read_text()
-    assert proof.count("| same |") == 34
+    assert proof.count("| same |") == 2 * (2 * len(MIRRORED) + len(EQUAL))
     assert "DIFFERENT" not in proof
     secrets = [
         entry["secret"]
@@ -251,7 +252,7 @@ def test_keys_sealed_with_a_passphrase(folder: Folder) -> None:
     sealed = (folder.path / ".obrin" / "keys-design.json").read_text()
     assert shown.strip() not in sealed
     folder.obrin("keys", "seal", **right).bad(2, "sealed already")
-    folder.obrin("keys", "show", "harbour-timetable/north").bad(2, "the keys are sealed")
+    folder.obrin("keys", "show", "harbour-timetable/north").bad(2, "the secrets are sealed")
     folder.obrin("keys", "show", "harbour-timetable/north", OBRIN_PASSPHRASE="wrong").bad(
         2, "does not fit"
     )
@@ -370,3 +371,20 @@ def test_a_file_of_a_hundred_megabytes_is_refused_at_once(folder: Folder) -> Non
         file.truncate(100 * 1024 * 1024)
     folder.obrin("gather", "big.csv").bad(2, "big.csv", "104,857,600 bytes")
     folder.obrin("check", "--design", "big.csv").bad(2, "at most 67,108,864 are read")
+
+
+def test_devices_of_ones_own(folder: Folder) -> None:
+    told = folder.obrin("profiles", "--design", "ledger.yaml").good()
+    assert "yard-box" in told.out
+    assert "branch-box" in told.out
+    own = folder.obrin("profiles", "branch-box").good().out
+    design = (folder.path / "ledger.yaml").read_text()
+    (folder.path / "own.yaml").write_text(
+        design.replace("profile: yard-box", "profile: branch-box")[: design.index("\nprofiles:") + 2]
+        + "\n" + own
+    )  # fmt: skip
+    folder.obrin("settle", "--design", "own.yaml").good()
+    folder.obrin("profiles", "none").bad(2, "There are: modern-router")
+    told = folder.obrin("agree", "slipway-ledger", "--design", "ledger.yaml").good()
+    assert "192.168.1.2 (its own address" in told.out
+    assert "reauthentication" in told.out

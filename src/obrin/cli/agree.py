@@ -12,7 +12,7 @@ from obrin.core.errors import ObrinError
 if TYPE_CHECKING:
     from obrin.core.design.settled import Settled
     from obrin.core.handover.agreed import Agreement
-    from obrin.core.ipsec.agreement import Edit, Step
+    from obrin.core.ipsec.ends import Step
 
 
 @click.command()
@@ -50,7 +50,7 @@ def agree(ctx: click.Context, link: str | None, design_file: str | None, as_json
     else:
         for a in found:
             _print_whole(settled, a)
-    for edit in dict.fromkeys(_edit_words(a.edit) for a in found if a.edit is not None):
+    for edit in dict.fromkeys(_edit_words(a) for a in found if not a.good):
         click.echo(edit, err=as_json)
     ctx.exit(0 if all(a.good for a in found) else 1)
 
@@ -79,7 +79,13 @@ def _when(step: Step) -> str:
     return f"{step.earliest:.0f} to {step.latest:.0f} s"
 
 
-def _edit_words(edit: Edit) -> str:
+def _edit_words(agreement: Agreement) -> str:
+    edit, tunnel = agreement.edit, agreement.tunnel
+    if edit is None:
+        return (
+            f"No change of suites helps: nothing that may be used is within what {tunnel.gateway} "
+            f"and {tunnel.cloud} can do. Use another device, or put a gateway in front of it."
+        )
     if not edit.ends:
         return f"Smallest change: choose suite '{edit.suite}', which both ends can do."
     return f"Smallest change: let {' and '.join(edit.ends)} offer suite '{edit.suite}', and use it."

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import csv
 import json
+import sys
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any, TypeVar
@@ -52,6 +54,21 @@ def console(*, stderr: bool = False) -> Console:
 
 def echo_json(data: Any) -> None:
     click.echo(json.dumps(data, indent=2))
+
+
+def echo_csv(head: Sequence[str], rows: Iterable[Sequence[str]]) -> None:
+    """Lines end in LF alone, as they do in other text."""
+    out = csv.writer(sys.stdout, lineterminator="\n")
+    out.writerow(head)
+    out.writerows(rows)
+
+
+def ask_secret(what: str, *, confirm: bool = False) -> str:
+    """Typed without echo, or the first line of standard input."""
+    if sys.stdin.isatty():
+        typed: str = click.prompt(what, hide_input=True, confirmation_prompt=confirm, err=True)
+        return typed
+    return sys.stdin.readline().rstrip("\r\n")
 
 
 def print_table(

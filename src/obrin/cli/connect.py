@@ -58,7 +58,7 @@ def connect(ctx: click.Context, design_file: str | None, timeout: float) -> None
     print_status(console(), result.status)
     if result.left_over:
         click.echo(f"The cloud also holds, beside the design: {', '.join(result.left_over)}.")
-    ctx.exit(0 if all(t.up for t in result.status) else 3)
+    ctx.exit(0 if all(t.as_wished for t in result.status) else 3)
 
 
 class ProgressLines:
@@ -104,7 +104,7 @@ def status(ctx: click.Context, design_file: str | None, as_json: bool) -> None:
         echo_json([tunnel.as_json() for tunnel in found])
     else:
         print_status(console(), found)
-    ctx.exit(0 if all(t.up for t in found) else 1)
+    ctx.exit(0 if all(t.as_wished for t in found) else 1)
 
 
 def print_status(out: Console, tunnels: Sequence[TunnelStatus]) -> None:
@@ -126,7 +126,9 @@ def print_status(out: Console, tunnels: Sequence[TunnelStatus]) -> None:
                 out.print(f"{tunnel.tunnel}: not accepted: {text}", style="yellow")
     up = sum(t.up for t in tunnels)
     agree = "both ends agree" if not any(t.disagreements for t in tunnels) else "the ends disagree"
-    out.print(f"{up} of {len(tunnels)} tunnels up; {agree}.")
+    rest = sum(t.rests for t in tunnels)
+    spare = f", {rest} at rest as {'a spare' if rest == 1 else 'spares'}" if rest else ""
+    out.print(f"{up} of {len(tunnels)} tunnels up{spare}; {agree}.")
 
 
 def _pairs(site: EndStatus, cloud: EndStatus) -> Iterator[tuple[str, str, str]]:

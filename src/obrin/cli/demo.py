@@ -105,7 +105,14 @@ class Story:
     def _write_files(self) -> None:
         self._project.folder.mkdir(parents=True, exist_ok=True)
         source = importlib.resources.files("obrin").joinpath("demo")
-        for name in ("design.yaml", "draft.yaml", "kiosks.csv", "kiosk.yaml", "partners.csv"):
+        for name in (
+            "design.yaml",
+            "draft.yaml",
+            "kiosks.csv",
+            "kiosk.yaml",
+            "partners.csv",
+            "ledger.yaml",
+        ):
             text = source.joinpath(name).read_text(encoding="utf-8")
             (self._project.folder / name).write_text(text, encoding="utf-8")
         self._out.print(
@@ -117,12 +124,13 @@ class Story:
         from obrin.core.check import Severity, check
         from obrin.core.design.building import build_settled
         from obrin.core.design.offering import PRACTICE_CLOUD
+        from obrin.core.handover.secrets import Secrets
 
         self._step("Check a first draft", "draft.yaml has the mistakes that first drafts have")
         project = Project(self._project.folder / "draft.yaml")
         draft = project.read()
         choices = project.settle(draft.design, {})
-        findings = check(build_settled(draft.design, choices), PRACTICE_CLOUD, {})
+        findings = check(build_settled(draft.design, choices), PRACTICE_CLOUD, Secrets())
         errors = [f for f in findings if f.severity is Severity.ERROR]
         rows = [
             (f.severity.label, draft.locator.where(f.place).rpartition("/")[2], f.cause)
@@ -141,13 +149,13 @@ class Story:
         choices = self._project.settle(document.design, {})
         settled = build_settled(document.design, choices)
         self._project.write_choices(choices)
-        self._project.keys.fill([t.label for t in settled.tunnels()], os.urandom)
+        self._project.fill_secrets(settled)
         shown = [
             (key, ", ".join(c.value) if isinstance(c.value, list) else str(c.value), c.why)
             for key, c in choices.items()
         ]
         print_table(self._out, ("Blank", "Value", "Why"), shown)
-        findings = check(settled, PRACTICE_CLOUD, self._project.keys.read())
+        findings = check(settled, PRACTICE_CLOUD, self._project.secrets(settled))
         errors = sum(f.severity is Severity.ERROR for f in findings)
         for finding in findings:
             self._say(f"{finding.severity.label}: {finding.cause}")

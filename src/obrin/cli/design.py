@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import os
 import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -163,7 +162,8 @@ def settle(
     """Choose a value for every blank of the design, and say for each why.
 
     Values go to DESIGN.settled.yaml beside the design; what was chosen before stays as it is.
-    Pre-shared keys are made at random and kept apart, in a file that only you can read.
+    Keys are made at random, certificates issued, and both kept apart, in files that only you can
+    read.
 
     \b
     Examples:
@@ -179,16 +179,14 @@ def settle(
         if place != "all" and without(before, (place,)) == before:
             raise ObrinError(f"nothing was settled at '{place}'. See {project.settled_path.name}")
     choices = project.settle(document.design, without(before, anew))
-    settled = build_settled(document.design, choices)
+    settled = build_settled(document.design, choices, project.today)
     if explained is not None:
         _explain(project, settled, choices, explained, as_json)
         return
-    labels = [tunnel.label for tunnel in settled.tunnels()]
     if dry_run:
-        have = project.keys.read()
-        made = [label for label in labels if label not in have]
+        made = project.secrets(settled).missing(settled)
     else:
-        made = project.keys.fill(labels, os.urandom)
+        made = project.fill_secrets(settled)
         project.write_choices(choices)
     if as_json:
         echo_json(
@@ -197,7 +195,7 @@ def settle(
                     key: {"value": c.value, "why": c.why, "new": before.get(key) != c}
                     for key, c in sorted(choices.items())
                 },
-                "keys_made": made,
+                "secrets_made": made,
             }
         )
         return
@@ -206,10 +204,13 @@ def settle(
         (key, _text(choice.value), "kept" if before.get(key) == choice else "new", choice.why)
         for key, choice in choices.items()
     ]
+    secrets = [f"key of {tunnel.label}" for tunnel in settled.keyed_tunnels()]
+    secrets += [f"certificate of {name}" for name in settled.certified()]
     rows += [
-        (f"key of {label}", "(not shown)", "new" if label in made else "kept",
-         "48 random letters, 279 bits" if label in made else "in the key file")
-        for label in labels
+        (name, "(not shown)", "new" if name in made else "kept",
+         "made at random, as both ends accept it" if name.startswith("key") else
+         "issued by the design's own authority")
+        for name in secrets
     ]  # fmt: skip
     more = len(rows) - MOST_ROWS
     if more > 0:

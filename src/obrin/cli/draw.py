@@ -6,7 +6,8 @@ from pathlib import Path
 
 import click
 
-from obrin.cli.common import design_option
+from obrin.cli.common import design_option, project_of
+from obrin.cli.routes import without_option
 from obrin.core.errors import ObrinError
 
 
@@ -26,16 +27,104 @@ def draw_space(target: str, design_file: str | None) -> None:
     Example:
       obrin draw space --to space.png --design skerrow-ferries
     """
-    path = Path(target)
-    if path.suffix.lower() not in (".svg", ".png"):
-        raise ObrinError(f"{path}: the ending must be .svg or .png")
+    path, kind = _kind(target)
     from obrin.cli.space import load_space
     from obrin.cli.space_figure import figure_bytes
     from obrin.core.space.chart import chart
     from obrin.live.files import write_whole_bytes
 
     settled, view = load_space(design_file)
-    write_whole_bytes(
-        path, figure_bytes(chart(settled, view), settled.name, path.suffix[1:].lower())
-    )
+    write_whole_bytes(path, figure_bytes(chart(settled, view), settled.name, kind))
+    click.echo(f"{path} written.")
+
+
+def _kind(target: str) -> tuple[Path, str]:
+    path = Path(target)
+    if path.suffix.lower() not in (".svg", ".png"):
+        raise ObrinError(f"{path}: the ending must be .svg or .png")
+    return path, path.suffix[1:].lower()
+
+
+@draw.command("reach")
+@click.option("--to", "target", type=click.Path(dir_okay=False), default="reach.svg",
+              show_default=True, help="File to write; its ending says SVG or PNG.")  # fmt: skip
+@without_option
+@design_option
+def draw_reach(target: str, failed: tuple[str, ...], design_file: str | None) -> None:
+    """What may talk to what: networks against networks.
+
+    \b
+    Example:
+      obrin draw reach --to reach.png --design skerrow-ferries
+    """
+    path, kind = _kind(target)
+    from obrin.cli.grid_figure import Look, grid_bytes
+    from obrin.core.drill.elements import parse_elements, survivors
+    from obrin.core.reach.matrix import BROKEN, CLOSED, WIDER, WISHED, matrix
+    from obrin.core.reach.model import ReachModel
+    from obrin.core.reach.paths import network_names
+    from obrin.live.files import write_whole_bytes
+
+    _, _, settled = project_of(design_file).on_trial()
+    model = ReachModel(settled, survivors(settled, parse_elements(settled, failed)))
+    names = network_names(settled)
+    at = {name: n for n, name in enumerate(names)}
+    looks = {
+        WISHED: Look("#2f6f8f", "W", "passes, as wished"),
+        WIDER: Look("#e8b04a", "+", "passes, nobody asked", "//"),
+        BROKEN: Look("#b3263f", "X", "a wish is broken", "xx"),
+        CLOSED: Look("#e4e9e4", ".", "nothing passes"),
+    }
+    cells = {
+        (at[c.source], at[c.destination]): (
+            c.verdict,
+            "\n".join((*c.broken, *c.allowed)[:2]) or ".",
+        )
+        for c in matrix(model)
+    }
+    note = "from the network at the left to the one above; empty: the same place"
+    title = f"Reach of {settled.name}" + (f" without {', '.join(failed)}" if failed else "")
+    write_whole_bytes(path, grid_bytes(title, note, names, names, cells, looks, kind))
+    click.echo(f"{path} written.")
+
+
+@draw.command("drill")
+@click.option("--to", "target", type=click.Path(dir_okay=False), default="drill.svg",
+              show_default=True, help="File to write; its ending says SVG or PNG.")  # fmt: skip
+@design_option
+def draw_drill(target: str, design_file: str | None) -> None:
+    """Every single failure against every flow: untouched, moved for so many seconds, or lost.
+
+    \b
+    Example:
+      obrin draw drill --to drill.png --design skerrow-ferries
+    """
+    path, kind = _kind(target)
+    from obrin.cli.grid_figure import Look, grid_bytes
+    from obrin.core.drill.elements import elements
+    from obrin.core.drill.sweep import Sweep
+    from obrin.live.files import write_whole_bytes
+
+    project = project_of(design_file)
+    document, _, settled = project.on_trial()
+    sweep = Sweep(settled, project.offering(document.design))
+    failures, flows = elements(settled), [way.flow for way, _ in sweep.flows]
+    at = {flow: n for n, flow in enumerate(flows)}
+    looks = {
+        "kept": Look("#dfe9e2", ".", "untouched"),
+        "moved": Look("#8fb8cc", "m", "moves, seconds without it at most"),
+        "lost": Look("#b3263f", "X", "lost until mended", "xx"),
+    }
+    cells = {(row, column): ("kept", ".") for row in range(len(failures)) for column in at.values()}
+    for row, element in enumerate(failures):
+        outcome = sweep.try_one((element,))
+        for moved in outcome.moved:
+            seconds = "for good" if moved.seconds is None else f"{moved.seconds:g} s"
+            cells[row, at[moved.flow]] = ("moved", seconds)
+        for flow in outcome.lost:
+            cells[row, at[flow]] = ("lost", "lost")
+    note = "what fails, at the left; flows that must work, above"
+    title = f"Single failures of {settled.name}"
+    rows = [str(element) for element in failures]
+    write_whole_bytes(path, grid_bytes(title, note, rows, flows, cells, looks, kind))
     click.echo(f"{path} written.")

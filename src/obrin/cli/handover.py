@@ -54,7 +54,7 @@ def handover(
     written = write_packs(project, settled)
     rows = [
         (name, "cloud gateway" if name in settled.clouds else "site gateway",
-         ", ".join(path.name for path in written[name]))
+         ", ".join(p.name for p in written.get(name, ())) or "none: its certificate is revoked")
         for name in gateways_of(settled)
     ]  # fmt: skip
     print_table(console(), ("Gateway", "Kind", "Files"), rows)
@@ -74,12 +74,12 @@ def _render(
     text, names = read_text(path), gateways_of(settled)
     if only is not None and only not in names:
         raise ObrinError(f"there is no gateway '{only}'. There are: {', '.join(names)}")
-    keys = project.keys.read() if reveal_keys else None
-    missing = [t.label for t in settled.tunnels() if keys is not None and t.label not in keys]
+    secrets = project.secrets(settled) if reveal_keys else None
+    missing = secrets.missing(settled) if secrets is not None else []
     if missing:
-        raise ObrinError(f"no key yet for {', '.join(missing)}. Run 'obrin settle'")
+        raise ObrinError(f"not there yet: {', '.join(missing)}. Run 'obrin settle'")
     made = {
-        name: render_template(text, path, template_context(settled, name, keys))
+        name: render_template(text, path, template_context(settled, name, secrets))
         for name in ([only] if only else names)
     }
     if only is not None:

@@ -3,28 +3,38 @@
 from __future__ import annotations
 
 import os
-import sys
+from typing import TYPE_CHECKING
 
 import click
 
-from obrin.cli.common import console, design_option, print_table, project_of
+from obrin.cli.common import ask_secret, console, design_option, print_table, project_of
 from obrin.cli.completion import tunnel_names
 from obrin.core.errors import ObrinError
 from obrin.core.ipsec.shared_keys import estimate_bits, make_key, weaknesses
-from obrin.live.secrets.store import PASSPHRASE, KeyStore
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from obrin.core.design.settled import Settled, SettledTunnel
+    from obrin.core.ipsec.profile import KeyRules
 
 
 @click.group()
 def keys() -> None:
-    """Pre-shared keys: list, show, set, renew. A key has the name of its tunnel: LINK/TUNNEL."""
+    """Pre-shared keys. A key has the name of its tunnel: LINK/TUNNEL."""
 
 
 def _label(design_file: str | None, tunnel: str) -> str:
+    return _tunnel(design_file, tunnel)[1].label
+
+
+def _tunnel(design_file: str | None, label: str) -> tuple[Settled, SettledTunnel]:
     _, settled = project_of(design_file).settled()
-    labels = [t.label for t in settled.tunnels()]
-    if tunnel not in labels:
-        raise ObrinError(f"there is no tunnel '{tunnel}'. There are: {', '.join(labels)}")
-    return tunnel
+    try:
+        return settled, settled.tunnel(label)
+    except KeyError:
+        known = ", ".join(t.label for t in settled.tunnels())
+        raise ObrinError(f"there is no tunnel '{label}'. There are: {known}") from None
 
 
 @keys.command("list")
@@ -40,7 +50,7 @@ def list_keys(design_file: str | None) -> None:
     _, settled = project.settled()
     stored = project.keys.read()
     rows = []
-    for tunnel in settled.tunnels():
+    for tunnel in settled.keyed_tunnels():
         key = stored.get(tunnel.label)
         if key is None:
             rows.append((tunnel.label, "none yet", "", ""))
@@ -79,17 +89,12 @@ def set_key(tunnel: str, design_file: str | None) -> None:
     Example:
       obrin keys set harbour-timetable/north < key.txt
     """
-    label = _label(design_file, tunnel)
-    if sys.stdin.isatty():
-        key = click.prompt(f"Key of {label}", hide_input=True, confirmation_prompt=True, err=True)
-    else:
-        key = sys.stdin.readline().rstrip("\r\n")
-    if not key or len(key) > 128 or not key.isascii() or not key.isprintable():
-        raise ObrinError("a key is 1 to 128 printable ASCII characters. Nothing was changed")
-    store = project_of(design_file).keys
-    store.write(store.read() | {label: key})
-    for weak in weaknesses(key):
-        click.echo(f"warning: {weak}", err=True)
+    settled, found = _tunnel(design_file, tunnel)
+    label = found.label
+    key = ask_secret(f"Key of {label}", confirm=True)
+    judge(key, settled.key_rules(found), label)
+    project = project_of(design_file)
+    project.keys.put({label: key}, project.today)
     click.echo(f"Key of {label} set.")
 
 
@@ -103,47 +108,21 @@ def renew(tunnel: str, design_file: str | None) -> None:
     Example:
       obrin keys renew harbour-timetable/north --design skerrow-ferries
     """
-    label = _label(design_file, tunnel)
-    store = project_of(design_file).keys
-    store.write(store.read() | {label: make_key(os.urandom)})
+    settled, found = _tunnel(design_file, tunnel)
+    label = found.label
+    key = make_key(os.urandom, settled.key_rules(found))
+    project_of(design_file).keys.put({label: key}, project_of(design_file).today)
     click.echo(f"New key of {label} made. Next: 'obrin handover', then 'obrin connect'.")
 
 
-@keys.command("seal")
-@design_option
-def seal_keys(design_file: str | None) -> None:
-    """Seal the key file with a passphrase (scrypt, AES-256-GCM).
-
-    From then on every command that needs keys asks for the passphrase, or takes it from the
-    environment variable OBRIN_PASSPHRASE. It cannot be recovered: keep it, or keep the packs.
-
-    \b
-    Example:
-      obrin keys seal --design skerrow-ferries
-    """
-    store = project_of(design_file).keys
-    if store.sealed:
-        raise ObrinError("the keys are sealed already. 'obrin keys unseal' takes the seal off")
-    if not store.path.exists():
-        raise ObrinError("there are no keys yet. Run 'obrin settle'")
-    if not os.environ.get(PASSPHRASE) and sys.stdin.isatty():
-        typed = click.prompt("Passphrase", hide_input=True, confirmation_prompt=True, err=True)
-        store = KeyStore(store.path, lambda: typed)
-    store.seal()
-    click.echo("The keys are sealed.")
-
-
-@keys.command("unseal")
-@design_option
-def unseal_keys(design_file: str | None) -> None:
-    """Take the seal off the key file; only its mode (0600) protects it then.
-
-    \b
-    Example:
-      obrin keys unseal --design skerrow-ferries
-    """
-    store = project_of(design_file).keys
-    if not store.sealed:
-        raise ObrinError("the keys are not sealed")
-    store.unseal()
-    click.echo("The keys are no longer sealed.")
+def judge(key: str, rules: Sequence[KeyRules], where: str) -> None:
+    """Warn of a weak key on stderr. Raises ObrinError for one that cannot be used at all."""
+    if not key or len(key) > 128 or not key.isascii() or not key.isprintable():
+        raise ObrinError(
+            f"{where}: a key is 1 to 128 printable ASCII characters. Nothing was changed"
+        )
+    faults = [fault for rule in rules for fault in rule.faults(key)]
+    if faults:
+        raise ObrinError(f"{where}: a device does not accept it: {faults[0]}. Nothing was changed")
+    for weak in weaknesses(key):
+        click.echo(f"warning: {where}: {weak}", err=True)

@@ -19,11 +19,20 @@ STAGES: dict[str, dict[str, tuple[str, str]]] = {
     },
     "Prove": {
         "check": ("obrin.cli.prove", "Find what would go wrong, before anything exists."),
+        "profiles": ("obrin.cli.profiles", "What kinds of device are able to do."),
         "agree": ("obrin.cli.agree", "What both ends will say to each other, and when it fails."),
+        "routes": ("obrin.cli.routes", "Every route in every table, and why it won or lost."),
+        "trace": ("obrin.cli.trace", "One packet hop by hop, and its answer back."),
+        "reach": ("obrin.cli.reach", "What may talk to what, and whether anybody asked for it."),
+        "drill": ("obrin.cli.drill", "Failures tried on the model: lost, moved, for how long."),
         "overhead": ("obrin.cli.overhead", "What ESP adds, and the MTU and MSS that are left."),
     },
     "Hand over": {
-        "keys": ("obrin.cli.keys", "Pre-shared keys: list, show, set, renew."),
+        "keys": ("obrin.cli.keys_rotate", "Pre-shared keys: list, show, set, renew, rotate, seal."),
+        "certificates": (
+            "obrin.cli.certificate_files",
+            "Certificates: list, renew, revoke, sign, check.",
+        ),
         "handover": ("obrin.cli.handover", "Write one pack for each gateway."),
     },
     "Connect": {
@@ -33,6 +42,7 @@ STAGES: dict[str, dict[str, tuple[str, str]]] = {
         "probe": ("obrin.cli.connect", "Try what must work and what must not."),
     },
     "Keep": {
+        "calendar": ("obrin.cli.calendar", "What ends on which day, also for your calendar."),
         "draw": ("obrin.cli.draw", "Figures of a design, as SVG or PNG."),
     },
     "Help": {

@@ -28,7 +28,9 @@ def check(ctx: click.Context, design_file: str | None, as_json: bool) -> None:
 
     project = project_of(design_file)
     document, _, settled = project.on_trial()
-    findings = run_checks(settled, project.offering(document.design), project.keys.read())
+    findings = run_checks(
+        settled, project.offering(document.design), project.secrets(settled), project.now
+    )
     if as_json:
         echo_json([finding_json(f, document.locator) for f in findings])
     else:

@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-import csv
-import sys
 from collections.abc import Iterable
 from typing import TYPE_CHECKING, Any
 
 import click
 
-from obrin.cli.common import console, design_option, echo_json, json_option, print_table
+from obrin.cli.common import console, design_option, echo_csv, echo_json, json_option, print_table
 from obrin.cli.space import entry_json, load_space, space
 from obrin.core.errors import AddressError, ObrinError
 
@@ -105,9 +103,7 @@ def renumber(
     settled, view = load_space(design_file)
     plan = renumber_plan(settled, view, network, new)
     if as_csv:
-        out = csv.writer(sys.stdout, lineterminator="\n")
-        out.writerow(("old", "new"))
-        out.writerows(plan.addresses())
+        echo_csv(("old", "new"), plan.addresses())
         return
     if as_json:
         echo_json({

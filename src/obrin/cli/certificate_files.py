@@ -1,0 +1,203 @@
+"""`certificates sign`, `bring`, `export`, `check`: what comes in and goes out as files."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from obrin.cli.certificates import certificates, need_gateway, opened
+from obrin.cli.common import ask_secret, design_option, echo_json, json_option
+from obrin.core.errors import ObrinError
+
+__all__ = ["certificates"]
+
+
+def _read(path: str) -> bytes:
+    try:
+        return Path(path).read_bytes()
+    except OSError as error:
+        raise ObrinError(f"{path} cannot be read: {error.strerror}. Check the path") from None
+
+
+_SEALED = click.option(
+    "--sealed", is_flag=True,
+    help="The private key or PKCS #12 has a passphrase: typed, or a line on standard input.",
+)  # fmt: skip
+
+
+@certificates.command()
+@click.argument("request")
+@click.option("--gateway", required=True, help="For which gateway of the design.")
+@click.option("--to", "target", type=click.Path(dir_okay=False), help="Where the chain goes.")
+@design_option
+def sign(request: str, gateway: str, target: str | None, design_file: str | None) -> None:
+    """Issue a certificate for a REQUEST (PKCS #10) that the device made with its own key.
+
+    The names come from the design, whatever the request asks for. The chain is written as PEM, to
+    standard output or a file; the private key never leaves the device, so the practice world cannot
+    play it.
+
+    \b
+    Example:
+      obrin certificates sign hh-east.csr --gateway hh-east --to hh-east.pem
+    """
+    from obrin.core.pki.chain import kind_of_key
+    from obrin.core.pki.issue import PublicKey, identities_of
+    from obrin.core.pki.read import as_pem, read_request
+    from obrin.live.files import write_whole
+
+    project, settled, authority, lives = opened(design_file)
+    identities = need_gateway(settled, gateway)
+    asked = read_request(_read(request), request)
+    key = asked.public_key()
+    if not isinstance(key, PublicKey):
+        raise ObrinError(f"{request} has a key of kind {kind_of_key(key)}. Use RSA, ECDSA, Ed25519")
+    if not authority.issuing:
+        authority.found(lives, project.now)
+    issued = authority.issue(gateway, identities, lives, project.now, key)
+    project.authority.write(authority)
+    text = as_pem(authority.chain(issued))
+    if target is None:
+        click.echo(text, nl=False)
+    else:
+        write_whole(Path(target), text, 0o644)
+        click.echo(f"{target} written: it stands for {', '.join(identities)}.")
+    strange = sorted(set(identities_of(asked)) - set(identities))
+    if strange:
+        click.echo(f"note: the request also asked for {', '.join(strange)}; left out.", err=True)
+
+
+@certificates.command()
+@click.argument("gateway")
+@click.argument("files", nargs=-1, required=True)
+@click.option(
+    "--authority", "roots", multiple=True, help="A root that the other end shall believe."
+)
+@_SEALED
+@design_option
+def bring(
+    gateway: str, files: tuple[str, ...], roots: tuple[str, ...], sealed: bool,
+    design_file: str | None,
+) -> None:  # fmt: skip
+    """Take a certificate of another authority for a GATEWAY: chain, and private key if you have it.
+
+    FILES are PEM, DER or PKCS #12, the gateway's own certificate first. It is refused with its true
+    cause when the other end would not accept it.
+
+    \b
+    Example:
+      obrin certificates bring hh-east chain.pem key.pem --authority root.pem
+    """
+    from obrin.core.pki.chain import Trust, judge
+    from obrin.core.pki.read import Bundle, PkiError, fits, read_bundle
+
+    project, settled, authority, _ = opened(design_file)
+    identities = need_gateway(settled, gateway)
+    passphrase = ask_secret("Passphrase of the private key") if sealed else None
+    parts = [read_bundle(_read(path), passphrase, path) for path in files]
+    chain = tuple(c for part in parts for c in part.certificates)
+    key = next((part.key for part in parts if part.key is not None), None)
+    trusted = tuple(c for path in roots for c in read_bundle(_read(path), None, path).certificates)
+    if not chain:
+        raise PkiError(f"there is no certificate in {', '.join(files)}")
+    if key is not None and not fits(chain[0], key):
+        raise PkiError("the private key does not belong to the first certificate")
+    trust = Trust((*trusted, *authority.believed(project.now)))
+    faults = {str(f) for name in identities for f in judge(chain, trust, project.now, name)}
+    if faults:
+        raise PkiError("the other end would not accept it: " + " ".join(sorted(faults)))
+    authority.bring(gateway, Bundle(chain, key), trusted)
+    project.authority.write(authority)
+    click.echo(f"Taken for {gateway}. Next: 'obrin handover', then 'obrin connect'.")
+
+
+@certificates.command()
+@click.argument("gateway")
+@click.option(
+    "--to",
+    "target",
+    required=True,
+    type=click.Path(dir_okay=False),
+    help="NAME.p12 for PKCS #12 with the private key, NAME.pem for the chain.",
+)
+@click.option("--with-key", is_flag=True, help="Put the private key into the PEM, too, encrypted.")
+@design_option  # fmt: skip
+def export(gateway: str, target: str, with_key: bool, design_file: str | None) -> None:
+    """Write a gateway's chain to a file, with its private key only under a passphrase.
+
+    The passphrase is typed without echo, or the first line of standard input.
+
+    \b
+    Example:
+      obrin certificates export hh-east --to hh-east.p12
+    """
+    from obrin.core.pki.read import Bundle, as_pem, as_pkcs12, key_as_pem
+    from obrin.live.files import write_whole_bytes
+
+    _, settled, authority, _ = opened(design_file)
+    need_gateway(settled, gateway)
+    issued = authority.current(gateway)
+    if issued is None:
+        raise ObrinError(f"{gateway} has no certificate yet. Run 'obrin settle'")
+    chain, path = authority.chain(issued), Path(target)
+    if path.exists():
+        raise ObrinError(f"{path} exists. Name another file")
+    packed = path.suffix in (".p12", ".pfx")
+    data = as_pem(chain).encode()
+    if packed or with_key:
+        if issued.key is None:
+            raise ObrinError(f"the private key of {gateway} never left its device")
+        passphrase = ask_secret("Passphrase for the file", confirm=True)
+        if not passphrase:
+            raise ObrinError("an empty passphrase protects nothing. Nothing was written")
+        if packed:
+            data = as_pkcs12(gateway, Bundle(chain, issued.key), passphrase)
+        else:
+            data += key_as_pem(issued.key, passphrase).encode()
+    write_whole_bytes(path, data, 0o600 if packed or with_key else 0o644)
+    click.echo(f"{path} written.")
+
+
+@certificates.command("check")
+@click.argument("files", nargs=-1, required=True)
+@click.option("--authority", "roots", multiple=True, help="A root to believe.")
+@click.option("--revocations", "lists", multiple=True, help="A revocation list.")
+@click.option("--identity", help="What the gateway says it is: an address or a name.")
+@click.option("--at", "moment", type=click.DateTime(["%Y-%m-%d"]), help="Judge it for that day.")
+@_SEALED
+@json_option
+@click.pass_context
+def check_chain(
+    ctx: click.Context, files: tuple[str, ...], roots: tuple[str, ...], lists: tuple[str, ...],
+    identity: str | None, moment: object, sealed: bool, as_json: bool,
+) -> None:  # fmt: skip
+    """Would a chain from elsewhere be accepted? Every cause if not. Exit code 1 for faults.
+
+    \b
+    Example:
+      obrin certificates check chain.pem --authority root.pem --identity 192.0.2.10
+    """
+    from datetime import UTC, datetime
+
+    from obrin.core.pki.chain import Fault, Trust, judge
+    from obrin.core.pki.read import fits, read_bundle, read_revocations
+
+    passphrase = ask_secret("Passphrase of the private key") if sealed else None
+    parts = [read_bundle(_read(path), passphrase, path) for path in files]
+    chain = [c for part in parts for c in part.certificates]
+    trusted = tuple(c for path in roots for c in read_bundle(_read(path), None, path).certificates)
+    revoked = tuple(read_revocations(_read(path), path) for path in lists)
+    now = moment.replace(tzinfo=UTC) if isinstance(moment, datetime) else datetime.now(UTC)
+    faults = judge(chain, Trust(trusted, revoked), now, identity)
+    key = next((part.key for part in parts if part.key is not None), None)
+    if key is not None and chain and not fits(chain[0], key):
+        fix = "Look for the key that was made with the request"
+        faults.append(Fault("key", "the private key does not belong to the certificate", fix))
+    if as_json:
+        echo_json([{"code": f.code, "what": f.what, "fix": f.fix} for f in faults])
+    else:
+        for fault in faults:
+            click.echo(f"{fault.code}: {fault}")
+        click.echo("It will be accepted." if not faults else f"{len(faults)} faults.")
+    ctx.exit(1 if faults else 0)

@@ -1,0 +1,167 @@
+"""`certificates`: the design's own authority, and chains that come from elsewhere."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import click
+
+from obrin.cli.common import console, design_option, echo_json, json_option, print_table, project_of
+from obrin.core.errors import ObrinError
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+    from datetime import datetime
+
+    from cryptography.x509 import Certificate
+
+    from obrin.core.design.settled import Settled
+    from obrin.core.pki.issue import Issued
+    from obrin.live.project import Project
+    from obrin.live.secrets.authority import Authority, Lives
+
+
+@click.group()
+def certificates() -> None:
+    """Certificates: list, renew, revoke, sign, bring, export, check.
+
+    'obrin settle' issues what links with 'authentication: certificate' need.
+    """
+
+
+def opened(design_file: str | None) -> tuple[Project, Settled, Authority, Lives]:
+    """The project with its authority and how long certificates live. Raises ObrinError."""
+    from obrin.live.secrets.material import lives_of
+
+    project = project_of(design_file)
+    _, settled = project.settled()
+    authority = project.authority.read(settled.name)
+    return project, settled, authority, lives_of(settled.design)
+
+
+def need_gateway(settled: Settled, name: str) -> tuple[str, ...]:
+    """The identities that a gateway's certificate must stand for. Raises ObrinError."""
+    needs = settled.certified()
+    if name not in needs:
+        known = ", ".join(needs) or "none: no link has 'authentication: certificate'"
+        raise ObrinError(f"'{name}' needs no certificate. Those that do: {known}")
+    return needs[name]
+
+
+@certificates.command("list")
+@design_option
+@json_option
+def list_certificates(design_file: str | None, as_json: bool) -> None:
+    """Every certificate with its dates and names; no private key is shown.
+
+    \b
+    Example:
+      obrin certificates list --design skerrow-ferries/ledger.yaml
+    """
+    project, _, authority, _ = opened(design_file)
+    rows = list(_rows(authority, project.now))
+    if as_json:
+        keys = ("what", "name", "kind", "serial", "begins", "ends", "names", "state")
+        echo_json([dict(zip(keys, row, strict=True)) for row in rows])
+        return
+    shown = [(*row[:3], row[4][:10], row[5][:10], ", ".join(row[6]), row[7]) for row in rows]
+    head = ("What", "Name", "Key", "Begins", "Ends", "Stands for", "State")
+    print_table(console(), head, shown, styles={"revoked": "bold red", "ended": "bold red"})
+
+
+Row = tuple[str, str, str, str, str, str, list[str], str]
+
+
+def _rows(authority: Authority, now: datetime) -> Iterator[Row]:
+    for what, found in (("root", authority.roots), ("issuing", authority.issuing)):
+        for issued in found:
+            yield _row(
+                authority, now, what, authority.name, issued.certificate, issued is found[-1]
+            )
+    for certificate in authority.trusted:
+        yield _row(authority, now, "trusted", "elsewhere", certificate, in_use=True)
+    for name, every in authority.gateways.items():
+        current = authority.current(name)
+        for issued in every:
+            yield _row(authority, now, "gateway", name, issued.certificate, issued is current)
+
+
+def _row(
+    authority: Authority, now: datetime, what: str, name: str, certificate: Certificate,
+    in_use: bool,
+) -> Row:  # fmt: skip
+    from obrin.core.pki.chain import key_kind
+    from obrin.core.pki.names import names_in
+
+    state = "in use" if in_use else "before it"
+    if certificate.not_valid_after_utc <= now:
+        state = "ended"
+    if authority.is_revoked(certificate):
+        state = "revoked"
+    return (
+        what, name, key_kind(certificate), f"{certificate.serial_number:x}",
+        certificate.not_valid_before_utc.isoformat(), certificate.not_valid_after_utc.isoformat(),
+        names_in(certificate), state,
+    )  # fmt: skip
+
+
+@certificates.command()
+@click.argument("name")
+@design_option
+def renew(name: str, design_file: str | None) -> None:
+    """Issue anew: for a gateway, or 'issuing' or 'root' for the authority itself.
+
+    Renewals overlap: what was issued before stays good until it ends, and roots are believed side
+    by side. After a new root, hand over every pack once, so that all believe it, before gateways
+    are renewed under it.
+
+    \b
+    Example:
+      obrin certificates renew hh-east
+    """
+
+    project, settled, authority, lives = opened(design_file)
+    if name == "root":
+        authority.found(lives, project.now)
+    elif name == "issuing":
+        if not authority.roots:
+            raise ObrinError("there is no root yet. Run 'obrin settle'")
+        authority.appoint(lives, project.now)
+    else:
+        identities = need_gateway(settled, name)
+        if not authority.issuing:
+            authority.found(lives, project.now)
+        authority.issue(name, identities, lives, project.now)
+    if authority.revocations:
+        authority.publish(lives, project.now)
+    project.authority.write(authority)
+    click.echo(f"{name} is issued anew. Next: 'obrin handover', then 'obrin connect'.")
+
+
+@certificates.command()
+@click.argument("name")
+@design_option
+def revoke(name: str, design_file: str | None) -> None:
+    """Revoke a gateway's certificate. The lists go into every pack.
+
+    A new one is issued by 'obrin certificates renew' if the gateway is to come back.
+
+    \b
+    Example:
+      obrin certificates revoke hh-east
+    """
+
+    project, settled, authority, lives = opened(design_file)
+    need_gateway(settled, name)
+    issued = _current(authority, name)
+    authority.revoke(issued.certificate, lives, project.now)
+    project.authority.write(authority)
+    click.echo(f"The certificate of {name} is revoked; the others learn it with their packs.")
+    click.echo("Next: 'obrin handover', then 'obrin connect'.")
+
+
+def _current(authority: Authority, name: str) -> Issued:
+    issued = authority.current(name)
+    if issued is None:
+        raise ObrinError(f"{name} has no certificate that is not revoked. Run 'obrin settle'")
+    return issued

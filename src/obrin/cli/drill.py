@@ -1,0 +1,181 @@
+"""`drill`: failures tried on the model."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import click
+
+from obrin.cli.common import (
+    console,
+    design_option,
+    echo_csv,
+    echo_json,
+    json_option,
+    print_table,
+    project_of,
+)
+
+if TYPE_CHECKING:
+    from obrin.core.drill.sweep import Outcome, Sweep
+
+_HEAD = ("Lost", "Outage", "Fails", "Moves", "Mind")
+MOST = 2_000_000
+"""Failures that one run tries."""
+
+
+@click.command()
+@click.argument("failures", nargs=-1, metavar="[KIND:NAME]...")
+@click.option("--depth", type=click.IntRange(1, 4), default=1, show_default=True,
+              help="So many elements at once: 2 for all pairs.")  # fmt: skip
+@click.option("--kind", "kinds", multiple=True, help="Only elements of this kind, such as uplink.")
+@click.option(
+    "--all",
+    "whole",
+    is_flag=True,
+    help="Failures that cost nothing, and all that follow from smaller ones, too.",
+)
+@click.option("--availability", "yearly", is_flag=True,
+              help="Minutes a year without each flow, by the design's 'reliability'.")  # fmt: skip
+@click.option("--csv", "as_csv", is_flag=True, help="Print CSV for spreadsheets.")
+@design_option
+@json_option
+@click.pass_context
+def drill(
+    ctx: click.Context, failures: tuple[str, ...], depth: int, kinds: tuple[str, ...],
+    whole: bool, yearly: bool, as_csv: bool, design_file: str | None, as_json: bool,
+) -> None:  # fmt: skip
+    """Let things fail, one by one or together: what is lost, what moves, for how many seconds.
+
+    Elements are tunnel, uplink, provider, gateway, instance and cloud. Named ones fail together.
+    Loads of expectations ('load') are held against uplinks ('rate'), devices and instances. Of
+    several elements at once only the short list is shown: what no smaller failure breaks already.
+    Exit code 1 when a failure loses a flow or overloads something.
+
+    \b
+    Examples:
+      obrin drill --design skerrow-ferries
+      obrin drill --depth 2 --design skerrow-ferries
+      obrin drill provider:north-fibre instance:timetable/2 --design skerrow-ferries
+    """
+    from math import comb
+
+    from obrin.core.drill.elements import KINDS, elements, parse_elements
+    from obrin.core.drill.sweep import ShortList, Sweep
+    from obrin.core.drill.sweep import failures as all_failures
+    from obrin.core.errors import ObrinError
+
+    project = project_of(design_file)
+    document, _, settled = project.on_trial()
+    for kind in kinds:
+        if kind not in KINDS:
+            raise ObrinError(f"there is no kind '{kind}'. There are: {', '.join(KINDS)}")
+    known = elements(settled, kinds or KINDS)
+    count = sum(comb(len(known), size) for size in range(1, depth + 1))
+    if not failures and count > MOST:
+        raise ObrinError(f"{count:,} failures are too many. Choose a --kind, or a smaller --depth")
+    named = parse_elements(settled, failures)
+    sweep = Sweep(settled, project.offering(document.design))
+    if yearly:
+        _yearly(sweep, as_json=as_json)
+        return
+    shown: list[Outcome] = []
+    points: list[str] = []
+    tried = bad = 0
+    short = ShortList()
+    for failed in [named] if named else all_failures(known, depth):
+        outcome = sweep.try_one(failed)
+        tried, bad = tried + 1, bad + (not outcome.keeps_the_promise)
+        if len(failed) == 1 and outcome.lost:
+            points.append(str(failed[0]))
+        single = len(failed) == 1 and bool(outcome.moved or outcome.apart)
+        if short.takes(outcome) or whole or named or single:
+            shown.append(outcome)
+    if as_json:
+        echo_json([_as_json(outcome) for outcome in shown])
+    elif as_csv:
+        echo_csv(_HEAD, [_cells(outcome, len(sweep.flows)) for outcome in shown])
+    else:
+        rows = [_cells(outcome, len(sweep.flows)) for outcome in shown]
+        print_table(console(), _HEAD, rows, styles={"nothing": "green"})
+        for flow in shown[0].lost if named else ():
+            click.echo(f"lost: {flow}")
+        more = f" and {len(points) - 6} more" if len(points) > 6 else ""
+        alone = (", ".join(points[:6]) or "none") + more
+        many = f"{tried:,} failure{'s' if tried > 1 else ''}"
+        click.echo(f"{many} tried on {len(sweep.flows)} flows; {bad:,} break the promise. "
+                   f"Single points of failure: {alone}.")  # fmt: skip
+    ctx.exit(1 if bad else 0)
+
+
+def _cells(outcome: Outcome, flows: int) -> tuple[str, ...]:
+    moved = sorted({_move(m.before, m.after) for m in outcome.moved})
+    seconds = outcome.seconds
+    outage = "until mended" if outcome.lost or seconds is None else f"up to {seconds:g} s"
+    mind = [*outcome.too_much, *(f"both directions part: {flow}" for flow in outcome.apart)]
+    return (
+        f"{len(outcome.lost)} of {flows} flows" if outcome.lost else "nothing",
+        outage if outcome.lost or outcome.moved else "",
+        " + ".join(map(str, outcome.failed)),
+        "; ".join(moved),
+        "; ".join(mind),
+    )
+
+
+def _move(before: str, after: str) -> str:
+    """`link: one to other`, as both are tunnels of the same link, mostly."""
+    link, _, one = before.partition("/")
+    other_link, _, other = after.partition("/")
+    return f"{link}: {one} to {other}" if link == other_link else f"{before} to {after}"
+
+
+def _yearly(sweep: Sweep, *, as_json: bool) -> None:
+    from obrin.core.drill.availability import Repair, availability, repairs_of
+    from obrin.core.drill.elements import elements
+    from obrin.core.errors import ObrinError
+
+    given = {str(k): r for k, r in sweep.settled.design.reliability.items()}
+    if not given:
+        raise ObrinError(
+            "nothing says how often things fail. Add for example: "
+            "reliability: {uplink: {fails-every: 90 d, mended-in: 4 h}}"
+        )
+
+    def repair(kind: str) -> Repair | None:
+        found = given.get(kind)
+        return None if found is None else Repair(found.fails_every, found.mended_in)
+
+    repairs = repairs_of(elements(sweep.settled), repair)
+    found = availability(sweep, repairs, draws=200_000, seed=1)
+    if as_json:
+        echo_json([
+            {"flow": a.flow, "share": a.share, "low": a.low, "high": a.high,
+             "minutes_a_year": a.minutes}
+            for a in found
+        ])  # fmt: skip
+        return
+    exact = all(a.low == a.high for a in found)
+    rows = [
+        (a.flow, f"{a.share * 100:.5f} %", f"{a.minutes:.1f} min",
+         "exact" if exact else f"{a.low * 100:.5f} to {a.high * 100:.5f} %")
+        for a in found
+    ]  # fmt: skip
+    print_table(console(), ("Flow", "Works", "Without it, a year", "With 95 %"), rows)
+    unsaid = sorted({e.kind for e in elements(sweep.settled)} - set(given))
+    if unsaid:
+        click.echo(f"Taken never to fail: {', '.join(unsaid)}.")
+
+
+def _as_json(outcome: Outcome) -> dict[str, object]:
+    return {
+        "failed": [str(element) for element in outcome.failed],
+        "lost": list(outcome.lost),
+        "moved": [
+            {"flow": m.flow, "before": m.before, "after": m.after, "seconds": m.seconds}
+            for m in outcome.moved
+        ],
+        "seconds": outcome.seconds,
+        "too_much": list(outcome.too_much),
+        "apart": list(outcome.apart),
+        "keeps_the_promise": outcome.keeps_the_promise,
+    }

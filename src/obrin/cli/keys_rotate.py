@@ -1,0 +1,62 @@
+"""`keys rotate`: new keys on a running link, tunnel by tunnel."""
+
+from __future__ import annotations
+
+import click
+
+from obrin.cli.common import console, design_option, practice_ends, print_table, project_of
+from obrin.cli.completion import tunnel_names
+from obrin.cli.keys_seal import keys
+from obrin.core.errors import ObrinError
+
+__all__ = ["keys"]
+
+
+@keys.command()
+@click.argument("tunnels", nargs=-1, shell_complete=tunnel_names)
+@click.option("--link", "links", multiple=True, help="All tunnels of this link.")
+@click.option("--dry-run", is_flag=True, help="Only show the order, and what carries meanwhile.")
+@click.option("--timeout", default=60.0, show_default=True,
+              help="Seconds for a tunnel to come up with its new key.")  # fmt: skip
+@design_option
+def rotate(
+    tunnels: tuple[str, ...], links: tuple[str, ...], dry_run: bool, timeout: float,
+    design_file: str | None,
+) -> None:  # fmt: skip
+    """Replace keys at both ends, one tunnel at a time; all of them when no TUNNELS are named.
+
+    The least preferred tunnel comes first. Each has to be up with its new key before the next one's
+    turn, and none is touched while the tunnel that would carry meanwhile is down. Stopped in the
+    middle, it is taken up by the same command. Sheets and packs of devices that have no endpoint:
+    'obrin keys renew', then 'obrin handover', in the order shown by --dry-run.
+
+    \b
+    Examples:
+      obrin keys rotate --dry-run --design skerrow-ferries
+      obrin keys rotate --link harbour-timetable --design skerrow-ferries
+    """
+    from obrin.core.handover.rotation import rotation
+
+    project = project_of(design_file)
+    _, settled = project.settled()
+    known = [t.label for t in settled.keyed_tunnels()]
+    for link in links:
+        if link not in settled.links:
+            raise ObrinError(f"there is no link '{link}'. There are: {', '.join(settled.links)}")
+    for label in tunnels:
+        if label not in known:
+            raise ObrinError(f"'{label}' has no key. Those that have: {', '.join(known)}")
+    wanted = {*tunnels, *(n for n in known if n.partition("/")[0] in links)}
+    turns = list(rotation(settled, wanted if tunnels or links else known))
+    if dry_run:
+        rows = [(str(n), t.tunnel.label, t.meanwhile) for n, t in enumerate(turns, 1)]
+        print_table(console(), ("Turn", "Tunnel", "Meanwhile"), rows)
+        return
+    from obrin.cli.connect import ProgressLines
+    from obrin.live.connect.rotate import Rotation
+
+    with practice_ends(project) as ends:
+        run = Rotation(project, settled, ends, ProgressLines(), timeout)
+        for turn in turns:
+            run.turn(turn)
+    click.echo(f"{len(turns)} keys replaced. Next: 'obrin handover', for the packs at rest.")

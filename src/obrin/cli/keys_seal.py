@@ -1,0 +1,164 @@
+"""`keys seal`, `unseal`, `export`, `import`: keys at rest and on the way."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import os
+import secrets
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from obrin.cli.common import ask_secret, design_option, project_of
+from obrin.cli.keys import judge, keys
+from obrin.core.errors import ObrinError
+from obrin.live.secrets.file import PASSPHRASE
+
+if TYPE_CHECKING:
+    pass
+
+__all__ = ["keys"]
+
+
+@keys.command("seal")
+@click.option("--keyring", is_flag=True,
+              help="Make a passphrase at random and keep it in the system's keyring.")  # fmt: skip
+@design_option
+def seal_keys(keyring: bool, design_file: str | None) -> None:
+    """Seal keys and certificates with a passphrase (scrypt, AES-256-GCM).
+
+    From then on every command that needs them asks for the passphrase, or takes it from the
+    environment variable OBRIN_PASSPHRASE, or, with --keyring, from the system's keyring (needs
+    'pip install obrin[keyring]'). It cannot be recovered: keep it, or keep the packs.
+
+    \b
+    Example:
+      obrin keys seal --design skerrow-ferries
+    """
+    project = project_of(design_file)
+    files = [file for file in project.secret_files() if file.path.exists()]
+    if files and all(file.sealed for file in files):
+        raise ObrinError("the keys are sealed already. 'obrin keys unseal' takes the seal off")
+    if not files:
+        raise ObrinError("there are no keys yet. Run 'obrin settle'")
+    if keyring:
+        project.passphrase.give(project.keep_in_keyring(secrets.token_urlsafe(32)))
+    elif not os.environ.get(PASSPHRASE) and sys.stdin.isatty():
+        typed = click.prompt("Passphrase", hide_input=True, confirmation_prompt=True, err=True)
+        project.passphrase.give(typed)
+    for file in files:
+        file.write(file.read(), sealed=True)
+    click.echo("The keys are sealed." + (" The keyring has the passphrase." if keyring else ""))
+
+
+@keys.command("unseal")
+@design_option
+def unseal_keys(design_file: str | None) -> None:
+    """Take the seal off keys and certificates; only their mode (0600) protects them then.
+
+    \b
+    Example:
+      obrin keys unseal --design skerrow-ferries
+    """
+    project = project_of(design_file)
+    files = [file for file in project.secret_files() if file.sealed]
+    if not files:
+        raise ObrinError("the keys are not sealed")
+    for file in files:
+        file.write(file.read(), sealed=False)
+    project.leave_keyring()
+    click.echo("The keys are no longer sealed.")
+
+
+@keys.command("export")
+@click.option("--to", "target", required=True, type=click.Path(dir_okay=False),
+              help="The file to write; it must not exist.")  # fmt: skip
+@design_option
+def export_keys(target: str, design_file: str | None) -> None:
+    """Write all keys to a file of their own, sealed with a passphrase that you give.
+
+    The passphrase is typed without echo, or the first line of standard input. 'obrin keys import'
+    reads the file, in another copy of the project, say.
+
+    \b
+    Example:
+      obrin keys export --to skerrow.keys --design skerrow-ferries
+    """
+    from obrin.live.files import write_whole
+    from obrin.live.secrets.sealed import seal
+
+    project, path = project_of(design_file), Path(target)
+    if path.exists():
+        raise ObrinError(f"{path} exists. Name another file")
+    found = project.keys.read()
+    if not found:
+        raise ObrinError("there are no keys yet. Run 'obrin settle'")
+    passphrase = ask_secret("Passphrase of the file", confirm=True)
+    if not passphrase:
+        raise ObrinError("an empty passphrase protects nothing. Nothing was written")
+    sealed = seal(json.dumps({"keys": found}), passphrase, os.urandom)
+    write_whole(path, json.dumps(sealed, indent=1) + "\n", 0o600)
+    click.echo(f"{path} written: {len(found)} keys, sealed.")
+
+
+@keys.command("import")
+@click.argument("file", type=click.Path())
+@design_option
+def import_keys(file: str, design_file: str | None) -> None:
+    """Take keys from a FILE: one of 'obrin keys export', or CSV with columns tunnel and key.
+
+    All of them or none: a tunnel that does not exist, or a key that a device does not accept, is
+    refused with its line. Weak ones are taken with a warning.
+
+    \b
+    Example:
+      obrin keys import skerrow.keys --design skerrow-ferries
+    """
+    project = project_of(design_file)
+    found = _imported(Path(file))
+    _, settled = project.settled()
+    known = {t.label: t for t in settled.keyed_tunnels()}
+    for label, (key, where) in found.items():
+        if label not in known:
+            listed = ", ".join(known)
+            raise ObrinError(f"{where}: there is no tunnel '{label}' with a key. Known: {listed}")
+        judge(key, settled.key_rules(known[label]), where)
+    project.keys.put({label: key for label, (key, _) in found.items()}, project.today)
+    click.echo(f"{len(found)} keys taken. Next: 'obrin handover', then 'obrin connect'.")
+
+
+def _imported(path: Path) -> dict[str, tuple[str, str]]:
+    """Key and place in the file, by tunnel. Raises ObrinError."""
+    from obrin.live.project import read_text
+    from obrin.live.secrets.sealed import SealError, is_sealed, unseal
+
+    text = read_text(path)
+    try:
+        data = json.loads(text)
+    except ValueError:
+        return _from_csv(text, path)
+    try:
+        if is_sealed(data):
+            data = json.loads(unseal(data, ask_secret("Passphrase of the file")))
+        return {str(label): (str(key), str(path)) for label, key in data["keys"].items()}
+    except SealError as error:
+        raise ObrinError(f"{path} cannot be opened: {error}. Nothing was changed") from None
+    except (ValueError, KeyError, TypeError, AttributeError):
+        raise ObrinError(f"{path} is no file of 'obrin keys export'. Nothing was changed") from None
+
+
+def _from_csv(text: str, path: Path) -> dict[str, tuple[str, str]]:
+    rows = csv.DictReader(io.StringIO(text))
+    if not {"tunnel", "key"} <= set(rows.fieldnames or ()):
+        raise ObrinError(f"{path}:1:1: columns 'tunnel' and 'key' are needed. Nothing was changed")
+    found: dict[str, tuple[str, str]] = {}
+    for row in rows:
+        label, where = (row["tunnel"] or "").strip(), f"{path}:{rows.line_num}:1"
+        if label in found:
+            raise ObrinError(f"{where}: '{label}' stands twice. Nothing was changed")
+        found[label] = (row["key"] or "", where)
+    return found

@@ -1,0 +1,81 @@
+"""`reach`: what may talk to what, and whether anybody asked for it."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import click
+
+from obrin.cli.common import (
+    console,
+    design_option,
+    echo_csv,
+    echo_json,
+    json_option,
+    print_table,
+    project_of,
+)
+from obrin.cli.routes import without_option
+
+if TYPE_CHECKING:
+    from obrin.core.reach.matrix import Cell
+
+_STYLES = {"as wished": "green", "wider": "yellow", "BROKEN": "bold red"}
+_HEAD = ("From", "To", "What passes", "Nobody asked for", "Broken wishes", "Verdict")
+
+
+@click.command()
+@click.argument("place", required=False)
+@without_option
+@click.option("--all", "whole", is_flag=True, help="Pairs between which nothing passes, too.")
+@click.option("--csv", "as_csv", is_flag=True, help="Print CSV for spreadsheets.")
+@design_option
+@json_option
+@click.pass_context
+def reach(
+    ctx: click.Context, place: str | None, failed: tuple[str, ...], whole: bool, as_csv: bool,
+    design_file: str | None, as_json: bool,
+) -> None:  # fmt: skip
+    """Everything to everything: which flows pass between networks of different places.
+
+    Wider is what passes and no expectation asks for. With a PLACE: only pairs that it is part of.
+    Exit code 1 when an expectation is broken.
+
+    \b
+    Examples:
+      obrin reach --design skerrow-ferries
+      obrin reach --without instance:timetable/1 --design skerrow-ferries
+    """
+    from obrin.core.drill.elements import parse_elements, survivors
+    from obrin.core.errors import ObrinError
+    from obrin.core.reach.matrix import matrix
+    from obrin.core.reach.model import ReachModel
+
+    _, _, settled = project_of(design_file).on_trial()
+    places = [*settled.networks, *settled.clouds]
+    if place is not None and place not in places:
+        raise ObrinError(f"there is no site or cloud '{place}'. There are: {', '.join(places)}")
+    model = ReachModel(settled, survivors(settled, parse_elements(settled, failed)))
+    found = [cell for cell in matrix(model) if place is None or place in cell.places]
+    shown = [cell for cell in found if whole or cell.verdict]
+    if as_json:
+        echo_json([
+            {"from": c.source, "to": c.destination, "allowed": list(c.allowed),
+             "wider": list(c.wider), "broken": list(c.broken), "verdict": c.verdict or "closed"}
+            for c in shown
+        ])  # fmt: skip
+    elif as_csv:
+        echo_csv(_HEAD, map(_cells, shown))
+    else:
+        print_table(console(), _HEAD, map(_cells, shown), styles=_STYLES)
+        closed = len(found) - len([c for c in found if c.verdict])
+        wider = sum(c.verdict == "wider" for c in found)
+        click.echo(
+            f"{len(found)} pairs: nothing passes between {closed}, {wider} are wider than asked."
+        )
+    ctx.exit(1 if any(c.broken for c in found) else 0)
+
+
+def _cells(cell: Cell) -> tuple[str, ...]:
+    return (cell.source, cell.destination, ", ".join(cell.allowed), ", ".join(cell.wider),
+            ", ".join(cell.broken), cell.verdict or "closed")  # fmt: skip

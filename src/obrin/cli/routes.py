@@ -1,0 +1,157 @@
+"""`routes`: any table of the network, before it exists."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import click
+
+from obrin.cli.common import (
+    console,
+    design_option,
+    echo_csv,
+    echo_json,
+    json_option,
+    print_table,
+    project_of,
+)
+from obrin.core.errors import ObrinError
+
+if TYPE_CHECKING:
+    from obrin.core.design.settled import Settled
+    from obrin.core.routing.tables import Row, Told
+
+without_option = click.option(
+    "--without", "failed", multiple=True, metavar="KIND:NAME",
+    help="With this failed, such as uplink:hh-east/fibre; may be repeated.",
+)  # fmt: skip
+HEAD = ("Table", "Prefix", "From", "Via", "Next hop", "AS path", "Preference", "State", "Why")
+
+
+@click.command()
+@click.argument("table", required=False)
+@without_option
+@click.option("--against", "other", type=click.Path(),
+              help="Show what differs from this other design instead.")  # fmt: skip
+@click.option("--changes", "only_changes", is_flag=True,
+              help="With --without: only what differs from when all is up.")  # fmt: skip
+@click.option("--sessions", "told", is_flag=True, help="What each BGP session tells, both ways.")
+@click.option("--csv", "as_csv", is_flag=True, help="Print CSV for spreadsheets.")
+@click.option("--seen", type=click.Path(),
+              help="Compare with a dump of TABLE's router, in MRT format (RFC 6396).")  # fmt: skip
+@click.option("--to-mrt", "target", type=click.Path(dir_okay=False),
+              help="Write what TABLE learns by BGP as a dump in that format.")  # fmt: skip
+@design_option
+@json_option
+@click.pass_context
+def routes(
+    ctx: click.Context, table: str | None, failed: tuple[str, ...], other: str | None,
+    only_changes: bool, told: bool, as_csv: bool, seen: str | None, target: str | None,
+    design_file: str | None, as_json: bool,
+) -> None:  # fmt: skip
+    """Every route in every table: why it won, or by which rule it lost.
+
+    TABLE is a site gateway, a cloud gateway or a cloud subnet (CLOUD/SUBNET); all of them without.
+
+    \b
+    Examples:
+      obrin routes hh-east --design skerrow-ferries
+      obrin routes --without uplink:hh-east/fibre --changes --design skerrow-ferries
+      obrin routes --sessions --design skerrow-ferries
+      obrin routes hh-east --seen table.mrt --design skerrow-ferries
+    """
+    from obrin.core.drill.elements import parse_elements, survivors
+    from obrin.core.routing.model import all_up
+    from obrin.core.routing.tables import sessions
+
+    project = project_of(design_file)
+    _, _, settled = project.on_trial()
+    if seen is not None or target is not None:
+        from obrin.cli.routes_mrt import compare, export
+
+        if target is not None:
+            export(settled, table, target, int(project.now.timestamp()))
+        same = seen is None or compare(settled, table, seen, as_json=as_json)
+        ctx.exit(0 if same else 1)
+    up = survivors(settled, parse_elements(settled, failed))
+    if told:
+        _sessions(list(sessions(settled, up)), as_json=as_json)
+        return
+    found = _rows(settled, table, up)
+    if other is not None or only_changes:
+        before = found
+        if other is None:
+            before = _rows(settled, table, all_up(settled))
+        else:
+            _, _, theirs = project_of(other).on_trial()
+            found = _rows(theirs, table, survivors(theirs, ()))
+        _changes(before, found, as_json=as_json)
+    elif as_json:
+        echo_json([
+            {"table": r.table, "prefix": str(r.prefix), "from": r.kind, "via": r.via,
+             "next_hop": r.next_hop, "as_path": list(r.as_path), "local_pref": r.local_pref,
+             "state": r.state, "why": r.why}
+            for r in found
+        ])  # fmt: skip
+    elif as_csv:
+        echo_csv(HEAD, map(_cells, found))
+    else:
+        _print(found)
+
+
+def _rows(settled: Settled, table: str | None, up: frozenset[str]) -> list[Row]:
+    from obrin.core.routing.tables import rows, table_names
+
+    names = table_names(settled)
+    if table is not None and table not in names:
+        raise ObrinError(f"there is no table '{table}'. There are: {', '.join(names)}")
+    return [row for name in names if table in (None, name) for row in rows(settled, name, up)]
+
+
+def _cells(row: Row) -> tuple[str, ...]:
+    preference = "" if row.local_pref is None else str(row.local_pref)
+    return (row.table, str(row.prefix), row.kind, row.via, row.next_hop,
+            " ".join(map(str, row.as_path)), preference, row.state, row.why)  # fmt: skip
+
+
+def _print(found: list[Row]) -> None:
+    """A table for each table; addresses of next hops are for CSV and JSON."""
+    styles = {"in use": "green", "shares": "green", "refused": "bold red"}
+    head, out = (HEAD[1], *HEAD[2:4], *HEAD[5:]), console()
+    for name in dict.fromkeys(row.table for row in found):
+        cells = [_cells(row) for row in found if row.table == name]
+        rows = [(c[1], *c[2:4], *c[5:]) for c in cells]
+        print_table(out, head, rows, title=name, styles=styles)
+
+
+def _changes(before: list[Row], after: list[Row], *, as_json: bool) -> None:
+    from obrin.core.routing.difference import changes
+
+    found = changes(before, after)
+    if as_json:
+        echo_json([
+            {"table": c.table, "prefix": c.prefix, "what": c.what, "before": list(c.before),
+             "after": list(c.after)}
+            for c in found
+        ])  # fmt: skip
+        return
+    rows = [(c.table, c.prefix, c.what, ", ".join(c.before), ", ".join(c.after)) for c in found]
+    print_table(console(), ("Table", "Prefix", "What", "Before", "After"), rows,
+                styles={"lost": "bold red", "moves": "yellow"})  # fmt: skip
+    if not found:
+        click.echo("Nothing changes.")
+
+
+def _sessions(found: list[Told], *, as_json: bool) -> None:
+    if as_json:
+        echo_json([
+            {"tunnel": t.tunnel, "by": t.by, "to": t.to,
+             "prefixes": [str(p) for p in t.prefixes], "refused": list(t.refused)}
+            for t in found
+        ])  # fmt: skip
+        return
+    rows = [
+        (t.tunnel, t.by, t.to, ", ".join(map(str, t.prefixes)), "; ".join(t.refused) or "nothing")
+        for t in found
+    ]
+    print_table(console(), ("Tunnel", "Who tells", "Whom", "What", "Not accepted"), rows)

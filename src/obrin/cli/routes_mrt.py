@@ -1,0 +1,71 @@
+"""`routes` with table dumps in the MRT format: in, to compare with the model; out, of the model."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from obrin.cli.common import console, echo_json, print_table
+from obrin.core.errors import ObrinError
+
+if TYPE_CHECKING:
+    from obrin.core.design.settled import Settled
+
+
+def compare(settled: Settled, table: str | None, file: str, *, as_json: bool) -> bool:
+    """Print how a dump differs from the model; whether it does not. Raises ObrinError."""
+    from obrin.core.routing.seen import differences
+    from obrin.wire.mrt import MrtError, read_dump
+
+    place = _router(settled, table)
+    try:
+        dump = read_dump(Path(file).read_bytes())
+    except OSError as error:
+        raise ObrinError(f"{file} cannot be read: {error.strerror}. Check the path") from None
+    except MrtError as error:
+        raise ObrinError(f"{file}: {error}. Give a whole MRT file") from None
+    found = list(differences(settled, place, dump.peer))
+    if as_json:
+        echo_json([
+            {"what": d.what, "prefix": str(d.prefix), "tunnel": d.tunnel, "text": d.text}
+            for d in found
+        ])  # fmt: skip
+    else:
+        rows = [(d.what, str(d.prefix), d.tunnel, d.text) for d in found]
+        if rows:
+            print_table(console(), ("What", "Prefix", "Tunnel", "How"), rows)
+        routes = sum(map(len, dump.tables.values()))
+        told = f"{routes} routes from {len(dump.tables)} neighbours in {file}"
+        told += f", {dump.left_out} records left out" if dump.left_out else ""
+        click.echo(f"{told}; {len(found) or 'no'} differences from the model.")
+    return not found
+
+
+def export(settled: Settled, table: str | None, target: str, at: int) -> None:
+    """Write what a router learns by the model as a dump."""
+    from obrin.core.routing.seen import learned
+    from obrin.live.files import write_whole_bytes
+    from obrin.wire.mrt import MrtPeer, write_dump
+
+    place = _router(settled, table)
+    found = learned(settled, place)
+    peers = list(dict.fromkeys(c.peer for candidates in found.values() for c in candidates))
+    numbers = {peer: n for n, peer in enumerate(peers)}
+    cloud = settled.clouds.get(place)
+    router_id = cloud.router_id(1) if cloud else settled.gateways[place].router_id
+    told = [
+        (prefix, [(numbers[c.peer], c.path) for c in candidates])
+        for prefix, candidates in sorted(found.items())
+    ]
+    listed = [MrtPeer(peer.address, peer.asn, peer.router_id) for peer in peers]
+    write_whole_bytes(Path(target), write_dump(router_id, place, listed, told, at))
+    click.echo(f"{target} written: {len(told)} prefixes from {len(peers)} neighbours.")
+
+
+def _router(settled: Settled, table: str | None) -> str:
+    known = [*settled.gateways, *settled.clouds]
+    if table not in known:
+        raise ObrinError(f"a dump is one router's: name one of {', '.join(known)}")
+    return str(table)

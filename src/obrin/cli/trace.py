@@ -1,0 +1,111 @@
+"""`trace`: one packet through the network, hop by hop, and its answer back."""
+
+from __future__ import annotations
+
+import itertools
+from typing import TYPE_CHECKING
+
+import click
+
+from obrin.cli.common import console, design_option, echo_json, json_option, print_table, project_of
+from obrin.cli.routes import without_option
+from obrin.core.errors import ObrinError
+
+if TYPE_CHECKING:
+    from obrin.core.design.settled import Settled
+    from obrin.core.design.values import Flow
+    from obrin.core.reach.trace import Trace
+
+
+@click.command()
+@click.argument("source", metavar="FROM")
+@click.argument("destination", metavar="TO")
+@click.argument("flow", default="icmp")
+@without_option
+@design_option
+@json_option
+@click.pass_context
+def trace(
+    ctx: click.Context, source: str, destination: str, flow: str, failed: tuple[str, ...],
+    design_file: str | None, as_json: bool,
+) -> None:  # fmt: skip
+    """Follow a packet from one network to another and its answer back: routes, rules, translation.
+
+    FROM and TO are networks (PLACE/NETWORK) or addresses in one; FLOW is tcp/443, udp/53, icmp.
+    Exit code 1 when it does not arrive, or its answer does not.
+
+    \b
+    Examples:
+      obrin trace harbour-house/counters timetable/booking tcp/443 --design skerrow-ferries
+      obrin trace 10.20.0.9 timetable/booking --without gateway:hh-east --design skerrow-ferries
+    """
+    from obrin.core.drill.elements import parse_elements, survivors
+    from obrin.core.reach.model import ReachModel
+    from obrin.core.reach.paths import path_there_and_back
+
+    _, _, settled = project_of(design_file).on_trial()
+    one, two = _end(settled, source), _end(settled, destination)
+    model = ReachModel(settled, survivors(settled, parse_elements(settled, failed)))
+    found = path_there_and_back(model, one, two, _flow(flow))
+    if as_json:
+        echo_json({
+            "there": _as_json(found.there),
+            "back": None if found.back is None else _as_json(found.back),
+            "tunnels": [found.tunnel_there, found.tunnel_back],
+            "mtu": found.mtu, "warnings": list(found.warnings),
+        })  # fmt: skip
+    else:
+        _print(found.there, found.back)
+        for warning in found.warnings:
+            click.echo(f"Mind: {warning}.")
+        if found.mtu:
+            click.echo(f"Packets of up to {found.mtu} bytes cross the tunnel whole.")
+    ctx.exit(0 if found.good else 1)
+
+
+def _flow(text: str) -> Flow:
+    from obrin.core.design.values import parse_flow
+
+    try:
+        return parse_flow(text)
+    except ValueError as error:
+        raise ObrinError(str(error)) from None
+
+
+def _end(settled: Settled, text: str) -> tuple[str, int | None]:
+    """A network, and the address in it if one was given. Raises ObrinError."""
+    from obrin.core.address.prefix import parse_ipv4
+    from obrin.core.errors import AddressError
+    from obrin.core.reach.paths import network_names
+
+    names = network_names(settled)
+    if text in names:
+        return text, None
+    try:
+        address = parse_ipv4(text)
+    except AddressError:
+        known = ", ".join(names[:8])
+        raise ObrinError(f"'{text}' is no network and no address. Networks: {known}") from None
+    for name in names:
+        if settled.network(name).contains(address):
+            return name, address
+    raise ObrinError(f"{text} is in no network of the design. 'obrin space who {text}' tells more")
+
+
+def _as_json(found: Trace) -> dict[str, object]:
+    return {"hops": list(found.hops), "dropped": found.dropped, "arrives": not found.dropped}
+
+
+def _print(there: Trace, back: Trace | None) -> None:
+    def lines(found: Trace | None) -> list[str]:
+        if found is None:
+            return ["no answer: nothing arrived"]
+        return [*found.hops, f"STOPS: {found.dropped}" if found.dropped else "arrives"]
+
+    rows = [
+        (str(n), one, two)
+        for n, (one, two) in enumerate(
+            itertools.zip_longest(lines(there), lines(back), fillvalue=""), 1
+        )
+    ]
+    print_table(console(), ("", "There", "Back"), rows, styles={"arrives": "green"})

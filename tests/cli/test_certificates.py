@@ -1,0 +1,204 @@
+"""`certificates` and `keys` as users meet them: the built program on files."""
+
+from __future__ import annotations
+
+import json
+import re
+import shutil
+from pathlib import Path
+
+import pytest
+from cryptography import x509
+from cryptography.hazmat.primitives.hashes import SHA256
+from cryptography.hazmat.primitives.serialization import Encoding
+from cryptography.x509.oid import NameOID
+
+import obrin
+from obrin.core.pki.read import as_pem, fits, key_as_pem, read_bundle
+from tests.authority import Made, new_key
+from tests.cli.program import Folder
+
+LEDGER = Path(obrin.__file__).parent / "demo" / "ledger.yaml"
+IDENTITIES = ("192.0.2.30", "198.51.100.30")
+
+
+@pytest.fixture
+def folder(tmp_path) -> Folder:
+    shutil.copy(LEDGER, tmp_path / "design.yaml")
+    made = Folder(tmp_path)
+    made.obrin("settle").good()
+    return made
+
+
+def keys_of(folder: Folder, gateway: str) -> dict:
+    text = (folder.path / "packs" / gateway / "keys.json").read_text()
+    return json.loads(text)["obrin-keys:keys"]
+
+
+def states(folder: Folder) -> list[tuple[str, str]]:
+    rows = json.loads(folder.obrin("certificates", "list", "--json").good().out)
+    return [(row["name"], row["state"]) for row in rows if row["what"] == "gateway"]
+
+
+def test_certificates_are_issued_revoked_and_renewed(folder: Folder) -> None:
+    folder.obrin("settle").good()
+    assert states(folder) == [("hh-west", "in use"), ("ledger", "in use")]
+    folder.obrin("handover").good()
+    first = keys_of(folder, "hh-west")["certificate"]
+    assert "PRIVATE KEY" in first["private-key"]
+    assert "certificate" not in keys_of(folder, "sw-box")
+    folder.obrin("certificates", "revoke", "hh-west").good()
+    folder.obrin("settle").good()  # issues nothing for it
+    assert "certificate-revoked" in folder.obrin("check").out
+    told = folder.obrin("handover").good().out
+    assert "none: its certificate is revoked" in told
+    assert "BEGIN X509 CRL" in keys_of(folder, "ledger")["certificate"]["revocations"]
+    folder.obrin("certificates", "renew", "hh-west").good()
+    assert states(folder)[:2] == [("hh-west", "revoked"), ("hh-west", "in use")]
+    folder.obrin("certificates", "renew", "root").good()
+    folder.obrin("handover").good()
+    second = keys_of(folder, "hh-west")["certificate"]
+    assert second["chain"] != first["chain"]
+    assert second["authorities"].count("BEGIN CERTIFICATE") == 2  # both roots are believed
+
+
+def test_requests_exports_and_chains_from_elsewhere(folder: Folder) -> None:
+    path, key = folder.path, new_key()
+    name = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, "hh-west")])
+    wanted = x509.SubjectAlternativeName([x509.DNSName("not.asked")])
+    request = (
+        x509.CertificateSigningRequestBuilder().subject_name(name)
+        .add_extension(wanted, critical=False).sign(key, SHA256())
+    )  # fmt: skip
+    (path / "device.csr").write_bytes(request.public_bytes(Encoding.PEM))
+    told = folder.obrin(
+        "certificates", "sign", "device.csr", "--gateway", "hh-west", "--to", "device.pem"
+    ).good()
+    assert "not.asked; left out" in told.err
+    chain = read_bundle((path / "device.pem").read_bytes(), None, "x").certificates
+    assert fits(chain[0], key)
+    folder.obrin("certificates", "export", "hh-west", "--to", "x.p12", given="a\n").bad(
+        2, "never left its device"
+    )
+    folder.obrin("certificates", "export", "ledger", "--to", "l.p12", given="sesame\n").good()
+    assert read_bundle((path / "l.p12").read_bytes(), "sesame", "x").key is not None
+    elsewhere = Made(name="Elsewhere")
+    leaf, own = elsewhere.gateway(*IDENTITIES)
+    (path / "chain.pem").write_text(as_pem([leaf, elsewhere.issuing]))
+    (path / "short.pem").write_text(as_pem([leaf]))
+    (path / "root.pem").write_text(as_pem([elsewhere.root]))
+    (path / "key.pem").write_text(key_as_pem(own, "sesame"))
+    bring = ("certificates", "bring", "hh-west")
+    folder.obrin(*bring, "chain.pem", "key.pem", "--authority", "root.pem").bad(2, "is encrypted")
+    sealed = (*bring, "short.pem", "key.pem", "--authority", "root.pem", "--sealed")
+    folder.obrin(*sealed, given="sesame\n").bad(2, "is missing")
+    folder.obrin(*bring, "chain.pem", "key.pem", "--sealed", given="sesame\n").bad(2, "is missing")
+    whole = (*bring, "chain.pem", "key.pem", "--authority", "root.pem", "--sealed")
+    folder.obrin(*whole, given="sesame\n").good()
+    folder.obrin("handover").good()
+    handed = keys_of(folder, "ledger")["certificate"]["authorities"]
+    assert handed.count("BEGIN CERTIFICATE") == 2
+    check = ("certificates", "check", "short.pem", "--identity", "192.0.2.31")
+    told = folder.obrin(*check, "--json").bad(1, "")
+    assert {fault["code"] for fault in json.loads(told.out)} == {"name", "incomplete"}
+    folder.obrin(
+        "certificates", "check", "chain.pem", "--authority", "root.pem", "--identity", IDENTITIES[0]
+    ).good()
+
+
+def test_bad_input_gets_one_message(folder: Folder) -> None:
+    (folder.path / "text.pem").write_text("-----BEGIN CERTIFICATE-----\nnothing\n")
+    folder.all_bad([
+        (("certificates", "renew", "sw-box"), 2, "needs no certificate"),
+        (("certificates", "check", "none.pem"), 2, "cannot be read"),
+        (("certificates", "check", "text.pem"), 2, "no certificate that can be read"),
+        (("certificates", "sign", "text.pem", "--gateway", "hh-west"), 2, "no certificate request"),
+    ])  # fmt: skip
+
+
+NORTH = "slipway-ledger/day"
+
+
+def test_keys_go_out_sealed_and_come_in(folder: Folder, tmp_path_factory) -> None:
+    key = folder.obrin("keys", "show", NORTH).good().out
+    folder.obrin("keys", "export", "--to", "x.keys", given="sesame\n").good()
+    assert key.strip() not in (folder.path / "x.keys").read_text()
+    folder.obrin("keys", "renew", NORTH).good()
+    folder.obrin("keys", "import", "x.keys", given="wrong\n").bad(2, "does not fit")
+    folder.obrin("keys", "import", "x.keys", given="sesame\n").good()
+    assert folder.obrin("keys", "show", NORTH).good().out == key
+    (folder.path / "k.csv").write_text(f"tunnel,key\n{NORTH},simple\n")
+    folder.obrin("keys", "import", "k.csv").bad(2, "k.csv:2:1", "does not accept")
+    (folder.path / "k.csv").write_text(f"tunnel,key\n{NORTH},{'aB3' * 8}\n")
+    assert "warning" in folder.obrin("keys", "import", "k.csv").good().err
+    assert folder.obrin("keys", "show", NORTH).good().out.strip() == "aB3" * 8
+
+
+def test_the_passphrase_can_live_in_the_systems_keyring(folder: Folder) -> None:
+    root = str(Path(__file__).parents[2])
+    ring = {
+        "PYTHON_KEYRING_BACKEND": "tests.file_keyring.FileKeyring", "PYTHONPATH": root,
+        "FILE_KEYRING": str(folder.path.parent / f"{folder.path.name}.ring"),
+    }  # fmt: skip
+    shown = folder.obrin("keys", "show", NORTH).good().out
+    folder.obrin("keys", "seal", "--keyring", **ring).good()
+    sealed = (folder.path / ".obrin" / "keys-design.json").read_text()
+    assert shown.strip() not in sealed
+    assert "sealed" in (folder.path / ".obrin" / "certificates-design.json").read_text()
+    assert folder.obrin("keys", "show", NORTH, **ring).good().out == shown
+    none = {"PYTHON_KEYRING_BACKEND": "keyring.backends.fail.Keyring"}
+    folder.obrin("keys", "show", NORTH, **none).bad(2, "keyring cannot be used")
+    folder.obrin("keys", "unseal", **ring).good()
+    assert folder.obrin("keys", "show", NORTH).good().out == shown
+
+
+def test_no_output_and_no_open_file_holds_a_secret(folder: Folder) -> None:
+    runs = [
+        folder.obrin(*words)
+        for words in (
+            ("settle", "--json"), ("handover",), ("check",), ("agree", "harbour-ledger"),
+            ("certificates", "list"), ("certificates", "list", "--json"), ("keys", "list"),
+            ("calendar",), ("certificates", "revoke", "hh-west"), ("handover",),
+            ("certificates", "renew", "nowhere"), ("keys", "rotate", "--dry-run"),
+        )
+    ]  # fmt: skip
+    secrets = set(
+        json.loads((folder.path / ".obrin/keys-design.json").read_text())["keys"].values()
+    )
+    authority = (folder.path / ".obrin/certificates-design.json").read_text()
+    private = re.findall(r"BEGIN PRIVATE KEY-----\\n(.+?)-----END", authority)
+    assert len(private) == 4  # root, issuing authority, two gateways
+    secrets |= {line for text in private for line in text.split("\\n") if len(line) > 30}
+    for run in runs:
+        assert not any(secret in run.out + run.err for secret in secrets)
+    for name, data in folder.files().items():
+        if not name.startswith(".obrin/") and not name.endswith("keys.json"):
+            assert not any(secret.encode() in data for secret in secrets), name
+
+
+def test_tables_traces_reach_and_drills_as_users_meet_them(folder: Folder) -> None:
+    told = folder.obrin("routes", "hh-west").good().out
+    assert "won: higher local" in told
+    changed = folder.obrin("routes", "--without", "uplink:hh-west/fibre", "--changes").good().out
+    assert "moves" in changed
+    rows = folder.obrin("routes", "sw-box", "--json").good().json
+    assert {"static", "connected"} == {row["from"] for row in rows}
+    folder.obrin("routes", "hh-west", "--to-mrt", "t.mrt").good()
+    assert "no differences" in folder.obrin("routes", "hh-west", "--seen", "t.mrt").good().out
+    assert "missing" in folder.obrin("routes", "ledger", "--seen", "t.mrt").bad(1, "missing").out
+    flow = ("slipway/workshop", "ledger/accounts", "tcp/443")
+    assert "arrives" in folder.obrin("trace", *flow).good().out
+    gone = folder.obrin("trace", *flow, "--without", "gateway:sw-box").bad(1, "STOPS")
+    assert "no answer" in gone.out
+    found = folder.obrin("reach", "--json").good().json
+    assert {cell["verdict"] for cell in found} == {"as wished"}
+    drilled = folder.obrin("drill", "--depth", "2").bad(1, "gateway:sw-box")
+    assert "Single points of failure: gateway:hh-west, gateway:sw-box, cloud:ledger" in drilled.out
+    folder.obrin("drill", "tunnel:slipway-ledger/day").good()
+    folder.all_bad([
+        (("routes", "nowhere"), 2, "there is no table"),
+        (("routes", "hh-west", "--seen", "design.yaml"), 2, "offset 0"),
+        (("trace", "10.9.9.9", "ledger/accounts"), 2, "in no network"),
+        (("drill", "tunnel:none"), 2, "nothing here is called"),
+        (("draw", "reach", "--to", "x.gif"), 2, ".svg or .png"),
+    ])  # fmt: skip
