@@ -98,3 +98,45 @@ def four_tunnels(sites: int) -> str:
                     f"        instance: {instance}"
                 )
     return "\n".join(out)
+
+
+def two_hubs(sites: int, networks: int) -> str:
+    """Sites with two tunnels to each of two hubs, which lead to a cloud and to all other sites."""
+    out = ["obrin: 1\nname: two-hubs\nsites:"]
+    for n in range(sites):
+        out.append(f"  site-{n:04}:\n    networks:")
+        base = (10 << 24) + (n << 10)
+        for k in range(networks):
+            a = base + (k << 4)
+            text = f"{a >> 24}.{a >> 16 & 255}.{a >> 8 & 255}.{a & 255}/28"
+            out.append(f"      net-{k:02}: {{prefix: {text}}}")
+        out.append(
+            f"    gateways:\n      gw-{n:04}:\n        as: {4200000000 + n}\n"
+            f"        offers: [modern]\n        uplinks:\n"
+            f"          fibre: {{address: 192.0.2.{n % 250 + 1}, provider: north-fibre}}\n"
+            f"          radio: {{address: 198.51.100.{n % 250 + 1}, provider: bay-radio}}"
+        )
+    out.append("clouds:\n  timetable: {space: 172.16.0.0/16, subnets: {booking: {hosts: 400}}}")
+    for hub, number in (("one", 1), ("two", 2)):
+        mine = ", ".join(f"{hub}-{n:04}" for n in range(sites))
+        out.append(
+            f"  hub-{hub}:\n    space: 172.{16 + number}.0.0/16\n"
+            "    gateway: {class: liner}\n    hub:\n"
+            f"      members: [timetable]\n      tables:\n"
+            f"        networks: {{for: [timetable]}}\n"
+            f"        sites: {{for: [{mine}], learns: [timetable, {mine}]}}"
+        )
+    out.append("links:")
+    for n in range(sites):
+        for hub in ("one", "two"):
+            out.append(
+                f"  {hub}-{n:04}:\n    site: site-{n:04}\n    cloud: hub-{hub}\n    tunnels:\n"
+                f"      first: {{gateway: gw-{n:04}, uplink: fibre, instance: 1}}\n"
+                f"      second: {{gateway: gw-{n:04}, uplink: radio, instance: 2}}"
+            )
+    out.append("expectations:")
+    out += [
+        f"  - {{from: site-{n:04}/net-00, to: timetable/booking, flow: tcp/443, must: work}}"
+        for n in range(sites)
+    ]
+    return "\n".join(out) + "\n"

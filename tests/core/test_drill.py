@@ -20,7 +20,7 @@ from obrin.core.reach.paths import path_there_and_back
 from obrin.core.reach.trace import there_and_back
 from obrin.core.routing.difference import changes
 from obrin.core.routing.forwarding import RouteKind
-from obrin.core.routing.model import all_up, cloud_table, site_table
+from obrin.core.routing.model import all_up, state_of, table_of
 from obrin.core.routing.tables import IN_USE, SHARES, rows, sessions, table_names
 from tests.doubles import DESIGN, settled_of, swap
 
@@ -57,34 +57,34 @@ expectations:
 
 def test_every_table_says_what_is_used_and_why() -> None:
     settled = settled_of(TWO_SITES)
-    up = all_up(settled)
+    stable = state_of(settled)
     for name in (*settled.gateways, *settled.clouds):
-        found = rows(settled, name, up)
-        table = (cloud_table if name in settled.clouds else site_table)(settled, name, up)
+        found = rows(settled, name, stable)
+        table = table_of(settled, name, all_up(settled))
         used = {r.prefix: r.via for r in found if r.state == IN_USE}
         assert used == {prefix: route.via for prefix, route in table.items()}
         assert all(r.why for r in found)
-    losers = [r for r in rows(settled, "apps", up) if r.state == "not used"]
+    losers = [r for r in rows(settled, "apps", stable) if r.state == "not used"]
     assert {r.why for r in losers} == {"lost: higher local preference"}
-    web = {str(r.prefix): r for r in rows(settled, "apps/web", up)}
+    web = {str(r.prefix): r for r in rows(settled, "apps/web", stable)}
     assert web["10.20.0.0/22"].why == "propagated from the cloud gateway"
     off = settled_of(swap(("web: {hosts: 100}", "web: {hosts: 100, propagation: false}")))
-    assert "refused" in {r.state for r in rows(off, "apps/web", all_up(off))}
+    assert "refused" in {r.state for r in rows(off, "apps/web", state_of(off))}
     assert "apps/web" in table_names(settled)
-    told = {(t.by, t.to): t for t in sessions(settled, up)}
+    told = {(t.by, t.to): t for t in sessions(stable)}
     assert [str(p) for p in told["quay-gw", "apps"].prefixes] == ["10.20.0.0/22"]
     assert not any(t.refused for t in told.values())
 
 
 def test_what_a_failure_changes_in_the_tables() -> None:
     settled = settled_of()
-    before = rows(settled, "apps", all_up(settled))
-    after = rows(settled, "apps", {"quay-apps/b"})
+    before = rows(settled, "apps", state_of(settled))
+    after = rows(settled, "apps", state_of(settled, {"quay-apps/b"}))
     found = {c.prefix: c for c in changes(before, after)}
     assert found["10.20.0.0/22"].what == "moves"
     assert found["10.20.0.0/22"].after == ("quay-apps/b",)
     assert changes(before, before) == []
-    gone = {c.prefix: c.what for c in changes(before, rows(settled, "apps", set()))}
+    gone = {c.prefix: c.what for c in changes(before, rows(settled, "apps", state_of(settled, ())))}
     assert gone["10.20.0.0/22"] == "lost"
 
 
@@ -92,7 +92,7 @@ def test_static_and_shared_routes_stand_in_the_tables_too() -> None:
     static = ("    bgp: {hold: 6 s}\n", "    routing: static\n")
     settled = settled_of(swap(static))
     states = {
-        r.via: r.state for r in rows(settled, "quay-gw", all_up(settled)) if r.kind == "static"
+        r.via: r.state for r in rows(settled, "quay-gw", state_of(settled)) if r.kind == "static"
     }
     assert states == {"quay-apps/a": IN_USE, "quay-apps/b": "not used"}
     share = [(f"instance: {n}}}", f"instance: {n}, role: shared}}") for n in (1, 2)]
@@ -100,7 +100,7 @@ def test_static_and_shared_routes_stand_in_the_tables_too() -> None:
         settled = settled_of(swap(*share, *more))
         kinds = ("static", "bgp")
         states = {
-            r.via: r.state for r in rows(settled, "quay-gw", all_up(settled)) if r.kind in kinds
+            r.via: r.state for r in rows(settled, "quay-gw", state_of(settled)) if r.kind in kinds
         }
         assert states == {"quay-apps/a": IN_USE, "quay-apps/b": SHARES}
 
@@ -159,7 +159,7 @@ def test_a_sweep_is_what_recomputing_from_nothing_finds() -> None:
                 stopped = there.dropped or (back.dropped if back else "")
                 assert way.stopped == stopped
                 if not stopped:
-                    assert (way.there, way.back) == (there.tunnel, back.tunnel)
+                    assert (way.there, way.back) == (there.ways, back.ways)
 
 
 def test_single_points_the_short_list_and_outages() -> None:
@@ -234,7 +234,9 @@ def _parts(sweep: Sweep, flow: str):
     from obrin.core.drill.elements import names_of
 
     site = "quay" if "quay" in flow else "pier"
-    return [set(names_of(t)) for t in sweep.settled.tunnels() if t.link.startswith(site)]
+    return [
+        set(names_of(sweep.settled, t)) for t in sweep.settled.tunnels() if t.link.startswith(site)
+    ]
 
 
 def test_reach_tells_what_passes_and_what_nobody_asked_for() -> None:
@@ -268,7 +270,7 @@ def test_a_rule_for_one_host_is_seen_at_either_end() -> None:
 def test_connected_routes_are_never_moved_by_failures() -> None:
     settled = settled_of(TWO_SITES)
     for failed in failures(elements(settled), 1):
-        table = site_table(settled, "pier-gw", survivors(settled, failed))
+        table = table_of(settled, "pier-gw", survivors(settled, failed))
         own = [p for p, r in table.items() if r.kind is RouteKind.CONNECTED and r.via == "desks"]
         assert [str(p) for p in own] == ["10.30.0.0/22"]
 

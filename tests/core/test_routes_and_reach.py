@@ -25,9 +25,9 @@ from obrin.core.reach.packet import PacketKey
 from obrin.core.reach.trace import there_and_back
 from obrin.core.routing.decision import RULES, decide
 from obrin.core.routing.forwarding import Route, RouteKind, forwarding_table
-from obrin.core.routing.model import all_up, cloud_table, site_decisions, site_table
+from obrin.core.routing.model import all_up, state_of, table_of
 from obrin.core.routing.path import Candidate, Path, Peer
-from obrin.core.routing.policy import SessionPolicy, export_path, import_path
+from obrin.core.routing.policy import PrefixList, SessionPolicy, export_path, import_path
 from tests.doubles import DESIGN, settled_of, swap
 
 P = parse_prefix
@@ -118,17 +118,17 @@ def test_med_counts_only_between_paths_of_one_neighbour() -> None:
 def test_the_order_of_arrival_does_not_matter(order) -> None:
     paths = [candidate(local_pref=100 + n % 3, med=n, router=n, address=n) for n in range(6)]
     assert decide([paths[n] for n in order]).winner == decide(paths).winner
-    assert len(RULES) == 7
+    assert len(RULES) == 8
 
 
 def test_policy_loops_prepends_and_accepts() -> None:
-    policy = SessionPolicy(1, 2, (P("10.0.0.0/8"),), 150)
-    assert export_path(policy, Path(9, (3,)), 7) == Path(7, (1, 3))
+    policy = SessionPolicy(1, 2, PrefixList([P("10.0.0.0/8")]), 150)
+    assert export_path(policy, P("10.0.0.0/8"), Path(9, (3,)), 7) == Path(7, (1, 3))
     assert import_path(policy, P("10.1.0.0/16"), Path(7, (2,))).local_pref == 150
     assert "loop check" in import_path(policy, P("10.0.0.0/8"), Path(7, (2, 1)))
     assert "not among" in import_path(policy, P("0.0.0.0/0"), Path(7, (2,)))
     internal = SessionPolicy(1, 1)
-    assert export_path(internal, Path(9, (3,)), 7) == Path(9, (3,))
+    assert export_path(internal, P("10.0.0.0/8"), Path(9, (3,)), 7) == Path(9, (3,))
 
 
 def test_administrative_preference_then_metric() -> None:
@@ -146,20 +146,19 @@ def test_tables_follow_the_tunnels_that_are_up(routing: str) -> None:
     space, desks = settled.clouds["apps"].spaces[0], P("10.20.0.0/22")
     both = all_up(settled)
     for up, via in ((both, "quay-apps/a"), (both - {"quay-apps/a"}, "quay-apps/b")):
-        assert site_table(settled, "quay-gw", up).get(space).via == via
-        assert cloud_table(settled, "apps", up).get(desks).via == via
-    assert site_table(settled, "quay-gw", ()).get(space) is None
-    assert cloud_table(settled, "apps", both).match(P("10.20.8.0/24").value) is None
+        assert table_of(settled, "quay-gw", up).get(space).via == via
+        assert table_of(settled, "apps", up).get(desks).via == via
+    assert table_of(settled, "quay-gw", ()).get(space) is None
+    assert table_of(settled, "apps", both).match(P("10.20.8.0/24").value) is None
 
 
 def test_the_model_says_why_a_route_lost() -> None:
     settled = settled_of()
-    decisions, refused = site_decisions(settled, "quay-gw", all_up(settled))
-    (decision,) = decisions.values()
-    assert [(c.peer.name, rule) for c, rule in decision.losers] == [
+    heard = state_of(settled).heard("quay-gw", settled.clouds["apps"].spaces[0])
+    assert [(c.peer.name, rule) for c, rule in heard.decision.losers] == [
         ("quay-apps/b", "higher local preference")
     ]
-    assert refused == []
+    assert heard.refused == ()
 
 
 def test_filters_are_no_wider_than_the_expectations() -> None:

@@ -16,7 +16,7 @@ from obrin.core.reach.model import ReachModel
 from obrin.core.reach.packet import TCP, PacketKey
 from obrin.core.reach.trace import probe_key, there_and_back, trace
 from obrin.core.routing.forwarding import RouteKind
-from obrin.core.routing.model import all_up, cloud_table, site_table
+from obrin.core.routing.model import all_up, table_of
 from obrin.live.practice.internet import CLOUD
 from obrin.live.secrets.authority import Authority, Lives
 from obrin.live.secrets.material import certificate_files
@@ -119,13 +119,13 @@ def test_every_expectation_holds_with_real_packets(variant: str) -> None:
 def same_tables(world: VirtualWorld, up: frozenset[str]) -> None:
     """What the practice routers hold is what the model says they hold."""
     settled = world.settled
-    model = site_table(settled, "quay-gw", up)
+    model = table_of(settled, "quay-gw", up)
     own = world.nodes["quay-gw"].table
     learned = {p: r.via for p, r in own.items() if r.kind is not RouteKind.CONNECTED}
     assert learned == {p: r.via for p, r in model.items() if r.kind is not RouteKind.CONNECTED}
     desk = host_of(settled.network("quay/desks"))
     _, via = world.fabric.choose("apps", PacketKey(0, desk, 1))
-    expected = cloud_table(settled, "apps", up).match(desk)[1].via
+    expected = table_of(settled, "apps", up).match(desk)[1].via
     assert via == expected.replace("/", ".")
 
 
@@ -218,7 +218,7 @@ def test_shared_tunnels_carry_flows_together_and_each_both_ways(routing: str) ->
         key = PacketKey(desk, web, TCP, port, 443)
         there = trace(model, "quay/desks", key)
         back = trace(model, "apps/web", there.arrived.reply())
-        via = model.table("quay-gw").match(web)[1].via_for(key)
+        via = model.match("quay-gw", web)[1].via_for(key)
         assert f"tunnel {via} to apps" in " ".join(there.hops)
         assert f"tunnel {via} to quay-gw" in " ".join(back.hops)
         assert node.table.match(web)[1].via_for(key) == via

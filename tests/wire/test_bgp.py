@@ -8,7 +8,7 @@ from hypothesis import strategies as st
 
 from obrin.core.address.prefix import Prefix, parse_prefix
 from obrin.core.routing.path import Path
-from obrin.core.routing.policy import SessionPolicy
+from obrin.core.routing.policy import PrefixList, SessionPolicy
 from obrin.wire.bgp.attributes import Attributes, decode_attributes, encode_attributes
 from obrin.wire.bgp.errors import HEADER_ERROR, OPEN_ERROR, UPDATE_ERROR, BgpError
 from obrin.wire.bgp.fsm import TRANSITIONS, BgpInput, BgpState, advance
@@ -152,7 +152,7 @@ class Sessions:
         )  # fmt: skip
         self.b = self.two.add(
             SessionConfig("t", second["local"], second["peer"], 2, 11, 10, second["hold"], True),
-            SessionPolicy(second["local"], 64512, (P("10.64.0.0/12"),), 150),
+            SessionPolicy(second["local"], 64512, PrefixList([P("10.64.0.0/12")]), 150),
             (P("10.20.0.0/22"), P("0.0.0.0/0")),
         )  # fmt: skip
         self.now = 0.0

@@ -59,14 +59,14 @@ def draw_reach(target: str, failed: tuple[str, ...], design_file: str | None) ->
     """
     path, kind = _kind(target)
     from obrin.cli.grid_figure import Look, grid_bytes
-    from obrin.core.drill.elements import parse_elements, survivors
+    from obrin.core.drill.elements import lost_ways, parse_elements
     from obrin.core.reach.matrix import BROKEN, CLOSED, WIDER, WISHED, matrix
     from obrin.core.reach.model import ReachModel
     from obrin.core.reach.paths import network_names
     from obrin.live.files import write_whole_bytes
 
     _, _, settled = project_of(design_file).on_trial()
-    model = ReachModel(settled, survivors(settled, parse_elements(settled, failed)))
+    model = ReachModel(settled).without(lost_ways(settled, parse_elements(settled, failed)))
     names = network_names(settled)
     at = {name: n for n, name in enumerate(names)}
     looks = {

@@ -46,7 +46,7 @@ def reach(
       obrin reach --design skerrow-ferries
       obrin reach --without instance:timetable/1 --design skerrow-ferries
     """
-    from obrin.core.drill.elements import parse_elements, survivors
+    from obrin.core.drill.elements import lost_ways, parse_elements
     from obrin.core.errors import ObrinError
     from obrin.core.reach.matrix import matrix
     from obrin.core.reach.model import ReachModel
@@ -55,7 +55,7 @@ def reach(
     places = [*settled.networks, *settled.clouds]
     if place is not None and place not in places:
         raise ObrinError(f"there is no site or cloud '{place}'. There are: {', '.join(places)}")
-    model = ReachModel(settled, survivors(settled, parse_elements(settled, failed)))
+    model = ReachModel(settled).without(lost_ways(settled, parse_elements(settled, failed)))
     found = [cell for cell in matrix(model) if place is None or place in cell.places]
     shown = [cell for cell in found if whole or cell.verdict]
     if as_json:

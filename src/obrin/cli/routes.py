@@ -19,6 +19,7 @@ from obrin.core.errors import ObrinError
 
 if TYPE_CHECKING:
     from obrin.core.design.settled import Settled
+    from obrin.core.routing.stable import Stable
     from obrin.core.routing.tables import Row, Told
 
 without_option = click.option(
@@ -51,7 +52,8 @@ def routes(
 ) -> None:  # fmt: skip
     """Every route in every table: why it won, or by which rule it lost.
 
-    TABLE is a site gateway, a cloud gateway or a cloud subnet (CLOUD/SUBNET); all of them without.
+    TABLE is a site gateway, a cloud gateway, a hub's route table (HUB/TABLE) or a cloud subnet
+    (CLOUD/SUBNET); all of them without.
 
     \b
     Examples:
@@ -60,8 +62,9 @@ def routes(
       obrin routes --sessions --design skerrow-ferries
       obrin routes hh-east --seen table.mrt --design skerrow-ferries
     """
-    from obrin.core.drill.elements import parse_elements, survivors
-    from obrin.core.routing.model import all_up
+    from obrin.core.drill.elements import lost_ways, parse_elements
+    from obrin.core.routing.model import state_of
+    from obrin.core.routing.stable import Stable
     from obrin.core.routing.tables import sessions
 
     project = project_of(design_file)
@@ -73,18 +76,20 @@ def routes(
             export(settled, table, target, int(project.now.timestamp()))
         same = seen is None or compare(settled, table, seen, as_json=as_json)
         ctx.exit(0 if same else 1)
-    up = survivors(settled, parse_elements(settled, failed))
+    whole = state_of(settled)
+    lost = lost_ways(settled, parse_elements(settled, failed))
+    stable = Stable(whole.network, lost, whole) if lost else whole
     if told:
-        _sessions(list(sessions(settled, up)), as_json=as_json)
+        _sessions(list(sessions(stable)), as_json=as_json)
         return
-    found = _rows(settled, table, up)
+    found = _rows(settled, table, stable)
     if other is not None or only_changes:
         before = found
         if other is None:
-            before = _rows(settled, table, all_up(settled))
+            before = _rows(settled, table, whole)
         else:
             _, _, theirs = project_of(other).on_trial()
-            found = _rows(theirs, table, survivors(theirs, ()))
+            found = _rows(theirs, table, state_of(theirs))
         _changes(before, found, as_json=as_json)
     elif as_json:
         echo_json([
@@ -99,13 +104,13 @@ def routes(
         _print(found)
 
 
-def _rows(settled: Settled, table: str | None, up: frozenset[str]) -> list[Row]:
+def _rows(settled: Settled, table: str | None, stable: Stable) -> list[Row]:
     from obrin.core.routing.tables import rows, table_names
 
     names = table_names(settled)
     if table is not None and table not in names:
         raise ObrinError(f"there is no table '{table}'. There are: {', '.join(names)}")
-    return [row for name in names if table in (None, name) for row in rows(settled, name, up)]
+    return [row for name in names if table in (None, name) for row in rows(settled, name, stable)]
 
 
 def _cells(row: Row) -> tuple[str, ...]:
@@ -154,4 +159,4 @@ def _sessions(found: list[Told], *, as_json: bool) -> None:
         (t.tunnel, t.by, t.to, ", ".join(map(str, t.prefixes)), "; ".join(t.refused) or "nothing")
         for t in found
     ]
-    print_table(console(), ("Tunnel", "Who tells", "Whom", "What", "Not accepted"), rows)
+    print_table(console(), ("Over", "Who tells", "Whom", "What", "Not accepted"), rows)

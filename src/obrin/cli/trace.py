@@ -39,13 +39,13 @@ def trace(
       obrin trace harbour-house/counters timetable/booking tcp/443 --design skerrow-ferries
       obrin trace 10.20.0.9 timetable/booking --without gateway:hh-east --design skerrow-ferries
     """
-    from obrin.core.drill.elements import parse_elements, survivors
+    from obrin.core.drill.elements import lost_ways, parse_elements
     from obrin.core.reach.model import ReachModel
     from obrin.core.reach.paths import path_there_and_back
 
     _, _, settled = project_of(design_file).on_trial()
     one, two = _end(settled, source), _end(settled, destination)
-    model = ReachModel(settled, survivors(settled, parse_elements(settled, failed)))
+    model = ReachModel(settled).without(lost_ways(settled, parse_elements(settled, failed)))
     found = path_there_and_back(model, one, two, _flow(flow))
     if as_json:
         echo_json({

@@ -62,11 +62,11 @@ def _may_pass(model: ReachModel, expectation: Expectation) -> bool:
         for place in (site, cloud)
     )
     to_cloud, to_site = at_site[outbound][0], at_cloud[not outbound][0]
-    if model.table(cloud).match(to_site.value) is None:
+    if model.match(cloud, to_site.value) is None:
         return False
     for gateway in settled.design.sites[site].gateways:
         joined = any(t.cloud == cloud for t in settled.tunnels_at(gateway))
-        if not joined or model.table(gateway).match(to_cloud.value) is None:
+        if not joined or model.match(gateway, to_cloud.value) is None:
             continue
         if all(
             any(

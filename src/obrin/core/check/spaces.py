@@ -9,7 +9,7 @@ from obrin.core.address.prefix import Prefix
 from obrin.core.address.translation import Exposure
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.reader import Location
-from obrin.core.design.settled import Settled, SettledLink
+from obrin.core.design.settled import Settled, SettledCircuit, SettledLink
 
 
 @dataclass(frozen=True, slots=True)
@@ -92,10 +92,12 @@ def _severity(settled: Settled, one: _Owned, other: _Owned) -> Severity | None:
     return _through_a_third(settled, one, other)
 
 
-def _only_parts(settled: Settled, link: SettledLink, one: _Owned, other: _Owned) -> bool:
+def _only_parts(
+    settled: Settled, link: SettledLink | SettledCircuit, one: _Owned, other: _Owned
+) -> bool:
     """Whether a link joins only parts of the network, which no subnet of the cloud has."""
     network = one.network or other.network
-    if network not in settled.design.links[link.name].only:
+    if isinstance(link, SettledCircuit) or network not in settled.design.links[link.name].only:
         return False
     cloud = settled.clouds[link.cloud]
     subnets = [*(s.prefix for s in cloud.subnets.values()), cloud.gateway_subnet]
@@ -105,7 +107,12 @@ def _only_parts(settled: Settled, link: SettledLink, one: _Owned, other: _Owned)
 
 
 def _through_a_third(settled: Settled, one: _Owned, other: _Owned) -> Severity | None:
-    """Two sites at one cloud, or two clouds at one site: by what that place knows them."""
+    """Two sites at one cloud, or two clouds at one site: by what that place knows them; or two
+    members of one hub, which are known to each other as they are."""
+    if len(clouds := {one.place, other.place} & settled.clouds.keys()) == 2 and set.intersection(
+        *(set(settled.hubs_of(cloud)) for cloud in clouds)
+    ):
+        return Severity.ERROR
     shared = False
     for third in {*settled.clouds, *settled.networks}:
         pair = [
@@ -120,8 +127,8 @@ def _through_a_third(settled: Settled, one: _Owned, other: _Owned) -> Severity |
     return None if shared else Severity.WARNING
 
 
-def _known(settled: Settled, link: SettledLink, owned: _Owned) -> list[Prefix]:
-    if owned.place == link.cloud:
+def _known(settled: Settled, link: SettledLink | SettledCircuit, owned: _Owned) -> list[Prefix]:
+    if owned.place != link.site:
         return [part.seen for part in link.cloud_exposures]
     return [part.seen for part in link.exposures if part.network == owned.network]
 

@@ -10,13 +10,15 @@ from obrin.core.address.translation import Exposure
 from obrin.core.design.abilities import cloud_able, gateway_able
 from obrin.core.design.arrangement import arrange, bfd_of, identity_of
 from obrin.core.design.choices import Choices, Value
-from obrin.core.design.model import Design, Expectation, Link
+from obrin.core.design.indexing import make_index
+from obrin.core.design.joined import hub_tables, rank_ways, spaces_behind
+from obrin.core.design.model import Design, Link
 from obrin.core.design.references import all_suites
 from obrin.core.design.settled import (
     Settled,
+    SettledCircuit,
     SettledCloud,
     SettledGateway,
-    SettledIndex,
     SettledLink,
     SettledSubnet,
     SettledTunnel,
@@ -99,6 +101,7 @@ def build_settled(design: Design, choices: Choices, today: date | None = None) -
                 None if gateway.filters is None else tuple(gateway.filters),
                 networks6[site_name],
                 loopback,
+                gateway.routes,
             )
     clouds: dict[str, SettledCloud] = {}
     for name, cloud in design.clouds.items():
@@ -112,8 +115,9 @@ def build_settled(design: Design, choices: Choices, today: date | None = None) -
                 n: SettledSubnet(
                     n,
                     prefix(f"{here}.subnets.{n}.prefix", s.prefix),
-                    s.propagation,
+                    s.propagation and (s.table is None or cloud.tables[s.table].propagation),
                     prefix6(f"{here}.subnets.{n}.prefix6", s.prefix6),
+                    () if s.table is None else tuple(cloud.tables[s.table].routes.items()),
                 )
                 for n, s in cloud.subnets.items()
             },
@@ -125,7 +129,27 @@ def build_settled(design: Design, choices: Choices, today: date | None = None) -
             cloud_able(design, name).profile,
             several6(f"{here}.space6", cloud.space6),
             prefix6(f"{here}.gateway.subnet6", cloud.gateway.subnet6),
+            tuple(cloud.gateway.zones or ()),
+            cloud.hub is not None,
+            tuple(cloud.hub.members) if cloud.hub is not None else (),
+            tuple(hub_tables(design, name)),
         )
+    ranks = {site: rank_ways(design, site) for site in design.sites}
+    circuits = {
+        name: SettledCircuit(
+            name, circuit.site, circuit.gateway, circuit.cloud,
+            prefix(f"circuits.{name}.inside", circuit.inside),
+            1 + ranks[circuit.site][name].offset, circuit.provider, circuit.rate, circuit.mtu,
+            tuple(
+                Exposure(n, networks[circuit.site][n], networks[circuit.site][n])
+                for n in circuit.networks or networks[circuit.site]
+            ),
+            tuple(Exposure("", p, p) for p in spaces_behind(clouds, circuit.cloud, name)),
+            circuit.routing, int(circuit.hold), ranks[circuit.site][name].prepend,
+            prefix6(f"circuits.{name}.inside6", circuit.inside6),
+        )
+        for name, circuit in design.circuits.items()
+    }  # fmt: skip
     links: dict[str, SettledLink] = {}
     for name, link in design.links.items():
         if _over(link.until, today):
@@ -139,7 +163,7 @@ def build_settled(design: Design, choices: Choices, today: date | None = None) -
             link.site,
             link.cloud,
             tuple(_exposures(design, name, networks[link.site], prefix)),
-            _cloud_exposures(name, link, clouds[link.cloud].spaces, several),
+            _cloud_exposures(name, link, spaces_behind(clouds, link.cloud, name), several),
             link.routing,
             suite,
             Liveness(link.liveness.delay, link.liveness.wait, link.liveness.tries),
@@ -159,20 +183,25 @@ def build_settled(design: Design, choices: Choices, today: date | None = None) -
                     clouds[link.cloud].instances[tunnel.instance - 1],
                     prefix(f"links.{name}.tunnels.{tunnel_name}.inside", tunnel.inside),
                     rank,
-                    arranged.preference(tunnel_name),
+                    arranged.preference(tunnel_name) + ranks[link.site][name].offset,
                     arranged.roles[tunnel_name],
                     prefix6(f"links.{name}.tunnels.{tunnel_name}.inside6", tunnel.inside6),
                 )
                 for rank, (tunnel_name, tunnel) in enumerate(link.tunnels.items(), 1)
             ),
+            link.bgp.summaries,
+            link.bgp.cloud_summaries,
+            tuple(link.bgp.communities),
+            ranks[link.site][name].prepend,
         )
     wishes = tuple(
         wish.model_copy(update={"must": "not"}) if _over(wish.until, today) else wish
         for wish in design.expectations
     )
     return Settled(
-        design, networks, networks6, gateways, clouds, links, wishes, _index(wishes, links)
-    )
+        design, networks, networks6, gateways, clouds, links, circuits, wishes,
+        make_index(wishes, links, circuits, clouds),
+    )  # fmt: skip
 
 
 def _over(until: date | None, today: date | None) -> bool:
@@ -226,29 +255,6 @@ def _cloud_exposures(
             f"links.{name}.cloud-seen-as: {error}. Give a prefix of the same length for each of "
             f"{listed}, or none to have them settled"
         ) from None
-
-
-def _index(wishes: tuple[Expectation, ...], links: dict[str, SettledLink]) -> SettledIndex:
-    tunnels_at: dict[str, list[SettledTunnel]] = {}
-    by_label: dict[str, SettledTunnel] = {}
-    for link in links.values():
-        for tunnel in link.tunnels:
-            by_label[tunnel.label] = tunnel
-            tunnels_at.setdefault(tunnel.gateway, []).append(tunnel)
-            tunnels_at.setdefault(tunnel.cloud, []).append(tunnel)
-    between: dict[frozenset[str], list[SettledLink]] = {}
-    for link in links.values():
-        between.setdefault(frozenset((link.site, link.cloud)), []).append(link)
-    expectations_at: dict[str, list[tuple[int, Expectation]]] = {}
-    for number, wish in enumerate(wishes, 1):
-        for place in {r.partition("/")[0] for r in (wish.source, wish.destination)}:
-            expectations_at.setdefault(place, []).append((number, wish))
-    return SettledIndex(
-        {place: tuple(found) for place, found in tunnels_at.items()},
-        by_label,
-        {pair: tuple(found) for pair, found in between.items()},
-        {place: tuple(found) for place, found in expectations_at.items()},
-    )
 
 
 def _integer(value: Value) -> int:

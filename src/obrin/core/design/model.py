@@ -9,7 +9,9 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
+from obrin.core.design.joining import Circuit, CloudTable, Hub
 from obrin.core.design.profile_spec import ProfileSpec
+from obrin.core.design.protection import AuthoritySpec, Policy, SuiteSpec
 from obrin.core.design.values import (
     Day,
     FlowText,
@@ -87,6 +89,9 @@ class Gateway(Entity):
     filters: list[FilterRule] | None = Field(
         None, description="Rules for traffic of the tunnels. Blank: just what expectations need."
     )
+    routes: int | None = Field(
+        None, ge=1, description="Most routes that it takes from one BGP neighbour."
+    )
 
 
 class Site(Entity):
@@ -102,6 +107,16 @@ class Site(Entity):
     growth: Growth | None = Field(None, description="Room in its space for more networks.")
     networks: dict[Name, Network] = Field(min_length=1, description="Its networks.")
     gateways: dict[Name, Gateway] = Field(min_length=1, description="Its gateways.")
+    prefer: list[Name] = Field(
+        default_factory=list,
+        description="Its links and circuits, the preferred first. What is left out comes after: "
+        "circuits before links, in the order of the file.",
+    )
+    internal_bgp: bool = Field(
+        False,
+        alias="internal-bgp",
+        description="Whether its gateways, of one AS, tell each other what they learn.",
+    )
 
 
 class Subnet(Wish):
@@ -109,6 +124,9 @@ class Subnet(Wish):
 
     propagation: bool = Field(
         True, description="Whether its route table takes over what the cloud gateway learns."
+    )
+    table: Name | None = Field(
+        None, description="A route table of `tables`. Blank: one of its own."
     )
 
 
@@ -123,6 +141,9 @@ class CloudGateway(Entity):
         None, alias="class", description="Capacity class. Blank: the cheapest that fits."
     )
     instances: Annotated[int, Field(ge=1, le=2)] = Field(2, description="Running instances.")
+    zones: list[Name] | None = Field(
+        None, description="The zone of each instance; what is in one zone fails together."
+    )
     asn: int | None = Field(
         None, alias="as", ge=1, le=4294967295, description="BGP AS number. Blank: settled."
     )
@@ -161,7 +182,13 @@ class Cloud(Entity):
         None,
         description="Room in its space for more subnets. Blank: one doubling if there is room.",
     )
-    subnets: dict[Name, Subnet] = Field(min_length=1, description="Its workload subnets.")
+    subnets: dict[Name, Subnet] = Field(
+        default_factory=dict, description="Its workload subnets; a hub has none."
+    )
+    tables: dict[Name, CloudTable] = Field(
+        default_factory=dict, description="Route tables that subnets name."
+    )
+    hub: Hub | None = Field(None, description="Makes this a hub that joins other clouds.")
     gateway: CloudGateway = Field(
         default_factory=lambda: CloudGateway.model_validate({}), description="Its gateway."
     )
@@ -213,6 +240,17 @@ class Bgp(Entity):
     """Timers of the BGP sessions (RFC 4271 section 4.2)."""
 
     hold: Seconds = Field(90.0, description="Hold time; at least 3 s.")
+    summaries: Ipv4PrefixesText = Field(
+        (), description="Told to the cloud instead of the site's networks inside them."
+    )
+    cloud_summaries: Ipv4PrefixesText = Field(
+        (),
+        alias="cloud-summaries",
+        description="Told to the site instead of the prefixes inside them; 0.0.0.0/0 for all.",
+    )
+    communities: list[Literal["no-export", "no-advertise"]] = Field(
+        default_factory=list, description="Marks on what the site tells (RFC 1997)."
+    )
 
 
 class Link(Entity):
@@ -272,74 +310,11 @@ class Link(Entity):
         return "cloud_seen_as" in self.model_fields_set
 
 
-class IkePart(Entity):
-    """Algorithms of the IKE SA, by their registry names."""
-
-    encryption: str
-    integrity: str | None = Field(None, description="Left out with a combined-mode cipher.")
-    prf: str
-    group: str | int
-    lifetime: Seconds = 28800.0
-
-
-class EspPart(Entity):
-    """Algorithms of the child SA."""
-
-    encryption: str
-    integrity: str | None = None
-    pfs: str | int | None = Field(None, description="Group for rekeys. Blank: none.")
-    esn: bool = True
-    lifetime: Seconds = 3600.0
-
-
-class SuiteSpec(Entity):
-    """A suite of your own. With IKEv1, `ike` is its phase 1 and `esp` its phase 2."""
-
-    ike_version: Literal[1, 2] = Field(
-        2, alias="ike-version", description="1 describes an old device; RFC 9395 deprecates it."
-    )
-    ike: IkePart
-    esp: EspPart
-
-
-class AuthoritySpec(Entity):
-    """The small certificate authority for links that authenticate by certificate."""
-
-    key: Literal["rsa", "ecdsa", "ed25519"] | None = Field(
-        None, description="Kind of key. Blank: one that all the devices can do, ECDSA if they can."
-    )
-    root: Seconds = Field(3650 * 86400.0, description="Life of the root.")
-    issuing: Seconds = Field(1825 * 86400.0, description="Life of the issuing authority.")
-    gateway: Seconds = Field(365 * 86400.0, description="Life of a gateway's certificate.")
-
-
 class Reliability(Entity):
     """How often things of one kind fail, and how long they take to mend."""
 
     fails_every: Seconds = Field(alias="fails-every", description="Mean time to the next failure.")
     mended_in: Seconds = Field(alias="mended-in", description="Mean time until it is mended.")
-
-
-class Policy(Entity):
-    """What an organisation asks of every suite, beyond the standards."""
-
-    least_strength: int = Field(
-        0, ge=0, le=256, alias="least-strength", description="Bits that every algorithm must have."
-    )
-    forbid: list[str] = Field(default_factory=list, description="Names of algorithms.")
-    require: list[str] = Field(
-        default_factory=list, description="Names of algorithms that every suite must use."
-    )
-    longest_ike: Seconds | None = Field(
-        None, alias="longest-ike", description="Longest lifetime of an IKE SA."
-    )
-    longest_child: Seconds | None = Field(
-        None, alias="longest-child", description="Longest lifetime of a child SA."
-    )
-    key_life: Seconds | None = Field(
-        None, alias="key-life", description="Longest use of a pre-shared key, such as `365 d`."
-    )
-    pfs: bool = Field(False, description="Whether every rekey needs a new key exchange.")
 
 
 class Expectation(Entity):
@@ -365,13 +340,17 @@ class Design(Entity):
     sites: dict[Name, Site] = Field(min_length=1)
     clouds: dict[Name, Cloud] = Field(min_length=1)
     links: dict[Name, Link] = Field(default_factory=dict)
+    circuits: dict[Name, Circuit] = Field(default_factory=dict)
     suites: dict[Name, SuiteSpec] = Field(default_factory=dict)
     authority: AuthoritySpec = Field(
         default_factory=lambda: AuthoritySpec.model_validate({}),
         description="The certificate authority, where links use certificates.",
     )
     reliability: dict[
-        Literal["tunnel", "uplink", "provider", "gateway", "instance", "cloud"], Reliability
+        Literal[
+            "tunnel", "circuit", "uplink", "provider", "gateway", "instance", "zone", "cloud", "hub"
+        ],
+        Reliability,
     ] = Field(default_factory=dict, description="For 'obrin drill --availability'.")
     profiles: dict[Name, ProfileSpec] = Field(
         default_factory=dict, description="What your devices can do; see 'obrin profiles'."

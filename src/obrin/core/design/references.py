@@ -5,9 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from obrin.core.address.prefix import parse_prefix
+from obrin.core.design.joining_references import joining_problems
 from obrin.core.design.mistakes import Mistake, unknown
-from obrin.core.design.model import Design, FilterRule, SuiteSpec
+from obrin.core.design.model import Design, FilterRule
 from obrin.core.design.profile_spec import wrong_names
+from obrin.core.design.protection import SuiteSpec
 from obrin.core.design.reader import Location
 from obrin.core.design.shipped_profiles import SHIPPED_SPECS
 from obrin.core.design.space_references import space_problems
@@ -95,6 +97,7 @@ def reference_problems(design: Design) -> Iterator[Mistake]:
     yield from _profiles(design)
     yield from _duplicate_gateways(design)
     yield from space_problems(design)
+    yield from joining_problems(design)
     for link_name in design.links:
         yield from _link(design, link_name, suites)
     for index, expectation in enumerate(design.expectations):

@@ -38,8 +38,24 @@ class SettledUplink:
         return self.own != self.address
 
 
+class Inside:
+    """The addresses of both ends on a point-to-point block `inside`, as integers."""
+
+    __slots__ = ()
+    inside: Prefix
+
+    @property
+    def cloud_inside(self) -> int:
+        """The first host of the block; a /31 has no network address (RFC 3021)."""
+        return self.inside.value + (0 if self.inside.length == 31 else 1)
+
+    @property
+    def site_inside(self) -> int:
+        return self.cloud_inside + 1
+
+
 @dataclass(frozen=True, slots=True)
-class SettledTunnel:
+class SettledTunnel(Inside):
     """One tunnel. Addresses inside are integers.
 
     `rank` is its place in the link, from 1. `preference` is the rank that routing gives it, the
@@ -60,24 +76,49 @@ class SettledTunnel:
     inside6: Prefix | None = None
 
     @property
-    def cloud_inside(self) -> int:
-        """The first host of the block; a /31 has no network address (RFC 3021)."""
-        return self.inside.value + (0 if self.inside.length == 31 else 1)
-
-    @property
-    def site_inside(self) -> int:
-        return self.cloud_inside + 1
-
-    @property
     def label(self) -> str:
         """Unique in the design: link and tunnel."""
         return f"{self.link}/{self.name}"
 
 
 @dataclass(frozen=True, slots=True)
+class SettledCircuit(Inside):
+    """A dedicated line. `preference` counts as in tunnels: lower comes first."""
+
+    name: str
+    site: str
+    gateway: str
+    cloud: str
+    inside: Prefix
+    preference: int
+    provider: str | None
+    rate: float | None
+    mtu: int
+    exposures: tuple[Exposure, ...]
+    cloud_exposures: tuple[Exposure, ...]
+    routing: str
+    hold: int
+    prepend: int = 0
+    inside6: Prefix | None = None
+
+    @property
+    def label(self) -> str:
+        """Unique in the design, and unlike that of any tunnel."""
+        return f"{self.name}/circuit"
+
+
+Leg = SettledTunnel | SettledCircuit
+"""What crosses from a site to a cloud: a tunnel or a circuit."""
+
+
+@dataclass(frozen=True, slots=True)
 class SettledLink:
     """`exposures` are the site's networks, or parts of them, that use the link;
-    `cloud_exposures` are the cloud's space."""
+    `cloud_exposures` are the cloud's space, or that of a hub's members.
+
+    `prepend` is how often the site puts its AS in front once more on this link, so that what
+    several hubs bring leads back over the preferred one.
+    """
 
     name: str
     site: str
@@ -93,6 +134,10 @@ class SettledLink:
     authentication: str
     bfd: Bfd | None
     tunnels: tuple[SettledTunnel, ...]
+    summaries: tuple[Prefix, ...] = ()
+    cloud_summaries: tuple[Prefix, ...] = ()
+    communities: tuple[str, ...] = ()
+    prepend: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -107,19 +152,35 @@ class SettledGateway:
     filters: tuple[FilterRule, ...] | None
     networks6: dict[str, Prefix] = field(default_factory=dict)
     loopback: str | None = None
+    routes: int | None = None
 
 
 @dataclass(frozen=True, slots=True)
 class SettledSubnet:
+    """`routes` are the own ones of its route table, with their targets."""
+
     name: str
     prefix: Prefix
     propagation: bool
     prefix6: Prefix | None = None
+    routes: tuple[tuple[Prefix, str], ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class SettledHubTable:
+    """A route table of a hub: who uses it, and whose routes are in it."""
+
+    name: str
+    users: frozenset[str]
+    learns: frozenset[str]
 
 
 @dataclass(frozen=True, slots=True)
 class SettledCloud:
-    """`instances` are the public addresses, instance 1 first."""
+    """`instances` are the public addresses, instance 1 first; `zones` are theirs, where known.
+
+    A hub has no subnets, but `members` and route tables.
+    """
 
     name: str
     region: str
@@ -133,6 +194,10 @@ class SettledCloud:
     profile: Profile = UNKNOWN
     spaces6: tuple[Prefix, ...] = ()
     gateway_subnet6: Prefix | None = None
+    zones: tuple[str, ...] = ()
+    is_hub: bool = False
+    members: tuple[str, ...] = ()
+    hub_tables: tuple[SettledHubTable, ...] = ()
 
     def holds(self, prefix: Prefix) -> bool:
         """Whether a prefix lies inside the cloud's space."""
@@ -148,8 +213,10 @@ class SettledIndex:
     """What belongs to which place, looked up often and made once."""
 
     tunnels_at: dict[str, tuple[SettledTunnel, ...]]
-    by_label: dict[str, SettledTunnel]
-    links_between: dict[frozenset[str], tuple[SettledLink, ...]]
+    legs_at: dict[str, tuple[Leg, ...]]
+    by_label: dict[str, Leg]
+    links_between: dict[frozenset[str], tuple[SettledLink | SettledCircuit, ...]]
+    hubs_of: dict[str, tuple[str, ...]]
     expectations_at: dict[str, tuple[tuple[int, Expectation], ...]]
 
 
@@ -166,6 +233,7 @@ class Settled:
     gateways: dict[str, SettledGateway]
     clouds: dict[str, SettledCloud]
     links: dict[str, SettledLink]
+    circuits: dict[str, SettledCircuit]
     expectations: tuple[Expectation, ...]
     index: SettledIndex = field(repr=False, compare=False)
 
@@ -176,6 +244,32 @@ class Settled:
     def tunnels(self) -> Iterator[SettledTunnel]:
         for link in self.links.values():
             yield from link.tunnels
+
+    def legs(self) -> Iterator[Leg]:
+        """Everything that crosses from a site to a cloud."""
+        yield from self.circuits.values()
+        yield from self.tunnels()
+
+    def legs_at(self, place: str) -> tuple[Leg, ...]:
+        """The tunnels and circuits that end at a site gateway, a cloud or a hub."""
+        return self.index.legs_at.get(place, ())
+
+    def leg(self, label: str) -> Leg:
+        """Raises KeyError."""
+        return self.index.by_label[label]
+
+    def bundles(self) -> Iterator[SettledLink | SettledCircuit]:
+        """All circuits and links."""
+        yield from self.circuits.values()
+        yield from self.links.values()
+
+    def bundle(self, leg: Leg) -> SettledLink | SettledCircuit:
+        """What a leg belongs to: the link of a tunnel, or the circuit itself."""
+        return self.links[leg.link] if isinstance(leg, SettledTunnel) else leg
+
+    def hubs_of(self, place: str) -> tuple[str, ...]:
+        """The hubs that a cloud is a member of, or to which a site has a link or circuit."""
+        return self.index.hubs_of.get(place, ())
 
     def tunnels_at(self, place: str) -> tuple[SettledTunnel, ...]:
         """The tunnels that end at a site gateway or a cloud."""
@@ -189,7 +283,10 @@ class Settled:
 
     def tunnel(self, label: str) -> SettledTunnel:
         """Raises KeyError."""
-        return self.index.by_label[label]
+        found = self.index.by_label[label]
+        if not isinstance(found, SettledTunnel):
+            raise KeyError(label)
+        return found
 
     def keyed_tunnels(self) -> Iterator[SettledTunnel]:
         """The tunnels whose ends prove themselves by a pre-shared key."""
@@ -234,13 +331,23 @@ class Settled:
             return [self.network(reference)]
         return [parse_prefix(reference)]
 
+    def links_between(self, here: str, there: str) -> tuple[SettledLink | SettledCircuit, ...]:
+        """What joins a site and a cloud, also through a hub; for two sites, what joins the first
+        one to a hub that both have."""
+        found = self.index.links_between.get(frozenset((here, there)), ())
+        if not found and here in self.networks and there in self.networks:
+            for hub in self.hubs_of(here):
+                if hub in self.hubs_of(there):
+                    found += self.index.links_between.get(frozenset((here, hub)), ())
+        return found
+
     def exposures(self, reference: str, peer: str) -> list[Exposure]:
         """How a network is known at the place `peer`; the network as it is when no link says."""
         place, _, name = reference.partition("/")
         whole = self.network(reference)
         found: list[Exposure] = []
-        for link in self.index.links_between.get(frozenset((place, peer)), ()):
-            if place == link.cloud:
+        for link in self.links_between(place, peer):
+            if place != link.site:
                 found += [
                     Exposure(name, whole, part.outward_prefix(whole))
                     for part in link.cloud_exposures
@@ -257,7 +364,7 @@ class Settled:
             return self.prefixes_of(reference)
         if "/" in reference:
             return [part.seen for part in self.exposures(reference, place)]
-        links = self.index.links_between.get(frozenset((here, place)), ())
+        links = self.links_between(here, place)
         if here in self.clouds:
             found = [part.seen for link in links for part in link.cloud_exposures]
         else:

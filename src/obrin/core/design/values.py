@@ -46,6 +46,11 @@ def _ipv6_prefix(value: Any) -> Prefix:
     return prefix
 
 
+def parse_prefix_text(value: Any) -> Prefix:
+    """An IPv4 prefix where a mapping has it for a key. Raises ValueError."""
+    return _ipv4_prefix(value)
+
+
 def _prefixes(value: Any) -> tuple[Prefix, ...]:
     listed = value if isinstance(value, list | tuple) else [value]
     found = tuple(map(_prefix, listed))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from obrin.core.design.settled import Settled, SettledLink
+from obrin.core.design.settled import Settled, SettledCircuit, SettledLink
 
 
 @dataclass(frozen=True, slots=True)
@@ -16,8 +16,8 @@ class Detector:
     longest: float
 
 
-def detectors(settled: Settled, link: SettledLink) -> tuple[Detector, ...]:
-    """All that run on a link, the soonest first; none where a static route stays whatever happens.
+def detectors(settled: Settled, link: SettledLink | SettledCircuit) -> tuple[Detector, ...]:
+    """All that run on a link or circuit, the soonest first; none where static routes just stay.
 
     With BGP the hold timer runs from the last message heard, and messages come every third of
     the hold time (RFC 4271 section 10), so it fires between two thirds and all of it after the
@@ -27,6 +27,8 @@ def detectors(settled: Settled, link: SettledLink) -> tuple[Detector, ...]:
     found = []
     if link.routing == "bgp":
         found.append(Detector(f"BGP hold time {link.hold} s", link.hold * 2 / 3, float(link.hold)))
+    if isinstance(link, SettledCircuit):
+        return tuple(found)
     if link.bfd is not None:
         name = f"BFD, {link.bfd.multiplier} times {link.bfd.interval:g} s"
         found.append(Detector(name, *link.bfd.detection()))

@@ -1,4 +1,4 @@
-"""What can fail: tunnels, uplinks, providers, gateways, instances, whole cloud gateways."""
+"""What can fail: a tunnel, circuit, uplink, provider, gateway, instance, zone, cloud or hub."""
 
 from __future__ import annotations
 
@@ -6,10 +6,13 @@ import difflib
 from collections.abc import Collection, Iterable, Iterator
 from dataclasses import dataclass
 
-from obrin.core.design.settled import Settled, SettledTunnel
+from obrin.core.design.settled import Leg, Settled, SettledCircuit
 from obrin.core.errors import ObrinError
+from obrin.core.routing.model import all_up, attachment, neighbour
 
-KINDS = ("tunnel", "uplink", "provider", "gateway", "instance", "cloud")
+KINDS = (
+    "tunnel", "circuit", "uplink", "provider", "gateway", "instance", "zone", "cloud", "hub",
+)  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True, order=True)
@@ -23,20 +26,46 @@ class Element:
         return f"{self.kind}:{self.name}"
 
 
-def names_of(tunnel: SettledTunnel) -> Iterator[Element]:
-    """Everything that a tunnel depends on."""
-    yield Element("tunnel", tunnel.label)
-    yield Element("uplink", f"{tunnel.gateway}/{tunnel.uplink.name}")
-    if tunnel.uplink.provider is not None:
-        yield Element("provider", tunnel.uplink.provider)
-    yield Element("gateway", tunnel.gateway)
-    yield Element("instance", f"{tunnel.cloud}/{tunnel.instance}")
-    yield Element("cloud", tunnel.cloud)
+def names_of(settled: Settled, leg: Leg) -> Iterator[Element]:
+    """Everything that a tunnel or circuit depends on."""
+    cloud = settled.clouds[leg.cloud]
+    if isinstance(leg, SettledCircuit):
+        provider = leg.provider
+        yield Element("circuit", leg.name)
+    else:
+        provider = leg.uplink.provider
+        yield Element("tunnel", leg.label)
+        yield Element("uplink", f"{leg.gateway}/{leg.uplink.name}")
+        yield Element("instance", f"{leg.cloud}/{leg.instance}")
+        if cloud.zones:
+            yield Element("zone", f"{cloud.region}/{cloud.zones[leg.instance - 1]}")
+    if provider is not None:
+        yield Element("provider", provider)
+    yield Element("gateway", leg.gateway)
+    yield Element("hub" if cloud.is_hub else "cloud", leg.cloud)
+
+
+def takes(settled: Settled) -> dict[Element, frozenset[str]]:
+    """The ways that each element takes along when it fails."""
+    found: dict[Element, set[str]] = {}
+    for leg in settled.legs():
+        for element in names_of(settled, leg):
+            found.setdefault(element, set()).add(leg.label)
+    for hub in settled.clouds.values():
+        for member in hub.members:
+            for element in (Element("hub", hub.name), Element("cloud", member)):
+                found.setdefault(element, set()).add(attachment(hub.name, member))
+    for element, ways in found.items():
+        if element.kind == "gateway":
+            site = settled.design.sites[settled.gateways[element.name].site]
+            if site.internal_bgp:
+                ways.add(neighbour(element.name))
+    return {element: frozenset(ways) for element, ways in found.items()}
 
 
 def elements(settled: Settled, kinds: Collection[str] = KINDS) -> list[Element]:
-    """All elements that some tunnel depends on, kind by kind."""
-    found = {e for t in settled.tunnels() for e in names_of(t) if e.kind in kinds}
+    """All elements that some way depends on, kind by kind."""
+    found = [e for e in takes(settled) if e.kind in kinds]
     return sorted(found, key=lambda e: (KINDS.index(e.kind), e.name))
 
 
@@ -53,10 +82,14 @@ def parse_elements(settled: Settled, texts: Iterable[str]) -> tuple[Element, ...
     return tuple(found)
 
 
+def lost_ways(settled: Settled, failed: Collection[Element]) -> frozenset[str]:
+    """Everything that the failed elements take along."""
+    if not failed:
+        return frozenset()
+    known = takes(settled)
+    return frozenset().union(*(known.get(element, frozenset()) for element in failed))
+
+
 def survivors(settled: Settled, failed: Collection[Element]) -> frozenset[str]:
-    """Labels of the tunnels that none of the failed elements takes down."""
-    return frozenset(
-        tunnel.label
-        for tunnel in settled.tunnels()
-        if not any(e in failed for e in names_of(tunnel))
-    )
+    """Labels of the tunnels and circuits that none of the failed elements takes down."""
+    return all_up(settled) - lost_ways(settled, failed)

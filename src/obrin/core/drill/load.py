@@ -6,20 +6,23 @@ from collections import defaultdict
 from collections.abc import Iterable, Iterator
 
 from obrin.core.design.offering import Offering
-from obrin.core.design.settled import Settled
+from obrin.core.design.settled import Settled, SettledCircuit
 
 
 def overloads(
     settled: Settled, offering: Offering, carried: Iterable[tuple[str, float]]
 ) -> Iterator[str]:
-    """`carried` are (tunnel, Mbit/s). In words, everything that gets more than it can carry."""
+    """`carried` are (way, Mbit/s). In words, everything that gets more than it can carry."""
     loads: dict[tuple[str, str], float] = defaultdict(float)
     for label, rate in carried:
-        if label and rate:
-            tunnel = settled.tunnel(label)
-            loads["uplink", f"{tunnel.gateway}/{tunnel.uplink.name}"] += rate
-            loads["gateway", tunnel.gateway] += rate
-            loads["instance", f"{tunnel.cloud}/{tunnel.instance}"] += rate
+        if rate and label in settled.index.by_label:
+            leg = settled.leg(label)
+            loads["gateway", leg.gateway] += rate
+            if isinstance(leg, SettledCircuit):
+                loads["circuit", leg.name] += rate
+            else:
+                loads["uplink", f"{leg.gateway}/{leg.uplink.name}"] += rate
+                loads["instance", f"{leg.cloud}/{leg.instance}"] += rate
     for (kind, name), rate in sorted(loads.items()):
         most = _limit(settled, offering, kind, name)
         if most is not None and rate > most:
@@ -29,6 +32,8 @@ def overloads(
 def _limit(settled: Settled, offering: Offering, kind: str, name: str) -> float | None:
     """None where nobody said."""
     place, _, part = name.partition("/")
+    if kind == "circuit":
+        return settled.circuits[name].rate
     if kind == "uplink":
         return settled.gateways[place].uplinks[part].rate
     if kind == "gateway":

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from obrin.core.design.arrangement import SPARE
-from obrin.core.design.settled import Settled, SettledTunnel
+from obrin.core.design.settled import Leg, Settled, SettledTunnel
 from obrin.core.drill.detection import detectors
 
 SPARE_START = 2.0
@@ -40,3 +40,15 @@ def predict_outage(settled: Settled, tunnel: SettledTunnel) -> Outage:
     if others[0].role == SPARE:
         high += SPARE_START
     return Outage(low, high, found[0].name, others[0].name)
+
+
+def seconds_to_move(settled: Settled, before: Leg, after: Leg | None) -> float | None:
+    """The longest time without a flow whose leg dies and that then goes by another one.
+
+    None where nothing notices the death. A static circuit is noticed by nothing here.
+    """
+    found = detectors(settled, settled.bundle(before))
+    if not found:
+        return None
+    spare = isinstance(after, SettledTunnel) and after.role == SPARE
+    return found[0].longest + (SPARE_START if spare else 0.0)

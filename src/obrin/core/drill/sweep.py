@@ -13,23 +13,34 @@ from dataclasses import dataclass
 from obrin.core.design.model import Expectation
 from obrin.core.design.offering import Offering
 from obrin.core.design.settled import Settled
-from obrin.core.drill.elements import Element, names_of
+from obrin.core.drill.elements import Element, takes
 from obrin.core.drill.load import overloads
-from obrin.core.drill.outage import predict_outage
-from obrin.core.reach.model import FailedModel, ReachModel
+from obrin.core.drill.outage import seconds_to_move
+from obrin.core.reach.model import ReachModel
 from obrin.core.reach.trace import there_and_back
-from obrin.core.routing.rib import Rib
+
+ATTACHMENT_MOVES = 1.0
+"""Seconds until a cloud's own tables leave a hub that failed: the cloud knows at once."""
 
 
 @dataclass(frozen=True, slots=True)
 class Way:
-    """How a flow goes: the tunnels there and back; `stopped` says why it does not."""
+    """How a flow goes: the ways there and back, in order; `stopped` says why it does not."""
 
     flow: str
     load: float
-    there: str
-    back: str
+    there: tuple[str, ...]
+    back: tuple[str, ...]
     stopped: str = ""
+
+    @property
+    def apart(self) -> bool:
+        """Whether the answer takes another way."""
+        return not self.stopped and self.there != self.back[::-1]
+
+    def meets(self, lost: frozenset[str]) -> bool:
+        """Whether it went over something that is lost."""
+        return not (lost.isdisjoint(self.there) and lost.isdisjoint(self.back))
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,22 +82,19 @@ class Sweep:
     def __init__(self, settled: Settled, offering: Offering) -> None:
         self.settled = settled
         self._offering = offering
-        self._whole, self._ribs = ReachModel(settled), dict[str, Rib]()
+        self._whole = ReachModel(settled)
         wishes = [w for w in settled.expectations if w.must == "work"]
         pairs = [(_way(self._whole, wish), wish) for wish in wishes]
         self.flows = [(way, wish) for way, wish in pairs if not way.stopped]
-        self._apart = [way.flow for way, _ in self.flows if way.there != way.back]
+        self._apart = [way.flow for way, _ in self.flows if way.apart]
         self._loaded = any(way.load for way, _ in self.flows)
-        self._takes: dict[Element, frozenset[str]] = {}
-        for tunnel in settled.tunnels():
-            for element in names_of(tunnel):
-                self._takes[element] = self._takes.get(element, frozenset()) | {tunnel.label}
+        self._takes = takes(settled)
         self._users: dict[str, list[int]] = {}
         for number, (way, _) in enumerate(self.flows):
-            for label in {way.there, way.back} - {""}:
+            for label in {*way.there, *way.back}:
                 self._users.setdefault(label, []).append(number)
         self._states: dict[frozenset[str], dict[int, Way]] = {}
-        self._outages: dict[str, float | None] = {}
+        self._outages: dict[tuple[str, str], float | None] = {}
 
     def try_one(self, failed: tuple[Element, ...]) -> Outcome:
         """One failure, of one element or several at once."""
@@ -97,11 +105,10 @@ class Sweep:
             if after.stopped:
                 lost.append(before.flow)
             elif (before.there, before.back) != (after.there, after.back):
-                longest = self._outage(before.there)
-                moved.append(Moved(before.flow, before.there, after.there, longest))
+                moved.append(self._moved(before, after))
         touched = {self.flows[number][0].flow for number in changed}
         apart = [flow for flow in self._apart if flow not in touched]
-        apart += [w.flow for w in changed.values() if not w.stopped and w.there != w.back]
+        apart += [w.flow for w in changed.values() if w.apart]
         return Outcome(
             failed, tuple(lost), tuple(moved), tuple(self._too_much(changed)), tuple(apart)
         )
@@ -116,11 +123,11 @@ class Sweep:
         if len(takes) == 1:
             return self._single(takes[0])
         lost = frozenset[str]().union(*takes)
-        model = FailedModel(self._whole, self._ribs, lost)
+        model = self._whole.without(lost)
         merged: dict[int, Way] = {}
         for taken in dict.fromkeys(takes):
             for number, way in self._single(taken).items():
-                if number in merged or way.stopped or way.there in lost or way.back in lost:
+                if number in merged or way.stopped or way.meets(lost):
                     way = _way(model, self.flows[number][1])
                 merged[number] = way
         return dict(sorted(merged.items()))
@@ -128,22 +135,33 @@ class Sweep:
     def _single(self, lost: frozenset[str]) -> dict[int, Way]:
         if lost not in self._states:
             touched = sorted({n for label in lost for n in self._users.get(label, ())})
-            model = FailedModel(self._whole, self._ribs, lost)
+            model = self._whole.without(lost)
             self._states[lost] = {n: _way(model, self.flows[n][1]) for n in touched}
         return self._states[lost]
 
-    def _outage(self, label: str) -> float | None:
-        """The longest outage when a tunnel dies, worked out once."""
-        if label not in self._outages:
-            tunnel = self.settled.tunnel(label)
-            self._outages[label] = predict_outage(self.settled, tunnel).longest
-        return self._outages[label]
+    def _moved(self, before: Way, after: Way) -> Moved:
+        """The first leg that changes tells how long it takes."""
+        legs = self.settled.index.by_label
+        was, now = _differ(before.there, after.there)
+        if was == now:
+            was, now = _differ(before.back, after.back)
+        pairs = list(itertools.zip_longest(was, now, fillvalue=""))
+        one, other = next(((o, n) for o, n in pairs if o in legs), pairs[0] if pairs else ("", ""))
+        if (one, other) not in self._outages:
+            seconds = None
+            if one in legs:
+                seconds = seconds_to_move(self.settled, legs[one], legs.get(other))
+            elif one:
+                seconds = ATTACHMENT_MOVES
+            self._outages[one, other] = seconds
+        texts = " + ".join(was), " + ".join(now)
+        return Moved(before.flow, *texts, self._outages[one, other])
 
     def _too_much(self, changed: dict[int, Way]) -> Iterator[str]:
         if not self._loaded:
             return
         ways = (changed.get(number, way) for number, (way, _) in enumerate(self.flows))
-        carried = [(way.there, way.load) for way in ways if not way.stopped]
+        carried = [(leg, way.load) for way in ways if not way.stopped for leg in way.there]
         yield from overloads(self.settled, self._offering, carried)
 
 
@@ -181,4 +199,15 @@ def _way(model: ReachModel, wish: Expectation) -> Way:
     there, back = there_and_back(model, wish)
     name = f"{wish.flow} {wish.source} > {wish.destination}"
     stopped = there.dropped or ("" if back is None else back.dropped)
-    return Way(name, wish.load or 0.0, there.tunnel, back.tunnel if back else "", stopped)
+    return Way(name, wish.load or 0.0, there.ways, back.ways if back else (), stopped)
+
+
+def _differ(
+    before: tuple[str, ...], after: tuple[str, ...]
+) -> tuple[tuple[str, ...], tuple[str, ...]]:
+    """Both without what they begin and end with alike."""
+    while before and after and before[0] == after[0]:
+        before, after = before[1:], after[1:]
+    while before and after and before[-1] == after[-1]:
+        before, after = before[:-1], after[:-1]
+    return before, after

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from obrin.core.design.settled import Settled
+from obrin.core.design.settled import Settled, SettledCircuit
 from obrin.core.design.values import Flow
 from obrin.core.handover.wrapping import wrapping_of
 from obrin.core.reach.model import ReachModel
@@ -17,7 +17,7 @@ End = tuple[str, int | None]
 
 @dataclass(frozen=True, slots=True)
 class Paths:
-    """`mtu` is of packets inside the tunnels on the way, in bytes; 0 where none is crossed."""
+    """`mtu` is of packets inside the tunnels and circuits on the way, in bytes; 0 for none."""
 
     there: Trace
     back: Trace | None
@@ -57,12 +57,22 @@ def path_there_and_back(model: ReachModel, source: End, destination: End, flow: 
     back = None
     if there.arrived is not None:
         back = trace(model, destination[0], there.arrived.reply())
-    out, home = there.tunnel, "" if back is None else back.tunnel
-    sizes = [wrapping_of(settled, settled.tunnel(t)).inner_mtu() for t in (out, home) if t]
+    out, home = there.ways, () if back is None else back.ways
+    sizes = [size for way in (*out, *home) if (size := mtu_of(settled, way))]
     warnings = []
-    if out and home and out != home:
+    if out and home and out != home[::-1]:
         warnings.append(
-            f"there it takes {out}, back {home}; a device that keeps state on only one of them "
-            "drops the answer"
+            f"there it takes {' + '.join(out)}, back {' + '.join(home)}; a device that keeps "
+            "state on only one of them drops the answer"
         )
-    return Paths(there, back, out, home, min(sizes, default=0), tuple(warnings))
+    texts = there.tunnel, "" if back is None else back.tunnel
+    return Paths(there, back, *texts, min(sizes, default=0), tuple(warnings))
+
+
+def mtu_of(settled: Settled, way: str) -> int:
+    """The largest packet that a way carries whole; 0 inside sites and clouds, which set no limit
+    here."""
+    if way.startswith("lan:") or "@" in way:
+        return 0
+    leg = settled.leg(way)
+    return leg.mtu if isinstance(leg, SettledCircuit) else wrapping_of(settled, leg).inner_mtu()

@@ -2,28 +2,44 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
-from obrin.core.address.prefix import format_address
+from obrin.core.address.prefix import Prefix, format_address
 from obrin.core.address.translation import Exposure, inward, outward
+from obrin.core.design.joining import GATEWAY, NOWHERE
 from obrin.core.design.model import Expectation
-from obrin.core.design.settled import Settled
+from obrin.core.design.settled import (
+    Leg,
+    Settled,
+    SettledCircuit,
+    SettledSubnet,
+    SettledTunnel,
+)
 from obrin.core.reach.model import ReachModel
 from obrin.core.reach.packet import PacketKey
 from obrin.core.routing.forwarding import Route, RouteKind
+from obrin.core.routing.model import attachment, entered
+
+MOST_HOPS = 16
+FARTHEST = 1 << 30
 
 
 @dataclass(frozen=True, slots=True)
 class Trace:
     """`dropped` is empty when the packet arrives; `arrived` is the packet as it then is.
 
-    `tunnel` is the one that it takes; empty when it stops before, or needs none.
+    `ways` are the tunnels, circuits and attachments that it takes, in order.
     """
 
     hops: tuple[str, ...]
     dropped: str = ""
     arrived: PacketKey | None = None
-    tunnel: str = ""
+    ways: tuple[str, ...] = ()
+
+    @property
+    def tunnel(self) -> str:
+        """The ways as one text; empty when it stops before the first, or needs none."""
+        return " + ".join(self.ways)
 
 
 def probe_key(settled: Settled, expectation: Expectation) -> PacketKey:
@@ -44,93 +60,160 @@ def far_key(settled: Settled, expectation: Expectation) -> PacketKey:
 
 def trace(model: ReachModel, start: str, key: PacketKey) -> Trace:
     """Follow a packet from a host in `start` (`place/network`) through the model."""
-    place = start.partition("/")[0]
+    walk = _Walk(model, [f"host {format_address(key.source)} in {start}"], key)
+    place, _, network = start.partition("/")
     if place in model.settled.clouds:
-        return _from_cloud(model, place, start, key)
-    return _from_site(model, place, start, key)
+        return walk.from_cloud(place, network)
+    return walk.from_site(place)
 
 
-def _stop(hops: list[str], reason: str) -> Trace:
-    return Trace(tuple(hops), reason)
+@dataclass(slots=True)
+class _Walk:
+    """A packet on its way; `key` changes where it is translated."""
 
+    model: ReachModel
+    hops: list[str]
+    key: PacketKey
+    ways: list[str] = field(default_factory=list)
 
-def _from_site(model: ReachModel, site: str, start: str, key: PacketKey) -> Trace:
-    settled = model.settled
-    hops = [f"host {format_address(key.source)} in {start}"]
-    best: tuple[int, str, Route] | None = None
-    gateways = [settled.gateways[name] for name in settled.design.sites[site].gateways]
-    for gateway in gateways:
-        found = model.table(gateway.name).match(key.destination)
+    def _stop(self, reason: str) -> Trace:
+        return Trace(tuple(self.hops), reason, None, tuple(self.ways))
+
+    def _arrive(self, *last: str) -> Trace:
+        return Trace((*self.hops, *last), "", self.key, tuple(self.ways))
+
+    @property
+    def _target(self) -> str:
+        return format_address(self.key.destination)
+
+    def from_site(self, site: str) -> Trace:
+        """Hosts of a site use the gateway with the preferred route."""
+        settled = self.model.settled
+        best: tuple[int, str, Route] | None = None
+        gateways = [settled.gateways[name] for name in settled.design.sites[site].gateways]
+        for gateway in gateways:
+            found = self.model.match(gateway.name, self.key.destination)
+            if found is None:
+                continue
+            route = found[1]
+            if route.kind is RouteKind.CONNECTED and route.via in gateway.networks:
+                return self._arrive(f"delivered inside {site}")
+            far = route.via.startswith("lan:")
+            rank = FARTHEST if far else settled.leg(route.via).preference
+            if best is None or rank < best[0]:
+                best = (rank, gateway.name, route)
+        if best is None:
+            names = ", ".join(g.name for g in gateways)
+            return self._stop(f"no route to {self._target} at {names}")
+        return self._out(best[1], best[2], filtered=True)
+
+    def from_cloud(self, cloud: str, network: str) -> Trace:
+        """Hosts of a subnet use its route table: its own routes, then what is propagated."""
+        entry = self.model.settled.clouds[cloud]
+        subnet = entry.subnets[network]
+        if any(s.prefix.contains(self.key.destination) for s in entry.subnets.values()):
+            return self._arrive(f"delivered inside {cloud}")
+        if not self._filter(cloud):
+            return self._stop(f"filter at {cloud}: no rule lets {self.key} through")
+        found = self.model.match(cloud, self.key.destination)
+        own = own_route(subnet, self.key.destination)
+        if own is not None and found is not None and subnet.propagation:
+            own = own if own[0].length >= found[0].length else None
+        if own is None and not subnet.propagation:
+            return self._stop(
+                f"propagation is off at {cloud}/{network}: its route table has no route to the site"
+            )
+        if own is not None:
+            prefix, target = own
+            self.hops.append(f"{cloud}/{network}: own route {prefix} to {target}")
+            if target == NOWHERE:
+                return self._stop(f"the route table of {cloud}/{network} sends it nowhere")
+            if target != GATEWAY:
+                way = attachment(target, cloud)
+                if way in self.model.stable.lost:
+                    return self._stop(f"the attachment of {cloud} to {target} is down")
+                return self._cross(way, cloud)
         if found is None:
-            continue
-        route = found[1]
-        if route.kind is RouteKind.CONNECTED and route.via in gateway.networks:
-            return Trace((*hops, f"delivered inside {site}"), "", key)
-        rank = settled.tunnel(route.via).preference
-        if best is None or rank < best[0]:
-            best = (rank, gateway.name, route)
-    if best is None:
-        names = ", ".join(g.name for g in gateways)
-        return _stop(hops, f"no route to {format_address(key.destination)} at {names}")
-    _, gateway_name, route = best
-    via = route.via_for(key)
-    hops.append(f"{gateway_name}: route {route.prefix} ({route.kind.label}) via {via}")
-    rule = model.rules(gateway_name).match(key)
-    if rule is None:
-        return _stop(hops, f"filter at {gateway_name}: no rule lets {key} through")
-    hops.append(f"{gateway_name}: filter rule {rule.name}")
-    tunnel = settled.tunnel(via)
-    hops.append(f"tunnel {tunnel.label} to {tunnel.cloud} instance {tunnel.instance}")
-    link = settled.links[tunnel.link]
-    key = _translated(key, link.exposures, link.cloud_exposures, hops)
-    found = model.table(tunnel.cloud).match(key.destination)
-    if found is None or found[1].kind is not RouteKind.CONNECTED:
-        where = f"{tunnel.cloud} instance {tunnel.instance}"
-        return _stop(hops, f"no subnet with {format_address(key.destination)} behind {where}")
-    rule = model.rules(tunnel.cloud).match(key)
-    if rule is None:
-        return _stop(hops, f"filter at {tunnel.cloud}: no rule lets {key} through")
-    hops.append(f"{tunnel.cloud}: filter rule {rule.name}")
-    hops.append(f"host {format_address(key.destination)} in {found[1].via}")
-    return Trace(tuple(hops), "", key, via)
+            return self._stop(f"no route to {self._target} at {cloud}")
+        return self._out(cloud, found[1])
+
+    def _at(self, router: str) -> Trace:
+        """A packet that has come to a router from elsewhere."""
+        settled = self.model.settled
+        if len(self.ways) > MOST_HOPS:
+            return self._stop("it goes in circles")
+        if router not in settled.gateways and router not in settled.clouds:
+            found = self.model.match(router, self.key.destination)
+            if found is None or found[1].kind is RouteKind.CONNECTED:
+                return self._stop(f"no route to {self._target} at {router}")
+            return self._out(router, found[1])
+        if router in settled.gateways and not self._filter(router):
+            return self._stop(f"filter at {router}: no rule lets {self.key} through")
+        found = self.model.match(router, self.key.destination)
+        inside = found is not None and found[1].kind is RouteKind.CONNECTED
+        if router in settled.clouds:
+            if found is None or not inside or found[1].via not in settled.clouds[router].subnets:
+                return self._stop(f"no subnet with {self._target} behind {self._name(router)}")
+            if not self._filter(router):
+                return self._stop(f"filter at {router}: no rule lets {self.key} through")
+        elif self.ways[-1].startswith("lan:") and found is not None and not inside:
+            return self._out(router, found[1])
+        elif found is None or not inside or found[1].via not in settled.gateways[router].networks:
+            return self._stop(f"no network with {self._target} behind {router}")
+        return self._arrive(f"host {self._target} in {found[1].via}")
+
+    def _name(self, cloud: str) -> str:
+        """The instance by which the packet came, where it did come by one."""
+        way = self.ways[-1]
+        leg = None if "@" in way else self.model.settled.leg(way)
+        if not isinstance(leg, SettledTunnel):
+            return cloud
+        return f"{cloud} instance {leg.instance}"
+
+    def _filter(self, place: str) -> bool:
+        rule = self.model.rules(place).match(self.key)
+        if rule is not None:
+            self.hops.append(f"{place}: filter rule {rule.name}")
+        return rule is not None
+
+    def _out(self, router: str, route: Route, *, filtered: bool = False) -> Trace:
+        via = route.via_for(self.key)
+        self.hops.append(f"{router}: route {route.prefix} ({route.kind.label}) via {via}")
+        if filtered and not self._filter(router):
+            return self._stop(f"filter at {router}: no rule lets {self.key} through")
+        return self._cross(via, router)
+
+    def _cross(self, via: str, router: str) -> Trace:
+        settled = self.model.settled
+        self.ways.append(via)
+        following = entered(settled, via, router)
+        if via.startswith("lan:"):
+            self.hops.append(f"over the LAN to {following}")
+        elif "@" in via:
+            self.hops.append(f"attachment {via} to {following}")
+        else:
+            leg = settled.leg(via)
+            self.hops.append(leg_words(leg, outbound=router == leg.gateway))
+            bundle = settled.bundle(leg)
+            near, far = bundle.exposures, bundle.cloud_exposures
+            if router != leg.gateway:
+                near, far = far, near
+            self.key = _translated(self.key, near, far, self.hops)
+        return self._at(following)
 
 
-def _from_cloud(model: ReachModel, cloud: str, start: str, key: PacketKey) -> Trace:
-    settled = model.settled
-    hops = [f"host {format_address(key.source)} in {start}"]
-    subnet = settled.clouds[cloud].subnets[start.partition("/")[2]]
-    rule = model.rules(cloud).match(key)
-    if any(s.prefix.contains(key.destination) for s in settled.clouds[cloud].subnets.values()):
-        return Trace((*hops, f"delivered inside {cloud}"), "", key)
-    if rule is None:
-        return _stop(hops, f"filter at {cloud}: no rule lets {key} through")
-    hops.append(f"{cloud}: filter rule {rule.name}")
-    if not subnet.propagation:
-        return _stop(
-            hops, f"propagation is off at {start}: its route table has no route to the site"
-        )
-    found = model.table(cloud).match(key.destination)
-    if found is None:
-        return _stop(hops, f"no route to {format_address(key.destination)} at {cloud}")
-    route = found[1]
-    via = route.via_for(key)
-    hops.append(f"{cloud}: route {route.prefix} ({route.kind.label}) via {via}")
-    tunnel = settled.tunnel(via)
-    hops.append(f"tunnel {tunnel.label} to {tunnel.gateway}")
-    link = settled.links[tunnel.link]
-    key = _translated(key, link.cloud_exposures, link.exposures, hops)
-    rule = model.rules(tunnel.gateway).match(key)
-    if rule is None:
-        return _stop(hops, f"filter at {tunnel.gateway}: no rule lets {key} through")
-    hops.append(f"{tunnel.gateway}: filter rule {rule.name}")
-    arrived = model.table(tunnel.gateway).match(key.destination)
-    if arrived is None or arrived[1].via not in settled.gateways[tunnel.gateway].networks:
-        return _stop(
-            hops, f"no network with {format_address(key.destination)} behind {tunnel.gateway}"
-        )
-    return Trace(
-        (*hops, f"host {format_address(key.destination)} in {arrived[1].via}"), "", key, via
-    )
+def leg_words(leg: Leg, *, outbound: bool) -> str:
+    """A leg as one hop, seen from the site (`outbound`) or from the cloud."""
+    if isinstance(leg, SettledCircuit):
+        return f"circuit {leg.name} to {leg.cloud if outbound else leg.gateway}"
+    end = f"{leg.cloud} instance {leg.instance}" if outbound else leg.gateway
+    return f"tunnel {leg.label} to {end}"
+
+
+def own_route(subnet: SettledSubnet, address: int) -> tuple[Prefix, str] | None:
+    """The longest of a subnet's own routes that an address lies in, with its target."""
+    found = [(p, target) for p, target in subnet.routes if p.contains(address)]
+    return max(found, key=lambda entry: entry[0].length, default=None)
 
 
 def _translated(

@@ -19,6 +19,7 @@ RULES: tuple[Rule, ...] = (
     ("lower origin", lambda c: c.path.origin),
     ("lower multi-exit discriminator", lambda c: c.path.med or 0),
     ("external over internal", lambda c: 0 if c.peer.external else 1),
+    ("nearer next hop", lambda c: c.cost),
     ("lower router identifier", lambda c: c.peer.router_id),
     ("lower peer address", lambda c: c.peer.address),
 )

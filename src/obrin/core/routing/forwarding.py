@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import enum
 import zlib
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass, replace
 
 from obrin.core.address.prefix import Prefix
 from obrin.core.address.table import PrefixTable
 from obrin.core.reach.packet import PacketKey
+from obrin.core.routing.decision import Decision
 
 
 class RouteKind(enum.Enum):
@@ -32,7 +33,6 @@ class Route:
     kind: RouteKind
     via: str
     metric: int = 0
-    as_path: tuple[int, ...] = ()
     others: tuple[str, ...] = ()
 
     def via_for(self, key: PacketKey) -> str:
@@ -64,3 +64,18 @@ def forwarding_table(routes: Iterable[Route]) -> PrefixTable[Route]:
         elif route.kind is RouteKind.STATIC and rank == (have.kind.value, have.metric):
             table[route.prefix] = replace(have, others=(*have.others, route.via))
     return table
+
+
+def bgp_routes(decisions: Mapping[Prefix, Decision], shared: Collection[str]) -> list[Route]:
+    """What was chosen, as routes; tunnels that are `shared` carry what equals the winner."""
+    return [
+        Route(prefix, RouteKind.BGP, d.winner.peer.name, others=sharing(d, shared))
+        for prefix, d in decisions.items()
+    ]
+
+
+def sharing(decision: Decision, shared: Collection[str]) -> tuple[str, ...]:
+    """The ways that carry flows together with the winner's: as good, and `shared` like it."""
+    if decision.winner.peer.name not in shared:
+        return ()
+    return tuple(c.peer.name for c in decision.equals if c.peer.name in shared)

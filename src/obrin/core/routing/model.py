@@ -1,20 +1,25 @@
-"""Every table of a settled design, before anything exists, for any set of tunnels that are up.
+"""The network of a settled design: routers, what they tell each other, and what they are told.
 
-The same decision process, policy and forwarding table as in the practice devices.
+Routers are the site gateways by name, the cloud gateways by the names of their clouds, and each
+route table of a hub as `hub/table`: a table hears those whose routes it learns, and tells those who
+use it. The same decision process and policy as in the practice devices.
 """
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Mapping
+from collections.abc import Collection, Iterator
 
 from obrin.core.address.prefix import Prefix
 from obrin.core.address.table import PrefixTable
 from obrin.core.design.arrangement import SHARED
-from obrin.core.design.settled import Settled, SettledLink, SettledTunnel
-from obrin.core.routing.decision import Decision, decide
-from obrin.core.routing.forwarding import Route, RouteKind, forwarding_table
-from obrin.core.routing.path import Candidate, Path, Peer
-from obrin.core.routing.policy import SessionPolicy, export_path, import_path
+from obrin.core.design.settled import Leg, Settled, SettledCircuit, SettledLink, SettledTunnel
+from obrin.core.routing.forwarding import Route, RouteKind
+from obrin.core.routing.network import Network, Session
+from obrin.core.routing.path import Peer
+from obrin.core.routing.policy import WELL_KNOWN, PrefixList, SessionPolicy
+from obrin.core.routing.stable import Stable
+
+Bundle = SettledLink | SettledCircuit
 
 
 def local_pref(preference: int) -> int:
@@ -22,180 +27,262 @@ def local_pref(preference: int) -> int:
     return max(200 - preference, 101)
 
 
-def announced_by_site(link: SettledLink) -> tuple[Prefix, ...]:
+def summarised(prefixes: Collection[Prefix], summaries: Collection[Prefix]) -> tuple[Prefix, ...]:
+    """The prefixes with each summary in the place of what lies inside it."""
+    kept = [p for p in prefixes if not any(s.covers(p) for s in summaries)]
+    useful = [s for s in summaries if any(s.covers(p) for p in prefixes)]
+    return tuple(sorted({*kept, *useful}))
+
+
+def announced_by_site(bundle: Bundle) -> tuple[Prefix, ...]:
     """The site's networks as the cloud knows them."""
-    return tuple(sorted({part.seen for part in link.exposures}))
+    seen = {part.seen for part in bundle.exposures}
+    return summarised(seen, _summaries(bundle)[0])
 
 
-def announced_by_cloud(link: SettledLink) -> tuple[Prefix, ...]:
+def announced_by_cloud(bundle: Bundle) -> tuple[Prefix, ...]:
     """The cloud's space as the site knows it."""
-    return tuple(part.seen for part in link.cloud_exposures)
+    seen = tuple(part.seen for part in bundle.cloud_exposures)
+    summaries = _summaries(bundle)[1]
+    return summarised(seen, summaries) if summaries else seen
 
 
-def site_policy(settled: Settled, tunnel: SettledTunnel) -> SessionPolicy:
-    """The site gateway's side of a tunnel's session."""
-    cloud = settled.clouds[tunnel.cloud]
+def _summaries(bundle: Bundle) -> tuple[tuple[Prefix, ...], tuple[Prefix, ...]]:
+    if isinstance(bundle, SettledLink):
+        return bundle.summaries, bundle.cloud_summaries
+    return (), ()
+
+
+def site_policy(settled: Settled, leg: Leg, accept: PrefixList | None = None) -> SessionPolicy:
+    """The site gateway's side of a leg's session; `accept` where that has been made already."""
+    bundle, gateway = settled.bundle(leg), settled.gateways[leg.gateway]
+    marks = bundle.communities if isinstance(bundle, SettledLink) else ()
     return SessionPolicy(
-        settled.gateways[tunnel.gateway].asn,
-        cloud.asn,
-        announced_by_cloud(settled.links[tunnel.link]),
-        local_pref(tunnel.preference),
+        gateway.asn,
+        settled.clouds[leg.cloud].asn,
+        accept or PrefixList(accepted_at_site(settled, bundle)),
+        local_pref(leg.preference),
+        prepend=bundle.prepend,
+        communities=tuple(WELL_KNOWN[mark] for mark in marks),
+        limit=gateway.routes,
     )
 
 
-def cloud_policy(settled: Settled, tunnel: SettledTunnel) -> SessionPolicy:
-    """The cloud instance's side of a tunnel's session."""
+def accepted_at_site(settled: Settled, bundle: Bundle) -> tuple[Prefix, ...]:
+    """What the cloud announces, and behind a hub what the site's table there learns of sites."""
+    own, cloud = announced_by_cloud(bundle), settled.clouds[bundle.cloud]
+    table = next((t for t in cloud.hub_tables if bundle.name in t.users), None)
+    if table is None:
+        return own
+    others = [
+        prefix
+        for other in settled.bundles()
+        if other.cloud == cloud.name and other.name in table.learns
+        for prefix in announced_by_site(other)
+    ]
+    return summarised((*own, *others), _summaries(bundle)[1]) if others else own
+
+
+def cloud_policy(settled: Settled, leg: Leg, accept: PrefixList | None = None) -> SessionPolicy:
+    """The cloud instance's side of a leg's session; hubs pass on what they learn."""
+    bundle = settled.bundle(leg)
     return SessionPolicy(
-        settled.clouds[tunnel.cloud].asn,
-        settled.gateways[tunnel.gateway].asn,
-        announced_by_site(settled.links[tunnel.link]),
-        local_pref(tunnel.preference),
+        settled.clouds[leg.cloud].asn,
+        settled.gateways[leg.gateway].asn,
+        accept or PrefixList(announced_by_site(bundle)),
+        local_pref(leg.preference),
+        summaries=_summaries(bundle)[1],
+        passes_on=settled.clouds[leg.cloud].is_hub,
     )
 
 
-def site_decisions(
-    settled: Settled, gateway: str, up: Collection[str]
-) -> tuple[dict[Prefix, Decision], list[str]]:
-    """What a site gateway learns by BGP and chooses; and why it refuses the rest."""
-    return _choose(_site_offers(settled, gateway, up))
+class _Sessions:
+    """Makes the sessions of a design; lists that are equal are made once."""
 
+    def __init__(self, settled: Settled) -> None:
+        self.settled = settled
+        self._lists: dict[tuple[Prefix, ...], PrefixList] = {}
+        self._at_table: dict[object, PrefixList] = {}
 
-Offer = tuple[Prefix, Path, Peer, SessionPolicy]
+    def all(self) -> Iterator[Session]:
+        for bundle in self.settled.bundles():
+            yield from self._bundle(bundle)
+        for hub in self.settled.clouds.values():
+            for member in hub.members:
+                yield from self._attached(hub.name, member)
+        for site, entry in self.settled.design.sites.items():
+            if entry.internal_bgp:
+                yield from self._internal(site)
 
+    def _listed(self, prefixes: tuple[Prefix, ...]) -> PrefixList:
+        return self._lists.setdefault(prefixes, PrefixList(prefixes))
 
-def _site_offers(settled: Settled, gateway: str, up: Collection[str]) -> list[Offer]:
-    offers: list[Offer] = []
-    for tunnel in settled.tunnels_at(gateway):
-        if _speaks(settled, tunnel, up):
-            cloud = settled.clouds[tunnel.cloud]
-            sender, receiver = cloud_policy(settled, tunnel), site_policy(settled, tunnel)
-            peer = Peer(
-                tunnel.label, cloud.asn, tunnel.cloud_inside, cloud.router_id(tunnel.instance)
-            )
-            path = export_path(sender, Path(tunnel.cloud_inside), tunnel.cloud_inside)
-            offers += [
-                (p, path, peer, receiver) for p in announced_by_cloud(settled.links[tunnel.link])
-            ]
-    return offers
-
-
-def cloud_decisions(
-    settled: Settled, cloud: str, up: Collection[str]
-) -> tuple[dict[Prefix, Decision], list[str]]:
-    """What a cloud gateway's instances learn together and choose."""
-    return _choose(_cloud_offers(settled, cloud, up))
-
-
-def _cloud_offers(settled: Settled, cloud: str, up: Collection[str]) -> list[Offer]:
-    offers: list[Offer] = []
-    for tunnel in settled.tunnels_at(cloud):
-        if _speaks(settled, tunnel, up):
-            gateway = settled.gateways[tunnel.gateway]
-            sender, receiver = site_policy(settled, tunnel), cloud_policy(settled, tunnel)
-            peer = Peer(tunnel.label, gateway.asn, tunnel.site_inside, gateway.router_id)
-            path = export_path(sender, Path(tunnel.site_inside), tunnel.site_inside)
-            networks = announced_by_site(settled.links[tunnel.link])
-            offers += [(p, path, peer, receiver) for p in networks]
-    return offers
-
-
-def _speaks(settled: Settled, tunnel: SettledTunnel, up: Collection[str]) -> bool:
-    return tunnel.label in up and settled.links[tunnel.link].routing == "bgp"
-
-
-def _taken(
-    offers: Iterable[Offer],
-) -> tuple[dict[Prefix, list[Candidate]], list[str]]:
-    """What import policies let in, by prefix; and why they refuse the rest."""
-    candidates: dict[Prefix, list[Candidate]] = {}
-    refused: list[str] = []
-    for prefix, path, peer, policy in offers:
-        taken = import_path(policy, prefix, path)
-        if isinstance(taken, str):
-            refused.append(f"{prefix} over {peer.name}: {taken}")
-        else:
-            candidates.setdefault(prefix, []).append(Candidate(prefix, taken, peer))
-    return candidates, refused
-
-
-def _choose(
-    offers: Iterable[Offer],
-) -> tuple[dict[Prefix, Decision], list[str]]:
-    candidates, refused = _taken(offers)
-    return {prefix: decide(found) for prefix, found in candidates.items()}, refused
-
-
-def bgp_routes(decisions: Mapping[Prefix, Decision], shared: Collection[str]) -> list[Route]:
-    """What was chosen, as routes; tunnels that are `shared` carry what equals the winner."""
-    return [
-        Route(
-            prefix, RouteKind.BGP, d.winner.peer.name, as_path=d.winner.path.as_path,
-            others=tuple(c.peer.name for c in d.equals if c.peer.name in shared)
-            if shared and d.winner.peer.name in shared else (),
+    def _heard_at_site(self, bundle: Bundle) -> PrefixList:
+        """Sites that use the same table of a hub are told the same."""
+        table = next(
+            (t for t in self.settled.clouds[bundle.cloud].hub_tables if bundle.name in t.users),
+            None,
         )
-        for prefix, d in decisions.items()
-    ]  # fmt: skip
+        if table is None:
+            return self._listed(announced_by_cloud(bundle))
+        key = bundle.cloud, table.name, _summaries(bundle)[1]
+        if key not in self._at_table:
+            self._at_table[key] = self._listed(accepted_at_site(self.settled, bundle))
+        return self._at_table[key]
+
+    def _bundle(self, bundle: Bundle) -> Iterator[Session]:
+        settled = self.settled
+        cloud = settled.clouds[bundle.cloud]
+        near, far = self._listed(announced_by_site(bundle)), announced_by_cloud(bundle)
+        heard = self._heard_at_site(bundle)
+        told = [t.name for t in cloud.hub_tables if bundle.name in t.learns]
+        used = [t.name for t in cloud.hub_tables if bundle.name in t.users]
+        legs = bundle.tunnels if isinstance(bundle, SettledLink) else (bundle,)
+        for leg in legs:
+            gateway = settled.gateways[leg.gateway]
+            instance = leg.instance if isinstance(leg, SettledTunnel) else 1
+            at_site = site_policy(settled, leg, heard)
+            at_cloud = cloud_policy(settled, leg, near)
+            metric = leg.preference if bundle.routing == "static" else None
+            site_peer = Peer(leg.label, gateway.asn, leg.site_inside, gateway.router_id)
+            cloud_peer = Peer(leg.label, cloud.asn, leg.cloud_inside, cloud.router_id(instance))
+            site_inside6, cloud_inside6 = _ends6(leg)
+            for router in [f"{cloud.name}/{name}" for name in told] or [cloud.name]:
+                yield Session(
+                    leg.label, gateway.name, router, at_site, at_cloud, site_peer,
+                    leg.site_inside, near, site_inside6, metric,
+                )  # fmt: skip
+            for router in [f"{cloud.name}/{name}" for name in used] or [cloud.name]:
+                own = far
+                if cloud.is_hub and metric is None:
+                    own = _summaries(bundle)[1]  # the rest comes from the members
+                yield Session(
+                    leg.label, router, gateway.name, at_cloud, at_site, cloud_peer,
+                    leg.cloud_inside, self._listed(own), cloud_inside6, metric,
+                )  # fmt: skip
+
+    def _attached(self, hub: str, member: str) -> Iterator[Session]:
+        """A member tells the hub its space, and is told what its table there has."""
+        cloud, way = self.settled.clouds[member], attachment(hub, member)
+        centre = self.settled.clouds[hub]
+        policy = SessionPolicy(cloud.asn, centre.asn, attached=True)
+        back = SessionPolicy(centre.asn, cloud.asn, attached=True, passes_on=True)
+        one = Peer(way, cloud.asn, cloud.router_id(1), cloud.router_id(1), external=False)
+        other = Peer(way, centre.asn, centre.router_id(1), centre.router_id(1), external=False)
+        spaces = self._listed((*cloud.spaces, *cloud.spaces6))
+        for table in centre.hub_tables:
+            router = f"{hub}/{table.name}"
+            if member in table.learns:
+                yield Session(way, member, router, policy, back, one, cloud.router_id(1), spaces)
+            if member in table.users:
+                yield Session(
+                    way, router, member, back, policy, other, centre.router_id(1)
+                )  # fmt: skip
+
+    def _internal(self, site: str) -> Iterator[Session]:
+        """The gateways of a site tell each other what the clouds told them."""
+        here = [g for g in self.settled.gateways.values() if g.site == site]
+        for one in here:
+            for other in here:
+                if one is not other and one.asn == other.asn:
+                    policy = SessionPolicy(one.asn, one.asn, passes_on=True, next_hop_self=True)
+                    way = neighbour(one.name)
+                    peer = Peer(way, one.asn, one.router_id, one.router_id, external=False)
+                    yield Session(
+                        way, one.name, other.name, policy, policy, peer, one.router_id
+                    )  # fmt: skip
 
 
-def shared_at(settled: Settled, place: str) -> frozenset[str]:
-    """Tunnels at a place that share."""
-    return frozenset(t.label for t in settled.tunnels_at(place) if t.role == SHARED)
+def _ends6(leg: Leg) -> tuple[int | None, int | None]:
+    """The IPv6 addresses of site and cloud on a leg, if it has any."""
+    if leg.inside6 is None:
+        return None, None
+    first = leg.inside6.value + (0 if leg.inside6.length == 127 else 1)
+    return first + 1, first
 
 
-def site_table(settled: Settled, gateway: str, up: Collection[str]) -> PrefixTable[Route]:
-    """The forwarding table of a site gateway; `via` is a network or a tunnel's label."""
-    learned = site_decisions(settled, gateway, up)[0]
-    routes = _site_routes(settled, gateway, up)
-    return forwarding_table(routes + bgp_routes(learned, shared_at(settled, gateway)))
+def attachment(hub: str, member: str) -> str:
+    """The way between a hub and a member."""
+    return f"{member}@{hub}"
 
 
-def _site_routes(settled: Settled, gateway: str, up: Collection[str]) -> list[Route]:
-    """Connected and static ones."""
-    routes = [
-        Route(prefix, RouteKind.CONNECTED, name)
-        for name, prefix in settled.gateways[gateway].networks.items()
-    ]
-    for tunnel in settled.tunnels_at(gateway):
-        if tunnel.label in up:
-            routes.append(Route(tunnel.inside, RouteKind.CONNECTED, tunnel.label))
-            if settled.links[tunnel.link].routing == "static":
-                for prefix in announced_by_cloud(settled.links[tunnel.link]):
-                    routes.append(Route(prefix, RouteKind.STATIC, tunnel.label, tunnel.preference))
-    return routes
+def neighbour(gateway: str) -> str:
+    """The way over the site's LAN to another gateway."""
+    return f"lan:{gateway}"
 
 
-def cloud_table(settled: Settled, cloud: str, up: Collection[str]) -> PrefixTable[Route]:
-    """What the cloud gateway knows; subnets see it where propagation is on."""
-    learned = cloud_decisions(settled, cloud, up)[0]
-    routes = _cloud_routes(settled, cloud, up)
-    return forwarding_table(routes + bgp_routes(learned, shared_at(settled, cloud)))
+def routers_of(settled: Settled, place: str) -> list[str]:
+    """The routers of a site gateway, cloud or hub."""
+    cloud = settled.clouds.get(place)
+    if cloud is None or not cloud.is_hub:
+        return [place]
+    return [f"{place}/{table.name}" for table in cloud.hub_tables]
 
 
-def _cloud_routes(settled: Settled, cloud: str, up: Collection[str]) -> list[Route]:
-    """Connected and static ones."""
-    routes = [
-        Route(subnet.prefix, RouteKind.CONNECTED, name)
-        for name, subnet in settled.clouds[cloud].subnets.items()
-    ]
-    for tunnel in settled.tunnels_at(cloud):
-        if tunnel.label in up:
-            routes.append(Route(tunnel.inside, RouteKind.CONNECTED, tunnel.label))
-            if settled.links[tunnel.link].routing == "static":
-                for prefix in announced_by_site(settled.links[tunnel.link]):
-                    routes.append(Route(prefix, RouteKind.STATIC, tunnel.label, tunnel.preference))
-    return routes
+def entered(settled: Settled, via: str, router: str) -> str:
+    """The router at which packets come out that leave `router` by a way."""
+    place = router.partition("/")[0]
+    if via.startswith("lan:"):
+        return via.removeprefix("lan:")
+    member, at, hub = via.partition("@")
+    if at:
+        return member if place == hub else _table_of(settled, hub, member)
+    leg = settled.leg(via)
+    if router != leg.gateway:
+        return leg.gateway
+    return _table_of(settled, leg.cloud, settled.bundle(leg).name)
+
+
+def _table_of(settled: Settled, cloud: str, user: str) -> str:
+    for table in settled.clouds[cloud].hub_tables:
+        if user in table.users:
+            return f"{cloud}/{table.name}"
+    return cloud
+
+
+def network_of(settled: Settled) -> Network:
+    """Everything that the stable state of a design follows from."""
+    fixed: dict[str, list[Route]] = {}
+    for gateway in settled.gateways.values():
+        fixed[gateway.name] = [
+            Route(prefix, RouteKind.CONNECTED, name) for name, prefix in gateway.networks.items()
+        ]
+    for cloud in settled.clouds.values():
+        for router in routers_of(settled, cloud.name):
+            fixed[router] = [
+                Route(subnet.prefix, RouteKind.CONNECTED, name)
+                for name, subnet in cloud.subnets.items()
+            ]
+    for leg in settled.legs():
+        route = Route(leg.inside, RouteKind.CONNECTED, leg.label)
+        for router in (leg.gateway, *routers_of(settled, leg.cloud)):
+            fixed[router].append(route)
+    shared: dict[str, set[str]] = {}
+    for tunnel in settled.tunnels():
+        if tunnel.role == SHARED:
+            for router in (tunnel.gateway, *routers_of(settled, tunnel.cloud)):
+                shared.setdefault(router, set()).add(tunnel.label)
+    return Network(
+        _Sessions(settled).all(), fixed, {r: frozenset(found) for r, found in shared.items()}
+    )
 
 
 def all_up(settled: Settled) -> frozenset[str]:
-    """Labels of all tunnels."""
-    return frozenset(t.label for t in settled.tunnels())
+    """Labels of all tunnels and circuits."""
+    return frozenset(leg.label for leg in settled.legs())
 
 
-def possible(settled: Settled, place: str) -> tuple[list[Route], dict[Prefix, list[Candidate]]]:
-    """All connected and static routes, and all BGP candidates, that a place has with all up."""
-    up = all_up(settled)
-    if place in settled.clouds:
-        offers, routes = _cloud_offers(settled, place, up), _cloud_routes(settled, place, up)
-    else:
-        offers, routes = _site_offers(settled, place, up), _site_routes(settled, place, up)
-    return routes, _taken(offers)[0]
+def state_of(settled: Settled, up: Collection[str] | None = None) -> Stable:
+    """The stable state with these legs up; all of them when left out."""
+    whole = Stable(network_of(settled))
+    if up is None:
+        return whole
+    return Stable(whole.network, all_up(settled) - frozenset(up), whole)
+
+
+def table_of(settled: Settled, router: str, up: Collection[str]) -> PrefixTable[Route]:
+    """The forwarding table of one router; `via` is a network, a subnet or a way."""
+    table: PrefixTable[Route] = PrefixTable()
+    for prefix, route in state_of(settled, up).table(router):
+        table[prefix] = route
+    return table

@@ -43,8 +43,9 @@ class Peer:
 
 @dataclass(frozen=True, slots=True)
 class Candidate:
-    """One path for one prefix from one peer."""
+    """One path for one prefix from one peer; `cost` is the way to its next hop inside our AS."""
 
     prefix: Prefix
     path: Path
     peer: Peer
+    cost: int = 0

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from obrin.core.address.prefix import Prefix, format_address
 from obrin.core.design.settled import Settled
-from obrin.core.routing.model import possible
+from obrin.core.routing.model import routers_of, state_of
 from obrin.core.routing.path import Candidate, Path
 
 Seen = Callable[[int], Mapping[Prefix, Path]]
@@ -25,8 +25,16 @@ class Difference:
 
 
 def learned(settled: Settled, place: str) -> dict[Prefix, list[Candidate]]:
-    """All that a place learns by BGP while everything is up."""
-    return possible(settled, place)[1]
+    """All that a place learns by BGP over its tunnels and circuits while everything is up."""
+    stable = state_of(settled)
+    found: dict[Prefix, list[Candidate]] = {}
+    for router in routers_of(settled, place):
+        for prefix, _ in stable.network.known.items():
+            decision = stable.heard(router, prefix).decision
+            if decision is not None and prefix not in found:
+                every = (decision.winner, *(loser for loser, _ in decision.losers))
+                found[prefix] = [c for c in every if c.peer.external]
+    return found
 
 
 def differences(settled: Settled, place: str, seen: Seen) -> Iterator[Difference]:
@@ -36,7 +44,7 @@ def differences(settled: Settled, place: str, seen: Seen) -> Iterator[Difference
         for candidate in candidates:
             expected.setdefault(candidate.peer.name, {})[prefix] = candidate
     cloud = place in settled.clouds
-    for tunnel in settled.tunnels_at(place):
+    for tunnel in settled.legs_at(place):
         wanted = expected.get(tunnel.label, {})
         address = tunnel.site_inside if cloud else tunnel.cloud_inside
         found = seen(address)

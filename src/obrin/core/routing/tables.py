@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 from obrin.core.address.prefix import Prefix, format_address
-from obrin.core.address.table import PrefixTable
+from obrin.core.design.joining import NOWHERE
 from obrin.core.design.settled import Settled
 from obrin.core.routing.decision import Decision
 from obrin.core.routing.forwarding import Route, RouteKind
-from obrin.core.routing.model import cloud_decisions, cloud_table, site_decisions, site_table
+from obrin.core.routing.held import Heard
+from obrin.core.routing.model import routers_of
+from obrin.core.routing.stable import Stable
 
 IN_USE, SHARES, BACKUP, REFUSED = "in use", "shares", "not used", "refused"
 
@@ -31,55 +33,68 @@ class Row:
 
 
 def table_names(settled: Settled) -> list[str]:
-    """Site gateways, cloud gateways, and the route tables of subnets."""
+    """Site gateways, cloud gateways, route tables of hubs, and those of subnets."""
+    clouds = [router for name in settled.clouds for router in routers_of(settled, name)]
     subnets = [f"{c.name}/{name}" for c in settled.clouds.values() for name in c.subnets]
-    return [*settled.gateways, *settled.clouds, *subnets]
+    return [*settled.gateways, *clouds, *subnets]
 
 
-def rows(settled: Settled, name: str, up: Collection[str]) -> list[Row]:
+def rows(settled: Settled, name: str, stable: Stable) -> list[Row]:
     """One table, by prefix, what is in use first. Raises KeyError for an unknown table."""
     place, _, subnet = name.partition("/")
-    if subnet:
-        found = list(_subnet(settled, place, subnet, up))
-    elif place in settled.clouds:
-        found = list(_router(settled, place, up, cloud_decisions(settled, place, up)[0]))
+    if subnet and not settled.clouds[place].is_hub:
+        found = list(_subnet(settled, place, subnet, stable))
     else:
-        found = list(_router(settled, place, up, site_decisions(settled, place, up)[0]))
+        found = list(_router(settled, name, stable))
     order = {IN_USE: 0, SHARES: 1, BACKUP: 2, REFUSED: 3}
     return sorted(found, key=lambda row: (row.prefix, order[row.state], row.via))
 
 
-def _router(
-    settled: Settled, place: str, up: Collection[str], decisions: dict[Prefix, Decision]
-) -> Iterator[Row]:
-    cloud = place in settled.clouds
-    table = (cloud_table if cloud else site_table)(settled, place, up)
-    for prefix, route in table.items():
-        if route.kind is RouteKind.BGP:
-            continue
-        for via in (route.via, *route.others):
-            what = "its own" if route.kind is RouteKind.CONNECTED else "static"
-            why = f"{what}: preferred to what BGP tells" if prefix in decisions else what
-            state = IN_USE if via == route.via else SHARES
-            hop = _next_hop(settled, via, cloud=cloud)
-            yield Row(place, prefix, route.kind.label, via, hop, (), None, state, why)
-    yield from _static_backups(settled, place, up, table)
-    for prefix, decision in decisions.items():
-        route_used = table.get(prefix)
-        learned = route_used is not None and route_used.kind is RouteKind.BGP
-        shared = route_used.others if learned and route_used is not None else ()
-        winner = decision.winner
-        for candidate, rule in ((winner, ""), *decision.losers):
-            state = IN_USE if candidate is winner and learned else BACKUP
-            why = _why_won(decision) if candidate is winner else f"lost: {rule}"
-            if candidate.peer.name in shared:
-                state, why = SHARES, "as good as the first, and shared"
-            elif candidate is winner and not learned:
-                why = "lost: a connected or static route comes first"
-            yield Row(
-                place, prefix, "bgp", candidate.peer.name, format_address(candidate.path.next_hop),
-                candidate.path.as_path, candidate.path.local_pref, state, why,
-            )  # fmt: skip
+def _router(settled: Settled, router: str, stable: Stable) -> Iterator[Row]:
+    for prefix, _ in stable.network.known.items():
+        used = stable.route(router, prefix)
+        heard = stable.heard(router, prefix)
+        learned = heard.static or heard.decision is not None
+        if used is not None and used.kind is RouteKind.CONNECTED:
+            why = "its own: preferred to what BGP tells" if learned else "its own"
+            hop = _own_hop(settled, used.via, router)
+            yield Row(router, prefix, "connected", used.via, hop, (), None, IN_USE, why)
+        yield from _static(router, prefix, heard, used)
+        if heard.decision is not None:
+            yield from _told(router, prefix, heard.decision, used)
+        for session, reason in heard.refused:
+            yield Row(router, prefix, "bgp", session.via, "", (), None, REFUSED, reason)
+
+
+def _static(router: str, prefix: Prefix, heard: Heard, used: Route | None) -> Iterator[Row]:
+    for session in heard.static:
+        state, why = BACKUP, "lost: lower metric"
+        if used is not None and used.kind is RouteKind.STATIC:
+            if session.via == used.via:
+                better = heard.decision is not None
+                state, why = IN_USE, "static: preferred to what BGP tells" if better else "static"
+            elif session.via in used.others:
+                state, why = SHARES, "static"
+        hop = format_address(session.next_hop)
+        yield Row(router, prefix, "static", session.via, hop, (), None, state, why)
+
+
+def _told(router: str, prefix: Prefix, decision: Decision, used: Route | None) -> Iterator[Row]:
+    learned = used is not None and used.kind is RouteKind.BGP
+    shared = used.others if learned and used is not None else ()
+    winner = decision.winner
+    for candidate, rule in ((winner, ""), *decision.losers):
+        state = IN_USE if candidate is winner and learned else BACKUP
+        why = _why_won(decision) if candidate is winner else f"lost: {rule}"
+        if candidate.peer.name in shared:
+            state, why = SHARES, "as good as the first, and shared"
+        elif candidate is winner and not learned:
+            why = "lost: a connected or static route comes first"
+        yield Row(
+            router, prefix, "attached" if "@" in candidate.peer.name else "bgp",
+            candidate.peer.name, format_address(candidate.path.next_hop, prefix.bits),
+            candidate.path.as_path, candidate.path.local_pref, state, why,
+        )  # fmt: skip
 
 
 def _why_won(decision: Decision) -> str:
@@ -90,46 +105,39 @@ def _why_won(decision: Decision) -> str:
     return "won: " + ", ".join(rules)
 
 
-def _static_backups(
-    settled: Settled, place: str, up: Collection[str], table: PrefixTable[Route]
-) -> Iterator[Row]:
-    """Static routes that stand behind a better one in the table."""
-    cloud = place in settled.clouds
-    for tunnel in settled.tunnels_at(place):
-        link = settled.links[tunnel.link]
-        if link.routing != "static" or tunnel.label not in up:
-            continue
-        parts = link.exposures if cloud else link.cloud_exposures
-        for prefix in dict.fromkeys(part.seen for part in parts):
-            used = table.get(prefix)
-            if used is not None and tunnel.label not in (used.via, *used.others):
-                hop = _next_hop(settled, tunnel.label, cloud=cloud)
-                why = "lost: lower metric"
-                yield Row(place, prefix, "static", tunnel.label, hop, (), None, BACKUP, why)
+def _subnet(settled: Settled, place: str, subnet: str, stable: Stable) -> Iterator[Row]:
+    """A cloud subnet's own table: the cloud's space, its own routes, and what propagation brings.
 
-
-def _subnet(settled: Settled, place: str, subnet: str, up: Collection[str]) -> Iterator[Row]:
-    """A cloud subnet's own table: the cloud's space, and what propagation brings."""
+    At equal prefixes its own route comes before a propagated one.
+    """
     cloud, name = settled.clouds[place], f"{place}/{subnet}"
     entry = cloud.subnets[subnet]
     for space in cloud.spaces:
         yield Row(name, space, "local", place, "", (), None, IN_USE, "the cloud's own space")
-    for row in rows(settled, place, up):
-        if row.kind not in ("bgp", "static") or row.state not in (IN_USE, SHARES):
+    own = dict(entry.routes)
+    for prefix, target in own.items():
+        why = "its own: dropped" if target == NOWHERE else "its own"
+        yield Row(name, prefix, "static", target, "", (), None, IN_USE, why)
+    for row in _router(settled, place, stable):
+        if row.kind == "connected" or row.state not in (IN_USE, SHARES):
             continue
         state, why = row.state, "propagated from the cloud gateway"
+        if row.kind == "attached":
+            why = "propagated from the hub"
         if not entry.propagation:
             state, why = REFUSED, "propagation is off at this subnet"
+        elif row.prefix in own:
+            state, why = BACKUP, "lost: the table's own route comes first"
         yield Row(name, row.prefix, row.kind, row.via, row.next_hop, row.as_path,
                   row.local_pref, state, why)  # fmt: skip
 
 
-def _next_hop(settled: Settled, via: str, *, cloud: bool) -> str:
-    try:
-        tunnel = settled.tunnel(via)
-    except KeyError:
+def _own_hop(settled: Settled, via: str, router: str) -> str:
+    """The far end of a tunnel's or circuit's own block; nothing for a network."""
+    leg = settled.index.by_label.get(via)
+    if leg is None:
         return ""
-    return format_address(tunnel.site_inside if cloud else tunnel.cloud_inside)
+    return format_address(leg.cloud_inside if router == leg.gateway else leg.site_inside)
 
 
 @dataclass(frozen=True, slots=True)
@@ -143,17 +151,22 @@ class Told:
     refused: tuple[str, ...]
 
 
-def sessions(settled: Settled, up: Collection[str]) -> Iterator[Told]:
-    """Both directions of every BGP session that is up."""
-    for link in settled.links.values():
-        if link.routing != "bgp":
+def sessions(stable: Stable) -> Iterator[Told]:
+    """Both directions of every session that is up, and what crosses attachments."""
+    over = stable.over_limit()
+    for session in stable.network.sessions:
+        if session.static or session.via in stable.lost:
             continue
-        here = tuple(dict.fromkeys(part.seen for part in link.exposures))
-        there = tuple(dict.fromkeys(part.seen for part in link.cloud_exposures))
-        for tunnel in link.tunnels:
-            if tunnel.label not in up:
-                continue
-            at_cloud = cloud_decisions(settled, link.cloud, {tunnel.label})[1]
-            at_site = site_decisions(settled, tunnel.gateway, {tunnel.label})[1]
-            yield Told(tunnel.label, tunnel.gateway, link.cloud, here, tuple(at_cloud))
-            yield Told(tunnel.label, link.cloud, tunnel.gateway, there, tuple(at_site))
+        if session in over:
+            limit = session.accept.limit
+            reason = f"more than {limit} prefixes: the session ends (RFC 4486)"
+            yield Told(session.via, session.sender, session.receiver, (), (reason,))
+            continue
+        told: list[Prefix] = []
+        refused: list[str] = []
+        for kind, why in stable.told(session):
+            told += kind.prefixes
+            if why:
+                refused += [f"{prefix}: {why}" for prefix in kind.prefixes]
+        yield Told(session.via, session.sender, session.receiver, tuple(sorted(told)),
+                   tuple(refused))  # fmt: skip

@@ -107,9 +107,10 @@ def _renumber(view: SpaceView, entry: Entry, rest: Entry) -> Remedy:
 
 def links_between(settled: Settled, one: Entry, other: Entry) -> list[SettledLink]:
     """The links by which the two meet: between them, or of both with a third."""
-    direct = settled.index.links_between.get(frozenset((one.place, other.place)), ())
+    between = settled.index.links_between.get(frozenset((one.place, other.place)), ())
+    direct = [link for link in between if isinstance(link, SettledLink)]
     if direct:
-        return list(direct)
+        return direct
     return [
         link for entry, rest in ((other, one), (one, other)) for link in settled.links.values()
         if entry.place in (link.site, link.cloud)

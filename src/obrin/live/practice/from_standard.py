@@ -14,7 +14,7 @@ from obrin.core.ipsec.selectors import Selector
 from obrin.core.ipsec.suite import Suite, make_suite
 from obrin.core.reach.filters import ANY_PORT, Rule
 from obrin.core.reach.packet import ICMP, TCP, UDP
-from obrin.core.routing.policy import SessionPolicy
+from obrin.core.routing.policy import PrefixList, SessionPolicy
 from obrin.live.practice.credentials import Wall, credential_from, wall_clock
 from obrin.live.practice.node_config import NodeConfig, NodeNeighbour, NodeTunnel
 from obrin.wire.bgp.session import SessionConfig
@@ -195,7 +195,7 @@ def _neighbours(bgp: Json) -> dict[str, NodeNeighbour]:
             SessionPolicy(
                 local_as,
                 entry["remote-autonomous-system"],
-                tuple(parse_prefix(t) for t in entry.get("accept", [])),
+                PrefixList(parse_prefix(t) for t in entry.get("accept", [])),
                 entry["local-preference"],
             ),
             tuple(parse_prefix(t) for t in entry.get("announce", [])),

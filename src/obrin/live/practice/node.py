@@ -15,8 +15,7 @@ from obrin.core.address.table import PrefixTable
 from obrin.core.address.translation import inward, outward
 from obrin.core.reach.filters import RuleSet
 from obrin.core.reach.packet import PacketKey
-from obrin.core.routing.forwarding import Route, RouteKind, forwarding_table
-from obrin.core.routing.model import bgp_routes
+from obrin.core.routing.forwarding import Route, RouteKind, bgp_routes, forwarding_table
 from obrin.live.practice.bfd_sessions import BfdSessions
 from obrin.live.practice.bgp_over_tcp import BgpOverTcp
 from obrin.live.practice.drops import DropLog, packet_key

@@ -73,9 +73,14 @@ class Speaker:
 
     def _announce(self, neighbour: Neighbour) -> None:
         config = neighbour.session.config
-        path = export_path(neighbour.policy, Path(config.local_address), config.local_address)
-        neighbour.session.announce(path, list(neighbour.announce))
-        neighbour.announced = neighbour.announce
+        own, by_path = Path(config.local_address), dict[Path, list[Prefix]]()
+        for prefix in neighbour.announce:
+            path = export_path(neighbour.policy, prefix, own, config.local_address)
+            if isinstance(path, Path):
+                by_path.setdefault(path, []).append(prefix)
+        for path, prefixes in by_path.items():
+            neighbour.session.announce(path, prefixes)
+        neighbour.announced = tuple(p for prefixes in by_path.values() for p in prefixes)
 
     @staticmethod
     def _take(neighbour: Neighbour, event: RoutesChanged) -> set[Prefix]:

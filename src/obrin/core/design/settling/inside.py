@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 from obrin.core.address.prefix import Prefix, format_address, parse_ipv4
 from obrin.core.address.space import FreeSpace
 from obrin.core.design.choices import Value
+from obrin.core.design.joining import Circuit
+from obrin.core.design.model import Design, Tunnel
 from obrin.core.design.settling.pools import pool_names, pools_of
 from obrin.core.design.settling.work import Work, suffix
 from obrin.core.errors import SettleError
 
 
 def settle_inside_blocks(work: Work, bits: int) -> None:
-    """A block for each tunnel, its own as long as there are enough.
+    """A block for each tunnel and circuit, its own as long as there are enough.
 
     After that a block is used again at gateways that do not have it yet. Raises SettleError.
     """
@@ -21,17 +25,15 @@ def settle_inside_blocks(work: Work, bits: int) -> None:
     spaces = [FreeSpace([pool], work.offering.reserved_inside) for pool in pools]
     at: dict[str, list[Prefix]] = {}
     blanks: list[tuple[str, str, str]] = []
-    for link_name, link in design.links.items():
-        for name, tunnel in link.tunnels.items():
-            given = tunnel.inside if bits == 32 else tunnel.inside6
-            if given is None:
-                key = f"links.{link_name}.tunnels.{name}.inside{tail}"
-                blanks.append((key, tunnel.gateway, link.cloud))
-                continue
-            for place in (tunnel.gateway, link.cloud):
-                at.setdefault(place, []).append(given)
-            for space in spaces:
-                space.reserve(given)
+    for place, gateway, cloud, one in _with_insides(design):
+        given = one.inside if bits == 32 else one.inside6
+        if given is None:
+            blanks.append((f"{place}.inside{tail}", gateway, cloud))
+            continue
+        for end in (gateway, cloud):
+            at.setdefault(end, []).append(given)
+        for space in spaces:
+            space.reserve(given)
     waiting = []
     for key, gateway, cloud in blanks:
         earlier = work.earlier_prefixes(key, bits)
@@ -61,6 +63,15 @@ def settle_inside_blocks(work: Work, bits: int) -> None:
         for place in (gateway, cloud):
             at.setdefault(place, []).append(block)
         work.choose(key, str(block), why)
+
+
+def _with_insides(design: Design) -> Iterator[tuple[str, str, str, Tunnel | Circuit]]:
+    """Tunnels and circuits: place in the design, both ends, and what the design says."""
+    for link_name, link in design.links.items():
+        for name, tunnel in link.tunnels.items():
+            yield f"links.{link_name}.tunnels.{name}", tunnel.gateway, link.cloud, tunnel
+    for name, circuit in design.circuits.items():
+        yield f"circuits.{name}", circuit.gateway, circuit.cloud, circuit
 
 
 def _may_repeat(

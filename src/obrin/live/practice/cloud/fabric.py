@@ -14,7 +14,7 @@ from obrin.core.reach.packet import PacketKey
 from obrin.core.routing.decision import decide
 from obrin.core.routing.forwarding import Route, RouteKind, flow_number
 from obrin.core.routing.path import Candidate
-from obrin.core.routing.policy import SessionPolicy
+from obrin.core.routing.policy import PrefixList, SessionPolicy
 from obrin.live.practice.cloud.bodies import (
     Address,
     FarEnd,
@@ -184,7 +184,7 @@ class Fabric:
             raise AssertionError("a neighbour without BGP")
         inside = self._tunnel(name, body, format_address(instance.address))
         policy = SessionPolicy(
-            gateway.autonomous_system, far.autonomous_system, tuple(bgp.accept),
+            gateway.autonomous_system, far.autonomous_system, PrefixList(bgp.accept),
             bgp.local_preference,
         )  # fmt: skip
         session = SessionConfig(

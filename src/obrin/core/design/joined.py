@@ -1,0 +1,82 @@
+"""What follows from hubs and from preferences between the ways of a site."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from obrin.core.address.prefix import Prefix
+from obrin.core.design.joining_references import joined_to, ways_of
+from obrin.core.design.model import Design
+from obrin.core.design.settled import SettledCloud, SettledHubTable
+
+
+@dataclass(frozen=True, slots=True)
+class Rank:
+    """`offset` is added to the preferences of a way's tunnels; `prepend` is how often the site's
+    AS stands in front once more."""
+
+    offset: int
+    prepend: int
+
+
+def rank_ways(design: Design, site: str) -> dict[str, Rank]:
+    """The links and circuits of a site in their order, where they lead to the same networks.
+
+    Both ends of a tunnel can be told a preference, so that suffices between ways to one cloud or
+    hub. Where two hubs bring the same networks, a member hears of the site from both, and no
+    preference reaches that far: only the AS path does, so the later way has a longer one.
+    """
+    ways = ways_of(design, site)
+    first = [way for way in design.sites[site].prefer if way in ways]
+    order = list(dict.fromkeys([*first, *ways]))
+    found: dict[str, Rank] = {}
+    for number, way in enumerate(order):
+        before = [o for o in order[:number] if _reached(design, o) & _reached(design, way)]
+        offset = sum(_places(design, earlier) for earlier in before)
+        others = {_end(design, o) for o in before} - {_end(design, way)}
+        found[way] = Rank(offset, len(others))
+    return found
+
+
+def _end(design: Design, way: str) -> str:
+    return design.circuits[way].cloud if way in design.circuits else design.links[way].cloud
+
+
+def _places(design: Design, way: str) -> int:
+    return 1 if way in design.circuits else len(design.links[way].tunnels)
+
+
+def _reached(design: Design, way: str) -> frozenset[str]:
+    """The cloud networks that a way leads to."""
+    cloud = design.clouds[_end(design, way)]
+    return frozenset((_end(design, way),) if cloud.hub is None else cloud.hub.members)
+
+
+def spaces_behind(clouds: dict[str, SettledCloud], name: str, way: str) -> tuple[Prefix, ...]:
+    """A cloud's space; behind a hub that of the members which the way's table there learns."""
+    cloud = clouds[name]
+    if not cloud.is_hub:
+        return cloud.spaces
+    learns = next((t.learns for t in cloud.hub_tables if way in t.users), frozenset())
+    return tuple(
+        space for member in cloud.members if member in learns for space in clouds[member].spaces
+    )
+
+
+def hub_tables(design: Design, name: str) -> Iterator[SettledHubTable]:
+    """The route tables of a hub: as the design says, or one for members and one for sites."""
+    hub = design.clouds[name].hub
+    if hub is None:
+        return
+    joined = frozenset(joined_to(design, name))
+    members = frozenset(hub.members)
+    if not hub.tables:
+        yield SettledHubTable("members", members, joined)
+        yield SettledHubTable("sites", joined - members, members)
+    for table, entry in hub.tables.items():
+        users = frozenset(entry.of)
+        blank = joined if users & members else members
+        yield SettledHubTable(
+            table, users, blank if entry.learns is None else frozenset(entry.learns)
+        )

@@ -1,0 +1,68 @@
+"""How classes of prefixes look from below: to routers that hear the same routers pass things on.
+
+What such a router makes of a class depends on a few things only: how long the AS path is that each
+of those above would tell, its origin and marks, and whether the router's lists let it in. Classes
+that look the same are one group. Left out of groups, for each router, are the few classes that
+concern just this one: its own, those told to it alone, and those that come from it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, field
+
+from obrin.core.routing.network import Network, PrefixClass
+from obrin.core.routing.path import Path
+
+Look = tuple[int, int, tuple[int, ...], bool]
+
+
+def look_of(path: Path, *, internal: bool) -> Look:
+    """All of a path that matters to the choice below."""
+    return len(path.as_path), path.origin, path.communities, internal
+
+
+@dataclass(slots=True)
+class View:
+    """Groups of classes as seen below some routers, and what makes a class one router's own."""
+
+    groups: dict[object, list[PrefixClass]] = field(default_factory=dict)
+    by_way: dict[str, list[PrefixClass]] = field(default_factory=dict)
+    by_asn: dict[int, list[PrefixClass]] = field(default_factory=dict)
+
+
+HeldBy = Callable[[str, PrefixClass], tuple[Path, str, bool] | None]
+
+
+def make_view(network: Network, above: tuple[str, ...], held_by: HeldBy) -> View:
+    """`held_by` tells what a router above has: its path, its way, and whether it is internal."""
+    below = [r for r, upstream in network.upstream.items() if upstream == above]
+    lists = frozenset[int]().union(*(network.lets_in.get(r, frozenset()) for r in below))
+    view = View()
+    for kind in network.classes:
+        looks: list[Look | None] = []
+        for router in above:
+            found = held_by(router, kind)
+            if found is None:
+                looks.append(None)
+                continue
+            path, via, internal = found
+            looks.append(look_of(path, internal=internal))
+            view.by_way.setdefault(via, []).append(kind)
+            for asn in set(path.as_path):
+                view.by_asn.setdefault(asn, []).append(kind)
+        if any(look is not None for look in looks):
+            key = (tuple(looks), kind.lists & lists, kind.bits)
+            view.groups.setdefault(key, []).append(kind)
+    return view
+
+
+def particular(network: Network, view: View, router: str) -> dict[int, PrefixClass]:
+    """The classes that concern just this router, by number."""
+    numbers = network.told_to.get(router, frozenset()) | network.owned_by(router)
+    found: list[Iterable[PrefixClass]] = [network.classes_in(n) for n in numbers]
+    found += [view.by_way.get(way, ()) for way in network.ways.get(router, ())]
+    asn = network.asn_of.get(router)
+    if asn is not None:
+        found.append(view.by_asn.get(asn, ()))
+    return {kind.number: kind for kinds in found for kind in kinds}
