@@ -14,6 +14,7 @@ from obrin.core.check import (
     keys,
     numbers,
     redundancy,
+    routing,
     sizes,
     spaces,
 )
@@ -49,6 +50,7 @@ def check(
         *devices.devices(settled),
         *redundancy.tunnels(settled),
         *redundancy.same_ends(settled),
+        *routing.routing(settled),
         *keys.keys(settled, secrets.keys),
         *(certificates(settled, secrets, now) if now is not None else ()),
         *(ended(settled, secrets.made, now.date()) if now is not None else ()),

@@ -9,7 +9,7 @@ from obrin.core.design.model import Expectation
 from obrin.core.design.reader import Location
 from obrin.core.design.settled import Settled
 from obrin.core.reach.model import ReachModel
-from obrin.core.reach.trace import there_and_back
+from obrin.core.reach.trace import probe_key, there_and_back, trace
 
 
 def expectations(settled: Settled) -> Iterator[Finding]:
@@ -23,6 +23,14 @@ def expectations(settled: Settled) -> Iterator[Finding]:
                 yield _unmet(here, flow, there.dropped, "")
             elif back is not None and back.dropped:
                 yield _unmet(here, flow, back.dropped, " the answer")
+            elif back is not None and there.ways != back.ways[::-1]:
+                yield Finding(
+                    Severity.WARNING, "paths-part", here,
+                    f"{flow} goes by {there.tunnel}, its answer comes by "
+                    f"{back.tunnel or 'no tunnel'}",
+                    "a device that keeps state on only one of the two ways drops the answer",
+                    "let both ends prefer the same way; 'obrin trace' shows both hop by hop",
+                )  # fmt: skip
         elif _may_pass(model, expectation):
             yield Finding(
                 Severity.ERROR, "expectation-leak", here,
@@ -42,43 +50,36 @@ def _unmet(here: Location, flow: str, reason: str, what: str) -> Finding:
 
 
 def _may_pass(model: ReachModel, expectation: Expectation) -> bool:
-    """Whether any first packet of the flow could get through: routes exist and filters overlap."""
+    """Whether any first packet of the flow could get through: there is a way, and the filters on it
+    overlap. Every gateway of the two sites is tried, as the others may fail."""
     settled = model.settled
     ends = [expectation.source.partition("/")[0], expectation.destination.partition("/")[0]]
     if ends[0] == ends[1]:
         return True
-    clouds = [e for e in ends if e in settled.clouds]
-    sites = [e for e in ends if e not in settled.clouds]
-    if len(clouds) != 1 or len(sites) != 1:
+    states = [model]
+    for place in ends:
+        gateways = settled.design.sites[place].gateways if place not in settled.clouds else {}
+        if len(gateways) > 1:
+            for alone in gateways:
+                others = [leg.label for g in gateways if g != alone for leg in settled.legs_at(g)]
+                states.append(model.without(others))
+    return any(_could_pass(state, expectation) for state in states)
+
+
+def _could_pass(model: ReachModel, wish: Expectation) -> bool:
+    """The way that the flow takes now, and whether each filter on it has a rule for some of it."""
+    settled = model.settled
+    found = trace(model.unfiltered(), wish.source, probe_key(settled, wish))
+    if found.dropped:
         return False
-    cloud = clouds[0]
-    site = sites[0]
-    outbound = ends[0] == site
-    at_site, at_cloud = (
-        (
-            settled.seen_as(expectation.source, place),
-            settled.seen_as(expectation.destination, place),
-        )
-        for place in (site, cloud)
-    )
-    to_cloud, to_site = at_site[outbound][0], at_cloud[not outbound][0]
-    if model.match(cloud, to_site.value) is None:
-        return False
-    for gateway in settled.design.sites[site].gateways:
-        joined = any(t.cloud == cloud for t in settled.tunnels_at(gateway))
-        if not joined or model.match(gateway, to_cloud.value) is None:
-            continue
-        if all(
-            any(
-                rule.could_match(source, destination, expectation.flow)
-                for rule in rules
-                for source in known[0]
-                for destination in known[1]
-            )
-            for rules, known in (
-                (model.rules(gateway).rules, at_site),
-                (model.rules(cloud).rules, at_cloud),
-            )
+    for place in found.filters:
+        here = place if place in settled.clouds else settled.gateways[place].site
+        known = settled.seen_as(wish.source, here), settled.seen_as(wish.destination, here)
+        if not any(
+            rule.could_match(source, destination, wish.flow)
+            for rule in model.rules(place).rules
+            for source in known[0]
+            for destination in known[1]
         ):
-            return True
-    return False
+            return False
+    return True

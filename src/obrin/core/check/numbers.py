@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.reader import Location
-from obrin.core.design.settled import Settled
+from obrin.core.design.settled import Settled, SettledLink
 from obrin.core.design.settling.numbers import PRIVATE_AS
 
 
@@ -27,17 +27,18 @@ def as_numbers(settled: Settled) -> Iterator[Finding]:
                 "it belongs to somebody; routes with it in their path may be dropped upstream",
                 "use 64512 to 65534 or 4200000000 to 4294967294 (RFC 6996), or leave it blank",
             )  # fmt: skip
-    for name, link in settled.links.items():
+    for link in settled.bundles():
         if link.routing != "bgp":
             continue
-        for gateway_name in dict.fromkeys(t.gateway for t in link.tunnels):
+        legs = link.tunnels if isinstance(link, SettledLink) else (link,)
+        for gateway_name in dict.fromkeys(leg.gateway for leg in legs):
             gateway, cloud = settled.gateways[gateway_name], settled.clouds[link.cloud]
             if gateway.asn == cloud.asn:
                 yield Finding(
                     Severity.ERROR, "as-equal-ends",
                     ("sites", gateway.site, "gateways", gateway_name, "as"),
                     f"{gateway_name} and cloud {link.cloud} both have AS {gateway.asn}",
-                    f"link {name} becomes an internal session and its routes are not passed on",
+                    f"{link.name} becomes an internal session and its routes are not passed on",
                     "give the two ends different AS numbers, or leave one blank",
                 )  # fmt: skip
     yield from _same_behind_one_gateway(settled)
@@ -46,9 +47,9 @@ def as_numbers(settled: Settled) -> Iterator[Finding]:
 def _same_behind_one_gateway(settled: Settled) -> Iterator[Finding]:
     for cloud in settled.clouds:
         sites: dict[int, str] = {}
-        for tunnel in settled.tunnels():
+        for tunnel in settled.legs_at(cloud):
             gateway = settled.gateways[tunnel.gateway]
-            if tunnel.cloud != cloud or settled.links[tunnel.link].routing != "bgp":
+            if settled.bundle(tunnel).routing != "bgp":
                 continue
             first = sites.setdefault(gateway.asn, gateway.site)
             if first != gateway.site:

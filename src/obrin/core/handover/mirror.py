@@ -14,12 +14,12 @@ from obrin.core.ipsec.liveness import Bfd, Liveness
 from obrin.core.ipsec.profile import Profile
 from obrin.core.ipsec.suite import Suite
 from obrin.core.routing.model import (
-    announced_by_cloud,
+    accepted_at_site,
     announced_by_site,
     cloud_policy,
     site_policy,
 )
-from obrin.core.routing.policy import SessionPolicy
+from obrin.core.routing.policy import WELL_KNOWN, SessionPolicy
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,6 +65,9 @@ class TunnelEnd:
     stands_in_for: tuple[str, ...]
     mtu: int
     mss: int
+    prepend: int = 0
+    communities: tuple[str, ...] = ()
+    limit: int | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -96,7 +99,7 @@ def _cloud(settled: Settled, tunnel: SettledTunnel) -> _Side:
     return _Side(
         f"instance-{tunnel.instance}", settled.clouds[tunnel.cloud].profile,
         address, address, address, tunnel.cloud_inside,
-        announced_by_cloud(link), cloud_policy(settled, tunnel), link.cloud_exposures,
+        accepted_at_site(settled, link), cloud_policy(settled, tunnel), link.cloud_exposures,
     )  # fmt: skip
 
 
@@ -151,6 +154,9 @@ def _end(
         stands_in_for=before if tunnel.role == SPARE else (),
         mtu=wrapping.inner_mtu(),
         mss=wrapping.mss(32),
+        prepend=here.policy.prepend,
+        communities=tuple(n for n, mark in WELL_KNOWN.items() if mark in here.policy.communities),
+        limit=here.policy.limit,
     )
 
 

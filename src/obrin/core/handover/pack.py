@@ -44,8 +44,8 @@ def as_json(data: Json) -> str:
 
 
 def gateways_of(settled: Settled) -> list[str]:
-    """Everything that gets a pack: site gateways and clouds with at least one tunnel."""
-    used = {t.gateway for t in settled.tunnels()} | {t.cloud for t in settled.tunnels()}
+    """Everything that gets a pack: site gateways and clouds with a tunnel or circuit."""
+    used = {t.gateway for t in settled.legs()} | {t.cloud for t in settled.legs()}
     return [name for name in (*settled.gateways, *settled.clouds) if name in used]
 
 

@@ -8,6 +8,7 @@ from collections.abc import Iterable, Iterator
 
 from obrin.core.design.settled import Settled
 from obrin.core.handover.awake import awake_words
+from obrin.core.handover.joining import joining
 from obrin.core.handover.mirror import (
     TunnelEnd,
     bfd_words,
@@ -226,6 +227,18 @@ def _if_any(end: TunnelEnd, text: str) -> str:
     return "none" if end.selection == "policy" else text
 
 
+def _seldom(speakers: list[TunnelEnd]) -> Iterator[tuple[str, ...]]:
+    """Rows that only some designs need."""
+    rows = (
+        ("Own AS in front, more often", [str(e.prepend or "") for e in speakers]),
+        ("Mark what it is told (RFC 1997)", [", ".join(e.communities) for e in speakers]),
+        ("Most prefixes to take", ["" if e.limit is None else str(e.limit) for e in speakers]),
+    )
+    for name, values in rows:
+        if any(values):
+            yield name, *(value or "none" for value in values)
+
+
 def _routing(settled: Settled, place: str, ends: tuple[TunnelEnd, ...]) -> Iterator[str]:
     yield "## 4. Routing"
     yield ""
@@ -244,6 +257,7 @@ def _routing(settled: Settled, place: str, ends: tuple[TunnelEnd, ...]) -> Itera
                 ("Local preference of what it tells", *(str(e.local_pref) for e in speakers)),
                 ("Announce to it", *(", ".join(map(str, e.local_prefixes)) for e in speakers)),
                 ("Accept from it", *(", ".join(map(str, e.remote_prefixes)) for e in speakers)),
+                *_seldom(speakers),
             ],
         )
         yield ""
@@ -262,6 +276,7 @@ def _routing(settled: Settled, place: str, ends: tuple[TunnelEnd, ...]) -> Itera
             ),
         )
         yield ""
+    yield from joining(settled, place, table)
 
 
 def _port_text(span: tuple[int, int]) -> str:

@@ -267,6 +267,9 @@ def _bgp(settled: Settled, place: str, ends: list[TunnelEnd]) -> Json:
                 "local-preference": end.local_pref,
                 "announce": [str(p) for p in end.local_prefixes],
                 "accept": [str(p) for p in end.remote_prefixes],
+                **({"prepend": end.prepend} if end.prepend else {}),
+                **({"community": list(end.communities)} if end.communities else {}),
+                **({"prefix-limit": end.limit} if end.limit is not None else {}),
             }
             for end in ends
         ],

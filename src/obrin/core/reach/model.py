@@ -6,10 +6,22 @@ from collections.abc import Collection
 
 from obrin.core.address.prefix import Prefix
 from obrin.core.design.settled import Settled
-from obrin.core.reach.filters import RuleSet, filter_of
+from obrin.core.reach.filters import Rule, RuleSet, filter_of
 from obrin.core.routing.forwarding import Route
 from obrin.core.routing.model import all_up, network_of
 from obrin.core.routing.stable import Stable
+
+_EVERYTHING = RuleSet(Rule("any", Prefix(bits, 0, 0), Prefix(bits, 0, 0)) for bits in (32, 128))
+
+
+class _Open(dict[str, RuleSet]):
+    """A rule set for any place, that lets everything pass."""
+
+    def __contains__(self, place: object) -> bool:
+        return True
+
+    def __missing__(self, place: str) -> RuleSet:
+        return _EVERYTHING
 
 
 class ReachModel:
@@ -28,7 +40,13 @@ class ReachModel:
         when asked for."""
         made = object.__new__(ReachModel)
         made.settled, made._rules = self.settled, self._rules
-        made.stable = Stable(self.stable.network, lost, self.stable)
+        made.stable = Stable(self.stable.network, self.stable.lost.union(lost), self.stable)
+        return made
+
+    def unfiltered(self) -> ReachModel:
+        """The same with filters that let everything pass: what routes alone allow."""
+        made = self.without(self.stable.lost)
+        made.stable, made._rules = self.stable, _Open()
         return made
 
     def match(self, router: str, address: int) -> tuple[Prefix, Route] | None:

@@ -28,13 +28,15 @@ FARTHEST = 1 << 30
 class Trace:
     """`dropped` is empty when the packet arrives; `arrived` is the packet as it then is.
 
-    `ways` are the tunnels, circuits and attachments that it takes, in order.
+    `ways` are the tunnels, circuits and attachments that it takes, in order, and `filters` the
+    places whose filters it was held against.
     """
 
     hops: tuple[str, ...]
     dropped: str = ""
     arrived: PacketKey | None = None
     ways: tuple[str, ...] = ()
+    filters: tuple[str, ...] = ()
 
     @property
     def tunnel(self) -> str:
@@ -75,12 +77,14 @@ class _Walk:
     hops: list[str]
     key: PacketKey
     ways: list[str] = field(default_factory=list)
+    filters: list[str] = field(default_factory=list)
 
     def _stop(self, reason: str) -> Trace:
-        return Trace(tuple(self.hops), reason, None, tuple(self.ways))
+        return Trace(tuple(self.hops), reason, None, tuple(self.ways), tuple(self.filters))
 
     def _arrive(self, *last: str) -> Trace:
-        return Trace((*self.hops, *last), "", self.key, tuple(self.ways))
+        hops = (*self.hops, *last)
+        return Trace(hops, "", self.key, tuple(self.ways), tuple(self.filters))
 
     @property
     def _target(self) -> str:
@@ -171,6 +175,7 @@ class _Walk:
         return f"{cloud} instance {leg.instance}"
 
     def _filter(self, place: str) -> bool:
+        self.filters.append(place)
         rule = self.model.rules(place).match(self.key)
         if rule is not None:
             self.hops.append(f"{place}: filter rule {rule.name}")

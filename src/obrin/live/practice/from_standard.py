@@ -14,7 +14,7 @@ from obrin.core.ipsec.selectors import Selector
 from obrin.core.ipsec.suite import Suite, make_suite
 from obrin.core.reach.filters import ANY_PORT, Rule
 from obrin.core.reach.packet import ICMP, TCP, UDP
-from obrin.core.routing.policy import PrefixList, SessionPolicy
+from obrin.core.routing.policy import WELL_KNOWN, PrefixList, SessionPolicy
 from obrin.live.practice.credentials import Wall, credential_from, wall_clock
 from obrin.live.practice.node_config import NodeConfig, NodeNeighbour, NodeTunnel
 from obrin.wire.bgp.session import SessionConfig
@@ -197,6 +197,9 @@ def _neighbours(bgp: Json) -> dict[str, NodeNeighbour]:
                 entry["remote-autonomous-system"],
                 PrefixList(parse_prefix(t) for t in entry.get("accept", [])),
                 entry["local-preference"],
+                prepend=entry.get("prepend", 0),
+                communities=tuple(WELL_KNOWN[name] for name in entry.get("community", [])),
+                limit=entry.get("prefix-limit"),
             ),
             tuple(parse_prefix(t) for t in entry.get("announce", [])),
         )

@@ -104,6 +104,12 @@ class BgpSession:
         self._fail("stopped here", now)
         self._retry_at = float("inf")
 
+    def cease(self, subcode: int, reason: str, now: float) -> None:
+        """End the session for good with a Cease (RFC 4486)."""
+        self._send(Notification(CEASE, subcode))
+        self._fail(reason, now)
+        self._retry_at = float("inf")
+
     def announce(self, path: Path, prefixes: list[Prefix]) -> None:
         """Send routes with one set of attributes; only when established."""
         attributes = Attributes(path)

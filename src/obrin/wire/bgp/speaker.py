@@ -66,6 +66,7 @@ class Speaker:
                     self.log.append((now, name, f"BGP down: {event.reason}"))
                 else:
                     touched |= self._take(neighbour, event)
+                    touched |= self._limit(neighbour, now)
         del self.log[:-200]
         for prefix in touched:
             self._decide(prefix)
@@ -99,6 +100,17 @@ class Speaker:
                     neighbour.rejected.pop(prefix, None)
                     neighbour.received[prefix] = taken
                     touched.add(prefix)
+        return touched
+
+    @staticmethod
+    def _limit(neighbour: Neighbour, now: float) -> set[Prefix]:
+        """More prefixes than agreed end the session (RFC 4486, subcode 1)."""
+        limit, count = neighbour.policy.limit, len(neighbour.received)
+        if limit is None or count <= limit:
+            return set()
+        touched = set(neighbour.received)
+        neighbour.received.clear()
+        neighbour.session.cease(1, f"it told {count} prefixes, {limit} are allowed", now)
         return touched
 
     def _decide(self, prefix: Prefix) -> None:

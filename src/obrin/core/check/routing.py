@@ -1,0 +1,179 @@
+"""Routes that do what nobody wished: preferences that do not hold, limits, leaks, transit."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from obrin.core.address.prefix import DEFAULT_ROUTE, Prefix
+from obrin.core.check.finding import Finding, Severity
+from obrin.core.design.joined import rank_ways
+from obrin.core.design.reader import Location
+from obrin.core.design.settled import Settled, SettledCircuit, SettledLink
+from obrin.core.routing.model import accepted_at_site, announced_by_site, state_of
+
+Bundle = SettledLink | SettledCircuit
+
+
+def routing(settled: Settled) -> Iterator[Finding]:
+    yield from _preferences(settled)
+    yield from _limits(settled)
+    yield from _defaults(settled)
+    yield from _transit(settled)
+    yield from _internal(settled)
+    yield from _circuits(settled)
+    yield from _zones(settled)
+
+
+def place_of(bundle: Bundle) -> Location:
+    """Where the design has a link or circuit."""
+    return ("circuits" if isinstance(bundle, SettledCircuit) else "links", bundle.name)
+
+
+def _preferences(settled: Settled) -> Iterator[Finding]:
+    """A longer prefix, or a static route, wins over any preference."""
+    bundles = {b.name: b for b in settled.bundles()}
+    for site in settled.design.sites:
+        order = [name for name in rank_ways(settled.design, site) if name in bundles]
+        for number, name in enumerate(order):
+            for earlier in (bundles[o] for o in order[:number]):
+                yield from _against(settled, earlier, bundles[name])
+
+
+def _against(settled: Settled, first: Bundle, later: Bundle) -> Iterator[Finding]:
+    if first.routing == "bgp" and later.routing == "static" and _same_networks(first, later):
+        yield Finding(
+            Severity.WARNING, "preference-unheeded", (*place_of(later), "routing"),
+            f"{first.name} is preferred and learns by BGP; {later.name} has static routes to the "
+            "same networks",
+            "static routes come before what BGP brings: the traffic takes the way that was meant "
+            "as the backup",
+            f"use BGP on {later.name} too, or prefer it",
+        )  # fmt: skip
+        return
+    for what, one, other in (
+        ("to the cloud", accepted_at_site(settled, first), accepted_at_site(settled, later)),
+        ("to the site", announced_by_site(first), announced_by_site(later)),
+    ):
+        inside = [p for p in other if p not in one and any(o.covers(p) for o in one)]
+        if inside:
+            yield Finding(
+                Severity.WARNING, "preference-unheeded", place_of(later),
+                f"{first.name} is preferred, and {later.name} tells a longer prefix {what}: "
+                f"{_some(inside)}",
+                "the longest match wins before any preference: this traffic takes the other way",
+                "let both tell the same prefixes: the same networks, parts and summaries",
+            )  # fmt: skip
+
+
+def _same_networks(one: Bundle, other: Bundle) -> bool:
+    mine = {part.seen for part in one.cloud_exposures}
+    return any(part.seen in mine for part in other.cloud_exposures)
+
+
+def _some(prefixes: list[Prefix]) -> str:
+    more = f" and {len(prefixes) - 3} more" if len(prefixes) > 3 else ""
+    return ", ".join(map(str, prefixes[:3])) + more
+
+
+def _limits(settled: Settled) -> Iterator[Finding]:
+    if all(g.routes is None for g in settled.gateways.values()):
+        return
+    for session in state_of(settled).over_limit():
+        gateway = settled.gateways[session.receiver]
+        yield Finding(
+            Severity.ERROR, "route-limit",
+            ("sites", gateway.site, "gateways", gateway.name, "routes"),
+            f"{session.sender} tells {gateway.name} more than {gateway.routes} prefixes over "
+            f"{session.via}",
+            "the session ends as soon as it has come up (RFC 4486), and all its routes with it",
+            "have them summarised (cloud-summaries), or learn less in the hub's route table",
+        )  # fmt: skip
+
+
+def _defaults(settled: Settled) -> Iterator[Finding]:
+    """Nothing in a cloud network leads on to the internet."""
+    for name, link in settled.links.items():
+        for mine, key in ((link.cloud_summaries, "cloud-summaries"), (link.summaries, "summaries")):
+            if DEFAULT_ROUTE in mine:
+                whose = link.site if key == "cloud-summaries" else link.cloud
+                yield Finding(
+                    Severity.WARNING, "default-route", ("links", name, "bgp", key),
+                    f"{whose} gets a default route over {name}",
+                    f"all that {whose} has no other route for goes into the tunnel, its internet "
+                    "access too, and stops at the other end",
+                    "summarise to the prefixes that are there",
+                )  # fmt: skip
+
+
+def _transit(settled: Settled) -> Iterator[Finding]:
+    """Hubs that lead from site to site where no expectation asks for it."""
+    asked = {
+        frozenset((w.source.partition("/")[0], w.destination.partition("/")[0]))
+        for w in settled.expectations if w.must == "work"
+    }  # fmt: skip
+    sites = {b.name: b.site for b in settled.bundles()}
+    for hub in settled.clouds.values():
+        for table in hub.hub_tables:
+            users = {sites[u] for u in table.users if u in sites}
+            heard = {sites[u] for u in table.learns if u in sites}
+            if not users or not heard:
+                continue
+            pairs = [
+                (one, other) for one in sorted(users) for other in sorted(heard)
+                if one != other and frozenset((one, other)) not in asked
+            ]  # fmt: skip
+            if pairs:
+                more = f", and {len(pairs) - 1} more pairs" if len(pairs) > 1 else ""
+                yield Finding(
+                    Severity.WARNING, "transit-unasked",
+                    ("clouds", hub.name, "hub", "tables", table.name),
+                    f"table {table.name} of {hub.name} leads from {pairs[0][0]} to {pairs[0][1]}, "
+                    f"and no expectation asks for it{more}",
+                    "only filters keep the sites apart; whoever opens one joins them",
+                    "take them out of 'learns', or write down what must work between them",
+                )  # fmt: skip
+
+
+def _internal(settled: Settled) -> Iterator[Finding]:
+    for name, site in settled.design.sites.items():
+        if not site.internal_bgp:
+            continue
+        here: Location = ("sites", name, "internal-bgp")
+        numbers = {g: settled.gateways[g].asn for g in site.gateways}
+        if len(set(numbers.values())) > 1 or len(numbers) == 1:
+            listed = ", ".join(f"{g} has AS {n}" for g, n in numbers.items())
+            yield Finding(
+                Severity.ERROR, "internal-as", here,
+                f"internal BGP at {name} needs several gateways of one AS: {listed}",
+                "they tell each other nothing, and a gateway that lost its tunnels is of no use",
+                "give them one AS number, or leave 'internal-bgp' out",
+            )  # fmt: skip
+
+
+def _circuits(settled: Settled) -> Iterator[Finding]:
+    for name, circuit in settled.circuits.items():
+        if circuit.routing == "static":
+            yield Finding(
+                Severity.ERROR, "static-unmonitored", ("circuits", name, "routing"),
+                f"circuit {name} has static routes, and nothing watches the line",
+                "when it dies the routes stay: everything sent into it is lost",
+                "use BGP on it",
+            )  # fmt: skip
+        others = [b for b in settled.bundles() if b.site == circuit.site and b is not circuit]
+        if not any(_same_networks(circuit, other) for other in others):
+            yield Finding(
+                Severity.WARNING, "circuit-alone", ("circuits", name),
+                f"circuit {name} is the only way from {circuit.site} to {circuit.cloud}",
+                "when the line is cut, the site is cut off until it is mended",
+                "add a link with tunnels as the backup",
+            )  # fmt: skip
+
+
+def _zones(settled: Settled) -> Iterator[Finding]:
+    for name, cloud in settled.clouds.items():
+        if len(cloud.zones) > 1 and len(set(cloud.zones)) == 1:
+            yield Finding(
+                Severity.WARNING, "zone-shared", ("clouds", name, "gateway", "zones"),
+                f"both instances of {name} run in zone {cloud.zones[0]}",
+                "when the zone fails, both fail with it", "put them into two zones",
+            )  # fmt: skip
