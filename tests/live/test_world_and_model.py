@@ -1,0 +1,119 @@
+"""The practice gateways' own tables against the model's, before and after every single failure."""
+
+from __future__ import annotations
+
+import pytest
+
+from obrin.core.design.settled import host_of
+from obrin.core.drill.elements import Element, elements, lost_ways
+from obrin.core.reach.packet import PacketKey
+from obrin.core.routing.forwarding import RouteKind
+from obrin.core.routing.model import state_of
+from obrin.core.routing.stable import Stable
+from tests.doubles import DESIGN, settled_of, swap
+from tests.live.virtual_world import VirtualWorld
+
+# The pier has three tunnels, two of which share; the yard is static and watched; the quay marks
+# what it tells and tells one summary for two networks.
+THREE_SITES = swap(
+    ("    networks: {desks: 10.20.0.0/22, guests: 10.20.8.0/24}", "    networks: {desks: 10.20.0.0/22, tills: 10.20.4.0/22, guests: 10.20.8.0/24}"),
+    ("    networks: [desks]\n    bgp: {hold: 6 s}", "    networks: [desks, tills]\n    bgp: {hold: 6 s, summaries: 10.20.0.0/21, communities: [no-export]}"),
+    ("clouds:\n", """\
+  pier:
+    networks: {desks: 10.30.0.0/22, boats: 10.30.4.0/24}
+    gateways:
+      pier-gw:
+        uplinks:
+          fibre: {address: 192.0.2.20, provider: one}
+          radio: {address: 198.51.100.30, provider: two}
+  yard:
+    networks: {shop: 10.40.0.0/24}
+    gateways:
+      yard-gw:
+        uplinks:
+          line: {address: 192.0.2.30, provider: one}
+          mobile: {address: 198.51.100.40, provider: three, inside: 192.168.3.2}
+clouds:
+"""),
+    ("expectations:\n", """\
+  pier-apps:
+    site: pier
+    cloud: apps
+    bgp: {hold: 6 s}
+    tunnels:
+      x: {gateway: pier-gw, uplink: fibre, instance: 1, role: shared}
+      y: {gateway: pier-gw, uplink: radio, instance: 2, role: shared}
+      z: {gateway: pier-gw, uplink: radio, instance: 1}
+  yard-apps:
+    site: yard
+    cloud: apps
+    routing: static
+    liveness: {delay: 2 s, wait: 500 ms, tries: 3}
+    tunnels:
+      m: {gateway: yard-gw, uplink: line, instance: 2}
+      n: {gateway: yard-gw, uplink: mobile, instance: 1}
+expectations:
+"""),
+    text=DESIGN,
+)  # fmt: skip
+SETTLED = settled_of(THREE_SITES)
+
+
+def same_everywhere(world: VirtualWorld, stable: Stable) -> None:
+    """Routes, shares, every decision with its paths and losers, and the cloud's choice."""
+    settled = world.settled
+    for name, node in world.nodes.items():
+        model = {p: (r.kind, r.via, r.others) for p, r in stable.table(name)
+                 if r.kind is not RouteKind.CONNECTED}  # fmt: skip
+        seen = {p: (r.kind, r.via, r.others) for p, r in node.table.items()
+                if r.kind is not RouteKind.CONNECTED}  # fmt: skip
+        assert {p: (k, {v, *o}) for p, (k, v, o) in seen.items()} == {
+            p: (k, {v, *o}) for p, (k, v, o) in model.items()}  # fmt: skip
+        for prefix, decision in node.bgp.speaker.decisions.items():
+            expected = stable.heard(name, prefix).decision
+            assert decision.winner == expected.winner
+            assert dict(decision.losers) == dict(expected.losers)
+    for site, held in settled.networks.items():
+        for network, prefix in held.items():
+            found = stable.match("apps", host_of(prefix))
+            chosen = world.fabric.choose("apps", PacketKey(0, host_of(prefix), 1))
+            if found is None:
+                assert chosen is None, (site, network)
+            else:
+                ways = {found[1].via, *found[1].others}
+                assert chosen[1].replace(".", "/") in ways, (site, network)
+
+
+@pytest.fixture(scope="module")
+def world() -> VirtualWorld:
+    made = VirtualWorld(SETTLED)
+    made.run(15.0)
+    return made
+
+
+WHOLE = state_of(SETTLED)
+
+
+def test_with_everything_up(world: VirtualWorld) -> None:
+    same_everywhere(world, WHOLE)
+    told = WHOLE.heard("apps", settled_summary()).decision.winner.path
+    assert told.communities
+    assert WHOLE.route("apps", SETTLED.network("quay/desks")) is None  # the summary stands for it
+    assert WHOLE.match("apps", host_of(SETTLED.network("quay/desks"))) is not None
+
+
+def settled_summary():
+    return SETTLED.links["quay-apps"].summaries[0]
+
+
+@pytest.mark.parametrize("element", elements(SETTLED), ids=str)
+def test_after_a_failure_and_after_it_is_mended(world: VirtualWorld, element: Element) -> None:
+    lost = lost_ways(SETTLED, [element])
+    assert lost
+    for label in lost:
+        world.cut(label)
+    world.run(15.0)
+    same_everywhere(world, Stable(WHOLE.network, lost, WHOLE))
+    world.internet.heal()
+    world.run(60.0)
+    same_everywhere(world, WHOLE)
