@@ -3,12 +3,17 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
 from obrin.cli.common import design_option, project_of
 from obrin.cli.routes import without_option
 from obrin.core.errors import ObrinError
+
+if TYPE_CHECKING:
+    from obrin.cli.outage_figure import Bar
+    from obrin.core.drill.sweep import Outcome
 
 
 @click.group()
@@ -86,6 +91,53 @@ def draw_reach(target: str, failed: tuple[str, ...], design_file: str | None) ->
     title = f"Reach of {settled.name}" + (f" without {', '.join(failed)}" if failed else "")
     write_whole_bytes(path, grid_bytes(title, note, names, names, cells, looks, kind))
     click.echo(f"{path} written.")
+
+
+@draw.command("outages")
+@click.option("--to", "target", type=click.Path(dir_okay=False), default="outages.svg",
+              show_default=True, help="File to write; its ending says SVG or PNG.")  # fmt: skip
+@design_option
+def draw_outages(target: str, design_file: str | None) -> None:
+    """How long traffic is gone after each single failure, on a time line.
+
+    \b
+    Example:
+      obrin draw outages --to outages.png --design skerrow-ferries
+    """
+    path, kind = _kind(target)
+    from obrin.cli.outage_figure import outage_bytes
+    from obrin.core.drill.elements import elements
+    from obrin.core.drill.sweep import Sweep
+    from obrin.live.files import write_whole_bytes
+
+    project = project_of(design_file)
+    document, _, settled = project.on_trial()
+    sweep = Sweep(settled, project.offering(document.design))
+    bars = [bar for element in elements(settled) if (bar := _bar(sweep.try_one((element,))))]
+    write_whole_bytes(path, outage_bytes(f"Outages of {settled.name}", bars, kind))
+    click.echo(f"{path} written.")
+
+
+def _bar(outcome: Outcome) -> Bar | None:
+    """The worst of a failure; None where no flow notices it."""
+    from obrin.cli.outage_figure import Bar
+
+    name = " + ".join(map(str, outcome.failed))
+    unnoticed = [m for m in outcome.moved if m.noticed is None]
+    gone = len(outcome.lost) + len(unnoticed)
+    noticed = [m.noticed for m in outcome.moved if m.noticed is not None]
+    back = f"{_flows(len(noticed))} back" if noticed else ""
+    if gone:
+        return Bar(name, 0, 0, True, f"{_flows(gone)} lost" + (f", {back}" if back else ""))
+    if not noticed:
+        return None
+    worst = max(noticed, key=lambda d: d.longest)
+    words = f"{back} after {worst.shortest:g} to {worst.longest:g} s ({worst.name})"
+    return Bar(name, worst.shortest, worst.longest, False, words)
+
+
+def _flows(count: int) -> str:
+    return "1 flow" if count == 1 else f"{count} flows"
 
 
 @draw.command("drill")

@@ -171,7 +171,13 @@ def _as_json(outcome: Outcome) -> dict[str, object]:
         "failed": [str(element) for element in outcome.failed],
         "lost": list(outcome.lost),
         "moved": [
-            {"flow": m.flow, "before": m.before, "after": m.after, "seconds": m.seconds}
+            {
+                "flow": m.flow,
+                "before": m.before,
+                "after": m.after,
+                "seconds": m.seconds,
+                "noticed_by": None if m.noticed is None else m.noticed.name,
+            }
             for m in outcome.moved
         ],
         "seconds": outcome.seconds,

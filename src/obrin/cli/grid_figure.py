@@ -50,8 +50,8 @@ def grid_bytes(
     mpl.rcParams["svg.hashsalt"] = "obrin"
     mpl.rcParams["font.family"] = "DejaVu Sans"
     rows, columns = rows[:MOST], columns[:MOST]
-    large = max(len(rows), len(columns)) <= 24
-    each = 0.62 if max(len(rows), len(columns)) <= 12 else 0.34 if large else 0.16
+    large = len(rows) <= 40 and len(columns) <= 24
+    each = 0.62 if max(len(rows), len(columns)) <= 12 else 0.3 if large else 0.16
     font = 9.0 if large else 6.0
     side = max(map(len, rows), default=1) * font * 0.0088 + 0.25
     slanted = max(map(len, columns), default=1) * font * 0.0088

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 import click
@@ -26,6 +27,8 @@ without_option = click.option(
     "--without", "failed", multiple=True, metavar="KIND:NAME",
     help="With this failed, such as uplink:hh-east/fibre; may be repeated.",
 )  # fmt: skip
+MOST_ROWS = 300
+"""Rows of one table on a screen."""
 HEAD = ("Table", "Prefix", "From", "Via", "Next hop", "AS path", "Preference", "State", "Why")
 
 
@@ -124,9 +127,11 @@ def _print(found: list[Row]) -> None:
     styles = {"in use": "green", "shares": "green", "refused": "bold red"}
     head, out = (HEAD[1], *HEAD[2:4], *HEAD[5:]), console()
     for name in dict.fromkeys(row.table for row in found):
-        cells = [_cells(row) for row in found if row.table == name]
-        rows = [(c[1], *c[2:4], *c[5:]) for c in cells]
+        mine = [row for row in found if row.table == name]
+        rows = [(c[1], *c[2:4], *c[5:]) for c in map(_cells, mine[:MOST_ROWS])]
         print_table(out, head, rows, title=name, styles=styles)
+        if len(mine) > MOST_ROWS:
+            click.echo(f"{len(mine) - MOST_ROWS:,} more rows are in --csv and --json.")
 
 
 def _changes(before: list[Row], after: list[Row], *, as_json: bool) -> None:
@@ -156,7 +161,15 @@ def _sessions(found: list[Told], *, as_json: bool) -> None:
         ])  # fmt: skip
         return
     rows = [
-        (t.tunnel, t.by, t.to, ", ".join(map(str, t.prefixes)), "; ".join(t.refused) or "nothing")
-        for t in found
+        (t.tunnel, t.by, t.to, _some(t.prefixes), _some(t.refused) or "nothing")
+        for t in found[:MOST_ROWS]
     ]
     print_table(console(), ("Over", "Who tells", "Whom", "What", "Not accepted"), rows)
+    if len(found) > MOST_ROWS:
+        click.echo(f"{len(found) - MOST_ROWS:,} more sessions are in --json.")
+
+
+def _some(items: Sequence[object]) -> str:
+    """The first of many."""
+    more = f" and {len(items) - 8:,} more" if len(items) > 8 else ""
+    return ", ".join(map(str, items[:8])) + more

@@ -9,7 +9,7 @@ from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.joined import rank_ways
 from obrin.core.design.reader import Location
 from obrin.core.design.settled import Settled, SettledCircuit, SettledLink
-from obrin.core.routing.model import accepted_at_site, announced_by_site, state_of
+from obrin.core.routing.model import announced_by_cloud, announced_by_site, state_of
 
 Bundle = SettledLink | SettledCircuit
 
@@ -32,14 +32,14 @@ def place_of(bundle: Bundle) -> Location:
 def _preferences(settled: Settled) -> Iterator[Finding]:
     """A longer prefix, or a static route, wins over any preference."""
     bundles = {b.name: b for b in settled.bundles()}
-    for site in settled.design.sites:
-        order = [name for name in rank_ways(settled.design, site) if name in bundles]
+    for ranked in rank_ways(settled.design).values():
+        order = [name for name in ranked if name in bundles]
         for number, name in enumerate(order):
             for earlier in (bundles[o] for o in order[:number]):
-                yield from _against(settled, earlier, bundles[name])
+                yield from _against(earlier, bundles[name])
 
 
-def _against(settled: Settled, first: Bundle, later: Bundle) -> Iterator[Finding]:
+def _against(first: Bundle, later: Bundle) -> Iterator[Finding]:
     if first.routing == "bgp" and later.routing == "static" and _same_networks(first, later):
         yield Finding(
             Severity.WARNING, "preference-unheeded", (*place_of(later), "routing"),
@@ -51,7 +51,7 @@ def _against(settled: Settled, first: Bundle, later: Bundle) -> Iterator[Finding
         )  # fmt: skip
         return
     for what, one, other in (
-        ("to the cloud", accepted_at_site(settled, first), accepted_at_site(settled, later)),
+        ("to the cloud", announced_by_cloud(first), announced_by_cloud(later)),
         ("to the site", announced_by_site(first), announced_by_site(later)),
     ):
         inside = [p for p in other if p not in one and any(o.covers(p) for o in one)]
@@ -118,16 +118,17 @@ def _transit(settled: Settled) -> Iterator[Finding]:
             heard = {sites[u] for u in table.learns if u in sites}
             if not users or not heard:
                 continue
-            pairs = [
+            pairs = (
                 (one, other) for one in sorted(users) for other in sorted(heard)
                 if one != other and frozenset((one, other)) not in asked
-            ]  # fmt: skip
-            if pairs:
-                more = f", and {len(pairs) - 1} more pairs" if len(pairs) > 1 else ""
+            )  # fmt: skip
+            first = next(pairs, None)
+            if first is not None:
+                more = ", and more pairs" if next(pairs, None) is not None else ""
                 yield Finding(
                     Severity.WARNING, "transit-unasked",
                     ("clouds", hub.name, "hub", "tables", table.name),
-                    f"table {table.name} of {hub.name} leads from {pairs[0][0]} to {pairs[0][1]}, "
+                    f"table {table.name} of {hub.name} leads from {first[0]} to {first[1]}, "
                     f"and no expectation asks for it{more}",
                     "only filters keep the sites apart; whoever opens one joins them",
                     "take them out of 'learns', or write down what must work between them",

@@ -134,7 +134,7 @@ def build_settled(design: Design, choices: Choices, today: date | None = None) -
             tuple(cloud.hub.members) if cloud.hub is not None else (),
             tuple(hub_tables(design, name)),
         )
-    ranks = {site: rank_ways(design, site) for site in design.sites}
+    ranks = rank_ways(design)
     circuits = {
         name: SettledCircuit(
             name, circuit.site, circuit.gateway, circuit.cloud,

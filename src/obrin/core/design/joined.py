@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from obrin.core.address.prefix import Prefix
-from obrin.core.design.joining_references import joined_to, ways_of
+from obrin.core.design.joining_references import joined_to
 from obrin.core.design.model import Design
 from obrin.core.design.settled import SettledCloud, SettledHubTable
 
@@ -20,14 +20,22 @@ class Rank:
     prepend: int
 
 
-def rank_ways(design: Design, site: str) -> dict[str, Rank]:
-    """The links and circuits of a site in their order, where they lead to the same networks.
+def rank_ways(design: Design) -> dict[str, dict[str, Rank]]:
+    """For each site its links and circuits in their order.
 
     Both ends of a tunnel can be told a preference, so that suffices between ways to one cloud or
     hub. Where two hubs bring the same networks, a member hears of the site from both, and no
-    preference reaches that far: only the AS path does, so the later way has a longer one.
+    preference reaches that far: only the AS path does, so the later way has a longer one. Ways that
+    lead to different networks do not count against each other.
     """
-    ways = ways_of(design, site)
+    ways: dict[str, list[str]] = {site: [] for site in design.sites}
+    for found in (design.circuits, design.links):
+        for name, way in found.items():
+            ways[way.site].append(name)
+    return {site: _ranked(design, site, mine) for site, mine in ways.items()}
+
+
+def _ranked(design: Design, site: str, ways: list[str]) -> dict[str, Rank]:
     first = [way for way in design.sites[site].prefer if way in ways]
     order = list(dict.fromkeys([*first, *ways]))
     found: dict[str, Rank] = {}

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from obrin.core.design.arrangement import SPARE
 from obrin.core.design.settled import Leg, Settled, SettledTunnel
-from obrin.core.drill.detection import detectors
+from obrin.core.drill.detection import Detector, detectors
 
 SPARE_START = 2.0
 """Seconds that a spare may take to come up: two exchanges, one of them perhaps repeated."""
@@ -42,13 +42,12 @@ def predict_outage(settled: Settled, tunnel: SettledTunnel) -> Outage:
     return Outage(low, high, found[0].name, others[0].name)
 
 
-def seconds_to_move(settled: Settled, before: Leg, after: Leg | None) -> float | None:
-    """The longest time without a flow whose leg dies and that then goes by another one.
-
-    None where nothing notices the death. A static circuit is noticed by nothing here.
-    """
+def time_to_move(settled: Settled, before: Leg, after: Leg | None) -> Detector | None:
+    """How long a flow is without its leg when that dies, until it goes by another one, and what
+    notices it; None where nothing does, as on a static circuit."""
     found = detectors(settled, settled.bundle(before))
     if not found:
         return None
     spare = isinstance(after, SettledTunnel) and after.role == SPARE
-    return found[0].longest + (SPARE_START if spare else 0.0)
+    low, high = min(d.shortest for d in found), found[0].longest
+    return Detector(found[0].name, low, high + (SPARE_START if spare else 0.0))

@@ -13,14 +13,15 @@ from dataclasses import dataclass
 from obrin.core.design.model import Expectation
 from obrin.core.design.offering import Offering
 from obrin.core.design.settled import Settled
+from obrin.core.drill.detection import Detector
 from obrin.core.drill.elements import Element, takes
 from obrin.core.drill.load import overloads
-from obrin.core.drill.outage import seconds_to_move
+from obrin.core.drill.outage import time_to_move
 from obrin.core.reach.model import ReachModel
 from obrin.core.reach.trace import there_and_back
 
-ATTACHMENT_MOVES = 1.0
-"""Seconds until a cloud's own tables leave a hub that failed: the cloud knows at once."""
+ATTACHMENT = Detector("the cloud itself", 0.0, 1.0)
+"""A cloud's own tables leave an attachment that failed: the cloud knows at once."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,12 +46,18 @@ class Way:
 
 @dataclass(frozen=True, slots=True)
 class Moved:
-    """A flow that goes another way; seconds without it, from the detection chain."""
+    """A flow that goes another way, and how long it is gone: `noticed` tells by what, in the
+    shortest and the longest case; None where nothing notices."""
 
     flow: str
     before: str
     after: str
-    seconds: float | None
+    noticed: Detector | None
+
+    @property
+    def seconds(self) -> float | None:
+        """The longest time without it."""
+        return None if self.noticed is None else self.noticed.longest
 
 
 @dataclass(frozen=True, slots=True)
@@ -94,7 +101,7 @@ class Sweep:
             for label in {*way.there, *way.back}:
                 self._users.setdefault(label, []).append(number)
         self._states: dict[frozenset[str], dict[int, Way]] = {}
-        self._outages: dict[tuple[str, str], float | None] = {}
+        self._outages: dict[tuple[str, str], Detector | None] = {}
 
     def try_one(self, failed: tuple[Element, ...]) -> Outcome:
         """One failure, of one element or several at once."""
@@ -148,12 +155,10 @@ class Sweep:
         pairs = list(itertools.zip_longest(was, now, fillvalue=""))
         one, other = next(((o, n) for o, n in pairs if o in legs), pairs[0] if pairs else ("", ""))
         if (one, other) not in self._outages:
-            seconds = None
+            noticed = ATTACHMENT if one else None
             if one in legs:
-                seconds = seconds_to_move(self.settled, legs[one], legs.get(other))
-            elif one:
-                seconds = ATTACHMENT_MOVES
-            self._outages[one, other] = seconds
+                noticed = time_to_move(self.settled, legs[one], legs.get(other))
+            self._outages[one, other] = noticed
         texts = " + ".join(was), " + ".join(now)
         return Moved(before.flow, *texts, self._outages[one, other])
 

@@ -85,6 +85,7 @@ def beyond_practice(settled: Settled) -> Iterator[str]:
     for name, cloud in settled.clouds.items():
         if cloud.is_hub:
             yield f"hubs ({name})"
+    for name, cloud in settled.clouds.items():
         for subnet in cloud.subnets.values():
             if subnet.routes:
                 yield f"routes of a subnet's own ({name}/{subnet.name})"
