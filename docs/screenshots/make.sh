@@ -37,8 +37,9 @@ want agree && SIZE=9 shot agree 8 'obrin agree harbour-timetable --design draft.
 (cd skerrow-ferries && obrin settle --design ledger.yaml >/dev/null)
 want device && SIZE=9 shot device 6 'obrin profiles; obrin agree slipway-ledger --design ledger.yaml | head -34'
 want calendar && shot calendar 6 'obrin certificates list --design ledger.yaml; obrin calendar --design ledger.yaml'
-want drill && SIZE=9 shot drill 5 'obrin routes hh-east; obrin trace harbour-house/counters timetable/booking tcp/443; obrin drill'
-want drill && (cd skerrow-ferries && obrin draw drill --design ledger.yaml --to "$here/drill-figure.png" && obrin draw reach --to "$here/reach-figure.png") >/dev/null
+(cd skerrow-ferries && obrin settle --design crossing.yaml >/dev/null)
+want drill && SIZE=9 shot drill 6 'obrin routes hh-east; obrin trace harbour-house/counters timetable/booking tcp/443; obrin drill --kind circuit --kind zone --kind gateway --design crossing.yaml'
+want drill && (cd skerrow-ferries && obrin draw drill --design crossing.yaml --to "$here/drill-figure.png" && obrin draw outages --design crossing.yaml --to "$here/outages-figure.png" && obrin draw reach --to "$here/reach-figure.png") >/dev/null
 want sheet && shot sheet 7 'obrin handover >/dev/null; sed -n "1,43p" packs/hh-east/sheet.md'
 (cd skerrow-ferries && obrin practice start >/dev/null)
 want connect && shot connect 8 'obrin connect'

@@ -378,3 +378,27 @@ def test_sheets_hold_circuits_hubs_and_neighbours_and_the_practice_world_refuses
     with pytest.raises(ObrinError, match=r"practice world has no hubs \(crossing\)"):
         connect_steps(settled, packs, _secrets(settled))
     assert host_of(settled.network("ledger/accounts"))
+
+
+def test_hosts_firewalls_have_the_last_word_and_let_answers_in() -> None:
+    shut = ("      archive: {hosts: 50, table: quiet}\n",
+            "      archive: {hosts: 50, table: quiet, hosts-accept: [udp/53]}\n")  # fmt: skip
+    booking = ("booking: {hosts: 400}", "booking: {hosts: 400, hosts-accept: [%s]}")
+    for accepts, good in (
+        ("tcp/443", True),
+        ("tcp/80-500", True),
+        ("icmp, udp/443", False),
+        ("", False),
+    ):
+        settled = crossing((booking[0], booking[1] % accepts), shut)
+        there, _ = there_and_back(ReachModel(settled), settled.expectations[0])
+        assert bool(there.dropped) is not good
+        assert good or "the firewall of the hosts in timetable/booking" in there.dropped
+        asks = next(w for w in settled.expectations if w.source == "timetable/booking")
+        assert not any(t.dropped for t in there_and_back(ReachModel(settled), asks))
+    assert "expectation-unmet" in codes((booking[0], booking[1] % "udp/443"))
+    assert "expectation-unmet" not in codes((booking[0], booking[1] % "tcp/443"))
+    with pytest.raises(ObrinError, match=r"no firewalls of hosts \(quay/desks\)"):
+        connect_steps(settled_of(swap(("desks: 10.20.0.0/22",
+                                       "desks: {prefix: 10.20.0.0/22, hosts-accept: [icmp]}"))),
+                      {}, Secrets({}, {}))  # fmt: skip

@@ -112,6 +112,7 @@ class Story:
             "kiosk.yaml",
             "partners.csv",
             "ledger.yaml",
+            "crossing.yaml",
         ):
             text = source.joinpath(name).read_text(encoding="utf-8")
             (self._project.folder / name).write_text(text, encoding="utf-8")

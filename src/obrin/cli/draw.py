@@ -2,18 +2,32 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
 from obrin.cli.common import design_option, project_of
-from obrin.cli.routes import without_option
+from obrin.cli.failing import model_without, without_option
 from obrin.core.errors import ObrinError
+
+Command = TypeVar("Command", bound=Callable[..., Any])
 
 if TYPE_CHECKING:
     from obrin.cli.outage_figure import Bar
     from obrin.core.drill.sweep import Outcome
+
+
+def _to(default: str) -> Callable[[Command], Command]:
+    return click.option(
+        "--to",
+        "target",
+        type=click.Path(dir_okay=False),
+        default=default,
+        show_default=True,
+        help="File to write; its ending says SVG or PNG.",
+    )
 
 
 @click.group()
@@ -22,8 +36,7 @@ def draw() -> None:
 
 
 @draw.command("space")
-@click.option("--to", "target", type=click.Path(dir_okay=False), default="space.svg",
-              show_default=True, help="File to write; its ending says SVG or PNG.")  # fmt: skip
+@_to("space.svg")
 @design_option
 def draw_space(target: str, design_file: str | None) -> None:
     """The address space: pools, what is allocated, room to grow, overlaps.
@@ -51,8 +64,7 @@ def _kind(target: str) -> tuple[Path, str]:
 
 
 @draw.command("reach")
-@click.option("--to", "target", type=click.Path(dir_okay=False), default="reach.svg",
-              show_default=True, help="File to write; its ending says SVG or PNG.")  # fmt: skip
+@_to("reach.svg")
 @without_option
 @design_option
 def draw_reach(target: str, failed: tuple[str, ...], design_file: str | None) -> None:
@@ -64,14 +76,12 @@ def draw_reach(target: str, failed: tuple[str, ...], design_file: str | None) ->
     """
     path, kind = _kind(target)
     from obrin.cli.grid_figure import Look, grid_bytes
-    from obrin.core.drill.elements import lost_ways, parse_elements
     from obrin.core.reach.matrix import BROKEN, CLOSED, WIDER, WISHED, matrix
-    from obrin.core.reach.model import ReachModel
     from obrin.core.reach.paths import network_names
     from obrin.live.files import write_whole_bytes
 
     _, _, settled = project_of(design_file).on_trial()
-    model = ReachModel(settled).without(lost_ways(settled, parse_elements(settled, failed)))
+    model = model_without(settled, failed)
     names = network_names(settled)
     at = {name: n for n, name in enumerate(names)}
     looks = {
@@ -94,8 +104,7 @@ def draw_reach(target: str, failed: tuple[str, ...], design_file: str | None) ->
 
 
 @draw.command("outages")
-@click.option("--to", "target", type=click.Path(dir_okay=False), default="outages.svg",
-              show_default=True, help="File to write; its ending says SVG or PNG.")  # fmt: skip
+@_to("outages.svg")
 @design_option
 def draw_outages(target: str, design_file: str | None) -> None:
     """How long traffic is gone after each single failure, on a time line.
@@ -141,8 +150,7 @@ def _flows(count: int) -> str:
 
 
 @draw.command("drill")
-@click.option("--to", "target", type=click.Path(dir_okay=False), default="drill.svg",
-              show_default=True, help="File to write; its ending says SVG or PNG.")  # fmt: skip
+@_to("drill.svg")
 @design_option
 def draw_drill(target: str, design_file: str | None) -> None:
     """Every single failure against every flow: untouched, moved for so many seconds, or lost.

@@ -19,7 +19,7 @@ from obrin.cli.common import (
 if TYPE_CHECKING:
     from obrin.core.drill.sweep import Outcome, Sweep
 
-_HEAD = ("Lost", "Outage", "Fails", "Moves", "Mind")
+_HEAD = ("Lost", "Outage", "Fails", "Moves", "Fullest", "Mind")
 MOST = 2_000_000
 """Failures that one run tries."""
 
@@ -97,7 +97,11 @@ def drill(
         echo_csv(_HEAD, [_cells(outcome, len(sweep.flows)) for outcome in shown])
     else:
         rows = [_cells(outcome, len(sweep.flows)) for outcome in shown]
-        print_table(console(), _HEAD, rows, styles={"nothing": "green"})
+        kept = [n for n, name in enumerate(_HEAD) if n < 3 or any(row[n] for row in rows)]
+        print_table(
+            console(), [_HEAD[n] for n in kept], [[row[n] for n in kept] for row in rows],
+            styles={"nothing": "green"},
+        )  # fmt: skip
         for flow in shown[0].lost if named else ():
             click.echo(f"lost: {flow}")
         more = f" and {len(points) - 6} more" if len(points) > 6 else ""
@@ -112,12 +116,14 @@ def _cells(outcome: Outcome, flows: int) -> tuple[str, ...]:
     moved = sorted({_move(m.before, m.after) for m in outcome.moved})
     seconds = outcome.seconds
     outage = "until mended" if outcome.lost or seconds is None else f"up to {seconds:g} s"
+    fullest = outcome.fullest
     mind = [*outcome.too_much, *(f"both directions part: {flow}" for flow in outcome.apart)]
     return (
         f"{len(outcome.lost)} of {flows} flows" if outcome.lost else "nothing",
         outage if outcome.lost or outcome.moved else "",
         " + ".join(map(str, outcome.failed)),
         "; ".join(moved),
+        "" if fullest is None else f"{fullest.share * 100:.0f} % of {fullest.name}",
         "; ".join(mind),
     )
 
@@ -182,6 +188,13 @@ def _as_json(outcome: Outcome) -> dict[str, object]:
         ],
         "seconds": outcome.seconds,
         "too_much": list(outcome.too_much),
+        "fullest": None
+        if outcome.fullest is None
+        else {
+            "name": outcome.fullest.name,
+            "rate": outcome.fullest.rate,
+            "most": outcome.fullest.most,
+        },
         "apart": list(outcome.apart),
         "keeps_the_promise": outcome.keeps_the_promise,
     }

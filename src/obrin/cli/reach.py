@@ -15,7 +15,7 @@ from obrin.cli.common import (
     print_table,
     project_of,
 )
-from obrin.cli.routes import without_option
+from obrin.cli.failing import model_without, without_option
 
 if TYPE_CHECKING:
     from obrin.core.reach.matrix import Cell
@@ -46,16 +46,14 @@ def reach(
       obrin reach --design skerrow-ferries
       obrin reach --without instance:timetable/1 --design skerrow-ferries
     """
-    from obrin.core.drill.elements import lost_ways, parse_elements
     from obrin.core.errors import ObrinError
     from obrin.core.reach.matrix import matrix
-    from obrin.core.reach.model import ReachModel
 
     _, _, settled = project_of(design_file).on_trial()
     places = [*settled.networks, *settled.clouds]
     if place is not None and place not in places:
         raise ObrinError(f"there is no site or cloud '{place}'. There are: {', '.join(places)}")
-    model = ReachModel(settled).without(lost_ways(settled, parse_elements(settled, failed)))
+    model = model_without(settled, failed)
     found = [cell for cell in matrix(model) if place is None or place in cell.places]
     shown = [cell for cell in found if whole or cell.verdict]
     if as_json:

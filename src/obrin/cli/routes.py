@@ -16,6 +16,7 @@ from obrin.cli.common import (
     print_table,
     project_of,
 )
+from obrin.cli.failing import without_option
 from obrin.core.errors import ObrinError
 
 if TYPE_CHECKING:
@@ -23,10 +24,6 @@ if TYPE_CHECKING:
     from obrin.core.routing.stable import Stable
     from obrin.core.routing.tables import Row, Told
 
-without_option = click.option(
-    "--without", "failed", multiple=True, metavar="KIND:NAME",
-    help="With this failed, such as uplink:hh-east/fibre; may be repeated.",
-)  # fmt: skip
 MOST_ROWS = 300
 """Rows of one table on a screen."""
 HEAD = ("Table", "Prefix", "From", "Via", "Next hop", "AS path", "Preference", "State", "Why")
@@ -65,9 +62,8 @@ def routes(
       obrin routes --sessions --design skerrow-ferries
       obrin routes hh-east --seen table.mrt --design skerrow-ferries
     """
-    from obrin.core.drill.elements import lost_ways, parse_elements
+    from obrin.cli.failing import model_without
     from obrin.core.routing.model import state_of
-    from obrin.core.routing.stable import Stable
     from obrin.core.routing.tables import sessions
 
     project = project_of(design_file)
@@ -79,9 +75,7 @@ def routes(
             export(settled, table, target, int(project.now.timestamp()))
         same = seen is None or compare(settled, table, seen, as_json=as_json)
         ctx.exit(0 if same else 1)
-    whole = state_of(settled)
-    lost = lost_ways(settled, parse_elements(settled, failed))
-    stable = Stable(whole.network, lost, whole) if lost else whole
+    stable = model_without(settled, failed).stable
     if told:
         _sessions(list(sessions(stable)), as_json=as_json)
         return
@@ -89,7 +83,7 @@ def routes(
     if other is not None or only_changes:
         before = found
         if other is None:
-            before = _rows(settled, table, whole)
+            before = _rows(settled, table, state_of(settled))
         else:
             _, _, theirs = project_of(other).on_trial()
             found = _rows(theirs, table, state_of(theirs))

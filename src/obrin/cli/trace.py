@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 from obrin.cli.common import console, design_option, echo_json, json_option, print_table, project_of
-from obrin.cli.routes import without_option
+from obrin.cli.failing import model_without, without_option
 from obrin.core.errors import ObrinError
 
 if TYPE_CHECKING:
@@ -39,13 +39,11 @@ def trace(
       obrin trace harbour-house/counters timetable/booking tcp/443 --design skerrow-ferries
       obrin trace 10.20.0.9 timetable/booking --without gateway:hh-east --design skerrow-ferries
     """
-    from obrin.core.drill.elements import lost_ways, parse_elements
-    from obrin.core.reach.model import ReachModel
     from obrin.core.reach.paths import path_there_and_back
 
     _, _, settled = project_of(design_file).on_trial()
     one, two = _end(settled, source), _end(settled, destination)
-    model = ReachModel(settled).without(lost_ways(settled, parse_elements(settled, failed)))
+    model = model_without(settled, failed)
     found = path_there_and_back(model, one, two, _flow(flow))
     if as_json:
         echo_json({

@@ -72,6 +72,9 @@ def _could_pass(model: ReachModel, wish: Expectation) -> bool:
     found = trace(model.unfiltered(), wish.source, probe_key(settled, wish))
     if found.dropped:
         return False
+    accepts = settled.hosts_accept(wish.destination)
+    if accepts is not None and not any(flow.overlaps(wish.flow) for flow in accepts):
+        return False
     for place in found.filters:
         here = place if place in settled.clouds else settled.gateways[place].site
         known = settled.seen_as(wish.source, here), settled.seen_as(wish.destination, here)

@@ -232,7 +232,10 @@ def _exposures(
                 raise SettleError(
                     f"links.{link_name}.seen-as.{name}: {error}. Give a prefix of the same length"
                 ) from None
-        for part in link.only.get(name, (networks[name],)):
+        if name not in link.only:
+            yield whole
+            continue
+        for part in link.only[name]:
             if not networks[name].covers(part):
                 raise SettleError(
                     f"links.{link_name}.only.{name}: {part} is not inside {networks[name]}. "

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from obrin.core.address.prefix import Prefix
-from obrin.core.design.joining_references import joined_to
+from obrin.core.design.joining_references import joined_to, ways_of_sites
 from obrin.core.design.model import Design
 from obrin.core.design.settled import SettledCloud, SettledHubTable
 
@@ -28,11 +28,7 @@ def rank_ways(design: Design) -> dict[str, dict[str, Rank]]:
     preference reaches that far: only the AS path does, so the later way has a longer one. Ways that
     lead to different networks do not count against each other.
     """
-    ways: dict[str, list[str]] = {site: [] for site in design.sites}
-    for found in (design.circuits, design.links):
-        for name, way in found.items():
-            ways[way.site].append(name)
-    return {site: _ranked(design, site, mine) for site, mine in ways.items()}
+    return {site: _ranked(design, site, mine) for site, mine in ways_of_sites(design).items()}
 
 
 def _ranked(design: Design, site: str, ways: list[str]) -> dict[str, Rank]:

@@ -19,18 +19,22 @@ def joining_problems(design: Design) -> Iterator[Mistake]:
             yield from _hub(design, name, cloud)
     for name, circuit in design.circuits.items():
         yield from _circuit(design, name, circuit)
+    ways = ways_of_sites(design)
     for name, site in design.sites.items():
-        mine = ways_of(design, name)
+        mine = ways[name]
         for index, way in enumerate(site.prefer):
             if way not in mine:
                 kind = f"link or circuit of {name}"
                 yield unknown(kind, way, mine, ("sites", name, "prefer", index))
 
 
-def ways_of(design: Design, site: str) -> list[str]:
-    """The circuits and links of a site, in the order in which blanks prefer them."""
-    found = [n for n, c in design.circuits.items() if c.site == site]
-    return found + [n for n, link in design.links.items() if link.site == site]
+def ways_of_sites(design: Design) -> dict[str, list[str]]:
+    """The circuits and links of each site, in the order in which blanks prefer them."""
+    ways: dict[str, list[str]] = {site: [] for site in design.sites}
+    for found in (design.circuits, design.links):
+        for name, way in found.items():
+            ways.setdefault(way.site, []).append(name)
+    return ways
 
 
 def joined_to(design: Design, hub: str) -> list[str]:
@@ -78,7 +82,7 @@ def _hub(design: Design, name: str, cloud: Cloud) -> Iterator[Mistake]:
     for index, member in enumerate(hub.members):
         if member not in networks:
             yield unknown("cloud network", member, networks, (*here, "members", index))
-    joined = joined_to(design, name)
+    joined = dict.fromkeys(joined_to(design, name))
     owner: dict[str, str] = {}
     for table, entry in hub.tables.items():
         for key, names in (("for", entry.of), ("learns", entry.learns or ())):

@@ -21,6 +21,9 @@ class ClassEntry(Entity):
     """A capacity class."""
 
     throughput: Megabits = Field(description="Of all instances together.")
+    per_tunnel: Megabits | None = Field(
+        None, alias="per-tunnel", description="Most that one tunnel carries."
+    )
     tunnels: int = Field(ge=1, description="Most tunnels.")
     routes: int = Field(0, ge=0, description="Most BGP routes.")
     bgp: bool = Field(True, description="Whether it speaks BGP.")
@@ -66,7 +69,7 @@ def parse_offering(text: str, source: str) -> Offering:
         tuple(
             GatewayClass(
                 name, c.throughput, c.tunnels, c.bgp, c.instances, c.subnet, c.monthly,
-                c.build_minutes, c.routes, c.hourly, tuple(c.features),
+                c.build_minutes, c.routes, c.hourly, tuple(c.features), c.per_tunnel,
             )
             for name, c in entry.classes.items()
         ),
@@ -89,6 +92,8 @@ def format_offering(offering: Offering) -> str:
             "monthly": entry.monthly, "hourly": entry.hourly,
             "build-minutes": entry.build_minutes,
         }  # fmt: skip
+        if entry.per_tunnel is not None:
+            values["per-tunnel"] = f"{entry.per_tunnel:g} Mbit/s"
         inside = "".join(f"    {key}: {json.dumps(value)}\n" for key, value in values.items())
         return f"  {entry.name}:\n{inside}"
 

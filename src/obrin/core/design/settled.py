@@ -12,6 +12,7 @@ from dataclasses import dataclass, field
 from obrin.core.address.prefix import Prefix, parse_prefix
 from obrin.core.address.translation import Exposure
 from obrin.core.design.model import Design, Expectation, FilterRule
+from obrin.core.design.values import Flow
 from obrin.core.ipsec.liveness import Bfd, Liveness
 from obrin.core.ipsec.profile import UNKNOWN, KeyRules, Profile
 from obrin.core.ipsec.suite import Suite
@@ -319,6 +320,13 @@ class Settled:
         if place in self.clouds:
             return self.clouds[place].subnets[name].prefix
         return self.networks[place][name]
+
+    def hosts_accept(self, reference: str) -> list[Flow] | None:
+        """What the firewalls of the hosts of `place/network` let in; None is everything."""
+        place, _, name = reference.partition("/")
+        if place in self.clouds:
+            return self.design.clouds[place].subnets[name].hosts_accept
+        return self.design.sites[place].networks[name].hosts_accept
 
     def prefixes_of(self, reference: str) -> list[Prefix]:
         """Prefixes behind `place/network`, `place` or a prefix as text."""

@@ -250,6 +250,20 @@ class Flow:
         span = "" if self.first_port == self.last_port else f"-{self.last_port}"
         return f"{name}/{self.first_port}{span}"
 
+    def lets(self, protocol: int, port: int) -> bool:
+        """Whether a first packet to a port belongs to it; ports count for TCP and UDP only."""
+        if self.protocol is None:
+            return True
+        icmp = protocol == PROTOCOLS["icmp"]
+        return self.protocol == protocol and (icmp or self.first_port <= port <= self.last_port)
+
+    def overlaps(self, other: Flow) -> bool:
+        """Whether some packet belongs to both."""
+        if self.protocol is None or other.protocol is None:
+            return True
+        ports = max(self.first_port, other.first_port) <= min(self.last_port, other.last_port)
+        return self.protocol == other.protocol and ports
+
 
 def parse_flow(value: Any) -> Flow:
     """`tcp/443`, `udp/5000-5010`, `icmp` or `any`. Raises ValueError."""

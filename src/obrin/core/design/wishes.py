@@ -16,6 +16,7 @@ from pydantic_core import CoreSchema
 
 from obrin.core.design.values import (
     AsRange,
+    FlowText,
     Growth,
     Ipv4PrefixText,
     Ipv6PrefixText,
@@ -81,6 +82,12 @@ class Wish(Entity):
     length: int | None = Field(None, ge=1, le=30, description="A prefix length instead of hosts.")
     growth: Growth | None = Field(None, description="Room to grow. Blank: its role's, or none.")
     role: Name | None = Field(None, description="A role, for its size.")
+    hosts_accept: list[FlowText] | None = Field(
+        None,
+        alias="hosts-accept",
+        description="What the hosts' own firewalls let in, such as `[tcp/443, icmp]`; answers to "
+        "their own flows always. Blank: everything.",
+    )
 
 
 class Network(Short, Wish):

@@ -4,15 +4,36 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
 
 from obrin.core.design.offering import Offering
 from obrin.core.design.settled import Settled, SettledCircuit
 
 
-def overloads(
+@dataclass(frozen=True, slots=True)
+class Use:
+    """What one thing carries at the busiest hour, and the most that it can; both in Mbit/s."""
+
+    name: str
+    rate: float
+    most: float
+
+    @property
+    def share(self) -> float:
+        return self.rate / self.most
+
+    @property
+    def too_much(self) -> str:
+        """In words, when it gets more than it can carry; or empty."""
+        if self.rate <= self.most:
+            return ""
+        return f"{self.name} gets {self.rate:g} Mbit/s, it carries {self.most:g}"
+
+
+def uses(
     settled: Settled, offering: Offering, carried: Iterable[tuple[str, float]]
-) -> Iterator[str]:
-    """`carried` are (way, Mbit/s). In words, everything that gets more than it can carry."""
+) -> Iterator[Use]:
+    """`carried` are (way, Mbit/s). Everything with a known limit that carries something."""
     loads: dict[tuple[str, str], float] = defaultdict(float)
     for label, rate in carried:
         if rate and label in settled.index.by_label:
@@ -21,12 +42,13 @@ def overloads(
             if isinstance(leg, SettledCircuit):
                 loads["circuit", leg.name] += rate
             else:
+                loads["tunnel", label] += rate
                 loads["uplink", f"{leg.gateway}/{leg.uplink.name}"] += rate
                 loads["instance", f"{leg.cloud}/{leg.instance}"] += rate
     for (kind, name), rate in sorted(loads.items()):
         most = _limit(settled, offering, kind, name)
-        if most is not None and rate > most:
-            yield f"{kind} {name} gets {rate:g} Mbit/s, it carries {most:g}"
+        if most:
+            yield Use(f"{kind} {name}", rate, most)
 
 
 def _limit(settled: Settled, offering: Offering, kind: str, name: str) -> float | None:
@@ -38,6 +60,8 @@ def _limit(settled: Settled, offering: Offering, kind: str, name: str) -> float 
         return settled.gateways[place].uplinks[part].rate
     if kind == "gateway":
         return settled.gateways[place].profile.throughput
-    cloud = settled.clouds[place]
+    cloud = settled.clouds[settled.leg(name).cloud if kind == "tunnel" else place]
     found = offering.find_class(cloud.gateway_class)
-    return None if found is None else found.throughput / found.instances
+    if found is None or kind == "tunnel":
+        return None if found is None else found.per_tunnel
+    return found.throughput / found.instances

@@ -15,10 +15,10 @@ from obrin.core.design.offering import Offering
 from obrin.core.design.settled import Settled
 from obrin.core.drill.detection import Detector
 from obrin.core.drill.elements import Element, takes
-from obrin.core.drill.load import overloads
+from obrin.core.drill.load import Use, uses
 from obrin.core.drill.outage import time_to_move
 from obrin.core.reach.model import ReachModel
-from obrin.core.reach.trace import there_and_back
+from obrin.core.reach.trace import probe_key, there_and_back
 
 ATTACHMENT = Detector("the cloud itself", 0.0, 1.0)
 """A cloud's own tables leave an attachment that failed: the cloud knows at once."""
@@ -63,13 +63,15 @@ class Moved:
 @dataclass(frozen=True, slots=True)
 class Outcome:
     """What one failure does. `too_much` are tunnels, uplinks and instances that get more than they
-    carry; `apart` are flows whose two directions take different tunnels."""
+    carry, `fullest` the one with the least left, None where no loads are given; `apart` are flows
+    whose two directions take different ways."""
 
     failed: tuple[Element, ...]
     lost: tuple[str, ...]
     moved: tuple[Moved, ...]
     too_much: tuple[str, ...]
     apart: tuple[str, ...]
+    fullest: Use | None = None
 
     @property
     def keeps_the_promise(self) -> bool:
@@ -91,7 +93,8 @@ class Sweep:
         self._offering = offering
         self._whole = ReachModel(settled)
         wishes = [w for w in settled.expectations if w.must == "work"]
-        pairs = [(_way(self._whole, wish), wish) for wish in wishes]
+        self._keys = {id(wish): probe_key(settled, wish) for wish in wishes}
+        pairs = [(self._way(self._whole, wish, flow_name(wish)), wish) for wish in wishes]
         self.flows = [(way, wish) for way, wish in pairs if not way.stopped]
         self._apart = [way.flow for way, _ in self.flows if way.apart]
         self._loaded = any(way.load for way, _ in self.flows)
@@ -116,9 +119,10 @@ class Sweep:
         touched = {self.flows[number][0].flow for number in changed}
         apart = [flow for flow in self._apart if flow not in touched]
         apart += [w.flow for w in changed.values() if w.apart]
-        return Outcome(
-            failed, tuple(lost), tuple(moved), tuple(self._too_much(changed)), tuple(apart)
-        )
+        used = self._uses(changed)
+        too_much = tuple(use.too_much for use in used if use.too_much)
+        fullest = max(used, key=lambda use: use.share, default=None)
+        return Outcome(failed, tuple(lost), tuple(moved), too_much, tuple(apart), fullest)
 
     def changed(self, failed: Sequence[Element]) -> dict[int, Way]:
         """The flows that a failure touches, by number, with the ways that they then go.
@@ -130,12 +134,13 @@ class Sweep:
         if len(takes) == 1:
             return self._single(takes[0])
         lost = frozenset[str]().union(*takes)
-        model = self._whole.without(lost)
+        model: ReachModel | None = None
         merged: dict[int, Way] = {}
         for taken in dict.fromkeys(takes):
             for number, way in self._single(taken).items():
                 if number in merged or way.stopped or way.meets(lost):
-                    way = _way(model, self.flows[number][1])
+                    model = model or self._whole.without(lost)
+                    way = self._again(model, number)
                 merged[number] = way
         return dict(sorted(merged.items()))
 
@@ -143,8 +148,17 @@ class Sweep:
         if lost not in self._states:
             touched = sorted({n for label in lost for n in self._users.get(label, ())})
             model = self._whole.without(lost)
-            self._states[lost] = {n: _way(model, self.flows[n][1]) for n in touched}
+            self._states[lost] = {n: self._again(model, n) for n in touched}
         return self._states[lost]
+
+    def _again(self, model: ReachModel, number: int) -> Way:
+        way, wish = self.flows[number]
+        return self._way(model, wish, way.flow)
+
+    def _way(self, model: ReachModel, wish: Expectation, name: str) -> Way:
+        there, back = there_and_back(model, wish, self._keys[id(wish)])
+        stopped = there.dropped or ("" if back is None else back.dropped)
+        return Way(name, wish.load or 0.0, there.ways, back.ways if back else (), stopped)
 
     def _moved(self, before: Way, after: Way) -> Moved:
         """The first leg that changes tells how long it takes."""
@@ -162,12 +176,12 @@ class Sweep:
         texts = " + ".join(was), " + ".join(now)
         return Moved(before.flow, *texts, self._outages[one, other])
 
-    def _too_much(self, changed: dict[int, Way]) -> Iterator[str]:
+    def _uses(self, changed: dict[int, Way]) -> list[Use]:
         if not self._loaded:
-            return
+            return []
         ways = (changed.get(number, way) for number, (way, _) in enumerate(self.flows))
         carried = [(leg, way.load) for way in ways if not way.stopped for leg in way.there]
-        yield from overloads(self.settled, self._offering, carried)
+        return list(uses(self.settled, self._offering, carried))
 
 
 def failures(found: Sequence[Element], depth: int) -> Iterator[tuple[Element, ...]]:
@@ -200,11 +214,9 @@ class ShortList:
         return True
 
 
-def _way(model: ReachModel, wish: Expectation) -> Way:
-    there, back = there_and_back(model, wish)
-    name = f"{wish.flow} {wish.source} > {wish.destination}"
-    stopped = there.dropped or ("" if back is None else back.dropped)
-    return Way(name, wish.load or 0.0, there.ways, back.ways if back else (), stopped)
+def flow_name(wish: Expectation) -> str:
+    """How a flow is called in drills."""
+    return f"{wish.flow} {wish.source} > {wish.destination}"
 
 
 def _differ(

@@ -25,7 +25,12 @@ class _Open(dict[str, RuleSet]):
 
 
 class ReachModel:
-    """`up` holds the labels of the tunnels and circuits that are alive; all when left out."""
+    """`up` holds the labels of the tunnels and circuits that are alive; all when left out.
+
+    An `open` one has no filters and no firewalls.
+    """
+
+    open = False
 
     def __init__(self, settled: Settled, up: Collection[str] | None = None) -> None:
         self.settled = settled
@@ -46,7 +51,7 @@ class ReachModel:
     def unfiltered(self) -> ReachModel:
         """The same with filters that let everything pass: what routes alone allow."""
         made = self.without(self.stable.lost)
-        made.stable, made._rules = self.stable, _Open()
+        made.stable, made._rules, made.open = self.stable, _Open(), True
         return made
 
     def match(self, router: str, address: int) -> tuple[Prefix, Route] | None:

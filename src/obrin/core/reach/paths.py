@@ -56,7 +56,7 @@ def path_there_and_back(model: ReachModel, source: End, destination: End, flow: 
     there = trace(model, source[0], key_of(settled, source, destination, flow))
     back = None
     if there.arrived is not None:
-        back = trace(model, destination[0], there.arrived.reply())
+        back = trace(model, destination[0], there.arrived.reply(), answer=True)
     out, home = there.ways, () if back is None else back.ways
     sizes = [size for way in (*out, *home) if (size := mtu_of(settled, way))]
     warnings = []

@@ -60,9 +60,10 @@ def far_key(settled: Settled, expectation: Expectation) -> PacketKey:
     return probe_key(settled, expectation)._replace(source=source, destination=destination)
 
 
-def trace(model: ReachModel, start: str, key: PacketKey) -> Trace:
-    """Follow a packet from a host in `start` (`place/network`) through the model."""
-    walk = _Walk(model, [f"host {format_address(key.source)} in {start}"], key)
+def trace(model: ReachModel, start: str, key: PacketKey, *, answer: bool = False) -> Trace:
+    """Follow a packet from a host in `start` (`place/network`) through the model. An `answer` needs
+    no leave of the firewall at the host that asked."""
+    walk = _Walk(model, [f"host {format_address(key.source)} in {start}"], key, answer)
     place, _, network = start.partition("/")
     if place in model.settled.clouds:
         return walk.from_cloud(place, network)
@@ -76,6 +77,7 @@ class _Walk:
     model: ReachModel
     hops: list[str]
     key: PacketKey
+    answer: bool
     ways: list[str] = field(default_factory=list)
     filters: list[str] = field(default_factory=list)
 
@@ -164,7 +166,20 @@ class _Walk:
             return self._out(router, found[1])
         elif found is None or not inside or found[1].via not in settled.gateways[router].networks:
             return self._stop(f"no network with {self._target} behind {router}")
-        return self._arrive(f"host {self._target} in {found[1].via}")
+        return self._host(router, found[1].via)
+
+    def _host(self, router: str, network: str) -> Trace:
+        """The host's own firewall has the last word."""
+        settled = self.model.settled
+        place = router if router in settled.clouds else settled.gateways[router].site
+        self.hops.append(f"host {self._target} in {network}")
+        accepts = settled.hosts_accept(f"{place}/{network}")
+        if accepts is None or self.answer or self.model.open:
+            return self._arrive()
+        if any(flow.lets(self.key.protocol, self.key.destination_port) for flow in accepts):
+            return self._arrive("its own firewall lets it in")
+        listed = ", ".join(map(str, accepts)) or "nothing"
+        return self._stop(f"the firewall of the hosts in {place}/{network} lets in {listed} only")
 
     def _name(self, cloud: str) -> str:
         """The instance by which the packet came, where it did come by one."""
@@ -231,10 +246,13 @@ def _translated(
     return moved
 
 
-def there_and_back(model: ReachModel, expectation: Expectation) -> tuple[Trace, Trace | None]:
-    """The first packet of an expectation, and its answer when the first one arrives."""
-    key = probe_key(model.settled, expectation)
+def there_and_back(
+    model: ReachModel, expectation: Expectation, key: PacketKey | None = None
+) -> tuple[Trace, Trace | None]:
+    """The first packet of an expectation (`key` where it is known already), and its answer when the
+    first one arrives."""
+    key = key or probe_key(model.settled, expectation)
     there = trace(model, expectation.source, key)
     if there.arrived is None:
         return there, None
-    return there, trace(model, expectation.destination, there.arrived.reply())
+    return there, trace(model, expectation.destination, there.arrived.reply(), answer=True)

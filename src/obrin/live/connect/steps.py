@@ -15,6 +15,7 @@ from obrin.core.handover.secrets import BY_KEY, Secrets, certificate_data
 from obrin.core.handover.standard_data import suite_data
 from obrin.core.reach.filters import Rule, filter_of
 from obrin.core.reach.packet import ICMP, TCP, UDP
+from obrin.core.reach.paths import network_names
 
 Json = dict[str, Any]
 RESOURCE_KINDS = (
@@ -89,6 +90,9 @@ def beyond_practice(settled: Settled) -> Iterator[str]:
         for subnet in cloud.subnets.values():
             if subnet.routes:
                 yield f"routes of a subnet's own ({name}/{subnet.name})"
+    for reference in network_names(settled):
+        if settled.hosts_accept(reference) is not None:
+            yield f"firewalls of hosts ({reference})"
     for name in settled.circuits:
         yield f"circuits ({name})"
     for name, site in settled.design.sites.items():
