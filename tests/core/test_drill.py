@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import itertools
 import random
+from dataclasses import replace
 
 import pytest
 
 from obrin.cli.grid_figure import Look, grid_bytes
+from obrin.cli.outage_figure import Bar, outage_bytes
 from obrin.core.check.failures import overloads, wider
 from obrin.core.design.offering import PRACTICE_CLOUD
 from obrin.core.drill.availability import Repair, _wilson, availability, repairs_of
@@ -299,6 +301,36 @@ def test_checks_tell_of_reach_and_load() -> None:
     heavy = TWO_SITES.replace("load: 20", "load: 60")
     assert "overload" in [f.code for f in overloads(settled_of(heavy), PRACTICE_CLOUD)]
     assert list(overloads(settled_of(), PRACTICE_CLOUD)) == []
+
+
+def test_single_tunnels_and_single_connections_have_limits_of_their_own() -> None:
+    """20 Mbit/s over the pier's fibre (50) or radio (10); the class lets a tunnel and a flow less."""
+
+    def said(per_tunnel: float | None, per_flow: float | None, largest: str) -> set[str]:
+        text = TWO_SITES.replace("load: 20 Mbit/s", f"load: 20 Mbit/s, largest: {largest} Mbit/s")
+        classes = tuple(
+            replace(c, per_tunnel=per_tunnel, per_flow=per_flow) for c in PRACTICE_CLOUD.classes
+        )
+        sweep = Sweep(settled_of(text), replace(PRACTICE_CLOUD, classes=classes))
+        return set(sweep.try_one(()).too_much)
+
+    flow = "one connection of tcp/443 pier/desks > apps/web"
+    assert said(None, None, "5") == said(20, 5, "5") == set()
+    assert said(15, None, "5") == {"tunnel pier-apps/x gets 20 Mbit/s, it carries 15"}
+    assert said(None, 4, "5") == {f"{flow} gets 5 Mbit/s, it carries 4"}
+    assert said(None, None, "60") == {f"{flow} gets 60 Mbit/s, it carries 50"}
+    sweep = Sweep(settled_of(TWO_SITES), PRACTICE_CLOUD)
+    fullest = sweep.try_one(()).fullest
+    assert (fullest.name, fullest.share) == ("uplink pier-gw/fibre", 0.4)
+
+
+def test_outages_are_drawn_from_a_tenth_of_a_second_to_minutes() -> None:
+    bars = [Bar("tunnel:a/b", 0.6, 0.9, False, "1 flow"), Bar("gateway:c", 0, 0, True, "2 flows lost"),
+            Bar("cloud:d", 0.0, 0.05, False, "at once")]  # fmt: skip
+    assert outage_bytes("T", bars, "png").startswith(b"\x89PNG")
+    drawn = outage_bytes("T", bars * 30, "svg")
+    assert drawn == outage_bytes("T", bars * 30, "svg")
+    assert outage_bytes("T", [], "svg").startswith(b"<?xml")
 
 
 def test_figures_are_drawn_at_five_and_at_two_hundred() -> None:

@@ -50,6 +50,7 @@ def handover(
         raise click.UsageError("--gateway and --reveal-keys belong to --template")
     from obrin.core.handover.pack import gateways_of
     from obrin.live.packs import write_packs
+    from obrin.live.practice.beyond import beyond_practice
 
     written = write_packs(project, settled)
     rows = [
@@ -59,7 +60,11 @@ def handover(
     ]  # fmt: skip
     print_table(console(), ("Gateway", "Kind", "Files"), rows)
     click.echo(f"Packs are in {project.packs.name}/. Both ends of every tunnel mirror each other.")
-    click.echo("Send keys.json apart from the rest. Next: 'obrin practice start', 'obrin connect'.")
+    beyond = next(beyond_practice(settled), None)
+    following = "Next: 'obrin practice start', 'obrin connect'."
+    if beyond is not None:
+        following = f"The practice world has no {beyond}, so this design is not tried out there."
+    click.echo(f"Send keys.json apart from the rest. {following}")
 
 
 def _render(

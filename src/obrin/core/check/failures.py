@@ -37,7 +37,7 @@ def wider(settled: Settled) -> Iterator[Finding]:
 
 def overloads(settled: Settled, offering: Offering) -> Iterator[Finding]:
     """With all up, and with each thing failed; only where loads are given."""
-    if not any(wish.load for wish in settled.expectations):
+    if not any(wish.load or wish.largest for wish in settled.expectations):
         return
     sweep = Sweep(settled, offering)
     here: Location = ("expectations",)

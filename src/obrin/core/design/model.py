@@ -327,6 +327,9 @@ class Expectation(Entity):
         "work", description="`work`, or `not` when it must be dropped."
     )
     load: Megabits | None = Field(None, description="What it carries at its busiest.")
+    largest: Megabits | None = Field(
+        None, description="Its largest single connection, which stays on one way."
+    )
     until: Day | None = Field(
         None, description="Last day on which it must work; from the next it must not."
     )

@@ -25,9 +25,9 @@ class Demand:
 
 @dataclass(frozen=True, slots=True)
 class GatewayClass:
-    """`throughput` in Mbit/s of all instances together, shared equally, and `per_tunnel` where one
-    tunnel carries less than its instance; costs in credits; `build_minutes` of simulated time;
-    `subnet_length` of the smallest gateway subnet."""
+    """`throughput` in Mbit/s of all instances together, shared equally, and `per_tunnel` and
+    `per_flow` where one tunnel, or one connection in it, gets less than its instance; costs in
+    credits; `build_minutes` of simulated time; `subnet_length` of the smallest gateway subnet."""
 
     name: str
     throughput: float
@@ -41,6 +41,7 @@ class GatewayClass:
     hourly: float = 0.0
     features: tuple[str, ...] = ()
     per_tunnel: float | None = None
+    per_flow: float | None = None
 
     def lacks(self, asked: Demand) -> str:
         """Why this class cannot serve, or an empty text."""

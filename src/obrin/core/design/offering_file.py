@@ -24,6 +24,9 @@ class ClassEntry(Entity):
     per_tunnel: Megabits | None = Field(
         None, alias="per-tunnel", description="Most that one tunnel carries."
     )
+    per_flow: Megabits | None = Field(
+        None, alias="per-flow", description="Most that one connection gets."
+    )
     tunnels: int = Field(ge=1, description="Most tunnels.")
     routes: int = Field(0, ge=0, description="Most BGP routes.")
     bgp: bool = Field(True, description="Whether it speaks BGP.")
@@ -69,7 +72,7 @@ def parse_offering(text: str, source: str) -> Offering:
         tuple(
             GatewayClass(
                 name, c.throughput, c.tunnels, c.bgp, c.instances, c.subnet, c.monthly,
-                c.build_minutes, c.routes, c.hourly, tuple(c.features), c.per_tunnel,
+                c.build_minutes, c.routes, c.hourly, tuple(c.features), c.per_tunnel, c.per_flow,
             )
             for name, c in entry.classes.items()
         ),
@@ -92,8 +95,9 @@ def format_offering(offering: Offering) -> str:
             "monthly": entry.monthly, "hourly": entry.hourly,
             "build-minutes": entry.build_minutes,
         }  # fmt: skip
-        if entry.per_tunnel is not None:
-            values["per-tunnel"] = f"{entry.per_tunnel:g} Mbit/s"
+        for key, most in (("per-tunnel", entry.per_tunnel), ("per-flow", entry.per_flow)):
+            if most is not None:
+                values[key] = f"{most:g} Mbit/s"
         inside = "".join(f"    {key}: {json.dumps(value)}\n" for key, value in values.items())
         return f"  {entry.name}:\n{inside}"
 

@@ -51,6 +51,26 @@ def uses(
             yield Use(f"{kind} {name}", rate, most)
 
 
+def single_uses(
+    settled: Settled, offering: Offering, flows: Iterable[tuple[str, tuple[str, ...], float]]
+) -> Iterator[Use]:
+    """`flows` are (name, ways, Mbit/s of the largest connection), which is held against the
+    narrowest thing that it crosses: a connection is not spread over several ways."""
+    for name, ways, largest in flows:
+        limits = []
+        for leg in (settled.leg(way) for way in ways if way in settled.index.by_label):
+            limits.append(_limit(settled, offering, "gateway", leg.gateway))
+            if isinstance(leg, SettledCircuit):
+                limits.append(leg.rate)
+                continue
+            limits += [leg.uplink.rate, _limit(settled, offering, "tunnel", leg.label)]
+            found = offering.find_class(settled.clouds[leg.cloud].gateway_class)
+            limits.append(None if found is None else found.per_flow)
+        known = [limit for limit in limits if limit]
+        if known and largest:
+            yield Use(f"one connection of {name}", largest, min(known))
+
+
 def _limit(settled: Settled, offering: Offering, kind: str, name: str) -> float | None:
     """None where nobody said."""
     place, _, part = name.partition("/")

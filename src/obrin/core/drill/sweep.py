@@ -15,7 +15,7 @@ from obrin.core.design.offering import Offering
 from obrin.core.design.settled import Settled
 from obrin.core.drill.detection import Detector
 from obrin.core.drill.elements import Element, takes
-from obrin.core.drill.load import Use, uses
+from obrin.core.drill.load import Use, single_uses, uses
 from obrin.core.drill.outage import time_to_move
 from obrin.core.reach.model import ReachModel
 from obrin.core.reach.trace import probe_key, there_and_back
@@ -97,7 +97,7 @@ class Sweep:
         pairs = [(self._way(self._whole, wish, flow_name(wish)), wish) for wish in wishes]
         self.flows = [(way, wish) for way, wish in pairs if not way.stopped]
         self._apart = [way.flow for way, _ in self.flows if way.apart]
-        self._loaded = any(way.load for way, _ in self.flows)
+        self._loaded = any(wish.load or wish.largest for _, wish in self.flows)
         self._takes = takes(settled)
         self._users: dict[str, list[int]] = {}
         for number, (way, _) in enumerate(self.flows):
@@ -179,9 +179,16 @@ class Sweep:
     def _uses(self, changed: dict[int, Way]) -> list[Use]:
         if not self._loaded:
             return []
-        ways = (changed.get(number, way) for number, (way, _) in enumerate(self.flows))
-        carried = [(leg, way.load) for way in ways if not way.stopped for leg in way.there]
-        return list(uses(self.settled, self._offering, carried))
+        now = [
+            (changed.get(number, way), wish.largest or 0.0)
+            for number, (way, wish) in enumerate(self.flows)
+        ]
+        carried = [(leg, way.load) for way, _ in now if not way.stopped for leg in way.there]
+        single = [(way.flow, way.there, most) for way, most in now if most and not way.stopped]
+        return [
+            *uses(self.settled, self._offering, carried),
+            *single_uses(self.settled, self._offering, single),
+        ]
 
 
 def failures(found: Sequence[Element], depth: int) -> Iterator[tuple[Element, ...]]:

@@ -2,20 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
 from obrin.core.design.arrangement import SHARED
 from obrin.core.design.settled import Settled, SettledCloud, SettledTunnel
-from obrin.core.errors import ObrinError
 from obrin.core.handover.mirror import TunnelEnd, cloud_end
 from obrin.core.handover.pack import Pack
 from obrin.core.handover.secrets import BY_KEY, Secrets, certificate_data
 from obrin.core.handover.standard_data import suite_data
 from obrin.core.reach.filters import Rule, filter_of
 from obrin.core.reach.packet import ICMP, TCP, UDP
-from obrin.core.reach.paths import network_names
+from obrin.live.practice.beyond import refuse_beyond
 
 Json = dict[str, Any]
 RESOURCE_KINDS = (
@@ -61,11 +60,7 @@ def cloud_tunnel_name(label: str) -> str:
 def connect_steps(settled: Settled, packs: Mapping[str, Pack], secrets: Secrets) -> list[Step]:
     """All steps; any order that respects `needs` is good. Raises ObrinError for what cannot be
     built in the practice world."""
-    for what in beyond_practice(settled):
-        raise ObrinError(
-            f"the practice world has no {what}. 'check', 'routes', 'reach', 'drill' and 'handover' "
-            "know it; to connect, leave it out"
-        )
+    refuse_beyond(settled)
     used = {t.cloud for t in settled.tunnels()}
     steps: list[Step] = []
     for cloud in settled.clouds.values():
@@ -79,25 +74,6 @@ def connect_steps(settled: Settled, packs: Mapping[str, Pack], secrets: Secrets)
     steps += [tunnel_step(settled, tunnel, secrets) for tunnel in settled.tunnels()]
     steps += [SiteStep(name, pack) for name, pack in packs.items() if name in settled.gateways]
     return steps
-
-
-def beyond_practice(settled: Settled) -> Iterator[str]:
-    """What a design has and the practice world has not."""
-    for name, cloud in settled.clouds.items():
-        if cloud.is_hub:
-            yield f"hubs ({name})"
-    for name, cloud in settled.clouds.items():
-        for subnet in cloud.subnets.values():
-            if subnet.routes:
-                yield f"routes of a subnet's own ({name}/{subnet.name})"
-    for reference in network_names(settled):
-        if settled.hosts_accept(reference) is not None:
-            yield f"firewalls of hosts ({reference})"
-    for name in settled.circuits:
-        yield f"circuits ({name})"
-    for name, site in settled.design.sites.items():
-        if site.internal_bgp:
-            yield f"internal BGP ({name})"
 
 
 def _network(settled: Settled, cloud: SettledCloud) -> list[Step]:

@@ -19,6 +19,7 @@ from obrin.core.design.offering_file import format_offering
 from obrin.core.design.settled import Settled
 from obrin.core.errors import ObrinError, OutsideError
 from obrin.live.files import private_folder, write_whole
+from obrin.live.practice.beyond import refuse_beyond
 
 TOKEN_VARIABLE = "OBRIN_PRACTICE_TOKEN"
 WORLD = "world.json"
@@ -55,9 +56,13 @@ def start_world(
     settled: Settled, folder: Path, *, speed: float = 600.0, capture: Path | None = None,
     offering: Offering = PRACTICE_CLOUD,
 ) -> World:  # fmt: skip
-    """Start all processes and wait until each answers. Raises PracticeError, OutsideError."""
+    """Start all processes and wait until each answers.
+
+    Raises PracticeError, OutsideError, and ObrinError for what the practice world has not.
+    """
     if read_world(folder) is not None:
         raise PracticeError("a practice world runs here already. Stop it with 'practice stop'")
+    refuse_beyond(settled)
     count = len({t.gateway for t in settled.tunnels()})
     if count > MOST_GATEWAYS:
         raise PracticeError(

@@ -17,6 +17,8 @@ def demand_of(design: Design, name: str) -> Demand:
     needs = list(cloud.gateway.needs)
     if any(link.translates_cloud for link in links):
         needs.append("translation")
+    if cloud.gateway.zones is not None:
+        needs.append("zones")
     return Demand(
         cloud.gateway.throughput,
         sum(len(link.tunnels) for link in links),
@@ -29,8 +31,12 @@ def demand_of(design: Design, name: str) -> Demand:
 
 
 def _routes(design: Design, name: str) -> int:
-    """Routes that the sites announce by BGP; one from each tunnel."""
-    count = 0
+    """Routes that the sites announce by BGP; one from each tunnel and circuit."""
+    count = sum(
+        len(circuit.networks or design.sites[circuit.site].networks)
+        for circuit in design.circuits.values()
+        if circuit.cloud == name and circuit.routing == "bgp"
+    )
     for link in design.links.values():
         if link.cloud == name and link.routing == "bgp":
             names = link.networks or list(design.sites[link.site].networks)
