@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import json
 import os
 import shutil
@@ -11,6 +12,8 @@ from collections.abc import Iterable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
+
+from tests.cli.standby import Standby
 
 _BESIDE = Path(sys.executable).with_name("obrin")
 PROGRAM = str(_BESIDE) if _BESIDE.exists() else shutil.which("obrin") or "obrin"
@@ -39,11 +42,22 @@ class Run:
         return self
 
 
+@functools.cache
+def _standby() -> Standby:
+    return Standby()
+
+
 class Folder:
-    def __init__(self, path: Path) -> None:
+    """`real` starts the executable for every command; else forks of the program on standby run."""
+
+    def __init__(self, path: Path, *, real: bool = False) -> None:
         self.path = path
+        self._real = real
 
     def obrin(self, *arguments: str, given: str = "", timeout: float = 90, **env: str) -> Run:
+        if not self._real and not any(name.startswith(("PYTHON", "_OBRIN")) for name in env):
+            whole = {**os.environ, "COLUMNS": "110", **env}
+            return Run(*_standby().run(arguments, self.path, given, timeout, whole))
         done = subprocess.run(
             [PROGRAM, *arguments], cwd=self.path, input=given, capture_output=True, text=True,
             timeout=timeout, env={**os.environ, "COLUMNS": "110", **env}, check=False,

@@ -23,7 +23,7 @@ from tests.doubles import DESIGN, swap
 @pytest.fixture(scope="module")
 def world(tmp_path_factory):
     """A project with its world running; its connect was killed in the middle, then run again."""
-    folder = Folder(tmp_path_factory.mktemp("world"))
+    folder = Folder(tmp_path_factory.mktemp("world"), real=True)
     folder.write("design.yaml", DESIGN)
     folder.obrin("settle").good()
     folder.obrin("practice", "start", "--speed", "250", "--capture", "x.pcap").good()
@@ -216,7 +216,7 @@ def test_a_gateway_that_stops_answering_is_told_apart(world) -> None:
 
 
 def test_two_gateways_at_a_site_are_refused_with_a_reason(tmp_path) -> None:
-    folder = Folder(tmp_path)
+    folder = Folder(tmp_path, real=True)
     folder.write("design.yaml", swap(
         ("          radio: {address: 198.51.100.20, provider: two}\n",
          "          radio: {address: 198.51.100.20, provider: two}\n"
@@ -226,11 +226,11 @@ def test_two_gateways_at_a_site_are_refused_with_a_reason(tmp_path) -> None:
 
 
 def test_the_demo_tells_its_story_and_leaves_a_project(tmp_path) -> None:
-    folder = Folder(tmp_path)
+    folder = Folder(tmp_path, real=True)
     run = folder.obrin("demo", timeout=120).good()
     assert "13 of 13 as wanted" in run.out
     assert "predicted outage: 4.0 to 6.0 s" in run.out
-    project = Folder(tmp_path / "skerrow-ferries")
+    project = Folder(tmp_path / "skerrow-ferries", real=True)
     project.obrin("check").good()
     project.obrin("check", "--design", "draft.yaml").bad(1, "space-overlap", "one-tunnel")
     project.obrin("handover").good()
