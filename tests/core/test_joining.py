@@ -248,6 +248,11 @@ def codes(*changes: tuple[str, str]) -> set[str]:
 PLAIN_LINK = (
     "  harbour-crossing:\n    site: harbour-house\n    cloud: crossing\n    bgp: {hold: 6 s}"
 )
+DIRECT = (
+    "\nlinks:\n", "\nlinks:\n  quay-direct:\n    site: northquay\n    cloud: timetable\n    tunnels:\n"
+    "      d: {gateway: nq-box, uplink: fibre, instance: 1}\n"
+    "      e: {gateway: nq-box, uplink: mobile, instance: 2}\n",
+)  # fmt: skip
 SEEDED = {
     "preference-unheeded: a longer prefix": (
         "preference-unheeded",
@@ -261,6 +266,11 @@ SEEDED = {
          ("    gateways:\n      nq-box:", "    prefer: [quay-bridge]\n    gateways:\n      nq-box:")),
         (*SECOND_HUB,
          ("    gateways:\n      nq-box:", "    prefer: [quay-bridge]\n    gateways:\n      nq-box:")),
+    ),
+    "preference-unheeded: the cloud's own gateway answers first": (
+        "preference-unheeded",
+        (DIRECT, ("    gateways:\n      nq-box:", "    prefer: [quay-crossing]\n    gateways:\n      nq-box:")),
+        (DIRECT, ("    gateways:\n      nq-box:", "    prefer: [quay-direct]\n    gateways:\n      nq-box:")),
     ),
     "preference-unheeded: static": (
         "preference-unheeded",
@@ -304,14 +314,10 @@ SEEDED = {
     "zone-shared": ("zone-shared", (("zones: [a, b]", "zones: [a, a]"),), ()),
     "paths-part": (
         "paths-part",
-        (("\nlinks:\n", "\nlinks:\n  quay-direct:\n    site: northquay\n    cloud: timetable\n    tunnels:\n"
-          "      d: {gateway: nq-box, uplink: fibre, instance: 1}\n"
-          "      e: {gateway: nq-box, uplink: mobile, instance: 2}\n"),
+        (DIRECT,
          ("    gateways:\n      nq-box:", "    prefer: [quay-direct]\n    gateways:\n      nq-box:"),
          ("booking: {hosts: 400}", "booking: {hosts: 400, table: quiet}")),
-        (("\nlinks:\n", "\nlinks:\n  quay-direct:\n    site: northquay\n    cloud: timetable\n    tunnels:\n"
-          "      d: {gateway: nq-box, uplink: fibre, instance: 1}\n"
-          "      e: {gateway: nq-box, uplink: mobile, instance: 2}\n"),
+        (DIRECT,
          ("    gateways:\n      nq-box:", "    prefer: [quay-direct]\n    gateways:\n      nq-box:")),
     ),
     "as-equal-ends": (

@@ -54,7 +54,7 @@ def handover(
 
     written = write_packs(project, settled)
     rows = [
-        (name, "cloud gateway" if name in settled.clouds else "site gateway",
+        (name, _kind(settled, name),
          ", ".join(p.name for p in written.get(name, ())) or "none: its certificate is revoked")
         for name in gateways_of(settled)
     ]  # fmt: skip
@@ -65,6 +65,15 @@ def handover(
     if beyond is not None:
         following = f"The practice world has no {beyond}, so this design is not tried out there."
     click.echo(f"Send keys.json apart from the rest. {following}")
+
+
+def _kind(settled: Settled, name: str) -> str:
+    cloud = settled.clouds.get(name)
+    if cloud is None:
+        return "site gateway"
+    if cloud.is_hub:
+        return "hub"
+    return "cloud gateway" if settled.legs_at(name) else "cloud network"
 
 
 def _render(

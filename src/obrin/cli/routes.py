@@ -53,7 +53,7 @@ def routes(
     """Every route in every table: why it won, or by which rule it lost.
 
     TABLE is a site gateway, a cloud gateway, a hub's route table (HUB/TABLE) or a cloud subnet
-    (CLOUD/SUBNET); all of them without.
+    (CLOUD/SUBNET). A hub's name alone shows all of its tables; nothing, all there are.
 
     \b
     Examples:
@@ -105,9 +105,11 @@ def _rows(settled: Settled, table: str | None, stable: Stable) -> list[Row]:
     from obrin.core.routing.tables import rows, table_names
 
     names = table_names(settled)
-    if table is not None and table not in names:
+    asked = [name for name in names if table in (None, name)]
+    asked = asked or [name for name in names if name.startswith(f"{table}/")]  # all of a hub's
+    if not asked:
         raise ObrinError(f"there is no table '{table}'. There are: {', '.join(names)}")
-    return [row for name in names if table in (None, name) for row in rows(settled, name, stable)]
+    return [row for name in asked for row in rows(settled, name, stable)]
 
 
 def _cells(row: Row) -> tuple[str, ...]:

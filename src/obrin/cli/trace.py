@@ -57,7 +57,7 @@ def trace(
         for warning in found.warnings:
             click.echo(f"Mind: {warning}.")
         if found.mtu:
-            click.echo(f"Packets of up to {found.mtu} bytes cross the tunnel whole.")
+            click.echo(f"Packets of up to {found.mtu} bytes cross whole.")
     ctx.exit(0 if found.good else 1)
 
 

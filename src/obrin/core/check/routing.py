@@ -37,6 +37,7 @@ def _preferences(settled: Settled) -> Iterator[Finding]:
         for number, name in enumerate(order):
             for earlier in (bundles[o] for o in order[:number]):
                 yield from _against(earlier, bundles[name])
+                yield from _own_first(settled, earlier, bundles[name])
 
 
 def _against(first: Bundle, later: Bundle) -> Iterator[Finding]:
@@ -63,6 +64,18 @@ def _against(first: Bundle, later: Bundle) -> Iterator[Finding]:
                 "the longest match wins before any preference: this traffic takes the other way",
                 "let both tell the same prefixes: the same networks, parts and summaries",
             )  # fmt: skip
+
+
+def _own_first(settled: Settled, first: Bundle, later: Bundle) -> Iterator[Finding]:
+    """A cloud answers by its own gateway before it answers by a hub."""
+    if later.cloud in settled.clouds[first.cloud].members:
+        yield Finding(
+            Severity.WARNING, "preference-unheeded", place_of(later),
+            f"{first.name} over hub {first.cloud} is preferred, and {later.name} ends at "
+            f"{later.cloud} itself",
+            f"{later.cloud} answers by its own gateway first: the two directions part",
+            f"prefer {later.name}, or lead it to the hub too",
+        )  # fmt: skip
 
 
 def _same_networks(one: Bundle, other: Bundle) -> bool:

@@ -26,6 +26,49 @@ def joining(settled: Settled, place: str, table: Table) -> Iterator[str]:
         yield from _internal(settled, place, table)
     elif settled.clouds[place].is_hub:
         yield from _hub(settled, place, table)
+    elif hubs := settled.hubs_of(place):
+        yield f"Routes come from {' and '.join(hubs)}, where propagation is on (1)."
+        yield ""
+
+
+def beyond_circuits(settled: Settled, place: str) -> Iterator[Prefix]:
+    """What a gateway reaches over its circuits."""
+    for leg in settled.legs_at(place):
+        if isinstance(leg, SettledCircuit):
+            at_cloud = place in settled.clouds
+            yield from announced_by_site(leg) if at_cloud else accepted_at_site(settled, leg)
+
+
+def circuit_steps(settled: Settled, place: str) -> Iterator[tuple[str, str, str]]:
+    """What to do, the check that shows it worked, and where to look when it did not."""
+    for leg in settled.legs_at(place):
+        if not isinstance(leg, SettledCircuit):
+            continue
+        at_cloud = place in settled.clouds
+        peer = format_address(leg.site_inside if at_cloud else leg.cloud_inside)
+        heard = announced_by_site(leg) if at_cloud else accepted_at_site(settled, leg)
+        session = "the session is established and " if leg.routing == "bgp" else ""
+        yield (
+            f"Enter circuit {leg.name}: its address, and routes by {leg.routing} (sheet, 4)",
+            f"{peer} answers a ping; {session}{_listed(heard)} is in the table through it",
+            f"no answer: ask {leg.provider or 'its provider'} whether the line is up, and whether "
+            "both ends have the addresses of the sheet; established and nothing learned: what the "
+            "other end announces, and what this one accepts",
+        )
+
+
+def hub_steps(settled: Settled, place: str) -> Iterator[tuple[str, str, str]]:
+    """Likewise for the members and route tables of a hub."""
+    hub = settled.clouds[place]
+    if hub.is_hub:
+        yield (
+            f"Attach {', '.join(hub.members) or 'no member yet'}, and make the route tables "
+            "(sheet, 4)",
+            f"the tables {', '.join(t.name for t in hub.hub_tables)} hold the spaces of the "
+            "members that they learn",
+            "an attachment may wait for the owner of the member to accept it; a table that learns "
+            "from nobody is empty",
+        )
 
 
 def _listed(prefixes: Iterable[Prefix]) -> str:

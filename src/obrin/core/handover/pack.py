@@ -44,8 +44,10 @@ def as_json(data: Json) -> str:
 
 
 def gateways_of(settled: Settled) -> list[str]:
-    """Everything that gets a pack: site gateways and clouds with a tunnel or circuit."""
+    """Everything that gets a pack: site gateways and clouds with a tunnel or circuit, and the
+    members of hubs."""
     used = {t.gateway for t in settled.legs()} | {t.cloud for t in settled.legs()}
+    used |= {name for name in settled.clouds if settled.hubs_of(name)}
     return [name for name in (*settled.gateways, *settled.clouds) if name in used]
 
 

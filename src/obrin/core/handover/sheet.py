@@ -8,7 +8,7 @@ from collections.abc import Iterable, Iterator
 
 from obrin.core.design.settled import Settled
 from obrin.core.handover.awake import awake_words
-from obrin.core.handover.joining import joining
+from obrin.core.handover.joining import beyond_circuits, joining
 from obrin.core.handover.mirror import (
     TunnelEnd,
     bfd_words,
@@ -77,7 +77,9 @@ def seconds(value: float, unit: str | None = None) -> str:
 def value_sheet(settled: Settled, place: str) -> str:
     """The sheet of a site gateway or a cloud gateway. Secrets are named, never shown."""
     ends = ends_at(settled, place)
-    kind = "Cloud gateway" if place in settled.clouds else "Site gateway"
+    kind = "Site gateway"
+    if place in settled.clouds:
+        kind = "Cloud gateway" if settled.legs_at(place) else "Cloud network"
     lines = [
         f"# {kind} {place}: value sheet",
         "",
@@ -91,12 +93,15 @@ def value_sheet(settled: Settled, place: str) -> str:
         *table(("Value", "Enter"), _own_values(settled, place, ends)),
         "",
     ]
-    lines += _suites(ends)
-    lines += _tunnels(settled, ends)
+    if ends:
+        lines += _suites(ends)
+        lines += _tunnels(settled, ends)
+    else:
+        lines += ["## 2. and 3. Algorithms and tunnels", "", "No tunnel ends here.", ""]
     lines += _routing(settled, place, ends)
     lines += _filters(filter_of(settled, place), ends)
     lines += _translation(ends)
-    lines += _internet_side(ends)
+    lines += _internet_side(settled, place, ends)
     return "\n".join(lines) + "\n"
 
 
@@ -107,14 +112,19 @@ def _own_values(
     if place in settled.clouds:
         cloud = settled.clouds[place]
         yield "Region", cloud.region
-        yield "Capacity class", cloud.gateway_class
         yield "Address space", ", ".join(map(str, cloud.spaces))
-        yield "Gateway subnet", str(cloud.gateway_subnet)
-        for number, address in enumerate(cloud.instances, 1):
-            yield f"Public address of instance {number}", address
+        if settled.legs_at(place):
+            yield "Capacity class", cloud.gateway_class
+            yield "Gateway subnet", str(cloud.gateway_subnet)
+            for number, address in enumerate(cloud.instances, 1):
+                zone = f", in zone {cloud.zones[number - 1]}" if cloud.zones else ""
+                yield f"Public address of instance {number}", address + zone
+        for hub in settled.hubs_of(place):
+            yield "Attached to hub", hub
         for subnet in cloud.subnets.values():
             state = "on" if subnet.propagation else "off"
-            yield f"Subnet {subnet.name}", f"{subnet.prefix}, route propagation {state}"
+            own = "".join(f"; own route {p} to {target}" for p, target in subnet.routes)
+            yield f"Subnet {subnet.name}", f"{subnet.prefix}, route propagation {state}{own}"
     else:
         gateway = settled.gateways[place]
         yield "Site", gateway.site
@@ -330,20 +340,25 @@ def _translation(ends: tuple[TunnelEnd, ...]) -> Iterator[str]:
     yield ""
 
 
-def _internet_side(ends: tuple[TunnelEnd, ...]) -> Iterator[str]:
+def _internet_side(settled: Settled, place: str, ends: tuple[TunnelEnd, ...]) -> Iterator[str]:
     number = 7 if any(end.translations for end in ends) else 6
     yield f"## {number}. On the internet side, and source translation"
     yield ""
-    yield from table(
-        ("Allow", "Between", "And"),
-        (
-            (what, end.own_address, end.remote_address)
-            for end in ends
-            for what in ("UDP 500, UDP 4500", "ESP (protocol 50)")
-        ),
-    )
-    yield ""
-    routed = sorted({str(p) for end in ends for p in end.remote_prefixes})
+    if ends:
+        yield from table(
+            ("Allow", "Between", "And"),
+            (
+                (what, end.own_address, end.remote_address)
+                for end in ends
+                for what in ("UDP 500, UDP 4500", "ESP (protocol 50)")
+            ),
+        )
+        yield ""
+    far = {p for end in ends for p in end.remote_prefixes} | set(beyond_circuits(settled, place))
+    if not far:
+        yield "Nothing: no tunnel and no circuit ends here."
+        return
+    routed = map(str, sorted(far))
     yield (
         "Leave alone, in source translation, everything whose destination is one of: "
         + ", ".join(routed)

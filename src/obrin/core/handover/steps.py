@@ -5,6 +5,7 @@ from __future__ import annotations
 from obrin.core.address.prefix import format_address
 from obrin.core.design.settled import Settled
 from obrin.core.drill.outage import predict_outage
+from obrin.core.handover.joining import circuit_steps, hub_steps
 from obrin.core.handover.mirror import TunnelEnd, ends_at
 from obrin.core.handover.standard_data import interface_name
 from obrin.core.reach.trace import probe_key
@@ -23,11 +24,18 @@ def steps(settled: Settled, place: str) -> str:
         "Values are on the sheet, secrets in `keys.json`. Go on only when a step's check holds.",
         "",
     ]
-    parts = [_cloud_first(settled, place)] if cloud else [_site_first(settled, place)]
+    parts = [_cloud_first(settled, place)] if cloud else []
+    if cloud:
+        parts += hub_steps(settled, place)
+    elif ends:
+        parts.append(_site_first(settled, place))
+    parts += circuit_steps(settled, place)
     parts += [_tunnel(end) for end in ends]
-    parts.append(_FILTER)
+    parts.append(_FILTER if settled.legs_at(place) else _FILTER_ALONE)
     parts += [_routing(end) for end in ends if end.selection == "interface"]
-    parts += [_flow(settled, place), _failover(settled, place)]
+    parts.append(_flow(settled, place))
+    if settled.legs_at(place):
+        parts.append(_failover(settled, place))
     for number, (what, check, otherwise) in enumerate(parts, 1):
         lines += [f"{number}. {what}.", f"   *Check:* {check}.", f"   *If not:* {otherwise}.", ""]
     return "\n".join(lines)
@@ -41,13 +49,28 @@ _FILTER: Part = (
 )
 
 
+_FILTER_ALONE: Part = (
+    "Enter the filter (sheet, 5)",
+    "the filter's last rule drops everything else",
+    "a rule that is missing shows in the next step: its flow is not answered",
+)
+
+
 def _cloud_first(settled: Settled, place: str) -> Part:
     cloud = settled.clouds[place]
     held = ", ".join(map(str, cloud.spaces))
+    if not settled.legs_at(place):
+        return (
+            f"Build network {held} and its subnets, and have it attached to "
+            f"{', '.join(settled.hubs_of(place)) or 'nothing yet'}",
+            "the subnets' route tables show what the hub's table for this network holds",
+            "the attachment waits for its acceptance, or propagation is off at the subnet",
+        )
+    connect = "" if cloud.is_hub else ". 'obrin connect' does this step and all others at the cloud"
     return (
         f"Build network {held}, its subnets and gateway subnet {cloud.gateway_subnet}, "
-        f"then the gateway of class {cloud.gateway_class} with {len(cloud.instances)} instances. "
-        "'obrin connect' does this step and all others at the cloud",
+        f"then the gateway of class {cloud.gateway_class} with {len(cloud.instances)} instances"
+        + connect,
         f"the gateway is ready and has the addresses {', '.join(cloud.instances)}",
         "the cloud says which resource it refuses; 'obrin check' names ranges and sizes that it "
         "does not allow. A gateway takes tens of minutes",
@@ -138,7 +161,11 @@ def _flow(settled: Settled, place: str) -> Part:
 def _failover(settled: Settled, place: str) -> Part:
     tunnels = settled.tunnels_at(place)
     if not tunnels:
-        return "Nothing is connected here", "there is nothing to check", "nothing to look at"
+        return (
+            "Lose each line on purpose, and see what 'obrin drill' says of it",
+            "what is said to move moves, and comes back with the line",
+            "nothing takes over: the design has no other way, or nothing notices the death",
+        )
     first = tunnels[0]
     return (
         f"Lose tunnel {first.label} on purpose, then bring it back",

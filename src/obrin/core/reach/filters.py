@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
-from obrin.core.address.prefix import Prefix
+from obrin.core.address.prefix import DEFAULT_ROUTE, Prefix
 from obrin.core.design.model import FilterRule
 from obrin.core.design.settled import Settled
 from obrin.core.design.values import Flow
@@ -113,8 +113,10 @@ def filter_of(settled: Settled, place: str) -> tuple[Rule, ...]:
 
     Given in the design, or else no wider than the flows that must work through that place.
     Addresses are those that the place's own hosts know: before translation on the way out, after
-    it on the way in.
+    it on the way in. A hub lets everything pass: its members and the sites filter.
     """
+    if place in settled.clouds and settled.clouds[place].is_hub:
+        return (Rule("hub-passes-all", DEFAULT_ROUTE, DEFAULT_ROUTE),)
     if place in settled.clouds:
         given, here = settled.clouds[place].filters, place
     else:
