@@ -18,7 +18,7 @@ from obrin.core.drill.elements import Element, takes
 from obrin.core.drill.load import Use, single_uses, uses
 from obrin.core.drill.outage import time_to_move
 from obrin.core.reach.model import ReachModel
-from obrin.core.reach.trace import probe_key, there_and_back
+from obrin.core.reach.trace import probe_key, stopped, there_and_back
 
 ATTACHMENT = Detector("the cloud itself", 0.0, 1.0)
 """A cloud's own tables leave an attachment that failed: the cloud knows at once."""
@@ -157,8 +157,8 @@ class Sweep:
 
     def _way(self, model: ReachModel, wish: Expectation, name: str) -> Way:
         there, back = there_and_back(model, wish, self._keys[id(wish)])
-        stopped = there.dropped or ("" if back is None else back.dropped)
-        return Way(name, wish.load or 0.0, there.ways, back.ways if back else (), stopped)
+        back_by = () if back is None else back.ways
+        return Way(name, wish.load or 0.0, there.ways, back_by, stopped(there, back))
 
     def _moved(self, before: Way, after: Way) -> Moved:
         """The first leg that changes tells how long it takes."""

@@ -18,7 +18,7 @@ from obrin.core.reach.filters import Rule, filter_of
 from obrin.core.reach.model import ReachModel
 from obrin.core.reach.packet import PacketKey
 from obrin.core.reach.paths import network_names
-from obrin.core.reach.trace import there_and_back, trace
+from obrin.core.reach.trace import stopped, there_and_back, trace
 
 WISHED, WIDER, BROKEN, CLOSED = "as wished", "wider", "BROKEN", ""
 
@@ -96,8 +96,7 @@ def _cell(
     wider = [text for text, flow in allowed.items() if not any(_within(flow, a) for a in asked)]
     broken = []
     for wish in wishes:
-        there, back = there_and_back(model, wish)
-        works = not there.dropped and (back is None or not back.dropped)
+        works = not stopped(*there_and_back(model, wish))
         if works != (wish.must == "work"):
             broken.append(f"{wish.flow} must {'work' if wish.must == 'work' else 'not'}")
     return Cell(source, destination, tuple(allowed), tuple(wider), tuple(broken))

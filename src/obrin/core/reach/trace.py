@@ -256,3 +256,8 @@ def there_and_back(
     if there.arrived is None:
         return there, None
     return there, trace(model, expectation.destination, there.arrived.reply(), answer=True)
+
+
+def stopped(there: Trace, back: Trace | None) -> str:
+    """Why a flow does not work, there or back; empty when it does."""
+    return there.dropped or ("" if back is None else back.dropped)
