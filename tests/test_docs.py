@@ -1,10 +1,14 @@
-"""The state diagrams in the docs are those of the tables in the code."""
+"""What the docs take from the code is as the code has it: states, and the design file's keys."""
 
 from __future__ import annotations
 
 import enum
+import json
+import re
 from pathlib import Path
 
+import obrin
+from obrin.core.design.reference import design_schema, reference_text
 from obrin.wire.bgp.fsm import TRANSITIONS as BGP
 from obrin.wire.ike.transitions import TRANSITIONS as IKE
 
@@ -33,3 +37,23 @@ def page() -> str:
 
 def test_the_diagrams_are_the_tables() -> None:
     assert PAGE.read_text(encoding="utf-8") == page()
+
+
+def test_the_reference_and_the_schema_are_those_of_the_code() -> None:
+    docs = PAGE.parent
+    assert (docs / "design-file.md").read_text(encoding="utf-8") == reference_text()
+    written = (docs / "design.schema.json").read_text(encoding="utf-8")
+    assert json.loads(written) == design_schema()
+
+
+def test_every_finding_of_the_code_is_in_the_docs() -> None:
+    checks = Path(obrin.__file__).parent / "core" / "check"
+    codes = set()
+    for file in checks.glob("*.py"):
+        codes |= set(
+            re.findall(r'Finding\(\s*Severity\.[A-Z]+,\s*"([a-z0-9-]+)"', file.read_text("utf-8"))
+        )
+    table = (PAGE.parent / "findings.md").read_text(encoding="utf-8")
+    told = set(re.findall(r"`([a-z0-9-]+)`", "\n".join(
+        line.split(" | ")[0] for line in table.splitlines() if line.startswith("| `"))))  # fmt: skip
+    assert codes <= told
