@@ -55,7 +55,7 @@ def test_a_trace_through_the_hub_and_one_that_stops(folder: Folder) -> None:
 
 def test_drills_name_hubs_zones_and_circuits(folder: Folder) -> None:
     (found,) = folder.obrin("drill", "circuit:harbour-line", "--json").good().json
-    assert {m["noticed_by"] for m in found["moved"]} == {"BGP hold time 9 s"}
+    assert {m["noticed_by"] for m in found["moved"]} == {"BFD, 3 times 0.3 s"}
     assert found["fullest"]["name"] == "uplink hh-east/fibre"
     run = folder.obrin("drill", "--kind", "hub").bad(1, "6 of 6 flows", "hub:crossing")
     assert "Single points of failure: hub:crossing" in run.out

@@ -29,6 +29,9 @@ from tests.doubles import settled_of, swap
 CROSSING = (Path(obrin.__file__).parent / "demo" / "crossing.yaml").read_text()
 
 
+NO_BFD = ("    bfd: {interval: 300 ms}\n", "")
+
+
 def crossing(*changes: tuple[str, str]) -> Settled:
     return settled_of(swap(*changes, text=CROSSING))
 
@@ -165,8 +168,11 @@ def test_a_hub_leads_between_its_members_and_drills_know_it() -> None:
     one = sweep.try_one(parse_elements(settled, ["hub:crossing"]))
     assert len(one.lost) == len(sweep.flows) == 6
     line = sweep.try_one(parse_elements(settled, ["provider:sea-cable"]))
-    assert {(m.before, m.after, m.seconds) for m in line.moved} == {
-        ("harbour-line/circuit", "harbour-crossing/north", 9.0)}  # fmt: skip
+    assert {(m.before, m.after, round(m.seconds, 3)) for m in line.moved} == {
+        ("harbour-line/circuit", "harbour-crossing/north", 0.9)}  # fmt: skip
+    slow = Sweep(crossing(NO_BFD), PRACTICE_CLOUD)
+    moved = slow.try_one(parse_elements(slow.settled, ["circuit:harbour-line"])).moved
+    assert {(m.seconds, m.noticed.name) for m in moved} == {(9.0, "BGP hold time 9 s")}
     zone = sweep.try_one(parse_elements(settled, ["zone:east-3/a"]))
     assert zone.keeps_the_promise
     gateway = sweep.try_one(parse_elements(settled, ["gateway:hh-east"]))
@@ -302,8 +308,8 @@ SEEDED = {
     ),
     "static-unmonitored": (
         "static-unmonitored",
+        (("    rate: 1 Gbit/s\n    hold: 9 s", "    rate: 1 Gbit/s\n    routing: static"), NO_BFD),
         (("    rate: 1 Gbit/s\n    hold: 9 s", "    rate: 1 Gbit/s\n    routing: static"),),
-        (),
     ),
     "circuit-alone": (
         "circuit-alone",

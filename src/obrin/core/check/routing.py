@@ -166,12 +166,12 @@ def _internal(settled: Settled) -> Iterator[Finding]:
 
 def _circuits(settled: Settled) -> Iterator[Finding]:
     for name, circuit in settled.circuits.items():
-        if circuit.routing == "static":
+        if circuit.routing == "static" and circuit.bfd is None:
             yield Finding(
                 Severity.ERROR, "static-unmonitored", ("circuits", name, "routing"),
                 f"circuit {name} has static routes, and nothing watches the line",
                 "when it dies the routes stay: everything sent into it is lost",
-                "use BGP on it",
+                "use BGP or BFD on it",
             )  # fmt: skip
         others = [b for b in settled.bundles() if b.site == circuit.site and b is not circuit]
         if not any(_same_networks(circuit, other) for other in others):

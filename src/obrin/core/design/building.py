@@ -27,7 +27,7 @@ from obrin.core.design.settled import (
 from obrin.core.design.settling.suites import suite_of
 from obrin.core.design.settling.work import prefixes_in
 from obrin.core.errors import AddressError, SettleError
-from obrin.core.ipsec.liveness import Liveness
+from obrin.core.ipsec.liveness import Bfd, Liveness
 
 PickPrefix = Callable[[str, Prefix | None], Prefix]
 PickPrefixes = Callable[[str, tuple[Prefix, ...] | None], tuple[Prefix, ...]]
@@ -147,6 +147,7 @@ def build_settled(design: Design, choices: Choices, today: date | None = None) -
             tuple(Exposure("", p, p) for p in spaces_behind(clouds, circuit.cloud, name)),
             circuit.routing, int(circuit.hold), ranks[circuit.site][name].prepend,
             prefix6(f"circuits.{name}.inside6", circuit.inside6),
+            None if circuit.bfd is None else Bfd(circuit.bfd.interval, circuit.bfd.multiplier),
         )
         for name, circuit in design.circuits.items()
     }  # fmt: skip

@@ -7,6 +7,7 @@ from typing import Annotated, Literal
 from pydantic import BeforeValidator, Field, PlainSerializer, WithJsonSchema
 
 from obrin.core.address.prefix import Prefix
+from obrin.core.design.timers import BfdSpec
 from obrin.core.design.values import (
     Ipv4PrefixText,
     Ipv6PrefixText,
@@ -99,3 +100,6 @@ class Circuit(Entity):
     )
     routing: Literal["bgp", "static"] = Field("bgp", description="How routes are made known.")
     hold: Seconds = Field(90.0, description="Hold time of its BGP session.")
+    bfd: BfdSpec | None = Field(
+        None, description="BFD on it; with static routes too, which leave when it fails."
+    )

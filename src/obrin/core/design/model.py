@@ -12,6 +12,7 @@ from pydantic import Field
 from obrin.core.design.joining import Circuit, CloudTable, Hub
 from obrin.core.design.profile_spec import ProfileSpec
 from obrin.core.design.protection import AuthoritySpec, Policy, SuiteSpec
+from obrin.core.design.timers import BfdSpec, Liveness
 from obrin.core.design.values import (
     Day,
     FlowText,
@@ -216,23 +217,6 @@ class Tunnel(Entity):
     )
     inside6: Ipv6PrefixText | None = Field(
         None, description="The same for IPv6. Blank: settled where the design is dual-stack."
-    )
-
-
-class Liveness(Entity):
-    """Dead-peer detection (RFC 7296 section 2.4)."""
-
-    delay: Seconds = Field(10.0, description="Silence before asking.")
-    wait: Seconds = Field(1.0, description="First wait for an answer; it doubles with each try.")
-    tries: Annotated[int, Field(ge=1, le=10)] = Field(4, description="Sends before giving up.")
-
-
-class BfdSpec(Entity):
-    """Watching the path inside each tunnel by BFD (RFC 5880)."""
-
-    interval: Seconds = Field(0.3, ge=0.05, le=60.0, description="Between packets, both ways.")
-    multiplier: Annotated[int, Field(ge=1, le=50)] = Field(
-        3, description="Packets that may be missed before the path is taken for dead."
     )
 
 

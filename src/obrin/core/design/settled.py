@@ -101,6 +101,7 @@ class SettledCircuit(Inside):
     hold: int
     prepend: int = 0
     inside6: Prefix | None = None
+    bfd: Bfd | None = None
 
     @property
     def label(self) -> str:

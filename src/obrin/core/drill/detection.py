@@ -27,11 +27,12 @@ def detectors(settled: Settled, link: SettledLink | SettledCircuit) -> tuple[Det
     found = []
     if link.routing == "bgp":
         found.append(Detector(f"BGP hold time {link.hold} s", link.hold * 2 / 3, float(link.hold)))
-    if isinstance(link, SettledCircuit):
-        return tuple(found)
     if link.bfd is not None:
         name = f"BFD, {link.bfd.multiplier} times {link.bfd.interval:g} s"
-        found.append(Detector(name, *link.bfd.detection()))
+        shortest, longest = link.bfd.detection()
+        found.append(Detector(name, round(shortest, 6), round(longest, 6)))
+    if isinstance(link, SettledCircuit):
+        return tuple(sorted(found, key=lambda d: d.longest))
     if link.routing == "bgp" or link.selection == "policy" or watches_routes(settled, link):
         found.append(Detector("dead-peer detection", *link.liveness.detection()))
     return tuple(sorted(found, key=lambda d: d.longest))

@@ -99,6 +99,8 @@ def _circuits(
             ("Own AS number", *(str(p.local_as) for p in policies)),
             ("Peer's AS number", *(str(p.peer_as) for p in policies)),
             ("Hold time in s", *(str(c.hold) for c in circuits)),
+            ("BFD", *("off" if c.bfd is None else f"every {c.bfd.interval:g} s, dead after "
+                      f"{c.bfd.multiplier} missed" for c in circuits)),
             ("Local preference of what it tells", *(str(p.local_pref) for p in policies)),
             ("Own AS in front, more often", *(str(p.prepend or "none") for p in policies)),
             ("Announce to it", *map(_listed, tells)),
