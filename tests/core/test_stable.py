@@ -181,6 +181,18 @@ def test_a_summary_stands_for_what_is_inside_while_something_is() -> None:
     assert vias(Stable(state.network, {"ab", "db"}, state), "c") == {}
 
 
+def test_prefixes_that_look_alike_but_for_a_summary_are_told_apart() -> None:
+    wide, beside = P("10.1.0.0/16"), P("10.3.0.0/16")
+    state = stable(
+        session("a", "b", own=(NET,)), session("e", "b", own=(beside,)),
+        session("b", "c", own=(wide,), passes=True, summaries=(wide,)),
+    )  # fmt: skip
+    expected = {"10.1.0.0/16": "bc", "10.3.0.0/16": "bc"}
+    assert vias(state, "c") == expected
+    groups = {str(p): h.via for kinds, h in state.groups("c") for k in kinds for p in k.prefixes}
+    assert groups == expected
+
+
 def test_default_origination_is_the_widest_summary() -> None:
     everything = P("0.0.0.0/0")
     state = stable(
@@ -271,9 +283,13 @@ def networks(draw) -> list[Session]:
                     draw(st.sets(st.sampled_from([NET, OTHER, P("10.3.0.0/16")]), max_size=2))
                 )
                 accept = draw(st.sampled_from([None, PrefixList([NET]), PrefixList([wide])]))
+                summary = (
+                    (P("10.1.0.0/16"),) if one in "bcd" and draw(st.integers(0, 3)) == 0 else ()
+                )
                 made.append(
                     session(
-                        one, other, f"{one}{other}{number}", own if one in "aef" else (),
+                        one, other, f"{one}{other}{number}", own if one in "aef" else summary,
+                        summaries=summary,
                         passes=one in "bcd", accept=accept,
                         pref=draw(st.sampled_from([100, 150])) if other in "aef" else 100,
                         prepend=draw(st.integers(0, 1)), number=number,
@@ -290,7 +306,7 @@ def plain(sessions: list[Session], lost: set[str]) -> dict[str, dict[Prefix, tup
         for prefix in s.announces:
             owners.setdefault(prefix, set()).add(s.sender)
     tables: dict[str, dict[Prefix, tuple]] = {r: {} for r in ROUTERS}
-    for prefix, mine in owners.items():
+    for prefix, mine in sorted(owners.items(), key=lambda item: -item[0].length):
         for _ in range(30):
             before = {r: t.get(prefix) for r, t in tables.items()}
             for router in ROUTERS:
@@ -298,7 +314,15 @@ def plain(sessions: list[Session], lost: set[str]) -> dict[str, dict[Prefix, tup
                 for s in alive:
                     if s.receiver != router or router in mine:
                         continue
+                    if any(w != prefix and w.covers(prefix) for w in s.export.summaries):
+                        continue
                     if prefix in s.announces:
+                        if prefix in s.export.summaries and not any(
+                            prefix != p and prefix.covers(p)
+                            and (p in tables[s.sender] or s.sender in owners[p])
+                            for p in owners
+                        ):  # fmt: skip
+                            continue
                         path = ()
                     elif s.export.passes_on and prefix in tables[s.sender]:
                         best = tables[s.sender][prefix]

@@ -1,9 +1,10 @@
 """How classes of prefixes look from below: to routers that hear the same routers pass things on.
 
 What such a router makes of a class depends on a few things only: how long the AS path is that each
-of those above would tell, its origin and marks, and whether the router's lists let it in. Classes
-that look the same are one group. Left out of groups, for each router, are the few classes that
-concern just this one: its own, those told to it alone, and those that come from it.
+of those above would tell, its origin and marks, whether a summary is told instead, and whether the
+router's lists let it in. Classes that look the same are one group. Left out of groups, for each
+router, are the few classes that concern just this one: its own, those told to it alone, and those
+that come from it.
 """
 
 from __future__ import annotations
@@ -11,6 +12,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 
+from obrin.core.address.prefix import Prefix
 from obrin.core.routing.network import Network, PrefixClass
 from obrin.core.routing.path import Path
 
@@ -38,6 +40,7 @@ def make_view(network: Network, above: tuple[str, ...], held_by: HeldBy) -> View
     """`held_by` tells what a router above has: its path, its way, and whether it is internal."""
     below = [r for r, upstream in network.upstream.items() if upstream == above]
     lists = frozenset[int]().union(*(network.lets_in.get(r, frozenset()) for r in below))
+    summed = frozenset[Prefix]().union(*(network.summed.get(r, frozenset()) for r in below))
     view = View()
     for kind in network.classes:
         looks: list[Look | None] = []
@@ -52,7 +55,7 @@ def make_view(network: Network, above: tuple[str, ...], held_by: HeldBy) -> View
             for asn in set(path.as_path):
                 view.by_asn.setdefault(asn, []).append(kind)
         if any(look is not None for look in looks):
-            key = (tuple(looks), kind.lists & lists, kind.bits)
+            key = (tuple(looks), kind.lists & lists, kind.summaries & summed, kind.bits)
             view.groups.setdefault(key, []).append(kind)
     return view
 

@@ -66,12 +66,14 @@ class Session:
 @dataclass(frozen=True, slots=True, eq=False)
 class PrefixClass:
     """Prefixes treated alike. `announced` are the numbers of the lists of announcements that hold
-    them, `lists` those of the lists of what is accepted that let them in."""
+    them, `lists` those of the lists of what is accepted that let them in, `summaries` what some
+    session tells instead of them."""
 
     number: int
     bits: int
     announced: frozenset[int]
     lists: frozenset[int]
+    summaries: frozenset[Prefix]
     prefixes: list[Prefix] = field(default_factory=list)
 
 
@@ -119,6 +121,10 @@ class Network:
         self.passers = {s.sender for found in self.passing.values() for s in found}
         self.upstream = {
             r: tuple(dict.fromkeys(s.sender for s in found)) for r, found in self.passing.items()
+        }
+        self.summed = {
+            r: frozenset(summary for s in found for summary in s.export.summaries)
+            for r, found in self.into.items()
         }
         self.ways = {r: frozenset(s.via for s in found) for r, found in self.into.items()}
         self.asn_of = {s.receiver: s.accept.local_as for s in self.sessions}
@@ -181,7 +187,7 @@ class Network:
                 if cover.length <= prefix.length
                 for number in found
             )
-            inside = tuple(
+            inside = frozenset(
                 cover for cover, _ in summaries.matches(prefix.value, prefix.bits)
                 if cover.length <= prefix.length
             )  # fmt: skip
@@ -189,7 +195,7 @@ class Network:
             key = (prefix.bits, own, lists, inside, prefix in inside)
             entry = made.get(key)
             if entry is None:
-                entry = made[key] = PrefixClass(len(made), prefix.bits, own, lists)
+                entry = made[key] = PrefixClass(len(made), prefix.bits, own, lists, inside)
                 self.classes.append(entry)
                 for number in own:
                     self._in_list.setdefault(number, []).append(entry)

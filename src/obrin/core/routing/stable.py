@@ -162,6 +162,7 @@ class Stable:
         looks: list[object] = [
             kind.announced & network.told_to.get(router, _NONE),
             kind.lists & network.lets_in.get(router, _NONE),
+            kind.summaries & network.summed.get(router, _NO_PREFIXES),
             kind.bits,
         ]
         ways, asn = network.ways.get(router, _NO_WAYS), network.asn_of.get(router)
@@ -376,3 +377,4 @@ class Stable:
 
 _NONE: frozenset[int] = frozenset()
 _NO_WAYS: frozenset[str] = frozenset()
+_NO_PREFIXES: frozenset[Prefix] = frozenset()
