@@ -252,7 +252,7 @@ def test_a_tunnel_that_lost_its_child_starts_anew(who: int) -> None:
 
 
 def test_pfs_at_one_end_dies_at_expiry_and_comes_back_without_it() -> None:
-    """What N08 looks like from outside: up, then gone at the first rekey, then up again."""
+    """What forward secrecy at one end only looks like from outside: up, then gone at the first rekey, then up again."""
     life = {"encryption": "AES-GCM-16-256", "prf": "PRF-HMAC-SHA2-256", "group": "31",
             "esp_lifetime": 600.0}  # fmt: skip
     net = started(*pair((make_suite("a", **life),), (make_suite("b", pfs=None, **life),)))
