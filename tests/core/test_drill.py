@@ -324,6 +324,18 @@ def test_single_tunnels_and_single_connections_have_limits_of_their_own() -> Non
     assert (fullest.name, fullest.share) == ("uplink pier-gw/fibre", 0.4)
 
 
+def test_what_shared_tunnels_carry_is_spread_over_those_that_are_up() -> None:
+    text = TWO_SITES
+    for name, uplink, number in (("x", "fibre", 1), ("y", "radio", 2)):
+        line = f"      {name}: {{gateway: pier-gw, uplink: {uplink}, instance: {number}}}"
+        text = swap((line, line.replace("}", ", role: shared}")), text=text)
+    sweep = Sweep(settled_of(text), PRACTICE_CLOUD)
+    assert sweep.try_one(()).too_much == ()  # 10 Mbit/s on each; the radio carries 10
+    assert sweep.try_one(()).fullest.name == "uplink pier-gw/radio"
+    alone = sweep.try_one(parse_elements(sweep.settled, ["uplink:pier-gw/fibre"]))
+    assert alone.too_much == ("uplink pier-gw/radio gets 20 Mbit/s, it carries 10",)
+
+
 def test_outages_are_drawn_from_a_tenth_of_a_second_to_minutes() -> None:
     bars = [Bar("tunnel:a/b", 0.6, 0.9, False, "1 flow"), Bar("gateway:c", 0, 0, True, "2 flows lost"),
             Bar("cloud:d", 0.0, 0.05, False, "at once")]  # fmt: skip

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable, Iterator
+from collections.abc import Collection, Iterable, Iterator
 from dataclasses import dataclass
 
+from obrin.core.design.arrangement import SHARED
 from obrin.core.design.offering import Offering
-from obrin.core.design.settled import Settled, SettledCircuit
+from obrin.core.design.settled import Leg, Settled, SettledCircuit, SettledTunnel
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,21 +31,42 @@ class Use:
         return f"{self.name} gets {self.rate:g} Mbit/s, it carries {self.most:g}"
 
 
-def uses(
-    settled: Settled, offering: Offering, carried: Iterable[tuple[str, float]]
-) -> Iterator[Use]:
-    """`carried` are (way, Mbit/s). Everything with a known limit that carries something."""
-    loads: dict[tuple[str, str], float] = defaultdict(float)
+def spread(
+    settled: Settled, carried: Iterable[tuple[str, float]], lost: Collection[str]
+) -> Iterator[tuple[Leg, float]]:
+    """Loads of tunnels and circuits. Many connections spread over tunnels that share: what a flow
+    carries is theirs in equal parts, as far as they are up."""
     for label, rate in carried:
-        if rate and label in settled.index.by_label:
-            leg = settled.leg(label)
-            loads["gateway", leg.gateway] += rate
-            if isinstance(leg, SettledCircuit):
-                loads["circuit", leg.name] += rate
-            else:
-                loads["tunnel", label] += rate
-                loads["uplink", f"{leg.gateway}/{leg.uplink.name}"] += rate
-                loads["instance", f"{leg.cloud}/{leg.instance}"] += rate
+        leg = settled.index.by_label.get(label)
+        if leg is None or not rate:
+            continue
+        legs: list[Leg] = [leg]
+        if isinstance(leg, SettledTunnel) and leg.role == SHARED:
+            legs = [
+                t for t in settled.links[leg.link].tunnels
+                if t.role == SHARED and t.gateway == leg.gateway and t.label not in lost
+            ]  # fmt: skip
+        for one in legs:
+            yield one, rate / len(legs)
+
+
+def uses(
+    settled: Settled,
+    offering: Offering,
+    carried: Iterable[tuple[str, float]],
+    lost: Collection[str] = (),
+) -> Iterator[Use]:
+    """`carried` are (way, Mbit/s), `lost` the ways that failed. Everything with a known limit that
+    carries something."""
+    loads: dict[tuple[str, str], float] = defaultdict(float)
+    for leg, rate in spread(settled, carried, lost):
+        loads["gateway", leg.gateway] += rate
+        if isinstance(leg, SettledCircuit):
+            loads["circuit", leg.name] += rate
+        else:
+            loads["tunnel", leg.label] += rate
+            loads["uplink", f"{leg.gateway}/{leg.uplink.name}"] += rate
+            loads["instance", f"{leg.cloud}/{leg.instance}"] += rate
     for (kind, name), rate in sorted(loads.items()):
         most = _limit(settled, offering, kind, name)
         if most:

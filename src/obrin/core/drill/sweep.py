@@ -119,7 +119,7 @@ class Sweep:
         touched = {self.flows[number][0].flow for number in changed}
         apart = [flow for flow in self._apart if flow not in touched]
         apart += [w.flow for w in changed.values() if w.apart]
-        used = self._uses(changed)
+        used = self._uses(changed, failed)
         too_much = tuple(use.too_much for use in used if use.too_much)
         fullest = max(used, key=lambda use: use.share, default=None)
         return Outcome(failed, tuple(lost), tuple(moved), too_much, tuple(apart), fullest)
@@ -176,9 +176,10 @@ class Sweep:
         texts = " + ".join(was), " + ".join(now)
         return Moved(before.flow, *texts, self._outages[one, other])
 
-    def _uses(self, changed: dict[int, Way]) -> list[Use]:
+    def _uses(self, changed: dict[int, Way], failed: Sequence[Element]) -> list[Use]:
         if not self._loaded:
             return []
+        lost = frozenset[str]().union(*(self._takes.get(e, frozenset()) for e in failed))
         now = [
             (changed.get(number, way), wish.largest or 0.0)
             for number, (way, wish) in enumerate(self.flows)
@@ -186,7 +187,7 @@ class Sweep:
         carried = [(leg, way.load) for way, _ in now if not way.stopped for leg in way.there]
         single = [(way.flow, way.there, most) for way, most in now if most and not way.stopped]
         return [
-            *uses(self.settled, self._offering, carried),
+            *uses(self.settled, self._offering, carried, lost),
             *single_uses(self.settled, self._offering, single),
         ]
 
