@@ -21,11 +21,11 @@ from obrin.core.ipsec.selectors import ANY_IPV4, Selector, narrow
 from obrin.core.ipsec.suite import SHIPPED, make_suite
 from obrin.core.reach.filters import Rule, RuleSet, filter_of, rules_for
 from obrin.core.reach.model import ReachModel
-from obrin.core.reach.packet import PacketKey
 from obrin.core.reach.trace import there_and_back
 from obrin.core.routing.decision import RULES, decide
 from obrin.core.routing.forwarding import Route, RouteKind, forwarding_table
 from obrin.core.routing.model import all_up, state_of, table_of
+from obrin.core.routing.packet import PacketKey
 from obrin.core.routing.path import Candidate, Path, Peer
 from obrin.core.routing.policy import PrefixList, SessionPolicy, export_path, import_path
 from tests.doubles import DESIGN, settled_of, swap

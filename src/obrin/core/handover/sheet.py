@@ -22,7 +22,7 @@ from obrin.core.handover.standard_data import bgp_identifier, interface_name
 from obrin.core.ipsec.profile import UNITS, Profile
 from obrin.core.ipsec.suite import Suite
 from obrin.core.reach.filters import ANY_PORT, Rule, filter_of
-from obrin.core.reach.packet import ICMP, TCP, UDP
+from obrin.core.routing.packet import ICMP, TCP, UDP
 
 _NAMES = {ICMP: "ICMP", TCP: "TCP", UDP: "UDP"}
 

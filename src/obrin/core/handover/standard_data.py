@@ -15,7 +15,7 @@ from obrin.core.handover.mirror import TunnelEnd, ends_at
 from obrin.core.ipsec.liveness import Bfd
 from obrin.core.ipsec.suite import Suite
 from obrin.core.reach.filters import ANY_PORT, Rule, filter_of
-from obrin.core.reach.packet import ICMP, TCP, UDP
+from obrin.core.routing.packet import ICMP, TCP, UDP
 
 FILTER_NAME = "tunnel-traffic"
 Json = dict[str, Any]

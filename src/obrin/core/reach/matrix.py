@@ -16,9 +16,9 @@ from obrin.core.design.settled import Settled, host_of
 from obrin.core.design.values import PROTOCOLS, Flow
 from obrin.core.reach.filters import Rule, filter_of
 from obrin.core.reach.model import ReachModel
-from obrin.core.reach.packet import PacketKey
 from obrin.core.reach.paths import network_names
 from obrin.core.reach.trace import stopped, there_and_back, trace
+from obrin.core.routing.packet import PacketKey
 
 WISHED, WIDER, BROKEN, CLOSED = "as wished", "wider", "BROKEN", ""
 

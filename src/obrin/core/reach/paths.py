@@ -8,8 +8,8 @@ from obrin.core.design.settled import Settled, SettledCircuit
 from obrin.core.design.values import Flow
 from obrin.core.handover.wrapping import wrapping_of
 from obrin.core.reach.model import ReachModel
-from obrin.core.reach.packet import PacketKey
 from obrin.core.reach.trace import Trace, trace
+from obrin.core.routing.packet import PacketKey
 
 End = tuple[str, int | None]
 """`place/network`, and an address in it or None for the one that stands for it in probes."""

@@ -16,9 +16,9 @@ from obrin.core.design.settled import (
     SettledTunnel,
 )
 from obrin.core.reach.model import ReachModel
-from obrin.core.reach.packet import PacketKey
 from obrin.core.routing.forwarding import Route, RouteKind
 from obrin.core.routing.model import attachment, entered
+from obrin.core.routing.packet import PacketKey
 
 MOST_HOPS = 16
 FARTHEST = 1 << 30

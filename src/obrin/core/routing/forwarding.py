@@ -9,8 +9,8 @@ from dataclasses import dataclass, replace
 
 from obrin.core.address.prefix import Prefix
 from obrin.core.address.table import PrefixTable
-from obrin.core.reach.packet import PacketKey
 from obrin.core.routing.decision import Decision
+from obrin.core.routing.packet import PacketKey
 
 
 class RouteKind(enum.Enum):

@@ -13,7 +13,7 @@ from obrin.core.handover.pack import Pack
 from obrin.core.handover.secrets import BY_KEY, Secrets, certificate_data
 from obrin.core.handover.standard_data import suite_data
 from obrin.core.reach.filters import Rule, filter_of
-from obrin.core.reach.packet import ICMP, TCP, UDP
+from obrin.core.routing.packet import ICMP, TCP, UDP
 from obrin.live.practice.beyond import refuse_beyond
 
 Json = dict[str, Any]

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 from obrin.core.address.prefix import format_address
-from obrin.core.reach.packet import PacketKey
+from obrin.core.routing.packet import PacketKey
 from obrin.wire.packet import ICMP, Ipv4
 
 KEPT = 512

@@ -13,7 +13,7 @@ from obrin.core.ipsec.registry import ALGORITHMS, Kind
 from obrin.core.ipsec.selectors import Selector
 from obrin.core.ipsec.suite import Suite, make_suite
 from obrin.core.reach.filters import ANY_PORT, Rule
-from obrin.core.reach.packet import ICMP, TCP, UDP
+from obrin.core.routing.packet import ICMP, TCP, UDP
 from obrin.core.routing.policy import WELL_KNOWN, PrefixList, SessionPolicy
 from obrin.live.practice.credentials import Wall, credential_from, wall_clock
 from obrin.live.practice.node_config import NodeConfig, NodeNeighbour, NodeTunnel

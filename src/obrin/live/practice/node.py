@@ -14,8 +14,8 @@ from obrin.core.address.prefix import format_address, parse_ipv4
 from obrin.core.address.table import PrefixTable
 from obrin.core.address.translation import inward, outward
 from obrin.core.reach.filters import RuleSet
-from obrin.core.reach.packet import PacketKey
 from obrin.core.routing.forwarding import Route, RouteKind, bgp_routes, forwarding_table
+from obrin.core.routing.packet import PacketKey
 from obrin.live.practice.bfd_sessions import BfdSessions
 from obrin.live.practice.bgp_over_tcp import BgpOverTcp
 from obrin.live.practice.drops import DropLog, packet_key

@@ -10,9 +10,9 @@ from obrin.core.design.settled import host_of
 from obrin.core.ipsec.liveness import Liveness
 from obrin.core.ipsec.selectors import ANY_IPV4, Selector
 from obrin.core.reach.filters import RuleSet, rules_for
-from obrin.core.reach.packet import PacketKey
 from obrin.core.routing.decision import decide
 from obrin.core.routing.forwarding import Route, RouteKind, flow_number
+from obrin.core.routing.packet import PacketKey
 from obrin.core.routing.path import Candidate
 from obrin.core.routing.policy import PrefixList, SessionPolicy
 from obrin.live.practice.cloud.bodies import (
