@@ -16,7 +16,7 @@ Command = TypeVar("Command", bound=Callable[..., Any])
 
 if TYPE_CHECKING:
     from obrin.cli.outage_figure import Bar
-    from obrin.core.drill.sweep import Outcome
+    from obrin.core.drill.sweep import Outcome, Sweep
 
 
 def _to(default: str) -> Callable[[Command], Command]:
@@ -103,6 +103,14 @@ def draw_reach(target: str, failed: tuple[str, ...], design_file: str | None) ->
     click.echo(f"{path} written.")
 
 
+def _sweep(design_file: str | None) -> Sweep:
+    from obrin.core.drill.sweep import Sweep
+
+    project = project_of(design_file)
+    document, _, settled = project.on_trial()
+    return Sweep(settled, project.offering(document.design))
+
+
 @draw.command("outages")
 @_to("outages.svg")
 @design_option
@@ -116,12 +124,10 @@ def draw_outages(target: str, design_file: str | None) -> None:
     path, kind = _kind(target)
     from obrin.cli.outage_figure import outage_bytes
     from obrin.core.drill.elements import elements
-    from obrin.core.drill.sweep import Sweep
     from obrin.live.files import write_whole_bytes
 
-    project = project_of(design_file)
-    document, _, settled = project.on_trial()
-    sweep = Sweep(settled, project.offering(document.design))
+    sweep = _sweep(design_file)
+    settled = sweep.settled
     bars = [bar for element in elements(settled) if (bar := _bar(sweep.try_one((element,))))]
     write_whole_bytes(path, outage_bytes(f"Outages of {settled.name}", bars, kind))
     click.echo(f"{path} written.")
@@ -162,12 +168,10 @@ def draw_drill(target: str, design_file: str | None) -> None:
     path, kind = _kind(target)
     from obrin.cli.grid_figure import Look, grid_bytes
     from obrin.core.drill.elements import elements
-    from obrin.core.drill.sweep import Sweep
     from obrin.live.files import write_whole_bytes
 
-    project = project_of(design_file)
-    document, _, settled = project.on_trial()
-    sweep = Sweep(settled, project.offering(document.design))
+    sweep = _sweep(design_file)
+    settled = sweep.settled
     failures, flows = elements(settled), [way.flow for way, _ in sweep.flows]
     at = {flow: n for n, flow in enumerate(flows)}
     looks = {

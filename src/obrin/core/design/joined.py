@@ -62,10 +62,12 @@ def spaces_behind(clouds: dict[str, SettledCloud], name: str, way: str) -> tuple
     cloud = clouds[name]
     if not cloud.is_hub:
         return cloud.spaces
-    learns = next((t.learns for t in cloud.hub_tables if way in t.users), frozenset())
+    table = cloud.table_of(way)
     return tuple(
-        space for member in cloud.members if member in learns for space in clouds[member].spaces
-    )
+        space
+        for member in cloud.members if table is not None and member in table.learns
+        for space in clouds[member].spaces
+    )  # fmt: skip
 
 
 def hub_tables(design: Design, name: str) -> Iterator[SettledHubTable]:

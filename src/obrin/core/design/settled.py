@@ -205,6 +205,10 @@ class SettledCloud:
         """Whether a prefix lies inside the cloud's space."""
         return any(space.covers(prefix) for space in self.spaces)
 
+    def table_of(self, user: str) -> SettledHubTable | None:
+        """The route table of a hub that a member, link or circuit uses; None where this is none."""
+        return next((table for table in self.hub_tables if user in table.users), None)
+
     def router_id(self, instance: int) -> int:
         """The instance's address in the gateway subnet, after the cloud's reserved ones."""
         return self.gateway_subnet.value + 3 + instance

@@ -31,15 +31,12 @@ def predict_outage(settled: Settled, tunnel: SettledTunnel) -> Outage:
     """For the silent death of a tunnel that carries the traffic; the soonest detector moves it."""
     link = settled.links[tunnel.link]
     others = [t for t in link.tunnels if t is not tunnel]
-    found = detectors(settled, link)
-    if not found:
+    noticed = time_to_move(settled, tunnel, others[0] if others else None)
+    if noticed is None:
         return Outage(0.0, None, "nothing", None)
-    low, high = min(d.shortest for d in found), found[0].longest
     if not others:
-        return Outage(low, None, found[0].name, None)
-    if others[0].role == SPARE:
-        high += SPARE_START
-    return Outage(low, high, found[0].name, others[0].name)
+        return Outage(noticed.shortest, None, noticed.name, None)
+    return Outage(noticed.shortest, noticed.longest, noticed.name, others[0].name)
 
 
 def time_to_move(settled: Settled, before: Leg, after: Leg | None) -> Detector | None:

@@ -8,7 +8,7 @@ from obrin.core.address.prefix import Prefix
 from obrin.core.design.settled import Settled
 from obrin.core.reach.filters import Rule, RuleSet, filter_of
 from obrin.core.routing.forwarding import Route
-from obrin.core.routing.model import all_up, network_of
+from obrin.core.routing.model import state_of
 from obrin.core.routing.stable import Stable
 
 _EVERYTHING = RuleSet(Rule("any", Prefix(bits, 0, 0), Prefix(bits, 0, 0)) for bits in (32, 128))
@@ -34,11 +34,8 @@ class ReachModel:
 
     def __init__(self, settled: Settled, up: Collection[str] | None = None) -> None:
         self.settled = settled
-        self.stable = Stable(network_of(settled))
+        self.stable = state_of(settled, up)
         self._rules: dict[str, RuleSet] = {}
-        if up is not None:
-            lost = all_up(settled) - frozenset(up)
-            self.stable = Stable(self.stable.network, lost, self.stable)
 
     def without(self, lost: Collection[str]) -> ReachModel:
         """The same with some ways lost: nothing is made anew but what they carried, and that only

@@ -13,15 +13,16 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 
 from obrin.core.address.prefix import Prefix
+from obrin.core.routing.held import Held
 from obrin.core.routing.network import Network, PrefixClass
-from obrin.core.routing.path import Path
 
 Look = tuple[int, int, tuple[int, ...], bool]
 
 
-def look_of(path: Path, *, internal: bool) -> Look:
-    """All of a path that matters to the choice below."""
-    return len(path.as_path), path.origin, path.communities, internal
+def look_of(held: Held) -> Look:
+    """All of what a router above has that matters to the choice below."""
+    path = held.path
+    return len(path.as_path), path.origin, path.communities, held.internal
 
 
 @dataclass(slots=True)
@@ -33,11 +34,10 @@ class View:
     by_asn: dict[int, list[PrefixClass]] = field(default_factory=dict)
 
 
-HeldBy = Callable[[str, PrefixClass], tuple[Path, str, bool] | None]
-
-
-def make_view(network: Network, above: tuple[str, ...], held_by: HeldBy) -> View:
-    """`held_by` tells what a router above has: its path, its way, and whether it is internal."""
+def make_view(
+    network: Network, above: tuple[str, ...], held_by: Callable[[str, PrefixClass], Held | None]
+) -> View:
+    """`held_by` tells what a router above has."""
     below = [r for r, upstream in network.upstream.items() if upstream == above]
     lists = frozenset[int]().union(*(network.lets_in.get(r, frozenset()) for r in below))
     summed = frozenset[Prefix]().union(*(network.summed.get(r, frozenset()) for r in below))
@@ -45,14 +45,13 @@ def make_view(network: Network, above: tuple[str, ...], held_by: HeldBy) -> View
     for kind in network.classes:
         looks: list[Look | None] = []
         for router in above:
-            found = held_by(router, kind)
-            if found is None:
+            held = held_by(router, kind)
+            if held is None:
                 looks.append(None)
                 continue
-            path, via, internal = found
-            looks.append(look_of(path, internal=internal))
-            view.by_way.setdefault(via, []).append(kind)
-            for asn in set(path.as_path):
+            looks.append(look_of(held))
+            view.by_way.setdefault(held.via, []).append(kind)
+            for asn in set(held.path.as_path):
                 view.by_asn.setdefault(asn, []).append(kind)
         if any(look is not None for look in looks):
             key = (tuple(looks), kind.lists & lists, kind.summaries & summed, kind.bits)

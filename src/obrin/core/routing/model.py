@@ -71,7 +71,7 @@ def site_policy(settled: Settled, leg: Leg, accept: PrefixList | None = None) ->
 def accepted_at_site(settled: Settled, bundle: Bundle) -> tuple[Prefix, ...]:
     """What the cloud announces, and behind a hub what the site's table there learns of sites."""
     own, cloud = announced_by_cloud(bundle), settled.clouds[bundle.cloud]
-    table = next((t for t in cloud.hub_tables if bundle.name in t.users), None)
+    table = cloud.table_of(bundle.name)
     if table is None:
         return own
     others = [
@@ -115,14 +115,13 @@ class _Sessions:
                 yield from self._internal(site)
 
     def _listed(self, prefixes: tuple[Prefix, ...]) -> PrefixList:
-        return self._lists.setdefault(prefixes, PrefixList(prefixes))
+        if prefixes not in self._lists:
+            self._lists[prefixes] = PrefixList(prefixes)
+        return self._lists[prefixes]
 
     def _heard_at_site(self, bundle: Bundle) -> PrefixList:
         """Sites that use the same table of a hub are told the same."""
-        table = next(
-            (t for t in self.settled.clouds[bundle.cloud].hub_tables if bundle.name in t.users),
-            None,
-        )
+        table = self.settled.clouds[bundle.cloud].table_of(bundle.name)
         if table is None:
             return self._listed(announced_by_cloud(bundle))
         key = bundle.cloud, table.name, _summaries(bundle)[1]
@@ -234,10 +233,8 @@ def entered(settled: Settled, via: str, router: str) -> str:
 
 
 def _table_of(settled: Settled, cloud: str, user: str) -> str:
-    for table in settled.clouds[cloud].hub_tables:
-        if user in table.users:
-            return f"{cloud}/{table.name}"
-    return cloud
+    table = settled.clouds[cloud].table_of(user)
+    return cloud if table is None else f"{cloud}/{table.name}"
 
 
 def network_of(settled: Settled) -> Network:

@@ -54,12 +54,11 @@ class Session:
     def delicate(self) -> bool:
         """Whether losing even what was not chosen may matter: with discriminators, summaries, peers
         and next hops beyond the way."""
-        internal = not self.accept.external and not self.accept.attached
         return (
             self.export.med is not None
             or bool(self.export.summaries)
             or self.far_peers is not None
-            or (internal and not self.export.next_hop_self)
+            or (self.accept.internal and not self.export.next_hop_self)
         )
 
 

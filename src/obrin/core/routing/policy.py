@@ -83,6 +83,10 @@ class SessionPolicy:
     def external(self) -> bool:
         return self.local_as != self.peer_as and not self.attached
 
+    @property
+    def internal(self) -> bool:
+        return self.local_as == self.peer_as and not self.attached
+
 
 def export_path(
     policy: SessionPolicy, prefix: Prefix, path: Path, next_hop: int, *, internal: bool = False
@@ -111,9 +115,7 @@ def export_path(
         return Path(next_hop, as_path, path.origin, policy.med, DEFAULT_LOCAL_PREF, communities)
     if internal and not policy.attached:
         return "an internal peer told it, and all internal peers hear each other"
-    if policy.next_hop_self or not path.as_path:
-        return Path(next_hop, path.as_path, path.origin, path.med, path.local_pref, communities)
-    hop = path.next_hop
+    hop = next_hop if policy.next_hop_self or not path.as_path else path.next_hop
     return Path(hop, path.as_path, path.origin, path.med, path.local_pref, communities)
 
 

@@ -91,12 +91,7 @@ class Stable:
 
     def _view(self, above: tuple[str, ...]) -> View:
         if above not in self._views:
-
-            def held_by(router: str, kind: PrefixClass) -> tuple[Path, str, bool] | None:
-                held = self._held_by(router, kind)
-                return None if held is None else (held.path, held.via, held.internal)
-
-            self._views[above] = make_view(self.network, above, held_by)
+            self._views[above] = make_view(self.network, above, self._held_by)
         return self._views[above]
 
     def heard(self, router: str, prefix: Prefix) -> Heard:
@@ -134,7 +129,7 @@ class Stable:
         """What a router has for a class from others, or None."""
         if self._quiet(router):
             return self._quietly_held(router, kind)
-        return self._component(self.network.component_of[router], kind).get(router)
+        return self._held_by(router, kind)
 
     def _held_by(self, router: str, kind: PrefixClass) -> Held | None:
         return self._component(self.network.component_of[router], kind).get(router)
@@ -171,10 +166,9 @@ class Stable:
             if held is None:
                 looks.append(None)
                 continue
-            path = held.path
-            if held.via in ways or asn in path.as_path:
+            if held.via in ways or asn in held.path.as_path:
                 return self._choose(router, kind, self._offers(router, kind))
-            looks.append(look_of(path, internal=held.internal))
+            looks.append(look_of(held))
         key = tuple(looks)
         alike = self._alike.setdefault(router, {})
         if key not in alike:

@@ -2,7 +2,7 @@
 # Makes the pictures of the README from the demo's data, in a real terminal on a virtual screen.
 # Needs: Xvfb, xterm, ImageMagick's import, and obrin on the PATH. Run from anywhere.
 set -euo pipefail
-here=$(cd "$(dirname "$0")" && pwd)
+here=$(cd "$(dirname "$0")/screenshots" && pwd)
 work=$(mktemp -d)
 export DISPLAY=:${SCREEN_NUMBER:-87}
 Xvfb "$DISPLAY" -screen 0 1280x800x24 >/dev/null 2>&1 &
