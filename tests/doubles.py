@@ -1,4 +1,9 @@
-"""Doubles that many tests use: seeded random bytes, pairs of engines, a bad network in virtual time."""
+"""Doubles that many tests use: seeded random bytes, pairs of engines, a bad network in virtual time.
+
+`Net.forge` is somebody on the path: it sees every datagram and what it returns arrives at once, with
+whatever addresses it likes; it cannot take anything away. It looks at the first 60 different ones,
+since what it makes is answered, and it would look at the answers, too.
+"""
 
 from __future__ import annotations
 
@@ -61,6 +66,8 @@ class Net:
         self.events: list[list[object]] = [[], []]
         self.sent: list[Datagram] = []
         self.cut = False
+        self._seen: set[bytes] = set()
+        self.forge: Callable[[Datagram], list[Datagram]] | None = None
         self._random = random.Random(seed)
         self._loss, self._delay, self._double = loss, delay, double
         self._count = itertools.count()
@@ -70,6 +77,11 @@ class Net:
         for index, end in enumerate(self.ends):
             for datagram in end.datagrams():
                 self.sent.append(datagram)
+                fresh = datagram.data not in self._seen and len(self._seen) < 60
+                self._seen.add(datagram.data)
+                for forged in self.forge(datagram) if self.forge is not None and fresh else ():
+                    target = index if forged.destination == datagram.source else 1 - index
+                    heapq.heappush(self._flying, (self.now, next(self._count), target, forged))
                 copies = 1 + (self._random.random() < self._double)
                 for _ in range(copies):
                     if self.cut or self._random.random() < self._loss:
@@ -77,6 +89,10 @@ class Net:
                     at = self.now + self._delay * (0.5 + self._random.random())
                     heapq.heappush(self._flying, (at, next(self._count), 1 - index, datagram))
             self.events[index] += end.events()
+
+    def inject(self, target: int, datagram: Datagram) -> None:
+        """Hand one end a datagram that nobody sent."""
+        self.ends[target].receive(datagram.data, datagram.destination, datagram.source, self.now)
 
     def run(self, until: float) -> None:
         """Let virtual time pass."""

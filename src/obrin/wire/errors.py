@@ -28,4 +28,9 @@ class ReadError(WireError):
 
 
 class PacketError(WireError):
-    """An IP, UDP, TCP or ICMP header that does not hold together."""
+    """An IP, UDP, TCP or ICMP header that does not hold together; `reason` is in few words, so that
+    it can be counted."""
+
+    def __init__(self, reason: str, detail: str = "") -> None:
+        self.reason = reason
+        super().__init__(f"{reason}: {detail}" if detail else reason)

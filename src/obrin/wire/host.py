@@ -6,6 +6,7 @@ prove that data flows both ways.
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass
 
@@ -43,10 +44,14 @@ class Query:
 
 
 class Host:
-    """One address. The device it stands behind feeds packets in and takes them out."""
+    """One address. The device it stands behind feeds packets in and takes them out.
+
+    `drops` counts what it could do nothing with, by reason.
+    """
 
     def __init__(self, address: int, rng: Callable[[int], bytes]) -> None:
         self.address = address
+        self.drops: Counter[str] = Counter()
         self._out: list[bytes] = []
         self._queries: dict[tuple[int, int], Query] = {}
         self._next = 32768 + int.from_bytes(rng(2), "big") % 16000
@@ -82,7 +87,7 @@ class Host:
             query.connection.abort("the query ended")
 
     def receive(self, data: bytes, now: float) -> None:
-        """A packet for this host; bad ones are dropped."""
+        """A packet for this host; bad ones are dropped and counted."""
         try:
             packet = decode_ipv4(data)
             if packet.protocol == ICMP:
@@ -91,9 +96,11 @@ class Host:
                 self._udp(packet, now)
             elif packet.protocol == TCP:
                 self._tcp.receive(packet, now)
-                self._watch(now)
-        except PacketError:
-            return
+            else:
+                raise PacketError("neither ICMP nor UDP nor TCP")
+        except PacketError as error:
+            self.drops[error.reason] += 1
+        self._watch(now)
 
     def _icmp(self, packet: Ipv4, now: float) -> None:
         message = decode_icmp(packet.payload)

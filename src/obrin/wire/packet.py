@@ -63,7 +63,7 @@ class Ipv4(NamedTuple):
 def decode_ipv4(data: bytes) -> Ipv4:
     """Raises PacketError. Fragments are refused: nothing here makes them."""
     if len(data) < 20:
-        raise PacketError(f"{len(data)} bytes are shorter than an IPv4 header")
+        raise PacketError("shorter than an IPv4 header", f"{len(data)} bytes")
     (first, _, length, identification, fragment, ttl, protocol, _, source, destination) = (
         _IPV4.unpack_from(data)
     )
@@ -102,7 +102,7 @@ def decode_udp(packet: Ipv4) -> Udp:
         raise PacketError("a UDP header needs 8 bytes")
     source, destination, length, value = _UDP.unpack_from(data)
     if not 8 <= length <= len(data):
-        raise PacketError(f"the UDP header claims {length} bytes, {len(data)} came")
+        raise PacketError("the UDP header's length does not fit", f"{length} for {len(data)}")
     if value and transport_checksum(packet.source, packet.destination, UDP, data[:length]):
         raise PacketError("the UDP checksum does not match")
     return Udp(source, destination, data[8:length])

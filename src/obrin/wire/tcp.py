@@ -4,6 +4,10 @@ It carries BGP between the inside addresses of a tunnel and the services of prac
 the handshake, ordered delivery, retransmission with doubling waits, orderly close and reset. It
 has a fixed window, no congestion control and no reassembly of segments that arrive early: those
 are sent again.
+
+Somebody who cannot see the connection and guesses at it gets nowhere (RFC 5961): a reset or a SYN
+counts only at the very number that is expected next, an acknowledgement only of what was sent
+lately; anything else near it is answered by a challenge, which the true peer answers by the truth.
 """
 
 from __future__ import annotations
@@ -23,6 +27,8 @@ WINDOW = 65535
 DEFAULT_MSS = 536
 FIRST_WAIT = 0.3
 LONGEST_WAIT = 3.0
+CHALLENGES = 5
+"""Challenges in a second (RFC 5961 section 7)."""
 SENDS = 8
 _MOD = 1 << 32
 
@@ -115,6 +121,8 @@ class Connection:
     peer_closed: bool = False
     timer: float = float("inf")
     sends: int = 0
+    _challenged: int = 0
+    _challenged_at: float = float("-inf")
     _out: deque[Segment] = field(default_factory=deque)
 
     def send(self, data: bytes) -> None:
@@ -203,36 +211,76 @@ class Connection:
             if self.fin_sent:
                 self._emit(FIN | ACK, sequence=self.send_unacked + len(data))
 
-    def receive(self, segment: Segment, now: float) -> None:
-        """A segment of this connection."""
-        if segment.flags & RST:
-            if self.state is TcpState.SYN_SENT and not segment.flags & ACK:
-                return
-            self._end("refused by the peer" if self.state is TcpState.SYN_SENT else "peer reset")
-            return
+    def receive(self, segment: Segment, now: float) -> str:
+        """A segment of this connection. Why it was dropped, or nothing."""
         if self.state is TcpState.SYN_SENT:
-            if segment.flags & (SYN | ACK) == SYN | ACK and self._acknowledges(segment):
-                self.receive_next = (segment.sequence + 1) % _MOD
-                self._agree_mss(segment)
-                self._acknowledge(segment, now)
-                self.state = TcpState.ESTABLISHED
-                self._emit(ACK)
-            return
+            return self._receive_answer(segment, now)
+        if segment.flags & RST:
+            if segment.sequence == self.receive_next:
+                self._end("peer reset")
+                return ""
+            if self._in_window(segment.sequence):
+                self._challenge(now)
+            return "a TCP reset at a number that is not the next"
         if segment.flags & SYN:
-            if self.state is TcpState.SYN_RECEIVED:
+            if (segment.sequence + 1) % _MOD != self.receive_next:
+                self._challenge(now)
+                return "a TCP SYN inside a connection"
+            if self.state is TcpState.SYN_RECEIVED:  # it repeats, so do we
                 self._emit(SYN | ACK, sequence=self.send_unacked)
             else:
                 self._emit(ACK)
-            return
+            return ""
         if not segment.flags & ACK:
-            return
+            return "a TCP segment without an acknowledgement"
+        if not self._in_reach(segment):
+            self._challenge(now)
+            return "a TCP segment outside the window"
         if self.state is TcpState.SYN_RECEIVED:
             if not self._acknowledges(segment):
-                return
+                return "a TCP acknowledgement of nothing that was sent"
             self.state = TcpState.ESTABLISHED
+        if (segment.acknowledgement - self.send_unacked + WINDOW) % _MOD > (
+            self.send_next - self.send_unacked
+        ) % _MOD + WINDOW:
+            # RFC 5961 section 5: neither new nor lately sent.
+            self._challenge(now)
+            return "a TCP acknowledgement of nothing that was sent"
         self._acknowledge(segment, now)
         self._accept(segment)
         self.flush(now)
+        return ""
+
+    def _receive_answer(self, segment: Segment, now: float) -> str:
+        """RFC 9293 section 3.10.7.3: whatever counts acknowledges our SYN."""
+        if not segment.flags & ACK or not self._acknowledges(segment):
+            return "a TCP answer to another SYN"
+        if segment.flags & RST:
+            self._end("refused by the peer")
+        elif segment.flags & SYN:
+            self.receive_next = (segment.sequence + 1) % _MOD
+            self._agree_mss(segment)
+            self._acknowledge(segment, now)
+            self.state = TcpState.ESTABLISHED
+            self._emit(ACK)
+        else:
+            return "a TCP answer to another SYN"
+        return ""
+
+    def _in_window(self, sequence: int) -> bool:
+        return (sequence - self.receive_next) % _MOD < WINDOW
+
+    def _in_reach(self, segment: Segment) -> bool:
+        """RFC 9293 section 3.4: inside the window, or a repetition of what came lately."""
+        return (segment.sequence - self.receive_next + WINDOW) % _MOD < 2 * WINDOW
+
+    def _challenge(self, now: float) -> None:
+        """An acknowledgement of where we are; not more than a few in a second."""
+        if now >= self._challenged_at + 1.0:
+            self._challenged_at, self._challenged = now, 0
+        self._challenged += 1
+        if self._challenged <= CHALLENGES:
+            self._emit(ACK)
 
     def _acknowledges(self, segment: Segment) -> bool:
         return (
@@ -279,11 +327,12 @@ Key = tuple[tuple[int, int], tuple[int, int]]
 
 
 class TcpStack:
-    """All connections of a set of local addresses."""
+    """All connections of a set of local addresses. `ttl` is what packets leave with."""
 
-    def __init__(self, rng: Callable[[int], bytes], mss: int = 1300) -> None:
+    def __init__(self, rng: Callable[[int], bytes], mss: int = 1300, ttl: int = 64) -> None:
         self._rng = rng
         self._mss = mss
+        self._ttl = ttl
         self._listeners: dict[tuple[int, int | None], Callable[[Connection], None]] = {}
         self._connections: dict[Key, Connection] = {}
         self._out: list[bytes] = []
@@ -307,11 +356,9 @@ class TcpStack:
         return connection
 
     def receive(self, packet: Ipv4, now: float) -> None:
-        """A TCP packet for one of our addresses, from the network; bad ones are dropped."""
-        try:
-            segment = decode_segment(packet)
-        except PacketError:
-            return
+        """A TCP packet for one of our addresses, from the network. Raises PacketError for one that
+        was dropped."""
+        segment = decode_segment(packet)
         local = (packet.destination, segment.destination_port)
         remote = (packet.source, segment.source_port)
         connection = self._connections.get((local, remote))
@@ -334,7 +381,9 @@ class TcpStack:
             if not segment.flags & RST:
                 self._reset(packet, segment)
             return
-        connection.receive(segment, now)
+        reason = connection.receive(segment, now)
+        if reason:
+            raise PacketError(reason)
 
     def _reset(self, packet: Ipv4, segment: Segment) -> None:
         """RFC 9293 section 3.5.2, case 1: there is no such connection."""
@@ -349,7 +398,7 @@ class TcpStack:
         self._out.append(
             Ipv4(
                 packet.destination, packet.source, TCP,
-                reply.encode(packet.destination, packet.source),
+                reply.encode(packet.destination, packet.source), self._ttl,
             ).encode()
         )  # fmt: skip
 
@@ -367,7 +416,9 @@ class TcpStack:
             connection.flush(now)
             source, destination = connection.local[0], connection.remote[0]
             out += [
-                Ipv4(source, destination, TCP, segment.encode(source, destination)).encode()
+                Ipv4(
+                    source, destination, TCP, segment.encode(source, destination), self._ttl
+                ).encode()
                 for segment in connection.segments()
             ]
             if connection.state is TcpState.CLOSED:

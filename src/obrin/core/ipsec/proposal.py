@@ -24,11 +24,16 @@ class Protocol(enum.IntEnum):
 
 @dataclass(frozen=True, slots=True)
 class Transform:
-    """A transform as it stands on the wire; unknown kinds and numbers survive unchanged."""
+    """A transform as it stands on the wire; unknown kinds, numbers and attributes survive.
+
+    `attributes` are those not known here, (type with its format bit, value). A transform that has
+    one is nobody's choice: it equals none that we offer (RFC 7296 section 3.3.6).
+    """
 
     kind: int
     number: int
     key_bits: int | None = None
+    attributes: tuple[tuple[int, bytes], ...] = ()
 
     @classmethod
     def of(cls, algorithm: Algorithm) -> Transform:
@@ -36,14 +41,21 @@ class Transform:
 
     def algorithm(self) -> Algorithm | None:
         """The registry entry, or None when this transform is not known here."""
-        return by_number(self.kind, self.number, self.key_bits)
+        return None if self.attributes else by_number(self.kind, self.number, self.key_bits)
+
+    @property
+    def none(self) -> bool:
+        """Says that there is to be no algorithm of this kind."""
+        return self.number == 0 and not self.attributes
 
     def __str__(self) -> str:
         known = self.algorithm()
         if known is not None:
             return known.name
         length = "" if self.key_bits is None else f" with {self.key_bits}-bit key"
-        return f"transform type {self.kind} number {self.number}{length}"
+        kinds = ", ".join(str(head & 0x7FFF) for head, _ in self.attributes)
+        unknown = f" with unknown attribute {kinds}" if kinds else ""
+        return f"transform type {self.kind} number {self.number}{length}{unknown}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -95,7 +107,7 @@ def _match(
         ours = [t for t in own if t.kind == kind]
         if not theirs or not ours:
             # A type named by one side only is acceptable when that side also offers NONE.
-            if kind in _MAY_BE_NONE and any(t.number == 0 for t in theirs or ours):
+            if kind in _MAY_BE_NONE and any(t.none for t in theirs or ours):
                 continue
             return None
         common = next((t for t in theirs if t in ours), None)

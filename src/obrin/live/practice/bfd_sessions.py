@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 
 from obrin.live.practice.node_config import NodeTunnel
-from obrin.wire.bfd import PORT, TTL, BfdError, BfdSession, BfdState
+from obrin.wire.bfd import PORT, TTL, BfdSession, BfdState
 from obrin.wire.errors import PacketError
 from obrin.wire.packet import UDP, Ipv4, Udp, decode_udp
 
@@ -41,16 +41,13 @@ class BfdSessions:
             self._was_up.discard(name)
 
     def receive(self, name: str | None, packet: Ipv4, now: float) -> None:
-        """A UDP packet for this router that came out of a tunnel; what is no BFD is dropped."""
+        """A UDP packet for this router from the peer in a tunnel. Raises PacketError and BfdError
+        for what is dropped."""
         session = self.sessions.get(name) if name is not None else None
-        if session is None or packet.ttl != TTL:
-            return
-        try:
-            udp = decode_udp(packet)
-            if udp.destination_port == PORT:
-                session.receive(udp.data, now)
-        except (PacketError, BfdError):
-            return
+        udp = decode_udp(packet)
+        if session is None or udp.destination_port != PORT:
+            raise PacketError("UDP that nobody here waits for")
+        session.receive(udp.data, now)
 
     def changes(self) -> list[tuple[str, bool]]:
         """(tunnel, whether it is alive) for every session that came up or died."""

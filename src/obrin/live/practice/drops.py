@@ -11,6 +11,9 @@ from obrin.core.routing.packet import PacketKey
 from obrin.wire.packet import ICMP, Ipv4
 
 KEPT = 512
+NO_FLOW = PacketKey(0, 0, 0)
+"""Where nothing is known of the flow, or nothing that is authentic."""
+OTHERS = "others, not told apart any more"
 
 
 class DropKey(NamedTuple):
@@ -34,7 +37,11 @@ class DropLog:
         entry = DropKey(place, reason, key)
         self._counts[entry] = self._counts.pop(entry, 0) + 1
         if len(self._counts) > KEPT:
-            self._counts.popitem(last=False)
+            # What is forgotten is still counted.
+            oldest, count = next((k, c) for k, c in self._counts.items() if k.reason != OTHERS)
+            del self._counts[oldest]
+            rest = DropKey(oldest.place, OTHERS, NO_FLOW)
+            self._counts[rest] = self._counts.get(rest, 0) + count
 
     def __iter__(self) -> Iterator[tuple[DropKey, int]]:
         return iter(self._counts.items())

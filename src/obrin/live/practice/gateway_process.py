@@ -29,7 +29,6 @@ from obrin.live.practice.node_config import NodeConfig
 from obrin.live.practice.observe import node_state
 from obrin.live.practice.service import Problem, Ticker, read_json, serve
 from obrin.live.standard_modules import StandardDataError, data_model, validate
-from obrin.wire.errors import PacketError
 from obrin.wire.packet import decode_ipv4
 
 YANG_JSON = "application/yang-data+json"
@@ -110,10 +109,7 @@ class GatewayProcess:
         return min(node.next_timer(), hosts.next_timer())
 
     def _deliver(self, data: bytes, now: float) -> None:
-        try:
-            packet = decode_ipv4(data)
-        except PacketError:
-            return
+        packet = decode_ipv4(data)  # the node made it, or looked at it
         host = self._hosts.by_address.get(packet.destination)
         if host is not None:
             host.receive(data, now)

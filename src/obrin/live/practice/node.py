@@ -18,14 +18,15 @@ from obrin.core.routing.forwarding import Route, RouteKind, bgp_routes, forwardi
 from obrin.core.routing.packet import PacketKey
 from obrin.live.practice.bfd_sessions import BfdSessions
 from obrin.live.practice.bgp_over_tcp import BgpOverTcp
-from obrin.live.practice.drops import DropLog, packet_key
+from obrin.live.practice.drops import NO_FLOW, DropLog, packet_key
 from obrin.live.practice.node_config import NodeConfig
 from obrin.live.practice.spares import Spares
+from obrin.wire.bfd import BfdError
 from obrin.wire.errors import PacketError
-from obrin.wire.esp import NEXT_IPV4, EspError
+from obrin.wire.esp import NEXT_DUMMY, NEXT_IPV4, NEXT_IPV6, EspError
 from obrin.wire.ike.child import ChildSa
 from obrin.wire.ike.endpoint import Endpoint
-from obrin.wire.ike.events import ChildDown, ChildUp, Event, IkeDown, IkeUp, Refused
+from obrin.wire.ike.events import ChildDown, ChildUp, Discarded, Event, IkeDown, IkeUp, Refused
 from obrin.wire.ike.numbers import NAT_PORT, PORT
 from obrin.wire.packet import (
     ECHO_REPLY,
@@ -43,6 +44,8 @@ from obrin.wire.packet import (
 from obrin.wire.readdress import readdress
 from obrin.wire.tcp import TcpStack
 
+ON_LINK_TTL = 255
+"""RFC 5082: what BGP and BFD leave with, and must still have at a peer that is on the link."""
 _NOT_SELECTED = "not in the tunnel's traffic selectors"
 
 
@@ -60,7 +63,7 @@ class Node:
         self._rules = _rule_set(config)
         self.drops = DropLog()
         self.ike = Endpoint((t.peer for t in config.tunnels.values()), rng)
-        self.tcp = TcpStack(rng, mss=1240)
+        self.tcp = TcpStack(rng, mss=1240, ttl=ON_LINK_TTL)
         self.bgp = BgpOverTcp(config.neighbours, self.tcp)
         self.states = {name: TunnelCounters() for name in config.tunnels}
         self.history: list[tuple[float, str, str]] = []
@@ -117,9 +120,14 @@ class Node:
                 self._open(packet.payload, now)
             elif packet.protocol == UDP:
                 self._receive_udp(packet, now)
+            else:
+                self._drop("an outer packet that is neither ESP nor UDP", packet_key(packet))
         except PacketError as error:
-            self.drops.add(self.name, f"bad packet: {error}", PacketKey(0, 0, 0))
+            self._drop(f"bad packet: {error.reason}", NO_FLOW)
         self._settle(now)
+
+    def _drop(self, reason: str, key: PacketKey) -> None:
+        self.drops.add(self.name, reason, key)
 
     def _receive_udp(self, packet: Ipv4, now: float) -> None:
         udp = decode_udp(packet)
@@ -134,17 +142,19 @@ class Node:
                 (format_address(packet.source), udp.source_port),
                 now,
             )
+        else:
+            self._drop("an outer UDP packet for no port of this gateway", packet_key(packet))
 
     def _open(self, data: bytes, now: float) -> None:
         found = self._inbound.get(data[:4])
         if found is None:
-            self.drops.add(self.name, "ESP packet for no SA of this gateway", PacketKey(0, 0, ESP))
+            self._drop("ESP packet for no SA of this gateway", NO_FLOW)
             return
         name, child = found
         try:
             next_header, inner = child.opener.open(data)
         except EspError as error:
-            self.drops.add(self.name, f"ESP {error.reason}", PacketKey(0, 0, ESP))
+            self._drop(f"ESP {error.reason}", NO_FLOW)
             return
         tunnel = self.ike.tunnels[name]
         if child is not tunnel.outbound and not child.replaced:
@@ -153,6 +163,10 @@ class Node:
         self.states[name].packets_in += 1
         if next_header == NEXT_IPV4:
             self._forward(inner, name, now)
+        elif next_header == NEXT_IPV6:
+            self._drop("an IPv6 packet out of a tunnel: IPv4 only is carried", NO_FLOW)
+        elif next_header != NEXT_DUMMY:  # RFC 4303 section 2.6: dummies are for nobody
+            self._drop("a packet of another protocol out of a tunnel", NO_FLOW)
 
     def receive_local(self, data: bytes, now: float, via: str | None = None) -> None:
         """A packet from one of this gateway's own networks, perhaps for a certain tunnel."""
@@ -185,10 +199,10 @@ class Node:
         try:
             packet = decode_ipv4(data)
         except PacketError as error:
-            self.drops.add(self.name, f"bad packet: {error}", PacketKey(0, 0, 0))
+            self._drop(f"bad packet: {error.reason}", NO_FLOW)
             return
         if arrived_by in self._selective and not self._selected(arrived_by, packet, inwards=True):
-            self.drops.add(self.name, _NOT_SELECTED, packet_key(packet))
+            self._drop(_NOT_SELECTED, packet_key(packet))
             return
         if packet.destination in self._own:
             self._for_me(packet, arrived_by, now)
@@ -199,17 +213,17 @@ class Node:
         key = packet_key(packet)
         found = self.table.match(packet.destination)
         if found is None:
-            self.drops.add(self.name, f"no route to {format_address(packet.destination)}", key)
+            self._drop(f"no route to {format_address(packet.destination)}", key)
             return
         route = found[1]
         via = via or route.via_for(key)
         to_tunnel = via in self.config.tunnels
         rules = None if own else self._rules
         if rules is not None and (arrived_by or to_tunnel) and rules.match(key) is None:
-            self.drops.add(self.name, "no filter rule lets it through", key)
+            self._drop("no filter rule lets it through", key)
             return
         if packet.ttl <= 1:
-            self.drops.add(self.name, "time to live ran out", key)
+            self._drop("time to live ran out", key)
             return
         forwarded = packet if own else packet._replace(ttl=packet.ttl - 1)
         if to_tunnel:
@@ -218,7 +232,7 @@ class Node:
                 source = outward(parts, packet.source)
                 forwarded = readdress(forwarded, source, packet.destination)
             if via in self._selective and not self._selected(via, forwarded):
-                self.drops.add(self.name, _NOT_SELECTED, key)
+                self._drop(_NOT_SELECTED, key)
                 return
             self._seal(via, forwarded.encode(), key)
         else:
@@ -237,30 +251,49 @@ class Node:
         )
 
     def _for_me(self, packet: Ipv4, arrived_by: str | None, now: float) -> None:
-        if packet.protocol == TCP:
-            self.tcp.receive(packet, now)
-        elif packet.protocol == UDP:
-            self._bfd.receive(arrived_by, packet, now)
-        elif packet.protocol == ICMP:
-            try:
-                message = decode_icmp(packet.payload)
-            except PacketError:
+        try:
+            if packet.protocol == ICMP:
+                self._answer_echo(packet, now)
                 return
-            if message.kind == ECHO_REQUEST:
-                reply = message._replace(kind=ECHO_REPLY).encode()
-                answer = Ipv4(packet.destination, packet.source, ICMP, reply)
-                self._forward(answer.encode(), None, now, own=True)
+            self._from_peer(packet, arrived_by)
+            if packet.protocol == TCP:
+                self.tcp.receive(packet, now)
+            elif packet.protocol == UDP:
+                self._bfd.receive(arrived_by, packet, now)
+            else:
+                raise PacketError("of a protocol that the gateway itself does not speak")
+        except (PacketError, BfdError) as error:
+            reason = error.reason if isinstance(error, PacketError) else "BFD that is refused"
+            self._drop(f"for the gateway itself: {reason}", packet_key(packet))
+
+    def _from_peer(self, packet: Ipv4, arrived_by: str | None) -> None:
+        """What the gateway itself is told must come out of the tunnel that its address belongs to,
+        from the peer there, and untouched by any router (RFC 5082). Raises PacketError."""
+        tunnel = self.config.tunnels[self._own[packet.destination]]
+        if arrived_by != self._own[packet.destination]:
+            raise PacketError("it did not come out of that address's tunnel")
+        if packet.source != tunnel.remote_inside:
+            raise PacketError("it is not from the peer in the tunnel")
+        if packet.ttl != ON_LINK_TTL:
+            raise PacketError("it comes from beyond the link")
+
+    def _answer_echo(self, packet: Ipv4, now: float) -> None:
+        message = decode_icmp(packet.payload)
+        if message.kind == ECHO_REQUEST:
+            reply = message._replace(kind=ECHO_REPLY).encode()
+            answer = Ipv4(packet.destination, packet.source, ICMP, reply)
+            self._forward(answer.encode(), None, now, own=True)
 
     def _seal(self, name: str, packet: bytes, key: PacketKey) -> None:
         tunnel = self.ike.tunnels[name]
         child = tunnel.outbound
         if child is None:
-            self.drops.add(self.name, f"tunnel {name} has no child SA", key)
+            self._drop(f"tunnel {name} has no child SA", key)
             return
         try:
             data = child.sealer.seal(packet)
         except EspError as error:
-            self.drops.add(self.name, f"ESP {error.reason}", key)
+            self._drop(f"ESP {error.reason}", key)
             return
         self.states[name].packets_out += 1
         path = tunnel.path
@@ -334,6 +367,8 @@ class Node:
             self._note(now, event.tunnel, "IKE SA rekeyed" if event.rekeyed else "IKE SA up")
         elif isinstance(event, IkeDown):
             self._note(now, event.tunnel, f"IKE SA down: {event.reason}")
+        elif isinstance(event, Discarded):
+            self._drop(f"IKE message: {event.reason}", NO_FLOW)
         elif isinstance(event, Refused):
             who = "the peer" if event.by_peer else "this end"
             text = f"{event.notify} from {who}: {event.text}"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hmac as _hmac
 from collections import OrderedDict
 from collections.abc import Callable, Iterable
 
@@ -10,10 +11,19 @@ from cryptography.hazmat.primitives.hmac import HMAC
 
 from obrin.wire.ike import exchange_init
 from obrin.wire.ike.config import PeerConfig
+from obrin.wire.ike.directory import SaDirectory
 from obrin.wire.ike.errors import IkeFormatError, IkeRefusal
-from obrin.wire.ike.events import Event, Refused
-from obrin.wire.ike.message import HEADER_SIZE, Header, decode_header, encode_plain, find_notify
+from obrin.wire.ike.events import Discarded, Event, Refused
+from obrin.wire.ike.message import (
+    HEADER_SIZE,
+    Header,
+    decode_header,
+    encode_plain,
+    find_notify,
+    header_of,
+)
 from obrin.wire.ike.numbers import (
+    FLAG_INITIATOR,
     FLAG_RESPONSE,
     NAT_PORT,
     NON_ESP_MARKER,
@@ -21,11 +31,10 @@ from obrin.wire.ike.numbers import (
     Notify,
     notify_name,
 )
+from obrin.wire.ike.path import Address
 from obrin.wire.ike.payloads import Nonce, NotifyPayload, Payload, decode_chain
-from obrin.wire.ike.sa import IkeSa
-from obrin.wire.ike.transitions import State
 from obrin.wire.ike.tunnel import Tunnel
-from obrin.wire.ike.tunnel_state import Address, Datagram
+from obrin.wire.ike.tunnel_state import DISCARDED_KEPT, Datagram
 
 COOKIE_THRESHOLD = 32
 """Half-open SAs beyond which an unknown peer has to return a cookie first (section 2.6)."""
@@ -36,7 +45,10 @@ class Endpoint:
     """The socket side feeds datagrams and timers, then drains datagrams and events."""
 
     def __init__(self, configs: Iterable[PeerConfig], rng: Callable[[int], bytes]) -> None:
-        self.tunnels = {config.name: Tunnel(config, rng) for config in configs}
+        self._directory = SaDirectory()
+        self.tunnels = {
+            config.name: Tunnel(config, rng, self._directory) for config in configs
+        }  # fmt: skip
         self._by_peer = {
             (t.config.local_address, t.config.remote_address): t for t in self.tunnels.values()
         }
@@ -56,7 +68,7 @@ class Endpoint:
         self._output += old.datagrams()
         self._events += old.events()
         del self._by_peer[old.config.local_address, old.config.remote_address]
-        new = self.tunnels[config.name] = Tunnel(config, self._rng)
+        new = self.tunnels[config.name] = Tunnel(config, self._rng, self._directory)
         self._by_peer[config.local_address, config.remote_address] = new
         if config.initiate:
             new.start(now)
@@ -75,41 +87,54 @@ class Endpoint:
         """An IKE message from the network (with its marker at port 4500); never raises."""
         if local[1] == NAT_PORT:
             if datagram[:4] != NON_ESP_MARKER:
-                self.discarded += 1
+                self._discard("no marker at port 4500")
                 return
             datagram = datagram[4:]
         try:
             header = decode_header(datagram)
-        except IkeFormatError:
-            self.discarded += 1
+        except IkeFormatError as error:
+            if error.notify is Notify.INVALID_MAJOR_VERSION:
+                self._other_version(header_of(datagram), local, remote)
+            self._discard("cannot be read", str(error))
             return
-        wanted = header.spi_r if header.from_initiator else header.spi_i
-        found = self._find(wanted, initiator=not header.from_initiator)
+        found = self._directory.find(header, datagram)
         if found is not None:
-            tunnel, sa = found
-            tunnel.receive(sa, header, datagram, local, remote, now)
+            name, sa = found
+            self.tunnels[name].receive(sa, header, datagram, local, remote, now)
         elif header.exchange == Exchange.IKE_SA_INIT and not header.response:
             self._new_peer(header, datagram, local, remote, now)
         else:
-            self.discarded += 1
+            self._discard("no such IKE SA")
 
-    def _find(self, spi: bytes, *, initiator: bool) -> tuple[Tunnel, IkeSa] | None:
-        for tunnel in self.tunnels.values():
-            for sa in tunnel.sas:
-                if sa.initiator is initiator and sa.local_spi == spi:
-                    return tunnel, sa
-        return None
+    def _discard(self, reason: str, detail: str = "") -> None:
+        self.discarded += 1
+        if len(self._events) < DISCARDED_KEPT:
+            self._events.append(Discarded("", reason, detail))
+
+    def _other_version(self, header: Header, local: Address, remote: Address) -> None:
+        """Section 2.5: a request of a higher major version is told which one we speak."""
+        if header.response or header.version >> 4 < 2 or (local[0], remote[0]) not in self._by_peer:
+            return
+        flags = FLAG_RESPONSE | (0 if header.from_initiator else FLAG_INITIATOR)
+        notify = NotifyPayload(Notify.INVALID_MAJOR_VERSION)
+        message = encode_plain(
+            header.spi_i, header.spi_r, header.exchange, flags, header.message_id, [notify]
+        )
+        self._reply(local, remote, message)
 
     def _new_peer(
         self, header: Header, datagram: bytes, local: Address, remote: Address, now: float
     ) -> None:
+        if header.spi_r != bytes(8) or header.message_id:
+            self._discard("an IKE_SA_INIT that is not a first message")
+            return
         known = self._answered.get((header.spi_i, remote))
         if known is not None and known[0] == datagram:
             self._reply(local, remote, known[1])
             return
         tunnel = self._by_peer.get((local[0], remote[0]))
         if tunnel is None:
-            self.discarded += 1
+            self._discard("IKE_SA_INIT from no configured peer", remote[0])
             return
         try:
             payloads = decode_chain(header.next_payload, datagram, HEADER_SIZE)
@@ -124,9 +149,10 @@ class Endpoint:
             self._refuse(header.spi_i, local, remote, NotifyPayload(refusal.notify, refusal.data))
             return
         except IkeFormatError as error:
-            tunnel.discard(str(error))
+            tunnel.discard("cannot be read", str(error))
             if error.notify is Notify.UNSUPPORTED_CRITICAL_PAYLOAD:
-                self._refuse(header.spi_i, local, remote, NotifyPayload(error.notify))
+                notify = NotifyPayload(error.notify, error.data)
+                self._refuse(header.spi_i, local, remote, notify)
             return
         self._answered[header.spi_i, remote] = (datagram, sa.init_response)
         while len(self._answered) > _ANSWERS_KEPT:
@@ -136,17 +162,15 @@ class Endpoint:
     def _cookie_wanted(
         self, spi_i: bytes, remote: Address, payloads: list[Payload]
     ) -> bytes | None:
-        half_open = sum(
-            sa.state is State.INIT_ANSWERED for t in self.tunnels.values() for sa in t.sas
-        )
-        if half_open < COOKIE_THRESHOLD:
+        if self._directory.half_open < COOKIE_THRESHOLD:
             return None
         nonce = next((p.data for p in payloads if isinstance(p, Nonce)), b"")
         mac = HMAC(self._cookie_key, SHA256())
         mac.update(nonce + remote[0].encode() + spi_i)
         wanted = mac.finalize()
         given = find_notify(payloads, Notify.COOKIE)
-        return None if given is not None and given.data == wanted else wanted
+        right = given is not None and _hmac.compare_digest(given.data, wanted)
+        return None if right else wanted
 
     def _refuse(self, spi_i: bytes, local: Address, remote: Address, notify: NotifyPayload) -> None:
         message = encode_plain(spi_i, bytes(8), Exchange.IKE_SA_INIT, FLAG_RESPONSE, 0, [notify])

@@ -9,9 +9,16 @@ from obrin.wire.ike.numbers import Notify
 class IkeFormatError(WireError):
     """A message that cannot be read. `notify` is what a peer may be told, if anything."""
 
-    def __init__(self, text: str, notify: Notify = Notify.INVALID_SYNTAX) -> None:
+    def __init__(
+        self, text: str, notify: Notify = Notify.INVALID_SYNTAX, data: bytes = b""
+    ) -> None:
         self.notify = notify
+        self.data = data
         super().__init__(text)
+
+
+class IkeNotAuthentic(IkeFormatError):
+    """The integrity check does not match: nobody is told, since nobody known sent it."""
 
 
 class IkeRefusal(WireError):

@@ -51,10 +51,11 @@ class Refused:
 
 @dataclass(frozen=True, slots=True)
 class Discarded:
-    """A datagram was dropped without an answer."""
+    """A datagram was dropped without an answer; `tunnel` is empty where none is known."""
 
     tunnel: str
     reason: str
+    detail: str = ""
 
 
 Event = IkeUp | IkeDown | ChildUp | ChildDown | Refused | Discarded

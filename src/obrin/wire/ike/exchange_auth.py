@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hmac
+from collections.abc import Iterator
 
 from obrin.core.ipsec.offers import child_offers, ike_lifetime, lifetime
 from obrin.core.ipsec.proposal import Proposal, choose
@@ -31,6 +32,14 @@ def _octets(sa: IkeSa, identity: Id, *, initiator: bool) -> bytes:
     if initiator:
         return sa.init_request + sa.nonce_r + prf(number, sa.keys.pi, identity.encode())
     return sa.init_response + sa.nonce_i + prf(number, sa.keys.pr, identity.encode())
+
+
+def _possible_octets(sa: IkeSa, identity: Id, *, initiator: bool) -> Iterator[bytes]:
+    """What the peer may have signed: usually one; more when its first answer came in versions."""
+    octets = _octets(sa, identity, initiator=initiator)
+    yield octets
+    for other in sa.also_answered:
+        yield other + octets[len(sa.init_response) :]
 
 
 def _shared_key_value(tunnel: TunnelState, sa: IkeSa, octets: bytes) -> bytes:
@@ -208,19 +217,19 @@ def _verify(
             Notify.AUTHENTICATION_FAILED,
             f"the peer uses authentication method {auth.method}, {what} is expected",
         )
-    octets = _octets(sa, them, initiator=initiator)
-    if credential is not None:
+    problem = ""
+    for octets in _possible_octets(sa, them, initiator=initiator):
+        if credential is None:
+            if hmac.compare_digest(_shared_key_value(tunnel, sa, octets), auth.data):
+                return
+            problem = problem or "the peer's proof does not fit: the pre-shared keys differ"
+            continue
         try:
             credential.check(payloads, str(claimed), auth.data, octets, now)
-        except SignatureProblem as problem:
-            raise IkeRefusal(Notify.AUTHENTICATION_FAILED, str(problem)) from None
-        return
-    value = _shared_key_value(tunnel, sa, octets)
-    if not hmac.compare_digest(value, auth.data):
-        raise IkeRefusal(
-            Notify.AUTHENTICATION_FAILED,
-            "the peer's proof does not fit: the pre-shared keys differ",
-        )
+            return
+        except SignatureProblem as found:
+            problem = problem or str(found)
+    raise IkeRefusal(Notify.AUTHENTICATION_FAILED, problem)
 
 
 def _establish(tunnel: TunnelState, sa: IkeSa, now: float) -> None:
@@ -231,9 +240,9 @@ def _establish(tunnel: TunnelState, sa: IkeSa, now: float) -> None:
         ike_lifetime(tunnel.config.suites, sa.chosen), first_mover=sa.initiator, nonce=sa.nonce_i
     )
     sa.rekey_at, sa.expires_at = now + life.rekey, now + life.hard
-    tunnel.current = sa
+    tunnel.authenticated(sa)
     tunnel.last_heard = now
-    path = tunnel.path
+    path = sa.path
     if path.local_translated:
         path.keepalive_at = now + KEEPALIVE_EVERY
     tunnel.note(IkeUp(tunnel.config.name, sa))

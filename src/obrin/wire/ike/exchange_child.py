@@ -303,7 +303,7 @@ def _take_ike(
         tunnel.note(Refused(tunnel.config.name, False, notify_name(problem.notify), str(problem)))
         old.rekey_at = tunnel.retry_at(now)
         return
-    new = IkeSa(True, spi, chosen.spi, tunnel.config.liveness, tunnel.rng)
+    new = IkeSa(True, spi, chosen.spi, tunnel.config.liveness, tunnel.rng, old.path)
     _succeed(tunnel, old, new, chosen, (nonce, peer_nonce), shared, now)
     delete_sa(tunnel, old, now)
 
@@ -327,7 +327,7 @@ def _answer_ike(
         raise IkeRefusal(Notify.NO_PROPOSAL_CHOSEN, "no IKE proposal is one that we accept")
     shared, public = _answer_exchange(tunnel, chosen, payloads)
     spi, own_nonce = tunnel.rng(8), tunnel.rng(32)
-    new = IkeSa(False, chosen.spi, spi, tunnel.config.liveness, tunnel.rng)
+    new = IkeSa(False, chosen.spi, spi, tunnel.config.liveness, tunnel.rng, sa.path)
     _succeed(tunnel, sa, new, chosen, (nonce, own_nonce), shared, now)
     sa.rekey_at = float("inf")
     group = chosen.one(Kind.GROUP)
@@ -371,7 +371,7 @@ def _succeed(
         ike_lifetime(tunnel.config.suites, chosen), first_mover=new.initiator, nonce=nonces[0]
     )
     new.rekey_at, new.expires_at = now + life.rekey, now + life.hard
-    tunnel.sas.append(new)
+    tunnel.add_sa(new)
     tunnel.current = new
     tunnel.retire(old, now)
     tunnel.note(IkeUp(tunnel.config.name, new, rekeyed=True))

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from obrin.core.ipsec.proposal import Protocol
 from obrin.wire.ike.child import ChildSa
-from obrin.wire.ike.numbers import Exchange
+from obrin.wire.ike.message import find_notify
+from obrin.wire.ike.numbers import Exchange, Notify
 from obrin.wire.ike.payloads import Delete, Payload
 from obrin.wire.ike.sa import IkeSa
 from obrin.wire.ike.transitions import State, Step
@@ -70,7 +71,10 @@ def answer(tunnel: TunnelState, sa: IkeSa, payloads: list[Payload], now: float) 
     return [Delete(Protocol.ESP, tuple(gone))] if gone else []
 
 
-def after_answer(tunnel: TunnelState, sa: IkeSa, now: float) -> None:
-    """Forget an IKE SA whose deletion was just answered."""
-    if sa.state is State.DELETING and sa.expires_at <= now:
+def after_answer(tunnel: TunnelState, sa: IkeSa, answer: list[Payload], now: float) -> None:
+    """Forget an IKE SA whose deletion was just answered, or whose peer cannot be understood."""
+    if find_notify(answer, Notify.INVALID_SYNTAX) is not None:
+        # Fatal at both ends, without a delete (section 2.21.3).
+        tunnel.drop_sa(sa, "the peer sent a request that cannot be read", now)
+    elif sa.state is State.DELETING and sa.expires_at <= now:
         tunnel.drop_sa(sa, "the peer deleted it", now)

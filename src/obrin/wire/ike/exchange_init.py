@@ -1,9 +1,18 @@
-"""IKE_SA_INIT (RFC 7296 section 1.2): cookies (2.6), group retry (1.2), NAT detection (2.23)."""
+"""IKE_SA_INIT (RFC 7296 section 1.2): cookies (2.6), group retry (1.2), NAT detection (2.23).
+
+Nothing here is authentic. So an initiator acts on what it is told only as far as the RFC says what
+to do about it (a cookie, another group: at once the first time, then with the next repetition),
+remembers a refusal and goes on asking (section 2.21.1), and tries every answer: each becomes an SA
+of its own, the first that proves who it is stays, and the others go (section 2.4). A responder
+keeps a few half-open SAs for each peer; the oldest gives way. Either way the established SA and
+its path are not touched.
+"""
 
 from __future__ import annotations
 
 import functools
 from collections.abc import Iterable
+from dataclasses import replace
 
 from cryptography.hazmat.primitives.hashes import SHA1, Hash
 
@@ -20,6 +29,7 @@ from obrin.wire.ike.message import (
     HEADER_SIZE,
     Header,
     encode_plain,
+    find,
     find_notify,
     first_error,
     need,
@@ -33,109 +43,183 @@ from obrin.wire.ike.numbers import (
     Notify,
     notify_name,
 )
+from obrin.wire.ike.path import Address, Path
 from obrin.wire.ike.payloads import Ke, Nonce, NotifyPayload, Payload, Sa, decode_chain
 from obrin.wire.ike.sa import IkeSa
 from obrin.wire.ike.signatures import HASHES, decode_hashes, encode_hashes
-from obrin.wire.ike.transitions import Step
-from obrin.wire.ike.tunnel_state import Address, Attempt, Path, TunnelState
+from obrin.wire.ike.transitions import State, Step
+from obrin.wire.ike.tunnel_state import Attempt, TunnelState
 
-MAX_RESTARTS = 4
+MAX_ANSWERS = 32
+"""How many answers of one attempt are tried."""
+MAX_HALF_OPEN = 16
+"""How many SAs of one peer wait for its IKE_AUTH."""
+MAX_COOKIE = 64
 
 
 def start(tunnel: TunnelState, now: float) -> None:
     """Send the first message of a new IKE SA."""
     config = tunnel.config
     fresh = tunnel.rng(40)
-    sa = IkeSa(True, fresh[:8], bytes(8), config.liveness, tunnel.rng)
-    group = config.suites[0].ike.group.number
-    tunnel.attempt = Attempt(sa, ike_offers(config.suites), make_key_pair(group, tunnel.rng), group)
+    sa = IkeSa(
+        True, fresh[:8], bytes(8), config.liveness, tunnel.rng, tunnel.first_path()
+    )  # fmt: skip
     sa.nonce_i = fresh[8:]
-    tunnel.sas.append(sa)
-    _send(tunnel, tunnel.attempt, now)
+    sa.step(Step.SEND_INIT)
+    attempt = Attempt(sa, ike_offers(config.suites), config.suites[0].ike.group.number)
+    tunnel.attempt = attempt
+    tunnel.add_sa(sa)
+    message = _message(tunnel, attempt)
+    _track(sa, message, now)
+    tunnel.send(sa, message)
 
 
-def _send(tunnel: TunnelState, attempt: Attempt, now: float) -> None:
-    sa = attempt.sa
+def _track(sa: IkeSa, message: bytes, now: float) -> None:
+    sa.next_id = 0
+    sa.track(Exchange.IKE_SA_INIT, message, lambda _payloads, _now: None, now)
+
+
+def _message(tunnel: TunnelState, attempt: Attempt) -> bytes:
+    """What to ask now, with the cookie and the group that were wanted last."""
+    sa, group = attempt.sa, attempt.group
+    if group not in attempt.key_pairs:
+        attempt.key_pairs[group] = make_key_pair(group, tunnel.rng)
     payloads: list[Payload] = []
     if attempt.cookie:
         payloads.append(NotifyPayload(Notify.COOKIE, attempt.cookie))
-    source = tunnel.path.local
+    source = sa.path.local
     if tunnel.config.always_encapsulate:
         source = ("0.0.0.0", 0)  # never matches, so the peer takes us to be translated
     payloads += [
         Sa(attempt.offers),
-        Ke(attempt.group, attempt.key_pair.public),
+        Ke(group, attempt.key_pairs[group].public),
         Nonce(sa.nonce_i),
-        *_nat_notifies(sa.spi_i, bytes(8), source, tunnel.path.remote),
+        *_nat_notifies(sa.spi_i, bytes(8), source, sa.path.remote),
         *_hash_notify(tunnel),
     ]
-    sa.next_id = 0
-    sa.step(Step.SEND_INIT)
-    sa.init_request = encode_plain(
-        sa.spi_i, bytes(8), Exchange.IKE_SA_INIT, FLAG_INITIATOR, 0, payloads
-    )
-    sa.track(Exchange.IKE_SA_INIT, sa.init_request, lambda _payloads, _now: None, now)
-    tunnel.send(sa.init_request)
+    message = encode_plain(sa.spi_i, bytes(8), Exchange.IKE_SA_INIT, FLAG_INITIATOR, 0, payloads)
+    attempt.requests[group] = message
+    return message
 
 
 def take_response(
     tunnel: TunnelState, sa: IkeSa, header: Header, datagram: bytes, now: float
 ) -> None:
-    """The responder's answer, or its wish that we ask differently. Raises IkeFormatError."""
+    """An answer, or a wish that we ask differently. Raises IkeFormatError."""
     attempt = tunnel.attempt
     if attempt is None or attempt.sa is not sa:
         raise IkeFormatError("an IKE_SA_INIT answer that nobody waits for")
     payloads = decode_chain(header.next_payload, datagram, HEADER_SIZE)
-    if _ask_again(tunnel, attempt, payloads, now):
-        return
-    error = first_error(payloads)
-    if error is not None:
-        name = notify_name(error.notify)
+    if find(payloads, Sa) is not None:
+        _try_answer(tunnel, attempt, header, payloads, datagram, now)
+    elif not _ask_again(tunnel, attempt, payloads, now):
+        error = first_error(payloads)
+        if error is None:
+            raise IkeFormatError("an IKE_SA_INIT answer that neither agrees nor refuses")
+        _remember_refusal(tunnel, attempt, notify_name(error.notify))
+
+
+def _remember_refusal(tunnel: TunnelState, attempt: Attempt, name: str) -> None:
+    """Told once; the attempt goes on until its time is over (section 2.21.1)."""
+    if attempt.refusal != name:
+        attempt.refusal = name
         tunnel.note(Refused(tunnel.config.name, True, name, "the peer refused IKE_SA_INIT"))
-        tunnel.drop_sa(sa, f"the peer answered {name}", now)
-        return
+
+
+def _try_answer(
+    tunnel: TunnelState,
+    attempt: Attempt,
+    header: Header,
+    payloads: list[Payload],
+    datagram: bytes,
+    now: float,
+) -> None:
+    """Go on to IKE_AUTH with whoever answered: only there it shows who it was."""
     answer = need(payloads, Sa, "SA").proposals
     ke = need(payloads, Ke, "key exchange")
     nonce = need(payloads, Nonce, "nonce")
     if header.spi_r == bytes(8):
         raise IkeFormatError("the responder chose no SPI")
+    if _tried(tunnel, attempt, header, payloads, datagram):
+        return
+    if attempt.answers >= MAX_ANSWERS:
+        raise IkeFormatError(f"more than {MAX_ANSWERS} answers to one request")
     chosen = accept_answer(answer, attempt.offers)
     agreed = chosen.one(Kind.GROUP)
-    if agreed is None or agreed.number != attempt.group or ke.group != attempt.group:
+    if agreed is None or ke.group != agreed.number or ke.group not in attempt.key_pairs:
         raise IkeFormatError("the key exchange is not of the agreed group")
-    shared = attempt.key_pair.shared(ke.data)
-    sa.chosen, sa.spi_r = chosen, header.spi_r
-    sa.nonce_r, sa.init_response = nonce.data, datagram
+    shared = attempt.key_pairs[ke.group].shared(ke.data)
+    asked = attempt.sa
+    sa = IkeSa(
+        True, asked.spi_i, header.spi_r, asked.liveness, tunnel.rng, replace(asked.path)
+    )  # fmt: skip
+    sa.step(Step.SEND_INIT)
+    sa.chosen = chosen
+    sa.nonce_i, sa.nonce_r = asked.nonce_i, nonce.data
+    sa.init_request, sa.init_response = attempt.requests[ke.group], datagram
     _install_keys(sa, shared)
     sa.peer_hashes = _hashes_of(payloads)
-    sa.outstanding = None
-    tunnel.attempt = None
-    detect_translators(tunnel, sa, payloads, bytes_spi_r=header.spi_r)
-    if tunnel.path.encapsulate:
-        tunnel.path.local = (tunnel.path.local[0], NAT_PORT)
-        tunnel.path.remote = (tunnel.path.remote[0], NAT_PORT)
+    detect_translators(tunnel, sa, payloads, spi_r=header.spi_r)
+    if sa.path.encapsulate:
+        sa.path.local = (sa.path.local[0], NAT_PORT)
+        sa.path.remote = (sa.path.remote[0], NAT_PORT)
+    attempt.answers += 1
+    asked.outstanding = None
+    tunnel.add_sa(sa)
     exchange_auth.ask(tunnel, sa, now)
 
 
+def _tried(
+    tunnel: TunnelState, attempt: Attempt, header: Header, payloads: list[Payload], datagram: bytes
+) -> bool:
+    """Whether this answer is being tried, or one that gives the same keys is."""
+    for sa in tunnel.siblings(attempt.sa):
+        if datagram in (sa.init_response, *sa.also_answered):
+            return True
+        before = decode_chain(sa.init_response[16], sa.init_response, HEADER_SIZE)
+        same = all(find(before, kind) == find(payloads, kind) for kind in (Sa, Ke, Nonce))
+        if sa.spi_r == header.spi_r and same:
+            if len(sa.also_answered) < MAX_ANSWERS:
+                sa.also_answered.append(datagram)
+            return True
+    return False
+
+
 def _ask_again(tunnel: TunnelState, attempt: Attempt, payloads: list[Payload], now: float) -> bool:
+    """Whether the answer is a wish that can be met; the next request meets it."""
     cookie = find_notify(payloads, Notify.COOKIE)
     wrong_group = find_notify(payloads, Notify.INVALID_KE_PAYLOAD)
     if cookie is None and wrong_group is None:
         return False
-    attempt.restarts += 1
-    if attempt.restarts > MAX_RESTARTS:
-        raise IkeFormatError("the responder keeps asking for another IKE_SA_INIT")
     if cookie is not None:
+        if not 1 <= len(cookie.data) <= MAX_COOKIE:
+            raise IkeFormatError(f"a cookie of {len(cookie.data)} bytes; 1 to 64 are allowed")
         attempt.cookie = cookie.data
     if wrong_group is not None:
-        group = int.from_bytes(wrong_group.data, "big")
+        group = int.from_bytes(wrong_group.data, "big") if len(wrong_group.data) == 2 else 0
         # Only a group that we offered: the notify is not authentic.
         if group not in {s.ike.group.number for s in tunnel.config.suites}:
-            raise IkeFormatError(f"the responder wants group {group}, which was not offered")
+            raise IkeFormatError("the responder wants a group that was not offered")
         attempt.group = group
-        attempt.key_pair = make_key_pair(group, tunnel.rng)
-    _send(tunnel, attempt, now)
+    wish = Notify.COOKIE if cookie is not None else Notify.INVALID_KE_PAYLOAD
+    attempt.stale = True
+    if wish not in attempt.met:
+        attempt.met.add(wish)
+        sa, message = attempt.sa, repetition(tunnel, attempt)
+        if sa.outstanding is None:
+            _track(sa, message, now)
+        else:
+            sa.outstanding.datagram = message
+        tunnel.send(sa, message)
     return True
+
+
+def repetition(tunnel: TunnelState, attempt: Attempt) -> bytes:
+    """The request to send again, made anew if the responder had a wish since it was sent."""
+    if attempt.stale:
+        attempt.stale = False
+        return _message(tunnel, attempt)
+    return attempt.requests[attempt.group]
 
 
 def answer(
@@ -165,16 +249,15 @@ def answer(
         )
     key_pair = make_key_pair(group.number, tunnel.rng)
     fresh = tunnel.rng(40)
-    sa = IkeSa(False, header.spi_i, fresh[:8], tunnel.config.liveness, tunnel.rng)
+    path = Path(local, remote)
+    sa = IkeSa(False, header.spi_i, fresh[:8], tunnel.config.liveness, tunnel.rng, path)
     sa.chosen = Proposal(chosen.protocol, chosen.transforms, chosen.number)
     sa.nonce_i, sa.nonce_r, sa.init_request = nonce.data, fresh[8:], datagram
     sa.expected_id = 1
     sa.step(Step.ANSWER_INIT)
     _install_keys(sa, key_pair.shared(ke.data))
     sa.peer_hashes = _hashes_of(payloads)
-    if tunnel.current is None:
-        tunnel.path = Path(local, remote)
-    detect_translators(tunnel, sa, payloads, bytes_spi_r=bytes(8))
+    detect_translators(tunnel, sa, payloads, spi_r=bytes(8))
     source = ("0.0.0.0", 0) if tunnel.config.always_encapsulate else local
     reply: list[Payload] = [
         Sa((sa.chosen,)),
@@ -190,8 +273,15 @@ def answer(
     )
     # A half-open SA that is never authenticated goes after as long as we would wait ourselves.
     sa.expires_at = now + 2 * tunnel.config.liveness.give_up
-    tunnel.sas.append(sa)
+    _make_room(tunnel, now)
+    tunnel.add_sa(sa)
     return sa
+
+
+def _make_room(tunnel: TunnelState, now: float) -> None:
+    waiting = [sa for sa in tunnel.sas if sa.state is State.INIT_ANSWERED]
+    for sa in waiting[: max(0, len(waiting) - MAX_HALF_OPEN + 1)]:
+        tunnel.drop_sa(sa, "too many half-open SAs", now, restart=False)
 
 
 def _hash_notify(tunnel: TunnelState) -> Iterable[NotifyPayload]:
@@ -245,10 +335,10 @@ def _nat_notifies(
 
 
 def detect_translators(
-    tunnel: TunnelState, sa: IkeSa, payloads: list[Payload], *, bytes_spi_r: bytes
+    tunnel: TunnelState, sa: IkeSa, payloads: list[Payload], *, spi_r: bytes
 ) -> None:
     """Compare the peer's hashes with the addresses we see; a difference is a translator."""
-    path = tunnel.path
+    path = sa.path
     sources = [
         p.data
         for p in payloads
@@ -257,8 +347,8 @@ def detect_translators(
     destination = find_notify(payloads, Notify.NAT_DETECTION_DESTINATION_IP)
     if not sources or destination is None:
         return
-    path.remote_translated = _nat_hash(sa.spi_i, bytes_spi_r, path.remote) not in sources
-    path.local_translated = _nat_hash(sa.spi_i, bytes_spi_r, path.local) != destination.data
+    path.remote_translated = _nat_hash(sa.spi_i, spi_r, path.remote) not in sources
+    path.local_translated = _nat_hash(sa.spi_i, spi_r, path.local) != destination.data
     path.encapsulate = (
         path.remote_translated or path.local_translated or tunnel.config.always_encapsulate
     )

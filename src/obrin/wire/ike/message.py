@@ -18,7 +18,7 @@ from cryptography.hazmat.primitives.hashes import SHA256
 from cryptography.hazmat.primitives.hmac import HMAC
 
 from obrin.core.ipsec.registry import Algorithm
-from obrin.wire.ike.errors import IkeFormatError
+from obrin.wire.ike.errors import IkeFormatError, IkeNotAuthentic
 from obrin.wire.ike.numbers import (
     FLAG_INITIATOR,
     FLAG_RESPONSE,
@@ -57,7 +57,7 @@ def decode_header(datagram: bytes) -> Header:
     """Raises IkeFormatError; a higher major version names the notify that answers it."""
     if len(datagram) < HEADER_SIZE:
         raise IkeFormatError(f"{len(datagram)} bytes are shorter than an IKE header")
-    header = Header._make(_HEADER.unpack_from(datagram))
+    header = header_of(datagram)
     if header.version >> 4 != 2:
         raise IkeFormatError(
             f"IKE major version {header.version >> 4} is not spoken here",
@@ -81,6 +81,11 @@ def encode_plain(
     )
 
 
+def header_of(datagram: bytes) -> Header:
+    """The fields as they stand, of any version. `datagram` has a whole header."""
+    return Header._make(_HEADER.unpack_from(datagram))
+
+
 class MessageCipher:
     """Protects messages of one direction of one IKE SA. Subclasses are the two modes."""
 
@@ -89,7 +94,10 @@ class MessageCipher:
         raise AssertionError("abstract")
 
     def open(self, datagram: bytes, start: int) -> bytes:
-        """The payload chain inside the SK payload whose header starts at `start`."""
+        """What stands inside the SK payload whose header starts at `start`, padding included.
+
+        Raises IkeNotAuthentic.
+        """
         raise AssertionError("abstract")
 
 
@@ -113,13 +121,13 @@ class GcmMessageCipher(MessageCipher):
     def open(self, datagram: bytes, start: int) -> bytes:
         body = start + 4
         if len(datagram) < body + 8 + 17:
-            raise IkeFormatError("an encrypted payload too short for its IV and checksum")
+            raise IkeNotAuthentic("an encrypted payload too short for its IV and checksum")
         iv = datagram[body : body + 8]
         try:
             plain = self._aead.decrypt(self._salt + iv, datagram[body + 8 :], datagram[:body])
         except InvalidTag:
-            raise IkeFormatError("the message's integrity check does not match") from None
-        return _unpad(plain)
+            raise IkeNotAuthentic("the message's integrity check does not match") from None
+        return plain
 
 
 class CbcMessageCipher(MessageCipher):
@@ -156,11 +164,11 @@ class CbcMessageCipher(MessageCipher):
         body = start + 4
         cipher_size = len(datagram) - body - 32
         if cipher_size < 16 or cipher_size % 16:
-            raise IkeFormatError("an encrypted payload that is not whole blocks")
+            raise IkeNotAuthentic("an encrypted payload that is not whole blocks")
         if not _hmac.compare_digest(self._checksum(datagram[:-16]), datagram[-16:]):
-            raise IkeFormatError("the message's integrity check does not match")
+            raise IkeNotAuthentic("the message's integrity check does not match")
         decryptor = Cipher(self._key, modes.CBC(datagram[body : body + 16])).decryptor()
-        return _unpad(decryptor.update(datagram[body + 16 : -16]) + decryptor.finalize())
+        return decryptor.update(datagram[body + 16 : -16]) + decryptor.finalize()
 
 
 def _unpad(plain: bytes) -> bytes:
@@ -197,17 +205,27 @@ def encode_protected(
     return cipher.seal(head, first, chain)
 
 
-def decode_protected(cipher: MessageCipher, datagram: bytes, header: Header) -> list[Payload]:
-    """Payloads of a protected message from the network. Raises IkeFormatError only.
-
-    The integrity check comes before anything inside is read.
+def open_protected(cipher: MessageCipher, datagram: bytes, header: Header) -> tuple[int, bytes]:
+    """(type of the first payload, decrypted bytes) of a message from the network, or an error that
+    no answer may follow, since nothing about the message is authentic. Raises IkeFormatError only.
     """
     if header.next_payload != PayloadType.SK or len(datagram) < HEADER_SIZE + 4:
-        raise IkeFormatError("a message of an established SA that is not encrypted")
+        raise IkeNotAuthentic("a message of an established SA that is not encrypted")
     first, _, length = _GENERIC.unpack_from(datagram, HEADER_SIZE)
     if length != len(datagram) - HEADER_SIZE:
-        raise IkeFormatError("the encrypted payload does not fill the message")
-    return decode_chain(first, cipher.open(datagram, HEADER_SIZE))
+        raise IkeNotAuthentic("the encrypted payload does not fill the message")
+    return first, cipher.open(datagram, HEADER_SIZE)
+
+
+def decode_inside(first: int, plain: bytes) -> list[Payload]:
+    """Payloads of a message that is authentic. An IkeFormatError from here is the peer's mistake,
+    and names the notify that tells it (RFC 7296 section 2.21.3)."""
+    return decode_chain(first, _unpad(plain))
+
+
+def decode_protected(cipher: MessageCipher, datagram: bytes, header: Header) -> list[Payload]:
+    """Both of the above. The integrity check comes before anything inside is read."""
+    return decode_inside(*open_protected(cipher, datagram, header))
 
 
 def find(payloads: list[Payload], cls: type[P], kind: int | None = None) -> P | None:

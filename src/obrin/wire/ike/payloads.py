@@ -81,11 +81,7 @@ def _encode_transforms(transforms: tuple[Transform, ...]) -> bytes:
     parts = []
     last = len(transforms) - 1
     for index, transform in enumerate(transforms):
-        attribute = (
-            b""
-            if transform.key_bits is None
-            else _KEY_LENGTH.to_bytes(2, "big") + transform.key_bits.to_bytes(2, "big")
-        )
+        attribute = _encode_transform_attributes(transform)
         parts.append(
             _TRANSFORM.pack(
                 0 if index == last else 3,
@@ -100,6 +96,17 @@ def _encode_transforms(transforms: tuple[Transform, ...]) -> bytes:
     return b"".join(parts)
 
 
+def _encode_transform_attributes(transform: Transform) -> bytes:
+    """Section 3.3.5: with the first bit, type and value; without it, a length between them."""
+    parts = []
+    if transform.key_bits is not None:
+        parts.append(_KEY_LENGTH.to_bytes(2, "big") + transform.key_bits.to_bytes(2, "big"))
+    for head, value in transform.attributes:
+        length = b"" if head & 0x8000 else len(value).to_bytes(2, "big")
+        parts.append(head.to_bytes(2, "big") + length + value)
+    return b"".join(parts)
+
+
 @functools.lru_cache(maxsize=256)
 def _decode_transforms(body: bytes, count: int) -> tuple[Transform, ...]:
     cursor = Cursor(body)
@@ -111,15 +118,17 @@ def _decode_transforms(body: bytes, count: int) -> tuple[Transform, ...]:
         kind = inner.u8("transform type")
         inner.u8()
         number = inner.u16("transform number")
-        key_bits = None
+        key_bits, others = None, []
         while inner.remaining():
             head = inner.u16("transform attribute")
-            value = inner.u16("transform attribute")
-            if head == _KEY_LENGTH:
-                key_bits = value
-            elif not head & 0x8000:
-                inner.take(value, "transform attribute")
-        found.append(Transform(kind, number, key_bits))
+            value = inner.take(2, "transform attribute")
+            if head == _KEY_LENGTH and key_bits is None:
+                key_bits = int.from_bytes(value, "big")
+                continue
+            if not head & 0x8000:
+                value = inner.take(int.from_bytes(value, "big"), "transform attribute")
+            others.append((head, value))
+        found.append(Transform(kind, number, key_bits, tuple(others)))
     cursor.done("the last transform")
     return tuple(found)
 
@@ -385,6 +394,7 @@ def decode_chain(first: int, data: bytes, start: int = 0) -> list[Payload]:
                     raise IkeFormatError(
                         f"payload type {kind} is critical and not known here",
                         Notify.UNSUPPORTED_CRITICAL_PAYLOAD,
+                        bytes((kind,)),
                     )
                 payloads.append(Unknown(kind, critical, body))
             kind, position = following, position + length

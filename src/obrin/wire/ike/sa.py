@@ -16,6 +16,7 @@ from obrin.core.ipsec.registry import Algorithm, Kind
 from obrin.wire.ike.keys import IkeKeys
 from obrin.wire.ike.message import MessageCipher, encode_protected, make_cipher
 from obrin.wire.ike.numbers import FLAG_INITIATOR, FLAG_RESPONSE
+from obrin.wire.ike.path import Path
 from obrin.wire.ike.payloads import Payload
 from obrin.wire.ike.transitions import State, Step, advance
 
@@ -43,13 +44,18 @@ class Queued:
 
 @dataclass(slots=True, eq=False)
 class IkeSa:
-    """`initiator` tells whether this end made the SA; it never changes during its life."""
+    """`initiator` tells whether this end made the SA; it never changes during its life.
+
+    `also_answered` are IKE_SA_INIT answers that give the same keys as `init_response` and are not
+    the same: one of all of them is what the peer signs.
+    """
 
     initiator: bool
     spi_i: bytes
     spi_r: bytes
     liveness: Liveness
     rng: Callable[[int], bytes] = field(repr=False)
+    path: Path
     state: State = State.IDLE
     chosen: Proposal | None = None
     keys: IkeKeys | None = field(default=None, repr=False)
@@ -57,11 +63,13 @@ class IkeSa:
     nonce_r: bytes = field(default=b"", repr=False)
     init_request: bytes = field(default=b"", repr=False)
     init_response: bytes = field(default=b"", repr=False)
+    also_answered: list[bytes] = field(default_factory=list, repr=False)
     peer_hashes: tuple[int, ...] = ()
     rekey_at: float = float("inf")
     expires_at: float = float("inf")
     next_id: int = 0
     expected_id: int = 0
+    last_request: bytes = field(default=b"", repr=False)
     last_response: bytes = field(default=b"", repr=False)
     outstanding: Outstanding | None = None
     rekeying: bool = False
@@ -72,6 +80,10 @@ class IkeSa:
     @property
     def local_spi(self) -> bytes:
         return self.spi_i if self.initiator else self.spi_r
+
+    @property
+    def peer_spi(self) -> bytes:
+        return self.spi_r if self.initiator else self.spi_i
 
     def step(self, step: Step) -> None:
         self.state = advance(self.state, step)

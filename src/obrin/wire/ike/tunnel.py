@@ -12,14 +12,15 @@ from dataclasses import dataclass
 
 from obrin.wire.ike import exchange_auth, exchange_child, exchange_info, exchange_init
 from obrin.wire.ike.child import ChildSa
-from obrin.wire.ike.errors import IkeFormatError, IkeRefusal
+from obrin.wire.ike.errors import IkeFormatError, IkeNotAuthentic, IkeRefusal
 from obrin.wire.ike.events import Refused
-from obrin.wire.ike.message import Header, decode_protected
-from obrin.wire.ike.numbers import PORT, Exchange, notify_name
+from obrin.wire.ike.message import Header, decode_inside, find_notify, open_protected
+from obrin.wire.ike.numbers import Exchange, Notify, notify_name
+from obrin.wire.ike.path import Address
 from obrin.wire.ike.payloads import NotifyPayload, Payload
 from obrin.wire.ike.sa import IkeSa
 from obrin.wire.ike.transitions import State
-from obrin.wire.ike.tunnel_state import KEEPALIVE_EVERY, Address, Datagram, Path, TunnelState
+from obrin.wire.ike.tunnel_state import KEEPALIVE_EVERY, Datagram, TunnelState
 
 # Requests inside an IKE SA: (exchange, states in which it is legal) -> handler.
 RequestHandler = Callable[[TunnelState, IkeSa, list[Payload], float], list[Payload]]
@@ -45,7 +46,6 @@ class Tunnel(TunnelState):
     def start(self, now: float) -> None:
         """Begin IKE_SA_INIT."""
         self.restart_at = float("inf")
-        self.path = Path((self.config.local_address, PORT), (self.config.remote_address, PORT))
         exchange_init.start(self, now)
 
     def close(self, now: float) -> None:
@@ -87,13 +87,15 @@ class Tunnel(TunnelState):
                     self.discard("an IKE_SA_INIT message out of place")
                 return
             if sa.receive_cipher is None:
-                raise IkeFormatError("a protected message before there are keys")
+                raise IkeNotAuthentic("a protected message before there are keys")
             if header.response:
                 self._receive_response(sa, header, datagram, now)
             else:
                 self._receive_request(sa, header, datagram, local, remote, now)
+        except IkeNotAuthentic as error:
+            self.discard("not authentic", str(error))
         except IkeFormatError as error:
-            self.discard(str(error))
+            self.discard("cannot be read", str(error))
 
     def _receive_response(self, sa: IkeSa, header: Header, datagram: bytes, now: float) -> None:
         waiting = sa.outstanding
@@ -102,15 +104,26 @@ class Tunnel(TunnelState):
             or header.message_id != waiting.message_id
             or header.exchange != waiting.exchange
         ):
-            self.discard(f"an answer to request {header.message_id}, which does not wait")
+            self.discard("an answer to no request", f"request {header.message_id}")
             return
         if sa.receive_cipher is None:
             return
-        payloads = decode_protected(sa.receive_cipher, datagram, header)
+        inside = open_protected(sa.receive_cipher, datagram, header)
         sa.outstanding = None
         self.last_heard = now
+        try:
+            payloads = decode_inside(*inside)
+        except IkeFormatError as error:
+            # It would be the same again, so the two ends do not understand each other any more.
+            self.note(Refused(self.config.name, False, notify_name(error.notify), str(error)))
+            self.drop_sa(sa, f"the peer's answer cannot be read: {error}", now)
+            return
         waiting.handler(payloads, now)
-        self.send(sa.next_queued(now))
+        if find_notify(payloads, Notify.INVALID_SYNTAX) is not None:
+            # Fatal at both ends (section 2.21.3).
+            self.drop_sa(sa, "the peer could not read our request", now)
+            return
+        self.send(sa, sa.next_queued(now))
 
     def _receive_request(
         self,
@@ -121,46 +134,54 @@ class Tunnel(TunnelState):
         remote: Address,
         now: float,
     ) -> None:
-        if header.message_id == sa.expected_id - 1 and sa.last_response:
-            self.send(sa.last_response)
+        if header.message_id == sa.expected_id - 1 and datagram == sa.last_request:
+            self.send(sa, sa.last_response)  # a repetition, bit by bit (section 2.1)
             return
         if header.message_id != sa.expected_id:
-            self.discard(f"request {header.message_id}, expected {sa.expected_id}")
+            self.discard(
+                "a request out of order", f"{header.message_id}, expected {sa.expected_id}"
+            )
             return
         if sa.receive_cipher is None:
             return
-        payloads = decode_protected(sa.receive_cipher, datagram, header)
+        inside = open_protected(sa.receive_cipher, datagram, header)
         if sa.state is State.AUTH_SENT:
             # The responder is ahead of us: its IKE_AUTH answer is late or lost. It will repeat.
             self.discard("a request before the peer's IKE_AUTH answer")
             return
+        if sa.state is State.INIT_ANSWERED and header.exchange != Exchange.IKE_AUTH:
+            self.discard("a request before the peer's IKE_AUTH")
+            return
         # Authentic and new: the peer may have moved behind its translator (section 2.23).
-        if remote != self.path.remote and (
-            self.path.remote_translated or header.exchange == Exchange.IKE_AUTH
+        if remote != sa.path.remote and (
+            sa.path.remote_translated or header.exchange == Exchange.IKE_AUTH
         ):
-            self.path.local, self.path.remote = local, remote
+            sa.path.local, sa.path.remote = local, remote
         sa.expected_id += 1
+        sa.last_request = datagram
         self.last_heard = now
         legal, handler = _REQUESTS.get(header.exchange, (frozenset(), exchange_info.answer))
         try:
             if sa.state not in legal:
                 raise IkeFormatError(f"exchange {header.exchange} is not possible now")
-            answer = handler(self, sa, payloads, now)
+            answer = handler(self, sa, decode_inside(*inside), now)
         except IkeRefusal as refusal:
             answer = [NotifyPayload(refusal.notify, refusal.data)]
             self.note(Refused(self.config.name, False, notify_name(refusal.notify), str(refusal)))
         except IkeFormatError as error:
-            answer = [NotifyPayload(error.notify)]
+            answer = [NotifyPayload(error.notify, error.data)]
             self.note(Refused(self.config.name, False, notify_name(error.notify), str(error)))
-        self.send(sa.respond(header.exchange, header.message_id, answer))
+        self.send(sa, sa.respond(header.exchange, header.message_id, answer))
         exchange_auth.after_answer(self, sa, header.exchange, answer, now)
-        exchange_info.after_answer(self, sa, now)
+        exchange_info.after_answer(self, sa, answer, now)
 
     # Timers
 
     def next_timer(self) -> float:
         """When `handle_timer` is due next; infinity when nothing is."""
-        due = min(self.restart_at, self.path.keepalive_at, self._anew_at())
+        due = min(self.restart_at, self._anew_at())
+        if self.current is not None:
+            due = min(due, self.current.path.keepalive_at)
         for sa in self.sas:
             if sa.outstanding is not None:
                 due = min(due, sa.outstanding.next_at)
@@ -201,9 +222,10 @@ class Tunnel(TunnelState):
             exchange_info.ask_liveness(self, self.current, now)
         if now >= self._anew_at() and self.current is not None:
             exchange_info.delete_sa(self, self.current, now, restart=True)
-        if now >= self.path.keepalive_at:
-            self.path.keepalive_at = now + KEEPALIVE_EVERY
-            self._output.append(Datagram(self.path.local, self.path.remote, b"\xff"))
+        if self.current is not None and now >= self.current.path.keepalive_at:
+            path = self.current.path
+            path.keepalive_at = now + KEEPALIVE_EVERY
+            self._output.append(Datagram(path.local, path.remote, b"\xff"))
         if now >= self.restart_at:
             self.start(now)
 
@@ -225,9 +247,14 @@ class Tunnel(TunnelState):
         waiting = sa.outstanding
         if waiting is None or now < waiting.next_at:
             return
+        attempt = self.attempt if self.attempt is not None and self.attempt.sa is sa else None
         if waiting.sends >= sa.liveness.tries:
-            self.drop_sa(sa, "the peer did not answer", now)
+            told = attempt.refusal if attempt is not None else ""
+            reason = f"the peer answered {told}" if told else "the peer did not answer"
+            self.drop_sa(sa, reason, now)
             return
         waiting.sends += 1
         waiting.next_at = now + sa.liveness.wait_after(waiting.sends)
-        self.send(waiting.datagram)
+        if attempt is not None:
+            waiting.datagram = exchange_init.repetition(self, attempt)
+        self.send(sa, waiting.datagram)

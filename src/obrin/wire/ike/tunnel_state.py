@@ -13,14 +13,15 @@ from obrin.core.ipsec.proposal import Proposal
 from obrin.wire.ike.child import ChildSa
 from obrin.wire.ike.config import PeerConfig
 from obrin.wire.ike.dh import KeyPair
+from obrin.wire.ike.directory import SaDirectory
 from obrin.wire.ike.events import ChildDown, Discarded, Event, IkeDown
 from obrin.wire.ike.keys import padded_key
-from obrin.wire.ike.numbers import NAT_PORT, PORT, Exchange
+from obrin.wire.ike.numbers import NAT_PORT, NON_ESP_MARKER, PORT, Exchange
+from obrin.wire.ike.path import Address, Path
 from obrin.wire.ike.payloads import Payload
 from obrin.wire.ike.sa import IkeSa, ResponseHandler
 from obrin.wire.ike.transitions import State, Step
 
-Address = tuple[str, int]
 KEEPALIVE_EVERY = 20.0  # RFC 3948 section 4
 DISCARDED_KEPT = 256
 
@@ -41,27 +42,24 @@ class Datagram:
 
 
 @dataclass(slots=True)
-class Path:
-    """Where the peer is, by what port we speak, and who stands behind a translator."""
-
-    local: Address
-    remote: Address
-    local_translated: bool = False
-    remote_translated: bool = False
-    encapsulate: bool = False
-    keepalive_at: float = float("inf")
-
-
-@dataclass(slots=True)
 class Attempt:
-    """What an initiator remembers between asking and being answered."""
+    """What an initiator remembers between asking and being answered.
+
+    `sa` is the one that asks, `requests` what it asked last in each group. Nothing that comes back
+    is authentic before IKE_AUTH: `refusal` is remembered, not believed. `met` are the wishes that
+    were met at once; it is `stale` when one came since.
+    """
 
     sa: IkeSa
     offers: tuple[Proposal, ...]
-    key_pair: KeyPair
     group: int
+    key_pairs: dict[int, KeyPair] = field(default_factory=dict)
+    requests: dict[int, bytes] = field(default_factory=dict)
     cookie: bytes = b""
-    restarts: int = 0
+    met: set[int] = field(default_factory=set)
+    stale: bool = False
+    answers: int = 0
+    refusal: str = ""
 
 
 @dataclass(slots=True)
@@ -81,7 +79,7 @@ class TunnelState:
 
     config: PeerConfig
     rng: Callable[[int], bytes] = field(repr=False)
-    path: Path = field(init=False)
+    directory: SaDirectory = field(default_factory=SaDirectory, repr=False)
     sas: list[IkeSa] = field(default_factory=list)
     current: IkeSa | None = None
     children: dict[bytes, ChildSa] = field(default_factory=dict)
@@ -96,8 +94,16 @@ class TunnelState:
     _output: deque[Datagram] = field(default_factory=deque)
     _events: deque[Event] = field(default_factory=deque)
 
-    def __post_init__(self) -> None:
-        self.path = Path((self.config.local_address, PORT), (self.config.remote_address, PORT))
+    @property
+    def path(self) -> Path:
+        """Where traffic goes: the established SA's path, else that of the newest attempt."""
+        if self.current is not None:
+            return self.current.path
+        return self.sas[-1].path if self.sas else self.first_path()
+
+    def first_path(self) -> Path:
+        """As configured, before anything is known of translators."""
+        return Path((self.config.local_address, PORT), (self.config.remote_address, PORT))
 
     def padded_key(self, number: int) -> bytes:
         """The pre-shared key in the form that proofs need, made once for each prf."""
@@ -105,10 +111,20 @@ class TunnelState:
             self._padded[number] = padded_key(number, self.config.key)
         return self._padded[number]
 
-    def send(self, message: bytes | None) -> None:
+    def add_sa(self, sa: IkeSa) -> None:
+        self.sas.append(sa)
+        self.directory.add(self.config.name, sa)
+
+    def _forget_sa(self, sa: IkeSa) -> None:
+        sa.step(Step.CLOSE)
+        self.sas.remove(sa)
+        self.directory.remove(sa)
+
+    def send(self, sa: IkeSa, message: bytes | None) -> None:
         if message is not None:
-            marker = b"\0\0\0\0" if self.path.local[1] == NAT_PORT else b""
-            self._output.append(Datagram(self.path.local, self.path.remote, marker + message))
+            path = sa.path
+            marker = NON_ESP_MARKER if path.local[1] == NAT_PORT else b""
+            self._output.append(Datagram(path.local, path.remote, marker + message))
 
     def request(
         self,
@@ -118,14 +134,15 @@ class TunnelState:
         handler: ResponseHandler,
         now: float,
     ) -> None:
-        self.send(sa.request(exchange, payloads, handler, now))
+        self.send(sa, sa.request(exchange, payloads, handler, now))
 
     def note(self, event: Event) -> None:
         self._events.append(event)
 
-    def discard(self, reason: str) -> None:
+    def discard(self, reason: str, detail: str = "") -> None:
+        """A message that gets no answer. Few reasons, so that they can be counted."""
         if len(self._events) < DISCARDED_KEPT:
-            self.note(Discarded(self.config.name, reason))
+            self.note(Discarded(self.config.name, reason, detail))
 
     def drop_child(self, child: ChildSa, reason: str, now: float) -> None:
         if self.children.pop(child.spi_in, None) is None:
@@ -142,8 +159,7 @@ class TunnelState:
         """Forget an IKE SA; with the current one go its children."""
         if sa not in self.sas:
             return
-        sa.step(Step.CLOSE)
-        self.sas.remove(sa)
+        self._forget_sa(sa)
         for spi, rekey in list(self.rekeys.items()):
             if rekey.sa is sa:
                 # The request went with its SA; the successor, if there is one, asks again.
@@ -153,15 +169,36 @@ class TunnelState:
         if sa is self.current:
             self.current = None
             for other in [o for o in self.sas if o.state in _REPLACED_STATES]:
-                other.step(Step.CLOSE)
-                self.sas.remove(other)
+                self._forget_sa(other)
             for child in list(self.children.values()):
                 self.drop_child(child, reason, now)
-            self.path.keepalive_at = float("inf")
+        attempt = self.attempt
+        if attempt is not None and sa is attempt.sa:
+            self.attempt = None
+        elif attempt is not None and not self._waits(attempt):
+            self.drop_sa(attempt.sa, reason, now, restart=restart)
+            return
         if self.current is None and not self.sas:
             self.note(IkeDown(self.config.name, reason))
             if restart and self.config.initiate:
                 self.restart_at = now + self.config.restart_delay
+
+    def _waits(self, attempt: Attempt) -> bool:
+        """Whether an attempt still asks, or an answer to it is being tried."""
+        return attempt.sa.outstanding is not None or len(self.siblings(attempt.sa)) > 0
+
+    def siblings(self, sa: IkeSa) -> list[IkeSa]:
+        """The other SAs of the same attempt of ours."""
+        return [o for o in self.sas if o is not sa and o.initiator and o.spi_i == sa.spi_i]
+
+    def authenticated(self, sa: IkeSa) -> None:
+        """This SA is the peer's: other answers to the same attempt are not (section 2.4)."""
+        self.current = sa
+        self.directory.authenticated(sa)
+        for other in self.siblings(sa):
+            self._forget_sa(other)
+        if self.attempt is not None and self.attempt.sa not in self.sas:
+            self.attempt = None
 
     def datagrams(self) -> list[Datagram]:
         """What to send now; the list is handed over."""

@@ -30,7 +30,6 @@ from obrin.live.practice.from_standard import suite_from
 from obrin.live.practice.node import Node
 from obrin.live.practice.node_config import NodeConfig, NodeNeighbour, NodeTunnel
 from obrin.wire.bgp.session import SessionConfig
-from obrin.wire.errors import PacketError
 from obrin.wire.host import Host
 from obrin.wire.ike.config import Identity, PeerConfig
 from obrin.wire.ike.credentials import Credential
@@ -248,12 +247,13 @@ class Fabric:
         return False
 
     def _to_host(self, data: bytes, now: float) -> None:
-        try:
-            packet = decode_ipv4(data)
-        except PacketError:
-            return
+        packet = decode_ipv4(data)  # a node made it, or looked at it
         key, found = packet_key(packet), self._subnet(packet.destination)
-        if found is None or not self._allowed(found[1], key):
+        if found is None:
+            reason = f"no subnet has {format_address(packet.destination)}"
+            self.drops.add("cloud", reason, key)
+            return
+        if not self._allowed(found[1], key):
             return
         host = self.hosts.get(packet.destination)
         if host is None:
@@ -263,10 +263,7 @@ class Fabric:
         host.receive(data, now)
 
     def _from_host(self, data: bytes, now: float) -> None:
-        try:
-            packet = decode_ipv4(data)
-        except PacketError:
-            return
+        packet = decode_ipv4(data)  # a host of ours made it
         key, found = packet_key(packet), self._subnet(packet.source)
         if found is None:
             return

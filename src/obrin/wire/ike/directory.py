@@ -1,0 +1,69 @@
+"""Which SA a message belongs to, for all tunnels of an endpoint, whatever their number.
+
+An initiator's SPI may stand in several SAs for a while: the one that asks, and one for each answer
+that came (see exchange_init.py). The peer's SPI tells them apart; a message with a peer's SPI that
+none has goes to the one that asks.
+"""
+
+from __future__ import annotations
+
+from obrin.wire.ike.errors import IkeNotAuthentic
+from obrin.wire.ike.message import Header, open_protected
+from obrin.wire.ike.numbers import Exchange
+from obrin.wire.ike.sa import IkeSa
+from obrin.wire.ike.transitions import State
+
+
+class SaDirectory:
+    def __init__(self) -> None:
+        self._by_spi: dict[tuple[bool, bytes], list[tuple[str, IkeSa]]] = {}
+        self._half_open: set[IkeSa] = set()
+
+    def add(self, tunnel: str, sa: IkeSa) -> None:
+        self._by_spi.setdefault((sa.initiator, sa.local_spi), []).append((tunnel, sa))
+        if sa.state is State.INIT_ANSWERED:
+            self._half_open.add(sa)
+
+    def remove(self, sa: IkeSa) -> None:
+        key = sa.initiator, sa.local_spi
+        left = [entry for entry in self._by_spi.get(key, ()) if entry[1] is not sa]
+        if left:
+            self._by_spi[key] = left
+        else:
+            self._by_spi.pop(key, None)
+        self._half_open.discard(sa)
+
+    def authenticated(self, sa: IkeSa) -> None:
+        """It is not half open any more."""
+        self._half_open.discard(sa)
+
+    @property
+    def half_open(self) -> int:
+        """How many SAs were answered here and never proved who they are."""
+        return len(self._half_open)
+
+    def find(self, header: Header, datagram: bytes) -> tuple[str, IkeSa] | None:
+        """(tunnel's name, SA) that a message from the network is for."""
+        initiator = not header.from_initiator
+        local, peer = header.spi_i, header.spi_r
+        if not initiator:
+            local, peer = peer, local
+        entries = self._by_spi.get((initiator, local))
+        if not entries:
+            return None
+        if header.exchange == Exchange.IKE_SA_INIT:
+            return entries[0]
+        exact = [entry for entry in entries if entry[1].peer_spi == peer]
+        if len(exact) > 1:
+            # Answers with one SPI and different contents: the keys tell.
+            exact = [entry for entry in exact if _fits(entry[1], header, datagram)] or exact
+        return exact[0] if exact else entries[0]
+
+
+def _fits(sa: IkeSa, header: Header, datagram: bytes) -> bool:
+    try:
+        return sa.receive_cipher is not None and bool(
+            open_protected(sa.receive_cipher, datagram, header)
+        )
+    except IkeNotAuthentic:
+        return False
