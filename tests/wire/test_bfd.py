@@ -115,3 +115,25 @@ def test_packets_survive_the_wire_and_bad_ones_raise_bfd_errors_only() -> None:
             decode_control(wrong)
     with pytest.raises(BfdError, match="another session"):
         good.ends[1].receive(data, 1.0)
+
+
+def test_a_peer_that_requires_nothing_gets_nothing_but_answers_to_polls() -> None:
+    """Section 6.8.7; and it is heard again once it wants to be."""
+    line = Line()
+    line.run(5.0)
+    one, _ = line.ends
+    quiet = Control(BfdState.UP, 0, False, False, 3, 22, 11, 300_000, 0)
+    one.receive(quiet.encode(), line.now)
+    one.packets()
+    for step in range(20):
+        one.handle_timer(line.now + 0.1 * step)
+        assert one.packets() == []
+        one.receive(quiet.encode(), line.now + 0.1 * step)
+    one.receive(quiet._replace(poll=True).encode(), line.now + 2)
+    (final,) = map(decode_control, one.packets())
+    assert final.final
+    one.receive(quiet._replace(required_rx=300_000).encode(), line.now + 2.1)
+    one.handle_timer(line.now + 2.1)
+    assert len(one.packets()) == 1
+    one.handle_timer(line.now + 2.5)
+    assert len(one.packets()) == 1

@@ -87,7 +87,7 @@ GOOD = (
 @pytest.mark.parametrize(
     ("data", "subcode"),
     [
-        (GOOD + attribute(0x40, 1, b"\0"), 1),  # twice
+        (GOOD + attribute(0x80, 14, b"") + attribute(0x80, 14, b""), 1),  # MP_REACH_NLRI twice
         (GOOD + b"\x40", 1),  # cut short
         (GOOD + attribute(0x40, 55, b""), 2),  # unknown well-known
         (attribute(0x40, 1, b"\0") + attribute(0x40, 3, b"\x0a\0\0\1"), 3),  # no AS_PATH

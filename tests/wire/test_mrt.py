@@ -9,7 +9,7 @@ import pytest
 from obrin.core.address.prefix import parse_ipv4, parse_prefix
 from obrin.core.routing.path import Path
 from obrin.core.routing.seen import differences, learned
-from obrin.wire.bgp.attributes import Attributes
+from obrin.wire.bgp.attributes import Attributes, encode_attributes
 from obrin.wire.bgp.messages import Keepalive, Update
 from obrin.wire.mrt import BGP4MP, BGP4MP_ET, MrtError, MrtPeer, read_dump, write_dump
 from tests.doubles import settled_of
@@ -103,3 +103,46 @@ def test_a_dump_of_the_model_agrees_with_it_and_a_changed_one_does_not() -> None
     other = read_dump(write_dump(1, "x", listed, [(A, [(0, OTHER)])], 0))
     kinds = {d.what for d in differences(settled, "quay-gw", other.peer)}
     assert kinds == {"missing", "unexpected"}
+
+
+def rib(entries: list[tuple[int, bytes]], prefix: bytes = b"\x18\xc6\x33\x64") -> bytes:
+    body = bytes(4) + prefix + len(entries).to_bytes(2, "big")
+    for index, raw in entries:
+        body += index.to_bytes(2, "big") + bytes(4) + len(raw).to_bytes(2, "big") + raw
+    return bytes(4) + b"\0\x0d\0\2" + len(body).to_bytes(4, "big") + body
+
+
+CONFEDERATION = encode_attributes(Attributes(OTHER), four_octets=True, internal=True).replace(
+    b"\2\1\xfa\x56\xea\1", b"\3\1\xfa\x56\xea\1"
+)
+ODD = {
+    "route refresh": bgp4mp(BGP4MP, 4, PEERS[0], b"\xff" * 16 + b"\0\x17\5\0\1\0\1"),
+    "no attributes": rib([(0, b"")]),
+    "confederation": rib([(0, CONFEDERATION)]),
+    "no such peer": rib([(7, b"")]),
+    "length 33": rib([], b"\x21" + bytes(5)),
+    "family 9": bgp4mp(BGP4MP, 4, PEERS[0], b"").replace(b"\0\0\0\1\xc0", b"\0\0\0\x09\xc0"),
+    "cut short": bgp4mp(BGP4MP, 4, PEERS[0], update([B]))[:-3],
+    "half a header": bytes(7),
+}
+
+
+@pytest.mark.parametrize("what", ODD)
+def test_an_odd_record_costs_itself_and_is_named(what: str) -> None:
+    good = bgp4mp(BGP4MP, 4, PEERS[0], update([B]))
+    dump = read_dump(
+        DUMP + ODD[what] + (good if what not in ("cut short", "half a header") else b"")
+    )
+    assert (dump.odd, len(dump.named)) == (1, 1)
+    assert f"offset {len(DUMP)}" in dump.named[0]
+    assert dump.tables[PEERS[1]] == {A: OTHER, B: OTHER}
+    assert (B in dump.tables[PEERS[0]]) == (what not in ("cut short", "half a header"))
+    with pytest.raises(MrtError):
+        read_dump(ODD["half a header"])
+
+
+def test_an_entry_without_attributes_leaves_its_neighbour() -> None:
+    good = encode_attributes(Attributes(OTHER), four_octets=True, internal=True)
+    dump = read_dump(DUMP + rib([(0, b""), (1, good)]))
+    assert dump.odd == 1
+    assert parse_prefix("198.51.100.0/24") in dump.tables[PEERS[1]]

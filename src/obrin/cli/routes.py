@@ -21,6 +21,7 @@ from obrin.core.errors import ObrinError
 
 if TYPE_CHECKING:
     from obrin.core.design.settled import Settled
+    from obrin.core.routing.path import AsPath
     from obrin.core.routing.stable import Stable
     from obrin.core.routing.tables import Row, Told
 
@@ -91,7 +92,7 @@ def routes(
     elif as_json:
         echo_json([
             {"table": r.table, "prefix": str(r.prefix), "from": r.kind, "via": r.via,
-             "next_hop": r.next_hop, "as_path": list(r.as_path), "local_pref": r.local_pref,
+             "next_hop": r.next_hop, "as_path": _hops(r.as_path), "local_pref": r.local_pref,
              "state": r.state, "why": r.why}
             for r in found
         ])  # fmt: skip
@@ -169,3 +170,8 @@ def _some(items: Sequence[object]) -> str:
     """The first of many."""
     more = f" and {len(items) - 8:,} more" if len(items) > 8 else ""
     return ", ".join(map(str, items[:8])) + more
+
+
+def _hops(as_path: AsPath) -> list[int | list[int]]:
+    """Numbers; a set as a list of its members."""
+    return [hop if isinstance(hop, int) else sorted(hop) for hop in as_path]

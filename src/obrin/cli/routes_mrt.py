@@ -38,8 +38,12 @@ def compare(settled: Settled, table: str | None, file: str, *, as_json: bool) ->
             print_table(console(), ("What", "Prefix", "Tunnel", "How"), rows)
         routes = sum(map(len, dump.tables.values()))
         told = f"{routes} routes from {len(dump.tables)} neighbours in {file}"
-        told += f", {dump.left_out} records left out" if dump.left_out else ""
+        told += f", {dump.left_out} records of other kinds left out" if dump.left_out else ""
         click.echo(f"{told}; {len(found) or 'no'} differences from the model.")
+    for text in dump.named:
+        click.echo(f"not used: {text}", err=True)
+    if dump.odd:
+        click.echo(f"{dump.odd} records or entries of {file} could not be used.", err=True)
     return not found
 
 

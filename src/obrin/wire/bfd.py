@@ -128,6 +128,10 @@ class BfdSession:
             return
         self._yours = packet.mine
         self._their_tx = packet.desired_tx / 1e6
+        if not packet.required_rx:
+            self._send_at = float("inf")  # section 6.8.7
+        elif not self._their_rx:
+            self._send_at = now  # it wants to hear from us again
         self._their_rx = packet.required_rx / 1e6
         self._their_multiplier = packet.multiplier
         if packet.final:
@@ -202,6 +206,10 @@ class BfdSession:
         )  # fmt: skip
         self._output.append(packet.encode())
         if final:
+            return
+        if not self._their_rx:
+            # Section 6.8.7: a peer that requires nothing gets nothing but answers to its polls.
+            self._send_at = float("inf")
             return
         # Section 6.8.7: earlier by up to a quarter, and at least a tenth with a multiplier of one.
         least = 0.10 if self.multiplier == 1 else 0.0

@@ -144,18 +144,25 @@ class ReplayRing:
         """
         number = low
         if self.esn:
-            top = self.top
-            number = top & ~0xFFFFFFFF | low
-            # Appendix A2.1, both cases: whichever of the three candidates is just in reach.
-            if number + 0xFFFFFFFF - WINDOW < top:
-                number += 0x100000000
-            elif number > top + 0xFFFFFFFF - WINDOW and number >= 0x100000000:
-                number -= 0x100000000
+            number = self._whole(low)
+            if number < 0:
+                raise EspError(TOO_OLD, f"sequence number {low} is older than the first")
         if number + WINDOW <= self.top:
             raise EspError(TOO_OLD, f"sequence number {number} is older than {self.top - WINDOW}")
         if number == 0 or self._slots[number % WINDOW] == number:
             raise EspError(REPLAYED, f"sequence number {number} came before")
         return number
+
+    def _whole(self, low: int) -> int:
+        """Appendix A2.1. The window ends at `top`; a number inside it, or up to 2^32 after its
+        start, has one high half that fits: below zero when it would be before the first."""
+        high, top_low = divmod(self.top, 1 << 32)
+        bottom_low = (top_low - WINDOW + 1) & 0xFFFFFFFF
+        if top_low >= WINDOW - 1:  # case A: the window lies in one subspace
+            high += low < bottom_low
+        else:  # case B: it spans two
+            high -= low >= bottom_low
+        return (high << 32) + low
 
     def accept(self, number: int) -> None:
         """Mark an authenticated number as seen."""

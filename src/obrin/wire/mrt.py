@@ -3,8 +3,9 @@
     record:  | time (4) | type (2) | subtype (2) | length (4) | body |
 
 Read are TABLE_DUMP_V2 (type 13: peers, then a record for each IPv4 prefix) and BGP4MP (type 16:
-messages and changes of state); other types are counted and left out, IPv6 tables too. Every error
-names the offset of the record in which it is.
+messages and changes of state); other types are counted and left out, IPv6 tables too. A record, or
+an entry of one, that cannot be used costs itself only and is named with its offset; a file in
+which nothing can be used is an error.
 """
 
 from __future__ import annotations
@@ -24,6 +25,8 @@ TABLE_DUMP_V2, BGP4MP, BGP4MP_ET = 13, 16, 17
 PEER_INDEX_TABLE, RIB_IPV4_UNICAST = 1, 2
 STATE_CHANGE, MESSAGE, MESSAGE_AS4, STATE_CHANGE_AS4 = 0, 1, 4, 5
 ESTABLISHED = 6
+MOST_NAMED = 100
+"""Odd records that are told one by one; beyond, they are only counted."""
 MOST_RECORD = 1 << 24
 """Bytes of one record; a dump that claims more is damaged."""
 
@@ -43,11 +46,23 @@ class MrtPeer:
 
 @dataclass(slots=True)
 class Dump:
-    """What a whole file told, by neighbour: the paths that held at its end. `left_out` counts
-    records of kinds that are not read here."""
+    """What a whole file told, by neighbour: the paths that held at its end.
+
+    `read` and `left_out` count records that were used and records of kinds that are not read here;
+    `odd` counts those that could not be used, and `named` says where and why.
+    """
 
     tables: dict[MrtPeer, dict[Prefix, Path]] = field(default_factory=dict)
+    read: int = 0
     left_out: int = 0
+    odd: int = 0
+    named: list[str] = field(default_factory=list)
+
+    def leave(self, offset: int, why: object) -> None:
+        """Note something that cannot be used."""
+        self.odd += 1
+        if len(self.named) < MOST_NAMED:
+            self.named.append(f"the record at offset {offset}: {why}")
 
     def peer(self, address: int) -> dict[Prefix, Path]:
         """What a neighbour with this address told; empty when it told nothing."""
@@ -58,29 +73,33 @@ class Dump:
 
 
 def read_dump(data: bytes) -> Dump:
-    """Raises MrtError."""
+    """Raises MrtError when there is something in the file and nothing of it can be used."""
     dump, peers = Dump(), list[MrtPeer]()
     position = 0
     while position < len(data):
         if position + 12 > len(data):
-            raise MrtError(f"the record header at offset {position} is cut short")
+            dump.leave(position, "its header is cut short")
+            break
         kind = int.from_bytes(data[position + 4 : position + 6], "big")
         subtype = int.from_bytes(data[position + 6 : position + 8], "big")
         size = int.from_bytes(data[position + 8 : position + 12], "big")
         body = data[position + 12 : position + 12 + size]
         if size > MOST_RECORD or len(body) < size:
-            raise MrtError(f"the record at offset {position} claims {size} bytes")
+            dump.leave(position, f"it claims {size} bytes; where the next begins is not known")
+            break
         try:
-            _take(dump, peers, kind, subtype, Cursor(body))
-        except (ReadError, BgpError) as error:
-            raise MrtError(f"the record at offset {position}: {error}") from error
-        except MrtError as error:
-            raise MrtError(f"the record at offset {position}: {error}") from None
+            _take(dump, peers, kind, subtype, Cursor(body), position)
+        except (ReadError, BgpError, MrtError) as error:
+            dump.leave(position, error)
         position += 12 + size
+    if dump.odd and not dump.read and not dump.left_out:
+        raise MrtError(dump.named[0])
     return dump
 
 
-def _take(dump: Dump, peers: list[MrtPeer], kind: int, subtype: int, body: Cursor) -> None:
+def _take(
+    dump: Dump, peers: list[MrtPeer], kind: int, subtype: int, body: Cursor, offset: int
+) -> None:
     if kind == BGP4MP_ET:
         body.take(4, "microseconds")
         kind = BGP4MP
@@ -89,11 +108,13 @@ def _take(dump: Dump, peers: list[MrtPeer], kind: int, subtype: int, body: Curso
         for peer in peers:
             dump.tables.setdefault(peer, {})
     elif kind == TABLE_DUMP_V2 and subtype == RIB_IPV4_UNICAST:
-        _rib(dump, peers, body)
+        _rib(dump, peers, body, offset)
     elif kind == BGP4MP and subtype in (MESSAGE, MESSAGE_AS4, STATE_CHANGE, STATE_CHANGE_AS4):
         _message(dump, subtype, body)
     else:
         dump.left_out += 1
+        return
+    dump.read += 1
 
 
 def _number(body: Cursor, size: int, what: str) -> int:
@@ -111,7 +132,7 @@ def _peers(body: Cursor) -> Iterator[MrtPeer]:
     body.done("the last peer")
 
 
-def _rib(dump: Dump, peers: Sequence[MrtPeer], body: Cursor) -> None:
+def _rib(dump: Dump, peers: Sequence[MrtPeer], body: Cursor, offset: int) -> None:
     body.take(4, "sequence number")
     length = body.u8("prefix length")
     if length > 32:
@@ -125,8 +146,12 @@ def _rib(dump: Dump, peers: Sequence[MrtPeer], body: Cursor) -> None:
         raw = body.take(body.u16("attributes length"), "attributes")
         if index >= len(peers):
             raise MrtError(f"peer number {index} is not in the table of {len(peers)} peers")
-        # Section 4.3.4: AS paths in tables always have four octets.
-        path = decode_attributes(raw, four_octets=True).path
+        try:
+            # Section 4.3.4: AS paths in tables always have four octets.
+            path = decode_attributes(raw, four_octets=True).path
+        except BgpError as error:
+            dump.leave(offset, f"{prefix} from peer number {index}: {error}")
+            continue
         dump.tables.setdefault(peers[index], {})[prefix] = path
     body.done("the last entry")
 

@@ -15,6 +15,7 @@ from dataclasses import dataclass, field
 from obrin.core.address.prefix import Prefix
 from obrin.core.routing.held import Held
 from obrin.core.routing.network import Network, PrefixClass
+from obrin.core.routing.path import ases
 
 Look = tuple[int, int, tuple[int, ...], bool]
 
@@ -51,7 +52,7 @@ def make_view(
                 continue
             looks.append(look_of(held))
             view.by_way.setdefault(held.via, []).append(kind)
-            for asn in set(held.path.as_path):
+            for asn in set(ases(held.path.as_path)):
                 view.by_asn.setdefault(asn, []).append(kind)
         if any(look is not None for look in looks):
             key = (tuple(looks), kind.lists & lists, kind.summaries & summed, kind.bits)

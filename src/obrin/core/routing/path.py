@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import enum
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 from obrin.core.address.prefix import Prefix
@@ -18,12 +19,32 @@ class Origin(enum.IntEnum):
     INCOMPLETE = 2
 
 
+class AsSet(frozenset[int]):
+    """An AS_SET inside an AS path: one hop, whatever its size (RFC 4271 section 9.1.2.2)."""
+
+    def __str__(self) -> str:
+        return "{" + ",".join(map(str, sorted(self))) + "}"
+
+
+AsPath = tuple[int | AsSet, ...]
+"""The nearest AS first."""
+
+
+def ases(as_path: AsPath) -> Iterator[int]:
+    """Every AS number of a path, those in sets too, for the loop check (section 9.1.2)."""
+    for hop in as_path:
+        if isinstance(hop, AsSet):
+            yield from hop
+        else:
+            yield hop
+
+
 @dataclass(frozen=True, slots=True)
 class Path:
-    """The attributes of a route that decide its fate. `as_path` is one AS_SEQUENCE."""
+    """The attributes of a route that decide its fate."""
 
     next_hop: int
-    as_path: tuple[int, ...] = ()
+    as_path: AsPath = ()
     origin: int = Origin.IGP
     med: int | None = None
     local_pref: int = DEFAULT_LOCAL_PREF

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from obrin.core.address.prefix import Prefix, format_address
 from obrin.core.design.settled import Settled
 from obrin.core.routing.model import routers_of, state_of
-from obrin.core.routing.path import Candidate, Path
+from obrin.core.routing.path import AsPath, Candidate, Path
 
 Seen = Callable[[int], Mapping[Prefix, Path]]
 """By a neighbour's address, the paths that it told."""
@@ -71,5 +71,5 @@ def _apart(model: Path, seen: Path) -> str:
     return ""
 
 
-def _words(as_path: tuple[int, ...]) -> str:
+def _words(as_path: AsPath) -> str:
     return " ".join(map(str, as_path)) or "empty"

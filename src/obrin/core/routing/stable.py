@@ -21,7 +21,7 @@ from obrin.core.routing.forwarding import Route, sharing
 from obrin.core.routing.held import Heard, Held, Offer, UnstableError
 from obrin.core.routing.network import Network, PrefixClass, Session
 from obrin.core.routing.next_hops import NextHops
-from obrin.core.routing.path import Candidate, Origin, Path
+from obrin.core.routing.path import Candidate, Origin, Path, ases
 from obrin.core.routing.policy import export_path, import_path
 
 ANY_LOSS = "*"
@@ -166,7 +166,7 @@ class Stable:
             if held is None:
                 looks.append(None)
                 continue
-            if held.via in ways or asn in held.path.as_path:
+            if held.via in ways or any(asn == a for a in ases(held.path.as_path)):
                 return self._choose(router, kind, self._offers(router, kind))
             looks.append(look_of(held))
         key = tuple(looks)

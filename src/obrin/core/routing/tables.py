@@ -12,6 +12,7 @@ from obrin.core.routing.decision import Decision
 from obrin.core.routing.forwarding import Route, RouteKind
 from obrin.core.routing.held import Heard
 from obrin.core.routing.model import routers_of
+from obrin.core.routing.path import AsPath
 from obrin.core.routing.stable import Stable
 
 IN_USE, SHARES, BACKUP, REFUSED = "in use", "shares", "not used", "refused"
@@ -26,7 +27,7 @@ class Row:
     kind: str
     via: str
     next_hop: str
-    as_path: tuple[int, ...]
+    as_path: AsPath
     local_pref: int | None
     state: str
     why: str

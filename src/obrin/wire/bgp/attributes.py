@@ -2,6 +2,10 @@
 
     | flags (1) | type (1) | length (1, or 2 with the extended bit) | value |
 
+What is wrong with one costs as little as can be (RFC 7606): a fault of an attribute that decides
+nothing throws that attribute away; a fault of one that decides takes the routes away that it came
+with; only what makes the list of routes itself uncertain ends the session.
+
 Sessions repeat attributes, so both directions are memoised.
 """
 
@@ -10,39 +14,69 @@ from __future__ import annotations
 import functools
 from dataclasses import dataclass
 
-from obrin.core.routing.path import DEFAULT_LOCAL_PREF, Origin, Path
-from obrin.wire.bgp.errors import UPDATE_ERROR, BgpError
+from obrin.core.routing.path import DEFAULT_LOCAL_PREF, AsPath, AsSet, Origin, Path, ases
+from obrin.wire.bgp.errors import UPDATE_ERROR, BgpError, TreatAsWithdraw
 from obrin.wire.cursor import Cursor
 from obrin.wire.errors import ReadError
 
 ORIGIN, AS_PATH, NEXT_HOP, MED, LOCAL_PREF, ATOMIC, AGGREGATOR, COMMUNITIES = range(1, 9)
-AS4_PATH = 17
+ORIGINATOR_ID, CLUSTER_LIST = 9, 10
+MP_REACH, MP_UNREACH, EXTENDED_COMMUNITIES, AS4_PATH, AS4_AGGREGATOR, LARGE_COMMUNITIES = (
+    14, 15, 16, 17, 18, 32)  # fmt: skip
 OPTIONAL, TRANSITIVE, PARTIAL, EXTENDED = 0x80, 0x40, 0x20, 0x10
 AS_SET, AS_SEQUENCE = 1, 2
 AS_TRANS = 23456
 
-# type -> (flags that must be as given, fixed length or None). RFC 4271 section 6.3.
-_KNOWN: dict[int, tuple[int, int | None]] = {
-    ORIGIN: (TRANSITIVE, 1),
-    AS_PATH: (TRANSITIVE, None),
-    NEXT_HOP: (TRANSITIVE, 4),
-    MED: (OPTIONAL, 4),
-    LOCAL_PREF: (TRANSITIVE, 4),
-    ATOMIC: (TRANSITIVE, 0),
-    AGGREGATOR: (OPTIONAL | TRANSITIVE, None),
-    COMMUNITIES: (OPTIONAL | TRANSITIVE, None),
-    AS4_PATH: (OPTIONAL | TRANSITIVE, None),
+# type -> flags that must be as given (RFC 7606 section 3, point c).
+_FLAGS: dict[int, int] = {
+    ORIGIN: TRANSITIVE,
+    AS_PATH: TRANSITIVE,
+    NEXT_HOP: TRANSITIVE,
+    MED: OPTIONAL,
+    LOCAL_PREF: TRANSITIVE,
+    ATOMIC: TRANSITIVE,
+    AGGREGATOR: OPTIONAL | TRANSITIVE,
+    COMMUNITIES: OPTIONAL | TRANSITIVE,
+    ORIGINATOR_ID: OPTIONAL,
+    CLUSTER_LIST: OPTIONAL,
+    MP_REACH: OPTIONAL,
+    MP_UNREACH: OPTIONAL,
+    EXTENDED_COMMUNITIES: OPTIONAL | TRANSITIVE,
+    AS4_PATH: OPTIONAL | TRANSITIVE,
+    AS4_AGGREGATOR: OPTIONAL | TRANSITIVE,
+    LARGE_COMMUNITIES: OPTIONAL | TRANSITIVE,
 }
+# type -> lengths that are right; or a unit of which it must be one or more (RFC 7606 section 7).
+_LENGTHS: dict[int, tuple[int, ...]] = {
+    ORIGIN: (1,),
+    NEXT_HOP: (4,),
+    MED: (4,),
+    LOCAL_PREF: (4,),
+    ATOMIC: (0,),
+    ORIGINATOR_ID: (4,),
+    AS4_AGGREGATOR: (8,),
+}
+_UNITS = {COMMUNITIES: 4, CLUSTER_LIST: 4, EXTENDED_COMMUNITIES: 8, LARGE_COMMUNITIES: 12}
+# Their faults cost only themselves (RFC 7606 sections 7.6 and 7.7; RFC 6793 section 6).
+_DISCARDED_ALONE = {ATOMIC, AGGREGATOR, AS4_PATH, AS4_AGGREGATOR}
+# Not for us from another AS, right or wrong (RFC 7606 sections 7.5, 7.9 and 7.10).
+_INTERNAL_ONLY = {LOCAL_PREF, ORIGINATOR_ID, CLUSTER_LIST}
+# Passed on unseen: they are not of this speaker's own decision.
+_CARRIED = {EXTENDED_COMMUNITIES, LARGE_COMMUNITIES}
 MALFORMED_LIST, UNRECOGNISED, MISSING, FLAGS, LENGTH, BAD_ORIGIN, _, BAD_NEXT_HOP, _, NETWORK, \
     BAD_AS_PATH = range(1, 12)  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
 class Attributes:
-    """A path, and the optional transitive attributes not known here, kept as they came."""
+    """A path, and the optional transitive attributes not known here, kept as they came.
+
+    `faults` says what was thrown away, and why.
+    """
 
     path: Path
     unknown: tuple[tuple[int, int, bytes], ...] = ()
+    faults: tuple[str, ...] = ()
 
 
 def _attribute(flags: int, kind: int, value: bytes) -> bytes:
@@ -51,14 +85,22 @@ def _attribute(flags: int, kind: int, value: bytes) -> bytes:
     return bytes((flags, kind, len(value))) + value
 
 
-def _encode_as_path(as_path: tuple[int, ...], size: int) -> bytes:
-    out = b""
-    for start in range(0, len(as_path), 255):
-        part = as_path[start : start + 255]
-        out += bytes((AS_SEQUENCE, len(part))) + b"".join(
+def _encode_as_path(as_path: AsPath, size: int) -> bytes:
+    segments: list[tuple[int, list[int]]] = []
+    for hop in as_path:
+        if isinstance(hop, AsSet):
+            segments.append((AS_SET, sorted(hop)))
+        elif segments and segments[-1][0] == AS_SEQUENCE and len(segments[-1][1]) < 255:
+            segments[-1][1].append(hop)
+        else:
+            segments.append((AS_SEQUENCE, [hop]))
+    return b"".join(
+        bytes((kind, len(part)))
+        + b"".join(
             (asn if size == 4 or asn < 65536 else AS_TRANS).to_bytes(size, "big") for asn in part
         )
-    return out
+        for kind, part in segments
+    )
 
 
 @functools.lru_cache(maxsize=4096)
@@ -80,7 +122,7 @@ def encode_attributes(attributes: Attributes, *, four_octets: bool, internal: bo
     if path.communities:
         value = b"".join(c.to_bytes(4, "big") for c in path.communities)
         parts.append((COMMUNITIES, _attribute(OPTIONAL | TRANSITIVE, COMMUNITIES, value)))
-    if not four_octets and any(asn > 65535 for asn in path.as_path):
+    if not four_octets and any(asn > 65535 for asn in ases(path.as_path)):
         value = _encode_as_path(path.as_path, 4)
         parts.append((AS4_PATH, _attribute(OPTIONAL | TRANSITIVE, AS4_PATH, value)))
     for flags, kind, value in attributes.unknown:
@@ -89,63 +131,110 @@ def encode_attributes(attributes: Attributes, *, four_octets: bool, internal: bo
 
 
 @functools.lru_cache(maxsize=4096)
-def decode_attributes(data: bytes, *, four_octets: bool) -> Attributes:
-    """Attributes of an UPDATE that announces something. Raises BgpError."""
+def decode_attributes(data: bytes, *, four_octets: bool, internal: bool = True) -> Attributes:
+    """Attributes of an UPDATE.
+
+    `internal`: from a peer of our own AS. Raises TreatAsWithdraw for a fault that costs the routes,
+    and another BgpError for one that costs the session.
+    """
+    values, unknown, faults, worst = _values(data, internal=internal)
+    path = None
+    try:
+        path = _path(values, faults, four_octets=four_octets)
+    except TreatAsWithdraw as fault:
+        worst = worst or fault
+    if worst is not None or path is None:
+        raise worst or AssertionError("no path and no fault")
+    return Attributes(path, tuple(unknown), tuple(faults))
+
+
+Values = dict[int, bytes]
+Unknown = list[tuple[int, int, bytes]]
+
+
+def _values(
+    data: bytes, *, internal: bool
+) -> tuple[Values, Unknown, list[str], TreatAsWithdraw | None]:
+    """(by type, not known here, what was thrown away, the first fault that costs the routes).
+
+    The whole list is gone through: a later attribute may have a graver fault (section 3, point h).
+    """
     cursor = Cursor(data)
-    values: dict[int, bytes] = {}
-    unknown: list[tuple[int, int, bytes]] = []
+    values: Values = {}
+    unknown: Unknown = []
+    faults: list[str] = []
+    worst: TreatAsWithdraw | None = None
+    seen: set[int] = set()
     try:
         while cursor.remaining():
             start = cursor.position
             flags, kind = cursor.u8(), cursor.u8()
             length = cursor.u16() if flags & EXTENDED else cursor.u8()
             value = cursor.take(length, f"attribute {kind}")
-            whole = data[start : cursor.position]
-            if kind in values:
-                raise BgpError(UPDATE_ERROR, MALFORMED_LIST, f"attribute {kind} stands twice")
-            known = _KNOWN.get(kind)
-            if known is None:
+            if kind in seen:
+                if kind in (MP_REACH, MP_UNREACH):
+                    raise BgpError(UPDATE_ERROR, MALFORMED_LIST, f"attribute {kind} stands twice")
+                faults.append(f"attribute {kind} stands twice; the first counts")
+                continue
+            seen.add(kind)
+            if kind not in _FLAGS:
                 if not flags & OPTIONAL:
+                    whole = data[start : cursor.position]
                     raise BgpError(
                         UPDATE_ERROR, UNRECOGNISED, f"well-known attribute {kind} unknown", whole
                     )
                 if flags & TRANSITIVE:
                     unknown.append((flags, kind, value))
                 continue
-            wanted, size = known
-            if flags & (OPTIONAL | TRANSITIVE) != wanted:
-                raise BgpError(UPDATE_ERROR, FLAGS, f"attribute {kind} has wrong flags", whole)
-            if size is not None and length != size:
-                raise BgpError(
-                    UPDATE_ERROR, LENGTH, f"attribute {kind} has {length} bytes, not {size}", whole
-                )
-            values[kind] = value
+            fault, subcode = _fault(flags, kind, value)
+            if kind in _INTERNAL_ONLY and not internal:
+                faults.append(f"attribute {kind} from another AS")
+            elif fault and kind in _DISCARDED_ALONE:
+                faults.append(fault)
+            elif fault:
+                worst = worst or TreatAsWithdraw(fault, subcode)
+            elif kind in _CARRIED:
+                unknown.append((flags, kind, value))
+            else:
+                values[kind] = value
     except ReadError as error:
-        raise BgpError(UPDATE_ERROR, MALFORMED_LIST, str(error)) from error
-    return Attributes(_path(values, four_octets=four_octets), tuple(unknown))
+        # Section 4: the length of the whole list still says where the routes begin.
+        worst = worst or TreatAsWithdraw(str(error))
+    return values, unknown, faults, worst
 
 
-def _path(values: dict[int, bytes], *, four_octets: bool) -> Path:
+def _fault(flags: int, kind: int, value: bytes) -> tuple[str, int]:
+    """(what is wrong, its subcode); both empty for an attribute that is right."""
+    if flags & (OPTIONAL | TRANSITIVE) != _FLAGS[kind]:
+        return f"attribute {kind} has wrong flags", FLAGS
+    lengths, unit = _LENGTHS.get(kind), _UNITS.get(kind)
+    if lengths is not None and len(value) not in lengths:
+        return f"attribute {kind} has {len(value)} bytes, not {lengths[0]}", LENGTH
+    if unit is not None and (not value or len(value) % unit):
+        what = f"attribute {kind} has {len(value)} bytes; one or more times {unit} are allowed"
+        return what, LENGTH
+    return "", 0
+
+
+def _path(values: Values, faults: list[str], *, four_octets: bool) -> Path:
+    """Raises TreatAsWithdraw."""
     for kind in (ORIGIN, AS_PATH, NEXT_HOP):
         if kind not in values:
-            raise BgpError(
-                UPDATE_ERROR, MISSING, f"well-known attribute {kind} is missing", bytes((kind,))
-            )
+            raise TreatAsWithdraw(f"well-known attribute {kind} is missing", MISSING)
     origin = values[ORIGIN][0]
     if origin > Origin.INCOMPLETE:
-        raise BgpError(UPDATE_ERROR, BAD_ORIGIN, f"origin {origin} does not exist")
+        raise TreatAsWithdraw(f"origin {origin} does not exist", BAD_ORIGIN)
     next_hop = int.from_bytes(values[NEXT_HOP], "big")
     if next_hop == 0 or next_hop >> 28 == 14 or next_hop == 0xFFFFFFFF:
-        raise BgpError(UPDATE_ERROR, BAD_NEXT_HOP, "the next hop is not a host's address")
+        raise TreatAsWithdraw("the next hop is not a host's address", BAD_NEXT_HOP)
     as_path = _decode_as_path(values[AS_PATH], 4 if four_octets else 2)
-    if not four_octets and AS4_PATH in values:
-        # RFC 6793 section 4.2.3: the 4-octet path replaces the tail of the short one.
-        real = _decode_as_path(values[AS4_PATH], 4)
-        if len(real) <= len(as_path):
-            as_path = as_path[: len(as_path) - len(real)] + real
+    if AS4_PATH in values:
+        if four_octets:
+            faults.append("AS4_PATH from a peer with 4-octet AS numbers")
+        elif not _aggregator_is_real(values):
+            as_path = _with_as4(as_path, values[AS4_PATH], faults)
+    _look_at_aggregator(values, faults, 4 if four_octets else 2)
     communities = values.get(COMMUNITIES, b"")
-    if len(communities) % 4:
-        raise BgpError(UPDATE_ERROR, LENGTH, "communities are 4 bytes each")
     return Path(
         next_hop,
         as_path,
@@ -156,17 +245,47 @@ def _path(values: dict[int, bytes], *, four_octets: bool) -> Path:
     )
 
 
-def _decode_as_path(data: bytes, size: int) -> tuple[int, ...]:
-    """An AS_SET counts as one hop (section 9.1.2.2) and is kept as its lowest member."""
+def _aggregator_is_real(values: Values) -> bool:
+    """RFC 6793 section 4.2.3: beside AS4_AGGREGATOR, an AGGREGATOR that is not AS_TRANS says that
+    somebody who does not know the 4-octet attributes aggregated since: they are stale."""
+    if AGGREGATOR not in values or AS4_AGGREGATOR not in values:
+        return False
+    return int.from_bytes(values[AGGREGATOR][:2], "big") != AS_TRANS
+
+
+def _with_as4(as_path: AsPath, raw: bytes, faults: list[str]) -> AsPath:
+    """RFC 6793 section 4.2.3: the 4-octet path replaces the tail of the short one."""
+    try:
+        real = _decode_as_path(raw, 4)
+    except TreatAsWithdraw as fault:
+        faults.append(f"AS4_PATH: {fault}")
+        return as_path
+    if len(real) > len(as_path):
+        return as_path
+    return as_path[: len(as_path) - len(real)] + real
+
+
+def _look_at_aggregator(values: Values, faults: list[str], size: int) -> None:
+    """RFC 7606 section 7.7 and RFC 7607: nothing hangs on it, so only a note."""
+    for kind, wide in ((AGGREGATOR, size), (AS4_AGGREGATOR, 4)):
+        value = values.get(kind)
+        if value is not None and (len(value) != wide + 4 or not any(value[:wide])):
+            faults.append(f"attribute {kind} names no AS and address")
+
+
+def _decode_as_path(data: bytes, size: int) -> AsPath:
+    """Raises TreatAsWithdraw (RFC 7606 section 7.2; AS 0: RFC 7607)."""
     cursor = Cursor(data)
-    found: list[int] = []
+    found: list[int | AsSet] = []
     try:
         while cursor.remaining():
             kind, count = cursor.u8(), cursor.u8()
             if kind not in (AS_SET, AS_SEQUENCE) or not count:
-                raise BgpError(UPDATE_ERROR, BAD_AS_PATH, f"AS path segment type {kind}")
+                raise TreatAsWithdraw(f"AS path segment type {kind} of {count}", BAD_AS_PATH)
             members = [int.from_bytes(cursor.take(size), "big") for _ in range(count)]
-            found += members if kind == AS_SEQUENCE else [min(members)]
+            if 0 in members:
+                raise TreatAsWithdraw("AS number 0 in the AS path", BAD_AS_PATH)
+            found += members if kind == AS_SEQUENCE else [AsSet(members)]
     except ReadError as error:
-        raise BgpError(UPDATE_ERROR, BAD_AS_PATH, str(error)) from error
+        raise TreatAsWithdraw(f"AS path: {error}", BAD_AS_PATH) from error
     return tuple(found)

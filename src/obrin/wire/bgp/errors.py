@@ -17,10 +17,18 @@ CODE_NAMES = {
 
 
 class BgpError(WireError):
-    """`code`, `subcode` and `data` go into the NOTIFICATION."""
+    """`code`, `subcode` and `data` go into the NOTIFICATION that ends the session."""
 
     def __init__(self, code: int, subcode: int, text: str, data: bytes = b"") -> None:
         self.code = code
         self.subcode = subcode
         self.data = data
         super().__init__(text)
+
+
+class TreatAsWithdraw(BgpError):
+    """A fault that costs the routes it came with and not the session (RFC 7606 section 2); where
+    there are none to withdraw, it is a BgpError like any other (section 5.2)."""
+
+    def __init__(self, text: str, subcode: int = 1) -> None:
+        super().__init__(UPDATE_ERROR, subcode, text)

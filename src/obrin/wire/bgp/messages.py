@@ -10,13 +10,22 @@ from dataclasses import dataclass, field
 from obrin.core.address.prefix import Prefix
 from obrin.wire.bgp.attributes import (
     AS_TRANS,
+    EXTENDED,
     MALFORMED_LIST,
+    MP_REACH,
+    MP_UNREACH,
     NETWORK,
     Attributes,
     decode_attributes,
     encode_attributes,
 )
-from obrin.wire.bgp.errors import HEADER_ERROR, OPEN_ERROR, UPDATE_ERROR, BgpError
+from obrin.wire.bgp.errors import (
+    HEADER_ERROR,
+    OPEN_ERROR,
+    UPDATE_ERROR,
+    BgpError,
+    TreatAsWithdraw,
+)
 from obrin.wire.cursor import Cursor
 from obrin.wire.errors import ReadError
 
@@ -67,6 +76,7 @@ class Update:
     withdrawn: tuple[Prefix, ...] = ()
     attributes: Attributes | None = None
     announced: tuple[Prefix, ...] = ()
+    faults: tuple[str, ...] = ()
 
     def encode(self, *, four_octets: bool = True, internal: bool = False) -> bytes:
         withdrawn = b"".join(map(_encode_prefix, self.withdrawn))
@@ -137,8 +147,8 @@ def _decode_prefixes(data: bytes) -> tuple[Prefix, ...]:
     return tuple(found)
 
 
-def decode_message(data: bytes, *, four_octets: bool = True) -> Message:
-    """One whole message. Raises BgpError."""
+def decode_message(data: bytes, *, four_octets: bool = True, internal: bool = True) -> Message:
+    """One whole message, `internal` when from a peer of our own AS. Raises BgpError."""
     if len(data) < 19 or data[:16] != MARKER:
         raise BgpError(HEADER_ERROR, 1, "the marker is not all ones")
     size, kind = int.from_bytes(data[16:18], "big"), data[18]
@@ -155,7 +165,7 @@ def decode_message(data: bytes, *, four_octets: bool = True) -> Message:
         return Notification(body[0], body[1], body[2:])
     if kind == OPEN:
         return _decode_open(body)
-    return _decode_update(body, four_octets=four_octets)
+    return _decode_update(body, four_octets=four_octets, internal=internal)
 
 
 def _decode_open(body: bytes) -> Open:
@@ -198,7 +208,7 @@ def _decode_open(body: bytes) -> Open:
     return Open(asn, hold, router_id, four_octets, ipv4 or not any_multiprotocol, tuple(unknown))
 
 
-def _decode_update(body: bytes, *, four_octets: bool) -> Update:
+def _decode_update(body: bytes, *, four_octets: bool, internal: bool) -> Update:
     cursor = Cursor(body)
     try:
         withdrawn = cursor.take(cursor.u16(), "withdrawn routes")
@@ -206,11 +216,33 @@ def _decode_update(body: bytes, *, four_octets: bool) -> Update:
     except ReadError as error:
         raise BgpError(UPDATE_ERROR, MALFORMED_LIST, str(error)) from error
     announced = _decode_prefixes(cursor.rest())
-    return Update(
-        _decode_prefixes(withdrawn),
-        decode_attributes(attributes, four_octets=four_octets) if announced else None,
-        announced,
-    )
+    gone = _decode_prefixes(withdrawn)
+    if not attributes and not announced:
+        return Update(gone)
+    try:
+        found = decode_attributes(attributes, four_octets=four_octets, internal=internal)
+    except TreatAsWithdraw as fault:
+        if not announced:
+            if _of_other_families(attributes):
+                return Update(gone, faults=("routes of a family that was not agreed on",))
+            raise  # section 5.2: routes of the message may be lost, so it cannot just go on
+        return Update(gone + announced, faults=(f"treated as a withdrawal: {fault}",))
+    return Update(gone, found if announced else None, announced, found.faults)
+
+
+def _of_other_families(attributes: bytes) -> bool:
+    """Whether MP_REACH_NLRI or MP_UNREACH_NLRI is there (RFC 4760): the attributes are those of its
+    routes then, which were not agreed on and are ignored."""
+    cursor = Cursor(attributes)
+    try:
+        while cursor.remaining():
+            flags, kind = cursor.u8(), cursor.u8()
+            cursor.take(cursor.u16() if flags & EXTENDED else cursor.u8())
+            if kind in (MP_REACH, MP_UNREACH):
+                return True
+    except ReadError:
+        return False
+    return False
 
 
 @dataclass(slots=True)
@@ -221,6 +253,10 @@ class MessageReader:
 
     def feed(self, data: bytes) -> None:
         self._buffer += data
+
+    def kind(self) -> int:
+        """The type of the message at the front, or 0 while its header is not whole."""
+        return self._buffer[18] if len(self._buffer) > 18 else 0
 
     def next(self) -> bytes | None:
         """The next whole message, or None. Raises BgpError for an impossible length."""

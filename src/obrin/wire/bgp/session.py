@@ -21,6 +21,7 @@ from obrin.wire.bgp.errors import (
 )
 from obrin.wire.bgp.fsm import BgpInput, BgpState, advance
 from obrin.wire.bgp.messages import (
+    NOTIFICATION,
     Keepalive,
     Message,
     MessageReader,
@@ -62,9 +63,12 @@ class SessionDown:
 
 @dataclass(frozen=True, slots=True)
 class RoutesChanged:
+    """`faults`: what the message had wrong, and what that cost (RFC 7606)."""
+
     withdrawn: tuple[Prefix, ...]
     announced: tuple[Prefix, ...]
     attributes: Attributes | None
+    faults: tuple[str, ...] = ()
 
 
 BgpEvent = SessionUp | SessionDown | RoutesChanged
@@ -140,15 +144,18 @@ class BgpSession:
     def receive(self, data: bytes, now: float) -> None:
         """Bytes from the network; never raises for what they hold."""
         self._reader.feed(data)
+        kind = 0
         try:
             while self.state is not BgpState.IDLE:
+                kind = self._reader.kind()
                 raw = self._reader.next()
                 if raw is None:
                     return
                 four = self.peer is not None and self.peer.four_octets
-                self._take(decode_message(raw, four_octets=four), now)
+                self._take(decode_message(raw, four_octets=four, internal=self._internal), now)
         except BgpError as error:
-            self._send(Notification(error.code, error.subcode, error.data))
+            if kind != NOTIFICATION:  # section 6.4: a faulty one is not answered with another
+                self._send(Notification(error.code, error.subcode, error.data))
             self._fail(f"{CODE_NAMES.get(error.code, 'error')}: {error}", now)
 
     # Timers
@@ -185,6 +192,10 @@ class BgpSession:
 
     # Inside
 
+    @property
+    def _internal(self) -> bool:
+        return self.config.local_as == self.config.peer_as
+
     def _advance(self, event: BgpInput) -> None:
         following = advance(self.state, event)
         if following is None:
@@ -196,8 +207,7 @@ class BgpSession:
     def _send(self, message: Message) -> None:
         if isinstance(message, Update):
             four = self.peer is not None and self.peer.four_octets
-            internal = self.config.local_as == self.config.peer_as
-            self._output += message.encode(four_octets=four, internal=internal)
+            self._output += message.encode(four_octets=four, internal=self._internal)
         else:
             self._output += message.encode()
 
@@ -214,7 +224,9 @@ class BgpSession:
         self._hold_at = now + self.hold if self.hold else float("inf")
         if isinstance(message, Update):
             self._events.append(
-                RoutesChanged(message.withdrawn, message.announced, message.attributes)
+                RoutesChanged(
+                    message.withdrawn, message.announced, message.attributes, message.faults
+                )
             )
         elif self.peer is not None and not self._up:
             self._events.append(SessionUp(self.peer.router_id, self.hold))

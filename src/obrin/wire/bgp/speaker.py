@@ -65,6 +65,7 @@ class Speaker:
                     neighbour.announced = ()
                     self.log.append((now, name, f"BGP down: {event.reason}"))
                 else:
+                    self.log += [(now, name, f"UPDATE with a fault: {f}") for f in event.faults]
                     touched |= self._take(neighbour, event)
                     touched |= self._limit(neighbour, now)
         del self.log[:-200]

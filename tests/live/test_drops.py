@@ -1,0 +1,132 @@
+"""What a practice router can do nothing with is dropped, counted and named; nothing is silent."""
+
+from __future__ import annotations
+
+import pytest
+
+from obrin.live.practice.drops import KEPT, NO_FLOW, OTHERS, DropLog
+from obrin.wire.bgp.fsm import BgpState
+from obrin.wire.packet import ESP, ICMP, TCP, UDP, Ipv4, Udp
+from obrin.wire.tcp import RST, SYN, Segment
+from tests.doubles import settled_of
+from tests.live.virtual_world import VirtualWorld
+
+
+@pytest.fixture(scope="module")
+def world() -> VirtualWorld:
+    made = VirtualWorld(settled_of())
+    made.run(20.0)
+    return made
+
+
+def reasons(world: VirtualWorld) -> dict[str, int]:
+    found: dict[str, int] = {}
+    for drop, count in world.nodes["quay-gw"].drops:
+        found[drop.reason] = found.get(drop.reason, 0) + count
+    return found
+
+
+def bgp_segment(world: VirtualWorld, flags: int = RST) -> Ipv4:
+    """A reset at the very number that is expected: only its way here can give it away."""
+    node = world.nodes["quay-gw"]
+    (connection, *_) = node.tcp._connections.values()
+    segment = Segment(connection.remote[1], connection.local[1], connection.receive_next,
+                      connection.send_next, flags, 9, b"")  # fmt: skip
+    ends = connection.remote[0], connection.local[0]
+    return Ipv4(*ends, TCP, segment.encode(*ends), ttl=255)
+
+
+def inner_cases(world: VirtualWorld):
+    node = world.nodes["quay-gw"]
+    first, second = node.config.tunnels
+    good = bgp_segment(world)
+    own = next(name for name, t in node.config.tunnels.items()
+               if t.local_inside == good.destination)  # fmt: skip
+    other = second if own == first else first
+    host = node.config.networks["desks"].value + 10
+    yield "from a local host", None, good
+    yield "from the other tunnel", other, good
+    yield "by another host at the far end", own, good._replace(source=host)
+    yield "through a router", own, good._replace(ttl=254)
+    yield "of protocol 89", own, good._replace(protocol=89)
+    yield "BFD nobody asked for", own, good._replace(
+        protocol=UDP, payload=Udp(1, 3784, b"").encode(good.source, good.destination))  # fmt: skip
+    yield "a damaged checksum", own, good._replace(payload=good.payload[:-1] + b"!" * 3)
+    yield "a damaged echo", own, good._replace(protocol=ICMP, payload=b"\x08" * 8)
+
+
+def test_what_the_gateway_itself_is_told_comes_from_its_peer_on_the_link(world) -> None:
+    node = world.nodes["quay-gw"]
+    for what, arrived_by, packet in inner_cases(world):
+        before = sum(reasons(world).values())
+        node._forward(packet.encode(), arrived_by, world.now)
+        assert sum(reasons(world).values()) == before + 1, what
+        assert all(s.state is BgpState.ESTABLISHED for s in node.bgp.sessions.values()), what
+    assert any("it comes from beyond the link" in reason for reason in reasons(world))
+    world.run(5.0)
+    assert all(s.state is BgpState.ESTABLISHED for s in node.bgp.sessions.values())
+
+
+def outer_cases(world: VirtualWorld):
+    node = world.nodes["quay-gw"]
+    (spi, (name, _child)), *_ = node._inbound.items()
+    path = node.ike.tunnels[name].path
+    source, here = (int.from_bytes(bytes(map(int, a[0].split("."))), "big")
+                    for a in (path.remote, path.local))  # fmt: skip
+    yield "TCP", Ipv4(source, here, TCP, b"x" * 20).encode()
+    yield "no such port", Ipv4(source, here, UDP, Udp(1, 53, b"x").encode(source, here)).encode()
+    yield "no such SA", Ipv4(source, here, ESP, b"\1\2\3\4" + bytes(40)).encode()
+    yield "not authentic", Ipv4(source, here, ESP, spi + (9**9).to_bytes(4, "big")
+                                + bytes(60)).encode()  # fmt: skip
+    yield "too short", Ipv4(source, here, ESP, spi).encode()
+    yield "junk", b"junk"
+    yield "fragment", (raw := Ipv4(source, here, UDP, b"x" * 20).encode())[:6] + b"\x20" + raw[7:]
+    for port in (500, 4500):
+        data = b"\0\0\0\0" * (port == 4500) + b"\xee" * 30
+        yield f"IKE at {port}", Ipv4(
+            source, here, UDP, Udp(port, port, data).encode(source, here)).encode()  # fmt: skip
+
+
+def test_every_outer_packet_that_is_not_used_is_counted(world) -> None:
+    node = world.nodes["quay-gw"]
+    for what, data in outer_cases(world):
+        before = sum(reasons(world).values())
+        node.receive_underlay(data, world.now)
+        assert sum(reasons(world).values()) == before + 1, what
+
+
+@pytest.mark.parametrize(("header", "words"), [(41, "IPv6"), (59, "")])
+def test_inner_packets_of_other_families_are_named(world, header: int, words: str) -> None:
+    node = world.nodes["quay-gw"]
+    (spi, (_name, _child)), *_ = node._inbound.items()
+    far = next(t for i in world.fabric.instances.values() for t in i.node.ike.tunnels.values()
+               if t.outbound is not None and t.outbound.spi_out == spi)  # fmt: skip
+    before = sum(reasons(world).values())
+    data = far.outbound.sealer.seal(b"\x60" + bytes(39), header)
+    node._open(data, world.now)
+    new = {r for r in reasons(world) if words and words in r}
+    assert bool(new) == bool(words)
+    assert sum(reasons(world).values()) == before + bool(words)
+
+
+def test_a_syn_flood_at_the_bgp_port_leaves_the_session(world) -> None:
+    node = world.nodes["quay-gw"]
+    good = bgp_segment(world, SYN)
+    for number in range(200):
+        segment = Segment(number + 1, 179, number, 0, SYN, 9, b"")
+        for arrived_by in (*node.config.tunnels, None):
+            packet = good._replace(payload=segment.encode(good.source, good.destination))
+            node._forward(packet.encode(), arrived_by, world.now)
+    world.run(30.0)
+    assert all(s.state is BgpState.ESTABLISHED for s in node.bgp.sessions.values())
+    assert len(node.tcp._connections) <= len(node.config.tunnels)
+
+
+def test_the_log_forgets_flows_and_no_count() -> None:
+    log = DropLog()
+    for number in range(3 * KEPT):
+        log.add("x", f"reason {number}", NO_FLOW)
+    counts = {drop.reason: count for drop, count in log}
+    assert len(counts) <= KEPT + 1
+    assert sum(counts.values()) == 3 * KEPT
+    assert counts[OTHERS] > KEPT
