@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import shutil
 import signal
@@ -13,7 +14,7 @@ import pytest
 
 from obrin.live.http import open_ends
 from obrin.live.observe.outage import measure_outage
-from obrin.live.practice.world import need_world
+from obrin.live.practice.record import need_world
 from obrin.live.project import Project
 from obrin.wire.capture import decode_capture
 from tests.cli.program import PROGRAM, Folder
@@ -194,7 +195,7 @@ def test_what_the_design_no_longer_has_is_told_and_left_alone(world) -> None:
 def test_wrong_token_is_turned_away(world) -> None:
     import httpx
 
-    from obrin.live.practice.world import need_world
+    from obrin.live.practice.record import need_world
 
     running = need_world(world.path / ".obrin" / "practice")
     for url in (running.cloud, running.internet, *running.gateways.values()):
@@ -205,11 +206,11 @@ def test_wrong_token_is_turned_away(world) -> None:
 
 def test_a_gateway_that_stops_answering_is_told_apart(world) -> None:
     """Last: it ends the gateway's process."""
-    from obrin.live.practice.world import need_world
-
-    running = need_world(world.path / ".obrin" / "practice")
-    os.kill(running.pids["gateway-quay-gw"], signal.SIGKILL)
+    ready = json.loads((world.path / ".obrin/practice/gateway-quay-gw.json").read_text())
+    os.kill(ready["pid"], signal.SIGKILL)
     time.sleep(0.2)
+    run = world.obrin("practice", "status").bad(2, "1 of 3 processes are dead")
+    assert "DEAD" in run.out
     world.obrin("status").bad(1, "gateway quay-gw does not answer")
     world.obrin("connect", "--timeout", "1").bad(3, "gateway quay-gw does not answer")
     assert "stopped" in world.obrin("practice", "stop").good().out

@@ -96,6 +96,7 @@ STYLES = {
     "error": "bold red", "warning": "yellow", "note": "cyan",
     "up": "green", "down": "bold red", "established": "green",
     "idle": "bold red", "connect": "bold red", "active": "bold red",
+    "answers": "green", "DEAD": "bold red",
     "as wished": "green", "NOT AS WISHED": "bold red", "yes": "green", "NO": "bold red",
 }  # fmt: skip
 
@@ -104,7 +105,7 @@ STYLES = {
 def practice_ends(project: Project) -> Iterator[Ends]:
     """Clients for the practice world that runs in this project."""
     from obrin.live.http import open_ends
-    from obrin.live.practice.world import need_world
+    from obrin.live.practice.record import need_world
 
     world = need_world(project.practice_folder)
     with open_ends(world.token, world.cloud, world.gateways, world.internet) as ends:

@@ -6,7 +6,14 @@ from pathlib import Path
 
 import click
 
-from obrin.cli.common import console, design_option, practice_ends, print_table, project_of
+from obrin.cli.common import (
+    STYLES,
+    console,
+    design_option,
+    practice_ends,
+    print_table,
+    project_of,
+)
 from obrin.cli.completion import cut_names
 from obrin.core.errors import ObrinError
 
@@ -79,12 +86,24 @@ def status(design_file: str | None) -> None:
     Example:
       obrin practice status --design skerrow-ferries
     """
-    from obrin.live.practice.world import need_world
+    from obrin.live.practice.record import RUNNING, PracticeError, living, read_record
 
     project = project_of(design_file)
-    world = need_world(project.practice_folder)
-    rows = [(name, str(pid)) for name, pid in world.pids.items()]
-    print_table(console(), ("Process", "Number"), rows)
+    world = read_record(project.practice_folder)
+    if world is None:
+        raise PracticeError("no practice world runs here. Start one with 'obrin practice start'")
+    alive = living(world, project.practice_folder)
+    rows = [(name, str(world.ports.get(name, "")), "answers" if ok else "DEAD")
+            for name, ok in alive.items()]  # fmt: skip
+    print_table(console(), ("Process", "Port", "State"), rows, styles=STYLES)
+    dead = [name for name, ok in alive.items() if not ok]
+    if world.state != RUNNING:
+        raise PracticeError("its start was not finished. Run 'obrin practice stop', then 'start'")
+    if dead:
+        raise PracticeError(
+            f"{len(dead)} of {len(alive)} processes are dead: {', '.join(dead[:5])}. "
+            "Run 'obrin practice stop', then 'start' and 'connect'"
+        )
     with practice_ends(project) as ends:
         faults = ends.internet.faults()
     click.echo(f"Packets carried: {faults['carried']}.")

@@ -8,26 +8,27 @@ from __future__ import annotations
 import hmac
 import json
 import os
-from pathlib import Path
+from collections.abc import Sequence
 from typing import Any
 
 from starlette.applications import Starlette
 from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
-from starlette.routing import Route
+from starlette.routing import Mount, Route
 
 from obrin.core.address.prefix import format_address, parse_ipv4
 from obrin.core.design.values import PROTOCOLS
 from obrin.core.errors import ObrinError
 from obrin.live.practice import from_standard
-from obrin.live.practice.cable import Cable, plug_in
+from obrin.live.practice.cable import Cable, cable_token, plug_in
 from obrin.live.practice.drops import packet_key
 from obrin.live.practice.hosts import Hosts, probe, stream
 from obrin.live.practice.keylog import KeyLog
 from obrin.live.practice.node import Node
 from obrin.live.practice.node_config import NodeConfig
 from obrin.live.practice.observe import node_state
-from obrin.live.practice.service import Problem, Ticker, read_json, serve
+from obrin.live.practice.service import HANDLERS, Problem, Served, Ticker, read_json
+from obrin.live.practice.world import line_name
 from obrin.live.standard_modules import StandardDataError, data_model, validate
 from obrin.wire.packet import decode_ipv4
 
@@ -38,11 +39,11 @@ STATE = "obrin-observe:state"
 
 class GatewayProcess:
     def __init__(
-        self, name: str, cables: dict[str, int], folder: Path, keylog: KeyLog | None
+        self, name: str, cables: dict[str, int], secret: str, keylog: KeyLog | None
     ) -> None:
-        self._name = name
+        self.name = self._name = name
         self._ports = cables
-        self._folder = folder
+        self._secret = secret
         self._keylog = keylog
         self._cables: dict[str, Cable] = {}
         self._config: dict[str, Any] = {}
@@ -53,11 +54,12 @@ class GatewayProcess:
         self._ticker = Ticker(self._pump)
         self._etag_key = os.urandom(16)
 
-    async def run(self) -> None:
+    async def application(self) -> Starlette:
+        """Plug the cables in; the RESTCONF server of this gateway."""
         for name, port in self._ports.items():
-            self._cables[name] = await plug_in(port, self._arrived)
-        data_model()  # loaded before the gateway says that it is ready
-        app = Starlette(
+            token = cable_token(self._secret, line_name(self._name, name))
+            self._cables[name] = await plug_in(port, token, self._arrived)
+        return Starlette(
             routes=[
                 Route("/.well-known/host-meta", self._host_meta),
                 Route("/restconf", self._root),
@@ -69,7 +71,6 @@ class GatewayProcess:
             ],
             exception_handlers={Problem: _restconf_error},
         )
-        await serve(app, self._folder, f"gateway-{self._name}")
 
     # The engine
 
@@ -243,6 +244,13 @@ class GatewayProcess:
             "answered": result.answered,
             "longest-gap": f"{result.longest_gap:.6f}",
         }
+
+
+async def run_gateways(gateways: Sequence[GatewayProcess], served: Served) -> None:
+    """Several gateways in one process, each below /gateways/NAME."""
+    data_model()  # loaded before the gateways say that they are ready
+    mounts = [Mount(f"/gateways/{g.name}", await g.application()) for g in gateways]
+    await served.run(Starlette(routes=mounts, exception_handlers=HANDLERS))
 
 
 def _validated(data: dict[str, Any]) -> None:

@@ -8,15 +8,17 @@ belongs to the practice cloud.
 from __future__ import annotations
 
 import time
+from collections import OrderedDict
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from obrin.core.address.prefix import format_address, parse_ipv4
+from obrin.core.address.prefix import parse_ipv4
 from obrin.wire.capture import encode_file_header, encode_record
 from obrin.wire.errors import PacketError
 from obrin.wire.packet import UDP, Ipv4, decode_ipv4, decode_udp
 
 CLOUD = "cloud"
+FIRST_PORT, LAST_PORT = 20001, 65535
 
 
 @dataclass(slots=True)
@@ -26,9 +28,24 @@ class Line:
     name: str
     public: int
     own: int
-    outward: dict[int, int] = field(default_factory=dict)
+    outward: OrderedDict[int, int] = field(default_factory=OrderedDict)
     inward: dict[int, int] = field(default_factory=dict)
-    next_port: int = 20000
+    next_port: int = FIRST_PORT
+
+    def port_for(self, inside: int) -> int:
+        """The translator's own port for one inside; when all are given, the one that was used
+        least lately is given again."""
+        if inside in self.outward:
+            self.outward.move_to_end(inside)
+            return self.outward[inside]
+        if self.next_port <= LAST_PORT:
+            port = self.next_port
+            self.next_port += 1
+        else:
+            _, port = self.outward.popitem(last=False)
+        self.outward[inside] = port
+        self.inward[port] = inside
+        return port
 
     @property
     def translated(self) -> bool:
@@ -65,7 +82,7 @@ class Internet:
         try:
             return self._carry(cable, decode_ipv4(data))
         except PacketError as error:
-            return self._lose(f"a bad packet: {error}")
+            return self._lose(f"a bad packet: {error.reason}")
 
     def _carry(self, cable: str, packet: Ipv4) -> tuple[str, bytes] | None:
         if cable != CLOUD:
@@ -73,7 +90,7 @@ class Internet:
             if cable in self.cut_lines:
                 return self._lose(f"uplink {cable} is cut")
             if packet.source != line.own:
-                return self._lose(f"source {format_address(packet.source)} is not {cable}'s")
+                return self._lose(f"the source is not {cable}'s")
             if line.translated:
                 translated = _outward(line, packet)
                 if translated is None:
@@ -104,6 +121,10 @@ class Internet:
         self.lost[reason] = self.lost.get(reason, 0) + 1
         return None
 
+    def lose(self, reason: str) -> None:
+        """Count something that did not come by a cable at all."""
+        self._lose(reason)
+
     def cut_pair(self, one: str, other: str) -> None:
         self.cut_pairs.add(frozenset((parse_ipv4(one), parse_ipv4(other))))
 
@@ -117,12 +138,7 @@ def _outward(line: Line, packet: Ipv4) -> Ipv4 | None:
     if packet.protocol != UDP:
         return None
     udp = decode_udp(packet)
-    port = line.outward.get(udp.source_port)
-    if port is None:
-        line.next_port += 1
-        port = line.outward[udp.source_port] = line.next_port
-        line.inward[port] = udp.source_port
-    changed = udp._replace(source_port=port)
+    changed = udp._replace(source_port=line.port_for(udp.source_port))
     payload = changed.encode(line.public, packet.destination)
     return packet._replace(source=line.public, payload=payload)
 

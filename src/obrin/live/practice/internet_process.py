@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import asyncio
 import functools
-from pathlib import Path
 from typing import Any
 
 from starlette.applications import Starlette
@@ -13,48 +12,59 @@ from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
 
 from obrin.core.errors import AddressError
-from obrin.live.practice.cable import PLUG
+from obrin.live.practice.cable import PLUG, cable_token, unwrap
 from obrin.live.practice.internet import CLOUD, Internet
-from obrin.live.practice.service import Problem, answer_problem, read_json, serve
+from obrin.live.practice.service import HANDLERS, Problem, Served, read_json
 
 
 class _Socket(asyncio.DatagramProtocol):
-    """The internet's end of one cable; it learns the device's address from what arrives."""
+    """The internet's end of one cable; it learns the device's address from what arrives with the
+    cable's token."""
 
-    def __init__(self, name: str, world: InternetProcess) -> None:
+    def __init__(self, name: str, token: bytes, world: InternetProcess) -> None:
         self._name = name
+        self._token = token
         self._world = world
-        self.transport: Any = None
-        self.peer: Any = None
+        self._transport: Any = None
+        self._peer: Any = None
 
     def connection_made(self, transport: asyncio.BaseTransport) -> None:
-        self.transport = transport
+        self._transport = transport
 
     def datagram_received(self, data: bytes, addr: Any) -> None:
-        self.peer = addr
-        if data != PLUG:
-            self._world.arrived(self._name, data)
+        packet = unwrap(self._token, data)
+        if packet is None:
+            self._world.stranger()
+            return
+        self._peer = addr
+        if packet != PLUG:
+            self._world.arrived(self._name, packet)
+
+    def send(self, packet: bytes) -> None:
+        if self._peer is not None:
+            self._transport.sendto(self._token + packet, self._peer)
 
 
 class InternetProcess:
-    def __init__(self, internet: Internet, folder: Path) -> None:
+    def __init__(self, internet: Internet, secret: str) -> None:
         self._internet = internet
-        self._folder = folder
+        self._secret = secret
         self._sockets: dict[str, _Socket] = {}
 
     def arrived(self, cable: str, data: bytes) -> None:
         onward = self._internet.carry(cable, data)
         if onward is not None:
-            end = self._sockets[onward[0]]
-            if end.peer is not None:
-                end.transport.sendto(onward[1], end.peer)
+            self._sockets[onward[0]].send(onward[1])
 
-    async def run(self) -> None:
+    def stranger(self) -> None:
+        self._internet.lose("a datagram that came by no cable")
+
+    async def run(self, served: Served) -> None:
         loop = asyncio.get_running_loop()
         ports = {}
         for name in (*self._internet.lines, CLOUD):
             transport, protocol = await loop.create_datagram_endpoint(
-                functools.partial(_Socket, name, self),
+                functools.partial(_Socket, name, cable_token(self._secret, name), self),
                 local_addr=("127.0.0.1", 0),
             )
             self._sockets[name] = protocol
@@ -65,9 +75,9 @@ class InternetProcess:
                 Route("/v1/faults", self._cut, methods=["POST"]),
                 Route("/v1/faults", self._heal, methods=["DELETE"]),
             ],
-            exception_handlers={Problem: answer_problem},
+            exception_handlers=HANDLERS,
         )
-        await serve(app, self._folder, "internet", {"cables": ports})
+        await served.run(app, {"cables": ports})
 
     async def _faults(self, request: Request) -> Response:
         net = self._internet

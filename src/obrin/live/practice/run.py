@@ -5,16 +5,26 @@ from __future__ import annotations
 import argparse
 import asyncio
 import contextlib
+import os
+import signal
+import threading
+import time
 from pathlib import Path
 
 from obrin.core.address.prefix import parse_ipv4
+from obrin.live.practice.record import still_wanted
+from obrin.live.practice.world import TOKEN_VARIABLE
+
+LOOK_EVERY = 1.0
+GRACE = 5.0
 
 
 def main() -> None:
     parser = argparse.ArgumentParser(description="One process of the practice world.")
-    parser.add_argument("role", choices=("internet", "cloud", "gateway"))
+    parser.add_argument("role", choices=("internet", "cloud", "gateways"))
+    parser.add_argument("--name", required=True)
     parser.add_argument("--folder", type=Path, required=True)
-    parser.add_argument("--name", default="")
+    parser.add_argument("--gateway", action="append", default=[], help="NAME")
     parser.add_argument("--line", action="append", default=[], help="NAME=PUBLIC=OWN")
     parser.add_argument("--cable", action="append", default=[], help="NAME=PORT")
     parser.add_argument("--speed", type=float, default=1.0)
@@ -22,32 +32,57 @@ def main() -> None:
     parser.add_argument("--capture", type=Path)
     parser.add_argument("--keylog", type=Path)
     given = parser.parse_args()
-    cables = {name: int(port) for name, _, port in (c.rpartition("=") for c in given.cable)}
+    token = os.environ[TOKEN_VARIABLE]
+    threading.Thread(target=_watch, args=(given.folder, token), daemon=True).start()
     with contextlib.suppress(KeyboardInterrupt):
-        if given.role == "internet":
-            from obrin.live.practice.internet import Capture, Internet, Line
-            from obrin.live.practice.internet_process import InternetProcess
+        asyncio.run(_role(given, token))
 
-            lines = []
-            for text in given.line:
-                name, public, own = text.split("=")
-                lines.append(Line(name, parse_ipv4(public), parse_ipv4(own)))
-            capture = Capture(given.capture) if given.capture else None
-            asyncio.run(InternetProcess(Internet(lines, capture), given.folder).run())
-        elif given.role == "cloud":
-            from obrin.core.design.offering_file import parse_offering
-            from obrin.live.practice.cloud.process import CloudProcess
 
-            text = given.offering.read_text(encoding="utf-8")
-            offering = parse_offering(text, str(given.offering))
-            cloud = CloudProcess(cables["cloud"], given.speed, given.folder, offering)
-            asyncio.run(cloud.run())
-        else:
-            from obrin.live.practice.gateway_process import GatewayProcess
-            from obrin.live.practice.keylog import KeyLog
+def _watch(folder: Path, token: str) -> None:
+    """End this process when its world is not wanted any more, whatever the rest of it does."""
+    while still_wanted(folder, token):
+        time.sleep(LOOK_EVERY)
+    os.kill(os.getpid(), signal.SIGTERM)
+    time.sleep(GRACE)
+    os._exit(0)
 
-            keylog = KeyLog(given.keylog) if given.keylog else None
-            asyncio.run(GatewayProcess(given.name, cables, given.folder, keylog).run())
+
+async def _role(given: argparse.Namespace, token: str) -> None:
+    from obrin.live.practice.service import Served
+
+    served = Served(given.folder, given.name, token)
+    cables = {name: int(port) for name, _, port in (c.rpartition("=") for c in given.cable)}
+    if given.role == "internet":
+        from obrin.live.practice.internet import Capture, Internet, Line
+        from obrin.live.practice.internet_process import InternetProcess
+
+        lines = []
+        for text in given.line:
+            name, public, own = text.split("=")
+            lines.append(Line(name, parse_ipv4(public), parse_ipv4(own)))
+        capture = Capture(given.capture) if given.capture else None
+        await InternetProcess(Internet(lines, capture), token).run(served)
+    elif given.role == "cloud":
+        from obrin.core.design.offering_file import parse_offering
+        from obrin.live.practice.cloud.process import CloudProcess
+
+        text = given.offering.read_text(encoding="utf-8")
+        offering = parse_offering(text, str(given.offering))
+        await CloudProcess(cables["cloud"], given.speed, token, offering).run(served)
+    else:
+        from obrin.live.practice.gateway_process import GatewayProcess, run_gateways
+        from obrin.live.practice.keylog import KeyLog
+
+        keylog = KeyLog(given.keylog) if given.keylog else None
+        gateways = [GatewayProcess(name, _cables_of(name, cables), token, keylog)
+                    for name in given.gateway]  # fmt: skip
+        await run_gateways(gateways, served)
+
+
+def _cables_of(gateway: str, cables: dict[str, int]) -> dict[str, int]:
+    """By uplink."""
+    start = gateway + "/"
+    return {n.removeprefix(start): port for n, port in cables.items() if n.startswith(start)}
 
 
 if __name__ == "__main__":

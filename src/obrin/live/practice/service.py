@@ -12,10 +12,10 @@ from pathlib import Path
 from typing import Any
 
 import uvicorn
-from starlette.responses import JSONResponse
+from starlette.responses import JSONResponse, PlainTextResponse, Response
 
 from obrin.live.files import write_whole
-from obrin.live.practice.world import TOKEN_VARIABLE
+from obrin.live.practice.record import proof_of
 
 Scope = MutableMapping[str, Any]
 Receive = Callable[[], Awaitable[MutableMapping[str, Any]]]
@@ -23,6 +23,8 @@ Send = Callable[[MutableMapping[str, Any]], Awaitable[None]]
 App = Callable[[Scope, Receive, Send], Awaitable[None]]
 
 MAX_BODY = 4 * 1024 * 1024
+PROOF = "/v1/proof/"
+MAX_NONCE = 100
 
 
 class Problem(Exception):
@@ -40,6 +42,9 @@ async def answer_problem(request: Any, problem: Exception) -> JSONResponse:
     return problem_response(problem)
 
 
+HANDLERS: Any = {Problem: answer_problem}
+
+
 def problem_response(problem: Problem) -> JSONResponse:
     return JSONResponse(
         {"status": problem.status, "title": problem.title, "detail": problem.detail},
@@ -49,20 +54,34 @@ def problem_response(problem: Problem) -> JSONResponse:
 
 
 class TokenGuard:
-    """Lets requests in that carry the token of this practice world (RFC 6750)."""
+    """Lets requests in that carry the token of this practice world (RFC 6750).
 
-    def __init__(self, app: App, token: str) -> None:
+    Two paths are its own: anybody may ask for a proof of what this is (record.py), and who has the
+    token may end the process.
+    """
+
+    def __init__(self, app: App, served: Served) -> None:
         self._app = app
-        self._wanted = f"Bearer {token}".encode()
+        self._served = served
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
-        if scope["type"] == "http":
-            headers = dict(scope["headers"])
-            if not hmac.compare_digest(headers.get(b"authorization", b""), self._wanted):
-                problem = Problem(401, "not authorised", "the bearer token is missing or wrong")
-                await problem_response(problem)(scope, receive, send)
-                return
-        await self._app(scope, receive, send)
+        if scope["type"] != "http":
+            await self._app(scope, receive, send)
+            return
+        method, path = scope["method"], scope["path"]
+        if method == "GET" and path.startswith(PROOF) and len(path) < MAX_NONCE:
+            nonce = path.removeprefix(PROOF)
+            await PlainTextResponse(self._served.prove(nonce))(scope, receive, send)
+            return
+        given = [value for name, value in scope["headers"] if name == b"authorization"]
+        if len(given) != 1 or not self._served.authorised(given[0]):
+            problem = Problem(401, "not authorised", "the bearer token is missing or wrong")
+            await problem_response(problem)(scope, receive, send)
+        elif (method, path) == ("DELETE", "/v1/process"):
+            self._served.end()
+            await Response(status_code=204)(scope, receive, send)
+        else:
+            await self._app(scope, receive, send)
 
 
 async def read_json(request: Any) -> dict[str, Any]:
@@ -79,18 +98,37 @@ async def read_json(request: Any) -> dict[str, Any]:
     return data
 
 
-async def serve(app: App, folder: Path, name: str, extra: dict[str, Any] | None = None) -> None:
-    """Serve on a free loopback port and write `name.json` once it is known."""
-    listener = socket.socket(socket.AF_INET, socket.SOCK_STREAM)
-    listener.bind(("127.0.0.1", 0))
-    guarded = TokenGuard(app, os.environ[TOKEN_VARIABLE])
-    config = uvicorn.Config(
-        guarded, log_level="warning", access_log=False, lifespan="off", timeout_graceful_shutdown=1
-    )
-    server = uvicorn.Server(config)
-    ready = {"port": listener.getsockname()[1], "pid": os.getpid(), **(extra or {})}
-    write_whole(folder / f"{name}.json", json.dumps(ready))
-    await server.serve(sockets=[listener])
+class Served:
+    """Serves one process's applications on a free loopback port; says where in `name.json`."""
+
+    def __init__(self, folder: Path, name: str, token: str) -> None:
+        self._folder = folder
+        self._name = name
+        self._token = token
+        self._server: uvicorn.Server | None = None
+
+    async def run(self, app: App, extra: dict[str, Any] | None = None) -> None:
+        """Until somebody with the token asks for the end, or the process is told to end."""
+        listener = socket.socket(socket.AF_INET, socket.SOCK_STREAM)
+        listener.bind(("127.0.0.1", 0))
+        config = uvicorn.Config(
+            TokenGuard(app, self), log_level="warning", access_log=False, lifespan="off",
+            timeout_graceful_shutdown=1,
+        )  # fmt: skip
+        self._server = uvicorn.Server(config)
+        ready = {"port": listener.getsockname()[1], "pid": os.getpid(), **(extra or {})}
+        write_whole(self._folder / f"{self._name}.json", json.dumps(ready))
+        await self._server.serve(sockets=[listener])
+
+    def authorised(self, header: bytes) -> bool:
+        return hmac.compare_digest(header, f"Bearer {self._token}".encode())
+
+    def prove(self, nonce: str) -> str:
+        return proof_of(self._token, self._folder, nonce)
+
+    def end(self) -> None:
+        if self._server is not None:
+            self._server.should_exit = True
 
 
 class Ticker:

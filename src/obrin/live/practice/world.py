@@ -1,50 +1,41 @@
-"""Starting and stopping the practice world: the internet, the cloud, and every gateway."""
+"""Starting and stopping the practice world: the internet, the cloud, and the gateways."""
 
 from __future__ import annotations
 
 import contextlib
+import http.client
 import json
 import os
 import secrets
-import signal
 import subprocess
 import sys
 import time
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 from obrin.core.design.offering import PRACTICE_CLOUD, Offering
 from obrin.core.design.offering_file import format_offering
 from obrin.core.design.settled import Settled
-from obrin.core.errors import ObrinError, OutsideError
+from obrin.core.errors import OutsideError
 from obrin.live.files import private_folder, write_whole
 from obrin.live.practice.beyond import refuse_beyond
+from obrin.live.practice.record import (
+    RUNNING,
+    WORLD,
+    PracticeError,
+    World,
+    living,
+    proves,
+    read_record,
+    read_world,
+)
+from obrin.live.secrets.file import PASSPHRASE
 
 TOKEN_VARIABLE = "OBRIN_PRACTICE_TOKEN"
-WORLD = "world.json"
-START_TIMEOUT = 30.0
-STOP_TIMEOUT = 5.0
-MOST_GATEWAYS = 16
-
-
-class PracticeError(ObrinError):
-    """The practice world is not in the state that a command needs."""
-
-
-@dataclass(frozen=True, slots=True)
-class World:
-    """Where everything answers. `pids` are of this machine."""
-
-    token: str
-    internet: str
-    cloud: str
-    gateways: dict[str, str]
-    pids: dict[str, int]
-    speed: float
-    capture: str | None
-
-
+START_TIMEOUT = 60.0
+STOP_TIMEOUT = 10.0
+MOST_PROCESSES = 8
+"""Processes for gateways; with more gateways, several share one."""
 OFFERING = "offering.yaml"
 
 
@@ -63,12 +54,6 @@ def start_world(
     if read_world(folder) is not None:
         raise PracticeError("a practice world runs here already. Stop it with 'practice stop'")
     refuse_beyond(settled)
-    count = len({t.gateway for t in settled.tunnels()})
-    if count > MOST_GATEWAYS:
-        raise PracticeError(
-            f"the design has {count} gateways with tunnels; the practice world runs at most "
-            f"{MOST_GATEWAYS}. Try a part of it"
-        )
     for site in settled.design.sites:
         names = [g.name for g in settled.gateways.values() if g.site == site]
         if len(names) > 1:
@@ -76,46 +61,68 @@ def start_world(
                 f"site {site} has {len(names)} gateways; the practice world runs one per site. "
                 "Try the others in a design of their own"
             )
+    _make_room(folder)
+    world = World(
+        secrets.token_urlsafe(24), speed, str(capture) if capture else None,
+        starter=os.getpid(), begun=time.time(),
+    )  # fmt: skip
+    starter = _Starter(folder, world)
+    try:
+        _start_all(settled, starter, capture, offering)
+    except BaseException:
+        stop_world(folder)
+        raise
+    world.state = RUNNING
+    world.write(folder)
+    return world
+
+
+def _make_room(folder: Path) -> None:
     private_folder(folder.parent)
-    folder.mkdir(exist_ok=True)
-    for old in folder.glob("*.json"):
-        old.unlink()
-    token = secrets.token_urlsafe(24)
-    starter = _Starter(folder, token)
+    try:
+        folder.mkdir(exist_ok=True)
+        for old in (*folder.glob("*.json"), *folder.glob("*.log")):
+            old.unlink()
+    except OSError as error:
+        raise OutsideError(f"cannot write {folder}: {error.strerror}. Check the folder") from error
+
+
+def _start_all(
+    settled: Settled, starter: _Starter, capture: Path | None, offering: Offering
+) -> None:
     keylog = None
     if capture is not None:
         keylog = capture.with_name(capture.name + ".keys")
         for name in ("esp_sa", "ikev2_decryption_table"):
             (keylog / name).unlink(missing_ok=True)
-    try:
-        internet = starter.start("internet", _internet_arguments(settled, capture), "internet")
-        cables = internet["cables"]
-        write_whole(folder / OFFERING, format_offering(offering), 0o644)
-        starter.launch("cloud", ["--cable", f"cloud={cables['cloud']}", "--speed", str(speed),
-                                 "--offering", str(folder / OFFERING)])  # fmt: skip
-        used = {t.gateway for t in settled.tunnels()}
-        for gateway in settled.gateways.values():
-            if gateway.name in used:
-                arguments = ["--name", gateway.name]
-                for uplink in gateway.uplinks:
-                    port = cables[line_name(gateway.name, uplink)]
-                    arguments += ["--cable", f"{uplink}={port}"]
-                if keylog is not None:
-                    arguments += ["--keylog", str(keylog.absolute())]
-                starter.launch("gateway", arguments, f"gateway-{gateway.name}")
-        cloud = starter.wait("cloud")
-        gateways = {
-            name: _url(starter.wait(f"gateway-{name}")) for name in settled.gateways if name in used
-        }
-    except BaseException:
-        _stop_pids(starter.pids.values())
-        raise
-    world = World(
-        token, _url(internet), _url(cloud), gateways, starter.pids, speed,
-        str(capture) if capture else None,
-    )  # fmt: skip
-    write_whole(folder / WORLD, json.dumps(_as_json(world)))
-    return world
+    starter.launch("internet", "internet", _internet_arguments(settled, capture))
+    cables: dict[str, int] = starter.wait("internet")["cables"]
+    file = starter.folder / OFFERING
+    write_whole(file, format_offering(offering), 0o644)
+    starter.launch("cloud", "cloud", ["--cable", f"cloud={cables['cloud']}",
+                                      "--speed", str(starter.world.speed),
+                                      "--offering", str(file)])  # fmt: skip
+    used = {t.gateway for t in settled.tunnels()}
+    wanted = [gateway for gateway in settled.gateways.values() if gateway.name in used]
+    groups = [wanted[start::MOST_PROCESSES] for start in range(min(MOST_PROCESSES, len(wanted)))]
+    shared = {}
+    for number, group in enumerate(groups, 1):
+        arguments = []
+        for gateway in group:
+            arguments += ["--gateway", gateway.name]
+            for uplink in gateway.uplinks:
+                name = line_name(gateway.name, uplink)
+                arguments += ["--cable", f"{name}={cables[name]}"]
+        if keylog is not None:
+            arguments += ["--keylog", str(keylog.absolute())]
+        process = f"gateway-{group[0].name}" if len(group) == 1 else f"gateways-{number}"
+        shared[process] = [gateway.name for gateway in group]
+        starter.launch("gateways", process, arguments)
+    starter.wait("cloud")
+    for process, names in shared.items():
+        port = starter.wait(process)["port"]
+        for name in names:
+            starter.world.gateways[name] = f"http://127.0.0.1:{port}/gateways/{name}"
 
 
 def _internet_arguments(settled: Settled, capture: Path | None) -> list[str]:
@@ -129,112 +136,88 @@ def _internet_arguments(settled: Settled, capture: Path | None) -> list[str]:
     return arguments
 
 
-def _url(ready: dict[str, Any]) -> str:
-    return f"http://127.0.0.1:{ready['port']}"
-
-
 class _Starter:
-    def __init__(self, folder: Path, token: str) -> None:
-        self._folder = folder
-        self._token = token
-        self._processes: dict[str, subprocess.Popen[bytes]] = {}
-        self.pids: dict[str, int] = {}
+    """Writes each process into the record before it starts it, and its port once it answers."""
 
-    def launch(self, role: str, arguments: list[str], name: str | None = None) -> None:
-        name = name or role
+    def __init__(self, folder: Path, world: World) -> None:
+        self.folder = folder
+        self.world = world
+        self._processes: dict[str, subprocess.Popen[bytes]] = {}
+
+    def launch(self, role: str, name: str, arguments: list[str]) -> None:
+        self.world.processes.append(name)
+        self.world.write(self.folder)
         command = [
-            sys.executable, "-m", "obrin.live.practice.run", role,
-            "--folder", str(self._folder.absolute()), *arguments,
+            sys.executable, "-m", "obrin.live.practice.run", role, "--name", name,
+            "--folder", str(self.folder.absolute()), *arguments,
         ]  # fmt: skip
-        with (self._folder / f"{name}.log").open("wb") as log:
-            process = subprocess.Popen(
+        passed = {n: value for n, value in os.environ.items() if n != PASSPHRASE}
+        with (self.folder / f"{name}.log").open("wb") as log:
+            self._processes[name] = subprocess.Popen(
                 command,
                 stdin=subprocess.DEVNULL,
                 stdout=log,
                 stderr=log,
                 start_new_session=True,
-                env={**os.environ, TOKEN_VARIABLE: self._token},
+                env={**passed, TOKEN_VARIABLE: self.world.token},
             )
-        self._processes[name] = process
-        self.pids[name] = process.pid
 
     def wait(self, name: str) -> dict[str, Any]:
         """What the process wrote once it was ready."""
-        path = self._folder / f"{name}.json"
+        path = self.folder / f"{name}.json"
         until = time.monotonic() + START_TIMEOUT
         while time.monotonic() < until:
             if path.exists():
                 found: dict[str, Any] = json.loads(path.read_text(encoding="utf-8"))
+                self.world.ports[name] = found["port"]
+                self.world.write(self.folder)
                 return found
             if self._processes[name].poll() is not None:
                 break
             time.sleep(0.02)
-        log = (self._folder / f"{name}.log").read_text(encoding="utf-8", errors="replace")
+        log = (self.folder / f"{name}.log").read_text(encoding="utf-8", errors="replace")
         last = log.strip().splitlines()[-1:] or ["it said nothing"]
         raise OutsideError(f"the practice {name} did not start: {last[0]}")
 
-    def start(self, role: str, arguments: list[str], name: str) -> dict[str, Any]:
-        self.launch(role, arguments, name)
-        return self.wait(name)
-
-
-def _as_json(world: World) -> dict[str, Any]:
-    return {slot: getattr(world, slot) for slot in World.__slots__}
-
-
-def read_world(folder: Path) -> World | None:
-    """The world that runs here, or None."""
-    try:
-        world = World(**json.loads((folder / WORLD).read_text(encoding="utf-8")))
-    except (OSError, ValueError, TypeError):
-        return None
-    return world if any(map(_alive, world.pids.values())) else None
-
-
-def need_world(folder: Path) -> World:
-    world = read_world(folder)
-    if world is None:
-        raise PracticeError("no practice world runs here. Start one with 'obrin practice start'")
-    return world
-
-
-def _alive(pid: int) -> bool:
-    """Whether the process runs and is one of ours: numbers are used again."""
-    with contextlib.suppress(ChildProcessError, OSError):
-        os.waitpid(pid, os.WNOHANG)
-    try:
-        command = Path(f"/proc/{pid}/cmdline").read_bytes()
-        return b"obrin.live.practice.run" in command
-    except FileNotFoundError:
-        if Path("/proc/self").exists():
-            return False
-    except OSError:
-        return False
-    try:
-        os.kill(pid, 0)
-    except OSError:
-        return False
-    return True
-
 
 def stop_world(folder: Path) -> bool:
-    """End every process; True if one ran."""
-    world = read_world(folder)
-    if world is not None:
-        _stop_pids(world.pids.values())
-    (folder / WORLD).unlink(missing_ok=True)
-    return world is not None
+    """End every process of the world whose record is here; True if one ran.
+
+    Each is asked over its own endpoint, after it proved to be of this world; one that does not
+    answer sees that the record is gone. Raises PracticeError when some go on all the same.
+    """
+    world = read_record(folder)
+    if world is None:
+        with contextlib.suppress(OSError):
+            (folder / WORLD).unlink(missing_ok=True)
+        return False
+    ours = [world.ports[name] for name, alive in living(world, folder).items() if alive]
+    try:
+        (folder / WORLD).unlink(missing_ok=True)
+    except OSError as error:
+        raise OutsideError(f"cannot remove {folder / WORLD}: {error.strerror}") from error
+    for port in ours:
+        _ask_to_end(world, port)
+    until = time.monotonic() + STOP_TIMEOUT
+    left = list(ours)
+    while left and time.monotonic() < until:
+        left = [port for port in left if proves(world, folder, port)]
+        time.sleep(0.02)
+    if left:
+        raise PracticeError(
+            f"{len(left)} processes of the practice world do not end. They stop by themselves when "
+            "they see that its record is gone; try again in a moment"
+        )
+    return bool(ours)
 
 
-def _stop_pids(pids: Any) -> None:
-    left = [pid for pid in pids if _alive(pid)]
-    for sign in (signal.SIGTERM, signal.SIGKILL):
-        for pid in left:
-            with contextlib.suppress(OSError):
-                os.kill(pid, sign)
-        until = time.monotonic() + STOP_TIMEOUT
-        while left and time.monotonic() < until:
-            left = [pid for pid in left if _alive(pid)]
-            time.sleep(0.02)
-        if not left:
-            return
+def _ask_to_end(world: World, port: int) -> None:
+    connection = http.client.HTTPConnection("127.0.0.1", port, timeout=5.0)
+    try:
+        connection.request("DELETE", "/v1/process",
+                           headers={"Authorization": f"Bearer {world.token}"})  # fmt: skip
+        connection.getresponse().read()
+    except (OSError, http.client.HTTPException):
+        pass  # it is gone, or it will see that the record is
+    finally:
+        connection.close()

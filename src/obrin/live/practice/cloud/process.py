@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-from pathlib import Path
 from typing import Any
 
 from starlette.applications import Starlette
@@ -14,20 +13,21 @@ from starlette.routing import Route
 from obrin.core.address.prefix import parse_ipv4
 from obrin.core.design.offering import Offering
 from obrin.core.design.values import PROTOCOLS
-from obrin.live.practice.cable import Cable, plug_in
+from obrin.live.practice.cable import Cable, cable_token, plug_in
 from obrin.live.practice.cloud.bodies import KINDS
 from obrin.live.practice.cloud.description import openapi
 from obrin.live.practice.cloud.fabric import Fabric
 from obrin.live.practice.cloud.store import Store
 from obrin.live.practice.hosts import probe
+from obrin.live.practice.internet import CLOUD
 from obrin.live.practice.observe import session_states, tunnel_states
-from obrin.live.practice.service import Problem, Ticker, answer_problem, read_json, serve
+from obrin.live.practice.service import HANDLERS, Problem, Served, Ticker, read_json
 
 
 class CloudProcess:
-    def __init__(self, cable_port: int, speed: float, folder: Path, offering: Offering) -> None:
+    def __init__(self, cable_port: int, speed: float, secret: str, offering: Offering) -> None:
         self._cable_port = cable_port
-        self._folder = folder
+        self._secret = secret
         self._dirty = False
         self.store = Store(offering, speed, self._mark)
         self.fabric = Fabric(self.store, os.urandom)
@@ -37,8 +37,9 @@ class CloudProcess:
     def _mark(self) -> None:
         self._dirty = True
 
-    async def run(self) -> None:
-        self._cable = await plug_in(self._cable_port, self._arrived)
+    async def run(self, served: Served) -> None:
+        token = cable_token(self._secret, CLOUD)
+        self._cable = await plug_in(self._cable_port, token, self._arrived)
         routes = [
             Route("/v1/openapi.json", self._describe),
             Route("/v1/operations/{number:int}", self._operation),
@@ -53,8 +54,7 @@ class CloudProcess:
                 Route(f"/v1/{kind}/{{name}}", self._put, methods=["PUT"]),
                 Route(f"/v1/{kind}/{{name}}", self._delete, methods=["DELETE"]),
             ]
-        app = Starlette(routes=routes, exception_handlers={Problem: answer_problem})
-        await serve(app, self._folder, "cloud")
+        await served.run(Starlette(routes=routes, exception_handlers=HANDLERS))
 
     # The engine
 
