@@ -277,19 +277,11 @@ def test_ends_that_mirror_agree_and_notes_help_when_down() -> None:
 
 
 @pytest.fixture
-def gateway(tmp_path, monkeypatch):
-    """A gateway process's application in this process, without sockets."""
-    from obrin.live.practice import gateway_process
+def gateway():
+    """A gateway's application in this process, without sockets."""
+    from obrin.live.practice.gateway_process import GatewayProcess
 
-    taken = {}
-
-    async def no_serve(app, folder, name, extra=None) -> None:
-        taken["app"] = app
-
-    monkeypatch.setattr(gateway_process, "serve", no_serve)
-    process = gateway_process.GatewayProcess("quay-gw", {}, tmp_path, None)
-    asyncio.run(process.run())
-    return AppClient(taken["app"])
+    return AppClient(asyncio.run(GatewayProcess("quay-gw", {}, "secret", None).application()))
 
 
 class AppClient:

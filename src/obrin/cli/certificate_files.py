@@ -7,7 +7,7 @@ from pathlib import Path
 import click
 
 from obrin.cli.certificates import certificates, need_gateway, opened
-from obrin.cli.common import ask_secret, design_option, echo_json, json_option
+from obrin.cli.common import ask_secret, design_option, echo_json, json_option, writes
 from obrin.core.errors import ObrinError
 
 __all__ = ["certificates"]
@@ -31,6 +31,7 @@ _SEALED = click.option(
 @click.option("--gateway", required=True, help="For which gateway of the design.")
 @click.option("--to", "target", type=click.Path(dir_okay=False), help="Where the chain goes.")
 @design_option
+@writes()
 def sign(request: str, gateway: str, target: str | None, design_file: str | None) -> None:
     """Issue a certificate for a REQUEST (PKCS #10) that the device made with its own key.
 
@@ -76,6 +77,7 @@ def sign(request: str, gateway: str, target: str | None, design_file: str | None
 )
 @_SEALED
 @design_option
+@writes()
 def bring(
     gateway: str, files: tuple[str, ...], roots: tuple[str, ...], sealed: bool,
     design_file: str | None,

@@ -6,7 +6,15 @@ from typing import TYPE_CHECKING
 
 import click
 
-from obrin.cli.common import console, design_option, echo_json, json_option, print_table, project_of
+from obrin.cli.common import (
+    console,
+    design_option,
+    echo_json,
+    json_option,
+    print_table,
+    project_of,
+    writes,
+)
 from obrin.core.errors import ObrinError
 
 if TYPE_CHECKING:
@@ -108,6 +116,7 @@ def _row(
 @certificates.command()
 @click.argument("name")
 @design_option
+@writes()
 def renew(name: str, design_file: str | None) -> None:
     """Issue anew: for a gateway, or 'issuing' or 'root' for the authority itself.
 
@@ -141,6 +150,7 @@ def renew(name: str, design_file: str | None) -> None:
 @certificates.command()
 @click.argument("name")
 @design_option
+@writes()
 def revoke(name: str, design_file: str | None) -> None:
     """Revoke a gateway's certificate. The lists go into every pack.
 

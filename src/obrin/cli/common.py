@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import csv
+import functools
 import json
 import sys
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
-from typing import TYPE_CHECKING, Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar, cast
 
 import click
 
@@ -28,6 +29,32 @@ def design_option(function: F) -> F:
         type=click.Path(),
         help="The design file (or its folder). Otherwise: design.yaml in this folder.",
     )(function)
+
+
+def writes(*unless: str) -> Callable[[F], F]:
+    """A command that writes in the project: one at a time, unless one of these options is given."""
+
+    def decorate(function: F) -> F:
+        @functools.wraps(function)
+        def locked(*args: Any, **given: Any) -> Any:
+            if any(given.get(option) for option in unless):
+                return function(*args, **given)
+            with project_of(given.get("design_file")).lock(_command_name()):
+                return function(*args, **given)
+
+        return cast(F, locked)
+
+    return decorate
+
+
+def _command_name() -> str:
+    """As it is typed after 'obrin'."""
+    context: click.Context | None = click.get_current_context()
+    names: list[str] = []
+    while context is not None and context.parent is not None:
+        names.insert(0, context.info_name or "")
+        context = context.parent
+    return " ".join(names)
 
 
 def json_option(function: F) -> F:

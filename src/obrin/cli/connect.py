@@ -17,6 +17,7 @@ from obrin.cli.common import (
     practice_ends,
     print_table,
     project_of,
+    writes,
 )
 
 if TYPE_CHECKING:
@@ -37,6 +38,7 @@ if TYPE_CHECKING:
     help="Seconds to wait for the tunnels after everything is built.",
 )
 @click.pass_context
+@writes()
 def connect(ctx: click.Context, design_file: str | None, timeout: float) -> None:
     """Build the cloud side, hand the site side its packs, and wait until every tunnel is up.
 

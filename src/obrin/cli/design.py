@@ -16,6 +16,7 @@ from obrin.cli.common import (
     json_option,
     print_table,
     project_of,
+    writes,
 )
 from obrin.core.errors import ObrinError
 
@@ -155,6 +156,7 @@ def _pairs(given: tuple[str, ...], what: str, form: str) -> tuple[tuple[str, str
     metavar="PLACE",
     help="Choose anew what was settled at or below this place ('all' for everything).",
 )
+@writes("dry_run", "explained")
 def settle(
     design_file: str | None, as_json: bool, dry_run: bool, explained: str | None,
     anew: tuple[str, ...],

@@ -6,7 +6,15 @@ from pathlib import Path
 
 import click
 
-from obrin.cli.common import console, design_option, echo_json, json_option, print_table, project_of
+from obrin.cli.common import (
+    console,
+    design_option,
+    echo_json,
+    json_option,
+    print_table,
+    project_of,
+    writes,
+)
 from obrin.core.errors import ObrinError
 
 
@@ -19,6 +27,7 @@ from obrin.core.errors import ObrinError
 @click.option("--dry-run", is_flag=True, help="Show what would be added and write nothing.")
 @design_option
 @json_option
+@writes("dry_run")
 def gather(
     table: str, columns: tuple[str, ...], keep_good: bool, dry_run: bool,
     design_file: str | None, as_json: bool,

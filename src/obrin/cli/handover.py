@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from obrin.cli.common import console, design_option, print_table, project_of
+from obrin.cli.common import console, design_option, print_table, project_of, writes
 from obrin.core.errors import ObrinError
 
 if TYPE_CHECKING:
@@ -24,6 +24,7 @@ if TYPE_CHECKING:
 @click.option("--gateway", "only", help="With --template: one gateway, to standard output.")
 @click.option("--reveal-keys", is_flag=True, help="With --template: let it use the keys.")
 @design_option
+@writes()
 def handover(
     template: str | None, only: str | None, reveal_keys: bool, design_file: str | None
 ) -> None:
@@ -81,7 +82,7 @@ def _render(
 ) -> None:
     from obrin.core.handover.context import template_context
     from obrin.core.handover.pack import gateways_of
-    from obrin.live.files import write_whole
+    from obrin.live.files import folder_of_ours, keep_out, write_whole
     from obrin.live.project import read_text
     from obrin.live.templates import render_template
 
@@ -100,9 +101,11 @@ def _render(
         click.echo(made[only], nl=False)
         return
     file = path.name.removesuffix(".j2")
-    project.packs.mkdir(exist_ok=True)
+    folder_of_ours(project.packs)
+    if reveal_keys:
+        keep_out(project.packs, file)
     for name, rendered in made.items():
         folder = project.packs / name
-        folder.mkdir(exist_ok=True)
+        folder_of_ours(folder)
         write_whole(folder / file, rendered, 0o600 if reveal_keys else 0o644)
     click.echo(f"{file} written for {', '.join(made)}, below {project.packs.name}/.")

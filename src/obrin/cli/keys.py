@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from obrin.cli.common import ask_secret, console, design_option, print_table, project_of
+from obrin.cli.common import ask_secret, console, design_option, print_table, project_of, writes
 from obrin.cli.completion import tunnel_names
 from obrin.core.errors import ObrinError
 from obrin.core.ipsec.shared_keys import estimate_bits, make_key, weaknesses
@@ -82,6 +82,7 @@ def show(tunnel: str, design_file: str | None) -> None:
 @keys.command("set")
 @click.argument("tunnel", shell_complete=tunnel_names)
 @design_option
+@writes()
 def set_key(tunnel: str, design_file: str | None) -> None:
     """Take a key that you bring: typed without echo, or the first line of standard input.
 
@@ -101,6 +102,7 @@ def set_key(tunnel: str, design_file: str | None) -> None:
 @keys.command()
 @click.argument("tunnel", shell_complete=tunnel_names)
 @design_option
+@writes()
 def renew(tunnel: str, design_file: str | None) -> None:
     """Make a new random key. Both ends need it: hand over and connect again.
 

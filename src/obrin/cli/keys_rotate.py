@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from obrin.cli.common import console, design_option, practice_ends, print_table, project_of
+from obrin.cli.common import console, design_option, practice_ends, print_table, project_of, writes
 from obrin.cli.completion import tunnel_names
 from obrin.cli.keys_seal import keys
 from obrin.core.errors import ObrinError
@@ -19,6 +19,7 @@ __all__ = ["keys"]
 @click.option("--timeout", default=60.0, show_default=True,
               help="Seconds for a tunnel to come up with its new key.")  # fmt: skip
 @design_option
+@writes("dry_run")
 def rotate(
     tunnels: tuple[str, ...], links: tuple[str, ...], dry_run: bool, timeout: float,
     design_file: str | None,
@@ -47,7 +48,13 @@ def rotate(
         if label not in known:
             raise ObrinError(f"'{label}' has no key. Those that have: {', '.join(known)}")
     wanted = {*tunnels, *(n for n in known if n.partition("/")[0] in links)}
-    turns = list(rotation(settled, wanted if tunnels or links else known))
+    left = [label for label in project.keys.turns_left() if label in known]
+    if not wanted and left:
+        click.echo(f"Taken up from an interrupted run: {', '.join(left)}.", err=True)
+    # A tunnel that a killed run left in the middle comes first: it may be the one that carries.
+    waiting = project.keys.waiting()
+    turns = list(rotation(settled, wanted or left or known))
+    turns.sort(key=lambda turn: turn.tunnel.label not in waiting)
     if dry_run:
         rows = [(str(n), t.tunnel.label, t.meanwhile) for n, t in enumerate(turns, 1)]
         print_table(console(), ("Turn", "Tunnel", "Meanwhile"), rows)
@@ -57,6 +64,7 @@ def rotate(
 
     with practice_ends(project) as ends:
         run = Rotation(project, settled, ends, ProgressLines(), timeout)
+        project.keys.begin_turns([turn.tunnel.label for turn in turns])
         for turn in turns:
             run.turn(turn)
     click.echo(f"{len(turns)} keys replaced. Next: 'obrin handover', for the packs at rest.")

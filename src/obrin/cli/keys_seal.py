@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from obrin.cli.common import ask_secret, design_option, project_of
+from obrin.cli.common import ask_secret, design_option, project_of, writes
 from obrin.cli.keys import judge, keys
 from obrin.core.errors import ObrinError
 from obrin.live.secrets.file import PASSPHRASE
@@ -28,6 +28,7 @@ __all__ = ["keys"]
 @click.option("--keyring", is_flag=True,
               help="Make a passphrase at random and keep it in the system's keyring.")  # fmt: skip
 @design_option
+@writes()
 def seal_keys(keyring: bool, design_file: str | None) -> None:
     """Seal keys and certificates with a passphrase (scrypt, AES-256-GCM).
 
@@ -57,6 +58,7 @@ def seal_keys(keyring: bool, design_file: str | None) -> None:
 
 @keys.command("unseal")
 @design_option
+@writes()
 def unseal_keys(design_file: str | None) -> None:
     """Take the seal off keys and certificates; only their mode (0600) protects them then.
 
@@ -108,6 +110,7 @@ def export_keys(target: str, design_file: str | None) -> None:
 @keys.command("import")
 @click.argument("file", type=click.Path())
 @design_option
+@writes()
 def import_keys(file: str, design_file: str | None) -> None:
     """Take keys from a FILE: one of 'obrin keys export', or CSV with columns tunnel and key.
 

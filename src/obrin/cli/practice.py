@@ -13,6 +13,7 @@ from obrin.cli.common import (
     practice_ends,
     print_table,
     project_of,
+    writes,
 )
 from obrin.cli.completion import cut_names
 from obrin.core.errors import ObrinError
@@ -37,6 +38,7 @@ def practice() -> None:
     type=click.Path(dir_okay=False),
     help="Write every packet to this pcap file, and the session keys to FILE.keys/.",
 )
+@writes()
 def start(design_file: str | None, speed: float, capture: str | None) -> None:
     """Start it. It needs no privileges and talks on loopback only.
 
@@ -64,6 +66,7 @@ def start(design_file: str | None, speed: float, capture: str | None) -> None:
 
 @practice.command()
 @design_option
+@writes()
 def stop(design_file: str | None) -> None:
     """Stop it. What the practice cloud held is gone with it.
 

@@ -15,7 +15,7 @@ from obrin.core.handover.pack import (
     mirror_faults,
 )
 from obrin.core.handover.standard_data import parts_of_standard_data
-from obrin.live.files import write_whole
+from obrin.live.files import folder_of_ours, keep_out, write_whole
 from obrin.live.project import Project
 
 AT_ONCE = 50
@@ -82,11 +82,11 @@ def write_packs(project: Project, settled: Settled) -> dict[str, list[Path]]:
     """Paths written, by gateway. Everything is made before anything is written."""
     packs = make_packs(project, settled)
     written: dict[str, list[Path]] = {}
-    project.packs.mkdir(exist_ok=True)
-    write_whole(project.packs / ".gitignore", f"{KEYS}\n", 0o644)
+    folder_of_ours(project.packs)
+    keep_out(project.packs, KEYS)
     for name, pack in packs.items():
         folder = project.packs / name
-        folder.mkdir(exist_ok=True)
+        folder_of_ours(folder)
         files = pack.open_files()
         files[PAGE] = _page(name, pack)
         for file, text in files.items():

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import os
 from collections.abc import Mapping
+from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, time
 from functools import cached_property
@@ -21,6 +22,7 @@ from obrin.core.design.settle import settle
 from obrin.core.design.settled import Settled
 from obrin.core.errors import DesignError, ObrinError, Problem
 from obrin.live.files import private_folder, write_whole
+from obrin.live.lock import project_lock
 from obrin.live.secrets.file import PASSPHRASE, Passphrase, SecretFile, ask_passphrase
 from obrin.live.secrets.store import KeyStore
 
@@ -74,6 +76,15 @@ class Project:
         """Keys, journal, and the state of the practice world. Made when first written to."""
         return self.folder / ".obrin"
 
+    def lock(self, what: str) -> AbstractContextManager[None]:
+        """Held while `what` writes in this project. Raises BusyError when somebody else does.
+
+        Without a design there is nothing to write for, and the command itself will say so.
+        """
+        if not self.design_path.exists():
+            return contextlib.nullcontext()
+        return project_lock(self.folder, self.own_folder, what)
+
     @cached_property
     def passphrase(self) -> Passphrase:
         """One for each project, so that it is asked once."""
@@ -101,7 +112,7 @@ class Project:
         name = f"{self.design_path.stem}-{os.urandom(8).hex()}"
         lay_in(name, passphrase)
         private_folder(self.own_folder)
-        write_whole(self._keyring_note, name + "\n", 0o600)
+        write_whole(self._keyring_note, name + "\n", 0o600, durable=True)
         return passphrase
 
     def leave_keyring(self) -> None:
@@ -179,7 +190,7 @@ class Project:
         return parse_choices(read_text(self.settled_path), str(self._shown(self.settled_path)))
 
     def write_choices(self, choices: Mapping[str, Choice]) -> None:
-        write_whole(self.settled_path, format_choices(choices), 0o644)
+        write_whole(self.settled_path, format_choices(choices), 0o644, durable=True)
 
     def settled(self) -> tuple[Document, Settled]:
         """The design with its choices. Raises SettleError while a blank has none."""

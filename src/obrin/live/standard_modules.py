@@ -97,5 +97,14 @@ def validate(data: dict[str, Any]) -> None:
     try:
         instance = data_model().from_raw(data)
         instance.validate(ctype=yangson.enumerations.ContentType.config)
-    except yangson.exceptions.YangsonException as error:
+    except (
+        yangson.exceptions.YangsonException,
+        ArithmeticError,
+        AttributeError,
+        LookupError,
+        RecursionError,
+        TypeError,
+        ValueError,
+    ) as error:
+        # Values of another shape than the modules say reach the library's own code now and then.
         raise StandardDataError(f"the data does not fit its YANG modules: {error}") from error

@@ -29,6 +29,7 @@ class Journal:
         try:
             self._database = sqlite3.connect(path, timeout=10, check_same_thread=False)
             self._database.execute("PRAGMA journal_mode=WAL")
+            self._database.execute("PRAGMA synchronous=FULL")  # on the disk before the act
             self._database.execute(_SCHEMA)
             self._database.commit()
         except sqlite3.Error as error:

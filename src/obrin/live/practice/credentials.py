@@ -37,6 +37,17 @@ def credential_from(data: dict[str, Any], wall: Wall = wall_clock) -> Credential
     return Credential(chain, key, Trust(authorities, _lists(data.get("revocations", ""))), wall)
 
 
+def judge_certificate(data: dict[str, Any], wall: Wall = wall_clock) -> None:
+    """Whether all of it can be read, also where the private key is not in it. Raises PkiError."""
+    if "private-key" in data:
+        credential_from(data, wall)
+        return
+    for name in ("chain", "authorities"):
+        if not read_bundle(data[name].encode(), None, f"the {name}").certificates:
+            raise PkiError(f"the {name} holds no certificate")
+    _lists(data.get("revocations", ""))
+
+
 def credential_of(body: BaseModel, wall: Wall = wall_clock) -> Credential:
     """From the cloud's body of the same names. Raises PkiError."""
     found = body.model_dump()

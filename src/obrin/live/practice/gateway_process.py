@@ -12,22 +12,31 @@ from collections.abc import Sequence
 from typing import Any
 
 from starlette.applications import Starlette
+from starlette.exceptions import HTTPException
 from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 from starlette.routing import Mount, Route
 
 from obrin.core.address.prefix import format_address, parse_ipv4
-from obrin.core.design.values import PROTOCOLS
 from obrin.core.errors import ObrinError
 from obrin.live.practice import from_standard
 from obrin.live.practice.cable import Cable, cable_token, plug_in
+from obrin.live.practice.credentials import judge_certificate
 from obrin.live.practice.drops import packet_key
-from obrin.live.practice.hosts import Hosts, probe, stream
+from obrin.live.practice.hosts import (
+    Hosts,
+    port_of,
+    probe,
+    protocol_of,
+    seconds_of,
+    stream,
+)
 from obrin.live.practice.keylog import KeyLog
 from obrin.live.practice.node import Node
 from obrin.live.practice.node_config import NodeConfig
 from obrin.live.practice.observe import node_state
-from obrin.live.practice.service import HANDLERS, Problem, Served, Ticker, read_json
+from obrin.live.practice.restconf_description import openapi
+from obrin.live.practice.service import HANDLERS, UNUSABLE, Problem, Served, Ticker, read_json
 from obrin.live.practice.world import line_name
 from obrin.live.standard_modules import StandardDataError, data_model, validate
 from obrin.wire.packet import decode_ipv4
@@ -62,6 +71,7 @@ class GatewayProcess:
         return Starlette(
             routes=[
                 Route("/.well-known/host-meta", self._host_meta),
+                Route("/openapi.json", self._describe),
                 Route("/restconf", self._root),
                 Route("/restconf/data", self._get_all, methods=["GET"]),
                 Route("/restconf/data", self._put_all, methods=["PUT"]),
@@ -69,7 +79,7 @@ class GatewayProcess:
                 Route("/restconf/data/{top}", self._put, methods=["PUT"]),
                 Route("/restconf/operations/{name}", self._operate, methods=["POST"]),
             ],
-            exception_handlers={Problem: _restconf_error},
+            exception_handlers={Problem: _restconf_error, HTTPException: _restconf_error},
         )
 
     # The engine
@@ -118,26 +128,30 @@ class GatewayProcess:
             reason = f"no host has {format_address(packet.destination)}"
             self._node.drops.add(self._name, reason, packet_key(packet))
 
-    def _rebuild(self) -> None:
-        """Start over with the configuration, once it and its keys are there."""
-        if not self._config or not from_standard.complete(self._config, self._keys):
-            return
+    def _apply(self, config: dict[str, Any], keys: dict[str, Any]) -> None:
+        """Take a configuration and keys: judged and built aside, then swapped in whole.
+
+        Raises Problem, and then nothing has changed. Without its keys it is kept and waits.
+        """
+        certificate = keys.get(KEYS, {}).get("certificate")
         try:
-            config = from_standard.node_config(self._config, self._keys)
-        except (KeyError, ValueError, ObrinError) as error:
+            if certificate is not None:
+                judge_certificate(certificate)
+            if from_standard.complete(config, keys):
+                self._swap(config, from_standard.node_config(config, keys))
+        except (*UNUSABLE, ObrinError) as error:
             raise Problem(400, "invalid-value", f"cannot be applied: {error}") from error
-        if self._node.take(config, self._now()):
-            self._kick()
-            return
-        self._node.stop(self._now())
-        self._kick()
-        self._uplinks = {
-            parse_ipv4(address): name
-            for name, address in from_standard.uplinks(self._config).items()
-        }
-        self._node = Node(self._name, config, os.urandom)
-        self._hosts = Hosts(config.host_places(), os.urandom)
-        self._node.start(self._now())
+        self._config, self._keys = config, keys
+
+    def _swap(self, config: dict[str, Any], made: NodeConfig) -> None:
+        now = self._now()
+        if not self._node.take(made, now):
+            uplinks = {parse_ipv4(a): name for name, a in from_standard.uplinks(config).items()}
+            node, hosts = Node(self._name, made, os.urandom), Hosts(made.host_places(), os.urandom)
+            node.start(now)
+            self._node.stop(now)
+            self._kick()  # what the old one still has to say
+            self._node, self._hosts, self._uplinks = node, hosts, uplinks
         self._kick()
 
     # RESTCONF
@@ -148,6 +162,9 @@ class GatewayProcess:
             "<Link rel='restconf' href='/restconf'/></XRD>"
         )
         return Response(text, media_type="application/xrd+xml")
+
+    async def _describe(self, request: Request) -> Response:
+        return JSONResponse(openapi())
 
     async def _root(self, request: Request) -> Response:
         root = {"data": {}, "operations": {}, "yang-library-version": "2016-06-21"}
@@ -170,8 +187,7 @@ class GatewayProcess:
         _validated(data)
         created = not self._config
         if self._config != data:
-            self._config = data
-            self._rebuild()
+            self._apply(data, self._keys)
         return Response(status_code=201 if created else 204)
 
     async def _get(self, request: Request) -> Response:
@@ -193,14 +209,12 @@ class GatewayProcess:
             _validated(body)
             created = not self._keys
             if self._keys != body:
-                self._keys = body
-                self._rebuild()
+                self._apply(self._config, body)
             return Response(status_code=201 if created else 204)
         changed = {**self._config, **body}
         _validated(changed)
         created = top not in self._config
-        self._config = changed
-        self._rebuild()
+        self._apply(changed, self._keys)
         return Response(status_code=201 if created else 204)
 
     def _state(self) -> dict[str, Any]:
@@ -210,6 +224,8 @@ class GatewayProcess:
         name = request.path_params["name"]
         given = (await read_json(request)).get("obrin-observe:input", {})
         try:
+            if not isinstance(given, dict):
+                raise TypeError("obrin-observe:input is no object")
             source, destination = parse_ipv4(given["source"]), parse_ipv4(given["destination"])
             if name == "obrin-observe:probe":
                 output = await self._probe(given, source, destination)
@@ -217,15 +233,14 @@ class GatewayProcess:
                 output = await self._stream(given, source, destination)
             else:
                 raise Problem(404, "invalid-value", f"there is no operation {name}")
-        except (KeyError, ValueError, TypeError) as error:
+        except UNUSABLE as error:
             raise Problem(400, "invalid-value", f"the input is not usable: {error}") from error
         return _yang({"obrin-observe:output": output})
 
     async def _probe(self, given: dict[str, Any], source: int, destination: int) -> dict[str, Any]:
         result = await probe(
-            self._hosts.find(source), PROTOCOLS[given["protocol"]], destination,
-            int(given.get("port", 0)), min(float(given.get("timeout", "2")), 30.0),
-            self._kick, self._now,
+            self._hosts.find(source), protocol_of(given), destination, port_of(given),
+            seconds_of(given, "timeout", 0.1, 30.0, 2.0), self._kick, self._now,
         )  # fmt: skip
         return {
             "answered": result.answered,
@@ -236,8 +251,8 @@ class GatewayProcess:
 
     async def _stream(self, given: dict[str, Any], source: int, destination: int) -> dict[str, Any]:
         result = await stream(
-            self._hosts.find(source), destination, max(float(given["interval"]), 0.005),
-            min(float(given["duration"]), 120.0), self._kick, self._now,
+            self._hosts.find(source), destination, seconds_of(given, "interval", 0.005, 60.0),
+            seconds_of(given, "duration", 0.0, 120.0), self._kick, self._now,
         )  # fmt: skip
         return {
             "sent": result.sent,
@@ -266,6 +281,8 @@ def _yang(data: dict[str, Any], headers: dict[str, str] | None = None) -> Respon
 
 async def _restconf_error(request: Request, problem: Exception) -> Response:
     """RFC 8040 section 7.1."""
+    if isinstance(problem, HTTPException):
+        problem = Problem(problem.status_code, "invalid-value", problem.detail)
     if not isinstance(problem, Problem):
         raise problem
     error = {

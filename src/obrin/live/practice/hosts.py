@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import asyncio
 import itertools
+import math
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
+from typing import Any
 
 from obrin.core.address.prefix import Prefix, format_address
 from obrin.core.design.settled import host_of
+from obrin.core.design.values import PROTOCOLS
 from obrin.live.practice.service import Problem
 from obrin.wire.host import Host, Query
 from obrin.wire.packet import ICMP
@@ -32,6 +35,29 @@ class Hosts:
     def handle_timer(self, now: float) -> None:
         for host in self.by_address.values():
             host.handle_timer(now)
+
+
+def protocol_of(given: dict[str, Any]) -> int:
+    """Raises KeyError, TypeError."""
+    return PROTOCOLS[given["protocol"]]
+
+
+def port_of(given: dict[str, Any]) -> int:
+    """Raises ValueError, TypeError."""
+    port = int(given.get("port", 0))
+    if not 0 <= port <= 65535:
+        raise ValueError(f"port {port} is not between 0 and 65535")
+    return port
+
+
+def seconds_of(
+    given: dict[str, Any], name: str, least: float, most: float, usual: float | None = None
+) -> float:
+    """Seconds within what is sensible. Raises KeyError, ValueError, TypeError."""
+    seconds = float(given[name] if usual is None else given.get(name, usual))
+    if math.isnan(seconds):
+        raise ValueError(f"{name} is no number")
+    return min(max(seconds, least), most)
 
 
 @dataclass(frozen=True, slots=True)

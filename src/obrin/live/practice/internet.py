@@ -7,6 +7,7 @@ belongs to the practice cloud.
 
 from __future__ import annotations
 
+import os
 import time
 from collections import OrderedDict
 from dataclasses import dataclass, field
@@ -56,7 +57,8 @@ class Capture:
     """A pcap file that is complete after every packet."""
 
     def __init__(self, path: Path) -> None:
-        self._file = path.open("wb")
+        flags = os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW
+        self._file = os.fdopen(os.open(path, flags, 0o644), "wb")
         self._file.write(encode_file_header())
         self._file.flush()
 

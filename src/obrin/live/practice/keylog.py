@@ -11,6 +11,7 @@ from collections.abc import Iterable
 from pathlib import Path
 
 from obrin.core.ipsec.registry import Kind
+from obrin.live.files import private_folder
 from obrin.wire.ike.child import ChildSa
 from obrin.wire.ike.events import ChildUp, IkeUp
 from obrin.wire.ike.sa import IkeSa
@@ -22,6 +23,7 @@ class KeyLog:
     def __init__(self, folder: Path) -> None:
         self._folder = folder
         folder.mkdir(mode=0o700, parents=True, exist_ok=True)
+        private_folder(folder)
 
     def write(self, events: Iterable[IkeUp | ChildUp]) -> None:
         for event in events:
@@ -32,7 +34,7 @@ class KeyLog:
                     self._append(ESP_FILE, line)
 
     def _append(self, name: str, line: str) -> None:
-        flags = os.O_WRONLY | os.O_CREAT | os.O_APPEND
+        flags = os.O_WRONLY | os.O_CREAT | os.O_APPEND | os.O_NOFOLLOW
         descriptor = os.open(self._folder / name, flags, 0o600)
         with os.fdopen(descriptor, "a", encoding="ascii") as file:
             file.write(line + "\n")

@@ -6,12 +6,14 @@ import asyncio
 import hmac
 import json
 import os
+import re
 import socket
 from collections.abc import Awaitable, Callable, MutableMapping
 from pathlib import Path
 from typing import Any
 
 import uvicorn
+from starlette.exceptions import HTTPException
 from starlette.responses import JSONResponse, PlainTextResponse, Response
 
 from obrin.live.files import write_whole
@@ -23,6 +25,9 @@ Send = Callable[[MutableMapping[str, Any]], Awaitable[None]]
 App = Callable[[Scope, Receive, Send], Awaitable[None]]
 
 MAX_BODY = 4 * 1024 * 1024
+MAX_DEPTH = 40
+UNUSABLE = (ArithmeticError, AttributeError, LookupError, TypeError, ValueError, StopIteration)
+"""What values that cannot be used raise on their way into the engines."""
 PROOF = "/v1/proof/"
 MAX_NONCE = 100
 
@@ -42,7 +47,16 @@ async def answer_problem(request: Any, problem: Exception) -> JSONResponse:
     return problem_response(problem)
 
 
-HANDLERS: Any = {Problem: answer_problem}
+async def answer_framework(request: Any, problem: Exception) -> JSONResponse:
+    """What the framework refuses itself (no such path, another method), in the same form."""
+    if not isinstance(problem, HTTPException):
+        raise problem
+    answer = problem_response(Problem(problem.status_code, problem.detail.lower(), problem.detail))
+    answer.headers.update(problem.headers or {})
+    return answer
+
+
+HANDLERS: Any = {Problem: answer_problem, HTTPException: answer_framework}
 
 
 def problem_response(problem: Problem) -> JSONResponse:
@@ -85,17 +99,58 @@ class TokenGuard:
 
 
 async def read_json(request: Any) -> dict[str, Any]:
-    """The request's body as an object. Raises Problem."""
-    body = await request.body()
-    if len(body) > MAX_BODY:
-        raise Problem(413, "too large", f"the body is longer than {MAX_BODY} bytes")
+    """The request's body as an object, of bounded size and depth. Raises Problem.
+
+    What it holds can be encoded again: no NaN, no numbers without end, no half of a surrogate pair.
+    """
+    body = await _read_body(request)
     try:
-        data = json.loads(body)
-    except ValueError as error:
-        raise Problem(400, "not JSON", str(error)) from error
+        if _depth(body) > MAX_DEPTH:
+            raise Problem(400, "too deep", f"JSON of more than {MAX_DEPTH} levels")
+        data = json.loads(body, parse_constant=_no_constant)
+        json.dumps(data, ensure_ascii=False).encode()
+    except (ValueError, RecursionError) as error:
+        raise Problem(400, "not JSON", str(error)[:200]) from error
     if not isinstance(data, dict):
         raise Problem(400, "not an object", "the body must be a JSON object")
     return data
+
+
+async def _read_body(request: Any) -> bytes:
+    """Never more than the limit is held, whatever the header says."""
+    said = request.headers.get("content-length", "0")
+    parts, size = [], 0 if len(said) < 12 else MAX_BODY + 1
+    if said.isdecimal() and len(said) < 12:
+        size = int(said) if int(said) > MAX_BODY else 0
+    if size <= MAX_BODY:
+        async for part in request.stream():
+            size += len(part)
+            if size > MAX_BODY:
+                break
+            parts.append(part)
+    if size > MAX_BODY:
+        raise Problem(413, "too large", f"the body is longer than {MAX_BODY} bytes")
+    return b"".join(parts)
+
+
+def _no_constant(name: str) -> Any:
+    raise ValueError(f"{name} is no JSON number")
+
+
+def _depth(body: bytes) -> int:
+    """How deep brackets nest outside strings."""
+    deepest = level = 0
+    for match in _BRACKETS.finditer(body):
+        mark = match[0]
+        if mark in (b"[", b"{"):
+            level += 1
+            deepest = max(deepest, level)
+        elif mark in (b"]", b"}"):
+            level -= 1
+    return deepest
+
+
+_BRACKETS = re.compile(rb'"(?:[^"\\]|\\.)*"|[\[\]{}]', re.DOTALL)
 
 
 class Served:

@@ -59,9 +59,17 @@ class SecretFile:
 
     def read(self) -> Json:
         """Empty without a file. Raises SecretsError when it is damaged or open to others."""
-        if not self.path.exists():
+        try:
+            status = os.lstat(self.path)
+        except FileNotFoundError:
             return {}
-        mode = stat.S_IMODE(os.stat(self.path).st_mode)
+        except OSError as error:
+            raise self._unreadable(error) from None
+        if not stat.S_ISREG(status.st_mode):
+            raise SecretsError(
+                f"{self.path} is no ordinary file. Remove it, and restore the true one"
+            )
+        mode = stat.S_IMODE(status.st_mode)
         if mode & 0o077:
             raise SecretsError(
                 f"{self.path} can be read by others (mode {mode:o}). Run 'chmod 600' on it, "
@@ -75,11 +83,18 @@ class SecretFile:
             raise SecretsError(
                 f"{self.path} cannot be opened: {error}. Nothing was changed"
             ) from None
-        except (ValueError, TypeError):
+        except OSError as error:
+            raise self._unreadable(error) from None
+        except (ValueError, TypeError, RecursionError):
             raise self.damaged() from None
         if not isinstance(data, dict):
             raise self.damaged()
         return data
+
+    def _unreadable(self, error: OSError) -> SecretsError:
+        return SecretsError(
+            f"{self.path} cannot be read: {error.strerror}. Check its owner and mode"
+        )
 
     def damaged(self) -> SecretsError:
         """What to raise when what is in it makes no sense."""
@@ -90,7 +105,7 @@ class SecretFile:
         """Whether it is sealed with a passphrase."""
         try:
             return is_sealed(json.loads(self.path.read_text(encoding="utf-8")))
-        except (OSError, ValueError):
+        except (OSError, ValueError, RecursionError):
             return False
 
     def write(self, data: Json, *, sealed: bool | None = None) -> None:
@@ -98,4 +113,4 @@ class SecretFile:
         private_folder(self.path.parent)
         if self.sealed if sealed is None else sealed:
             data = seal(json.dumps(data), self._passphrase(), os.urandom)
-        write_whole(self.path, json.dumps(data, indent=1) + "\n", 0o600)
+        write_whole(self.path, json.dumps(data, indent=1) + "\n", 0o600, durable=True)

@@ -28,6 +28,17 @@ class KeyStore:
         """New keys whose rotation was begun and not finished."""
         return self._part("waiting")
 
+    def turns_left(self) -> list[str]:
+        """Tunnels whose turn is to come in a rotation that was begun and not finished."""
+        found = self.file.read().get("turns", [])
+        if not isinstance(found, list):
+            raise self.file.damaged()
+        return [str(label) for label in found]
+
+    def begin_turns(self, labels: list[str]) -> None:
+        """A rotation of these tunnels begins, or goes on with them."""
+        self._write(self.read(), self.made(), self.waiting(), labels)
+
     def _part(self, name: str) -> dict[str, str]:
         data = self.file.read()
         if not data:
@@ -41,15 +52,21 @@ class KeyStore:
         """Set these keys; others stay, and nothing waits for these any more."""
         made = dict.fromkeys(keys, today.isoformat())
         waiting = {label: key for label, key in self.waiting().items() if label not in keys}
-        self._write(self.read() | keys, self.made() | made, waiting)
+        turns = [label for label in self.turns_left() if label not in keys]
+        self._write(self.read() | keys, self.made() | made, waiting, turns)
 
     def lay_by(self, label: str, key: str) -> None:
         """Keep a new key until both ends have it."""
-        self._write(self.read(), self.made(), self.waiting() | {label: key})
+        waiting = self.waiting() | {label: key}
+        self._write(self.read(), self.made(), waiting, self.turns_left())
 
-    def _write(self, keys: dict[str, str], made: dict[str, str], waiting: dict[str, str]) -> None:
+    def _write(
+        self, keys: dict[str, str], made: dict[str, str], waiting: dict[str, str],
+        turns: list[str],
+    ) -> None:  # fmt: skip
+        rest = {"waiting": waiting, "turns": turns}
         data = {"keys": keys, "made": made}
-        self.file.write(data | ({"waiting": waiting} if waiting else {}))
+        self.file.write(data | {name: part for name, part in rest.items() if part})
 
     def fill(self, settled: Settled, rng: Callable[[int], bytes], today: date) -> list[str]:
         """Make a key for every tunnel that needs one; the labels of those that got one."""

@@ -8,6 +8,11 @@ from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from obrin.core.design.values import FlowText, Ipv4PrefixText, Ipv4Text
 
+Name = Annotated[str, Field(min_length=1, max_length=128)]
+Asn = Annotated[int, Field(ge=1, le=4294967295)]
+Seconds = Annotated[float, Field(gt=0, le=86400, allow_inf_nan=False)]
+Prefixes = Annotated[list[Ipv4PrefixText], Field(max_length=100_000)]
+
 
 class Body(BaseModel):
     model_config = ConfigDict(extra="forbid", arbitrary_types_allowed=True)
@@ -15,13 +20,13 @@ class Body(BaseModel):
 
 class Network(Body):
     spaces: Annotated[list[Ipv4PrefixText], Field(min_length=1, max_length=32)]
-    region: str = "unnamed"
+    region: Name = "unnamed"
 
 
 class Subnet(Body):
     """A gateway subnet holds the gateway and no workloads."""
 
-    network: str
+    network: Name
     prefix: Ipv4PrefixText
     role: Literal["workload", "gateway"] = "workload"
     propagation: bool = True
@@ -36,10 +41,10 @@ class Address(Body):
 class Gateway(Body):
     """One instance runs for each public address."""
 
-    network: str
-    capacity_class: str
-    autonomous_system: Annotated[int, Field(ge=1, le=4294967295)]
-    public_addresses: Annotated[list[str], Field(min_length=1, max_length=2)]
+    network: Name
+    capacity_class: Name
+    autonomous_system: Asn
+    public_addresses: Annotated[list[Name], Field(min_length=1, max_length=2)]
 
 
 class FarEnd(Body):
@@ -47,14 +52,14 @@ class FarEnd(Body):
 
     address: Ipv4Text
     identity: Annotated[str, Field(min_length=1, max_length=128)] | None = None
-    autonomous_system: int
-    prefixes: list[Ipv4PrefixText]
+    autonomous_system: Annotated[int, Field(ge=0, le=4294967295)]
+    prefixes: Prefixes
 
 
 class LivenessBody(Body):
-    delay: float
-    first_wait: float
-    tries: int
+    delay: Seconds
+    first_wait: Seconds
+    tries: Annotated[int, Field(ge=1, le=20)]
 
 
 class BfdBody(Body):
@@ -65,10 +70,16 @@ class BfdBody(Body):
 
 
 class BgpBody(Body):
-    hold_time: int
-    local_preference: int
-    announce: list[Ipv4PrefixText]
-    accept: list[Ipv4PrefixText]
+    hold_time: Annotated[int, Field(ge=0, le=65535)]
+    local_preference: Annotated[int, Field(ge=0, le=4294967295)]
+    announce: Prefixes
+    accept: Prefixes
+
+    @model_validator(mode="after")
+    def _hold(self) -> BgpBody:
+        if self.hold_time in (1, 2):
+            raise ValueError("a hold time is 0 or at least 3 s (RFC 4271)")
+        return self
 
 
 class TranslationBody(Body):
@@ -94,9 +105,9 @@ class Tunnel(Body):
     Without traffic selectors, everything that is routed to it goes through.
     """
 
-    gateway: str
+    gateway: Name
     instance: Annotated[int, Field(ge=1, le=2)]
-    far_end: str
+    far_end: Name
     suite: dict[str, Any]
     inside: Ipv4PrefixText
     inside_address: Ipv4Text
@@ -104,11 +115,11 @@ class Tunnel(Body):
     always_encapsulate: bool = False
     bgp: BgpBody | None = None
     bfd: BfdBody | None = None
-    metric: int = 1
+    metric: Annotated[int, Field(ge=0, le=4294967295)] = 1
     shared: bool = False
     local_selectors: list[Ipv4PrefixText] = Field(default_factory=list, max_length=255)
     remote_selectors: list[Ipv4PrefixText] = Field(default_factory=list, max_length=255)
-    translation: list[TranslationBody] = Field(default_factory=list)
+    translation: list[TranslationBody] = Field(default_factory=list, max_length=1000)
     pre_shared_key: Annotated[str, Field(min_length=1, max_length=128)] | None = None
     certificate: CertificateBody | None = None
 
@@ -120,7 +131,7 @@ class Tunnel(Body):
 
 
 class FilterRuleBody(Body):
-    name: str
+    name: Name
     source: Ipv4PrefixText
     destination: Ipv4PrefixText
     flow: FlowText
@@ -129,8 +140,8 @@ class FilterRuleBody(Body):
 class Filter(Body):
     """Rules at a network's subnets; each lets its replies through as well. All else is dropped."""
 
-    network: str
-    rules: list[FilterRuleBody]
+    network: Name
+    rules: Annotated[list[FilterRuleBody], Field(max_length=100_000)]
 
 
 KINDS: dict[str, type[Body]] = {

@@ -4,27 +4,41 @@ from __future__ import annotations
 
 from typing import Any
 
+from obrin.core.design.values import PROTOCOLS
 from obrin.live.practice.cloud.bodies import KINDS
 
 
 def openapi() -> dict[str, Any]:
     paths: dict[str, Any] = {
         "/v1/operations/{number}": {
-            "get": {"summary": "Progress of a change", "responses": {"200": _answer("operation")}}
+            "parameters": [_parameter("number", "integer")],
+            "get": {
+                "summary": "Progress of a change",
+                "responses": {"200": _answer("operation"), **_problems(404)},
+            },
         },
         "/v1/gateways/{name}/state": {
+            "parameters": [_parameter("name")],
             "get": {
                 "summary": "Tunnels, sessions and drops of a gateway's instances",
-                "responses": {"200": _answer("state")},
-            }
+                "responses": {"200": _answer("state"), **_problems(404)},
+            },
         },
         "/v1/networks/{name}/drops": {
-            "get": {"summary": "What its filters dropped", "responses": {"200": _answer("drops")}}
+            "parameters": [_parameter("name")],
+            "get": {
+                "summary": "What its filters dropped",
+                "responses": {"200": _answer("drops"), **_problems(404)},
+            },
         },
         "/v1/probes": {
             "post": {
                 "summary": "One question from a practice host",
-                "responses": {"200": _answer("answer")},
+                "requestBody": {
+                    "required": True,
+                    "content": {"application/json": {"schema": _PROBE}},
+                },
+                "responses": {"200": _answer("answer"), **_problems(400, 404, 413, 422)},
             }
         },
     }
@@ -39,15 +53,13 @@ def openapi() -> dict[str, Any]:
                 "application/json": {"schema": {"$ref": f"#/components/schemas/{model.__name__}"}}
             },
         }
-        problems = {
-            str(code): {"description": "problem details (RFC 9457)"}
-            for code in (403, 404, 409, 412, 422, 428)
-        }
+        problems = _problems(400, 403, 404, 409, 412, 413, 422, 428)
         paths[f"/v1/{kind}/{{name}}"] = {
-            "parameters": [
-                {"name": "name", "in": "path", "required": True, "schema": {"type": "string"}}
-            ],
-            "get": {"summary": f"One of {kind}, with its ETag", "responses": {"200": _answer("")}},
+            "parameters": [_parameter("name")],
+            "get": {
+                "summary": f"One of {kind}, with its ETag",
+                "responses": {"200": _answer(""), **_problems(404)},
+            },
             "put": {
                 "summary": "Create, or change with If-Match; the same body changes nothing",
                 "requestBody": body,
@@ -68,6 +80,27 @@ def openapi() -> dict[str, Any]:
         "paths": paths,
         "components": {"schemas": schemas},
     }
+
+
+_PROBE = {
+    "type": "object",
+    "properties": {
+        "source": {"type": "string", "format": "ipv4"},
+        "destination": {"type": "string", "format": "ipv4"},
+        "protocol": {"enum": sorted(PROTOCOLS)},
+        "port": {"type": "integer", "minimum": 0, "maximum": 65535},
+        "timeout": {"type": "number", "minimum": 0.1, "maximum": 30},
+    },
+    "required": ["source", "destination", "protocol"],
+}
+
+
+def _parameter(name: str, kind: str = "string") -> dict[str, Any]:
+    return {"name": name, "in": "path", "required": True, "schema": {"type": kind}}
+
+
+def _problems(*codes: int) -> dict[str, Any]:
+    return {str(code): {"description": "problem details (RFC 9457)"} for code in codes}
 
 
 def _answer(what: str) -> dict[str, Any]:

@@ -12,13 +12,12 @@ from starlette.routing import Route
 
 from obrin.core.address.prefix import parse_ipv4
 from obrin.core.design.offering import Offering
-from obrin.core.design.values import PROTOCOLS
 from obrin.live.practice.cable import Cable, cable_token, plug_in
 from obrin.live.practice.cloud.bodies import KINDS
 from obrin.live.practice.cloud.description import openapi
 from obrin.live.practice.cloud.fabric import Fabric
 from obrin.live.practice.cloud.store import Store
-from obrin.live.practice.hosts import probe
+from obrin.live.practice.hosts import port_of, probe, protocol_of, seconds_of
 from obrin.live.practice.internet import CLOUD
 from obrin.live.practice.observe import session_states, tunnel_states
 from obrin.live.practice.service import HANDLERS, Problem, Served, Ticker, read_json
@@ -29,7 +28,7 @@ class CloudProcess:
         self._cable_port = cable_port
         self._secret = secret
         self._dirty = False
-        self.store = Store(offering, speed, self._mark)
+        self.store = Store(offering, speed, self._mark, os.urandom(16))
         self.fabric = Fabric(self.store, os.urandom)
         self._cable: Cable | None = None
         self._ticker = Ticker(self._pump)
@@ -40,6 +39,10 @@ class CloudProcess:
     async def run(self, served: Served) -> None:
         token = cable_token(self._secret, CLOUD)
         self._cable = await plug_in(self._cable_port, token, self._arrived)
+        await served.run(self.application())
+
+    def application(self) -> Starlette:
+        """The API."""
         routes = [
             Route("/v1/openapi.json", self._describe),
             Route("/v1/operations/{number:int}", self._operation),
@@ -54,7 +57,7 @@ class CloudProcess:
                 Route(f"/v1/{kind}/{{name}}", self._put, methods=["PUT"]),
                 Route(f"/v1/{kind}/{{name}}", self._delete, methods=["DELETE"]),
             ]
-        await served.run(Starlette(routes=routes, exception_handlers=HANDLERS))
+        return Starlette(routes=routes, exception_handlers=HANDLERS)
 
     # The engine
 
@@ -100,7 +103,7 @@ class CloudProcess:
         shown = resource.shown()
         if running is not None:
             shown["operation"] = f"/v1/operations/{running.number}"
-        return JSONResponse(shown, headers={"ETag": resource.etag()})
+        return JSONResponse(shown, headers={"ETag": self.store.etag(resource)})
 
     async def _put(self, request: Request) -> Response:
         data = await read_json(request)
@@ -109,7 +112,7 @@ class CloudProcess:
             self._kind(request), name, data, request.headers.get("if-match"), self._now()
         )
         self._kick()
-        headers = {"ETag": resource.etag()}
+        headers = {"ETag": self.store.etag(resource)}
         if operation is None:
             return JSONResponse(resource.shown(), headers=headers)
         return self._accepted(operation.number, headers)
@@ -153,9 +156,9 @@ class CloudProcess:
         given: dict[str, Any] = await read_json(request)
         try:
             source, destination = parse_ipv4(given["source"]), parse_ipv4(given["destination"])
-            protocol, port = PROTOCOLS[given["protocol"]], int(given.get("port", 0))
-            timeout = min(float(given.get("timeout", 2)), 30.0)
-        except (KeyError, ValueError, TypeError) as error:
+            protocol, port = protocol_of(given), port_of(given)
+            timeout = seconds_of(given, "timeout", 0.1, 30.0, 2.0)
+        except (AttributeError, LookupError, OverflowError, TypeError, ValueError) as error:
             raise Problem(422, "not valid", f"the probe is not usable: {error}") from error
         host = self.fabric.hosts.get(source)
         if host is None:

@@ -7,8 +7,9 @@ seconds pass in each.
 
 from __future__ import annotations
 
-import hashlib
+import hmac
 import json
+import re
 from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
@@ -26,7 +27,7 @@ from obrin.live.practice.cloud.bodies import (
 )
 from obrin.live.practice.credentials import credential_of
 from obrin.live.practice.from_standard import suite_from
-from obrin.live.practice.service import Problem
+from obrin.live.practice.service import UNUSABLE, Problem
 
 MINUTES = {
     "networks": 0.2,
@@ -52,9 +53,10 @@ class Resource:
         shown = self.body.model_dump(mode="json", exclude=SECRETS)
         return {"name": self.name, "state": self.state, "properties": shown}
 
-    def etag(self) -> str:
+    def etag(self, key: bytes) -> str:
+        """Keyed, so that it cannot be used to try out guesses at the secrets in the body."""
         text = json.dumps([self.body.model_dump(mode="json"), self.state], sort_keys=True)
-        return '"' + hashlib.sha256(text.encode()).hexdigest()[:16] + '"'
+        return '"' + hmac.new(key, text.encode(), "sha256").hexdigest()[:24] + '"'
 
 
 @dataclass(slots=True)
@@ -84,14 +86,23 @@ SECRETS = {"pre_shared_key", "certificate"}
 """What a tunnel's body can be given and never gives back."""
 
 
+_NAME = re.compile(r"[A-Za-z0-9._-]{1,128}")
+
+
 class Store:
-    def __init__(self, offering: Offering, speed: float, changed: Callable[[], None]) -> None:
+    def __init__(
+        self, offering: Offering, speed: float, changed: Callable[[], None], etag_key: bytes = b""
+    ) -> None:
+        self._etag_key = etag_key
         self.offering = offering
         self.resources: dict[tuple[str, str], Resource] = {}
         self.operations: dict[int, Operation] = {}
         self._speed = speed
         self._changed = changed
         self._next = 1
+
+    def etag(self, resource: Resource) -> str:
+        return resource.etag(self._etag_key)
 
     def ready(self, kind: str) -> list[Resource]:
         return [r for r in self.resources.values() if r.kind == kind and r.state == "ready"]
@@ -123,6 +134,8 @@ class Store:
     ) -> tuple[Resource, Operation | None]:
         """Create or change. The same body again changes nothing. Raises Problem."""
         body = _parse(kind, data)
+        if not _NAME.fullmatch(name):
+            raise Problem(422, "not a name", "1 to 128 letters, digits, dots, dashes, underscores")
         existing = self.resources.get((kind, name))
         if existing is not None:
             running = self.running(kind, name)
@@ -134,7 +147,7 @@ class Store:
                 raise Problem(409, "busy", f"{kind} {name} is {existing.state}; wait for it")
             if if_match is None:
                 raise Problem(428, "precondition required", "send If-Match with the ETag you read")
-            if if_match != existing.etag():
+            if if_match != self.etag(existing):
                 raise Problem(412, "changed meanwhile", f"{kind} {name} is not as you read it")
         elif if_match is not None:
             raise Problem(412, "gone", f"there is no {kind} {name} to change")
@@ -163,8 +176,9 @@ class Store:
         operation = Operation(self._next, kind, name, action, now, now + seconds / self._speed)
         self._next += 1
         self.operations[operation.number] = operation
-        while len(self.operations) > OPERATIONS_KEPT:
-            del self.operations[next(iter(self.operations))]
+        if len(self.operations) > OPERATIONS_KEPT:
+            done = (n for n, o in self.operations.items() if o.status != "running")
+            del self.operations[next(done)]
         return operation
 
     def _seconds(self, kind: str, body: Body) -> float:
@@ -277,7 +291,7 @@ class Store:
                 raise Problem(409, "overlap", f"{body.inside} is used by tunnel {other.name}")
         try:
             suite_from(body.suite)
-        except (KeyError, ValueError, StopIteration, TypeError, ObrinError) as error:
+        except (*UNUSABLE, ObrinError) as error:
             raise Problem(422, "suite", f"the suite is not usable: {error}") from error
         try:
             if body.certificate is not None:

@@ -1,0 +1,83 @@
+"""One writer a project: a lock that the system takes back from whoever is killed.
+
+The lock is on the project's folder itself, so that asking for it leaves nothing behind. Who holds
+it stands in a note beside the keys, where there is such a folder.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import fcntl
+import json
+import os
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from obrin.core.errors import ObrinError
+from obrin.live.files import cannot, write_whole
+
+NOTE = "busy.json"
+PATIENCE = 5.0
+"""Seconds to wait for a command that is just ending."""
+
+
+class BusyError(ObrinError):
+    """Another command is writing in this project; the text says which."""
+
+    exit_code = 3
+
+
+@contextmanager
+def project_lock(folder: Path, own: Path, what: str) -> Iterator[None]:
+    """Hold the lock of a project's folder while `what` writes; `own` is Obrin's folder in it.
+
+    Raises BusyError when somebody else goes on writing.
+    """
+    try:
+        descriptor = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+    except OSError as error:
+        raise cannot("read", folder, error) from error
+    note = own / NOTE
+    try:
+        _take(descriptor, note)
+        text = {"what": what, "process": os.getpid(), "since": round(time.time())}
+        if own.is_dir() and not own.is_symlink() and os.access(own, os.W_OK):
+            write_whole(note, json.dumps(text), 0o644)
+        yield
+    finally:
+        with contextlib.suppress(OSError):
+            if _holder(note).get("process") == os.getpid():
+                note.unlink(missing_ok=True)
+        os.close(descriptor)
+
+
+def _take(descriptor: int, note: Path) -> None:
+    until = time.monotonic() + PATIENCE
+    while True:
+        try:
+            fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            return
+        except OSError:
+            if time.monotonic() > until:
+                raise BusyError(_busy(note)) from None
+            time.sleep(0.05)
+
+
+def _holder(note: Path) -> dict[str, object]:
+    try:
+        found = json.loads(note.read_text(encoding="utf-8"))
+        return found if isinstance(found, dict) else {}
+    except (OSError, ValueError, RecursionError):
+        return {}
+
+
+def _busy(note: Path) -> str:
+    found, who = _holder(note), "another command"
+    if isinstance(found.get("since"), int) and isinstance(found.get("process"), int):
+        with contextlib.suppress(ValueError, OverflowError, OSError):
+            since = time.strftime("%H:%M:%S", time.localtime(int(str(found["since"]))))
+            name = str(found.get("what"))[:60]
+            who = f"'obrin {name}' (process {found['process']}, since {since})"
+    return f"{who} is writing in this project. Wait until it is done, or end it"

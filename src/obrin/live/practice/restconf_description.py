@@ -1,0 +1,78 @@
+"""What a practice gateway answers over HTTP, as OpenAPI 3.1; the data is described in YANG."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from obrin.core.design.values import PROTOCOLS
+
+_MEDIA = "application/yang-data+json"
+_ADDRESS = {"type": "string", "format": "ipv4"}
+_PORT = {"type": "integer", "minimum": 0, "maximum": 65535}
+_SECONDS = {"type": ["string", "number"]}
+_ERRORS = {
+    str(code): {"description": "ietf-restconf:errors (RFC 8040 section 7.1)"}
+    for code in (400, 403, 404, 405, 413)
+}
+_OPERATIONS: dict[str, tuple[dict[str, Any], list[str]]] = {
+    "probe": (
+        {"source": _ADDRESS, "destination": _ADDRESS, "port": _PORT, "timeout": _SECONDS,
+         "protocol": {"enum": sorted(PROTOCOLS)}},
+        ["source", "destination", "protocol"],
+    ),
+    "stream": (
+        {"source": _ADDRESS, "destination": _ADDRESS, "interval": _SECONDS, "duration": _SECONDS},
+        ["source", "destination", "interval", "duration"],
+    ),
+}  # fmt: skip
+
+
+def openapi() -> dict[str, Any]:
+    """RFC 8040 over the modules of a gateway, and the operations of obrin-observe."""
+    module = {
+        "name": "top", "in": "path", "required": True,
+        "schema": {"type": "string", "examples": ["ietf-interfaces:interfaces"]},
+    }  # fmt: skip
+    done = {"201": {"description": "made"}, "204": {"description": "changed"}}
+    paths: dict[str, Any] = {
+        "/restconf/data": {
+            "get": {"summary": "All data, with its ETag", "responses": {"200": _data()}},
+            "put": {
+                "summary": "All configuration at once",
+                "requestBody": _body({"ietf-restconf:data": {"type": "object"}}),
+                "responses": {**done, **_ERRORS},
+            },
+        },
+        "/restconf/data/{top}": {
+            "parameters": [module],
+            "get": {"summary": "One container", "responses": {"200": _data(), **_ERRORS}},
+            "put": {
+                "summary": "One container of configuration, or the keys",
+                "requestBody": _body({}),
+                "responses": {**done, **_ERRORS},
+            },
+        },
+    }
+    for name, (fields, required) in _OPERATIONS.items():
+        given = {"type": "object", "properties": fields, "required": required}
+        paths[f"/restconf/operations/obrin-observe:{name}"] = {
+            "post": {
+                "summary": f"Let a practice host {name}",
+                "requestBody": _body({"obrin-observe:input": given}),
+                "responses": {"200": _data(), **_ERRORS},
+            }
+        }
+    return {
+        "openapi": "3.1.0",
+        "info": {"title": "Practice gateway", "version": "1"},
+        "paths": paths,
+    }
+
+
+def _body(properties: dict[str, Any]) -> dict[str, Any]:
+    schema = {"type": "object", "properties": properties, "required": list(properties)}
+    return {"required": True, "content": {_MEDIA: {"schema": schema}}}
+
+
+def _data() -> dict[str, Any]:
+    return {"description": "YANG data as JSON (RFC 7951)", "content": {_MEDIA: {}}}
