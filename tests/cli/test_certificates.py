@@ -31,7 +31,7 @@ def folder(tmp_path) -> Folder:
 
 
 def keys_of(folder: Folder, gateway: str) -> dict:
-    text = (folder.path / "packs" / gateway / "keys.json").read_text()
+    text = (folder.path / "packs" / "design" / gateway / "keys.json").read_text()
     return json.loads(text)["obrin-keys:keys"]
 
 

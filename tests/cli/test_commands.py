@@ -79,7 +79,7 @@ def test_handover_writes_packs_and_keeps_secrets_apart(folder: Folder) -> None:
         allowed = name.endswith("/keys.json") or name.startswith(".obrin/keys-")
         assert allowed or not holds, name
     for gateway in ("quay-gw", "apps"):
-        mode = (folder.path / "packs" / gateway / "keys.json").stat().st_mode
+        mode = (folder.path / "packs" / "design" / gateway / "keys.json").stat().st_mode
         assert stat.S_IMODE(mode) == 0o600
 
 

@@ -74,6 +74,6 @@ def test_figures(folder: Folder) -> None:
 def test_packs_are_whole_and_the_practice_world_says_what_it_cannot(folder: Folder) -> None:
     run = folder.obrin("handover").good()
     assert "practice world" in run.out
-    sheet = (folder.path / "packs" / "hh-east" / "sheet.md").read_text()
+    sheet = (folder.path / "packs" / "design" / "hh-east" / "sheet.md").read_text()
     assert "### Circuits" in sheet
     folder.obrin("practice", "start").bad(2, "no hubs (crossing)")

@@ -205,7 +205,7 @@ def test_overhead_of_every_tunnel_and_what_if(folder: Folder) -> None:
     assert "none" in out  # IPv6 does not cross the smallest path
     folder.obrin("overhead", "none").bad(2, "There are: harbour-timetable")
     folder.obrin("handover").good()
-    sheet = (folder.path / "packs" / "hh-east" / "sheet.md").read_text()
+    sheet = (folder.path / "packs" / "design" / "hh-east" / "sheet.md").read_text()
     assert "1446 bytes" in sheet
     assert "1406 bytes" in sheet
 
@@ -213,7 +213,7 @@ def test_overhead_of_every_tunnel_and_what_if(folder: Folder) -> None:
 def test_packs_hold_the_sheet_as_page_and_table_and_the_mirror_proof(folder: Folder) -> None:
     folder.obrin("settle").good()
     folder.obrin("handover").good()
-    pack = folder.path / "packs" / "hh-east"
+    pack = folder.path / "packs" / "design" / "hh-east"
     page = (pack / "sheet.html").read_text()
     assert "<table>" in page
     assert "169.254.1.2" in page
@@ -278,7 +278,7 @@ def test_a_template_of_ones_own_is_rendered_whole_or_not_at_all(folder: Folder) 
     assert shown.splitlines()[:2] == [
         "! hh-east of skerrow-ferries", "interface tunnel-harbour-timetable-north 169.254.1.2/30 mtu 1446"]  # fmt: skip
     folder.obrin("handover", "--template", "dev.cfg.j2").good()
-    assert (folder.path / "packs" / "hh-east" / "dev.cfg").read_text() == shown
+    assert (folder.path / "packs" / "design" / "hh-east" / "dev.cfg").read_text() == shown
     before = folder.files()
     folder.write("bad.j2", TEMPLATE + "{{ tunels }}\n")
     folder.obrin("handover", "--template", "bad.j2").bad(2, "bad.j2:5:1: 'tunels' is undefined")

@@ -7,7 +7,7 @@ import pytest
 from obrin.live.practice.drops import KEPT, NO_FLOW, OTHERS, DropLog
 from obrin.wire.bgp.fsm import BgpState
 from obrin.wire.packet import ESP, ICMP, TCP, UDP, Ipv4, Udp
-from obrin.wire.tcp import RST, SYN, Segment
+from obrin.wire.tcp_segment import RST, SYN, Segment
 from tests.doubles import settled_of
 from tests.live.virtual_world import VirtualWorld
 

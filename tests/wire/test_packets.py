@@ -28,7 +28,8 @@ from obrin.wire.packet import (
     decode_ipv4,
     decode_udp,
 )
-from obrin.wire.tcp import TcpStack, TcpState, decode_segment
+from obrin.wire.tcp import TcpStack, TcpState
+from obrin.wire.tcp_segment import decode_segment
 from tests.doubles import seeded
 
 A, B = 0x0A000001, 0x0A000002

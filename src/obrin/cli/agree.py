@@ -33,7 +33,7 @@ def agree(ctx: click.Context, link: str | None, design_file: str | None, as_json
     """
     from obrin.core.handover.agreed import agreements
 
-    _, _, settled = project_of(design_file).on_trial()
+    settled = project_of(design_file).on_trial().settled
     if link is not None and link not in settled.links:
         raise ObrinError(f"there is no link '{link}'. There are: {', '.join(settled.links)}")
     found = [a for a in agreements(settled) if link in (None, a.tunnel.link)]

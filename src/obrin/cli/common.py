@@ -67,6 +67,16 @@ def project_of(design_file: str | None) -> Project:
     return find_project(design_file)
 
 
+def tell_changed_by_hand(project: Project) -> None:
+    """On stderr, before something is made of the settled file."""
+    for key in project.changed_by_hand():
+        click.echo(
+            f"note: {key} was changed by hand in {project.settled_path.name}; "
+            "it is taken as it stands",
+            err=True,
+        )
+
+
 def console(*, stderr: bool = False) -> Console:
     """A console that honours NO_COLOR, narrow terminals, and output that is no terminal."""
     from rich.console import Console

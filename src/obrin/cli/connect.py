@@ -17,6 +17,7 @@ from obrin.cli.common import (
     practice_ends,
     print_table,
     project_of,
+    tell_changed_by_hand,
     writes,
 )
 
@@ -52,6 +53,7 @@ def connect(ctx: click.Context, design_file: str | None, timeout: float) -> None
 
     project = project_of(design_file)
     _, settled = project.settled()
+    tell_changed_by_hand(project)
     with practice_ends(project) as ends:
         result = connect_whole(project, settled, ends, ProgressLines(), timeout)
     if result.taken_up:
@@ -73,7 +75,9 @@ class ProgressLines:
 
     def __call__(self, progress: Progress) -> None:
         now = time.monotonic()
-        if progress.state == "done":
+        if progress.state == "told":
+            click.echo(f"note: {progress.note}", err=True)
+        elif progress.state == "done":
             click.echo(f"  done     {progress.step}: {progress.note}", err=True)
         elif progress.state == "waiting" and progress.left > 0.5:
             if now - self._told.get(progress.step, float("-inf")) < self.TELL_AGAIN:

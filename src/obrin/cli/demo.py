@@ -174,8 +174,8 @@ class Story:
         from obrin.live.packs import write_packs
 
         self._step("Hand over", "one pack for each gateway, its keys apart")
-        for name, paths in write_packs(self._project, settled).items():
-            self._say(f"packs/{name}/: {', '.join(path.name for path in paths)}")
+        for name, paths in write_packs(self._project, settled).files.items():
+            self._say(f"packs/design/{name}/: {', '.join(path.name for path in paths)}")
         faults = mirror_faults(settled)
         self._row("both ends of each tunnel", "mirror images", f"{len(faults)} differences",
                   not faults)  # fmt: skip

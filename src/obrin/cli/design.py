@@ -173,14 +173,16 @@ def settle(
       obrin settle --design skerrow-ferries --explain clouds.timetable.space
     """
     from obrin.core.design.building import build_settled
-    from obrin.core.design.settle import without
 
     project = project_of(design_file)
-    document, before = project.read(), project.read_choices()
+    document = project.read()
+    before = project.read_choices(document.design, anew)
     for place in anew:
-        if place != "all" and without(before, (place,)) == before:
+        if place != "all" and before == project.read_choices(
+            document.design, tuple(p for p in anew if p != place)
+        ):
             raise ObrinError(f"nothing was settled at '{place}'. See {project.settled_path.name}")
-    choices = project.settle(document.design, without(before, anew))
+    choices = project.settle(document.design, before)
     settled = build_settled(document.design, choices, project.today)
     if explained is not None:
         _explain(project, settled, choices, explained, as_json)
@@ -221,6 +223,11 @@ def settle(
     print_table(out, ("Blank", "Value", "", "Why"), rows)
     if more > 0:
         click.echo(f"Only the first {len(rows)} that are new; {project.settled_path.name} has all.")
+    for key, choice in before.items():
+        if choice.by_hand and key in choices:
+            kept = choices[key].value == choice.value
+            what = "kept" if kept else f"does not fit, so it is {_text(choices[key].value)} now"
+            click.echo(f"{key} was changed by hand to {_text(choice.value)}: {what}.")
     gone = sorted(before.keys() - choices.keys())
     if gone:
         click.echo(f"No longer blank, so dropped: {', '.join(gone)}")

@@ -80,7 +80,7 @@ def draw_reach(target: str, failed: tuple[str, ...], design_file: str | None) ->
     from obrin.core.reach.paths import network_names
     from obrin.live.files import write_whole_bytes
 
-    _, _, settled = project_of(design_file).on_trial()
+    settled = project_of(design_file).on_trial().settled
     model = model_without(settled, failed)
     names = network_names(settled)
     at = {name: n for n, name in enumerate(names)}
@@ -107,7 +107,7 @@ def _sweep(design_file: str | None) -> Sweep:
     from obrin.core.drill.sweep import Sweep
 
     project = project_of(design_file)
-    document, _, settled = project.on_trial()
+    document, _, settled, _ = project.on_trial()
     return Sweep(settled, project.offering(document.design))
 
 

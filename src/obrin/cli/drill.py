@@ -66,7 +66,7 @@ def drill(
     from obrin.core.errors import ObrinError
 
     project = project_of(design_file)
-    document, _, settled = project.on_trial()
+    document, _, settled, _ = project.on_trial()
     for kind in kinds:
         if kind not in KINDS:
             raise ObrinError(f"there is no kind '{kind}'. There are: {', '.join(KINDS)}")

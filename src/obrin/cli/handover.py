@@ -7,7 +7,14 @@ from typing import TYPE_CHECKING
 
 import click
 
-from obrin.cli.common import console, design_option, print_table, project_of, writes
+from obrin.cli.common import (
+    console,
+    design_option,
+    print_table,
+    project_of,
+    tell_changed_by_hand,
+    writes,
+)
 from obrin.core.errors import ObrinError
 
 if TYPE_CHECKING:
@@ -28,14 +35,15 @@ if TYPE_CHECKING:
 def handover(
     template: str | None, only: str | None, reveal_keys: bool, design_file: str | None
 ) -> None:
-    """Write one pack for each gateway, below packs/.
+    """Write one pack for each gateway, below packs/DESIGN/.
 
     config.json: standard data for machines (YANG data as JSON). sheet.md: every value for people;
     sheet.html the same as a page, values.csv as a table. steps.md: the order of steps with their
     checks. mirror.md: both ends field by field. keys.json: the secrets, apart, for you alone.
 
-    With --template, a template of your own is rendered for each gateway, to packs/GATEWAY/NAME; a
-    name in it that means nothing is an error with its line, never an empty hole.
+    With --template, a template of your own is rendered for each gateway, to
+    packs/DESIGN/GATEWAY/NAME; a name in it that means nothing is an error with its line, never an
+    empty hole.
 
     \b
     Examples:
@@ -44,23 +52,28 @@ def handover(
     """
     project = project_of(design_file)
     _, settled = project.settled()
+    tell_changed_by_hand(project)
     if template is not None:
         _render(project, settled, Path(template), only, reveal_keys=reveal_keys)
         return
     if only is not None or reveal_keys:
         raise click.UsageError("--gateway and --reveal-keys belong to --template")
     from obrin.core.handover.pack import gateways_of
-    from obrin.live.packs import write_packs
+    from obrin.live.packs import shown, write_packs
     from obrin.live.practice.beyond import beyond_practice
 
     written = write_packs(project, settled)
     rows = [
         (name, _kind(settled, name),
-         ", ".join(p.name for p in written.get(name, ())) or "none: its certificate is revoked")
+         ", ".join(p.name for p in written.files.get(name, ()))
+         or "none: its certificate is revoked")
         for name in gateways_of(settled)
     ]  # fmt: skip
     print_table(console(), ("Gateway", "Kind", "Files"), rows)
-    click.echo(f"Packs are in {project.packs.name}/. Both ends of every tunnel mirror each other.")
+    for text in written.told:
+        click.echo(f"note: {text}.", err=True)
+    where = shown(project, project.packs)
+    click.echo(f"Packs are in {where}/. Both ends of every tunnel mirror each other.")
     beyond = next(beyond_practice(settled), None)
     following = "Next: 'obrin practice start', 'obrin connect'."
     if beyond is not None:
@@ -83,6 +96,7 @@ def _render(
     from obrin.core.handover.context import template_context
     from obrin.core.handover.pack import gateways_of
     from obrin.live.files import folder_of_ours, keep_out, write_whole
+    from obrin.live.packs import shown
     from obrin.live.project import read_text
     from obrin.live.templates import render_template
 
@@ -101,11 +115,12 @@ def _render(
         click.echo(made[only], nl=False)
         return
     file = path.name.removesuffix(".j2")
-    folder_of_ours(project.packs)
+    folder_of_ours(project.packs.parent)
     if reveal_keys:
-        keep_out(project.packs, file)
+        keep_out(project.packs.parent, file)
+    folder_of_ours(project.packs)
     for name, rendered in made.items():
         folder = project.packs / name
         folder_of_ours(folder)
         write_whole(folder / file, rendered, 0o600 if reveal_keys else 0o644)
-    click.echo(f"{file} written for {', '.join(made)}, below {project.packs.name}/.")
+    click.echo(f"{file} written for {', '.join(made)}, below {shown(project, project.packs)}/.")

@@ -27,10 +27,11 @@ def check(ctx: click.Context, design_file: str | None, as_json: bool) -> None:
     from obrin.core.check import check as run_checks
 
     project = project_of(design_file)
-    document, _, settled = project.on_trial()
+    document, choices, settled, moved = project.on_trial()
     findings = run_checks(
-        settled, project.offering(document.design), project.secrets(settled), project.now
-    )
+        settled, project.offering(document.design), project.secrets(settled), project.now,
+        choices, moved,
+    )  # fmt: skip
     if as_json:
         echo_json([finding_json(f, document.locator) for f in findings])
     else:

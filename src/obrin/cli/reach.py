@@ -49,7 +49,7 @@ def reach(
     from obrin.core.errors import ObrinError
     from obrin.core.reach.matrix import matrix
 
-    _, _, settled = project_of(design_file).on_trial()
+    settled = project_of(design_file).on_trial().settled
     places = [*settled.networks, *settled.clouds]
     if place is not None and place not in places:
         raise ObrinError(f"there is no site or cloud '{place}'. There are: {', '.join(places)}")

@@ -68,7 +68,7 @@ def routes(
     from obrin.core.routing.tables import sessions
 
     project = project_of(design_file)
-    _, _, settled = project.on_trial()
+    settled = project.on_trial().settled
     if seen is not None or target is not None:
         from obrin.cli.routes_mrt import compare, export
 
@@ -86,7 +86,7 @@ def routes(
         if other is None:
             before = _rows(settled, table, state_of(settled))
         else:
-            _, _, theirs = project_of(other).on_trial()
+            theirs = project_of(other).on_trial().settled
             found = _rows(theirs, table, state_of(theirs))
         _changes(before, found, as_json=as_json)
     elif as_json:

@@ -24,7 +24,7 @@ def load_space(design_file: str | None) -> tuple[Settled, SpaceView]:
     from obrin.core.space.view import space_view
 
     project = project_of(design_file)
-    document, choices, settled = project.on_trial()
+    document, choices, settled, _ = project.on_trial()
     return settled, space_view(settled, choices, project.offering(document.design))
 
 

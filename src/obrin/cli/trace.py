@@ -41,7 +41,7 @@ def trace(
     """
     from obrin.core.reach.paths import path_there_and_back
 
-    _, _, settled = project_of(design_file).on_trial()
+    settled = project_of(design_file).on_trial().settled
     one, two = _end(settled, source), _end(settled, destination)
     model = model_without(settled, failed)
     found = path_there_and_back(model, one, two, _flow(flow))

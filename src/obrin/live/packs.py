@@ -2,11 +2,19 @@
 
 from __future__ import annotations
 
+import contextlib
+import hashlib
+import json
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Any
 
 from obrin.core.design.settled import Settled
 from obrin.core.errors import ObrinError
+from obrin.core.handover.differences import differences
 from obrin.core.handover.pack import (
+    CONFIG,
     KEYS,
     Pack,
     as_json,
@@ -15,12 +23,21 @@ from obrin.core.handover.pack import (
     mirror_faults,
 )
 from obrin.core.handover.standard_data import parts_of_standard_data
-from obrin.live.files import folder_of_ours, keep_out, write_whole
+from obrin.live.files import (
+    folder_of_ours,
+    keep_out,
+    private_folder,
+    write_whole,
+    write_whole_bytes,
+)
 from obrin.live.project import Project
 
 AT_ONCE = 50
 """How many tunnels and filter rules are validated at once."""
-
+MOST_TOLD = 12
+"""Differences of one pack that are told one by one."""
+EDITED = ".edited"
+Files = dict[str, Any]
 
 PAGE = "sheet.html"
 _STYLE = (
@@ -78,19 +95,179 @@ def _page(name: str, pack: Pack) -> str:
     )
 
 
-def write_packs(project: Project, settled: Settled) -> dict[str, list[Path]]:
-    """Paths written, by gateway. Everything is made before anything is written."""
+@dataclass(frozen=True, slots=True)
+class Written:
+    """Paths by gateway, and what the owner should know about packs that were there before."""
+
+    files: dict[str, list[Path]]
+    told: tuple[str, ...]
+
+
+def write_packs(project: Project, settled: Settled) -> Written:
+    """Everything is made before anything is written.
+
+    A file that was changed by hand since the last handover is kept under another name.
+    """
     packs = make_packs(project, settled)
-    written: dict[str, list[Path]] = {}
-    folder_of_ours(project.packs)
-    keep_out(project.packs, KEYS)
+    told = [*_retire_old(project, packs)]
+    record = PackRecord(project)
+    written = {}
     for name, pack in packs.items():
-        folder = project.packs / name
-        folder_of_ours(folder)
-        files = pack.open_files()
-        files[PAGE] = _page(name, pack)
-        for file, text in files.items():
-            write_whole(folder / file, text, 0o644)
-        write_whole(folder / KEYS, as_json(pack.keys), 0o600)
-        written[name] = [folder / file for file in (*files, KEYS)]
-    return written
+        kept = [file for file in (CONFIG, KEYS) if record.edited(name, file)]
+        for file in kept:
+            old = project.packs / name / file
+            write_whole_bytes(old.with_name(file + EDITED), old.read_bytes(), 0o600)
+            told.append(f"{shown(project, old)} was changed by hand; that is {file}{EDITED} now")
+        written[name] = _write_pack(project, record, name, pack)
+    record.write()
+    return Written(written, tuple(told))
+
+
+def _write_pack(project: Project, record: PackRecord, name: str, pack: Pack) -> list[Path]:
+    folder_of_ours(project.packs.parent)
+    keep_out(project.packs.parent, KEYS, KEYS + EDITED)
+    folder_of_ours(project.packs)
+    folder = project.packs / name
+    folder_of_ours(folder)
+    files = pack.open_files()
+    files[PAGE] = _page(name, pack)
+    for file, text in files.items():
+        write_whole(folder / file, text, 0o644)
+    keys = as_json(pack.keys)
+    write_whole(folder / KEYS, keys, 0o600)
+    record.note(name, {CONFIG: files[CONFIG], KEYS: keys})
+    return [folder / file for file in (*files, KEYS)]
+
+
+def _retire_old(project: Project, packs: Mapping[str, Pack]) -> Iterator[str]:
+    """Packs that no longer fit: named, and their keys taken away, since they have ended."""
+    for folder in sorted(_pack_folders(project.packs)):
+        if folder.name not in packs:
+            had = (folder / KEYS).exists()
+            (folder / KEYS).unlink(missing_ok=True)
+            gone = "; its keys are taken away" if had else ""
+            yield (
+                f"{shown(project, folder)} is of nothing that this design hands over any more"
+                f"{gone}. Remove it when nobody needs it"
+            )
+    for folder in sorted(_pack_folders(project.packs.parent)):
+        yield f"{shown(project, folder)} belongs to no design. Remove it when nobody needs it"
+
+
+def _pack_folders(folder: Path) -> list[Path]:
+    if not folder.is_dir() or folder.is_symlink():
+        return []
+    return [f for f in folder.iterdir() if not f.is_symlink() and (f / CONFIG).is_file()]
+
+
+@dataclass(frozen=True, slots=True)
+class HandedOver:
+    """The packs as they lie there, and in what they are not what the design says."""
+
+    packs: dict[str, Pack]
+    told: tuple[str, ...]
+
+
+def handed_over(project: Project, settled: Settled) -> HandedOver:
+    """The packs to go by. One that is missing, or was written for an older design and not touched
+    since, is written; one that was changed by hand is taken as it is, and its differences told.
+
+    Raises ObrinError for one that cannot be used.
+    """
+    made, record = make_packs(project, settled), PackRecord(project)
+    found: dict[str, Pack] = {}
+    told: list[str] = []
+    for name, pack in made.items():
+        files = {CONFIG: _read(project, name, CONFIG), KEYS: _read(project, name, KEYS)}
+        meant = {CONFIG: pack.config, KEYS: pack.keys}
+        edited = [f for f in files if files[f] is not None and record.edited(name, f)]
+        if edited:
+            held = {f: meant[f] if files[f] is None else files[f] for f in files}
+            told += _told(project, name, meant, held)
+            _judge(project, name, held)
+            pack = replace(pack, config=held[CONFIG], keys=held[KEYS])
+        elif files != meant:
+            if None not in files.values():
+                told.append(f"the pack of {name} was of an older design; it is written anew")
+            _write_pack(project, record, name, pack)
+        found[name] = pack
+    record.write()
+    return HandedOver(found, tuple(told))
+
+
+def _told(project: Project, name: str, meant: Files, held: Files) -> Iterator[str]:
+    lines = [f"{CONFIG}: {text}" for text in differences(meant[CONFIG], held[CONFIG])]
+    lines += [f"{KEYS}: {text}" for text in differences(meant[KEYS], held[KEYS], secret=True)]
+    where = shown(project, project.packs / name)
+    for line in lines[:MOST_TOLD]:
+        yield f"{where} is not what the design says: {line}"
+    if len(lines) > MOST_TOLD:
+        yield f"{where}: {len(lines) - MOST_TOLD} more differences"
+    if lines:
+        yield f"{name} gets what its pack says. 'obrin handover' writes it as the design says"
+
+
+def _read(project: Project, name: str, file: str) -> Any:
+    """None where there is no such file. Raises ObrinError."""
+    path = project.packs / name / file
+    try:
+        if path.is_symlink():
+            raise ObrinError(f"{path} is a symbolic link. Run 'obrin handover' for a true one")
+        return json.loads(path.read_text(encoding="utf-8"))
+    except FileNotFoundError:
+        return None
+    except OSError as error:
+        raise ObrinError(f"{path} cannot be read: {error.strerror}. Check its mode") from None
+    except (ValueError, RecursionError) as error:
+        raise ObrinError(f"{path} is not JSON: {error}. Mend it, or run 'obrin handover'") from None
+
+
+def _judge(project: Project, name: str, held: Files) -> None:
+    from obrin.live.standard_modules import StandardDataError, validate
+
+    for file, data in held.items():
+        try:
+            validate(data)
+        except StandardDataError as error:
+            where = shown(project, project.packs / name / file)
+            raise ObrinError(f"{where}: {error}. Mend it, or run 'obrin handover'") from None
+
+
+def shown(project: Project, path: Path) -> str:
+    """Relative to the project's folder."""
+    return str(path.relative_to(project.folder))
+
+
+class PackRecord:
+    """What was handed over last, to tell what was changed by hand since. It lies with the keys,
+    since it could be used to try guesses at them."""
+
+    def __init__(self, project: Project) -> None:
+        self._project = project
+        self._path = project.own_folder / f"packs-{project.design_path.stem}.json"
+        self._digests: dict[str, dict[str, str]] = {}
+        with contextlib.suppress(OSError, ValueError, RecursionError):
+            found = json.loads(self._path.read_text(encoding="utf-8"))
+            if isinstance(found, dict):
+                self._digests = {str(n): d for n, d in found.items() if isinstance(d, dict)}
+        self._before = json.dumps(self._digests)
+
+    def note(self, name: str, files: Mapping[str, str]) -> None:
+        self._digests[name] = {file: _digest(text.encode()) for file, text in files.items()}
+
+    def edited(self, name: str, file: str) -> bool:
+        """Whether the file is there and is not the one that was handed over."""
+        try:
+            data = (self._project.packs / name / file).read_bytes()
+        except OSError:
+            return False
+        return self._digests.get(name, {}).get(file) != _digest(data)
+
+    def write(self) -> None:
+        if json.dumps(self._digests) != self._before:
+            private_folder(self._project.own_folder)
+            write_whole(self._path, json.dumps(self._digests) + "\n", 0o600)
+
+
+def _digest(data: bytes) -> str:
+    return hashlib.sha256(data).hexdigest()

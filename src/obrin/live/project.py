@@ -10,16 +10,19 @@ from dataclasses import dataclass
 from datetime import UTC, date, datetime, time
 from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
+from obrin.core.check.settled_file import Drift, drifts
 from obrin.core.design.building import build_settled
 from obrin.core.design.choices import Choice, format_choices, parse_choices
 from obrin.core.design.document import Document, load_design
 from obrin.core.design.model import Design
 from obrin.core.design.offering import PRACTICE_CLOUD, Offering
+from obrin.core.design.positions import Locator
 from obrin.core.design.reader import MAX_BYTES
-from obrin.core.design.settle import settle
+from obrin.core.design.settle import settle, without
 from obrin.core.design.settled import Settled
+from obrin.core.design.settling.judge import judge_choices
 from obrin.core.errors import DesignError, ObrinError, Problem
 from obrin.live.files import private_folder, write_whole
 from obrin.live.lock import project_lock
@@ -33,6 +36,15 @@ if TYPE_CHECKING:
 
 DESIGN_NAME = "design.yaml"
 TODAY = "OBRIN_TODAY"
+
+
+class Trial(NamedTuple):
+    """A design on trial: `moved` are settled values that `settle` would choose anew."""
+
+    document: Document
+    choices: dict[str, Choice]
+    settled: Settled
+    moved: tuple[Drift, ...]
 
 
 @dataclass(frozen=True)
@@ -69,7 +81,8 @@ class Project:
 
     @property
     def packs(self) -> Path:
-        return self.folder / "packs"
+        """A folder for each design, since two designs may have gateways of one name."""
+        return self.folder / "packs" / self.design_path.stem
 
     @property
     def own_folder(self) -> Path:
@@ -183,11 +196,24 @@ class Project:
     def read(self) -> Document:
         return load_design(read_text(self.design_path), str(self._shown(self.design_path)))
 
-    def read_choices(self) -> dict[str, Choice]:
-        """Empty when nothing was settled yet."""
-        if not self.settled_path.exists():
+    def read_choices(self, design: Design, anew: tuple[str, ...] = ()) -> dict[str, Choice]:
+        """But for those at places to choose anew; each judged value by value. Raises DesignError.
+
+        Empty when nothing was settled yet.
+        """
+        if not os.path.lexists(self.settled_path):
             return {}
-        return parse_choices(read_text(self.settled_path), str(self._shown(self.settled_path)))
+        text, source = read_text(self.settled_path), str(self._shown(self.settled_path))
+        choices = without(parse_choices(text, source), anew)
+        judge_choices(design, choices, self.offering(design), Locator(text, source))
+        return choices
+
+    def changed_by_hand(self) -> list[str]:
+        """Places whose value in the settled file is not the one that was written there."""
+        if not os.path.lexists(self.settled_path):
+            return []
+        choices = parse_choices(read_text(self.settled_path), str(self._shown(self.settled_path)))
+        return [key for key, choice in choices.items() if choice.by_hand]
 
     def write_choices(self, choices: Mapping[str, Choice]) -> None:
         write_whole(self.settled_path, format_choices(choices), 0o644, durable=True)
@@ -195,7 +221,8 @@ class Project:
     def settled(self) -> tuple[Document, Settled]:
         """The design with its choices. Raises SettleError while a blank has none."""
         document = self.read()
-        return document, build_settled(document.design, self.read_choices(), self.today)
+        choices = self.read_choices(document.design)
+        return document, build_settled(document.design, choices, self.today)
 
     def offering(self, design: Design) -> Offering:
         """The cloud's classes and rules: a file that the design names, or the practice cloud's."""
@@ -210,14 +237,23 @@ class Project:
         self, design: Design, previous: Mapping[str, Choice] | None = None
     ) -> dict[str, Choice]:
         """Choices for every blank, around those of before; nothing is written."""
-        before = self.read_choices() if previous is None else previous
+        before = self.read_choices(design) if previous is None else previous
         return settle(design, before, self.offering(design), os.urandom(5))
 
-    def on_trial(self) -> tuple[Document, dict[str, Choice], Settled]:
-        """The design settled for a question: blanks that have no choice get one, unwritten."""
+    def on_trial(self) -> Trial:
+        """The design settled for a question, nothing written.
+
+        Where every blank has its value in the settled file, that is what holds, for this as for
+        packs, even if `settle` would choose otherwise by now. Otherwise it is what `settle` would
+        make of it.
+        """
         document = self.read()
-        choices = self.settle(document.design)
-        return document, choices, build_settled(document.design, choices, self.today)
+        before = self.read_choices(document.design)
+        anew = self.settle(document.design, before)
+        whole = anew.keys() <= before.keys()
+        choices = {key: before[key] for key in anew} if whole else anew
+        settled = build_settled(document.design, choices, self.today)
+        return Trial(document, choices, settled, drifts(choices, anew))
 
     def dated(self, settled: Settled) -> list[Dated]:
         """The certificates in use, with their last days."""

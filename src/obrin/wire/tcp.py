@@ -16,13 +16,11 @@ import enum
 from collections import deque
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from struct import Struct
 
 from obrin.wire.errors import PacketError
-from obrin.wire.packet import TCP, Ipv4, transport_checksum
+from obrin.wire.packet import TCP, Ipv4
+from obrin.wire.tcp_segment import ACK, FIN, PSH, RST, SYN, Segment, decode_segment
 
-_HEAD = Struct(">HHIIBBHHH")
-FIN, SYN, RST, PSH, ACK = 1, 2, 4, 8, 16
 WINDOW = 65535
 DEFAULT_MSS = 536
 FIRST_WAIT = 0.3
@@ -40,65 +38,6 @@ class TcpState(enum.Enum):
     FIN_WAIT = "fin-wait"
     CLOSE_WAIT = "close-wait"
     CLOSED = "closed"
-
-
-@dataclass(slots=True)
-class Segment:
-    source_port: int
-    destination_port: int
-    sequence: int
-    acknowledgement: int
-    flags: int
-    window: int
-    data: bytes
-    mss: int | None = None
-
-    def encode(self, source: int, destination: int) -> bytes:
-        options = b"" if self.mss is None else b"\x02\x04" + self.mss.to_bytes(2, "big")
-        raw = (
-            _HEAD.pack(
-                self.source_port, self.destination_port, self.sequence % _MOD,
-                self.acknowledgement % _MOD, (5 + len(options) // 4) << 4, self.flags,
-                self.window, 0, 0,
-            )
-            + options
-            + self.data
-        )  # fmt: skip
-        value = transport_checksum(source, destination, TCP, raw)
-        return raw[:16] + value.to_bytes(2, "big") + raw[18:]
-
-
-def decode_segment(packet: Ipv4) -> Segment:
-    """Raises PacketError."""
-    data = packet.payload
-    if len(data) < 20:
-        raise PacketError("a TCP header needs 20 bytes")
-    source, destination, sequence, ack, offset, flags, window, _, _ = _HEAD.unpack_from(data)
-    head = (offset >> 4) * 4
-    if head < 20 or head > len(data):
-        raise PacketError("the TCP header's length does not hold together")
-    if transport_checksum(packet.source, packet.destination, TCP, data):
-        raise PacketError("the TCP checksum does not match")
-    return Segment(
-        source, destination, sequence, ack, flags, window, data[head:], _mss(data[20:head])
-    )
-
-
-def _mss(options: bytes) -> int | None:
-    position = 0
-    while position < len(options):
-        kind = options[position]
-        if kind == 0:
-            break
-        if kind == 1:
-            position += 1
-            continue
-        if position + 1 >= len(options) or options[position + 1] < 2:
-            break
-        if kind == 2 and position + 4 <= len(options):
-            return int.from_bytes(options[position + 2 : position + 4], "big")
-        position += options[position + 1]
-    return None
 
 
 @dataclass(slots=True, eq=False)

@@ -85,6 +85,10 @@ def parse_ipv4(text: str) -> int:
     for part in parts:
         if not (part.isascii() and part.isdigit()):
             raise AddressError(f"'{text}' is not an IPv4 address: '{part}' is not a number")
+        if len(part) > 3:
+            raise AddressError(
+                f"'{text[:40]}' is not an IPv4 address: {part[:20]} is larger than 255"
+            )
         if len(part) > 1 and part[0] == "0":
             raise AddressError(
                 f"'{text}' has a leading zero in '{part}'; write {int(part)}, "

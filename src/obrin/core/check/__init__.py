@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import datetime
+from types import MappingProxyType
 
 from obrin.core.check import (
     algorithms,
@@ -21,6 +22,8 @@ from obrin.core.check import (
 from obrin.core.check.certificates import certificates
 from obrin.core.check.dates import ended
 from obrin.core.check.finding import Finding, Severity
+from obrin.core.check.settled_file import Drift, settled_file
+from obrin.core.design.choices import Choices
 from obrin.core.design.offering import Offering
 from obrin.core.design.settled import Settled
 from obrin.core.handover.secrets import Secrets
@@ -29,13 +32,16 @@ __all__ = ["Finding", "Severity", "check"]
 
 
 def check(
-    settled: Settled, offering: Offering, secrets: Secrets, now: datetime | None = None
-) -> list[Finding]:
+    settled: Settled, offering: Offering, secrets: Secrets, now: datetime | None = None,
+    choices: Choices = MappingProxyType({}), moved: tuple[Drift, ...] = (),
+) -> list[Finding]:  # fmt: skip
     """All findings, the most severe first, otherwise in the order of the themes.
 
-    `now` (aware) is for what ends; without it, dates are not judged.
+    `now` (aware) is for what ends; without it, dates are not judged. `choices` are those that the
+    settled design was built from, `moved` where `settle` would choose something else.
     """
     found = [
+        *settled_file(choices, moved),
         *spaces.overlaps(settled),
         *spaces.translations(settled),
         *clouds.cloud_networks(settled, offering),

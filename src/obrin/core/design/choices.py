@@ -2,11 +2,17 @@
 
 It stands beside the design, both in version control, and is written by the tool alone. Keys are
 the places of the blanks, joined by dots. Secrets never stand in it.
+
+Behind every value stands a mark made of its place and of itself. Whoever changes a value with an
+editor leaves a mark that does not fit, and is told by every command that reads the file; without
+marks nothing is said.
 """
 
 from __future__ import annotations
 
+import hashlib
 import json
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
@@ -24,10 +30,12 @@ HEADER = (
 
 @dataclass(frozen=True, slots=True)
 class Choice:
-    """`why` says where the value came from, in one sentence."""
+    """`why` says where the value came from, in one sentence; `by_hand`: the file's value is not the
+    one that was written there."""
 
     value: Value
     why: str
+    by_hand: bool = False
 
 
 Choices = Mapping[str, Choice]
@@ -39,9 +47,29 @@ def format_choices(choices: Choices) -> str:
     for key in sorted(choices):
         choice = choices[key]
         lines.append(f"  {key}:\n")
-        lines.append(f"    value: {json.dumps(choice.value)}\n")
+        value = json.dumps(choice.value)
+        lines.append(f"    value: {value}  # {_mark(key, value)}\n")
         lines.append(f"    why: {json.dumps(choice.why)}\n")
     return "".join(lines)
+
+
+def _mark(key: str, value: str) -> str:
+    """Told apart from any other place and value; no protection, and none is needed."""
+    return hashlib.sha256(f"{key} {value}".encode()).hexdigest()[:6]
+
+
+_MARKED = re.compile(
+    r"^  (?P<key>[^\s:]+):\n    value: (?P<value>.*?)[ \t]+# (?P<mark>[0-9a-f]{6})[ \t]*$",
+    re.MULTILINE,
+)
+
+
+def _changed_by_hand(text: str) -> set[str]:
+    """Places whose mark does not fit their value."""
+    return {
+        found["key"] for found in _MARKED.finditer(text.replace("\r\n", "\n"))
+        if _mark(found["key"], found["value"].strip()) != found["mark"]
+    }  # fmt: skip
 
 
 def parse_choices(text: str, source: str) -> dict[str, Choice]:
@@ -54,16 +82,18 @@ def parse_choices(text: str, source: str) -> dict[str, Choice]:
     entries: Any = values.get("values") or {}
     choices: dict[str, Choice] = {}
     problems: list[Problem] = []
+    changed = _changed_by_hand(text)
     for key, entry in entries.items() if isinstance(entries, dict) else ():
         value: Any = entry.get("value") if isinstance(entry, dict) else None
         usable = (isinstance(value, str | int) and not isinstance(value, bool)) or (
             isinstance(value, list) and all(isinstance(item, str) for item in value)
         )
         if not usable:
-            where = locator.where(("values", key))
+            where = locator.where(("values", key, "value"))
             problems.append(Problem(where, f"'{key}' has no usable value", fix))
             continue
-        choices[str(key)] = Choice(value, str(entry.get("why", "")))
+        by_hand = str(key) in changed
+        choices[str(key)] = Choice(value, str(entry.get("why", "")), by_hand)
     if problems:
         raise DesignError(problems)
     return choices

@@ -19,7 +19,8 @@ UNCHANGED = "already so"
 
 @dataclass(frozen=True, slots=True)
 class Progress:
-    """`state` is begun, waiting or done; `note` what happened, `left` seconds expected."""
+    """`state` is begun, waiting, done, or told for something to know; `note` what happened, `left`
+    seconds expected."""
 
     step: str
     state: str

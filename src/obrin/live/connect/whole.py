@@ -12,7 +12,7 @@ from obrin.live.connect.steps import RESOURCE_KINDS, Step, connect_steps
 from obrin.live.files import private_folder
 from obrin.live.http import Ends
 from obrin.live.observe.status import TunnelStatus, read_status
-from obrin.live.packs import make_packs
+from obrin.live.packs import handed_over
 from obrin.live.project import Project
 
 SETTLING = 2.0
@@ -32,7 +32,10 @@ def connect_whole(
     project: Project, settled: Settled, ends: Ends, report: Report, timeout: float
 ) -> Connected:
     """Raises OutsideError when a step fails; tunnels that stay down are in the status."""
-    packs = make_packs(project, settled)
+    handed = handed_over(project, settled)
+    for text in handed.told:
+        report(Progress("packs", "told", text))
+    packs = handed.packs
     steps = connect_steps(settled, packs, project.secrets(settled))
     private_folder(project.own_folder)
     journal = Journal(project.journal_path)

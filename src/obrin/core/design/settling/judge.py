@@ -1,0 +1,139 @@
+"""Settled values that cannot be values at all, found before anything is built on them.
+
+The settled file is written by the tool and can be changed by anybody. Each value is judged by what
+its place wants, with the same words for every command that reads the file.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+
+from obrin.core.address.prefix import Prefix, parse_address, parse_prefix
+from obrin.core.address.ula import UNIQUE_LOCAL
+from obrin.core.design.choices import Choices, Value
+from obrin.core.design.model import Design
+from obrin.core.design.offering import Offering
+from obrin.core.design.positions import Locator
+from obrin.core.design.references import all_suites
+from obrin.core.design.settling.work import prefixes_in
+from obrin.core.errors import AddressError, DesignError, Problem
+
+_RESERVED_AS = {0: "RFC 7607", 23456: "RFC 6793", 65535: "RFC 7300", 4294967295: "RFC 7300"}
+# Never the place of a network or a host (RFC 6890).
+_NO_HOSTS = tuple(
+    (parse_prefix(text), what)
+    for text, what in (
+        ("0.0.0.0/8", "'this network'"), ("127.0.0.0/8", "loopback"), ("224.0.0.0/4", "multicast"),
+        ("240.0.0.0/4", "reserved"), ("::/127", "unspecified and loopback"),
+        ("ff00::/8", "multicast"),
+    )
+)  # fmt: skip
+_LINK_LOCAL = (parse_prefix("169.254.0.0/16"), parse_prefix("fe80::/10"))
+
+
+def judge_choices(design: Design, choices: Choices, offering: Offering, locator: Locator) -> None:
+    """Raises DesignError with the place in the settled file of each value that cannot be one."""
+    problems = []
+    for key, choice in choices.items():
+        for what in _faults(design, offering, key, choice.value):
+            where = locator.where(("values", key, "value"))
+            fix = f"Put a right value, or have it chosen anew: 'obrin settle --anew {key}'"
+            problems.append(Problem(where, f"{key}: {what}", fix))
+    if problems:
+        raise DesignError(problems)
+
+
+def _faults(design: Design, offering: Offering, key: str, value: Value) -> Iterator[str]:
+    name = key.rpartition(".")[2]
+    judges: dict[str, Callable[[Value], str]] = {
+        "as": _as_number,
+        "class": lambda v: _one_of(v, [c.name for c in offering.classes], "capacity class"),
+        "suite": lambda v: _one_of(v, list(all_suites(design)), "suite"),
+        "addresses": _addresses,
+        "loopback": _host,
+        "ula": _ula,
+        "inside": lambda v: _inside(v, (30, 31)),
+        "inside6": lambda v: _inside(v, (126, 127)),
+    }
+    judge = judges.get(name)
+    if judge is None or key.startswith("regions."):
+        judge = _inside_or_prefixes
+    try:
+        fault = judge(value)
+    except AddressError as error:
+        fault = str(error)
+    if fault:
+        yield fault
+
+
+def _as_number(value: Value) -> str:
+    if not isinstance(value, int):
+        return f"{_shown(value)} is no AS number"
+    if not 0 < value < 2**32:
+        return f"{_shown(value)} is no AS number; they go from 1 to 4294967294"
+    if value in _RESERVED_AS:
+        return f"AS number {value} is reserved ({_RESERVED_AS[value]})"
+    return ""
+
+
+def _one_of(value: Value, known: list[str], what: str) -> str:
+    if isinstance(value, str) and (value in known or what == "suite"):
+        return ""
+    return f"{_shown(value)} is no {what}; there are {', '.join(known)}"
+
+
+def _addresses(value: Value) -> str:
+    if not isinstance(value, list) or not value:
+        return f"{_shown(value)} is no list of addresses"
+    if len(set(value)) < len(value):
+        return "an address stands twice"
+    return next(filter(None, map(_host, value)), "")
+
+
+def _host(value: Value) -> str:
+    bits, number = parse_address(_text(value))
+    return _place(Prefix(bits, number, bits)) or _link_local(Prefix(bits, number, bits))
+
+
+def _ula(value: Value) -> str:
+    prefix = parse_prefix(_text(value))
+    right = prefix.length == 48 and UNIQUE_LOCAL.covers(prefix)
+    return "" if right else f"{prefix} is no /48 of {UNIQUE_LOCAL} (RFC 4193)"
+
+
+def _inside(value: Value, lengths: tuple[int, ...]) -> str:
+    prefix = parse_prefix(_text(value))
+    if prefix.length not in lengths:
+        return f"{prefix} is no block for two ends; its length is {' or '.join(map(str, lengths))}"
+    return _place(prefix)
+
+
+def _inside_or_prefixes(value: Value) -> str:
+    prefixes = prefixes_in([_text(v) for v in value] if isinstance(value, list) else _text(value))
+    return next(filter(None, (_place(p) or _link_local(p) for p in prefixes)), "")
+
+
+def _place(prefix: Prefix) -> str:
+    for range_, what in _NO_HOSTS:
+        if range_.bits == prefix.bits and range_.overlaps(prefix):
+            return f"{prefix} lies in {range_}, which is {what}"
+    return ""
+
+
+def _link_local(prefix: Prefix) -> str:
+    found = next((r for r in _LINK_LOCAL if r.bits == prefix.bits and r.overlaps(prefix)), None)
+    return f"{prefix} lies in {found}, which no router passes on" if found else ""
+
+
+def _text(value: Value) -> str:
+    if not isinstance(value, str):
+        raise AddressError(f"{_shown(value)} is no address")
+    return value
+
+
+def _shown(value: Value) -> str:
+    """Short, and without the limit that Python puts on long numbers."""
+    if isinstance(value, int):
+        return str(value) if abs(value) < 10**20 else "a number of more than 20 digits"
+    text = repr(value)
+    return text if len(text) <= 60 else text[:57] + "..."
