@@ -28,7 +28,7 @@ def start_up() -> Iterator[Row]:
         "def one(): 'A command.'\n"
         "main()"
     )
-    ours = [sys.executable, "-c", "from obrin.cli.main import run; run()", "--help"]
+    ours = [sys.executable, "-c", "from obrin.cli.entry import run; run()", "--help"]
     theirs = [sys.executable, "-c", bare, "--help"]
 
     def run(command: list[str]) -> Callable[[], object]:

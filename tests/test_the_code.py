@@ -58,7 +58,7 @@ def test_files_stay_small_and_say_what_they_are(path: Path) -> None:
 def test_help_imports_nothing_heavy() -> None:
     code = (
         "import sys; sys.argv=['obrin','--help']\n"
-        "from obrin.cli.main import run\n"
+        "from obrin.cli.entry import run\n"
         "try: run()\nexcept SystemExit: pass\n"
         "heavy={'rich','pydantic','httpx','asyncio','cryptography','yaml','numpy','starlette'}\n"
         "print(sorted(heavy & set(sys.modules)), file=sys.stderr)"

@@ -1,6 +1,6 @@
 """`python -m obrin`."""
 
-from obrin.cli.main import run
+from obrin.cli.entry import run
 
 if __name__ == "__main__":
     run()

@@ -89,7 +89,7 @@ def serve(address: str) -> None:
 
 def _run(connection: socket.socket) -> None:
     """In the child: become the program, and tell its exit code."""
-    from obrin.cli.main import run
+    from obrin.cli.entry import run
 
     signal.signal(signal.SIGCHLD, signal.SIG_DFL)
     asked = json.loads(connection.makefile("rb").readline())

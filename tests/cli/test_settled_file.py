@@ -81,7 +81,7 @@ def values(folder: Folder) -> dict[str, object]:
     config = json.loads((folder.path / "packs/design/quay-gw/config.json").read_text())
     neighbour = config["obrin-bgp:bgp"]["neighbor"][0]
     trace = folder.obrin("routes", "quay-gw", "--json").good().json
-    return {"pack": neighbour["peer-as"], "model": trace}
+    return {"pack": neighbour["remote-autonomous-system"], "model": trace}
 
 
 def test_check_and_handover_see_the_same_edited_value(folder) -> None:

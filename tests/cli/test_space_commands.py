@@ -281,7 +281,9 @@ def test_a_template_of_ones_own_is_rendered_whole_or_not_at_all(folder: Folder) 
     assert (folder.path / "packs" / "design" / "hh-east" / "dev.cfg").read_text() == shown
     before = folder.files()
     folder.write("bad.j2", TEMPLATE + "{{ tunels }}\n")
-    folder.obrin("handover", "--template", "bad.j2").bad(2, "bad.j2:5:1: 'tunels' is undefined")
+    folder.obrin("handover", "--template", "bad.j2").bad(
+        2, "bad.j2:5:4: 'tunels' means nothing here"
+    )
     (folder.path / "bad.j2").unlink()
     assert folder.files() == before
     folder.write("dev.cfg.j2", "{{ tunnels[0].key }}")

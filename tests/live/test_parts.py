@@ -22,6 +22,7 @@ from obrin.core.handover.standard_data import (
 )
 from obrin.core.ipsec.suite import SHIPPED
 from obrin.core.reach.filters import filter_of
+from obrin.live import templates
 from obrin.live.connect.execute import execute
 from obrin.live.connect.journal import Journal
 from obrin.live.connect.steps import CloudStep
@@ -363,16 +364,44 @@ def test_restconf_errors_are_in_its_own_form(gateway, method, path, body, status
 
 
 @pytest.mark.parametrize(
+    "text",
+    [
+        "{% for i in range(99999) %}{% for j in range(99999) %}{% endfor %}{% endfor %}",
+        "{{ 'x' * 10**10 }}",
+        "{% set x = ['y' * 10**9, 'z' * 10**9] %}",
+        "{% for i in range(9999) %}{{ 'x' * 100000 }}{% endfor %}",
+        "{% macro m() %}{{ m() }}{% endmacro %}{{ m() }}",
+    ],
+)
+def test_a_template_without_an_end_is_a_message(text: str, monkeypatch) -> None:
+    monkeypatch.setattr(templates, "SECONDS", 2)
+    context = template_context(settled_of(), "quay-gw", None)
+    with pytest.raises(TemplateFault, match=r"^t\.j2:1:"):
+        render_template(text, Path("t.j2"), context)
+
+
+@pytest.mark.parametrize(
     ("text", "words"),
     [
         (
             "{% for t in tunnels %}\n{{ t.mut }}{% endfor %}",
-            "t.j2:2:1: 'dict object' has no attribute 'mut'",
+            "t.j2:2:6: 'mut' is no part of this value, which has: name, ",
         ),
         ("{% for %}", "t.j2:1:1: "),
-        ("{{ gateway.__class__.mro() }}", "t.j2:1:1: "),
-        ("{{ 1 / 0 }}", "t.j2:1:1: division by zero"),
-        ("{{ tunnels[0].key }}", "has no attribute 'key'"),
+        ("{{ gateway.__class__.mro() }}", "t.j2:1:12: this cannot be computed: '__class__'"),
+        ("{{ 1 / 0 }}", "t.j2:1:1: this cannot be computed: division by zero"),
+        ("{{ tunnels[0].key }}", "'key' is no part of this value"),
+        (
+            "{% for t in tunnels %}{{ t.suite.name }}{% endfor %}",
+            "t.j2:1:34: 'name' is no part of this value, which is a text and has no parts",
+        ),
+        (
+            "\n\n{{ tunnels.name }}",
+            "t.j2:3:12: 'name' is no part of this value, which is a list of 2",
+        ),
+        ("{{ region.x }}", "which is nothing (it is not set)"),
+        ("{{ nowhere }}", "'nowhere' means nothing here. Names at the top are: bgp, "),
+        ("{{ gateway + 1 }}", "t.j2:1:1: this cannot be computed"),
         ("{% for i in range(10**9) %}x{% endfor %}", "t.j2:1:1: "),
     ],
 )

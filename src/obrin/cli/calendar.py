@@ -8,6 +8,7 @@ from pathlib import Path
 import click
 
 from obrin.cli.common import console, design_option, echo_json, json_option, print_table, project_of
+from obrin.core.calendar.days import day_after
 
 
 @click.command()
@@ -38,7 +39,9 @@ def calendar(
     _, settled = project.settled()
     today = project.today
     found = endings(settled, project.keys.made(), project.dated(settled))
-    shown = [e for e in found if within is None or e.day <= today + timedelta(days=within)]
+    shown = [
+        e for e in found if within is None or e.day <= day_after(today, timedelta(days=within))
+    ]
     if target is not None:
         write_whole_bytes(Path(target), as_icalendar(settled.name, shown, project.now))
         click.echo(f"{target} written: {len(shown)} days.", err=as_json)

@@ -8,16 +8,19 @@ import click
 
 from obrin.cli.certificates import certificates, need_gateway, opened
 from obrin.cli.common import ask_secret, design_option, echo_json, json_option, writes
-from obrin.core.errors import ObrinError
+from obrin.core.errors import ObrinError, OutsideError
+from obrin.live.files import read_file
 
 __all__ = ["certificates"]
 
 
 def _read(path: str) -> bytes:
     try:
-        return Path(path).read_bytes()
-    except OSError as error:
-        raise ObrinError(f"{path} cannot be read: {error.strerror}. Check the path") from None
+        return read_file(Path(path), 16 << 20)
+    except FileNotFoundError:
+        raise ObrinError(f"{path} cannot be read: there is no such file. Check the path") from None
+    except OutsideError as error:
+        raise ObrinError(f"{path} {error}. Check the path") from None
 
 
 _SEALED = click.option(

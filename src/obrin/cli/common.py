@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any, TypeVar, cast
 
 import click
 
+from obrin.core.text import clean
 from obrin.live.project import Project, find_project
 
 if TYPE_CHECKING:
@@ -125,7 +126,7 @@ def print_table(
     for index, name in enumerate(head):
         table.add_column(name, overflow="fold", no_wrap=index == 0 and len(head) > 2)
     for row in rows:
-        table.add_row(*(Text(cell, style=(styles or {}).get(cell, "")) for cell in row))
+        table.add_row(*(Text(clean(cell), (styles or {}).get(cell, "")) for cell in row))
     out.print(table)
 
 

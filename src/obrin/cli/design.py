@@ -178,9 +178,7 @@ def settle(
     document = project.read()
     before = project.read_choices(document.design, anew)
     for place in anew:
-        if place != "all" and before == project.read_choices(
-            document.design, tuple(p for p in anew if p != place)
-        ):
+        if not project.was_settled(place):
             raise ObrinError(f"nothing was settled at '{place}'. See {project.settled_path.name}")
     choices = project.settle(document.design, before)
     settled = build_settled(document.design, choices, project.today)

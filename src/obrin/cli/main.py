@@ -9,6 +9,10 @@ from typing import Any
 
 import click
 
+from obrin.core.text import clean
+
+MOST_PROBLEMS = 200
+
 STAGES: dict[str, dict[str, tuple[str, str]]] = {
     "Design": {
         "new": ("obrin.cli.design", "Write a starting design from a few facts."),
@@ -83,29 +87,93 @@ def obrin() -> None:
     """
 
 
-def run() -> Any:
-    """The program. Exit codes: 0 good, 1 findings, 2 usage or input, 3 outside, 130 interrupted."""
+def run() -> int:
+    """Everything that ends a command, as an exit code (see entry.py) and at most a few lines."""
+    _prepare_streams()
+    try:
+        code = _run()
+        for stream in (sys.stdout, sys.stderr):
+            stream.flush()
+        return code
+    except BrokenPipeError:
+        _abandon(sys.stdout, sys.stderr)  # whoever read has enough
+        return 0
+    except OSError as error:
+        _abandon(sys.stdout)
+        name = f" {clean(str(error.filename))}" if error.filename else ""
+        _say(f"obrin:{name}: {error.strerror or type(error).__name__}" if name else
+             f"obrin: cannot go on: {error.strerror or type(error).__name__}")  # fmt: skip
+        return 3
+    except Exception as error:  # the one place that turns whatever escapes into one line
+        from obrin.cli.escaped import tell
+
+        _abandon(sys.stdout)
+        return tell(error, _command())
+
+
+def _run() -> int:
     from obrin.core.errors import DesignError, ObrinError
 
     code: Any = 0
     try:
         code = obrin.main(standalone_mode=False)
-    except click.exceptions.Abort:
-        click.echo("interrupted", err=True)
+    except (click.exceptions.Abort, KeyboardInterrupt):
+        _say("interrupted")
         code = 130
     except click.ClickException as error:
-        error.show()
+        said = error.format_message()
+        if clean(said) == said:
+            error.show()
+        else:
+            _say(f"Error: {said}")
         code = error.exit_code
     except DesignError as error:
-        for problem in error.problems:
-            click.echo(str(problem), err=True)
+        for problem in error.problems[:MOST_PROBLEMS]:
+            _say(str(problem))
         if len(error.problems) > 1:
-            click.echo(f"{len(error.problems)} mistakes.", err=True)
+            _say(f"{len(error.problems)} mistakes.")
         code = error.exit_code
     except ObrinError as error:
-        click.echo(f"obrin: {error}", err=True)
+        _say(f"obrin: {error}")
         code = error.exit_code
-    except BrokenPipeError:
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        code = 0
-    sys.exit(code if isinstance(code, int) else 0)
+    return code if isinstance(code, int) else 0
+
+
+def _say(text: str) -> None:
+    """On stderr; whatever came from outside cannot act on the terminal, and has an end."""
+    click.echo(clean(text), err=True)
+
+
+def _command() -> str:
+    """The words that name a command, and nothing that was given to it."""
+    words = []
+    group: click.Command | None = obrin
+    for word in sys.argv[1:]:
+        if not isinstance(group, click.Group) or word not in group.list_commands(
+            click.Context(group)
+        ):
+            break
+        words.append(word)
+        group = group.get_command(click.Context(group), word)
+    return " ".join(words)
+
+
+def _prepare_streams() -> None:
+    """A closed stream is nobody listening; what cannot be encoded is shown escaped."""
+    for name in ("stdout", "stderr"):
+        stream = getattr(sys, name)
+        if stream is None:
+            setattr(sys, name, open(os.devnull, "w", encoding="utf-8"))  # noqa: SIM115
+        elif hasattr(stream, "reconfigure"):
+            stream.reconfigure(errors="backslashreplace")
+    if sys.stdin is None:
+        sys.stdin = open(os.devnull, encoding="utf-8")  # noqa: SIM115
+
+
+def _abandon(*streams: Any) -> None:
+    """Nothing more goes out there, not even when Python tidies up."""
+    for stream in streams:
+        try:
+            os.dup2(os.open(os.devnull, os.O_WRONLY), stream.fileno())
+        except (OSError, ValueError):
+            continue

@@ -8,7 +8,11 @@ from typing import TYPE_CHECKING
 import click
 
 from obrin.cli.common import console, echo_json, print_table
-from obrin.core.errors import ObrinError
+from obrin.core.errors import ObrinError, OutsideError
+from obrin.live.files import read_file
+
+MOST_BYTES = 1 << 30
+"""Of a dump of routing tables."""
 
 if TYPE_CHECKING:
     from obrin.core.design.settled import Settled
@@ -21,9 +25,11 @@ def compare(settled: Settled, table: str | None, file: str, *, as_json: bool) ->
 
     place = _router(settled, table)
     try:
-        dump = read_dump(Path(file).read_bytes())
-    except OSError as error:
-        raise ObrinError(f"{file} cannot be read: {error.strerror}. Check the path") from None
+        dump = read_dump(read_file(Path(file), MOST_BYTES))
+    except FileNotFoundError:
+        raise ObrinError(f"{file} cannot be read: there is no such file. Check the path") from None
+    except OutsideError as error:
+        raise ObrinError(f"{file} {error}. Check the path") from None
     except MrtError as error:
         raise ObrinError(f"{file}: {error}. Give a whole MRT file") from None
     found = list(differences(settled, place, dump.peer))

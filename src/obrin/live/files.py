@@ -13,6 +13,7 @@ from __future__ import annotations
 
 import contextlib
 import os
+import stat
 from pathlib import Path
 
 from obrin.core.errors import OutsideError
@@ -25,6 +26,29 @@ ASIDE = ".obrin-new"
 def cannot(what: str, path: Path, error: OSError) -> OutsideError:
     """One wording for what the system refuses."""
     return OutsideError(f"cannot {what} {path}: {error.strerror or error}. Check the folder")
+
+
+def read_file(path: Path, most: int) -> bytes:
+    """An ordinary file of bounded size: no pipe that never ends, no device.
+
+    Raises FileNotFoundError, and OutsideError with words that stand after the file's name.
+    """
+    try:
+        # Not even opening a pipe may wait for somebody at its other end.
+        descriptor = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
+        with os.fdopen(descriptor, "rb") as file:
+            status = os.fstat(descriptor)
+            if not stat.S_ISREG(status.st_mode):
+                raise OutsideError("is no ordinary file")
+            if status.st_size <= most:
+                return file.read(most)
+    except FileNotFoundError:
+        raise
+    except OSError as error:
+        raise OutsideError(f"cannot be read: {error.strerror or error}") from None
+    except ValueError as error:
+        raise OutsideError(f"is no name of a file: {error}") from None
+    raise OutsideError(f"has {status.st_size:,} bytes; at most {most:,} are read")
 
 
 def folder_of_ours(path: Path) -> None:

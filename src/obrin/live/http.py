@@ -9,6 +9,7 @@ from typing import Any
 import httpx
 
 from obrin.core.errors import OutsideError
+from obrin.core.text import clean
 
 Json = dict[str, Any]
 YANG_JSON = {"Content-Type": "application/yang-data+json"}
@@ -66,10 +67,10 @@ def _detail(response: httpx.Response) -> str:
     try:
         data = response.json()
         if "ietf-restconf:errors" in data:
-            return str(data["ietf-restconf:errors"]["error"][0]["error-message"])
-        return str(data.get("detail") or data.get("title"))
+            return clean(str(data["ietf-restconf:errors"]["error"][0]["error-message"]), 500)
+        return clean(str(data.get("detail") or data.get("title")), 500)
     except (ValueError, KeyError, IndexError, AttributeError, TypeError):
-        return response.reason_phrase
+        return clean(response.reason_phrase, 100)
 
 
 class GatewayClient(Client):

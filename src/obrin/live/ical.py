@@ -6,6 +6,7 @@ import hashlib
 from collections.abc import Iterable
 from datetime import datetime, timedelta
 
+from obrin.core.calendar.days import day_after
 from obrin.core.calendar.endings import Ending
 
 
@@ -22,7 +23,7 @@ def as_icalendar(design: str, endings: Iterable[Ending], now: datetime) -> bytes
         event.add("uid", f"{_digest(design, ending)}@obrin.invalid")
         event.add("dtstamp", now)
         event.add("dtstart", ending.day)
-        event.add("dtend", ending.day + timedelta(days=1))
+        event.add("dtend", day_after(ending.day, timedelta(days=1)))
         event.add("summary", f"{design}: {ending.what}")
         event.add("description", f"Then: {ending.then}.\nCure: {ending.cure}.")
         event.add("categories", [ending.kind])

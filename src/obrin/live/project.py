@@ -23,8 +23,8 @@ from obrin.core.design.reader import MAX_BYTES
 from obrin.core.design.settle import settle, without
 from obrin.core.design.settled import Settled
 from obrin.core.design.settling.judge import judge_choices
-from obrin.core.errors import DesignError, ObrinError, Problem
-from obrin.live.files import private_folder, write_whole
+from obrin.core.errors import DesignError, ObrinError, OutsideError, Problem
+from obrin.live.files import private_folder, read_file, write_whole
 from obrin.live.lock import project_lock
 from obrin.live.secrets.file import PASSPHRASE, Passphrase, SecretFile, ask_passphrase
 from obrin.live.secrets.store import KeyStore
@@ -113,7 +113,7 @@ class Project:
         if not os.environ.get(PASSPHRASE) and self._keyring_note.exists():
             from obrin.live.secrets.keyring import look_up
 
-            found = look_up(self._keyring_note.read_text(encoding="utf-8").strip())
+            found = look_up(read_text(self._keyring_note).strip())
             if found is not None:
                 return found
         return ask_passphrase()
@@ -133,7 +133,7 @@ class Project:
         if self._keyring_note.exists():
             from obrin.live.secrets.keyring import take_out
 
-            take_out(self._keyring_note.read_text(encoding="utf-8").strip())
+            take_out(read_text(self._keyring_note).strip())
             self._keyring_note.unlink()
 
     @cached_property
@@ -201,19 +201,26 @@ class Project:
 
         Empty when nothing was settled yet.
         """
-        if not os.path.lexists(self.settled_path):
-            return {}
-        text, source = read_text(self.settled_path), str(self._shown(self.settled_path))
-        choices = without(parse_choices(text, source), anew)
-        judge_choices(design, choices, self.offering(design), Locator(text, source))
+        choices, locator = self._settled_file()
+        choices = without(choices, anew)
+        judge_choices(design, choices, self.offering(design), locator)
         return choices
+
+    def _settled_file(self) -> tuple[dict[str, Choice], Locator]:
+        source = str(self._shown(self.settled_path))
+        if not os.path.lexists(self.settled_path):
+            return {}, Locator("", source)
+        text = read_text(self.settled_path)
+        return parse_choices(text, source), Locator(text, source)
+
+    def was_settled(self, place: str) -> bool:
+        """Whether the settled file holds something at or below a place (`all`: anything)."""
+        choices, _ = self._settled_file()
+        return place == "all" or without(choices, (place,)) != choices
 
     def changed_by_hand(self) -> list[str]:
         """Places whose value in the settled file is not the one that was written there."""
-        if not os.path.lexists(self.settled_path):
-            return []
-        choices = parse_choices(read_text(self.settled_path), str(self._shown(self.settled_path)))
-        return [key for key, choice in choices.items() if choice.by_hand]
+        return [key for key, choice in self._settled_file()[0].items() if choice.by_hand]
 
     def write_choices(self, choices: Mapping[str, Choice]) -> None:
         write_whole(self.settled_path, format_choices(choices), 0o644, durable=True)
@@ -274,10 +281,7 @@ class Project:
 def read_text(path: Path) -> str:
     """Raises DesignError when the file cannot be read as UTF-8 text."""
     try:
-        if path.stat().st_size > MAX_BYTES:
-            what = f"the file has {path.stat().st_size:,} bytes; at most {MAX_BYTES:,} are read"
-            raise DesignError([Problem(str(path), what, "Split it, or check that it is the file")])
-        return path.read_text(encoding="utf-8-sig")
+        return read_file(path, MAX_BYTES).decode("utf-8-sig")
     except FileNotFoundError:
         fix = "Make one with 'obrin new', or name it with --design"
         raise DesignError([Problem(str(path), "there is no such file", fix)]) from None
@@ -285,10 +289,8 @@ def read_text(path: Path) -> str:
         raise DesignError(
             [Problem(str(path), f"not UTF-8 text (byte {error.start})", "Save it as UTF-8")]
         ) from None
-    except OSError as error:
-        raise DesignError(
-            [Problem(str(path), f"cannot be read: {error.strerror}", "Check the path")]
-        ) from None
+    except OutsideError as error:
+        raise DesignError([Problem(str(path), str(error), "Check the path")]) from None
 
 
 def find_project(given: str | None) -> Project:

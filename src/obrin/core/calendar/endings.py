@@ -6,6 +6,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from datetime import date, timedelta
 
+from obrin.core.calendar.days import day_after
 from obrin.core.design.settled import Settled
 
 
@@ -25,7 +26,7 @@ class Ending:
         """`ended`, `act now` within the lead time, or `later`."""
         if self.day < today:
             return "ended"
-        return "act now" if self.day <= today + timedelta(days=self.lead) else "later"
+        return "act now" if self.day <= day_after(today, timedelta(days=self.lead)) else "later"
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,7 +66,7 @@ def _keys(settled: Settled, made: Mapping[str, str]) -> Iterator[Ending]:
         day = made.get(tunnel.label)
         if day is not None:
             yield Ending(
-                date.fromisoformat(day) + timedelta(seconds=life), "key", tunnel.label,
+                day_after(date.fromisoformat(day), timedelta(seconds=life)), "key", tunnel.label,
                 f"the key of {tunnel.label} reaches the age that the policy allows",
                 "an audit finds it; who has seen it can still use it",
                 f"'obrin keys rotate {tunnel.label}'", 30,

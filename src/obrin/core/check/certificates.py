@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from datetime import datetime, timedelta
 
+from obrin.core.calendar.days import time_after
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.settled import Settled
 from obrin.core.handover.secrets import CertificateFiles, Secrets
@@ -42,7 +43,7 @@ def certificates(settled: Settled, secrets: Secrets, now: datetime) -> Iterator[
                 "IKE_AUTH fails with AUTHENTICATION_FAILED, and no screen says why", fix,
             )  # fmt: skip
         ends = _ends(found)
-        if ends is not None and now <= ends <= now + LEAD:
+        if ends is not None and now <= ends <= time_after(now, LEAD):
             yield Finding(
                 Severity.WARNING, "certificate-ends", here,
                 f"the certificate of {name} ends on {ends:%Y-%m-%d}",

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from datetime import date, timedelta
 
+from obrin.core.calendar.days import day_after
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.settled import Settled
 
@@ -35,7 +36,7 @@ def ended(settled: Settled, made: Mapping[str, str], today: date) -> Iterator[Fi
         day = made.get(tunnel.label)
         if life is None or day is None:
             continue
-        if date.fromisoformat(day) + timedelta(seconds=life) < today:
+        if day_after(date.fromisoformat(day), timedelta(seconds=life)) < today:
             yield Finding(
                 Severity.ERROR, "key-old", ("links", tunnel.link, "tunnels", tunnel.name),
                 f"the key of {tunnel.label} was made on {day}, longer ago than the policy allows",

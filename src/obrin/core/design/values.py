@@ -13,11 +13,13 @@ from obrin.core.address.prefix import Prefix, parse_ipv4, parse_prefix
 
 Name = Annotated[str, StringConstraints(pattern=r"^[a-z0-9][a-z0-9-]{0,62}$")]
 
-_DURATION = re.compile(r"([0-9]+(?:\.[0-9]+)?)\s*(ms|s|min|h|d)\Z")
+LONGEST = 36525 * 86400.0
+"""Seconds in a hundred years; nothing that Obrin plans lasts longer."""
+_DURATION = re.compile(r"([0-9]{1,12}(?:\.[0-9]{1,9})?)\s*(ms|s|min|h|d)\Z")
 _SECONDS = {"ms": 0.001, "s": 1.0, "min": 60.0, "h": 3600.0, "d": 86400.0}
-_RATE = re.compile(r"([0-9]+(?:\.[0-9]+)?)\s*(kbit/s|Mbit/s|Gbit/s)\Z")
+_RATE = re.compile(r"([0-9]{1,12}(?:\.[0-9]{1,9})?)\s*(kbit/s|Mbit/s|Gbit/s)\Z")
 _MEGABITS = {"kbit/s": 0.001, "Mbit/s": 1.0, "Gbit/s": 1000.0}
-_GROWTH = re.compile(r"([0-9]+(?:\.[0-9]+)?)\s*(%|doublings?)\Z")
+_GROWTH = re.compile(r"([0-9]{1,6}(?:\.[0-9]{1,9})?)\s*(%|doublings?)\Z")
 _AS_RANGE = re.compile(r"([0-9]{1,10})(?:-([0-9]{1,10}))?\Z")
 _FLOW = re.compile(r"(tcp|udp)/([0-9]{1,5})(?:-([0-9]{1,5}))?\Z")
 
@@ -111,7 +113,10 @@ def parse_duration(value: Any) -> float:
     match = _DURATION.match(value) if isinstance(value, str) else None
     if match is None:
         raise ValueError(f"{value!r} is not a time; write for example '3600 s', '60 min' or '8 h'")
-    return float(match[1]) * _SECONDS[match[2]]
+    seconds = float(match[1]) * _SECONDS[match[2]]
+    if seconds > LONGEST:
+        raise ValueError(f"{value!r} is more than a hundred years")
+    return seconds
 
 
 def parse_day(value: Any) -> date:

@@ -184,8 +184,9 @@ def _match(names: list[str], columns: Mapping[str, str], source: str) -> dict[st
     lower = {name.lower().replace("_", " ").replace("-", " "): name for name in reversed(names)}
     for wanted, column in columns.items():
         known = lower.get(column.lower().replace("_", " ").replace("-", " "))
-        if known is None and column.isdigit() and 1 <= int(column) <= len(names):
-            known = names[int(column) - 1]
+        number = int(column) if column.isdecimal() and len(column) < 6 else 0
+        if known is None and 1 <= number <= len(names):
+            known = names[number - 1]
         if known is None:
             fix = f"Columns are: {', '.join(names)}"
             raise DesignError([Problem(f"{source}:1:1", f"there is no column '{column}'", fix)])

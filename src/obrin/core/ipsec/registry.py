@@ -146,7 +146,7 @@ def by_name(kind: Kind, name: str) -> Algorithm:
     Raises KeyError whose message lists the names that exist.
     """
     wanted = name.strip().upper().replace("_", "-")
-    if kind is Kind.GROUP and wanted.isdigit():
+    if kind is Kind.GROUP and wanted.isdigit() and len(wanted) < 6:
         found = _BY_NUMBER.get((kind, int(wanted), None))
     else:
         found = _BY_NAME.get((kind, wanted))

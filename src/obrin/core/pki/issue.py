@@ -14,6 +14,7 @@ from cryptography.hazmat.primitives.asymmetric import ec, ed25519, rsa
 from cryptography.hazmat.primitives.hashes import SHA256, SHA384, SHA512
 from cryptography.x509.oid import NameOID
 
+from obrin.core.calendar.days import time_after
 from obrin.core.pki.names import DAMAGED, IPSEC_IKE, general_name
 from obrin.core.pki.read import PrivateKey
 
@@ -86,7 +87,7 @@ def make_revocations(
         x509.CertificateRevocationListBuilder()
         .issuer_name(issuing.subject)
         .last_update(span.now - CLOCK_SLACK)
-        .next_update(span.now + span.life)
+        .next_update(time_after(span.now, span.life))
         .add_extension(x509.CRLNumber(span.serial), critical=False)
         .add_extension(_by(issuing), critical=False)
     )
@@ -124,7 +125,7 @@ def _builder(
         .public_key(key)
         .serial_number(span.serial)
         .not_valid_before(span.now - CLOCK_SLACK)
-        .not_valid_after(min(span.now + span.life, latest))
+        .not_valid_after(min(time_after(span.now, span.life), latest))
         .add_extension(x509.SubjectKeyIdentifier.from_public_key(key), critical=False)
     )
 
@@ -133,7 +134,7 @@ def _authority(
     issuer: x509.Name, subject: x509.Name, public: PublicKey, key: PrivateKey, span: Span,
     *, below: int,
 ) -> x509.Certificate:  # fmt: skip
-    latest = span.now + span.life
+    latest = time_after(span.now, span.life)
     builder = (
         _builder(issuer, subject, public, span, latest)
         .add_extension(x509.BasicConstraints(ca=True, path_length=below), critical=True)

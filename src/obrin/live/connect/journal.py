@@ -9,6 +9,8 @@ from __future__ import annotations
 import sqlite3
 import threading
 import time
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 from obrin.core.errors import OutsideError
@@ -26,16 +28,23 @@ CREATE TABLE IF NOT EXISTS step (
 class Journal:
     def __init__(self, path: Path) -> None:
         self._lock = threading.Lock()
-        try:
+        self._path = path
+        with self._trouble():
             self._database = sqlite3.connect(path, timeout=10, check_same_thread=False)
             self._database.execute("PRAGMA journal_mode=WAL")
             self._database.execute("PRAGMA synchronous=FULL")  # on the disk before the act
             self._database.execute(_SCHEMA)
             self._database.commit()
+
+    @contextmanager
+    def _trouble(self) -> Iterator[None]:
+        """A damaged file, a full disk, a folder that cannot be written."""
+        try:
+            yield
         except sqlite3.Error as error:
             raise OutsideError(
-                f"the journal {path} cannot be used: {error}. Move it away and connect again: "
-                "nothing is made twice"
+                f"the journal {self._path} cannot be used: {error}. Make room, or move it away and "
+                "connect again: nothing is made twice"
             ) from error
 
     def close(self) -> None:
@@ -48,7 +57,7 @@ class Journal:
         self._write(name, "done", note)
 
     def _write(self, name: str, state: str, note: str) -> None:
-        with self._lock:
+        with self._lock, self._trouble():
             self._database.execute(
                 "INSERT INTO step VALUES (?, ?, ?, ?) ON CONFLICT (name) DO UPDATE SET "
                 "state = excluded.state, note = excluded.note, updated = excluded.updated",
@@ -58,13 +67,13 @@ class Journal:
 
     def unfinished(self) -> list[str]:
         """Steps that were begun and not verified, in the order in which they began."""
-        with self._lock:
+        with self._lock, self._trouble():
             rows = self._database.execute(
                 "SELECT name FROM step WHERE state = 'begun' ORDER BY updated"
             )
             return [row[0] for row in rows]
 
     def forget(self) -> None:
-        with self._lock:
+        with self._lock, self._trouble():
             self._database.execute("DELETE FROM step")
             self._database.commit()

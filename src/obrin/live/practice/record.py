@@ -69,7 +69,7 @@ def read_record(folder: Path) -> World | None:
     try:
         data = json.loads((folder / WORLD).read_text(encoding="utf-8"))
         return _checked(data)
-    except (OSError, ValueError, TypeError, RecursionError):
+    except (OSError, AttributeError, ValueError, TypeError, RecursionError):
         return None
 
 
