@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from datetime import datetime, timedelta
 
 from obrin.core.address.prefix import parse_ipv4
@@ -9,7 +10,12 @@ from obrin.core.design.offering import PRACTICE_CLOUD
 from obrin.core.design.settled import Settled
 from obrin.core.handover.pack import make_pack
 from obrin.core.handover.secrets import CertificateFiles, Secrets
-from obrin.live.connect.steps import CloudStep, cloud_tunnel_name, connect_steps
+from obrin.live.connect.steps import (
+    RESOURCE_KINDS,
+    CloudStep,
+    cloud_tunnel_name,
+    connect_steps,
+)
 from obrin.live.practice.cloud.fabric import Fabric
 from obrin.live.practice.cloud.store import Store
 from obrin.live.practice.from_standard import node_config
@@ -77,8 +83,13 @@ class VirtualWorld:
     def run(self, seconds: float) -> None:
         until = self.now + seconds
         while True:
+            self.store.handle_timer(self.now)
+            if self.dirty:
+                self.dirty = False
+                self.fabric.rebuild(self.now)
             self._move()
             due = min(
+                self.store.next_timer(),
                 self.fabric.pump(self.now),
                 *(n.next_timer() for n in self.nodes.values()),
                 *(h.next_timer() for h in self.hosts.values()),
@@ -152,6 +163,34 @@ class VirtualWorld:
             host.forget(query)
             self.run(0.05)
         return max(gap, self.now - last - 0.05)
+
+    def change(self, settled: Settled, tick: Callable[[], None]) -> None:
+        """Connect again with another design, as the program does; `tick` lets time pass."""
+        keys = {t.label: f"key-of-{t.label}-1234567890" for t in settled.tunnels()}
+        secrets = Secrets(keys, {})
+        packs = {name: make_pack(settled, name, secrets) for name in settled.gateways}
+        done: set[str] = set()
+        steps = [s for s in connect_steps(settled, packs, secrets) if isinstance(s, CloudStep)]
+        for step in sorted(steps, key=lambda s: RESOURCE_KINDS.index(s.kind)):
+            assert step.needs <= done, step.name
+            held = self.store.resources.get((step.kind, step.resource))
+            etag = None if held is None else self.store.etag(held)
+            self.store.put(step.kind, step.resource, step.body, etag, self.now)
+            while self.store.running(step.kind, step.resource) is not None:
+                tick()
+            done.add(step.name)
+        wanted = {(s.kind, s.resource) for s in steps}
+        for kind in reversed(RESOURCE_KINDS):
+            for key in [k for k in self.store.resources if k[0] == kind and k not in wanted]:
+                self.store.delete(*key, self.now)
+                while self.store.running(*key) is not None:
+                    tick()
+        for name, pack in packs.items():
+            config = node_config(pack.config, pack.keys, wall)
+            self.hosts[name].take(config.host_places())
+            self.nodes[name].take(config, self.now)
+            tick()
+        self.settled = settled
 
     def cut(self, label: str) -> None:
         tunnel = next(t for t in self.settled.tunnels() if t.label == label)

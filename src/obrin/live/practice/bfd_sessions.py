@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Collection, Mapping
 
+from obrin.live.practice.node_changes import watched
 from obrin.live.practice.node_config import NodeTunnel
 from obrin.wire.bfd import PORT, TTL, BfdSession, BfdState
 from obrin.wire.errors import PacketError
@@ -17,14 +18,27 @@ class BfdSessions:
     """`dead` are tunnels whose session was up and is not any more."""
 
     def __init__(self, configs: Mapping[str, NodeTunnel], rng: Callable[[int], bytes]) -> None:
-        self._configs = {name: c for name, c in configs.items() if c.bfd is not None}
-        self.sessions = {
-            name: BfdSession(number, *c.bfd, rng)
-            for number, (name, c) in enumerate(self._configs.items(), 1)
-            if c.bfd is not None
-        }
+        self._rng = rng
+        self._number = 0
+        self._configs: dict[str, NodeTunnel] = {}
+        self.sessions: dict[str, BfdSession] = {}
         self.dead: set[str] = set()
         self._was_up: set[str] = set()
+        self.take(configs, (), 0.0)
+
+    def take(self, configs: Mapping[str, NodeTunnel], up: Collection[str], now: float) -> None:
+        """Other tunnels to watch; a session that can go on does. `up` are tunnels that carry."""
+        before, self._configs = self._configs, dict(configs)
+        for name in list(self.sessions):
+            if name not in configs or not watched(before.get(name), configs[name]):
+                self.tunnel_down(name, now)
+                del self.sessions[name]
+        for name, config in configs.items():
+            if config.bfd is not None and name not in self.sessions:
+                self._number += 1
+                self.sessions[name] = BfdSession(self._number, *config.bfd, self._rng)
+                if name in up:
+                    self.tunnel_up(name, now)
 
     def tunnel_up(self, name: str, now: float) -> None:
         """The tunnel can carry packets again: begin."""

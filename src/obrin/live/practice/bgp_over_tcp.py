@@ -23,8 +23,24 @@ class BgpOverTcp:
         self._opened: set[str] = set()
         self._alive: set[str] = set()
         for neighbour in neighbours.values():
-            self.speaker.add(neighbour.session, neighbour.policy, neighbour.announce)
-            tcp.listen(neighbour.session.local_address, PORT, self._accept)
+            self.add(neighbour)
+
+    def add(self, neighbour: NodeNeighbour) -> BgpSession:
+        """One session more; it has to be started."""
+        self._tcp.listen(neighbour.session.local_address, PORT, self._accept)
+        return self.speaker.add(neighbour.session, neighbour.policy, neighbour.announce)
+
+    def remove(self, name: str, now: float) -> None:
+        """Tell the peer that the session is over (RFC 4486, subcode 3), and forget it."""
+        session = self.sessions[name]
+        if name in self._opened:
+            session.cease(3, "not configured any more", now)
+            self._pump_one(name, session, now)
+        connection = self._connections.pop(name, None)
+        self._opened.discard(name)
+        if connection is not None:
+            connection.abort("not configured any more")
+        self.speaker.remove(name, now)
 
     @property
     def sessions(self) -> dict[str, BgpSession]:

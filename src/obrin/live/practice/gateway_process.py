@@ -144,14 +144,13 @@ class GatewayProcess:
         self._config, self._keys = config, keys
 
     def _swap(self, config: dict[str, Any], made: NodeConfig) -> None:
-        now = self._now()
-        if not self._node.take(made, now):
-            uplinks = {parse_ipv4(a): name for name, a in from_standard.uplinks(config).items()}
-            node, hosts = Node(self._name, made, os.urandom), Hosts(made.host_places(), os.urandom)
-            node.start(now)
-            self._node.stop(now)
-            self._kick()  # what the old one still has to say
-            self._node, self._hosts, self._uplinks = node, hosts, uplinks
+        uplinks = {parse_ipv4(a): name for name, a in from_standard.uplinks(config).items()}
+        # Built aside first: what cannot be built raises here, before anything has moved.
+        Node(self._name, made, os.urandom).start(self._now())
+        self._hosts.take(made.host_places())
+        self._node.take(made, self._now())
+        self._kick()  # what has ended still goes out by the old uplinks
+        self._uplinks = uplinks
         self._kick()
 
     # RESTCONF

@@ -21,7 +21,14 @@ class Hosts:
     """One practice host in every network, reachable by address."""
 
     def __init__(self, networks: Iterable[Prefix], rng: Callable[[int], bytes]) -> None:
-        self.by_address = {host_of(p): Host(host_of(p), rng) for p in networks}
+        self._rng = rng
+        self.by_address: dict[int, Host] = {}
+        self.take(networks)
+
+    def take(self, networks: Iterable[Prefix]) -> None:
+        """Other networks; hosts that are still in one stay as they are."""
+        wanted = dict.fromkeys(map(host_of, networks))
+        self.by_address = {a: self.by_address.get(a) or Host(a, self._rng) for a in wanted}
 
     def find(self, address: int) -> Host:
         host = self.by_address.get(address)

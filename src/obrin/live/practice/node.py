@@ -8,7 +8,7 @@ the cloud gateway's instances are both made of it.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 from obrin.core.address.prefix import format_address, parse_ipv4
 from obrin.core.address.table import PrefixTable
@@ -19,7 +19,9 @@ from obrin.core.routing.packet import PacketKey
 from obrin.live.practice.bfd_sessions import BfdSessions
 from obrin.live.practice.bgp_over_tcp import BgpOverTcp
 from obrin.live.practice.drops import NO_FLOW, DropLog, packet_key
+from obrin.live.practice.node_changes import changes_between
 from obrin.live.practice.node_config import NodeConfig
+from obrin.live.practice.origin import ON_LINK_TTL, judge_origin, selected
 from obrin.live.practice.spares import Spares
 from obrin.wire.bfd import BfdError
 from obrin.wire.errors import PacketError
@@ -44,8 +46,6 @@ from obrin.wire.packet import (
 from obrin.wire.readdress import readdress
 from obrin.wire.tcp import TcpStack
 
-ON_LINK_TTL = 255
-"""RFC 5082: what BGP and BFD leave with, and must still have at a peer that is on the link."""
 _NOT_SELECTED = "not in the tunnel's traffic selectors"
 
 
@@ -91,24 +91,43 @@ class Node:
         self.ike.close(now)
         self._settle(now)
 
-    def take(self, config: NodeConfig, now: float) -> bool:
-        """Take new rules, and new suites or secrets of tunnels, in place: the rest runs on.
-
-        False when more than that differs, and the node has to be made anew.
-        """
-        if not config.tunnels or config.tunnels.keys() != self.config.tunnels.keys():
-            return False
-        kept = {n: replace(t, peer=config.tunnels[n].peer) for n, t in self.config.tunnels.items()}
-        if replace(self.config, rules=config.rules, tunnels=kept) != config:
-            return False
-        changed = [t for n, t in config.tunnels.items() if t != self.config.tunnels[n]]
+    def take(self, config: NodeConfig, now: float) -> None:
+        """Another configuration in place: only what differs ends and begins, the rest runs on."""
+        changes = changes_between(self.config, config)
+        for name in changes.sessions_gone:
+            self.bgp.remove(name, now)
+        self._settle(now)  # what these sessions still had to say leaves by their tunnels
+        for name in changes.gone:
+            self.ike.remove(name, "not configured any more", now)
+        self._take_ike_events(now)
+        for name in changes.gone:
+            del self.states[name]
         self.config = config
+        self.states |= {name: TunnelCounters() for name in changes.new}
         self._rules = _rule_set(config)
+        self._own = {t.local_inside: name for name, t in config.tunnels.items()}
         self._selective = {name for name, t in config.tunnels.items() if t.selective}
-        for tunnel in changed:
-            self.ike.reconfigure(tunnel.peer, now)
+        for name in changes.anew:
+            self.ike.reconfigure(config.tunnels[name].peer, now)
+        self._take_ike_events(now)
+        for name in changes.new:
+            self.ike.add(config.tunnels[name].peer, now)
+        self._spares.take(config.tunnels, now)
+        self._bfd.take(config.tunnels, self._carrying(), now)
+        for name in changes.sessions_new:
+            session = self.bgp.add(config.neighbours[name])
+            session.start(now)
+            if name in self._carrying():
+                self.bgp.tunnel_up(name, now)
+        for name in changes.policies:
+            neighbour = config.neighbours[name]
+            self.bgp.speaker.change(name, neighbour.policy, neighbour.announce)
+        self._build_table()
         self._settle(now)
-        return True
+
+    def _carrying(self) -> set[str]:
+        """Tunnels with a child SA."""
+        return {name for name, tunnel in self.ike.tunnels.items() if tunnel.outbound is not None}
 
     # In
 
@@ -239,23 +258,16 @@ class Node:
             self._local.append(forwarded.encode())
 
     def _selected(self, name: str | None, packet: Ipv4, *, inwards: bool = False) -> bool:
-        """Whether the tunnel's child SA is for this packet (RFC 4301 sections 5.1 and 5.2)."""
         child = self.ike.tunnels[name].outbound if name is not None else None
-        if child is None:
-            return True
-        ends = (packet.destination, packet.source) if inwards else (
-            packet.source, packet.destination)  # fmt: skip
-        return all(
-            any(selector.holds(address) for selector in selectors)
-            for address, selectors in zip(ends, (child.local, child.remote), strict=True)
-        )
+        return child is None or selected(child, packet, inwards=inwards)
 
     def _for_me(self, packet: Ipv4, arrived_by: str | None, now: float) -> None:
         try:
             if packet.protocol == ICMP:
                 self._answer_echo(packet, now)
                 return
-            self._from_peer(packet, arrived_by)
+            own = self._own[packet.destination]
+            judge_origin(packet, self.config.tunnels[own], came_by_it=arrived_by == own)
             if packet.protocol == TCP:
                 self.tcp.receive(packet, now)
             elif packet.protocol == UDP:
@@ -265,17 +277,6 @@ class Node:
         except (PacketError, BfdError) as error:
             reason = error.reason if isinstance(error, PacketError) else "BFD that is refused"
             self._drop(f"for the gateway itself: {reason}", packet_key(packet))
-
-    def _from_peer(self, packet: Ipv4, arrived_by: str | None) -> None:
-        """What the gateway itself is told must come out of the tunnel that its address belongs to,
-        from the peer there, and untouched by any router (RFC 5082). Raises PacketError."""
-        tunnel = self.config.tunnels[self._own[packet.destination]]
-        if arrived_by != self._own[packet.destination]:
-            raise PacketError("it did not come out of that address's tunnel")
-        if packet.source != tunnel.remote_inside:
-            raise PacketError("it is not from the peer in the tunnel")
-        if packet.ttl != ON_LINK_TTL:
-            raise PacketError("it comes from beyond the link")
 
     def _answer_echo(self, packet: Ipv4, now: float) -> None:
         message = decode_icmp(packet.payload)
@@ -356,7 +357,8 @@ class Node:
             return True
         if isinstance(event, ChildDown):
             self._inbound.pop(event.child.spi_in, None)
-            if self.ike.tunnels[event.tunnel].outbound is None:
+            tunnel = self.ike.tunnels.get(event.tunnel)
+            if tunnel is None or tunnel.outbound is None:
                 self._note(now, event.tunnel, f"child SA down: {event.reason}")
                 self.bgp.tunnel_down(event.tunnel, now)
                 self._spares.elder_down(event.tunnel, now)
@@ -372,7 +374,8 @@ class Node:
         elif isinstance(event, Refused):
             who = "the peer" if event.by_peer else "this end"
             text = f"{event.notify} from {who}: {event.text}"
-            self.states[event.tunnel].last_refusal = text
+            if event.tunnel in self.states:
+                self.states[event.tunnel].last_refusal = text
             self._note(now, event.tunnel, text)
         return False
 
@@ -380,11 +383,7 @@ class Node:
         self.history.append((now, tunnel, text))
 
     def _build_table(self) -> None:
-        alive = {
-            name
-            for name, tunnel in self.ike.tunnels.items()
-            if tunnel.outbound is not None and name not in self._bfd.dead
-        }
+        alive = self._carrying() - self._bfd.dead
         routes = [
             Route(prefix, RouteKind.CONNECTED, name)
             for name, prefix in self.config.networks.items()

@@ -15,9 +15,17 @@ class Spares:
     """Starts a spare when none of its elders is up, and closes it when one is again."""
 
     def __init__(self, configs: Mapping[str, NodeTunnel], tunnels: Mapping[str, Tunnel]) -> None:
-        self._elders = {name: c.stands_in_for for name, c in configs.items() if c.stands_in_for}
         self._tunnels = tunnels
+        self._elders = _elders(configs)
         self._due = dict.fromkeys(self._elders, float("inf"))
+
+    def take(self, configs: Mapping[str, NodeTunnel], now: float) -> None:
+        """Other spares, or for others; those that were there before keep their time."""
+        self._elders = _elders(configs)
+        self._due = {
+            name: self._due.get(name, now + self._tunnels[name].config.liveness.give_up)
+            for name in self._elders
+        }
 
     def start(self, now: float) -> None:
         """The elders get the time in which they would be given up."""
@@ -52,3 +60,7 @@ class Spares:
     def _needed(self, name: str) -> bool:
         found = (self._tunnels.get(elder) for elder in self._elders[name])
         return not any(t is not None and t.outbound is not None for t in found)
+
+
+def _elders(configs: Mapping[str, NodeTunnel]) -> dict[str, tuple[str, ...]]:
+    return {name: c.stands_in_for for name, c in configs.items() if c.stands_in_for}

@@ -190,6 +190,10 @@ class BgpSession:
         out, self._events = self._events, []
         return out
 
+    @property
+    def established(self) -> bool:
+        return self._up
+
     # Inside
 
     @property

@@ -23,11 +23,12 @@ from obrin.wire.bgp.session import (
 
 @dataclass(slots=True, eq=False)
 class Neighbour:
-    """A session with its policy and both of its tables."""
+    """A session with its policy and its tables: what it told, what of it was taken."""
 
     session: BgpSession
     policy: SessionPolicy
     announce: tuple[Prefix, ...]
+    told: dict[Prefix, Path] = field(default_factory=dict)
     received: dict[Prefix, Path] = field(default_factory=dict)
     rejected: dict[Prefix, str] = field(default_factory=dict)
     announced: tuple[Prefix, ...] = ()
@@ -41,6 +42,7 @@ class Speaker:
         self.neighbours: dict[str, Neighbour] = {}
         self.decisions: dict[Prefix, Decision] = {}
         self.log: list[tuple[float, str, str]] = []
+        self._touched: set[Prefix] = set()
 
     def add(
         self, config: SessionConfig, policy: SessionPolicy, announce: tuple[Prefix, ...]
@@ -49,9 +51,33 @@ class Speaker:
         self.neighbours[config.name] = Neighbour(session, policy, announce)
         return session
 
+    def remove(self, name: str, now: float) -> None:
+        """Forget a session that is over."""
+        neighbour = self.neighbours.pop(name)
+        self._touched |= neighbour.received.keys()
+        self.log.append((now, name, "not configured any more"))
+
+    def change(self, name: str, policy: SessionPolicy, announce: tuple[Prefix, ...]) -> None:
+        """Tell and take by another policy; the session goes on.
+
+        What is no longer announced is withdrawn, and what the peer told before is judged anew.
+        """
+        neighbour = self.neighbours[name]
+        before = neighbour.announced
+        neighbour.policy, neighbour.announce = policy, announce
+        if neighbour.session.established:
+            self._announce(neighbour)
+            gone = [prefix for prefix in before if prefix not in neighbour.announced]
+            neighbour.session.withdraw(gone)
+        self._touched |= neighbour.received.keys() | neighbour.told.keys()
+        neighbour.received.clear()
+        neighbour.rejected.clear()
+        for prefix, path in neighbour.told.items():
+            self._judge(neighbour, prefix, path)
+
     def update(self, now: float) -> bool:
         """Take what the sessions report; True when the choice of routes may have changed."""
-        touched: set[Prefix] = set()
+        touched, self._touched = self._touched, set()
         for name, neighbour in self.neighbours.items():
             for event in neighbour.session.events():
                 if isinstance(event, SessionUp):
@@ -60,6 +86,7 @@ class Speaker:
                     self.log.append((now, name, "BGP established"))
                 elif isinstance(event, SessionDown):
                     touched |= neighbour.received.keys()
+                    neighbour.told.clear()
                     neighbour.received.clear()
                     neighbour.rejected.clear()
                     neighbour.announced = ()
@@ -88,20 +115,26 @@ class Speaker:
     def _take(neighbour: Neighbour, event: RoutesChanged) -> set[Prefix]:
         touched = set(event.withdrawn) & neighbour.received.keys()
         for prefix in event.withdrawn:
+            neighbour.told.pop(prefix, None)
             neighbour.received.pop(prefix, None)
             neighbour.rejected.pop(prefix, None)
         if event.attributes is not None:
             for prefix in event.announced:
-                taken = import_path(neighbour.policy, prefix, event.attributes.path)
-                if isinstance(taken, str):
-                    neighbour.rejected[prefix] = taken
-                    if neighbour.received.pop(prefix, None) is not None:
-                        touched.add(prefix)
-                else:
-                    neighbour.rejected.pop(prefix, None)
-                    neighbour.received[prefix] = taken
+                neighbour.told[prefix] = event.attributes.path
+                if Speaker._judge(neighbour, prefix, event.attributes.path):
                     touched.add(prefix)
         return touched
+
+    @staticmethod
+    def _judge(neighbour: Neighbour, prefix: Prefix, path: Path) -> bool:
+        """Take or reject what was told; whether the table is another now."""
+        taken = import_path(neighbour.policy, prefix, path)
+        if isinstance(taken, str):
+            neighbour.rejected[prefix] = taken
+            return neighbour.received.pop(prefix, None) is not None
+        neighbour.rejected.pop(prefix, None)
+        neighbour.received[prefix] = taken
+        return True
 
     @staticmethod
     def _limit(neighbour: Neighbour, now: float) -> set[Prefix]:
@@ -111,6 +144,7 @@ class Speaker:
             return set()
         touched = set(neighbour.received)
         neighbour.received.clear()
+        neighbour.told.clear()
         neighbour.session.cease(1, f"it told {count} prefixes, {limit} are allowed", now)
         return touched
 

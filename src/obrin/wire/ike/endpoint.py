@@ -61,17 +61,27 @@ class Endpoint:
 
     def reconfigure(self, config: PeerConfig, now: float) -> None:
         """Give one tunnel a new configuration: its SAs end and it begins anew; others stay."""
-        old = self.tunnels[config.name]
-        old.close(now)
-        for sa in list(old.sas):
-            old.drop_sa(sa, "configured anew", now, restart=False)
-        self._output += old.datagrams()
-        self._events += old.events()
-        del self._by_peer[old.config.local_address, old.config.remote_address]
+        self.remove(config.name, "configured anew", now)
+        self.add(config, now)
+
+    def add(self, config: PeerConfig, now: float) -> None:
+        """One tunnel more; it begins at once where this end does."""
         new = self.tunnels[config.name] = Tunnel(config, self._rng, self._directory)
         self._by_peer[config.local_address, config.remote_address] = new
         if config.initiate:
             new.start(now)
+
+    def remove(self, name: str, reason: str, now: float) -> None:
+        """End one tunnel's SAs, telling the peer, and forget it."""
+        old = self.tunnels.pop(name)
+        old.close(now)
+        for sa in list(old.sas):
+            old.drop_sa(sa, reason, now, restart=False)
+        self._output += old.datagrams()
+        self._events += old.events()
+        ends = old.config.local_address, old.config.remote_address
+        if self._by_peer.get(ends) is old:
+            del self._by_peer[ends]
 
     def start(self, now: float) -> None:
         """Start every tunnel that this end initiates."""

@@ -39,14 +39,16 @@ _NOTHING = RuleSet()
 
 
 class Instance:
-    """One running instance of a gateway. It is rebuilt when its tunnels change."""
+    """One running instance of a gateway. Its router takes changes in place."""
 
-    def __init__(self, name: str, network: str, address: int, router_id: int) -> None:
+    def __init__(
+        self, name: str, network: str, address: int, router_id: int, rng: Callable[[int], bytes]
+    ) -> None:
         self.name = name
         self.network = network
         self.address = address
         self.router_id = router_id
-        self.node = Node(name, NodeConfig(), lambda n: bytes(n))
+        self.node = Node(name, NodeConfig(), rng)
         self.tunnels: dict[str, Tunnel] = {}
 
 
@@ -86,7 +88,9 @@ class Fabric:
             if isinstance(resource.body, Gateway):
                 names |= self._build_gateway(resource.name, resource.body, now)
         for name in set(self.instances) - names:
-            self.instances.pop(name).node.stop(now)
+            instance = self.instances.pop(name)
+            instance.node.stop(now)
+            self._collect(instance)
 
     def _build_gateway(self, name: str, body: Gateway, now: float) -> set[str]:
         subnet = next(
@@ -109,21 +113,23 @@ class Fabric:
             instance = self.instances.get(key)
             if instance is None:
                 instance = self.instances[key] = Instance(
-                    key, body.network, parse_ipv4(address.address), subnet.value + 3 + number
-                )
+                    key, body.network, parse_ipv4(address.address), subnet.value + 3 + number,
+                    self._rng,
+                )  # fmt: skip
             mine = {n: t for n, t in tunnels.items() if t.instance == number}
             # What is being changed runs on as it was until the change is done.
             mine |= {n: t for n, t in instance.tunnels.items() if n in changing and n not in mine}
-            if mine != instance.tunnels:
-                self._restart(instance, body, mine, now)
+            instance.tunnels = mine
+            config = self._config(instance, body, mine)
+            if config != instance.node.config:
+                instance.node.take(config, now)
         return names
 
-    def _restart(
-        self, instance: Instance, gateway: Gateway, tunnels: dict[str, Tunnel], now: float
-    ) -> None:
-        instance.tunnels = tunnels
+    def _config(
+        self, instance: Instance, gateway: Gateway, tunnels: dict[str, Tunnel]
+    ) -> NodeConfig:
         own = format_address(instance.address)
-        config = NodeConfig(
+        return NodeConfig(
             {n: self._tunnel(n, t, own) for n, t in tunnels.items()},
             {n: p for p, n, b in self._subnet_of
              if b.network == instance.network and b.role == "workload"},
@@ -135,12 +141,6 @@ class Fabric:
                 for prefix in self._far_end(t).prefixes
             ),
         )  # fmt: skip
-        if instance.node.take(config, now):
-            return
-        instance.node.stop(now)
-        self._collect(instance)
-        instance.node = Node(instance.name, config, self._rng)
-        instance.node.start(now)
 
     def _far_end(self, tunnel: Tunnel) -> FarEnd:
         body = self._store.get("far-ends", tunnel.far_end).body

@@ -1,0 +1,73 @@
+"""What of a router has to move when its configuration changes, and nothing else."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import TypeVar
+
+from obrin.live.practice.node_config import NodeConfig, NodeNeighbour, NodeTunnel
+
+V = TypeVar("V")
+
+
+@dataclass(frozen=True, slots=True)
+class Changes:
+    """Names of tunnels and of sessions.
+
+    Tunnels are `gone`, `new`, or have to begin `anew` because what the IKE peers agree on differs.
+    Sessions are `sessions_gone` and `sessions_new` (one that begins again is both), or only tell
+    and accept something else (`policies`).
+    """
+
+    gone: tuple[str, ...]
+    new: tuple[str, ...]
+    anew: tuple[str, ...]
+    sessions_gone: tuple[str, ...]
+    sessions_new: tuple[str, ...]
+    policies: tuple[str, ...]
+
+
+def changes_between(old: NodeConfig, new: NodeConfig) -> Changes:
+    """A tunnel whose own address inside changes keeps its SAs; only its session begins again."""
+    both = [name for name in new.tunnels if name in old.tunnels]
+    again = tuple(
+        name
+        for name in _both(old.neighbours, new.neighbours)
+        if _session(old, name) != _session(new, name)
+    )
+    return Changes(
+        _without(old.tunnels, new.tunnels),
+        _without(new.tunnels, old.tunnels),
+        tuple(name for name in both if old.tunnels[name].peer != new.tunnels[name].peer),
+        (*_without(old.neighbours, new.neighbours), *again),
+        (*_without(new.neighbours, old.neighbours), *again),
+        tuple(
+            name
+            for name in _both(old.neighbours, new.neighbours)
+            if name not in again and old.neighbours[name] != new.neighbours[name]
+        ),
+    )
+
+
+def watched(old: NodeTunnel | None, new: NodeTunnel) -> bool:
+    """Whether the session that watches a tunnel can go on."""
+    if old is None:
+        return False
+    return (old.bfd, old.local_inside, old.remote_inside) == (
+        new.bfd, new.local_inside, new.remote_inside)  # fmt: skip
+
+
+def _session(config: NodeConfig, name: str) -> object:
+    """What a running session cannot change. A session's own AS stands in its policy, too."""
+    neighbour: NodeNeighbour = config.neighbours[name]
+    policy = neighbour.policy
+    return neighbour.session, policy.local_as, policy.peer_as
+
+
+def _without(one: Mapping[str, V], other: Mapping[str, V]) -> tuple[str, ...]:
+    return tuple(name for name in one if name not in other)
+
+
+def _both(one: Mapping[str, V], other: Mapping[str, V]) -> tuple[str, ...]:
+    return tuple(name for name in other if name in one)
