@@ -253,7 +253,8 @@ UP = EndStatus("established", "up", 5, 5, "established", ("a",), ("b",))
         ({"child": "down"}, {}, "child SA: the site says down"),
         ({"bgp": "active"}, {}, "BGP: the site says active"),
         ({"announced": ("b", "c")}, {}, "the site announced b, c"),
-        ({"packets_out": 9}, {"packets_in": 0}, "packets leave the site and none arrive"),
+        ({"idle_out": 2}, {"idle_in": None}, "packets leave the site and none arrive"),
+        ({"idle_out": 2}, {"idle_in": 9}, "packets leave the site and none arrive"),
         ({"problem": "gateway x does not answer"}, {}, "gateway x does not answer"),
     ],
 )
@@ -270,7 +271,12 @@ def test_ends_that_mirror_agree_and_notes_help_when_down() -> None:
     other = dataclasses.replace(UP, received=("b",), announced=("a",))
     assert _disagreements(UP, other) == []
     assert _notes(UP, other) == []
-    down = dataclasses.replace(UP, bgp="idle", bgp_error="hold timer expired", packets_out=9)
+    # What left a while ago, or arrived a moment later than it left, says nothing.
+    for left, came in ((31, None), (2, 4), (None, None)):
+        one = dataclasses.replace(UP, idle_out=left)
+        assert _disagreements(one, dataclasses.replace(other, idle_in=came)) == []
+    down = dataclasses.replace(UP, bgp="idle", bgp_error="hold timer expired", packets_out=9,
+                               idle_out=1)  # fmt: skip
     assert _notes(down, other) == [
         "the site lost BGP: hold timer expired",
         "of 9 packets that left the site, 5 arrived at the cloud",

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import shutil
 import signal
 import sqlite3
@@ -96,7 +97,7 @@ def test_a_second_world_is_refused(world) -> None:
 def test_nothing_that_was_written_or_said_holds_a_key(world) -> None:
     keys = [world.obrin("keys", "show", f"quay-apps/{t}").good().out.strip() for t in "ab"]
     for name, data in world.files().items():
-        if name.startswith(".obrin/keys-"):
+        if name.startswith(".obrin/keys-") or name.endswith("/keys.json"):
             continue
         assert not any(key.encode() in data for key in keys), name
     for command in (("status", "--json"), ("probe",), ("connect",), ("check",), ("keys", "list")):
@@ -160,7 +161,7 @@ def test_a_cut_tunnel_is_seen_and_healed(world) -> None:
     while world.obrin("status").code == 0:
         assert time.monotonic() < until
         time.sleep(0.5)
-    run = world.obrin("status").bad(1, "1 of 2 tunnels up")
+    run = world.obrin("status").bad(1, "1 of 2 tunnels DOWN: quay-apps/a")
     assert run.err == ""
     assert all(o["met"] for o in world.obrin("probe", "--json").good().json)
     world.obrin("practice", "heal").good()
@@ -182,14 +183,92 @@ def test_a_changed_design_is_brought_over_by_connect(world) -> None:
     world.obrin("probe").good()
 
 
-def test_what_the_design_no_longer_has_is_told_and_left_alone(world) -> None:
+def cloud_holds(world, kind: str) -> set[str]:
+    running = need_world(world.path / ".obrin" / "practice")
+    with open_ends(running.token, running.cloud, running.gateways, running.internet) as ends:
+        return {item["name"] for item in ends.cloud.get(f"/v1/{kind}")["items"]}
+
+
+def test_what_the_design_no_longer_has_is_ended_and_what_others_made_is_left(world) -> None:
     before = (world.path / "design.yaml").read_text()
+    running = need_world(world.path / ".obrin" / "practice")
+    with open_ends(running.token, running.cloud, running.gateways, running.internet) as ends:
+        ends.cloud.call("PUT", "/v1/addresses/somebodys", {"address": "203.0.113.99"})
     tunnel = "      b: {gateway: quay-gw, uplink: radio, instance: 2}\n"
     world.write("design.yaml", before.replace(tunnel, ""))
+    run = world.obrin("status").bad(1, "STILL THERE though it has ended: far-ends/quay-gw.radio")
+    run = world.obrin("connect", "--keep").bad(1, "STILL THERE", "tunnels/quay-apps.b")
+    assert "addresses/somebodys" in run.out
+    assert "quay-apps.b" in cloud_holds(world, "tunnels")
     run = world.obrin("connect").good()
-    assert "beside the design: far-ends/quay-gw.radio, tunnels/quay-apps.b." in run.out
+    assert "To be ended, since the design has it no more:" in run.err
+    assert "beside this design: addresses/somebodys." in run.out
+    assert cloud_holds(world, "tunnels") == {"quay-apps.a"}
+    assert cloud_holds(world, "far-ends") == {"quay-gw.fibre"}
+    assert "somebodys" in cloud_holds(world, "addresses")
+    world.obrin("status").good()
     world.write("design.yaml", before)
     world.obrin("connect").good()
+    assert cloud_holds(world, "tunnels") == {"quay-apps.a", "quay-apps.b"}
+
+
+def test_a_link_whose_day_is_over_is_ended_everywhere(world) -> None:
+    before = (world.path / "design.yaml").read_text()
+    world.write(
+        "design.yaml", before.replace("    site: quay\n", "    site: quay\n    until: 2030-01-01\n")
+    )
+    late = {"OBRIN_TODAY": "2030-01-02"}
+    world.obrin("status", **late).bad(1, "STILL THERE", "what quay-gw was given")
+    world.obrin("connect", **late).good()
+    assert cloud_holds(world, "tunnels") == set()
+    running = need_world(world.path / ".obrin" / "practice")
+    with open_ends(running.token, running.cloud, running.gateways, running.internet) as ends:
+        assert ends.gateways["quay-gw"].state()["tunnel"] == []
+    run = world.obrin("handover", **late).good()
+    assert "its keys are taken away" in run.err
+    assert not (world.path / "packs/design/quay-gw/keys.json").exists()
+    world.write("design.yaml", before)
+    world.obrin("connect").good()
+
+
+def test_connect_goes_by_the_packs_that_were_handed_over(world) -> None:
+    """A value changed in a pack: told before anything is done, given to the gateway, seen."""
+    config = world.path / "packs/design/quay-gw/config.json"
+    whole = config.read_text()
+    data = json.loads(whole)
+    data["obrin-bgp:bgp"]["neighbor"][0]["remote-autonomous-system"] = 64999
+    config.write_text(json.dumps(data))
+    run = world.obrin("connect", "--timeout", "6").bad(3, "tunnels DOWN: quay-apps/a")
+    assert "remote-autonomous-system: 64999 instead of " in run.err
+    assert run.err.index("64999 instead of") < run.err.index("  done     ")
+    run = world.obrin("handover").good()
+    assert "was changed by hand; that is config.json.edited now" in run.err
+    assert config.read_text() == whole
+    world.obrin("connect").good()
+    keys = world.path / "packs/design/quay-gw/keys.json"
+    text = keys.read_text()
+    secret = json.loads(text)["obrin-keys:keys"]["pre-shared-key"][0]["secret"]
+    keys.write_text(text.replace(secret, secret.swapcase()))
+    run = world.obrin("connect", "--timeout", "6").bad(3, "the pre-shared keys differ")
+    assert "another value" in run.err
+    assert secret not in run.out + run.err
+    assert secret.swapcase() not in run.out + run.err
+    config.write_text("{")
+    world.obrin("connect").bad(2, "config.json is not JSON")
+    world.obrin("handover").good()
+    world.obrin("connect").good()
+
+
+def test_a_change_of_every_tunnel_at_once_is_warned_of(world) -> None:
+    before = (world.path / "design.yaml").read_text()
+    world.write("design.yaml", before.replace("    bgp: {hold: 6 s}", "    bgp: {hold: 9 s}"))
+    run = world.obrin("connect").good()
+    assert re.search(
+        r"warning: all tunnels of quay-apps change at once, .* about [0-9]+ s", run.err
+    )
+    world.write("design.yaml", before)
+    world.obrin("connect").good()
+    assert "warning" not in world.obrin("connect").good().err
 
 
 def test_wrong_token_is_turned_away(world) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import functools
 import json
+import os
 import sys
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
@@ -20,6 +21,8 @@ if TYPE_CHECKING:
 
     from obrin.live.http import Ends
 
+PIPED_WIDTH = 110
+"""Columns where the output is no terminal and nobody said how many there are."""
 F = TypeVar("F", bound=Callable[..., Any])
 
 
@@ -30,6 +33,11 @@ def design_option(function: F) -> F:
         type=click.Path(),
         help="The design file (or its folder). Otherwise: design.yaml in this folder.",
     )(function)
+
+
+def say(out: Console, text: str, style: str = "") -> None:
+    """One line of text, whatever is in it."""
+    out.print(clean(text), style=style or None, markup=False, soft_wrap=not out.is_terminal)
 
 
 def writes(*unless: str) -> Callable[[F], F]:
@@ -79,15 +87,20 @@ def tell_changed_by_hand(project: Project) -> None:
 
 
 def console(*, stderr: bool = False) -> Console:
-    """A console that honours NO_COLOR, narrow terminals, and output that is no terminal."""
+    """A console that honours NO_COLOR, COLUMNS, narrow terminals, and output that is none."""
     from rich.console import Console
 
     made = Console(stderr=stderr, highlight=False, soft_wrap=False)
     if not made.is_terminal and not made.is_jupyter:
-        made = Console(
-            stderr=stderr, highlight=False, width=max(made.width, 110), color_system=None
-        )
+        width = made.width if _asked_width() else max(made.width, PIPED_WIDTH)
+        made = Console(stderr=stderr, highlight=False, width=width, color_system=None)
     return made
+
+
+def _asked_width() -> int | None:
+    """What COLUMNS asks for, where it is a sensible number."""
+    given = os.environ.get("COLUMNS", "")
+    return int(given) if given.isdecimal() and len(given) < 5 and int(given) >= 20 else None
 
 
 def echo_json(data: Any) -> None:
@@ -117,17 +130,73 @@ def print_table(
     title: str = "",
     styles: dict[str, str] | None = None,
 ) -> None:
-    """A table with thin lines; a cell whose whole text is in `styles` is coloured."""
+    """A table with thin lines; a cell whose whole text is in `styles` is coloured.
+
+    No word is broken: where the words of all columns do not fit side by side, a table on a screen
+    becomes a block for each row, and one that goes elsewhere becomes as wide as it must be.
+    """
     from rich import box
+    from rich.cells import cell_len
     from rich.table import Table
     from rich.text import Text
 
+    cells = [tuple(map(clean, row)) for row in rows]
+    colours = styles or {}
+    columns = list(zip(head, *cells, strict=True))
+    longest = [max(map(_longest_word, column)) for column in columns]
+    whole = len(head) > 2  # the first column names the rest of its row: it stays on one line
+    if whole:
+        longest[0] = max(map(cell_len, columns[0]))
+    needed = sum(longest) + 3 * len(longest) + 1
+    if needed > out.width and (out.is_terminal or _asked_width()):
+        _print_blocks(out, head, cells, title, colours)
+        return
     table = Table(box=box.SIMPLE_HEAD, title=title or None, title_justify="left", pad_edge=False)
-    for index, name in enumerate(head):
-        table.add_column(name, overflow="fold", no_wrap=index == 0 and len(head) > 2)
+    wishes = [max(map(cell_len, column)) for column in columns]
+    widths = _shared_out(max(out.width, needed) - 3 * len(longest) - 1, longest, wishes)
+    for name, width in zip(head, widths, strict=True):
+        table.add_column(name, overflow="fold", width=width)
+    for row in cells:
+        table.add_row(*(Text(cell, colours.get(cell, "")) for cell in row))
+    out.print(table, width=max(out.width, needed), crop=False)
+
+
+def _shared_out(room: int, least: Sequence[int], wishes: Sequence[int]) -> list[int]:
+    """Widths of columns: each its least, and of what is left, the modest wishes come first."""
+    widths, left = list(least), room - sum(least)
+    waiting = sorted(range(len(least)), key=lambda i: wishes[i] - least[i])
+    for place, index in enumerate(waiting):
+        more = min(wishes[index] - least[index], left // (len(waiting) - place))
+        widths[index] += more
+        left -= more
+    return widths
+
+
+def _longest_word(text: str) -> int:
+    from rich.cells import cell_len
+
+    return max((cell_len(word) for word in text.split()), default=0)
+
+
+def _print_blocks(
+    out: Console, head: Sequence[str], rows: Sequence[Sequence[str]], title: str,
+    styles: dict[str, str],
+) -> None:  # fmt: skip
+    """Each row as lines of a name and a value; a first cell that is empty goes on with the row."""
+    from rich.text import Text
+
+    if title:
+        out.print(Text(title, "italic"))
+    margin = max(map(len, head[1:]), default=0) + 2
     for row in rows:
-        table.add_row(*(Text(clean(cell), (styles or {}).get(cell, "")) for cell in row))
-    out.print(table)
+        if row[0]:
+            out.print()
+            out.print(Text(row[0], styles.get(row[0], "bold")), soft_wrap=True)
+        for name, cell in zip(head[1:], row[1:], strict=True):
+            if cell:
+                line = Text(f"  {name}".ljust(margin + 2), "dim")
+                out.print(line + Text(cell, styles.get(cell, "")), soft_wrap=not out.is_terminal)
+    out.print()
 
 
 STYLES = {

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 import time
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
@@ -17,6 +18,7 @@ from obrin.cli.common import (
     practice_ends,
     print_table,
     project_of,
+    say,
     tell_changed_by_hand,
     writes,
 )
@@ -24,9 +26,13 @@ from obrin.cli.common import (
 if TYPE_CHECKING:
     from rich.console import Console
 
+    from obrin.live.connect.ended import Ended
     from obrin.live.connect.execute import Progress
     from obrin.live.observe.probe import Outcome
     from obrin.live.observe.status import EndStatus, TunnelStatus
+
+
+MOST_NAMED = 5
 
 
 @click.command()
@@ -38,31 +44,57 @@ if TYPE_CHECKING:
     show_default=True,
     help="Seconds to wait for the tunnels after everything is built.",
 )
+@click.option("--keep", is_flag=True, help="Leave what has ended, or was taken out, as it is.")
+@click.option("--yes", is_flag=True, help="Do not ask before ending what has ended.")
 @click.pass_context
 @writes()
-def connect(ctx: click.Context, design_file: str | None, timeout: float) -> None:
+def connect(
+    ctx: click.Context, design_file: str | None, timeout: float, keep: bool, yes: bool
+) -> None:
     """Build the cloud side, hand the site side its packs, and wait until every tunnel is up.
 
-    Safe to run again: nothing is made twice, and a run that was interrupted is taken up.
+    Safe to run again: nothing is made twice, and a run that was interrupted is taken up. Gateways
+    get the packs that lie in packs/; where one was changed by hand, it is said how. What Obrin
+    built and the design has no more is ended: said first, and asked at a terminal.
+
+    Exit code 1 while something that has ended still stands, 3 while a tunnel is not as wished.
 
     \b
     Example:
       obrin connect --design skerrow-ferries
     """  # fmt: skip
-    from obrin.live.connect.whole import connect_whole
+    from obrin.live.connect.ended import Ended
+    from obrin.live.connect.whole import connect_whole, plan_connect
+    from obrin.live.practice.record import need_world
 
     project = project_of(design_file)
     _, settled = project.settled()
     tell_changed_by_hand(project)
+    speed = need_world(project.practice_folder).speed
     with practice_ends(project) as ends:
-        result = connect_whole(project, settled, ends, ProgressLines(), timeout)
-    if result.taken_up:
-        click.echo(f"Taken up from an interrupted run: {', '.join(result.taken_up)}.")
+        plan = plan_connect(project, settled, ends, speed)
+        for text in plan.told:
+            click.echo(f"note: {text}.", err=True)
+        for link, seconds in plan.interrupted.items():
+            click.echo(
+                f"warning: all tunnels of {link} change at once, so its traffic stops for about "
+                f"{seconds:.0f} s.",
+                err=True,
+            )
+        if plan.ended and not keep:
+            click.echo(f"To be ended, since the design has it no more: {plan.ended.words()}.",
+                       err=True)  # fmt: skip
+            if sys.stdin.isatty() and not yes:
+                keep = not click.confirm("End it now?", default=True, err=True)
+        result = connect_whole(
+            project, settled, ends, ProgressLines(), timeout, plan, keep=keep
+        )  # fmt: skip
+    if plan.taken_up:
+        click.echo(f"Taken up from an interrupted run: {', '.join(plan.taken_up)}.")
     click.echo(f"{result.changed} steps done, {result.unchanged} were already so.")
-    print_status(console(), result.status)
-    if result.left_over:
-        click.echo(f"The cloud also holds, beside the design: {', '.join(result.left_over)}.")
-    ctx.exit(0 if all(t.as_wished for t in result.status) else 3)
+    left = plan.ended if keep else Ended((), plan.ended.others)
+    print_status(console(), result.status, left)
+    ctx.exit(3 if not all(t.right for t in result.status) else 1 if left else 0)
 
 
 class ProgressLines:
@@ -75,9 +107,7 @@ class ProgressLines:
 
     def __call__(self, progress: Progress) -> None:
         now = time.monotonic()
-        if progress.state == "told":
-            click.echo(f"note: {progress.note}", err=True)
-        elif progress.state == "done":
+        if progress.state == "done":
             click.echo(f"  done     {progress.step}: {progress.note}", err=True)
         elif progress.state == "waiting" and progress.left > 0.5:
             if now - self._told.get(progress.step, float("-inf")) < self.TELL_AGAIN:
@@ -100,21 +130,25 @@ def status(ctx: click.Context, design_file: str | None, as_json: bool) -> None:
     Example:
       obrin status --design skerrow-ferries
     """
+    from obrin.live.connect.whole import ended_of
     from obrin.live.observe.status import read_status
 
     project = project_of(design_file)
     _, settled = project.settled()
     with practice_ends(project) as ends:
         found = read_status(settled, ends)
+        ended = ended_of(project, settled, ends)
     if as_json:
         echo_json([tunnel.as_json() for tunnel in found])
+        if ended:
+            click.echo(f"still there: {ended.words()}", err=True)
     else:
-        print_status(console(), found)
-    ctx.exit(0 if all(t.as_wished for t in found) else 1)
+        print_status(console(), found, ended)
+    ctx.exit(0 if all(t.right for t in found) and not ended else 1)
 
 
-def print_status(out: Console, tunnels: Sequence[TunnelStatus]) -> None:
-    """What each end says of itself, one beside the other."""
+def print_status(out: Console, tunnels: Sequence[TunnelStatus], ended: Ended) -> None:
+    """What each end says of itself, side by side; the last line leads with what is wrong."""
     rows: list[tuple[str, ...]] = []
     for tunnel in tunnels:
         name = tunnel.tunnel
@@ -124,17 +158,36 @@ def print_status(out: Console, tunnels: Sequence[TunnelStatus]) -> None:
     print_table(out, ("Tunnel", "", "Site says", "Cloud says"), rows, styles=STYLES)
     for tunnel in tunnels:
         for text in tunnel.disagreements:
-            out.print(f"{tunnel.tunnel}: {text}", style="yellow")
+            say(out, f"{tunnel.tunnel}: {text}", style="yellow")
         for text in tunnel.notes:
-            out.print(f"{tunnel.tunnel}: {text}")
+            say(out, f"{tunnel.tunnel}: {text}")
         for end in (tunnel.site, tunnel.cloud):
             for text in end.rejected:
-                out.print(f"{tunnel.tunnel}: not accepted: {text}", style="yellow")
-    up = sum(t.up for t in tunnels)
-    agree = "both ends agree" if not any(t.disagreements for t in tunnels) else "the ends disagree"
-    rest = sum(t.rests for t in tunnels)
+                say(out, f"{tunnel.tunnel}: not accepted: {text}", style="yellow")
+    if ended.others:
+        say(out, f"The cloud also holds, beside this design: {', '.join(ended.others)}.")
+    good = not ended and all(t.right for t in tunnels)
+    say(out, summary(tunnels, ended), style="green" if good else "bold red")
+
+
+def summary(tunnels: Sequence[TunnelStatus], ended: Ended) -> str:
+    """One line: first what is wrong, then the rest."""
+    parts = []
+    down = [t.tunnel for t in tunnels if not t.as_wished]
+    if down:
+        parts.append(f"{len(down)} of {len(tunnels)} tunnels DOWN: {', '.join(down[:MOST_NAMED])}"
+                     + (", ..." if len(down) > MOST_NAMED else ""))  # fmt: skip
+    odd = [t.tunnel for t in tunnels if t.as_wished and t.disagreements]
+    if odd:
+        named = ", ".join(odd[:MOST_NAMED])
+        parts.append(f"{len(odd)} of {len(tunnels)} tunnels NOT RIGHT, the ends disagree: {named}")
+    if ended:
+        parts.append(f"STILL THERE though it has ended: {ended.words()}")
+    up, rest = sum(t.up for t in tunnels), sum(t.rests for t in tunnels)
     spare = f", {rest} at rest as {'a spare' if rest == 1 else 'spares'}" if rest else ""
-    out.print(f"{up} of {len(tunnels)} tunnels up{spare}; {agree}.")
+    counted = f"{up} of {len(tunnels)} tunnels up{spare}"
+    parts.append(counted if down or odd else f"{counted}; both ends agree")
+    return "; ".join(parts) + "."
 
 
 def _pairs(site: EndStatus, cloud: EndStatus) -> Iterator[tuple[str, str, str]]:

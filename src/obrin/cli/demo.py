@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from obrin.core.design.settled import Settled, SettledTunnel
+    from obrin.live.connect.whole import Connected
     from obrin.live.http import Ends
 
 Row = tuple[str, str, str, bool]
@@ -182,19 +183,24 @@ class Story:
 
     def _connect(self, settled: Settled, ends: Ends) -> None:
         from obrin.cli.connect import print_status
-        from obrin.live.connect.whole import connect_whole
+        from obrin.live.connect.ended import Ended
+        from obrin.live.connect.whole import connect_whole, plan_connect
+
+        def connected() -> Connected:
+            plan = plan_connect(self._project, settled, ends)
+            return connect_whole(self._project, settled, ends, lambda _step: None, 30.0, plan)
 
         self._step("Connect", "the cloud by its API, the gateway from its pack over RESTCONF")
         began = time.monotonic()
-        result = connect_whole(self._project, settled, ends, lambda _progress: None, 30.0)
+        result = connected()
         self._say(f"{result.changed} steps in {time.monotonic() - began:.1f} s")
-        print_status(self._out, result.status)
+        print_status(self._out, result.status, Ended((), ()))
         up = sum(t.up for t in result.status)
         agree = not any(t.disagreements for t in result.status)
         self._row("tunnels up, BGP established", f"{len(result.status)}", str(up),
                   up == len(result.status))  # fmt: skip
         self._row("both ends' status", "agree", "agree" if agree else "disagree", agree)
-        again = connect_whole(self._project, settled, ends, lambda _progress: None, 30.0)
+        again = connected()
         self._row("connect, run again", "changes nothing", f"{again.changed} changes",
                   again.changed == 0)  # fmt: skip
 

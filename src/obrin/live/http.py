@@ -84,6 +84,10 @@ class GatewayClient(Client):
         after = self.call("GET", "/restconf/data").headers.get("ETag")
         return bool(before != after)
 
+    def configured(self) -> bool:
+        """Whether it has any configuration."""
+        return len(self.get("/restconf/data")["ietf-restconf:data"]) > 1
+
     def state(self) -> Json:
         found: Json = self.get("/restconf/data/obrin-observe:state")["obrin-observe:state"]
         return found

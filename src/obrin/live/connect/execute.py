@@ -19,8 +19,7 @@ UNCHANGED = "already so"
 
 @dataclass(frozen=True, slots=True)
 class Progress:
-    """`state` is begun, waiting, done, or told for something to know; `note` what happened, `left`
-    seconds expected."""
+    """`state` is begun, waiting or done; `note` what happened, `left` seconds expected."""
 
     step: str
     state: str
@@ -31,8 +30,10 @@ class Progress:
 Report = Callable[[Progress], None]
 
 
-def execute(steps: Iterable[Step], ends: Ends, journal: Journal, report: Report) -> list[str]:
-    """Do every step; the notes by step. Raises OutsideError for the first that fails.
+def execute(
+    steps: Iterable[Step], ends: Ends, journal: Journal, report: Report, design: str = ""
+) -> list[str]:
+    """Do every step for a design; the notes by step. Raises OutsideError for the first that fails.
 
     When one fails, steps that already run are finished, and no new one is begun. When the program
     is interrupted, waiting ends at once; the journal knows what was begun.
@@ -42,7 +43,7 @@ def execute(steps: Iterable[Step], ends: Ends, journal: Journal, report: Report)
     notes: list[str] = []
     failure: Exception | None = None
     running: dict[Future[str], Step] = {}
-    run = _Run(ends, journal, report)
+    run = _Run(ends, journal, report, design)
     with ThreadPoolExecutor(SIDE_BY_SIDE) as pool:
         try:
             while left or running:
@@ -77,11 +78,13 @@ class _Run:
     ends: Ends
     journal: Journal
     report: Report
+    design: str
     stop: threading.Event = field(default_factory=threading.Event)
 
     def do(self, step: Step) -> str:
         """Journal first, act second, verify third. What was done, in words."""
         self.journal.begin(step.name)
+        self.journal.note_made(step.name, self.design)
         self.report(Progress(step.name, "begun"))
         note = self._site(step) if isinstance(step, SiteStep) else self._cloud(step)
         self.journal.done(step.name, note)
@@ -114,14 +117,22 @@ def put_resource(
         response = cloud.call("PUT", path, step.body, {"If-Match": etag})
     if response.status_code != 202:
         return UNCHANGED
+    wait_for(ends, step.name, response.headers["Location"], report, stop)
+    return "built"
+
+
+def wait_for(
+    ends: Ends, name: str, operation: str, report: Report, stop: threading.Event | None = None
+) -> None:
+    """Wait for an operation of the cloud's. Raises OutsideError."""
     stop = stop or threading.Event()
     while True:
-        state: Json = cloud.get(response.headers["Location"])
+        state: Json = ends.cloud.get(operation)
         if state["status"] == "succeeded":
-            return "built"
+            return
         if state["status"] != "running":
             raise OutsideError(f"the cloud gave up: {state['status']}")
         left = float(state["seconds_left"])
-        report(Progress(step.name, "waiting", f"{state['percent']} %", left))
+        report(Progress(name, "waiting", f"{state['percent']} %", left))
         if stop.wait(min(max(left, 0.02), POLL)):
             raise OutsideError("interrupted while the cloud was building")

@@ -15,6 +15,13 @@ from pathlib import Path
 
 from obrin.core.errors import OutsideError
 
+_MADE = """
+CREATE TABLE IF NOT EXISTS made (
+    name TEXT NOT NULL,
+    design TEXT NOT NULL,
+    PRIMARY KEY (name, design)
+)
+"""
 _SCHEMA = """
 CREATE TABLE IF NOT EXISTS step (
     name TEXT PRIMARY KEY,
@@ -34,6 +41,7 @@ class Journal:
             self._database.execute("PRAGMA journal_mode=WAL")
             self._database.execute("PRAGMA synchronous=FULL")  # on the disk before the act
             self._database.execute(_SCHEMA)
+            self._database.execute(_MADE)
             self._database.commit()
 
     @contextmanager
@@ -65,6 +73,28 @@ class Journal:
             )
             self._database.commit()
 
+    def note_made(self, name: str, design: str) -> None:
+        """For which design something is built; told before it is."""
+        with self._lock, self._trouble():
+            self._database.execute("INSERT OR IGNORE INTO made VALUES (?, ?)", (name, design))
+            self._database.commit()
+
+    def made(self, design: str) -> set[str]:
+        """What was built for a design and for no other."""
+        with self._lock, self._trouble():
+            rows = self._database.execute(
+                "SELECT name FROM made GROUP BY name HAVING min(design) = ? AND max(design) = ?",
+                (design, design),
+            )
+            return {row[0] for row in rows}
+
+    def removed(self, name: str) -> None:
+        """It is gone, for whatever design it was."""
+        with self._lock, self._trouble():
+            self._database.execute("DELETE FROM made WHERE name = ?", (name,))
+            self._database.execute("DELETE FROM step WHERE name = ?", (name,))
+            self._database.commit()
+
     def unfinished(self) -> list[str]:
         """Steps that were begun and not verified, in the order in which they began."""
         with self._lock, self._trouble():
@@ -72,8 +102,3 @@ class Journal:
                 "SELECT name FROM step WHERE state = 'begun' ORDER BY updated"
             )
             return [row[0] for row in rows]
-
-    def forget(self) -> None:
-        with self._lock, self._trouble():
-            self._database.execute("DELETE FROM step")
-            self._database.commit()

@@ -76,6 +76,17 @@ def connect_steps(settled: Settled, packs: Mapping[str, Pack], secrets: Secrets)
     return steps
 
 
+def wanted_names(settled: Settled) -> set[str]:
+    """Names of the steps of a design, for which no secret is needed."""
+    found = {f"pack/{t.gateway}" for t in settled.tunnels()}
+    for tunnel in settled.tunnels():
+        found |= {f"tunnels/{cloud_tunnel_name(tunnel.label)}",
+                  f"far-ends/{tunnel.gateway}.{tunnel.uplink.name}"}  # fmt: skip
+    for name in {t.cloud for t in settled.tunnels()}:
+        found |= {step.name for step in _network(settled, settled.clouds[name])}
+    return found
+
+
 def _network(settled: Settled, cloud: SettledCloud) -> list[Step]:
     name = cloud.name
     network = CloudStep(

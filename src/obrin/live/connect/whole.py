@@ -3,62 +3,99 @@
 from __future__ import annotations
 
 import time
+from contextlib import closing
 from dataclasses import dataclass
 
 from obrin.core.design.settled import Settled
+from obrin.live.connect.ended import Ended, changed_tunnels, end_access, end_rest, find_ended
 from obrin.live.connect.execute import UNCHANGED, Progress, Report, execute
 from obrin.live.connect.journal import Journal
-from obrin.live.connect.steps import RESOURCE_KINDS, Step, connect_steps
+from obrin.live.connect.steps import Step, cloud_tunnel_name, connect_steps, wanted_names
 from obrin.live.files import private_folder
 from obrin.live.http import Ends
 from obrin.live.observe.status import TunnelStatus, read_status
 from obrin.live.packs import handed_over
 from obrin.live.project import Project
 
+TUNNEL_CHANGE = 60.0
+"""Seconds that a cloud takes to change a tunnel."""
+BEGIN_ANEW = 5.0
+"""Seconds for IKE, routes and the first packets after that."""
 SETTLING = 2.0
 """Seconds that the ends may disagree after all is up."""
 
 
 @dataclass(frozen=True, slots=True)
-class Connected:
+class Plan:
+    """What a connect is going to do. `interrupted` says for each link whose traffic will stop why,
+    and for how many seconds about."""
+
+    steps: tuple[Step, ...]
+    ended: Ended
     taken_up: tuple[str, ...]
+    told: tuple[str, ...]
+    interrupted: dict[str, float]
+
+
+@dataclass(frozen=True, slots=True)
+class Connected:
     changed: int
     unchanged: int
     status: tuple[TunnelStatus, ...]
-    left_over: tuple[str, ...]
+
+
+def plan_connect(project: Project, settled: Settled, ends: Ends, speed: float = 1.0) -> Plan:
+    """Nothing at the ends is changed yet. `speed`: how fast the cloud's clock goes.
+
+    Raises ObrinError for packs or a cloud that cannot be used.
+    """
+    handed = handed_over(project, settled)
+    steps = connect_steps(settled, handed.packs, project.secrets(settled))
+    private_folder(project.own_folder)
+    with closing(Journal(project.journal_path)) as journal:
+        taken_up, made = journal.unfinished(), journal.made(project.design_path.stem)
+    given = {name.removeprefix("pack/") for name in made if name.startswith("pack/")}
+    ended = find_ended({step.name for step in steps}, ends, made, given)
+    interrupted = _interrupted(settled, changed_tunnels(steps, ends), speed)
+    return Plan(tuple(steps), ended, tuple(taken_up), handed.told, interrupted)
+
+
+def _interrupted(settled: Settled, changed: set[str], speed: float) -> dict[str, float]:
+    """Links all of whose tunnels change: nothing carries their traffic meanwhile."""
+    return {
+        link.name: TUNNEL_CHANGE / speed + BEGIN_ANEW
+        for link in settled.links.values()
+        if link.tunnels and all(cloud_tunnel_name(t.label) in changed for t in link.tunnels)
+    }
 
 
 def connect_whole(
-    project: Project, settled: Settled, ends: Ends, report: Report, timeout: float
-) -> Connected:
-    """Raises OutsideError when a step fails; tunnels that stay down are in the status."""
-    handed = handed_over(project, settled)
-    for text in handed.told:
-        report(Progress("packs", "told", text))
-    packs = handed.packs
-    steps = connect_steps(settled, packs, project.secrets(settled))
-    private_folder(project.own_folder)
-    journal = Journal(project.journal_path)
-    try:
-        taken_up = journal.unfinished()
-        notes = execute(steps, ends, journal, report)
-    finally:
-        journal.close()
+    project: Project, settled: Settled, ends: Ends, report: Report, timeout: float, plan: Plan,
+    *, keep: bool = False,
+) -> Connected:  # fmt: skip
+    """Do what was planned; with `keep`, what has ended stays.
+
+    Raises OutsideError when a step fails; tunnels that stay down are in the status.
+    """
+    with closing(Journal(project.journal_path)) as journal:
+        if not keep:
+            end_access(plan.ended, ends, journal, report)
+        notes = execute(plan.steps, ends, journal, report, project.design_path.stem)
+        if not keep:
+            end_rest(plan.ended, ends, journal, report)
     same = sum(note.endswith(UNCHANGED) for note in notes)
     status = wait_until_up(settled, ends, report, timeout)
-    left_over = find_left_over(steps, ends)
-    return Connected(tuple(taken_up), len(notes) - same, same, tuple(status), left_over)
+    return Connected(len(notes) - same, same, tuple(status))
 
 
-def find_left_over(steps: list[Step], ends: Ends) -> tuple[str, ...]:
-    """What the cloud holds beside the design: told, never taken away unasked."""
-    wanted = {step.name for step in steps}
-    held = [
-        f"{kind}/{item['name']}"
-        for kind in RESOURCE_KINDS
-        for item in ends.cloud.get(f"/v1/{kind}")["items"]
-    ]
-    return tuple(name for name in held if name not in wanted)
+def ended_of(project: Project, settled: Settled, ends: Ends) -> Ended:
+    """What still stands of this design and is wished no more, for `status`."""
+    if not project.journal_path.exists():
+        return Ended((), ())
+    with closing(Journal(project.journal_path)) as journal:
+        made = journal.made(project.design_path.stem)
+    given = {name.removeprefix("pack/") for name in made if name.startswith("pack/")}
+    return find_ended(wanted_names(settled), ends, made, given)
 
 
 def wait_until_up(

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+import time
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -11,11 +13,19 @@ from obrin.live.connect.steps import cloud_tunnel_name
 from obrin.live.http import Ends, HttpError
 
 Json = dict[str, Any]
+FRESH = 30
+"""Seconds for which a packet that was lost tells of the present."""
+TOLERANCE = 3
+ASK_AGAIN_AFTER = 0.5
 
 
 @dataclass(frozen=True, slots=True)
 class EndStatus:
-    """One end of a tunnel as it sees itself; `problem` when it cannot be asked."""
+    """One end of a tunnel as it sees itself; `problem` when it cannot be asked.
+
+    `refusal_age`, `idle_in` and `idle_out` are seconds since the refusal, since a packet last came
+    out of the tunnel and since one went in; None when none ever did.
+    """
 
     ike: str = "unknown"
     child: str = "unknown"
@@ -26,7 +36,10 @@ class EndStatus:
     announced: tuple[str, ...] = ()
     rejected: tuple[str, ...] = ()
     refusal: str = ""
+    refusal_age: int | None = None
     bgp_error: str = ""
+    idle_in: int | None = None
+    idle_out: int | None = None
     problem: str = ""
 
 
@@ -48,6 +61,11 @@ class TunnelStatus:
         return self.up or self.rests
 
     @property
+    def right(self) -> bool:
+        """As wished, and the ends agree."""
+        return self.as_wished and not self.disagreements
+
+    @property
     def up(self) -> bool:
         """Up at both ends, BGP included where it is spoken."""
         return all(
@@ -63,6 +81,7 @@ class TunnelStatus:
             "tunnel": self.tunnel,
             "rank": self.rank,
             "up": self.up,
+            "right": self.right,
             "rests": self.rests,
             "site": end(self.site),
             "cloud": end(self.cloud),
@@ -72,7 +91,29 @@ class TunnelStatus:
 
 
 def read_status(settled: Settled, ends: Ends) -> list[TunnelStatus]:
-    """Ask every gateway and cloud gateway once."""
+    """Ask every gateway and cloud gateway; once more, where they seem to disagree.
+
+    The ends are asked one after the other, so what moved in between looks like a disagreement. Only
+    what both rounds found is told.
+    """
+    found = _ask_all(settled, ends)
+    if not any(status.disagreements for status in found):
+        return found
+    time.sleep(ASK_AGAIN_AFTER)
+    again = _ask_all(settled, ends)
+    seen = {(s.tunnel, _kind(text)) for s in found for text in s.disagreements}
+    return [
+        replace(s, disagreements=tuple(t for t in s.disagreements if (s.tunnel, _kind(t)) in seen))
+        for s in again
+    ]
+
+
+def _kind(text: str) -> str:
+    """A disagreement without its numbers, which move."""
+    return re.sub(r"[0-9]+", "", text)
+
+
+def _ask_all(settled: Settled, ends: Ends) -> list[TunnelStatus]:
     sites = {name: _ask_gateway(ends, name) for name in settled.gateways if name in ends.gateways}
     clouds = {t.cloud: {} for t in settled.tunnels()}  # type: dict[str, Json]
     problems: dict[str, str] = {}
@@ -150,7 +191,10 @@ def _end(tunnels: list[Json], sessions: list[Json], name: str) -> EndStatus:
         tuple(session["announced"]) if session else (),
         tuple(session["rejected"]) if session else (),
         tunnel.get("last-refusal", ""),
+        tunnel.get("refusal-age"),
         session["last-error"] if session else "",
+        tunnel.get("idle-in"),
+        tunnel.get("idle-out"),
     )
 
 
@@ -171,9 +215,17 @@ def _disagreements(site: EndStatus, cloud: EndStatus) -> list[str]:
         if missing and one.bgp == other.bgp == "established":
             found.append(f"the {sender} announced {', '.join(sorted(missing))}, "
                          f"the {receiver} did not accept it")  # fmt: skip
-        if one.packets_out and not other.packets_in and one.child == "up":
-            found.append(f"packets leave the {sender} and none arrive at the {receiver}")
+        if one.child == "up" and _lost(one, other):
+            found.append(f"packets leave the {sender} and none arrive at the {receiver} "
+                         f"(the last {one.idle_out} s ago)")  # fmt: skip
     return found
+
+
+def _lost(sender: EndStatus, receiver: EndStatus) -> bool:
+    """Whether what left lately did not arrive; what left long ago says nothing of now."""
+    if sender.idle_out is None or sender.idle_out > FRESH:
+        return False
+    return receiver.idle_in is None or receiver.idle_in > sender.idle_out + TOLERANCE
 
 
 def _notes(site: EndStatus, cloud: EndStatus) -> list[str]:
@@ -182,13 +234,14 @@ def _notes(site: EndStatus, cloud: EndStatus) -> list[str]:
     ends = (("site", site), ("cloud", cloud))
     for who, end in ends:
         if end.refusal and end.child != "up":
-            found.append(f"the {who} noted: {end.refusal}")
+            when = "" if end.refusal_age is None else f" {end.refusal_age} s ago"
+            found.append(f"the {who} noted{when}: {end.refusal}")
         if end.bgp not in ("none", "established") and end.bgp_error:
             found.append(f"the {who} lost BGP: {end.bgp_error}")
     if any(end.bgp not in ("none", "established") or end.child != "up" for _, end in ends):
         for sender, one, receiver, other in (("site", site, "cloud", cloud),
                                              ("cloud", cloud, "site", site)):  # fmt: skip
-            if one.packets_out > other.packets_in:
+            if one.packets_out > other.packets_in and _lost(one, other):
                 found.append(
                     f"of {one.packets_out} packets that left the {sender}, "
                     f"{other.packets_in} arrived at the {receiver}"

@@ -217,7 +217,7 @@ class GatewayProcess:
         return Response(status_code=201 if created else 204)
 
     def _state(self) -> dict[str, Any]:
-        return node_state(self._node)
+        return node_state(self._node, self._now())
 
     async def _operate(self, request: Request) -> Response:
         name = request.path_params["name"]

@@ -54,6 +54,9 @@ class TunnelCounters:
     packets_in: int = 0
     packets_out: int = 0
     last_refusal: str = ""
+    last_in: float | None = None
+    last_out: float | None = None
+    refused_at: float | None = None
 
 
 class Node:
@@ -180,6 +183,7 @@ class Node:
             tunnel.outbound = child  # the peer uses the new one: so can we
         tunnel.heard(now)
         self.states[name].packets_in += 1
+        self.states[name].last_in = now
         if next_header == NEXT_IPV4:
             self._forward(inner, name, now)
         elif next_header == NEXT_IPV6:
@@ -253,7 +257,7 @@ class Node:
             if via in self._selective and not self._selected(via, forwarded):
                 self._drop(_NOT_SELECTED, key)
                 return
-            self._seal(via, forwarded.encode(), key)
+            self._seal(via, forwarded.encode(), key, now)
         else:
             self._local.append(forwarded.encode())
 
@@ -285,7 +289,7 @@ class Node:
             answer = Ipv4(packet.destination, packet.source, ICMP, reply)
             self._forward(answer.encode(), None, now, own=True)
 
-    def _seal(self, name: str, packet: bytes, key: PacketKey) -> None:
+    def _seal(self, name: str, packet: bytes, key: PacketKey, now: float) -> None:
         tunnel = self.ike.tunnels[name]
         child = tunnel.outbound
         if child is None:
@@ -297,6 +301,7 @@ class Node:
             self._drop(f"ESP {error.reason}", key)
             return
         self.states[name].packets_out += 1
+        self.states[name].last_out = now
         path = tunnel.path
         if path.encapsulate:
             self._send_udp(path.local, path.remote, data)
@@ -366,6 +371,9 @@ class Node:
             return True
         if isinstance(event, IkeUp):
             self.key_events.append(event)
+            if not event.rekeyed:
+                self.states[event.tunnel].last_refusal = ""  # whatever it was is mended
+                self.states[event.tunnel].refused_at = None
             self._note(now, event.tunnel, "IKE SA rekeyed" if event.rekeyed else "IKE SA up")
         elif isinstance(event, IkeDown):
             self._note(now, event.tunnel, f"IKE SA down: {event.reason}")
@@ -376,6 +384,7 @@ class Node:
             text = f"{event.notify} from {who}: {event.text}"
             if event.tunnel in self.states:
                 self.states[event.tunnel].last_refusal = text
+                self.states[event.tunnel].refused_at = now
             self._note(now, event.tunnel, text)
         return False
 

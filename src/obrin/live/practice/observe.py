@@ -7,9 +7,9 @@ from typing import Any
 from obrin.live.practice.node import Node
 
 
-def node_state(node: Node) -> dict[str, Any]:
+def node_state(node: Node, now: float) -> dict[str, Any]:
     return {
-        "tunnel": tunnel_states(node),
+        "tunnel": tunnel_states(node, now),
         "session": session_states(node),
         "route": [
             {"prefix": str(prefix), "via": route.via, "kind": route.kind.label}
@@ -19,14 +19,19 @@ def node_state(node: Node) -> dict[str, Any]:
     }
 
 
-def tunnel_states(node: Node) -> list[dict[str, Any]]:
-    """Counters are strings: RFC 7951 section 6.1 wants that of 64-bit numbers."""
+def tunnel_states(node: Node, now: float) -> list[dict[str, Any]]:
+    """Counters are strings: RFC 7951 section 6.1 wants that of 64-bit numbers. Ages are whole
+    seconds, and left out for what never was."""
     found = []
     for name, tunnel in node.ike.tunnels.items():
         sa = tunnel.current or (tunnel.sas[-1] if tunnel.sas else None)
         state = node.states[name]
+        ages = {
+            "idle-in": state.last_in, "idle-out": state.last_out, "refusal-age": state.refused_at,
+        }  # fmt: skip
         found.append(
             {
+                **{what: int(now - at) for what, at in ages.items() if at is not None},
                 "name": name,
                 "ike-sa": sa.state.value if sa else "down",
                 "child-sa": "up" if tunnel.outbound is not None else "down",

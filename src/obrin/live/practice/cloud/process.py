@@ -141,7 +141,7 @@ class CloudProcess:
                 instances.append(
                     {
                         "name": instance.name,
-                        "tunnel": tunnel_states(instance.node),
+                        "tunnel": tunnel_states(instance.node, self._now()),
                         "session": session_states(instance.node),
                         "drop": instance.node.drops.as_data(),
                     }
