@@ -62,6 +62,81 @@ def test_certificates_are_issued_revoked_and_renewed(folder: Folder) -> None:
     assert second["authorities"].count("BEGIN CERTIFICATE") == 2  # both roots are believed
 
 
+def test_revoking_bars_all_that_a_gateway_ever_got(folder: Folder) -> None:
+    """Renewed before it was revoked: the older certificate must not come back."""
+    folder.obrin("certificates", "renew", "hh-west").good()
+    folder.obrin("handover").good()
+    keys = folder.path / "packs" / "design" / "hh-west" / "keys.json"
+    assert keys.exists()
+    told = folder.obrin("certificates", "revoke", "hh-west").good()
+    assert "All 2 certificates of hh-west revoked" in told.out
+    assert [s for n, s in states(folder) if n == "hh-west"] == ["revoked", "revoked"]
+    assert "certificate-revoked" in folder.obrin("check").out
+    folder.obrin("settle").good()
+    assert [s for n, s in states(folder) if n == "hh-west"] == ["revoked", "revoked"]
+    run = folder.obrin("handover").good()
+    assert "none: its certificate is revoked" in run.out
+    assert not keys.exists()
+    lists = keys_of(folder, "ledger")["certificate"]["revocations"]
+    (found,) = (x509.load_pem_x509_crl(lists.encode()),)
+    assert len(list(found)) == 2
+    folder.obrin("certificates", "revoke", "hh-west").bad(2, "not revoked")
+    folder.obrin("certificates", "renew", "hh-west").good()
+    assert "certificate-revoked" not in folder.obrin("check").out
+
+
+def signed_request(folder: Folder, key) -> None:
+    name = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, "hh-west")])
+    request = x509.CertificateSigningRequestBuilder().subject_name(name).sign(key, SHA256())
+    (folder.path / "device.csr").write_bytes(request.public_bytes(Encoding.PEM))
+    folder.obrin(
+        "certificates", "sign", "device.csr", "--gateway", "hh-west", "--to", "d.pem"
+    ).good()
+
+
+def test_a_devices_own_key_is_never_replaced_unasked(folder: Folder) -> None:
+    key = new_key()
+    signed_request(folder, key)
+
+    def current() -> x509.Certificate:
+        folder.obrin("handover").good()
+        chain = keys_of(folder, "hh-west")["certificate"]["chain"]
+        return read_bundle(chain.encode(), None, "x").certificates[0]
+
+    first = current()
+    assert fits(first, key)
+    run = folder.obrin("certificates", "renew", "hh-west").good()
+    assert "keeps the key that it made itself" in run.out
+    assert fits(current(), key)
+    assert current().serial_number != first.serial_number
+    folder.obrin("settle", OBRIN_TODAY="2031-01-01").good()  # it has ended: issued again by itself
+    folder.obrin("handover", OBRIN_TODAY="2031-01-01").good()
+    chain = keys_of(folder, "hh-west")["certificate"]["chain"]
+    assert fits(read_bundle(chain.encode(), None, "x").certificates[0], key)
+    folder.obrin("certificates", "renew", "hh-west", "--new-key").good()
+    assert not fits(current(), key)
+
+
+def test_what_came_from_elsewhere_is_not_replaced_unasked(folder: Folder) -> None:
+    elsewhere = Made(name="Elsewhere")
+    leaf, own = elsewhere.gateway(*IDENTITIES)
+    (folder.path / "chain.pem").write_text(as_pem([leaf, elsewhere.issuing]))
+    (folder.path / "root.pem").write_text(as_pem([elsewhere.root]))
+    (folder.path / "key.pem").write_text(key_as_pem(own))
+    folder.obrin(
+        "certificates", "bring", "hh-west", "chain.pem", "key.pem", "--authority", "root.pem"
+    ).good()
+    before = states(folder)
+    folder.obrin("certificates", "renew", "hh-west").bad(2, "came from elsewhere")
+    folder.obrin("settle", OBRIN_TODAY="2040-01-01").good()
+    assert [s for s in states(folder) if s[0] == "hh-west"] == [
+        s for s in before if s[0] == "hh-west"
+    ]
+    assert "certificate-refused" in folder.obrin("check", OBRIN_TODAY="2040-01-01").out
+    folder.obrin("certificates", "renew", "hh-west", "--new-key").good()
+    assert states(folder)[: len(before)] != before
+
+
 def test_requests_exports_and_chains_from_elsewhere(folder: Folder) -> None:
     path, key = folder.path, new_key()
     name = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, "hh-west")])

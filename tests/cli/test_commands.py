@@ -148,7 +148,7 @@ BAD_INPUT = [
     (("nonsense",), 2, "nonsense"),
     (("check", "--nonsense"), 2, "--nonsense"),
     (("new", "x", "--network", "10.0.0.0/8"), 2, "NAME=PREFIX"),
-    (("new", "x"), 2, "nobody answers, so give --site"),
+    (("new", "x", "--to", "y.yaml"), 2, "nobody answers, so give --site"),
     (("demo", "--folder", "."), 2, "is there already"),
 ]
 
@@ -226,3 +226,37 @@ def test_two_thousand_sites_load_and_check_in_seconds(tmp_path) -> None:
     folder = Folder(tmp_path)
     folder.write("design.yaml", many_sites(2000))
     folder.obrin("settle", "--json", timeout=60).good()
+
+
+def test_an_answer_is_judged_where_it_is_given_and_asked_again(folder: Folder) -> None:
+    """Wrong answers, each told why; the right ones go into the design."""
+    answers = "\n".join([
+        "two words", "clinic-net", "a: b", "clinic", "10.30.0.1/22", "ten", "10.30.0.0/22",
+        "192.0.2.300", "null", "192.0.2.20", "x/y", "records",
+    ])  # fmt: skip
+    run = folder.obrin("new", "--to", "asked.yaml", given=answers + "\n").good()
+    assert run.err.count("will not do") == 7
+    assert "asked.yaml:" not in run.err
+    assert "10.30.0.0/22" in run.err
+    text = (folder.path / "asked.yaml").read_text()
+    for word in ("clinic-net", "clinic:", "10.30.0.0/22", "192.0.2.20", "records"):
+        assert word in text
+    folder.obrin("check", "--design", "asked.yaml").good()
+
+
+BAD_FACTS = [
+    (("--site", "a b"), "--site"), (("--site", "1"), "--site"), (("--cloud", "x: {y"), "--cloud"),
+    (("--network", "lan=10.0.0.0/33"), "--network"), (("--network", "lan=10.0.0.1/8"), "10.0.0.0/8"),
+    (("--network", "a#b=10.0.0.0/8"), "--network"), (("--uplink", "x=999.1.1.1"), "--uplink"),
+    (("--network", "a=10.0.0.0/8", "--network", "a=10.1.0.0/16"), "--network"),
+    (("--uplink", "x=192.0.2.1\n"), "--uplink"), (("--site", "\x1b[31m"), "\\x1b"),
+]  # fmt: skip
+
+
+def test_a_fact_given_by_option_is_judged_before_anything_is_asked(folder: Folder) -> None:
+    for options, words in BAD_FACTS:
+        run = folder.obrin("new", "n", *options, "--to", "never.yaml", given="")
+        run.bad(2, "will not do", words)
+        assert "never.yaml:" not in run.err
+        assert "nobody answers" not in run.err or options[0] != "--site"
+        assert not (folder.path / "never.yaml").exists()

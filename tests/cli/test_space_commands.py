@@ -330,7 +330,7 @@ def test_many_sites_from_one_table(folder: Folder) -> None:
                if a["kind"] == "region"]  # fmt: skip
     assert all(len(a["held"]) == 1 for a in regions)
     text = (folder.path / "kiosks.csv").read_text()
-    folder.write("kiosks.csv", text + "kiosk-alder,north,3,3,198.51.100.9\n")
+    folder.write("kiosks.csv", text + "kiosk-amber,north,3,3,198.51.100.9\n")
     folder.obrin(*made, "--force").bad(2, "kiosks.csv:26:1", "stands in row 2 already")
     folder.obrin(*made, "--force", "--keep-good").good()
 

@@ -115,14 +115,16 @@ def _row(
 
 @certificates.command()
 @click.argument("name")
+@click.option("--new-key", is_flag=True,
+              help="With a private key made here, whatever key the device has.")  # fmt: skip
 @design_option
 @writes()
-def renew(name: str, design_file: str | None) -> None:
+def renew(name: str, new_key: bool, design_file: str | None) -> None:
     """Issue anew: for a gateway, or 'issuing' or 'root' for the authority itself.
 
-    Renewals overlap: what was issued before stays good until it ends, and roots are believed side
-    by side. After a new root, hand over every pack once, so that all believe it, before gateways
-    are renewed under it.
+    A device that made its own key keeps it. Renewals overlap: what was issued before stays good
+    until it ends, and roots are believed side by side. After a new root, hand over every pack once,
+    so that all believe it, before gateways are renewed under it.
 
     \b
     Example:
@@ -140,7 +142,17 @@ def renew(name: str, design_file: str | None) -> None:
         identities = need_gateway(settled, name)
         if not authority.issuing:
             authority.found(lives, project.now)
-        authority.issue(name, identities, lives, project.now)
+        if new_key:
+            authority.issue(name, identities, lives, project.now)
+        elif authority.from_elsewhere(name):
+            raise ObrinError(
+                f"the certificate of {name} came from elsewhere. Get a new one there, then 'obrin "
+                "certificates bring'; or give --new-key to have one of this design's authority"
+            )
+        else:
+            if authority.holds_its_own_key(name):
+                click.echo(f"{name} keeps the key that it made itself.")
+            authority.issue_again(name, identities, lives, project.now)
     if authority.revocations:
         authority.publish(lives, project.now)
     project.authority.write(authority)
@@ -152,9 +164,10 @@ def renew(name: str, design_file: str | None) -> None:
 @design_option
 @writes()
 def revoke(name: str, design_file: str | None) -> None:
-    """Revoke a gateway's certificate. The lists go into every pack.
+    """Revoke all certificates that a gateway ever got. The lists go into every pack.
 
-    A new one is issued by 'obrin certificates renew' if the gateway is to come back.
+    Nothing is handed to it any more, and the next connect ends its tunnels. A new certificate is
+    issued by 'obrin certificates renew' if the gateway is to come back.
 
     \b
     Example:
@@ -163,10 +176,11 @@ def revoke(name: str, design_file: str | None) -> None:
 
     project, settled, authority, lives = opened(design_file)
     need_gateway(settled, name)
-    issued = _current(authority, name)
-    authority.revoke(issued.certificate, lives, project.now)
+    _current(authority, name)
+    count = authority.revoke(name, lives, project.now)
     project.authority.write(authority)
-    click.echo(f"The certificate of {name} is revoked; the others learn it with their packs.")
+    what = "The certificate" if count == 1 else f"All {count} certificates"
+    click.echo(f"{what} of {name} revoked; the others learn it with their packs.")
     click.echo("Next: 'obrin handover', then 'obrin connect'.")
 
 

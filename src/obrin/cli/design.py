@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import sys
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -19,8 +19,11 @@ from obrin.cli.common import (
     writes,
 )
 from obrin.core.errors import ObrinError
+from obrin.core.text import clean
 
 if TYPE_CHECKING:
+    from collections.abc import Callable
+
     from obrin.core.design.choices import Choices
     from obrin.core.design.settled import Settled
     from obrin.live.project import Project
@@ -97,32 +100,79 @@ def new(
         write_many(table, template, Path(target), force=force, keep_good=keep_good)
         return
     from obrin.core.design.document import load_design
-    from obrin.core.design.starting import StartingFacts, starting_design
+    from obrin.core.design.starting import USUAL, StartingFacts, starting_design
     from obrin.live.files import write_whole
 
     path = Path(target)
     given_networks = _pairs(networks, "network", "NAME=PREFIX")
     given_uplinks = _pairs(uplinks, "uplink", "NAME=ADDRESS")
+    # What was given is judged, and a file that is in the way is found, before anything is asked.
+    for fact, option, value in (("name", "NAME", name), ("site", "--site", site),
+                                ("cloud", "--cloud", cloud)):  # fmt: skip
+        if value is not None:
+            _judge(fact, value, option, value)
+    for fact, option, pairs in (("networks", "--network", given_networks),
+                                ("uplinks", "--uplink", given_uplinks)):  # fmt: skip
+        for pair in pairs:
+            _judge(fact, (pair,), option, "=".join(pair))
+        if pairs:
+            _judge(fact, pairs, option, " ".join("=".join(pair) for pair in pairs))
+    if path.exists() and not force:
+        raise ObrinError(f"{path} exists. Name another file with --to, or give --force")
     facts = StartingFacts(
-        name or _ask("Name of the whole", "NAME", "my-network"),
-        site or _ask("Name of the site", "--site", "office"),
-        given_networks or (("lan", _ask("Network 'lan'", "--network", "10.20.0.0/22")),),
-        given_uplinks or (("main", _ask("Public address 'main'", "--uplink", "192.0.2.10")),),
-        cloud or _ask("Name of the cloud network", "--cloud", "cloud"),
+        _fact("name", name, "Name of the whole", "NAME", USUAL.name),
+        _fact("site", site, "Name of the site", "--site", USUAL.site),
+        _facts("networks", given_networks, "Network 'lan'", "--network", USUAL.networks),
+        _facts("uplinks", given_uplinks, "Public address 'main'", "--uplink", USUAL.uplinks),
+        _fact("cloud", cloud, "Name of the cloud network", "--cloud", USUAL.cloud),
         hosts,
     )
     text = starting_design(facts)
     load_design(text, str(path))
-    if path.exists() and not force:
-        raise ObrinError(f"{path} exists. Name another file with --to, or give --force")
     write_whole(path, text, 0o644)
     click.echo(f"{path} written. Next: 'obrin settle' fills its blanks.")
 
 
-def _ask(question: str, option: str, default: str) -> str:
+Pairs = tuple[tuple[str, str], ...]
+
+
+def _fact(fact: str, given: str | None, question: str, option: str, usual: str) -> str:
+    """What was given; or what is answered, judged, and asked again while it is wrong."""
+    if given is not None:
+        return given
+
+    def right(answer: str) -> str:
+        _judge(fact, answer, question, answer)
+        return answer
+
+    return _ask(question, option, usual, right)
+
+
+def _facts(fact: str, given: Pairs, question: str, option: str, usual: Pairs) -> Pairs:
+    if given:
+        return given
+    ((key, value),) = usual
+
+    def right(answer: str) -> str:
+        _judge(fact, ((key, answer),), question, answer)
+        return answer
+
+    return ((key, _ask(question, option, value, right)),)
+
+
+def _judge(fact: str, value: Any, where: str, shown: str) -> None:
+    """Raises UsageError with the reason, which a prompt shows before it asks again."""
+    from obrin.core.design.starting import fault_of
+
+    fault = fault_of(fact, value)
+    if fault:
+        raise click.UsageError(f"{where}: '{clean(shown, 80)}' will not do: {fault}")
+
+
+def _ask(question: str, option: str, default: str, right: Callable[[str], str]) -> str:
     """Ask; without anybody to answer, say what to give instead."""
     try:
-        return str(click.prompt(question, default=default, err=True))
+        return str(click.prompt(question, default=default, err=True, value_proc=right))
     except click.Abort:
         if sys.stdin.isatty():
             raise

@@ -185,6 +185,12 @@ class Project:
             self.keys.made(),
         )
 
+    def barred(self, settled: Settled) -> frozenset[str]:
+        """Gateways all of whose certificates are revoked."""
+        if not settled.certified():
+            return frozenset()
+        return self.authority.read(settled.name).barred()
+
     @property
     def journal_path(self) -> Path:
         return self.own_folder / "journal.sqlite"

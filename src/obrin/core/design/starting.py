@@ -1,8 +1,16 @@
-"""A starting design from a few facts: one site, one cloud, a tunnel for every uplink."""
+"""A starting design from a few facts: one site, one cloud, a tunnel for every uplink.
+
+Each fact can be judged by itself (`fault_of`): a design is made of it and of facts that are right,
+and read back. What the reader says of it is what is said to whoever gave it.
+"""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from typing import Any
+
+from obrin.core.design.document import load_design
+from obrin.core.errors import DesignError
 
 
 @dataclass(frozen=True, slots=True)
@@ -15,6 +23,35 @@ class StartingFacts:
     uplinks: tuple[tuple[str, str], ...]
     cloud: str
     hosts: int
+
+
+USUAL = StartingFacts(
+    "my-network", "office", (("lan", "10.20.0.0/22"),), (("main", "192.0.2.10"),), "cloud", 200
+)
+"""Facts that are right, and what is offered where a fact is asked for."""
+
+
+def fault_of(fact: str, value: Any) -> str:
+    """What is wrong with a fact, named as in `StartingFacts`, and the cure; nothing if it is right.
+
+    A value that YAML would read as something else is wrong, too.
+    """
+    facts = replace(USUAL, **{fact: value})
+    try:
+        design = load_design(starting_design(facts), "").design
+    except DesignError as error:
+        problem = error.problems[0]
+        return f"{problem.what}. {problem.fix}"
+    site = design.sites.get(facts.site)
+    read_back = (
+        design.name == facts.name
+        and site is not None
+        and facts.cloud in design.clouds
+        and [(n, str(w.prefix)) for n, w in site.networks.items()] == list(facts.networks)
+        and [(n, u.address) for n, u in site.gateways[f"{facts.site}-gateway"].uplinks.items()]
+        == list(facts.uplinks)
+    )
+    return "" if read_back else "it would be read as something else. Use letters, digits and dashes"
 
 
 def starting_design(facts: StartingFacts) -> str:

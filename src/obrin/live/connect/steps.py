@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -61,28 +61,35 @@ def connect_steps(settled: Settled, packs: Mapping[str, Pack], secrets: Secrets)
     """All steps; any order that respects `needs` is good. Raises ObrinError for what cannot be
     built in the practice world."""
     refuse_beyond(settled)
-    used = {t.cloud for t in settled.tunnels()}
+    served = tunnels_served(settled, secrets.barred)
+    used = {t.cloud for t in served}
     steps: list[Step] = []
     for cloud in settled.clouds.values():
         if cloud.name in used:
             steps += _network(settled, cloud)
     far_ends: dict[str, CloudStep] = {}
-    for tunnel in settled.tunnels():
+    for tunnel in served:
         step = _far_end(settled, tunnel)
         far_ends[step.name] = step
     steps += far_ends.values()
-    steps += [tunnel_step(settled, tunnel, secrets) for tunnel in settled.tunnels()]
+    steps += [tunnel_step(settled, tunnel, secrets) for tunnel in served]
     steps += [SiteStep(name, pack) for name, pack in packs.items() if name in settled.gateways]
     return steps
 
 
-def wanted_names(settled: Settled) -> set[str]:
+def tunnels_served(settled: Settled, barred: Collection[str]) -> list[SettledTunnel]:
+    """Those with an end whose certificates are revoked are not built, and end if they are there."""
+    return [t for t in settled.tunnels() if t.gateway not in barred and t.cloud not in barred]
+
+
+def wanted_names(settled: Settled, barred: Collection[str]) -> set[str]:
     """Names of the steps of a design, for which no secret is needed."""
+    served = tunnels_served(settled, barred)
     found = {f"pack/{t.gateway}" for t in settled.tunnels()}
-    for tunnel in settled.tunnels():
+    for tunnel in served:
         found |= {f"tunnels/{cloud_tunnel_name(tunnel.label)}",
                   f"far-ends/{tunnel.gateway}.{tunnel.uplink.name}"}  # fmt: skip
-    for name in {t.cloud for t in settled.tunnels()}:
+    for name in {t.cloud for t in served}:
         found |= {step.name for step in _network(settled, settled.clouds[name])}
     return found
 

@@ -50,11 +50,12 @@ def plan_connect(project: Project, settled: Settled, ends: Ends, speed: float = 
     Raises ObrinError for packs or a cloud that cannot be used.
     """
     handed = handed_over(project, settled)
-    steps = connect_steps(settled, handed.packs, project.secrets(settled))
+    secrets = project.secrets(settled)
+    steps = connect_steps(settled, handed.packs, secrets)
     private_folder(project.own_folder)
     with closing(Journal(project.journal_path)) as journal:
         taken_up, made = journal.unfinished(), journal.made(project.design_path.stem)
-    given = {name.removeprefix("pack/") for name in made if name.startswith("pack/")}
+    given = _given(made) - secrets.barred  # whose certificate is revoked is not spoken to any more
     ended = find_ended({step.name for step in steps}, ends, made, given)
     interrupted = _interrupted(settled, changed_tunnels(steps, ends), speed)
     return Plan(tuple(steps), ended, tuple(taken_up), handed.told, interrupted)
@@ -94,8 +95,13 @@ def ended_of(project: Project, settled: Settled, ends: Ends) -> Ended:
         return Ended((), ())
     with closing(Journal(project.journal_path)) as journal:
         made = journal.made(project.design_path.stem)
-    given = {name.removeprefix("pack/") for name in made if name.startswith("pack/")}
-    return find_ended(wanted_names(settled), ends, made, given)
+    barred = project.barred(settled)
+    return find_ended(wanted_names(settled, barred), ends, made, _given(made) - barred)
+
+
+def _given(made: set[str]) -> set[str]:
+    """Gateways that were handed a pack."""
+    return {name.removeprefix("pack/") for name in made if name.startswith("pack/")}
 
 
 def wait_until_up(

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
-from typing import Any
+from typing import Any, cast
 
 from cryptography import x509
 from cryptography.hazmat.primitives.asymmetric import ec, ed25519, rsa
@@ -103,11 +103,17 @@ class Authority:
         self.trusted += [c for c in authorities if c not in self.trusted]
         return made
 
-    def revoke(self, certificate: x509.Certificate, lives: Lives, now: datetime) -> None:
-        """Put a certificate on the list, and make the lists anew."""
-        if not self.is_revoked(certificate):
-            self.revoked.append((certificate.serial_number, now))
+    def revoke(self, gateway: str, lives: Lives, now: datetime) -> int:
+        """Put all that a gateway ever got on the list, and make the lists anew; how many there are.
+
+        An older certificate would otherwise be taken for the current one, and let it in again.
+        """
+        held = [issued.certificate for issued in self.gateways.get(gateway, ())]
+        for certificate in held:
+            if not self.is_revoked(certificate):
+                self.revoked.append((certificate.serial_number, now))
         self.publish(lives, now)
+        return len(held)
 
     def publish(self, lives: Lives, now: datetime) -> None:
         """A list of what is revoked, of each issuing authority that still counts."""
@@ -118,6 +124,10 @@ class Authority:
         ]
 
     # Asking
+
+    def is_ours(self, certificate: x509.Certificate) -> bool:
+        """Whether an issuing authority of this design issued it."""
+        return any(signed(certificate, by.certificate) for by in self.issuing)
 
     def is_revoked(self, certificate: x509.Certificate) -> bool:
         return any(serial == certificate.serial_number for serial, _ in self.revoked)
@@ -145,6 +155,24 @@ class Authority:
         """The roots that have not ended."""
         known = [*(r.certificate for r in self.roots), *self.trusted]
         return [c for c in known if c.not_valid_after_utc > now]
+
+    def holds_its_own_key(self, gateway: str) -> bool:
+        """Whether the device made its key itself, so that nobody here can make it another."""
+        issued = self.current(gateway)
+        return issued is not None and issued.key is None
+
+    def from_elsewhere(self, gateway: str) -> bool:
+        """Whether what a gateway has was brought, and only who issued it can issue it again."""
+        issued = self.current(gateway)
+        return issued is not None and not self.is_ours(issued.certificate)
+
+    def issue_again(
+        self, gateway: str, identities: Sequence[str], lives: Lives, now: datetime
+    ) -> Issued:
+        """For the key that the device made itself, where it did; else with a new one of ours."""
+        issued = self.current(gateway)
+        public = issued.certificate.public_key() if issued and issued.key is None else None
+        return self.issue(gateway, identities, lives, now, cast("PublicKey | None", public))
 
     def stands_for(self, gateway: str, identities: Sequence[str], now: datetime) -> bool:
         """Whether a gateway has a certificate that still holds for all its identities."""
@@ -203,13 +231,14 @@ class AuthorityStore:
             for gateway, identities in needs.items()
             if not authority.stands_for(gateway, identities, now)
             and gateway not in authority.barred()
+            and not authority.from_elsewhere(gateway)
         ]
         if not lacking:
             return []
         if not any(r.certificate.not_valid_after_utc > now for r in authority.roots):
             authority.found(lives, now)
         for gateway in lacking:
-            authority.issue(gateway, needs[gateway], lives, now)
+            authority.issue_again(gateway, needs[gateway], lives, now)
         self.write(authority)
         return lacking
 
