@@ -177,7 +177,7 @@ def test_gather_takes_all_rows_or_none(folder: Folder) -> None:
     assert folder.files() == before
     folder.obrin("gather", "partners.csv").good()
     design = load_design((folder.path / "design.yaml").read_text(), "d").design
-    assert design.elsewhere["bay-freight"].place == "southport"
+    assert design.elsewhere["bay-freight"].place == "south berth"
     assert "# a partner's network" in (folder.path / "design.yaml").read_text()
     again = folder.obrin("gather", "partners.csv", "--json").good().json
     assert (again["added"], again["written"]) == ([], False)

@@ -111,19 +111,17 @@ def write_packs(project: Project, settled: Settled) -> Written:
     packs = make_packs(project, settled)
     told = [*_retire_old(project, packs)]
     record = PackRecord(project)
-    written = {}
-    for name, pack in packs.items():
-        kept = [file for file in (CONFIG, KEYS) if record.edited(name, file)]
-        for file in kept:
+    for name in packs:
+        for file in [f for f in (CONFIG, KEYS) if record.edited(name, f)]:
             old = project.packs / name / file
             write_whole_bytes(old.with_name(file + EDITED), old.read_bytes(), 0o600)
             told.append(f"{shown(project, old)} was changed by hand; that is {file}{EDITED} now")
-        written[name] = _write_pack(project, record, name, pack)
-    record.write()
+    record.expect(packs)
+    written = {name: _write_pack(project, name, pack) for name, pack in packs.items()}
     return Written(written, tuple(told))
 
 
-def _write_pack(project: Project, record: PackRecord, name: str, pack: Pack) -> list[Path]:
+def _write_pack(project: Project, name: str, pack: Pack) -> list[Path]:
     folder_of_ours(project.packs.parent)
     keep_out(project.packs.parent, KEYS, KEYS + EDITED)
     folder_of_ours(project.packs)
@@ -133,9 +131,7 @@ def _write_pack(project: Project, record: PackRecord, name: str, pack: Pack) -> 
     files[PAGE] = _page(name, pack)
     for file, text in files.items():
         write_whole(folder / file, text, 0o644)
-    keys = as_json(pack.keys)
-    write_whole(folder / KEYS, keys, 0o600)
-    record.note(name, {CONFIG: files[CONFIG], KEYS: keys})
+    write_whole(folder / KEYS, as_json(pack.keys), 0o600)
     return [folder / file for file in (*files, KEYS)]
 
 
@@ -176,6 +172,7 @@ def handed_over(project: Project, settled: Settled) -> HandedOver:
     """
     made, record = make_packs(project, settled), PackRecord(project)
     found: dict[str, Pack] = {}
+    old: dict[str, Pack] = {}
     told: list[str] = []
     for name, pack in made.items():
         files = {CONFIG: _read(project, name, CONFIG), KEYS: _read(project, name, KEYS)}
@@ -189,9 +186,12 @@ def handed_over(project: Project, settled: Settled) -> HandedOver:
         elif files != meant:
             if None not in files.values():
                 told.append(f"the pack of {name} was of an older design; it is written anew")
-            _write_pack(project, record, name, pack)
+            old[name] = pack
         found[name] = pack
-    record.write()
+    if old:
+        record.expect(old)
+    for name, pack in old.items():
+        _write_pack(project, name, pack)
     return HandedOver(found, tuple(told))
 
 
@@ -239,34 +239,44 @@ def shown(project: Project, path: Path) -> str:
 
 
 class PackRecord:
-    """What was handed over last, to tell what was changed by hand since. It lies with the keys,
-    since it could be used to try guesses at them."""
+    """What was handed over lately, to tell what was changed by hand since.
+
+    It is written before the packs are, and remembers the last few: whoever is killed between two
+    files has not changed any by hand. It lies with the keys, since it could be used to try guesses
+    at them.
+    """
+
+    REMEMBERED = 4
 
     def __init__(self, project: Project) -> None:
         self._project = project
         self._path = project.own_folder / f"packs-{project.design_path.stem}.json"
-        self._digests: dict[str, dict[str, str]] = {}
+        self._digests: dict[str, list[str]] = {}
         with contextlib.suppress(OSError, ValueError, RecursionError):
             found = json.loads(self._path.read_text(encoding="utf-8"))
             if isinstance(found, dict):
-                self._digests = {str(n): d for n, d in found.items() if isinstance(d, dict)}
-        self._before = json.dumps(self._digests)
+                self._digests = {str(n): d for n, d in found.items() if isinstance(d, list)}
 
-    def note(self, name: str, files: Mapping[str, str]) -> None:
-        self._digests[name] = {file: _digest(text.encode()) for file, text in files.items()}
+    def expect(self, packs: Mapping[str, Pack]) -> None:
+        """These are going to be written."""
+        for name, pack in packs.items():
+            for file, data in ((CONFIG, pack.config), (KEYS, pack.keys)):
+                digest, known = _digest(as_json(data).encode()), self._known(name, file)
+                lately = [digest, *(d for d in known if d != digest)]
+                self._digests[f"{name}/{file}"] = lately[: self.REMEMBERED]
+        private_folder(self._project.own_folder)
+        write_whole(self._path, json.dumps(self._digests) + "\n", 0o600, durable=True)
 
     def edited(self, name: str, file: str) -> bool:
-        """Whether the file is there and is not the one that was handed over."""
+        """Whether the file is there and is none that was handed over."""
         try:
             data = (self._project.packs / name / file).read_bytes()
         except OSError:
             return False
-        return self._digests.get(name, {}).get(file) != _digest(data)
+        return _digest(data) not in self._known(name, file)
 
-    def write(self) -> None:
-        if json.dumps(self._digests) != self._before:
-            private_folder(self._project.own_folder)
-            write_whole(self._path, json.dumps(self._digests) + "\n", 0o600)
+    def _known(self, name: str, file: str) -> list[str]:
+        return self._digests.get(f"{name}/{file}", [])
 
 
 def _digest(data: bytes) -> str:
