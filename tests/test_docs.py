@@ -57,3 +57,12 @@ def test_every_finding_of_the_code_is_in_the_docs() -> None:
     told = set(re.findall(r"`([a-z0-9-]+)`", "\n".join(
         line.split(" | ")[0] for line in table.splitlines() if line.startswith("| `"))))  # fmt: skip
     assert codes <= told
+
+
+def test_every_promise_names_a_test_that_is_there() -> None:
+    """docs/security.md: file and name of each test."""
+    root = PAGE.parents[1]
+    named = re.findall(r"`(tests/[a-z_/]+\.py)::(\w+)`", (root / "docs/security.md").read_text())
+    assert len(named) > 25
+    for file, name in named:
+        assert f"\ndef {name}(" in (root / file).read_text(encoding="utf-8"), (file, name)

@@ -20,7 +20,7 @@ TUNNEL = {
 
 class Cloud:
     def __init__(self) -> None:
-        self.store = Store(PRACTICE_CLOUD, 60.0, lambda: None)
+        self.store = Store(PRACTICE_CLOUD, 60.0, lambda: None, b"key")
         self.now = 0.0
 
     def put(self, kind: str, name: str, body, *, match: str | None = None, wait: bool = True):
@@ -146,6 +146,17 @@ def test_tunnels_do_not_share_a_block_and_never_show_their_key() -> None:
     with pytest.raises(Problem) as error:
         cloud.put("tunnels", "v", TUNNEL | {"metric": "sh-secret"})
     assert "sh-secret" not in error.value.detail
+
+
+def test_an_etag_tells_nothing_of_the_key() -> None:
+    """The same body has another tag in another cloud, so that guesses cannot be tried offline."""
+    clouds = [Cloud().whole(), Cloud().whole(), Cloud().whole()]
+    clouds[1].store._etag_key = b"another"
+    tags = []
+    for cloud in clouds:
+        cloud.put("tunnels", "t", TUNNEL)
+        tags.append(cloud.store.etag(cloud.store.get("tunnels", "t")))
+    assert tags[0] == tags[2] != tags[1]
 
 
 def test_removal_is_as_careful_as_making() -> None:

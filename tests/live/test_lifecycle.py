@@ -111,6 +111,18 @@ def test_a_killed_start_leaves_no_orphan(folder, after: float) -> None:
     folder.obrin("practice", "stop").good()
 
 
+def test_a_capture_is_not_written_through_a_link(folder, tmp_path) -> None:
+    (tmp_path / "precious").write_text("precious")
+    (folder.path / "x.pcap").symlink_to(tmp_path / "precious")
+    folder.obrin("practice", "start", "--capture", "x.pcap").bad(2, "symbolic link")
+    (folder.path / "x.pcap").unlink()
+    (tmp_path / "private").mkdir()
+    (folder.path / "x.pcap.keys").symlink_to(tmp_path / "private")
+    folder.obrin("practice", "start", "--capture", "x.pcap").bad(3, "symbolic link")
+    assert (tmp_path / "precious").read_text() == "precious"
+    assert not list((tmp_path / "private").iterdir())
+
+
 @needs_proc
 def test_of_two_starts_one_starts(folder) -> None:
     both = [

@@ -237,6 +237,30 @@ def test_a_failed_step_stops_what_needs_it_and_stays_unfinished(tmp_path) -> Non
     assert journal.unfinished() == ["b/2"]
 
 
+@pytest.mark.parametrize("garbage", [b"garbage" * 900, b"SQLite format 3\0" + b"x" * 5000, b"\0"])
+def test_a_garbled_journal_is_one_message(tmp_path, garbage: bytes) -> None:
+    path = tmp_path / "journal"
+    path.write_bytes(garbage)
+    with pytest.raises(OutsideError, match="nothing is made twice"):
+        Journal(path)
+    whole = tmp_path / "whole"
+    journal = Journal(whole)
+    journal.begin("a")
+    journal._database.execute("DROP TABLE step")
+    for act in (lambda: journal.begin("b"), lambda: journal.done("a", ""), journal.unfinished):
+        with pytest.raises(OutsideError, match="move it away"):
+            act()
+
+
+def test_what_a_journal_made_is_one_designs_only(tmp_path) -> None:
+    journal = Journal(tmp_path / "j")
+    for name, design in (("a", "x"), ("a", "y"), ("b", "x"), ("c", "y"), ("b", "x")):
+        journal.note_made(name, design)
+    assert (journal.made("x"), journal.made("y")) == ({"b"}, {"c"})
+    journal.removed("b")
+    assert journal.made("x") == set()
+
+
 def test_needs_that_never_come_are_an_error(tmp_path) -> None:
     step = CloudStep("a", "1", {}, frozenset({"z/9"}))
     with pytest.raises(OutsideError, match="never comes: a/1"):

@@ -52,7 +52,7 @@ class VirtualWorld:
             ]
         )
         self.dirty = False
-        self.store = Store(PRACTICE_CLOUD, 1000.0, self._mark)
+        self.store = Store(PRACTICE_CLOUD, 1000.0, self._mark, b"key")
         self.fabric = Fabric(self.store, seeded(11), wall)
         self.nodes: dict[str, Node] = {}
         self.hosts: dict[str, Hosts] = {}

@@ -217,7 +217,9 @@ class GatewayProcess:
         return Response(status_code=201 if created else 204)
 
     def _state(self) -> dict[str, Any]:
-        return node_state(self._node, self._now())
+        state = node_state(self._node, self._now())
+        state["drop"] += self._hosts.drops()
+        return state
 
     async def _operate(self, request: Request) -> Response:
         name = request.path_params["name"]

@@ -36,12 +36,32 @@ class Hosts:
             raise Problem(404, "no such host", f"no practice host has {format_address(address)}")
         return host
 
+    def drops(self) -> list[Json]:
+        """What the hosts could do nothing with, in the shape of obrin-observe's list `drop`."""
+        return host_drops(self.by_address.values())
+
     def next_timer(self) -> float:
         return min((h.next_timer() for h in self.by_address.values()), default=float("inf"))
 
     def handle_timer(self, now: float) -> None:
         for host in self.by_address.values():
             host.handle_timer(now)
+
+
+Json = dict[str, Any]
+
+
+def host_drops(hosts: Iterable[Host]) -> list[Json]:
+    """Of each host by reason."""
+    return [
+        {
+            "place": f"host {format_address(host.address)}", "reason": reason,
+            "source": "0.0.0.0", "destination": format_address(host.address), "protocol": 0,
+            "source-port": 0, "destination-port": 0, "count": str(count),
+        }
+        for host in hosts
+        for reason, count in host.drops.items()
+    ]  # fmt: skip
 
 
 def protocol_of(given: dict[str, Any]) -> int:

@@ -8,7 +8,6 @@ the cloud gateway's instances are both made of it.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 
 from obrin.core.address.prefix import format_address, parse_ipv4
 from obrin.core.address.table import PrefixTable
@@ -18,6 +17,7 @@ from obrin.core.routing.forwarding import Route, RouteKind, bgp_routes, forwardi
 from obrin.core.routing.packet import PacketKey
 from obrin.live.practice.bfd_sessions import BfdSessions
 from obrin.live.practice.bgp_over_tcp import BgpOverTcp
+from obrin.live.practice.counters import TunnelCounters
 from obrin.live.practice.drops import NO_FLOW, DropLog, packet_key
 from obrin.live.practice.node_changes import changes_between
 from obrin.live.practice.node_config import NodeConfig
@@ -47,16 +47,6 @@ from obrin.wire.readdress import readdress
 from obrin.wire.tcp import TcpStack
 
 _NOT_SELECTED = "not in the tunnel's traffic selectors"
-
-
-@dataclass(slots=True)
-class TunnelCounters:
-    packets_in: int = 0
-    packets_out: int = 0
-    last_refusal: str = ""
-    last_in: float | None = None
-    last_out: float | None = None
-    refused_at: float | None = None
 
 
 class Node:
@@ -182,8 +172,7 @@ class Node:
         if child is not tunnel.outbound and not child.replaced:
             tunnel.outbound = child  # the peer uses the new one: so can we
         tunnel.heard(now)
-        self.states[name].packets_in += 1
-        self.states[name].last_in = now
+        self.states[name].came_out(now)
         if next_header == NEXT_IPV4:
             self._forward(inner, name, now)
         elif next_header == NEXT_IPV6:
@@ -300,8 +289,7 @@ class Node:
         except EspError as error:
             self._drop(f"ESP {error.reason}", key)
             return
-        self.states[name].packets_out += 1
-        self.states[name].last_out = now
+        self.states[name].went_in(now)
         path = tunnel.path
         if path.encapsulate:
             self._send_udp(path.local, path.remote, data)
@@ -372,8 +360,7 @@ class Node:
         if isinstance(event, IkeUp):
             self.key_events.append(event)
             if not event.rekeyed:
-                self.states[event.tunnel].last_refusal = ""  # whatever it was is mended
-                self.states[event.tunnel].refused_at = None
+                self.states[event.tunnel].mended()
             self._note(now, event.tunnel, "IKE SA rekeyed" if event.rekeyed else "IKE SA up")
         elif isinstance(event, IkeDown):
             self._note(now, event.tunnel, f"IKE SA down: {event.reason}")
@@ -383,8 +370,7 @@ class Node:
             who = "the peer" if event.by_peer else "this end"
             text = f"{event.notify} from {who}: {event.text}"
             if event.tunnel in self.states:
-                self.states[event.tunnel].last_refusal = text
-                self.states[event.tunnel].refused_at = now
+                self.states[event.tunnel].refused(text, now)
             self._note(now, event.tunnel, text)
         return False
 

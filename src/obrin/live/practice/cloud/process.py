@@ -17,7 +17,7 @@ from obrin.live.practice.cloud.bodies import KINDS
 from obrin.live.practice.cloud.description import openapi
 from obrin.live.practice.cloud.fabric import Fabric
 from obrin.live.practice.cloud.store import Store
-from obrin.live.practice.hosts import port_of, probe, protocol_of, seconds_of
+from obrin.live.practice.hosts import host_drops, port_of, probe, protocol_of, seconds_of
 from obrin.live.practice.internet import CLOUD
 from obrin.live.practice.observe import session_states, tunnel_states
 from obrin.live.practice.service import HANDLERS, Problem, Served, Ticker, read_json
@@ -150,7 +150,8 @@ class CloudProcess:
 
     async def _drops(self, request: Request) -> Response:
         self.store.get("networks", request.path_params["name"])
-        return JSONResponse({"drop": self.fabric.drops.as_data()})
+        drops = [*self.fabric.drops.as_data(), *host_drops(self.fabric.hosts.values())]
+        return JSONResponse({"drop": drops})
 
     async def _probe(self, request: Request) -> Response:
         given: dict[str, Any] = await read_json(request)

@@ -91,7 +91,7 @@ _NAME = re.compile(r"[A-Za-z0-9._-]{1,128}")
 
 class Store:
     def __init__(
-        self, offering: Offering, speed: float, changed: Callable[[], None], etag_key: bytes = b""
+        self, offering: Offering, speed: float, changed: Callable[[], None], etag_key: bytes
     ) -> None:
         self._etag_key = etag_key
         self.offering = offering
