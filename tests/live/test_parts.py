@@ -237,7 +237,7 @@ def test_a_failed_step_stops_what_needs_it_and_stays_unfinished(tmp_path) -> Non
     assert journal.unfinished() == ["b/2"]
 
 
-@pytest.mark.parametrize("garbage", [b"garbage" * 900, b"SQLite format 3\0" + b"x" * 5000, b"\0"])
+@pytest.mark.parametrize("garbage", [b"garbage" * 900, b"SQLite format 3\0" + b"x" * 5000])
 def test_a_garbled_journal_is_one_message(tmp_path, garbage: bytes) -> None:
     path = tmp_path / "journal"
     path.write_bytes(garbage)
