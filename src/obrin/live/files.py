@@ -149,7 +149,7 @@ def _clear_left_overs(path: Path) -> None:
             continue
         for name in os.listdir(folder) if folder.name == ASIDE else _beside(folder, start):
             pid = name.removesuffix(end).rpartition(".")[2]
-            if name.endswith(end) and pid.isdigit() and not _lives(int(pid)):
+            if name.endswith(end) and pid.isdigit() and not lives(int(pid)):
                 (folder / name).unlink(missing_ok=True)
 
 
@@ -158,7 +158,8 @@ def _beside(folder: Path, start: str) -> list[str]:
         return [entry.name for entry in entries if entry.name.startswith(start)]
 
 
-def _lives(pid: int) -> bool:
+def lives(pid: int) -> bool:
+    """Whether a process has this number. It may be anybody's: good for looking, not for ending."""
     try:
         os.kill(pid, 0)
     except PermissionError:

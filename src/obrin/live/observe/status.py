@@ -217,8 +217,12 @@ def _disagreements(site: EndStatus, cloud: EndStatus) -> list[str]:
                          f"the {receiver} did not accept it")  # fmt: skip
         if one.child == "up" and _lost(one, other):
             found.append(f"packets leave the {sender} and none arrive at the {receiver} "
-                         f"(the last {one.idle_out} s ago)")  # fmt: skip
+                         f"(the last {_ago(one.idle_out)})")  # fmt: skip
     return found
+
+
+def _ago(seconds: int | None) -> str:
+    return f"{seconds} s ago" if seconds else "just now"
 
 
 def _lost(sender: EndStatus, receiver: EndStatus) -> bool:
@@ -234,7 +238,7 @@ def _notes(site: EndStatus, cloud: EndStatus) -> list[str]:
     ends = (("site", site), ("cloud", cloud))
     for who, end in ends:
         if end.refusal and end.child != "up":
-            when = "" if end.refusal_age is None else f" {end.refusal_age} s ago"
+            when = "" if end.refusal_age is None else f" {_ago(end.refusal_age)}"
             found.append(f"the {who} noted{when}: {end.refusal}")
         if end.bgp not in ("none", "established") and end.bgp_error:
             found.append(f"the {who} lost BGP: {end.bgp_error}")

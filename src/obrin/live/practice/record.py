@@ -21,7 +21,7 @@ from pathlib import Path
 from typing import Any
 
 from obrin.core.errors import ObrinError
-from obrin.live.files import write_whole
+from obrin.live.files import lives, write_whole
 
 WORLD = "world.json"
 STARTING, RUNNING = "starting", "running"
@@ -145,15 +145,4 @@ def still_wanted(folder: Path, token: str) -> bool:
         return False
     if world.state == RUNNING:
         return True
-    return time.time() < world.begun + LONGEST_START and _exists(world.starter)
-
-
-def _exists(pid: int) -> bool:
-    """Whether a process has this number. It is only looked at, never ended by it."""
-    try:
-        os.kill(pid, 0)
-    except PermissionError:
-        return True
-    except (OSError, OverflowError):
-        return False
-    return True
+    return time.time() < world.begun + LONGEST_START and lives(world.starter)
