@@ -225,3 +225,20 @@ def test_a_starting_design_is_a_good_design(uplinks: int) -> None:
     )  # fmt: skip
     design = design_of(starting_design(facts))
     assert len(design.links["ward-records"].tunnels) == max(uplinks, 2)
+
+
+@pytest.mark.parametrize(
+    ("life", "words"),
+    [("28800.9 s", "write '28801 s'"), ("0.5 min", ""), ("100.0004 s", "finer than a millisecond")],
+)
+def test_lifetimes_are_whole_seconds_and_say_so(life: str, words: str) -> None:
+    suite = (
+        "suites:\n  mine:\n    ike: {encryption: AES-GCM-16-256, prf: PRF-HMAC-SHA2-256, "
+        f"group: CURVE25519, lifetime: {life}}}\n    esp: {{encryption: AES-GCM-16-256}}\n"
+    )
+    text = DESIGN.replace("name: test\n", "name: test\n" + suite)
+    if not words:
+        load_design(text, "x.yaml")
+        return
+    with pytest.raises(DesignError, match="(?i)" + words):
+        load_design(text, "x.yaml")

@@ -13,6 +13,7 @@ from obrin.cli.outage_figure import Bar, outage_bytes
 from obrin.core.check.failures import overloads, wider
 from obrin.core.design.offering import PRACTICE_CLOUD
 from obrin.core.drill.availability import Repair, _wilson, availability, repairs_of
+from obrin.core.drill.detection import watchers
 from obrin.core.drill.elements import Element, elements, parse_elements, survivors
 from obrin.core.drill.sweep import ShortList, Sweep, failures
 from obrin.core.errors import ObrinError
@@ -88,6 +89,28 @@ def test_what_a_failure_changes_in_the_tables() -> None:
     assert changes(before, before) == []
     gone = {c.prefix: c.what for c in changes(before, rows(settled, "apps", state_of(settled, ())))}
     assert gone["10.20.0.0/22"] == "lost"
+
+
+def test_a_route_that_comes_from_elsewhere_by_the_same_way_has_changed() -> None:
+    """Static instead of BGP, another preference, another hold time: the way alone is not all."""
+
+    def told(*change):
+        settled = settled_of(swap(*change) if change else DESIGN)
+        stable = state_of(settled)
+        return [
+            row for name in table_names(settled) for row in rows(settled, name, stable)
+        ], watchers(settled)
+
+    plain, noticed = told()
+    for change, words in (
+        ((("    bgp: {hold: 6 s}\n", "    routing: static\n"),), "static instead of bgp"),
+        ((("hold: 6 s", "hold: 9 s"),), "BGP hold time 9 s (6 to 9 s) instead of BGP hold time 6 s"),
+    ):  # fmt: skip
+        found, noticed_after = told(*change)
+        assert {c.what for c in changes(plain, found)} <= {"differs", "moves"}
+        how = [text for c in changes(plain, found, noticed, noticed_after) for text in c.how]
+        assert any(words in text for text in how), how
+    assert changes(plain, plain, noticed, noticed) == []
 
 
 def test_static_and_shared_routes_stand_in_the_tables_too() -> None:

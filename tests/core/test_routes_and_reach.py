@@ -247,7 +247,7 @@ def test_predicted_outages(change, low: float, high: float, by: str) -> None:
     settled = settled_of(swap(change))
     outage = predict_outage(settled, next(settled.tunnels()))
     assert (outage.shortest, outage.longest, outage.detected_by) == (low, high, by)
-    assert outage.taken_over_by == "b"
+    assert outage.taken_over_by == "quay-apps/b"
 
 
 def test_one_tunnel_alone_has_no_end_to_its_outage() -> None:

@@ -21,6 +21,7 @@ from obrin.core.errors import ObrinError
 
 if TYPE_CHECKING:
     from obrin.core.design.settled import Settled
+    from obrin.core.routing.difference import Change
     from obrin.core.routing.path import AsPath
     from obrin.core.routing.stable import Stable
     from obrin.core.routing.tables import Row, Told
@@ -64,6 +65,8 @@ def routes(
       obrin routes hh-east --seen table.mrt --design skerrow-ferries
     """
     from obrin.cli.failing import model_without
+    from obrin.core.drill.detection import watchers
+    from obrin.core.routing.difference import changes
     from obrin.core.routing.model import state_of
     from obrin.core.routing.tables import sessions
 
@@ -82,13 +85,15 @@ def routes(
         return
     found = _rows(settled, table, stable)
     if other is not None or only_changes:
-        before = found
+        before, noticed = found, watchers(settled)
+        noticed_after = noticed
         if other is None:
             before = _rows(settled, table, state_of(settled))
         else:
             theirs = project_of(other).on_trial().settled
             found = _rows(theirs, table, state_of(theirs))
-        _changes(before, found, as_json=as_json)
+            noticed_after = watchers(theirs)
+        _changes(changes(before, found, noticed, noticed_after), as_json=as_json)
     elif as_json:
         echo_json([
             {"table": r.table, "prefix": str(r.prefix), "from": r.kind, "via": r.via,
@@ -131,20 +136,20 @@ def _print(found: list[Row]) -> None:
             click.echo(f"{len(mine) - MOST_ROWS:,} more rows are in --csv and --json.")
 
 
-def _changes(before: list[Row], after: list[Row], *, as_json: bool) -> None:
-    from obrin.core.routing.difference import changes
-
-    found = changes(before, after)
+def _changes(found: list[Change], *, as_json: bool) -> None:
     if as_json:
         echo_json([
             {"table": c.table, "prefix": c.prefix, "what": c.what, "before": list(c.before),
-             "after": list(c.after)}
+             "after": list(c.after), "how": list(c.how)}
             for c in found
         ])  # fmt: skip
         return
-    rows = [(c.table, c.prefix, c.what, ", ".join(c.before), ", ".join(c.after)) for c in found]
-    print_table(console(), ("Table", "Prefix", "What", "Before", "After"), rows,
-                styles={"lost": "bold red", "moves": "yellow"})  # fmt: skip
+    rows = [
+        (c.table, c.prefix, c.what, ", ".join(c.before), ", ".join(c.after), "; ".join(c.how))
+        for c in found
+    ]
+    print_table(console(), ("Table", "Prefix", "What", "Before", "After", "How"), rows,
+                styles={"lost": "bold red", "moves": "yellow", "differs": "yellow"})  # fmt: skip
     if not found:
         click.echo("Nothing changes.")
 

@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from obrin.core.design.settled import Settled
+from obrin.core.drill.outage import Predictor
 from obrin.core.errors import ObrinError
 from obrin.core.handover.differences import differences
 from obrin.core.handover.pack import (
@@ -65,8 +66,9 @@ def make_packs(project: Project, settled: Settled) -> dict[str, Pack]:
     faults = mirror_faults(settled)
     if faults:
         raise PackError("the two ends are not mirror images: " + "; ".join(faults))
+    predictor = Predictor(settled)
     packs = {
-        name: make_pack(settled, name, secrets)
+        name: make_pack(settled, name, secrets, predictor)
         for name in gateways_of(settled)
         if name not in secrets.barred
     }

@@ -10,7 +10,7 @@ from typing import Any, Literal
 
 from pydantic import Field
 
-from obrin.core.design.values import Megabits, Seconds
+from obrin.core.design.values import Megabits, Seconds, WholeSeconds
 from obrin.core.design.wishes import Entity
 from obrin.core.ipsec.profile import KeyRules, LifetimeRange, LivenessRange, Phase, Profile
 from obrin.core.ipsec.registry import Algorithm, Kind, by_name
@@ -23,9 +23,9 @@ Selection = Literal["interface", "policy"]
 class LifetimeSpec(Entity):
     """Lifetimes that a device accepts."""
 
-    least: Seconds | None = Field(None, description="The shortest.")
-    most: Seconds | None = Field(None, description="The longest.")
-    usual: Seconds | None = Field(None, description="What it takes when nothing is entered.")
+    least: WholeSeconds | None = Field(None, description="The shortest.")
+    most: WholeSeconds | None = Field(None, description="The longest.")
+    usual: WholeSeconds | None = Field(None, description="What it takes when nothing is entered.")
     unit: Literal["s", "min", "h"] | None = Field(None, description="What its screen counts in.")
     shown: bool | None = Field(None, description="Whether it shows what it takes by itself.")
 

@@ -6,7 +6,7 @@ from typing import Literal
 
 from pydantic import Field
 
-from obrin.core.design.values import Seconds
+from obrin.core.design.values import Seconds, WholeSeconds
 from obrin.core.design.wishes import Entity
 
 
@@ -17,7 +17,7 @@ class IkePart(Entity):
     integrity: str | None = Field(None, description="Left out with a combined-mode cipher.")
     prf: str
     group: str | int
-    lifetime: Seconds = 28800.0
+    lifetime: WholeSeconds = 28800.0
 
 
 class EspPart(Entity):
@@ -27,7 +27,7 @@ class EspPart(Entity):
     integrity: str | None = None
     pfs: str | int | None = Field(None, description="Group for rekeys. Blank: none.")
     esn: bool = True
-    lifetime: Seconds = 3600.0
+    lifetime: WholeSeconds = 3600.0
 
 
 class SuiteSpec(Entity):
@@ -61,10 +61,10 @@ class Policy(Entity):
     require: list[str] = Field(
         default_factory=list, description="Names of algorithms that every suite must use."
     )
-    longest_ike: Seconds | None = Field(
+    longest_ike: WholeSeconds | None = Field(
         None, alias="longest-ike", description="Longest lifetime of an IKE SA."
     )
-    longest_child: Seconds | None = Field(
+    longest_child: WholeSeconds | None = Field(
         None, alias="longest-child", description="Longest lifetime of a child SA."
     )
     key_life: Seconds | None = Field(

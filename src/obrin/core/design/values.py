@@ -7,7 +7,13 @@ from dataclasses import dataclass
 from datetime import date
 from typing import Annotated, Any
 
-from pydantic import BeforeValidator, PlainSerializer, StringConstraints, WithJsonSchema
+from pydantic import (
+    AfterValidator,
+    BeforeValidator,
+    PlainSerializer,
+    StringConstraints,
+    WithJsonSchema,
+)
 
 from obrin.core.address.prefix import Prefix, parse_ipv4, parse_prefix
 
@@ -116,6 +122,15 @@ def parse_duration(value: Any) -> float:
     seconds = float(match[1]) * _SECONDS[match[2]]
     if seconds > LONGEST:
         raise ValueError(f"{value!r} is more than a hundred years")
+    if abs(seconds * 1000 - round(seconds * 1000)) > 1e-6:
+        raise ValueError(f"{value!r} is finer than a millisecond; no device takes it so")
+    return seconds
+
+
+def _whole(seconds: float) -> float:
+    """Standard data and devices count lifetimes in whole seconds."""
+    if seconds != int(seconds):
+        raise ValueError(f"{seconds:g} s is no whole number of seconds; write '{seconds:.0f} s'")
     return seconds
 
 
@@ -219,6 +234,13 @@ Seconds = Annotated[
     BeforeValidator(parse_duration),
     PlainSerializer(format_duration, return_type=str),
     _text_schema(r"^[0-9.]+ ?(ms|s|min|h|d)$", "a time with its unit", "8 h"),
+]
+WholeSeconds = Annotated[
+    float,
+    BeforeValidator(parse_duration),
+    AfterValidator(_whole),
+    PlainSerializer(format_duration, return_type=str),
+    _text_schema(r"^[0-9.]+ ?(ms|s|min|h|d)$", "a time with its unit, in whole seconds", "8 h"),
 ]
 Day = Annotated[
     date,

@@ -4,7 +4,11 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from obrin.core.design.settled import Settled, SettledCircuit, SettledLink
+from obrin.core.design.arrangement import SPARE
+from obrin.core.design.settled import Leg, Settled, SettledCircuit, SettledLink, SettledTunnel
+
+SPARE_START = 2.0
+"""Seconds that a spare may take to come up: two exchanges, one of them perhaps repeated."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,3 +45,23 @@ def detectors(settled: Settled, link: SettledLink | SettledCircuit) -> tuple[Det
 def watches_routes(settled: Settled, link: SettledLink) -> bool:
     """Whether every gateway of the link withdraws the static routes of a dead tunnel."""
     return all(settled.gateways[t.gateway].profile.monitor is not False for t in link.tunnels)
+
+
+def watchers(settled: Settled) -> dict[str, str]:
+    """For every tunnel and circuit: what notices its death first, in words; none where nothing."""
+    return {
+        leg.label: f"{found[0].name} ({found[0].shortest:g} to {found[0].longest:g} s)"
+        for leg in settled.legs()
+        if (found := detectors(settled, settled.bundle(leg)))
+    }
+
+
+def time_to_move(settled: Settled, before: Leg, after: Leg | None) -> Detector | None:
+    """How long a flow is without its leg when that dies, until it goes by another one, and what
+    notices it; None where nothing does, as on a static circuit."""
+    found = detectors(settled, settled.bundle(before))
+    if not found:
+        return None
+    spare = isinstance(after, SettledTunnel) and after.role == SPARE
+    low, high = min(d.shortest for d in found), found[0].longest
+    return Detector(found[0].name, low, high + (SPARE_START if spare else 0.0))

@@ -1,50 +1,64 @@
-"""How long traffic stops when a tunnel dies: predicted from the detection chain, in seconds."""
+"""How long traffic stops when a tunnel dies, as the drill says: for packs, the demo and programs.
+
+There is one predictor. It lets the tunnel fail on the model, as `obrin drill` does, and sums up in
+one sentence what becomes of the flows that go over it.
+"""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
 
-from obrin.core.design.arrangement import SPARE
-from obrin.core.design.settled import Leg, Settled, SettledTunnel
-from obrin.core.drill.detection import Detector, detectors
-
-SPARE_START = 2.0
-"""Seconds that a spare may take to come up: two exchanges, one of them perhaps repeated."""
+from obrin.core.design.settled import Settled, SettledTunnel
+from obrin.core.drill.elements import Element
+from obrin.core.drill.sweep import Outcome, Sweep
 
 
 @dataclass(frozen=True, slots=True)
 class Outage:
-    """`longest` is None when nothing takes over: then it lasts until the tunnel is back."""
+    """In seconds, for the flow that is gone longest. `longest` is None when one is not taken over:
+    then it lasts until the tunnel is back. `idle`: nothing goes over the tunnel while all is up."""
 
     shortest: float
     longest: float | None
     detected_by: str
     taken_over_by: str | None
+    idle: bool = False
 
     def __str__(self) -> str:
+        if self.idle:
+            return "0 s: nothing goes over it while all is up"
         if self.longest is None:
             return "until the tunnel is back: no other tunnel takes over"
         return f"{self.shortest:.1f} to {self.longest:.1f} s ({self.detected_by})"
 
 
+IDLE = Outage(0.0, 0.0, "nothing", None, idle=True)
+
+
+class Predictor:
+    """For many tunnels of one design: its flows are followed once."""
+
+    def __init__(self, settled: Settled) -> None:
+        self._sweep = Sweep(settled)
+
+    def outage(self, tunnel: SettledTunnel) -> Outage:
+        """For the silent death of a tunnel."""
+        return _summed_up(self._sweep.try_one((Element("tunnel", tunnel.label),)))
+
+
 def predict_outage(settled: Settled, tunnel: SettledTunnel) -> Outage:
-    """For the silent death of a tunnel that carries the traffic; the soonest detector moves it."""
-    link = settled.links[tunnel.link]
-    others = [t for t in link.tunnels if t is not tunnel]
-    noticed = time_to_move(settled, tunnel, others[0] if others else None)
-    if noticed is None:
-        return Outage(0.0, None, "nothing", None)
-    if not others:
-        return Outage(noticed.shortest, None, noticed.name, None)
-    return Outage(noticed.shortest, noticed.longest, noticed.name, others[0].name)
+    """For the silent death of one tunnel. Raises nothing; for many of them make a `Predictor`."""
+    return Predictor(settled).outage(tunnel)
 
 
-def time_to_move(settled: Settled, before: Leg, after: Leg | None) -> Detector | None:
-    """How long a flow is without its leg when that dies, until it goes by another one, and what
-    notices it; None where nothing does, as on a static circuit."""
-    found = detectors(settled, settled.bundle(before))
-    if not found:
-        return None
-    spare = isinstance(after, SettledTunnel) and after.role == SPARE
-    low, high = min(d.shortest for d in found), found[0].longest
-    return Detector(found[0].name, low, high + (SPARE_START if spare else 0.0))
+def _summed_up(outcome: Outcome) -> Outage:
+    noticed = [moved.noticed for moved in outcome.moved]
+    if outcome.lost or None in noticed:
+        name = next((n.name for n in noticed if n is not None), "nothing")
+        return Outage(0.0, None, name, None)
+    known = [(n, moved.after) for n, moved in zip(noticed, outcome.moved, strict=True) if n]
+    if not known:
+        return IDLE
+    longest, after = max(known, key=lambda pair: pair[0].longest)
+    shortest = min(n.shortest for n, _ in known)
+    return Outage(shortest, longest.longest, longest.name, after)

@@ -13,10 +13,9 @@ from dataclasses import dataclass
 from obrin.core.design.model import Expectation
 from obrin.core.design.offering import Offering
 from obrin.core.design.settled import Settled
-from obrin.core.drill.detection import Detector
+from obrin.core.drill.detection import Detector, time_to_move
 from obrin.core.drill.elements import Element, takes
 from obrin.core.drill.load import Use, single_uses, uses
-from obrin.core.drill.outage import time_to_move
 from obrin.core.reach.model import ReachModel
 from obrin.core.reach.trace import probe_key, stopped, there_and_back
 
@@ -86,9 +85,9 @@ class Outcome:
 
 class Sweep:
     """The flows that must work, and what becomes of them. Flows that are broken already are left
-    out: `check` tells of those."""
+    out: `check` tells of those. Without an offering, loads are not looked at."""
 
-    def __init__(self, settled: Settled, offering: Offering) -> None:
+    def __init__(self, settled: Settled, offering: Offering | None = None) -> None:
         self.settled = settled
         self._offering = offering
         self._whole = ReachModel(settled)
@@ -177,7 +176,7 @@ class Sweep:
         return Moved(before.flow, *texts, self._outages[one, other])
 
     def _uses(self, changed: dict[int, Way], failed: Sequence[Element]) -> list[Use]:
-        if not self._loaded:
+        if self._offering is None or not self._loaded:
             return []
         lost = frozenset[str]().union(*(self._takes.get(e, frozenset()) for e in failed))
         now = [

@@ -6,6 +6,7 @@ import json
 from dataclasses import dataclass
 
 from obrin.core.design.settled import Settled
+from obrin.core.drill.outage import Predictor
 from obrin.core.handover.mirror import cloud_end, site_end, unmirrored
 from obrin.core.handover.proof import proof_sheet
 from obrin.core.handover.secrets import Secrets, key_data
@@ -51,14 +52,19 @@ def gateways_of(settled: Settled) -> list[str]:
     return [name for name in (*settled.gateways, *settled.clouds) if name in used]
 
 
-def make_pack(settled: Settled, place: str, secrets: Secrets) -> Pack:
-    """Raises KeyError naming the tunnel or gateway whose secret is missing."""
+def make_pack(
+    settled: Settled, place: str, secrets: Secrets, predictor: Predictor | None = None
+) -> Pack:
+    """Raises KeyError naming the tunnel or gateway whose secret is missing.
+
+    For many packs of one design, give them one `predictor`.
+    """
     return Pack(
         place,
         standard_data(settled, place),
         key_data(settled, place, secrets),
         value_sheet(settled, place),
-        steps(settled, place),
+        steps(settled, place, predictor or Predictor(settled)),
         proof_sheet(settled, place),
     )
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from obrin.core.address.prefix import format_address
 from obrin.core.design.settled import Settled
-from obrin.core.drill.outage import predict_outage
+from obrin.core.drill.outage import Predictor
 from obrin.core.handover.joining import circuit_steps, hub_steps
 from obrin.core.handover.mirror import TunnelEnd, ends_at
 from obrin.core.handover.standard_data import interface_name
@@ -14,7 +14,7 @@ Part = tuple[str, str, str]
 """What to do, the check that shows it worked, and where to look when it did not."""
 
 
-def steps(settled: Settled, place: str) -> str:
+def steps(settled: Settled, place: str, predictor: Predictor) -> str:
     """Markdown, numbered. Nothing that works is cut before its replacement is proven."""
     ends = ends_at(settled, place)
     cloud = place in settled.clouds
@@ -35,7 +35,7 @@ def steps(settled: Settled, place: str) -> str:
     parts += [_routing(end) for end in ends if end.selection == "interface"]
     parts.append(_flow(settled, place))
     if settled.legs_at(place):
-        parts.append(_failover(settled, place))
+        parts.append(_failover(settled, place, predictor))
     for number, (what, check, otherwise) in enumerate(parts, 1):
         lines += [f"{number}. {what}.", f"   *Check:* {check}.", f"   *If not:* {otherwise}.", ""]
     return "\n".join(lines)
@@ -158,7 +158,7 @@ def _flow(settled: Settled, place: str) -> Part:
     )
 
 
-def _failover(settled: Settled, place: str) -> Part:
+def _failover(settled: Settled, place: str, predictor: Predictor) -> Part:
     tunnels = settled.tunnels_at(place)
     if not tunnels:
         return (
@@ -166,10 +166,12 @@ def _failover(settled: Settled, place: str) -> Part:
             "what is said to move moves, and comes back with the line",
             "nothing takes over: the design has no other way, or nothing notices the death",
         )
-    first = tunnels[0]
+    outages = {tunnel.label: predictor.outage(tunnel) for tunnel in tunnels}
+    # One that carries something, if there is any: only there can it be seen.
+    label = next((n for n, outage in outages.items() if not outage.idle), tunnels[0].label)
     return (
-        f"Lose tunnel {first.label} on purpose, then bring it back",
-        f"traffic stops for {predict_outage(settled, first)}",
+        f"Lose tunnel {label} on purpose, then bring it back",
+        f"traffic stops for {outages[label]}",
         "the second tunnel was never up; or the ends prefer different ones; or nothing notices: "
         "hold time and dead-peer detection",
     )

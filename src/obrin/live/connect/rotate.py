@@ -14,9 +14,9 @@ from dataclasses import dataclass
 from obrin.core.design.arrangement import SPARE
 from obrin.core.design.settled import Settled
 from obrin.core.errors import OutsideError
-from obrin.core.handover.pack import make_pack
 from obrin.core.handover.rotation import Turn
-from obrin.core.handover.secrets import Secrets
+from obrin.core.handover.secrets import Secrets, key_data
+from obrin.core.handover.standard_data import standard_data
 from obrin.core.ipsec.shared_keys import make_key
 from obrin.live.connect.execute import Progress, Report, put_resource
 from obrin.live.connect.steps import tunnel_step
@@ -68,11 +68,11 @@ class Rotation:
         """Both ends get the secrets; only this tunnel's differ, so only it begins anew."""
         step = tunnel_step(self.settled, turn.tunnel, secrets)
         put_resource(self.ends, step, self.report)
-        pack = make_pack(self.settled, turn.tunnel.gateway, secrets)
+        place = turn.tunnel.gateway
         client = self.ends.gateways.get(turn.tunnel.gateway)
         if client is None:
             raise OutsideError(f"{turn.tunnel.gateway} has no endpoint. Rotate its keys by hand")
-        client.configure(pack.config, pack.keys)
+        client.configure(standard_data(self.settled, place), key_data(self.settled, place, secrets))
 
     def _comes_up(self, label: str) -> bool:
         until = time.monotonic() + self.timeout
