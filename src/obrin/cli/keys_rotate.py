@@ -61,9 +61,13 @@ def rotate(
         return
     from obrin.cli.connect import ProgressLines
     from obrin.live.connect.rotate import Rotation
+    from obrin.live.packs import handed_over
 
     with practice_ends(project) as ends:
-        run = Rotation(project, settled, ends, ProgressLines(), timeout)
+        handed = handed_over(project, settled)
+        for text in handed.told:
+            click.echo(f"note: {text}.", err=True)
+        run = Rotation(project, settled, handed.packs, ends, ProgressLines(), timeout)
         project.keys.begin_turns([turn.tunnel.label for turn in turns])
         for turn in turns:
             run.turn(turn)

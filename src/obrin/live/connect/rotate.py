@@ -9,14 +9,15 @@ from __future__ import annotations
 
 import os
 import time
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 from obrin.core.design.arrangement import SPARE
 from obrin.core.design.settled import Settled
 from obrin.core.errors import OutsideError
+from obrin.core.handover.pack import Pack
 from obrin.core.handover.rotation import Turn
 from obrin.core.handover.secrets import Secrets, key_data
-from obrin.core.handover.standard_data import standard_data
 from obrin.core.ipsec.shared_keys import make_key
 from obrin.live.connect.execute import Progress, Report, put_resource
 from obrin.live.connect.steps import tunnel_step
@@ -27,10 +28,12 @@ from obrin.live.project import Project
 
 @dataclass(frozen=True, slots=True)
 class Rotation:
-    """Everything that the turns need; `timeout` seconds for a tunnel to come up again."""
+    """Everything that the turns need: `packs` as they were handed over, `timeout` seconds for a
+    tunnel to come up again."""
 
     project: Project
     settled: Settled
+    packs: Mapping[str, Pack]
     ends: Ends
     report: Report
     timeout: float
@@ -72,7 +75,8 @@ class Rotation:
         client = self.ends.gateways.get(turn.tunnel.gateway)
         if client is None:
             raise OutsideError(f"{turn.tunnel.gateway} has no endpoint. Rotate its keys by hand")
-        client.configure(standard_data(self.settled, place), key_data(self.settled, place, secrets))
+        config = self.packs[place].config  # what it was handed, changed by hand or not
+        client.configure(config, key_data(self.settled, place, secrets))
 
     def _comes_up(self, label: str) -> bool:
         until = time.monotonic() + self.timeout
