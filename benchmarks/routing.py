@@ -17,16 +17,16 @@ from collections.abc import Iterable
 import networkx as nx
 
 from benchmarks.designs import four_tunnels, two_hubs
-from obrin.core.design.building import build_settled
+from obrin.core.catalogue.offering import PRACTICE_CLOUD
 from obrin.core.design.document import load_design
-from obrin.core.design.offering import PRACTICE_CLOUD
-from obrin.core.design.settle import settle
-from obrin.core.design.settled import Settled
 from obrin.core.drill.elements import Element, elements, lost_ways
 from obrin.core.drill.sweep import ShortList, Sweep, failures
 from obrin.core.routing.model import network_of, state_of
 from obrin.core.routing.network import Network
 from obrin.core.routing.stable import Stable
+from obrin.core.settle.settle import settle
+from obrin.core.settled.building import build_settled
+from obrin.core.settled.model import Settled
 
 Tables = dict[str, dict[str, str]]
 

@@ -11,9 +11,8 @@ from datetime import UTC, datetime
 from cryptography.hazmat.primitives.serialization import Encoding
 
 from obrin.core.address.prefix import parse_prefix
-from obrin.core.design.choices import Choice, format_choices, parse_choices
+from obrin.core.catalogue.offering import PRACTICE_CLOUD
 from obrin.core.design.document import load_design
-from obrin.core.design.offering import PRACTICE_CLOUD
 from obrin.core.design.offering_file import format_offering, parse_offering
 from obrin.core.errors import DesignError
 from obrin.core.gather.ranges import gather_ranges
@@ -23,6 +22,7 @@ from obrin.core.ipsec.suite import SHIPPED
 from obrin.core.pki.chain import Trust, judge
 from obrin.core.pki.read import Bundle, PkiError, as_pem, as_pkcs12, read_bundle
 from obrin.core.routing.path import Path
+from obrin.core.settle.choices import Choice, format_choices, parse_choices
 from obrin.live.secrets.authority import Authority, Lives
 from obrin.wire.bfd import BfdError, Control, decode_control
 from obrin.wire.bgp.attributes import Attributes

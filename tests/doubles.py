@@ -12,15 +12,15 @@ import itertools
 import random
 from collections.abc import Callable
 
-from obrin.core.design.building import build_settled
-from obrin.core.design.choices import Choice
+from obrin.core.catalogue.offering import PRACTICE_CLOUD
 from obrin.core.design.document import load_design
 from obrin.core.design.model import Design
-from obrin.core.design.offering import PRACTICE_CLOUD
-from obrin.core.design.settle import settle
-from obrin.core.design.settled import Settled
 from obrin.core.ipsec.liveness import Liveness
 from obrin.core.ipsec.suite import SHIPPED, Suite
+from obrin.core.settle.choices import Choice
+from obrin.core.settle.settle import settle
+from obrin.core.settled.building import build_settled
+from obrin.core.settled.model import Settled
 from obrin.wire.ike.config import Identity, PeerConfig
 from obrin.wire.ike.endpoint import Endpoint
 from obrin.wire.ike.tunnel_state import Datagram

@@ -17,19 +17,19 @@ _PUBLIC = {
     "Finding": "obrin.core.check",
     "FreeSpace": "obrin.core.address.space",
     "ObrinError": "obrin.core.errors",
-    "Offering": "obrin.core.design.offering",
+    "Offering": "obrin.core.catalogue.offering",
     "Pack": "obrin.core.handover.pack",
     "Prefix": "obrin.core.address.prefix",
     "PrefixSet": "obrin.core.address.bulk",
-    "Settled": "obrin.core.design.settled",
+    "Settled": "obrin.core.settled.model",
     "SpaceView": "obrin.core.space.view",
-    "build_settled": "obrin.core.design.building",
+    "build_settled": "obrin.core.settled.building",
     "check": "obrin.core.check",
     "load_design": "obrin.core.design.document",
     "make_pack": "obrin.core.handover.pack",
     "parse_prefix": "obrin.core.address.prefix",
     "predict_outage": "obrin.core.drill.outage",
-    "settle": "obrin.core.design.settle",
+    "settle": "obrin.core.settle.settle",
     "space_view": "obrin.core.space.view",
     "summaries": "obrin.core.address.space",
 }
@@ -64,16 +64,16 @@ if TYPE_CHECKING:
     from obrin.core.address.match import BulkMatch
     from obrin.core.address.prefix import Prefix, parse_prefix
     from obrin.core.address.space import FreeSpace, summaries
+    from obrin.core.catalogue.offering import Offering
     from obrin.core.check import Finding, check
-    from obrin.core.design.building import build_settled
     from obrin.core.design.document import load_design
     from obrin.core.design.model import Design
-    from obrin.core.design.offering import Offering
-    from obrin.core.design.settle import settle
-    from obrin.core.design.settled import Settled
     from obrin.core.drill.outage import predict_outage
     from obrin.core.errors import DesignError, ObrinError
     from obrin.core.handover.pack import Pack, make_pack
+    from obrin.core.settle.settle import settle
+    from obrin.core.settled.building import build_settled
+    from obrin.core.settled.model import Settled
     from obrin.core.space.view import SpaceView, space_view
 
 

@@ -7,14 +7,14 @@ from datetime import UTC, date, datetime
 import pytest
 
 from obrin.core.calendar.endings import Dated, endings
+from obrin.core.catalogue.offering import PRACTICE_CLOUD
 from obrin.core.check.dates import ended
 from obrin.core.check.expectations import expectations
-from obrin.core.design.building import build_settled
-from obrin.core.design.offering import PRACTICE_CLOUD
-from obrin.core.design.settle import settle
 from obrin.core.errors import DesignError
 from obrin.core.handover.pack import gateways_of
 from obrin.core.reach.filters import filter_of
+from obrin.core.settle.settle import settle
+from obrin.core.settled.building import build_settled
 from obrin.live.ical import as_icalendar
 from tests.doubles import DESIGN, design_of, swap
 

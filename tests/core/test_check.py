@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import pytest
 
+from obrin.core.catalogue.offering import PRACTICE_CLOUD
 from obrin.core.check import Severity, check
-from obrin.core.design.offering import PRACTICE_CLOUD
 from obrin.core.handover.secrets import Secrets
 from obrin.core.ipsec.shared_keys import (
     ALPHABET,

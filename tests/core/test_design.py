@@ -6,7 +6,6 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from obrin.core.design.choices import Choice, format_choices, parse_choices
 from obrin.core.design.document import load_design
 from obrin.core.design.positions import Locator
 from obrin.core.design.reader import read_values
@@ -14,6 +13,7 @@ from obrin.core.design.reference import design_schema, reference_text
 from obrin.core.design.starting import StartingFacts, starting_design
 from obrin.core.design.values import Flow, parse_duration, parse_flow
 from obrin.core.errors import DesignError
+from obrin.core.settle.choices import Choice, format_choices, parse_choices
 from tests.doubles import DESIGN, design_of, swap
 
 

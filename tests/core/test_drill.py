@@ -10,8 +10,8 @@ import pytest
 
 from obrin.cli.grid_figure import Look, grid_bytes
 from obrin.cli.outage_figure import Bar, outage_bytes
+from obrin.core.catalogue.offering import PRACTICE_CLOUD
 from obrin.core.check.failures import overloads, wider
-from obrin.core.design.offering import PRACTICE_CLOUD
 from obrin.core.drill.availability import Repair, _wilson, availability, repairs_of
 from obrin.core.drill.detection import watchers
 from obrin.core.drill.elements import Element, elements, parse_elements, survivors

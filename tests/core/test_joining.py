@@ -8,10 +8,9 @@ from pathlib import Path
 import pytest
 
 import obrin
+from obrin.core.catalogue.offering import PRACTICE_CLOUD
 from obrin.core.check import check
 from obrin.core.design.document import load_design
-from obrin.core.design.offering import PRACTICE_CLOUD
-from obrin.core.design.settled import Settled, host_of
 from obrin.core.drill.elements import elements, lost_ways, parse_elements
 from obrin.core.drill.sweep import Sweep, failures
 from obrin.core.errors import DesignError, ObrinError
@@ -23,6 +22,7 @@ from obrin.core.reach.paths import path_there_and_back
 from obrin.core.reach.trace import there_and_back
 from obrin.core.routing.model import state_of
 from obrin.core.routing.tables import rows, sessions, table_names
+from obrin.core.settled.model import Settled, host_of
 from obrin.live.connect.steps import connect_steps
 from tests.doubles import settled_of, swap
 

@@ -6,14 +6,14 @@ from dataclasses import replace
 
 import pytest
 
+from obrin.core.catalogue.offering import PRACTICE_CLOUD, Demand
 from obrin.core.check import check
-from obrin.core.design.building import build_settled
-from obrin.core.design.offering import PRACTICE_CLOUD, Demand
 from obrin.core.design.offering_file import format_offering, parse_offering
-from obrin.core.design.settle import settle
-from obrin.core.design.settling.classes import demand_of, judge_classes
 from obrin.core.errors import DesignError
 from obrin.core.handover.secrets import Secrets
+from obrin.core.settle.classes import demand_of, judge_classes
+from obrin.core.settle.settle import settle
+from obrin.core.settled.building import build_settled
 from tests.doubles import design_of, swap
 
 

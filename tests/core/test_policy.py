@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import pytest
 
+from obrin.core.catalogue.offering import PRACTICE_CLOUD
 from obrin.core.check import check
-from obrin.core.design.offering import PRACTICE_CLOUD
 from obrin.core.errors import DesignError
 from obrin.core.handover.secrets import Secrets
 from obrin.core.ipsec.policy import CryptoPolicy, outdated

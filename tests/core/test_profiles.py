@@ -7,10 +7,10 @@ from dataclasses import replace
 
 import pytest
 
+from obrin.core.catalogue.shipped_profiles import SHIPPED_SPECS
 from obrin.core.check.devices import devices
 from obrin.core.design.abilities import shipped_profile
 from obrin.core.design.profile_spec import ProfileSpec, build_profile, unsaid
-from obrin.core.design.shipped_profiles import SHIPPED_SPECS
 from obrin.core.drill.detection import detectors
 from obrin.core.drill.outage import predict_outage
 from obrin.core.errors import DesignError

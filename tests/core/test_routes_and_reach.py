@@ -9,7 +9,6 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from obrin.core.address.prefix import Prefix, parse_prefix
-from obrin.core.design.settled import host_of
 from obrin.core.design.values import parse_flow
 from obrin.core.drill.outage import predict_outage
 from obrin.core.handover.mirror import cloud_end, site_end, unmirrored
@@ -28,6 +27,7 @@ from obrin.core.routing.model import all_up, state_of, table_of
 from obrin.core.routing.packet import PacketKey
 from obrin.core.routing.path import Candidate, Path, Peer
 from obrin.core.routing.policy import PrefixList, SessionPolicy, export_path, import_path
+from obrin.core.settled.model import host_of
 from tests.doubles import DESIGN, settled_of, swap
 
 P = parse_prefix

@@ -7,10 +7,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from obrin.core.address.prefix import Prefix, parse_prefix
-from obrin.core.design.building import build_settled
-from obrin.core.design.offering import PRACTICE_CLOUD
-from obrin.core.design.settle import settle
+from obrin.core.catalogue.offering import PRACTICE_CLOUD
 from obrin.core.errors import SettleError
+from obrin.core.settle.settle import settle
+from obrin.core.settled.building import build_settled
 from tests.doubles import DESIGN, design_of, settled_of, swap
 
 

@@ -9,10 +9,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from obrin.core.address.prefix import Prefix, parse_prefix
-from obrin.core.design.building import build_settled
-from obrin.core.design.offering import PRACTICE_CLOUD
-from obrin.core.design.settle import settle, without
+from obrin.core.catalogue.offering import PRACTICE_CLOUD
 from obrin.core.errors import SettleError
+from obrin.core.settle.settle import settle, without
+from obrin.core.settled.building import build_settled
 from tests.core.test_blocks import exists
 from tests.core.test_settle import assert_nothing_moved, held
 from tests.doubles import design_of, settled_of, swap

@@ -7,13 +7,13 @@ import itertools
 import pytest
 
 from obrin.core.address.prefix import parse_prefix
+from obrin.core.catalogue.offering import PRACTICE_CLOUD
 from obrin.core.check import check
-from obrin.core.design.building import build_settled
-from obrin.core.design.offering import PRACTICE_CLOUD
-from obrin.core.design.settle import settle
-from obrin.core.design.settling.explain import explain
 from obrin.core.errors import ObrinError
 from obrin.core.handover.secrets import Secrets
+from obrin.core.settle.explain import explain
+from obrin.core.settle.settle import settle
+from obrin.core.settled.building import build_settled
 from obrin.core.space.announce import announcements
 from obrin.core.space.chart import KEPT, OVERLAP, USED, Lane, Part, cells, chart
 from obrin.core.space.pools import free_of_length, overlapping, pool_named, pool_uses

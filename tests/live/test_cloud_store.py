@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from obrin.core.design.offering import PRACTICE_CLOUD
+from obrin.core.catalogue.offering import PRACTICE_CLOUD
 from obrin.core.handover.standard_data import suite_data
 from obrin.core.ipsec.suite import SHIPPED
 from obrin.live.practice.cloud.description import openapi

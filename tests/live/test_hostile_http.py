@@ -15,7 +15,7 @@ import schemathesis
 from hypothesis import HealthCheck, settings
 from starlette.applications import Starlette
 
-from obrin.core.design.offering import PRACTICE_CLOUD
+from obrin.core.catalogue.offering import PRACTICE_CLOUD
 from obrin.core.handover.pack import make_pack
 from obrin.core.handover.secrets import Secrets
 from obrin.live.connect.steps import CloudStep, connect_steps

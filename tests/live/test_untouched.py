@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import pytest
 
-from obrin.core.design.choices import Choice
-from obrin.core.design.settled import host_of
+from obrin.core.settle.choices import Choice
+from obrin.core.settled.model import host_of
 from tests.doubles import settled_of
 from tests.live.virtual_world import VirtualWorld
 
@@ -94,8 +94,8 @@ def changed(what: str) -> str:
 
 
 def choices_of(text: str) -> dict[str, Choice]:
-    from obrin.core.design.offering import PRACTICE_CLOUD
-    from obrin.core.design.settle import settle
+    from obrin.core.catalogue.offering import PRACTICE_CLOUD
+    from obrin.core.settle.settle import settle
     from tests.doubles import design_of
 
     return settle(design_of(text), {}, PRACTICE_CLOUD)

@@ -8,7 +8,6 @@ from dataclasses import replace
 import pytest
 
 from obrin.core.check.expectations import expectations
-from obrin.core.design.settled import host_of
 from obrin.core.drill.outage import predict_outage
 from obrin.core.ipsec.suite import SHIPPED
 from obrin.core.reach.model import ReachModel
@@ -16,6 +15,7 @@ from obrin.core.reach.trace import probe_key, there_and_back, trace
 from obrin.core.routing.forwarding import RouteKind
 from obrin.core.routing.model import all_up, table_of
 from obrin.core.routing.packet import TCP, PacketKey
+from obrin.core.settled.model import host_of
 from obrin.live.practice.internet import CLOUD
 from obrin.live.secrets.authority import Authority, Lives
 from obrin.live.secrets.material import certificate_files

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import pytest
 
-from obrin.core.design.settled import host_of
 from obrin.core.drill.elements import Element, elements, lost_ways
 from obrin.core.routing.forwarding import RouteKind
 from obrin.core.routing.model import state_of
 from obrin.core.routing.packet import PacketKey
 from obrin.core.routing.stable import Stable
+from obrin.core.settled.model import host_of
 from tests.doubles import DESIGN, settled_of, swap
 from tests.live.virtual_world import VirtualWorld
 

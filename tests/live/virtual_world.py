@@ -6,10 +6,10 @@ from collections.abc import Callable
 from datetime import datetime, timedelta
 
 from obrin.core.address.prefix import parse_ipv4
-from obrin.core.design.offering import PRACTICE_CLOUD
-from obrin.core.design.settled import Settled
+from obrin.core.catalogue.offering import PRACTICE_CLOUD
 from obrin.core.handover.pack import make_pack
 from obrin.core.handover.secrets import CertificateFiles, Secrets
+from obrin.core.settled.model import Settled
 from obrin.live.connect.steps import (
     RESOURCE_KINDS,
     CloudStep,

@@ -10,9 +10,9 @@ from obrin.cli.common import console, design_option, echo_json, json_option, pri
 from obrin.core.errors import ObrinError
 
 if TYPE_CHECKING:
-    from obrin.core.design.settled import Settled
     from obrin.core.handover.agreed import Agreement
     from obrin.core.ipsec.ends import Step
+    from obrin.core.settled.model import Settled
 
 
 @click.command()

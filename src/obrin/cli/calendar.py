@@ -8,7 +8,7 @@ from pathlib import Path
 import click
 
 from obrin.cli.common import console, design_option, echo_json, json_option, print_table, project_of
-from obrin.core.calendar.days import day_after
+from obrin.core.days import day_after
 
 
 @click.command()

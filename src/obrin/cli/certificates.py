@@ -23,8 +23,8 @@ if TYPE_CHECKING:
 
     from cryptography.x509 import Certificate
 
-    from obrin.core.design.settled import Settled
     from obrin.core.pki.issue import Issued
+    from obrin.core.settled.model import Settled
     from obrin.live.project import Project
     from obrin.live.secrets.authority import Authority, Lives
 

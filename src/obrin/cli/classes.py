@@ -25,7 +25,7 @@ def classes(cloud: str | None, target: str | None, design_file: str | None, as_j
       obrin classes timetable --design skerrow-ferries
     """
     from obrin.core.design.offering_file import format_offering
-    from obrin.core.design.settling.classes import demand_of, judge_classes
+    from obrin.core.settle.classes import demand_of, judge_classes
     from obrin.live.files import write_whole
 
     project = project_of(design_file)

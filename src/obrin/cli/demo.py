@@ -18,7 +18,7 @@ from obrin.live.project import Project
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from obrin.core.design.settled import Settled, SettledTunnel
+    from obrin.core.settled.model import Settled, SettledTunnel
     from obrin.live.connect.whole import Connected
     from obrin.live.http import Ends
 
@@ -123,10 +123,10 @@ class Story:
         )
 
     def _check_draft(self) -> None:
+        from obrin.core.catalogue.offering import PRACTICE_CLOUD
         from obrin.core.check import Severity, check
-        from obrin.core.design.building import build_settled
-        from obrin.core.design.offering import PRACTICE_CLOUD
         from obrin.core.handover.secrets import Secrets
+        from obrin.core.settled.building import build_settled
 
         self._step("Check a first draft", "draft.yaml has the mistakes that first drafts have")
         project = Project(self._project.folder / "draft.yaml")
@@ -142,9 +142,9 @@ class Story:
         self._row("the draft's mistakes", "found", f"{len(errors)} errors", bool(errors))
 
     def _settle(self) -> Settled:
+        from obrin.core.catalogue.offering import PRACTICE_CLOUD
         from obrin.core.check import Severity, check
-        from obrin.core.design.building import build_settled
-        from obrin.core.design.offering import PRACTICE_CLOUD
+        from obrin.core.settled.building import build_settled
 
         self._step("Settle the design", "design.yaml leaves these blank; each value says why")
         document = self._project.read()

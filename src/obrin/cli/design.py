@@ -24,8 +24,8 @@ from obrin.core.text import clean
 if TYPE_CHECKING:
     from collections.abc import Callable
 
-    from obrin.core.design.choices import Choices
-    from obrin.core.design.settled import Settled
+    from obrin.core.settle.choices import Choices
+    from obrin.core.settled.model import Settled
     from obrin.live.project import Project
 
 MOST_ROWS = 400
@@ -222,7 +222,7 @@ def settle(
       obrin settle --design skerrow-ferries
       obrin settle --design skerrow-ferries --explain clouds.timetable.space
     """
-    from obrin.core.design.building import build_settled
+    from obrin.core.settled.building import build_settled
 
     project = project_of(design_file)
     document = project.read()
@@ -286,7 +286,7 @@ def settle(
 def _explain(project: Project, settled: Settled, choices: Choices, key: str, as_json: bool) -> None:
     import difflib
 
-    from obrin.core.design.settling.explain import explain
+    from obrin.core.settle.explain import explain
     from obrin.core.space.view import space_view
     from obrin.core.space.why import chosen_from, excluded_by
 

@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING
 import click
 
 if TYPE_CHECKING:
-    from obrin.core.design.settled import Settled
     from obrin.core.reach.model import ReachModel
+    from obrin.core.settled.model import Settled
 
 without_option = click.option(
     "--without",

@@ -18,7 +18,7 @@ from obrin.cli.common import (
 from obrin.core.errors import ObrinError
 
 if TYPE_CHECKING:
-    from obrin.core.design.settled import Settled
+    from obrin.core.settled.model import Settled
     from obrin.live.project import Project
 
 

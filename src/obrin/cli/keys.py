@@ -15,8 +15,8 @@ from obrin.core.ipsec.shared_keys import estimate_bits, make_key, weaknesses
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-    from obrin.core.design.settled import Settled, SettledTunnel
     from obrin.core.ipsec.profile import KeyRules
+    from obrin.core.settled.model import Settled, SettledTunnel
 
 
 @click.group()

@@ -23,8 +23,8 @@ def overhead(link: str | None, everything: bool, design_file: str | None, as_jso
       obrin overhead --design skerrow-ferries
       obrin overhead harbour-timetable --all --design skerrow-ferries
     """
-    from obrin.core.handover.wrapping import wrapping_of
     from obrin.core.ipsec.overhead import EspShape, Wrapping
+    from obrin.core.settled.wrapping import wrapping_of
 
     _, settled = project_of(design_file).settled()
     if link is not None and link not in settled.links:

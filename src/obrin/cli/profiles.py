@@ -28,8 +28,8 @@ def profiles(name: str | None, design_file: str | None, as_json: bool) -> None:
       obrin profiles
       obrin profiles branch-box
     """
+    from obrin.core.catalogue.shipped_profiles import SHIPPED_SPECS
     from obrin.core.design.profile_spec import ProfileSpec
-    from obrin.core.design.shipped_profiles import SHIPPED_SPECS
 
     known = {n: ProfileSpec.model_validate(spec) for n, spec in SHIPPED_SPECS.items()}
     if design_file is not None:

@@ -20,11 +20,11 @@ from obrin.cli.failing import without_option
 from obrin.core.errors import ObrinError
 
 if TYPE_CHECKING:
-    from obrin.core.design.settled import Settled
     from obrin.core.routing.difference import Change
     from obrin.core.routing.path import AsPath
     from obrin.core.routing.stable import Stable
     from obrin.core.routing.tables import Row, Told
+    from obrin.core.settled.model import Settled
 
 MOST_ROWS = 300
 """Rows of one table on a screen."""

@@ -15,7 +15,7 @@ MOST_BYTES = 1 << 30
 """Of a dump of routing tables."""
 
 if TYPE_CHECKING:
-    from obrin.core.design.settled import Settled
+    from obrin.core.settled.model import Settled
 
 
 def compare(settled: Settled, table: str | None, file: str, *, as_json: bool) -> bool:

@@ -13,7 +13,7 @@ from obrin.core.errors import AddressError, ObrinError
 
 if TYPE_CHECKING:
     from obrin.core.address.prefix import Prefix
-    from obrin.core.design.settled import Settled
+    from obrin.core.settled.model import Settled
     from obrin.core.space.view import Entry, SpaceView
 
 HEAD = ("Range", "What", "Whose", "Region", "Note")

@@ -12,9 +12,9 @@ from obrin.cli.failing import model_without, without_option
 from obrin.core.errors import ObrinError
 
 if TYPE_CHECKING:
-    from obrin.core.design.settled import Settled
     from obrin.core.design.values import Flow
     from obrin.core.reach.trace import Trace
+    from obrin.core.settled.model import Settled
 
 
 @click.command()

@@ -6,8 +6,8 @@ import hashlib
 from collections.abc import Iterable
 from datetime import datetime, timedelta
 
-from obrin.core.calendar.days import day_after
 from obrin.core.calendar.endings import Ending
+from obrin.core.days import day_after
 
 
 def as_icalendar(design: str, endings: Iterable[Ending], now: datetime) -> bytes:

@@ -10,7 +10,6 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
-from obrin.core.design.settled import Settled
 from obrin.core.drill.outage import Predictor
 from obrin.core.errors import ObrinError
 from obrin.core.handover.differences import differences
@@ -24,6 +23,7 @@ from obrin.core.handover.pack import (
     mirror_faults,
 )
 from obrin.core.handover.standard_data import parts_of_standard_data
+from obrin.core.settled.model import Settled
 from obrin.live.files import (
     folder_of_ours,
     keep_out,

@@ -12,18 +12,18 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
+from obrin.core.catalogue.offering import PRACTICE_CLOUD, Offering
 from obrin.core.check.settled_file import Drift, drifts
-from obrin.core.design.building import build_settled
-from obrin.core.design.choices import Choice, format_choices, parse_choices
 from obrin.core.design.document import Document, load_design
 from obrin.core.design.model import Design
-from obrin.core.design.offering import PRACTICE_CLOUD, Offering
 from obrin.core.design.positions import Locator
 from obrin.core.design.reader import MAX_BYTES
-from obrin.core.design.settle import settle, without
-from obrin.core.design.settled import Settled
-from obrin.core.design.settling.judge import judge_choices
 from obrin.core.errors import DesignError, ObrinError, OutsideError, Problem
+from obrin.core.settle.choices import Choice, format_choices, parse_choices
+from obrin.core.settle.judge import judge_choices
+from obrin.core.settle.settle import settle, without
+from obrin.core.settled.building import build_settled
+from obrin.core.settled.model import Settled
 from obrin.live.files import private_folder, read_file, write_whole
 from obrin.live.lock import project_lock
 from obrin.live.secrets.file import PASSPHRASE, Passphrase, SecretFile, ask_passphrase

@@ -6,8 +6,8 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from datetime import date, timedelta
 
-from obrin.core.calendar.days import day_after
-from obrin.core.design.settled import Settled
+from obrin.core.days import day_after
+from obrin.core.settled.model import Settled
 
 
 @dataclass(frozen=True, slots=True)

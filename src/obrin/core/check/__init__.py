@@ -5,6 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from types import MappingProxyType
 
+from obrin.core.catalogue.offering import Offering
 from obrin.core.check import (
     algorithms,
     clouds,
@@ -23,10 +24,9 @@ from obrin.core.check.certificates import certificates
 from obrin.core.check.dates import ended
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.check.settled_file import Drift, settled_file
-from obrin.core.design.choices import Choices
-from obrin.core.design.offering import Offering
-from obrin.core.design.settled import Settled
 from obrin.core.handover.secrets import Secrets
+from obrin.core.settle.choices import Choices
+from obrin.core.settled.model import Settled
 
 __all__ = ["Finding", "Severity", "check"]
 

@@ -8,11 +8,11 @@ from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.abilities import ends_of
 from obrin.core.design.reader import Location
 from obrin.core.design.references import all_suites, crypto_policy
-from obrin.core.design.settled import Settled
 from obrin.core.ipsec.ends import WORDS
 from obrin.core.ipsec.proposal import choose, mismatch
 from obrin.core.ipsec.registry import Kind, Standing
 from obrin.core.ipsec.suite import Suite
+from obrin.core.settled.model import Settled
 
 
 def suites(settled: Settled) -> Iterator[Finding]:

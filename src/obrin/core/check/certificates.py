@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator
 from datetime import datetime, timedelta
 
-from obrin.core.calendar.days import time_after
 from obrin.core.check.finding import Finding, Severity
-from obrin.core.design.settled import Settled
+from obrin.core.days import time_after
 from obrin.core.handover.secrets import CertificateFiles, Secrets
 from obrin.core.pki.chain import Trust, judge
 from obrin.core.pki.read import PkiError, fits, read_bundle, read_key
+from obrin.core.settled.model import Settled
 
 LEAD = timedelta(days=30)
 """A certificate that ends within this time is worth a word."""

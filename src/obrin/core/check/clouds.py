@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from obrin.core.address.prefix import Prefix
+from obrin.core.catalogue.offering import Offering
 from obrin.core.check.finding import Finding, Severity
-from obrin.core.design.offering import Offering
 from obrin.core.design.reader import Location
-from obrin.core.design.settled import Settled
-from obrin.core.design.settling.classes import demand_of, judge_classes
-from obrin.core.design.settling.work import gateway_subnet_length
+from obrin.core.settle.classes import demand_of, judge_classes
+from obrin.core.settle.work import gateway_subnet_length
+from obrin.core.settled.model import Settled
 
 
 def cloud_networks(settled: Settled, offering: Offering) -> Iterator[Finding]:

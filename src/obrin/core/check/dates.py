@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from datetime import date, timedelta
 
-from obrin.core.calendar.days import day_after
 from obrin.core.check.finding import Finding, Severity
-from obrin.core.design.settled import Settled
+from obrin.core.days import day_after
+from obrin.core.settled.model import Settled
 
 
 def ended(settled: Settled, made: Mapping[str, str], today: date) -> Iterator[Finding]:

@@ -8,15 +8,15 @@ from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.abilities import certificate_kind
 from obrin.core.design.arrangement import SPARE
 from obrin.core.design.reader import Location
-from obrin.core.design.settled import (
+from obrin.core.drill.detection import detectors
+from obrin.core.ipsec.profile import UNKNOWN, Profile
+from obrin.core.settled.model import (
     Settled,
     SettledCloud,
     SettledGateway,
     SettledLink,
     SettledTunnel,
 )
-from obrin.core.drill.detection import detectors
-from obrin.core.ipsec.profile import UNKNOWN, Profile
 
 End = tuple[Location, str, Profile, tuple[SettledTunnel, ...]]
 

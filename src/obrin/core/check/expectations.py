@@ -7,9 +7,9 @@ from collections.abc import Iterator
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.model import Expectation
 from obrin.core.design.reader import Location
-from obrin.core.design.settled import Settled
 from obrin.core.reach.model import ReachModel
 from obrin.core.reach.trace import probe_key, there_and_back, trace
+from obrin.core.settled.model import Settled
 
 
 def expectations(settled: Settled) -> Iterator[Finding]:

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from obrin.core.catalogue.offering import Offering
 from obrin.core.check.finding import Finding, Severity
-from obrin.core.design.offering import Offering
 from obrin.core.design.reader import Location
-from obrin.core.design.settled import Settled
 from obrin.core.drill.elements import elements
 from obrin.core.drill.sweep import Sweep
 from obrin.core.reach.matrix import matrix
 from obrin.core.reach.model import ReachModel
+from obrin.core.settled.model import Settled
 
 
 def wider(settled: Settled) -> Iterator[Finding]:

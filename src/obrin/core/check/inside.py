@@ -6,10 +6,10 @@ from collections.abc import Iterator
 
 from obrin.core.address.prefix import LINK_LOCAL_IPV4, Prefix, host_prefix
 from obrin.core.address.table import PrefixTable
+from obrin.core.catalogue.offering import Offering
 from obrin.core.check.finding import Finding, Severity
-from obrin.core.design.offering import Offering
 from obrin.core.design.reader import Location
-from obrin.core.design.settled import Settled
+from obrin.core.settled.model import Settled
 
 _LENGTHS = {32: (30, 31), 128: (126, 127)}
 

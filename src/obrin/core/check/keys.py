@@ -6,8 +6,8 @@ from collections.abc import Iterator, Mapping
 
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.reader import Location
-from obrin.core.design.settled import Settled
 from obrin.core.ipsec.shared_keys import weaknesses
+from obrin.core.settled.model import Settled
 
 
 def keys(settled: Settled, stored: Mapping[str, str]) -> Iterator[Finding]:

@@ -6,8 +6,8 @@ from collections.abc import Iterator
 
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.reader import Location
-from obrin.core.design.settled import Settled, SettledLink
-from obrin.core.design.settling.numbers import PRIVATE_AS
+from obrin.core.settle.numbers import PRIVATE_AS
+from obrin.core.settled.model import Settled, SettledLink
 
 
 def as_numbers(settled: Settled) -> Iterator[Finding]:

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.reader import Location
-from obrin.core.design.settled import Settled, SettledLink
+from obrin.core.settled.model import Settled, SettledLink
 
 
 def tunnels(settled: Settled) -> Iterator[Finding]:

@@ -6,10 +6,10 @@ from collections.abc import Iterator
 
 from obrin.core.address.prefix import DEFAULT_ROUTE, Prefix
 from obrin.core.check.finding import Finding, Severity
-from obrin.core.design.joined import rank_ways
 from obrin.core.design.reader import Location
-from obrin.core.design.settled import Settled, SettledCircuit, SettledLink
 from obrin.core.routing.model import announced_by_cloud, announced_by_site, state_of
+from obrin.core.settled.joined import rank_ways
+from obrin.core.settled.model import Settled, SettledCircuit, SettledLink
 
 Bundle = SettledLink | SettledCircuit
 

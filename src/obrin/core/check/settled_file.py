@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from obrin.core.check.finding import Finding, Severity
-from obrin.core.design.choices import Choices, Value
+from obrin.core.settle.choices import Choices, Value
 
 
 @dataclass(frozen=True, slots=True)

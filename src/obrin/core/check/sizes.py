@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from obrin.core.check.finding import Finding, Severity
-from obrin.core.design.settled import Settled
-from obrin.core.handover.wrapping import wrapping_of
 from obrin.core.ipsec.overhead import LEAST_IPV6_MTU
+from obrin.core.settled.model import Settled
+from obrin.core.settled.wrapping import wrapping_of
 
 COMMON = 1280
 """What most applications get by with, and IPv6 demands."""

@@ -9,7 +9,7 @@ from obrin.core.address.prefix import Prefix
 from obrin.core.address.translation import Exposure
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.reader import Location
-from obrin.core.design.settled import Settled, SettledCircuit, SettledLink
+from obrin.core.settled.model import Settled, SettledCircuit, SettledLink
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,9 +6,9 @@ import functools
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 
+from obrin.core.catalogue.shipped_profiles import SHIPPED_SPECS
 from obrin.core.design.model import Design
 from obrin.core.design.profile_spec import ProfileSpec, build_profile
-from obrin.core.design.shipped_profiles import SHIPPED_SPECS
 from obrin.core.ipsec.profile import UNKNOWN, Profile
 from obrin.core.ipsec.suite import SHIPPED, Suite
 

@@ -8,8 +8,8 @@ from typing import Any
 from pydantic import Field, ValidationError
 
 from obrin.core.address.prefix import Prefix
+from obrin.core.catalogue.offering import GatewayClass, Offering
 from obrin.core.design.document import problems_of
-from obrin.core.design.offering import GatewayClass, Offering
 from obrin.core.design.positions import Locator
 from obrin.core.design.reader import read_values
 from obrin.core.design.values import Ipv4PrefixText, Megabits, Name, PrefixText

@@ -6,9 +6,9 @@ import difflib
 from collections.abc import Collection, Iterable, Iterator
 from dataclasses import dataclass
 
-from obrin.core.design.settled import Leg, Settled, SettledCircuit
 from obrin.core.errors import ObrinError
 from obrin.core.routing.model import all_up, attachment, neighbour
+from obrin.core.settled.model import Leg, Settled, SettledCircuit
 
 KINDS = (
     "tunnel", "circuit", "uplink", "provider", "gateway", "instance", "zone", "cloud", "hub",

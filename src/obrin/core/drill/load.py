@@ -6,9 +6,9 @@ from collections import defaultdict
 from collections.abc import Collection, Iterable, Iterator
 from dataclasses import dataclass
 
+from obrin.core.catalogue.offering import Offering
 from obrin.core.design.arrangement import SHARED
-from obrin.core.design.offering import Offering
-from obrin.core.design.settled import Leg, Settled, SettledCircuit, SettledTunnel
+from obrin.core.settled.model import Leg, Settled, SettledCircuit, SettledTunnel
 
 
 @dataclass(frozen=True, slots=True)

@@ -8,9 +8,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from obrin.core.design.settled import Settled, SettledTunnel
 from obrin.core.drill.elements import Element
 from obrin.core.drill.sweep import Outcome, Sweep
+from obrin.core.settled.model import Settled, SettledTunnel
 
 
 @dataclass(frozen=True, slots=True)

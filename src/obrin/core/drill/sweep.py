@@ -10,14 +10,14 @@ import itertools
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
+from obrin.core.catalogue.offering import Offering
 from obrin.core.design.model import Expectation
-from obrin.core.design.offering import Offering
-from obrin.core.design.settled import Settled
 from obrin.core.drill.detection import Detector, time_to_move
 from obrin.core.drill.elements import Element, takes
 from obrin.core.drill.load import Use, single_uses, uses
 from obrin.core.reach.model import ReachModel
 from obrin.core.reach.trace import probe_key, stopped, there_and_back
+from obrin.core.settled.model import Settled
 
 ATTACHMENT = Detector("the cloud itself", 0.0, 1.0)
 """A cloud's own tables leave an attachment that failed: the cloud knows at once."""

@@ -7,7 +7,6 @@ from dataclasses import dataclass, replace
 
 from obrin.core.design.abilities import Able, cloud_able, gateway_able
 from obrin.core.design.references import all_suites, crypto_policy
-from obrin.core.design.settled import Settled, SettledTunnel
 from obrin.core.handover.mirror import (
     TunnelEnd,
     bfd_words,
@@ -24,6 +23,7 @@ from obrin.core.ipsec.policy import CryptoPolicy, outdated
 from obrin.core.ipsec.selectors import ANY_IPV4, Selector
 from obrin.core.ipsec.suite import Suite
 from obrin.core.routing.model import announced_by_cloud, announced_by_site
+from obrin.core.settled.model import Settled, SettledTunnel
 
 
 @dataclass(frozen=True, slots=True)

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from obrin.core.address.prefix import format_address
-from obrin.core.design.settled import Settled
 from obrin.core.handover.mirror import TunnelEnd
 from obrin.core.reach.trace import probe_key
+from obrin.core.settled.model import Settled
 
 EVERY = 10
 """Seconds between packets that keep a tunnel awake; below the silence of any translator."""

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from typing import Any
 
-from obrin.core.design.settled import Settled
 from obrin.core.handover.mirror import TunnelEnd, ends_at
 from obrin.core.handover.secrets import BY_KEY, Secrets
 from obrin.core.handover.standard_data import bgp_identifier, interface_name
 from obrin.core.ipsec.suite import Suite
 from obrin.core.reach.filters import Rule, filter_of
+from obrin.core.settled.model import Settled
 
 Context = dict[str, Any]
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator, Sequence
 
 from obrin.core.address.prefix import Prefix, format_address
-from obrin.core.design.settled import Settled, SettledCircuit
 from obrin.core.routing.model import (
     accepted_at_site,
     announced_by_site,
@@ -13,6 +12,7 @@ from obrin.core.routing.model import (
     neighbour,
     site_policy,
 )
+from obrin.core.settled.model import Settled, SettledCircuit
 
 Table = Callable[[Sequence[str], Iterable[Sequence[str]]], Iterator[str]]
 

@@ -8,8 +8,6 @@ from dataclasses import dataclass
 from obrin.core.address.prefix import DEFAULT_ROUTE, Prefix, format_address
 from obrin.core.address.translation import Exposure
 from obrin.core.design.arrangement import SHARED, SPARE
-from obrin.core.design.settled import Settled, SettledTunnel
-from obrin.core.handover.wrapping import wrapping_of
 from obrin.core.ipsec.liveness import Bfd, Liveness
 from obrin.core.ipsec.profile import Profile
 from obrin.core.ipsec.suite import Suite
@@ -20,6 +18,8 @@ from obrin.core.routing.model import (
     site_policy,
 )
 from obrin.core.routing.policy import WELL_KNOWN, SessionPolicy
+from obrin.core.settled.model import Settled, SettledTunnel
+from obrin.core.settled.wrapping import wrapping_of
 
 
 @dataclass(frozen=True, slots=True)

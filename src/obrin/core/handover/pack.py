@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 from dataclasses import dataclass
 
-from obrin.core.design.settled import Settled
 from obrin.core.drill.outage import Predictor
 from obrin.core.handover.mirror import cloud_end, site_end, unmirrored
 from obrin.core.handover.proof import proof_sheet
@@ -13,6 +12,7 @@ from obrin.core.handover.secrets import Secrets, key_data
 from obrin.core.handover.sheet import sheet_csv, value_sheet
 from obrin.core.handover.standard_data import Json, standard_data
 from obrin.core.handover.steps import steps
+from obrin.core.settled.model import Settled
 
 CONFIG, KEYS, SHEET, STEPS = "config.json", "keys.json", "sheet.md", "steps.md"
 MIRROR, VALUES = "mirror.md", "values.csv"

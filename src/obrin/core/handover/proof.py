@@ -6,9 +6,9 @@ from collections.abc import Iterator
 from typing import Any
 
 from obrin.core.address.prefix import Prefix
-from obrin.core.design.settled import Settled
 from obrin.core.handover.mirror import EQUAL, MIRRORED, TunnelEnd, cloud_end, site_end
 from obrin.core.handover.sheet import table
+from obrin.core.settled.model import Settled
 
 _WORDS = {"hold": "BGP hold time (s)", "local_pref": "local preference", "inside": "inside block",
           "mtu": "MTU inside (bytes)", "mss": "MSS inside (bytes)"}  # fmt: skip

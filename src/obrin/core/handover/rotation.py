@@ -6,7 +6,7 @@ from collections.abc import Collection, Iterator
 from dataclasses import dataclass
 
 from obrin.core.design.arrangement import SPARE
-from obrin.core.design.settled import Settled, SettledTunnel
+from obrin.core.settled.model import Settled, SettledTunnel
 
 
 @dataclass(frozen=True, slots=True)

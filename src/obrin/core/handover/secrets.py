@@ -6,8 +6,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from obrin.core.design.settled import Settled
 from obrin.core.handover.mirror import ends_at
+from obrin.core.settled.model import Settled
 
 Json = dict[str, Any]
 BY_KEY = "pre-shared-key"

@@ -6,7 +6,6 @@ import csv
 import io
 from collections.abc import Iterable, Iterator
 
-from obrin.core.design.settled import Settled
 from obrin.core.handover.awake import awake_words
 from obrin.core.handover.joining import beyond_circuits, joining
 from obrin.core.handover.mirror import (
@@ -23,6 +22,7 @@ from obrin.core.ipsec.profile import UNITS, Profile
 from obrin.core.ipsec.suite import Suite
 from obrin.core.reach.filters import ANY_PORT, Rule, filter_of
 from obrin.core.routing.packet import ICMP, TCP, UDP
+from obrin.core.settled.model import Settled
 
 _NAMES = {ICMP: "ICMP", TCP: "TCP", UDP: "UDP"}
 

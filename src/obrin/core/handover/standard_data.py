@@ -10,12 +10,12 @@ from collections.abc import Iterator
 from typing import Any
 
 from obrin.core.address.prefix import format_address
-from obrin.core.design.settled import Settled
 from obrin.core.handover.mirror import TunnelEnd, ends_at
 from obrin.core.ipsec.liveness import Bfd
 from obrin.core.ipsec.suite import Suite
 from obrin.core.reach.filters import ANY_PORT, Rule, filter_of
 from obrin.core.routing.packet import ICMP, TCP, UDP
+from obrin.core.settled.model import Settled
 
 FILTER_NAME = "tunnel-traffic"
 Json = dict[str, Any]

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from obrin.core.address.prefix import format_address
-from obrin.core.design.settled import Settled
 from obrin.core.drill.outage import Predictor
 from obrin.core.handover.joining import circuit_steps, hub_steps
 from obrin.core.handover.mirror import TunnelEnd, ends_at
 from obrin.core.handover.standard_data import interface_name
 from obrin.core.reach.trace import probe_key
+from obrin.core.settled.model import Settled
 
 Part = tuple[str, str, str]
 """What to do, the check that shows it worked, and where to look when it did not."""

@@ -14,7 +14,7 @@ from cryptography.hazmat.primitives.asymmetric import ec, ed25519, rsa
 from cryptography.hazmat.primitives.hashes import SHA256, SHA384, SHA512
 from cryptography.x509.oid import NameOID
 
-from obrin.core.calendar.days import time_after
+from obrin.core.days import time_after
 from obrin.core.pki.names import DAMAGED, IPSEC_IKE, general_name
 from obrin.core.pki.read import PrivateKey
 

@@ -11,9 +11,9 @@ from dataclasses import dataclass
 
 from obrin.core.address.prefix import DEFAULT_ROUTE, Prefix
 from obrin.core.design.model import FilterRule
-from obrin.core.design.settled import Settled
 from obrin.core.design.values import Flow
 from obrin.core.routing.packet import ECHO_REPLY, ECHO_REQUEST, ICMP, PacketKey
+from obrin.core.settled.model import Settled
 
 ANY_PORT = (0, 65535)
 

@@ -12,13 +12,13 @@ from dataclasses import dataclass
 from obrin.core.address.prefix import Prefix
 from obrin.core.address.translation import inward, outward
 from obrin.core.design.model import Expectation
-from obrin.core.design.settled import Settled, host_of
 from obrin.core.design.values import PROTOCOLS, Flow
 from obrin.core.reach.filters import Rule, filter_of
 from obrin.core.reach.model import ReachModel
 from obrin.core.reach.paths import network_names
 from obrin.core.reach.trace import stopped, there_and_back, trace
 from obrin.core.routing.packet import PacketKey
+from obrin.core.settled.model import Settled, host_of
 
 WISHED, WIDER, BROKEN, CLOSED = "as wished", "wider", "BROKEN", ""
 

@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Collection
 
 from obrin.core.address.prefix import Prefix
-from obrin.core.design.settled import Settled
 from obrin.core.reach.filters import Rule, RuleSet, filter_of
 from obrin.core.routing.forwarding import Route
 from obrin.core.routing.model import state_of
 from obrin.core.routing.stable import Stable
+from obrin.core.settled.model import Settled
 
 _EVERYTHING = RuleSet(Rule("any", Prefix(bits, 0, 0), Prefix(bits, 0, 0)) for bits in (32, 128))
 

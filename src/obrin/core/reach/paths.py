@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from obrin.core.design.settled import Settled, SettledCircuit
 from obrin.core.design.values import Flow
-from obrin.core.handover.wrapping import wrapping_of
 from obrin.core.reach.model import ReachModel
 from obrin.core.reach.trace import Trace, trace
 from obrin.core.routing.packet import PacketKey
+from obrin.core.settled.model import Settled, SettledCircuit
+from obrin.core.settled.wrapping import wrapping_of
 
 End = tuple[str, int | None]
 """`place/network`, and an address in it or None for the one that stands for it in probes."""

@@ -8,17 +8,17 @@ from obrin.core.address.prefix import Prefix, format_address
 from obrin.core.address.translation import Exposure, inward, outward
 from obrin.core.design.joining import GATEWAY, NOWHERE
 from obrin.core.design.model import Expectation
-from obrin.core.design.settled import (
+from obrin.core.reach.model import ReachModel
+from obrin.core.routing.forwarding import Route, RouteKind
+from obrin.core.routing.model import attachment, entered
+from obrin.core.routing.packet import PacketKey
+from obrin.core.settled.model import (
     Leg,
     Settled,
     SettledCircuit,
     SettledSubnet,
     SettledTunnel,
 )
-from obrin.core.reach.model import ReachModel
-from obrin.core.routing.forwarding import Route, RouteKind
-from obrin.core.routing.model import attachment, entered
-from obrin.core.routing.packet import PacketKey
 
 MOST_HOPS = 16
 FARTHEST = 1 << 30

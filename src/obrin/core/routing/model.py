@@ -12,12 +12,12 @@ from collections.abc import Collection, Iterator
 from obrin.core.address.prefix import Prefix
 from obrin.core.address.table import PrefixTable
 from obrin.core.design.arrangement import SHARED
-from obrin.core.design.settled import Leg, Settled, SettledCircuit, SettledLink, SettledTunnel
 from obrin.core.routing.forwarding import Route, RouteKind
 from obrin.core.routing.network import Network, Session
 from obrin.core.routing.path import Peer
 from obrin.core.routing.policy import WELL_KNOWN, PrefixList, SessionPolicy
 from obrin.core.routing.stable import Stable
+from obrin.core.settled.model import Leg, Settled, SettledCircuit, SettledLink, SettledTunnel
 
 Bundle = SettledLink | SettledCircuit
 

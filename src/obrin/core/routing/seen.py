@@ -6,9 +6,9 @@ from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 
 from obrin.core.address.prefix import Prefix, format_address
-from obrin.core.design.settled import Settled
 from obrin.core.routing.model import routers_of, state_of
 from obrin.core.routing.path import AsPath, Candidate, Path
+from obrin.core.settled.model import Settled
 
 Seen = Callable[[int], Mapping[Prefix, Path]]
 """By a neighbour's address, the paths that it told."""

@@ -7,13 +7,13 @@ from dataclasses import dataclass
 
 from obrin.core.address.prefix import Prefix, format_address
 from obrin.core.design.joining import NOWHERE
-from obrin.core.design.settled import Settled
 from obrin.core.routing.decision import Decision
 from obrin.core.routing.forwarding import Route, RouteKind
 from obrin.core.routing.held import Heard
 from obrin.core.routing.model import routers_of
 from obrin.core.routing.path import AsPath
 from obrin.core.routing.stable import Stable
+from obrin.core.settled.model import Settled
 
 IN_USE, SHARES, BACKUP, REFUSED = "in use", "shares", "not used", "refused"
 

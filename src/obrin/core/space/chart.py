@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 from obrin.core.address.prefix import Prefix
 from obrin.core.address.space import summaries
-from obrin.core.design.settled import Settled
+from obrin.core.settled.model import Settled
 from obrin.core.space.pools import PoolUse, covered, overlapping, pool_uses
 from obrin.core.space.view import Entry, SpaceView
 

@@ -7,9 +7,9 @@ from dataclasses import dataclass
 
 from obrin.core.address.prefix import Prefix
 from obrin.core.address.space import FreeSpace, merged, summaries
-from obrin.core.design.settled import Settled
-from obrin.core.design.settling.pools import DEFAULTS, unique_local_part
 from obrin.core.errors import ObrinError
+from obrin.core.settle.pools import DEFAULTS, unique_local_part
+from obrin.core.settled.model import Settled
 from obrin.core.space.view import Entry, SpaceView
 
 PURPOSES = ("sites", "clouds", "translation", "inside", "loopbacks")

@@ -6,8 +6,8 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from obrin.core.address.prefix import Prefix, format_address
-from obrin.core.design.settled import Settled
 from obrin.core.errors import ObrinError
+from obrin.core.settled.model import Settled
 from obrin.core.space.remedies import free_like
 from obrin.core.space.view import SpaceView
 

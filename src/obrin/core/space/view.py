@@ -7,10 +7,10 @@ from dataclasses import dataclass
 
 from obrin.core.address.prefix import Prefix, host_prefix, parse_prefix
 from obrin.core.address.table import PrefixTable
-from obrin.core.design.choices import Choices
-from obrin.core.design.offering import Offering
-from obrin.core.design.settled import Settled
-from obrin.core.design.settling.work import prefixes_in
+from obrin.core.catalogue.offering import Offering
+from obrin.core.settle.choices import Choices
+from obrin.core.settle.work import prefixes_in
+from obrin.core.settled.model import Settled
 
 USES = frozenset({"network", "subnet", "gateway subnet", "elsewhere", "inside", "loopback",
                   "stands for"})  # fmt: skip

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from obrin.core.address.prefix import Prefix
-from obrin.core.design.choices import Choices
-from obrin.core.design.settled import Settled
-from obrin.core.design.settling.pools import DEFAULTS
-from obrin.core.design.settling.work import prefixes_in
 from obrin.core.errors import AddressError
+from obrin.core.settle.choices import Choices
+from obrin.core.settle.pools import DEFAULTS
+from obrin.core.settle.work import prefixes_in
+from obrin.core.settled.model import Settled
 from obrin.core.space.view import USES, SpaceView
 
 

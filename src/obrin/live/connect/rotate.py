@@ -13,12 +13,12 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from obrin.core.design.arrangement import SPARE
-from obrin.core.design.settled import Settled
 from obrin.core.errors import OutsideError
 from obrin.core.handover.pack import Pack
 from obrin.core.handover.rotation import Turn
 from obrin.core.handover.secrets import Secrets, key_data
 from obrin.core.ipsec.shared_keys import make_key
+from obrin.core.settled.model import Settled
 from obrin.live.connect.execute import Progress, Report, put_resource
 from obrin.live.connect.steps import tunnel_step
 from obrin.live.http import Ends

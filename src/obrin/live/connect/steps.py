@@ -7,13 +7,13 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from obrin.core.design.arrangement import SHARED
-from obrin.core.design.settled import Settled, SettledCloud, SettledTunnel
 from obrin.core.handover.mirror import TunnelEnd, cloud_end
 from obrin.core.handover.pack import Pack
 from obrin.core.handover.secrets import BY_KEY, Secrets, certificate_data
 from obrin.core.handover.standard_data import suite_data
 from obrin.core.reach.filters import Rule, filter_of
 from obrin.core.routing.packet import ICMP, TCP, UDP
+from obrin.core.settled.model import Settled, SettledCloud, SettledTunnel
 from obrin.live.practice.beyond import refuse_beyond
 
 Json = dict[str, Any]

@@ -6,7 +6,7 @@ import time
 from contextlib import closing
 from dataclasses import dataclass
 
-from obrin.core.design.settled import Settled
+from obrin.core.settled.model import Settled
 from obrin.live.connect.ended import Ended, changed_tunnels, end_access, end_rest, find_ended
 from obrin.live.connect.execute import UNCHANGED, Progress, Report, execute
 from obrin.live.connect.journal import Journal

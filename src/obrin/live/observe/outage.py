@@ -9,10 +9,10 @@ from dataclasses import dataclass
 
 from obrin.core.address.prefix import format_address, parse_prefix
 from obrin.core.design.model import Expectation
-from obrin.core.design.settled import Settled
 from obrin.core.design.values import PROTOCOLS
 from obrin.core.errors import OutsideError
 from obrin.core.reach.trace import probe_key
+from obrin.core.settled.model import Settled
 from obrin.live.http import Ends
 
 

@@ -9,9 +9,9 @@ from typing import Any
 
 from obrin.core.address.prefix import format_address, parse_ipv4
 from obrin.core.design.model import Expectation
-from obrin.core.design.settled import Settled
 from obrin.core.design.values import PROTOCOLS
 from obrin.core.reach.trace import far_key, probe_key
+from obrin.core.settled.model import Settled
 from obrin.live.http import Ends, HttpError
 
 TIMEOUT = 3.0

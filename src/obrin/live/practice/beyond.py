@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from obrin.core.design.settled import Settled
 from obrin.core.errors import ObrinError
 from obrin.core.reach.paths import network_names
+from obrin.core.settled.model import Settled
 
 
 def beyond_practice(settled: Settled) -> Iterator[str]:

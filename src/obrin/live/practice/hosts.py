@@ -10,8 +10,8 @@ from dataclasses import dataclass
 from typing import Any
 
 from obrin.core.address.prefix import Prefix, format_address
-from obrin.core.design.settled import host_of
 from obrin.core.design.values import PROTOCOLS
+from obrin.core.settled.model import host_of
 from obrin.live.practice.service import Problem
 from obrin.wire.host import Host, Query
 from obrin.wire.packet import ICMP

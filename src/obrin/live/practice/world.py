@@ -13,10 +13,10 @@ import time
 from pathlib import Path
 from typing import Any
 
-from obrin.core.design.offering import PRACTICE_CLOUD, Offering
+from obrin.core.catalogue.offering import PRACTICE_CLOUD, Offering
 from obrin.core.design.offering_file import format_offering
-from obrin.core.design.settled import Settled
 from obrin.core.errors import OutsideError
+from obrin.core.settled.model import Settled
 from obrin.live.files import private_folder, write_whole
 from obrin.live.practice.beyond import refuse_beyond
 from obrin.live.practice.record import (

@@ -9,9 +9,9 @@ from cryptography.hazmat.primitives.serialization import Encoding
 from obrin.core.calendar.endings import Dated
 from obrin.core.design.abilities import certificate_kind
 from obrin.core.design.model import Design
-from obrin.core.design.settled import Settled
 from obrin.core.handover.secrets import CertificateFiles
 from obrin.core.pki.read import as_pem, key_as_pem
+from obrin.core.settled.model import Settled
 from obrin.live.secrets.authority import Authority, Lives
 
 

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 from datetime import date
 
-from obrin.core.design.settled import Settled
 from obrin.core.ipsec.shared_keys import make_key
+from obrin.core.settled.model import Settled
 from obrin.live.secrets.file import SecretFile
 
 

@@ -6,7 +6,6 @@ from collections.abc import Callable, Sequence
 
 from obrin.core.address.prefix import Prefix, format_address, parse_ipv4
 from obrin.core.address.translation import Exposure
-from obrin.core.design.settled import host_of
 from obrin.core.ipsec.liveness import Liveness
 from obrin.core.ipsec.selectors import ANY_IPV4, Selector
 from obrin.core.reach.filters import RuleSet, rules_for
@@ -15,6 +14,7 @@ from obrin.core.routing.forwarding import Route, RouteKind, flow_number
 from obrin.core.routing.packet import PacketKey
 from obrin.core.routing.path import Candidate
 from obrin.core.routing.policy import PrefixList, SessionPolicy
+from obrin.core.settled.model import host_of
 from obrin.live.practice.cloud.bodies import (
     Address,
     FarEnd,

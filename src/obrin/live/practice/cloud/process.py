@@ -11,7 +11,7 @@ from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
 
 from obrin.core.address.prefix import parse_ipv4
-from obrin.core.design.offering import Offering
+from obrin.core.catalogue.offering import Offering
 from obrin.live.practice.cable import Cable, cable_token, plug_in
 from obrin.live.practice.cloud.bodies import KINDS
 from obrin.live.practice.cloud.description import openapi

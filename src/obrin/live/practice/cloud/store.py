@@ -14,7 +14,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
-from obrin.core.design.offering import GatewayClass, Offering
+from obrin.core.catalogue.offering import GatewayClass, Offering
 from obrin.core.errors import ObrinError
 from obrin.live.practice.cloud.bodies import (
     KINDS,

@@ -10,13 +10,13 @@ from collections.abc import Callable, Iterator
 
 from obrin.core.address.prefix import Prefix, parse_address, parse_prefix
 from obrin.core.address.ula import UNIQUE_LOCAL
-from obrin.core.design.choices import Choices, Value
+from obrin.core.catalogue.offering import Offering
 from obrin.core.design.model import Design
-from obrin.core.design.offering import Offering
 from obrin.core.design.positions import Locator
 from obrin.core.design.references import all_suites
-from obrin.core.design.settling.work import prefixes_in
 from obrin.core.errors import AddressError, DesignError, Problem
+from obrin.core.settle.choices import Choices, Value
+from obrin.core.settle.work import prefixes_in
 
 _RESERVED_AS = {0: "RFC 7607", 23456: "RFC 6793", 65535: "RFC 7300", 4294967295: "RFC 7300"}
 # Never the place of a network or a host (RFC 6890).

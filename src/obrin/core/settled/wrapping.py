@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from obrin.core.design.settled import Settled, SettledTunnel
 from obrin.core.ipsec.overhead import EspShape, Wrapping
+from obrin.core.settled.model import Settled, SettledTunnel
 
 
 def wrapping_of(settled: Settled, tunnel: SettledTunnel) -> Wrapping:

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 
 from obrin.core.address.prefix import Prefix
 from obrin.core.design.joining_references import joined_to, ways_of_sites
 from obrin.core.design.model import Design
-from obrin.core.design.settled import SettledCloud, SettledHubTable
+from obrin.core.settled.model import SettledCloud, SettledHubTable
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,7 +57,7 @@ def _reached(design: Design, way: str) -> frozenset[str]:
     return frozenset((_end(design, way),) if cloud.hub is None else cloud.hub.members)
 
 
-def spaces_behind(clouds: dict[str, SettledCloud], name: str, way: str) -> tuple[Prefix, ...]:
+def spaces_behind(clouds: Mapping[str, SettledCloud], name: str, way: str) -> tuple[Prefix, ...]:
     """A cloud's space; behind a hub that of the members which the way's table there learns."""
     cloud = clouds[name]
     if not cloud.is_hub:

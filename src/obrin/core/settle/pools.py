@@ -7,7 +7,7 @@ from collections.abc import Iterable, Sequence
 from obrin.core.address.groups import Rooms
 from obrin.core.address.prefix import LINK_LOCAL_IPV4, Prefix, parse_prefix
 from obrin.core.address.space import FreeSpace, free_blocks
-from obrin.core.design.settling.work import Work
+from obrin.core.settle.work import Work
 
 _IN_TEN = {
     "low": parse_prefix("10.0.0.0/10"),

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from obrin.core.address.prefix import Prefix
 from obrin.core.address.space import FreeSpace
-from obrin.core.design.settling.holders import survey
-from obrin.core.design.settling.pools import pool_names, pools_of
-from obrin.core.design.settling.work import Work, cloud_space, given_prefix, prefixes_in
 from obrin.core.errors import SettleError
+from obrin.core.settle.holders import survey
+from obrin.core.settle.pools import pool_names, pools_of
+from obrin.core.settle.work import Work, cloud_space, given_prefix, prefixes_in
 
 
 def settle_translation(work: Work) -> None:

@@ -6,12 +6,12 @@ from collections.abc import Iterator
 
 from obrin.core.address.prefix import Prefix, format_address, parse_ipv4
 from obrin.core.address.space import FreeSpace
-from obrin.core.design.choices import Value
 from obrin.core.design.joining import Circuit
 from obrin.core.design.model import Design, Tunnel
-from obrin.core.design.settling.pools import pool_names, pools_of
-from obrin.core.design.settling.work import Work, suffix
 from obrin.core.errors import SettleError
+from obrin.core.settle.choices import Value
+from obrin.core.settle.pools import pool_names, pools_of
+from obrin.core.settle.work import Work, suffix
 
 
 def settle_inside_blocks(work: Work, bits: int) -> None:

@@ -5,10 +5,10 @@ from __future__ import annotations
 from functools import partial
 
 from obrin.core.address.prefix import format_address, parse_ipv4
-from obrin.core.design.choices import Value
 from obrin.core.design.model import Design
-from obrin.core.design.settling.work import Work
 from obrin.core.errors import SettleError
+from obrin.core.settle.choices import Value
+from obrin.core.settle.work import Work
 
 PRIVATE_AS = (range(64512, 65535), range(4200000000, 4294967295))  # RFC 6996
 

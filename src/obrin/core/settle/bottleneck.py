@@ -8,9 +8,9 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from obrin.core.address.groups import Rooms, fits
 from obrin.core.address.prefix import Prefix
 from obrin.core.address.space import FreeSpace
-from obrin.core.design.settling.holders import Holder, Occupied, survey
-from obrin.core.design.settling.pools import Claimant, pool_names, rooms_for
-from obrin.core.design.settling.work import Work
+from obrin.core.settle.holders import Holder, Occupied, survey
+from obrin.core.settle.pools import Claimant, pool_names, rooms_for
+from obrin.core.settle.work import Work
 
 MOST_TRIED = 400
 """How many ranges that stand in the way are tried, the smallest first."""

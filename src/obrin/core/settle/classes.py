@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from obrin.core.catalogue.offering import Demand, GatewayClass, Offering
 from obrin.core.design.model import Cloud, Design
-from obrin.core.design.offering import Demand, GatewayClass, Offering
-from obrin.core.design.settling.work import Work
 from obrin.core.errors import SettleError
+from obrin.core.settle.work import Work
 
 
 def demand_of(design: Design, name: str) -> Demand:

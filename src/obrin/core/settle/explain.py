@@ -6,13 +6,13 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
 from obrin.core.address.prefix import Prefix, parse_prefix
-from obrin.core.design.choices import Choices
+from obrin.core.catalogue.offering import Offering
 from obrin.core.design.model import Design
-from obrin.core.design.offering import Offering
 from obrin.core.design.references import all_suites
-from obrin.core.design.settling.classes import demand_of, judge_classes
-from obrin.core.design.settling.numbers import as_pools
-from obrin.core.design.settling.suites import common_suites
+from obrin.core.settle.choices import Choices
+from obrin.core.settle.classes import demand_of, judge_classes
+from obrin.core.settle.numbers import as_pools
+from obrin.core.settle.suites import common_suites
 
 MOST_SHOWN = 12
 OwnersOf = Callable[[Prefix], list[tuple[Prefix, str]]]

@@ -8,12 +8,12 @@ from dataclasses import dataclass, field
 
 from obrin.core.address.prefix import Prefix, parse_prefix
 from obrin.core.address.space import length_for
-from obrin.core.design.choices import Choice, Choices, Value
+from obrin.core.catalogue.offering import Offering
 from obrin.core.design.model import Cloud, Design
-from obrin.core.design.offering import Offering
 from obrin.core.design.wishes import DEFAULT_HOSTS, Role, Wish
 from obrin.core.errors import AddressError
 from obrin.core.ipsec.suite import Suite
+from obrin.core.settle.choices import Choice, Choices, Value
 
 SITE_RESERVED = 3
 """In a site's network: its own address, the broadcast address, the gateway's address."""

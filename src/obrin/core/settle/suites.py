@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from obrin.core.design.abilities import Able, ends_of
-from obrin.core.design.choices import Value
 from obrin.core.design.model import Design
 from obrin.core.design.references import crypto_policy
-from obrin.core.design.settling.work import Work
 from obrin.core.ipsec.compose import ENOUGH, compose, parse_spelled, spell
 from obrin.core.ipsec.policy import CryptoPolicy, outdated
 from obrin.core.ipsec.suite import SHIPPED, Suite
+from obrin.core.settle.choices import Value
+from obrin.core.settle.work import Work
 
 
 def common_suites(

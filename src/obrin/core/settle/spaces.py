@@ -16,11 +16,11 @@ from enum import Enum
 from obrin.core.address.groups import Rooms, fits, place_groups
 from obrin.core.address.prefix import Prefix
 from obrin.core.address.space import FreeSpace, summaries
-from obrin.core.design.settling.bottleneck import no_room, no_room_inside
-from obrin.core.design.settling.holders import USUAL_SPACE, USUAL_SPACE6, Holder, Occupied, survey
-from obrin.core.design.settling.pools import Claimant, pool_of, pools_of, rooms_for
-from obrin.core.design.settling.work import Work, block_length, suffix
 from obrin.core.errors import SettleError
+from obrin.core.settle.bottleneck import no_room, no_room_inside
+from obrin.core.settle.holders import USUAL_SPACE, USUAL_SPACE6, Holder, Occupied, survey
+from obrin.core.settle.pools import Claimant, pool_of, pools_of, rooms_for
+from obrin.core.settle.work import Work, block_length, suffix
 
 Placed = dict[Claimant, list[Prefix]]
 Claims = dict[Claimant, list[int]]

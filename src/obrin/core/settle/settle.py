@@ -11,17 +11,17 @@ from __future__ import annotations
 
 from obrin.core.address.prefix import parse_prefix
 from obrin.core.address.ula import UNIQUE_LOCAL, unique_local_prefix
-from obrin.core.design.choices import Choice, Choices, Value
+from obrin.core.catalogue.offering import Offering
 from obrin.core.design.model import Design
-from obrin.core.design.offering import Offering
 from obrin.core.design.references import all_suites
-from obrin.core.design.settling.classes import settle_class
-from obrin.core.design.settling.inside import settle_inside_blocks, settle_loopbacks
-from obrin.core.design.settling.numbers import settle_as_numbers, settle_public_addresses
-from obrin.core.design.settling.spaces import settle_spaces
-from obrin.core.design.settling.suites import settle_suites
-from obrin.core.design.settling.translation import settle_translation
-from obrin.core.design.settling.work import Work, families
+from obrin.core.settle.choices import Choice, Choices, Value
+from obrin.core.settle.classes import settle_class
+from obrin.core.settle.inside import settle_inside_blocks, settle_loopbacks
+from obrin.core.settle.numbers import settle_as_numbers, settle_public_addresses
+from obrin.core.settle.spaces import settle_spaces
+from obrin.core.settle.suites import settle_suites
+from obrin.core.settle.translation import settle_translation
+from obrin.core.settle.work import Work, families
 
 __all__ = ["settle", "without"]
 

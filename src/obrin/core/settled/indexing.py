@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from obrin.core.design.model import Expectation
-from obrin.core.design.settled import (
+from obrin.core.settled.model import (
     Leg,
     SettledCircuit,
     SettledCloud,

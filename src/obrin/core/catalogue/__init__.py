@@ -1,0 +1,1 @@
+"""What is known of algorithms, devices and clouds: data, apart from any design."""

@@ -1,1 +1,0 @@
-"""How each kind of blank is filled; `obrin.core.design.settle` calls these in their order."""

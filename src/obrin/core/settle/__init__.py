@@ -1,0 +1,1 @@
+"""How blanks are filled, and why each value was taken."""

@@ -1,0 +1,55 @@
+"""Values of blanks: what the design gives, or else what was chosen."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from obrin.core.address.prefix import Prefix, parse_prefix
+from obrin.core.design.model import Design
+from obrin.core.errors import SettleError
+from obrin.core.settle.choices import Choices, Value
+from obrin.core.settle.work import prefixes_in
+
+
+@dataclass(frozen=True, slots=True)
+class Picker:
+    """Every method takes the place of a blank and what the design gives for it.
+
+    All raise SettleError where the design gives nothing and nothing was chosen.
+    """
+
+    design: Design
+    choices: Choices
+
+    def value(self, key: str, given: Value | None) -> Value:
+        if given is not None:
+            return given
+        choice = self.choices.get(key)
+        if choice is None:
+            raise SettleError(f"{key} is still blank. Run 'obrin settle' first")
+        return choice.value
+
+    def integer(self, key: str, given: int | None) -> int:
+        value = self.value(key, given)
+        return int(value) if not isinstance(value, list) else int(value[0])
+
+    def prefix(self, key: str, given: Prefix | None) -> Prefix:
+        return given if given is not None else parse_prefix(str(self.value(key, None)))
+
+    def prefixes(self, key: str, given: tuple[Prefix, ...] | None) -> tuple[Prefix, ...]:
+        return given if given is not None else tuple(prefixes_in(self.value(key, None)))
+
+    def prefix6(self, key: str, given: Prefix | None) -> Prefix | None:
+        """IPv6 numbers are chosen for dual-stack designs only."""
+        return self.prefix(key, given) if self.design.stack == "dual" else given
+
+    def prefixes6(self, key: str, given: tuple[Prefix, ...] | None) -> tuple[Prefix, ...]:
+        return self.prefixes(key, given) if self.design.stack == "dual" else given or ()
+
+    def loopback(self, site: str, gateway: str) -> str | None:
+        """Given or chosen; None where the design has no pool for loopbacks."""
+        given = self.design.sites[site].gateways[gateway].loopback
+        if given is not None:
+            return given
+        choice = self.choices.get(f"sites.{site}.gateways.{gateway}.loopback")
+        return None if choice is None else str(choice.value)
