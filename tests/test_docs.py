@@ -66,3 +66,24 @@ def test_every_promise_names_a_test_that_is_there() -> None:
     assert len(named) > 25
     for file, name in named:
         assert f"\ndef {name}(" in (root / file).read_text(encoding="utf-8"), (file, name)
+
+
+def test_the_program_in_the_docs_runs(capsys, monkeypatch) -> None:
+    root = PAGE.parent.parent
+    code = re.search(r"```python\n(.*?)```", (root / "docs" / "api.md").read_text("utf-8"), re.S)
+    monkeypatch.chdir(root / "src" / "obrin" / "demo")
+    exec(compile(code[1], "docs/api.md", "exec"), {})
+    out = capsys.readouterr().out
+    assert "tunnel:harbour-timetable/north holds" in out
+    assert "gateway:hh-east breaks a promise" in out
+    assert "host 10.65.0.10 in booking" in out
+    assert "# Site gateway hh-east: value sheet" in out
+
+
+def test_every_public_name_is_there_and_the_page_tells_no_other() -> None:
+    for name in obrin.__all__:
+        assert getattr(obrin, name) is not None
+    page = (PAGE.parent / "api.md").read_text(encoding="utf-8")
+    asked = re.findall(r"`(\w+)[.`]", "".join(re.findall(r"^\|[^|]*\|(.*)\|$", page, re.M)))
+    assert len(asked) > 15
+    assert set(asked) <= set(obrin.__all__)

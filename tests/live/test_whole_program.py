@@ -40,8 +40,15 @@ def world(tmp_path_factory):
 
 def stopped_while_building(folder: Folder, sign: signal.Signals) -> tuple[int, float, str]:
     """Send a signal to a connect that waits for the gateway: (exit code, seconds, last words)."""
-    process = subprocess.Popen([PROGRAM, "connect"], cwd=folder.path, stderr=subprocess.PIPE,
-                               stdout=subprocess.DEVNULL, text=True)  # fmt: skip
+    process = subprocess.Popen(
+        [PROGRAM, "connect"],
+        cwd=folder.path,
+        stderr=subprocess.PIPE,
+        stdout=subprocess.DEVNULL,
+        text=True,
+        # What a shell starts in the background ignores interrupts, and so would its children.
+        preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),
+    )
     for line in process.stderr:
         if "waiting  gateways/apps" in line:
             break

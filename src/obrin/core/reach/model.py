@@ -14,42 +14,35 @@ from obrin.core.settled.model import Settled
 _EVERYTHING = RuleSet(Rule("any", Prefix(bits, 0, 0), Prefix(bits, 0, 0)) for bits in (32, 128))
 
 
-class _Open(dict[str, RuleSet]):
-    """A rule set for any place, that lets everything pass."""
-
-    def __contains__(self, place: object) -> bool:
-        return True
-
-    def __missing__(self, place: str) -> RuleSet:
-        return _EVERYTHING
-
-
 class ReachModel:
     """`up` holds the labels of the tunnels and circuits that are alive; all when left out.
 
-    An `open` one has no filters and no firewalls.
+    An `open` one has no filters and no firewalls: what routes alone allow.
     """
 
-    open = False
-
-    def __init__(self, settled: Settled, up: Collection[str] | None = None) -> None:
+    def __init__(
+        self,
+        settled: Settled,
+        up: Collection[str] | None = None,
+        *,
+        of: ReachModel | None = None,
+        stable: Stable | None = None,
+        open: bool = False,
+    ) -> None:
         self.settled = settled
-        self.stable = state_of(settled, up)
-        self._rules: dict[str, RuleSet] = {}
+        self.stable = stable or state_of(settled, up)
+        self.open = open
+        self._rules: dict[str, RuleSet] = {} if of is None else of._rules
 
     def without(self, lost: Collection[str]) -> ReachModel:
         """The same with some ways lost: nothing is made anew but what they carried, and that only
         when asked for."""
-        made = object.__new__(ReachModel)
-        made.settled, made._rules = self.settled, self._rules
-        made.stable = Stable(self.stable.network, self.stable.lost.union(lost), self.stable)
-        return made
+        stable = Stable(self.stable.network, self.stable.lost.union(lost), self.stable)
+        return ReachModel(self.settled, of=self, stable=stable, open=self.open)
 
     def unfiltered(self) -> ReachModel:
-        """The same with filters that let everything pass: what routes alone allow."""
-        made = self.without(self.stable.lost)
-        made.stable, made._rules, made.open = self.stable, _Open(), True
-        return made
+        """The same, `open`."""
+        return ReachModel(self.settled, of=self, stable=self.stable, open=True)
 
     def match(self, router: str, address: int) -> tuple[Prefix, Route] | None:
         """The longest match at a router and its route."""
@@ -57,6 +50,8 @@ class ReachModel:
 
     def rules(self, place: str) -> RuleSet:
         """The filter of a site gateway or of a cloud's subnets."""
+        if self.open:
+            return _EVERYTHING
         if place not in self._rules:
             self._rules[place] = RuleSet(filter_of(self.settled, place))
         return self._rules[place]
