@@ -213,6 +213,18 @@ def test_what_obrin_keeps_may_be_anything(folder) -> None:
     short(folder.obrin("settle"), 2, 3)
 
 
+def test_a_pack_that_is_no_ordinary_file_is_written_anew(folder) -> None:
+    folder.obrin("settle").good()
+    folder.obrin("handover").good()
+    config = folder.path / "packs" / "design" / "quay-gw" / "config.json"
+    whole = config.read_bytes()
+    config.unlink()
+    os.mkfifo(config)
+    folder.obrin("handover", timeout=20).good()
+    assert config.is_file()
+    assert config.read_bytes() == whole
+
+
 def test_records_of_a_practice_world_may_be_anything(folder) -> None:
     practice = folder.path / ".obrin" / "practice"
     practice.mkdir()

@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from obrin.core.drill.outage import Predictor
-from obrin.core.errors import ObrinError
+from obrin.core.errors import ObrinError, OutsideError
 from obrin.core.handover.differences import differences
 from obrin.core.handover.pack import (
     CONFIG,
@@ -28,6 +28,7 @@ from obrin.live.files import (
     folder_of_ours,
     keep_out,
     private_folder,
+    read_file,
     write_whole,
     write_whole_bytes,
 )
@@ -37,6 +38,8 @@ AT_ONCE = 50
 """How many tunnels and filter rules are validated at once."""
 MOST_TOLD = 12
 """Differences of one pack that are told one by one."""
+MOST_BYTES = 256 << 20
+"""Of one file of a pack; the cloud's of a thousand links has a few million."""
 EDITED = ".edited"
 Files = dict[str, Any]
 
@@ -215,11 +218,11 @@ def _read(project: Project, name: str, file: str) -> Any:
     try:
         if path.is_symlink():
             raise ObrinError(f"{path} is a symbolic link. Run 'obrin handover' for a true one")
-        return json.loads(path.read_text(encoding="utf-8"))
+        return json.loads(read_file(path, MOST_BYTES).decode("utf-8"))
     except FileNotFoundError:
         return None
-    except OSError as error:
-        raise ObrinError(f"{path} cannot be read: {error.strerror}. Check its mode") from None
+    except OutsideError as error:
+        raise ObrinError(f"{path} {error}. Mend that, or run 'obrin handover'") from None
     except (ValueError, RecursionError) as error:
         raise ObrinError(f"{path} is not JSON: {error}. Mend it, or run 'obrin handover'") from None
 
@@ -272,8 +275,8 @@ class PackRecord:
     def edited(self, name: str, file: str) -> bool:
         """Whether the file is there and is none that was handed over."""
         try:
-            data = (self._project.packs / name / file).read_bytes()
-        except OSError:
+            data = read_file(self._project.packs / name / file, MOST_BYTES)
+        except (OSError, OutsideError):
             return False
         return _digest(data) not in self._known(name, file)
 
