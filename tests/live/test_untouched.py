@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import pytest
 
+from obrin.core.catalogue.offering import PRACTICE_CLOUD
 from obrin.core.settle.choices import Choice
+from obrin.core.settle.settle import settle
 from obrin.core.settled.model import host_of
-from tests.doubles import settled_of
+from tests.doubles import design_of, settled_of
 from tests.live.virtual_world import VirtualWorld
 
 DESIGN = """\
@@ -94,10 +96,6 @@ def changed(what: str) -> str:
 
 
 def choices_of(text: str) -> dict[str, Choice]:
-    from obrin.core.catalogue.offering import PRACTICE_CLOUD
-    from obrin.core.settle.settle import settle
-    from tests.doubles import design_of
-
     return settle(design_of(text), {}, PRACTICE_CLOUD)
 
 

@@ -8,7 +8,7 @@ from collections.abc import Mapping
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, time
-from functools import cached_property
+from functools import cached_property, lru_cache
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -207,17 +207,17 @@ class Project:
 
         Empty when nothing was settled yet.
         """
-        choices, locator = self._settled_file()
-        choices = without(choices, anew)
+        held, locator = self._settled_file()
+        choices = without(held, anew)
         judge_choices(design, choices, self.offering(design), locator)
         return choices
 
-    def _settled_file(self) -> tuple[dict[str, Choice], Locator]:
+    def _settled_file(self) -> tuple[Mapping[str, Choice], Locator]:
         source = str(self._shown(self.settled_path))
         if not os.path.lexists(self.settled_path):
             return {}, Locator("", source)
         text = read_text(self.settled_path)
-        return parse_choices(text, source), Locator(text, source)
+        return _parsed(text, source), Locator(text, source)
 
     def was_settled(self, place: str) -> bool:
         """Whether the settled file holds something at or below a place (`all`: anything)."""
@@ -282,6 +282,10 @@ class Project:
         with contextlib.suppress(ValueError):
             return path.relative_to(Path.cwd())
         return path
+
+
+_parsed = lru_cache(maxsize=2)(parse_choices)
+"""One text is parsed once, whatever a command asks of it; two, since `--against` reads another."""
 
 
 def read_text(path: Path) -> str:

@@ -6,7 +6,7 @@ its place wants, with the same words for every command that reads the file.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 
 from obrin.core.address.prefix import Prefix, parse_address, parse_prefix
 from obrin.core.address.ula import UNIQUE_LOCAL
@@ -34,8 +34,10 @@ _LINK_LOCAL = (parse_prefix("169.254.0.0/16"), parse_prefix("fe80::/10"))
 def judge_choices(design: Design, choices: Choices, offering: Offering, locator: Locator) -> None:
     """Raises DesignError with the place in the settled file of each value that cannot be one."""
     problems = []
+    judges = _judges(design, offering)
     for key, choice in choices.items():
-        for what in _faults(design, offering, key, choice.value):
+        what = _fault(judges, key, choice.value)
+        if what:
             where = locator.where(("values", key, "value"))
             fix = f"Put a right value, or have it chosen anew: 'obrin settle --anew {key}'"
             problems.append(Problem(where, f"{key}: {what}", fix))
@@ -43,27 +45,33 @@ def judge_choices(design: Design, choices: Choices, offering: Offering, locator:
         raise DesignError(problems)
 
 
-def _faults(design: Design, offering: Offering, key: str, value: Value) -> Iterator[str]:
-    name = key.rpartition(".")[2]
-    judges: dict[str, Callable[[Value], str]] = {
+Judge = Callable[[Value], str]
+"""What is wrong with a value, or nothing. Raises AddressError."""
+
+
+def _judges(design: Design, offering: Offering) -> dict[str, Judge]:
+    """By the last word of a place; every other place wants prefixes."""
+    classes, suites = [c.name for c in offering.classes], list(all_suites(design))
+    return {
         "as": _as_number,
-        "class": lambda v: _one_of(v, [c.name for c in offering.classes], "capacity class"),
-        "suite": lambda v: _one_of(v, list(all_suites(design)), "suite"),
+        "class": lambda v: _one_of(v, classes, "capacity class"),
+        "suite": lambda v: _one_of(v, suites, "suite"),
         "addresses": _addresses,
         "loopback": _host,
         "ula": _ula,
         "inside": lambda v: _inside(v, (30, 31)),
         "inside6": lambda v: _inside(v, (126, 127)),
     }
-    judge = judges.get(name)
-    if judge is None or key.startswith("regions."):
-        judge = _inside_or_prefixes
+
+
+def _fault(judges: dict[str, Judge], key: str, value: Value) -> str:
+    judge = judges.get(key.rpartition(".")[2], _prefixes)
+    if key.startswith("regions."):  # a region may have the name of a field
+        judge = _prefixes
     try:
-        fault = judge(value)
+        return judge(value)
     except AddressError as error:
-        fault = str(error)
-    if fault:
-        yield fault
+        return str(error)
 
 
 def _as_number(value: Value) -> str:
@@ -108,7 +116,7 @@ def _inside(value: Value, lengths: tuple[int, ...]) -> str:
     return _place(prefix)
 
 
-def _inside_or_prefixes(value: Value) -> str:
+def _prefixes(value: Value) -> str:
     prefixes = prefixes_in([_text(v) for v in value] if isinstance(value, list) else _text(value))
     return next(filter(None, (_place(p) or _link_local(p) for p in prefixes)), "")
 

@@ -50,7 +50,7 @@ class GatewayProcess:
     def __init__(
         self, name: str, cables: dict[str, int], secret: str, keylog: KeyLog | None
     ) -> None:
-        self.name = self._name = name
+        self.name = name
         self._ports = cables
         self._secret = secret
         self._keylog = keylog
@@ -66,7 +66,7 @@ class GatewayProcess:
     async def application(self) -> Starlette:
         """Plug the cables in; the RESTCONF server of this gateway."""
         for name, port in self._ports.items():
-            token = cable_token(self._secret, line_name(self._name, name))
+            token = cable_token(self._secret, line_name(self.name, name))
             self._cables[name] = await plug_in(port, token, self._arrived)
         return Starlette(
             routes=[
@@ -126,7 +126,7 @@ class GatewayProcess:
             host.receive(data, now)
         else:
             reason = f"no host has {format_address(packet.destination)}"
-            self._node.drops.add(self._name, reason, packet_key(packet))
+            self._node.drops.add(self.name, reason, packet_key(packet))
 
     def _apply(self, config: dict[str, Any], keys: dict[str, Any]) -> None:
         """Take a configuration and keys: judged and built aside, then swapped in whole.
@@ -146,7 +146,7 @@ class GatewayProcess:
     def _swap(self, config: dict[str, Any], made: NodeConfig) -> None:
         uplinks = {parse_ipv4(a): name for name, a in from_standard.uplinks(config).items()}
         # Built aside first: what cannot be built raises here, before anything has moved.
-        Node(self._name, made, os.urandom).start(self._now())
+        Node(self.name, made, os.urandom).start(self._now())
         self._hosts.take(made.host_places())
         self._node.take(made, self._now())
         self._kick()  # what has ended still goes out by the old uplinks

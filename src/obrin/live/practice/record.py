@@ -103,15 +103,26 @@ def proof_of(token: str, folder: Path, nonce: str) -> str:
 def proves(world: World, folder: Path, port: int) -> bool:
     """Whether what listens at a port is of this world. The token itself is not sent."""
     nonce = secrets.token_hex(16)
+    answer = _ask(port, "GET", f"/v1/proof/{nonce}", {})
+    return hmac.compare_digest(answer, proof_of(world.token, folder, nonce).encode())
+
+
+def ask_to_end(world: World, port: int) -> None:
+    """Of a process that proved to be ours. One that does not answer is gone, or will see that the
+    record is."""
+    _ask(port, "DELETE", "/v1/process", {"Authorization": f"Bearer {world.token}"})
+
+
+def _ask(port: int, method: str, path: str, headers: dict[str, str]) -> bytes:
+    """The beginning of what a process answers; nothing when it does not."""
     connection = http.client.HTTPConnection("127.0.0.1", port, timeout=PROOF_TIMEOUT)
     try:
-        connection.request("GET", f"/v1/proof/{nonce}")
-        answer = connection.getresponse().read(4096).decode("ascii")
-    except (OSError, http.client.HTTPException, UnicodeDecodeError):
-        return False
+        connection.request(method, path, headers=headers)
+        return connection.getresponse().read(4096)
+    except (OSError, http.client.HTTPException):
+        return b""
     finally:
         connection.close()
-    return hmac.compare_digest(answer, proof_of(world.token, folder, nonce))
 
 
 def living(world: World, folder: Path) -> dict[str, bool]:

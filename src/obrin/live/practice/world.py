@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import http.client
 import json
 import os
 import secrets
@@ -24,6 +23,7 @@ from obrin.live.practice.record import (
     WORLD,
     PracticeError,
     World,
+    ask_to_end,
     living,
     proves,
     read_record,
@@ -197,7 +197,7 @@ def stop_world(folder: Path) -> bool:
     except OSError as error:
         raise OutsideError(f"cannot remove {folder / WORLD}: {error.strerror}") from error
     for port in ours:
-        _ask_to_end(world, port)
+        ask_to_end(world, port)
     until = time.monotonic() + STOP_TIMEOUT
     left = list(ours)
     while left and time.monotonic() < until:
@@ -209,15 +209,3 @@ def stop_world(folder: Path) -> bool:
             "they see that its record is gone; try again in a moment"
         )
     return bool(ours)
-
-
-def _ask_to_end(world: World, port: int) -> None:
-    connection = http.client.HTTPConnection("127.0.0.1", port, timeout=5.0)
-    try:
-        connection.request("DELETE", "/v1/process",
-                           headers={"Authorization": f"Bearer {world.token}"})  # fmt: skip
-        connection.getresponse().read()
-    except (OSError, http.client.HTTPException):
-        pass  # it is gone, or it will see that the record is
-    finally:
-        connection.close()

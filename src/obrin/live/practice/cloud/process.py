@@ -20,7 +20,7 @@ from obrin.live.practice.cloud.store import Store
 from obrin.live.practice.hosts import host_drops, port_of, probe, protocol_of, seconds_of
 from obrin.live.practice.internet import CLOUD
 from obrin.live.practice.observe import session_states, tunnel_states
-from obrin.live.practice.service import HANDLERS, Problem, Served, Ticker, read_json
+from obrin.live.practice.service import HANDLERS, UNUSABLE, Problem, Served, Ticker, read_json
 
 
 class CloudProcess:
@@ -159,7 +159,7 @@ class CloudProcess:
             source, destination = parse_ipv4(given["source"]), parse_ipv4(given["destination"])
             protocol, port = protocol_of(given), port_of(given)
             timeout = seconds_of(given, "timeout", 0.1, 30.0, 2.0)
-        except (AttributeError, LookupError, OverflowError, TypeError, ValueError) as error:
+        except UNUSABLE as error:
             raise Problem(422, "not valid", f"the probe is not usable: {error}") from error
         host = self.fabric.hosts.get(source)
         if host is None:
