@@ -12,7 +12,7 @@ import pytest
 
 import obrin
 from obrin.core.design.document import load_design
-from obrin.core.handover.mirror import EQUAL, MIRRORED
+from obrin.core.handover.proof import EQUAL, MIRRORED
 from tests.cli.program import Folder
 
 DEMO = Path(obrin.__file__).parent / "demo"

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+import re
 from pathlib import Path
 
 import pytest
@@ -14,8 +15,10 @@ from obrin.core.design.document import load_design
 from obrin.core.drill.elements import elements, lost_ways, parse_elements
 from obrin.core.drill.sweep import Sweep, failures
 from obrin.core.errors import DesignError, ObrinError
+from obrin.core.handover.configured import device_config
 from obrin.core.handover.pack import make_pack
 from obrin.core.handover.secrets import Secrets
+from obrin.core.handover.standard.device import encode
 from obrin.core.reach.matrix import matrix
 from obrin.core.reach.model import ReachModel
 from obrin.core.reach.paths import path_there_and_back
@@ -24,6 +27,7 @@ from obrin.core.routing.model import state_of
 from obrin.core.routing.tables import rows, sessions, table_names
 from obrin.core.settled.model import Settled, host_of
 from obrin.live.connect.steps import connect_steps
+from obrin.live.standard_modules import validate
 from tests.doubles import settled_of, swap
 
 CROSSING = (Path(obrin.__file__).parent / "demo" / "crossing.yaml").read_text()
@@ -387,9 +391,25 @@ def test_sheets_hold_circuits_hubs_and_neighbours_and_the_practice_world_refuses
     assert "### Route tables of the hub" in packs["crossing"].sheet
     neighbours = packs["hh-east"].config["obrin-bgp:bgp"]["neighbor"]
     assert "10.30.1.0/24" in neighbours[0]["accept"]
+    circuit = packs["hh-east"].config["obrin-circuits:circuits"]["circuit"][0]
+    assert circuit["remote-address"] == "169.254.1.25"
+    assert neighbours[-1]["name"] == "harbour-line/circuit"
+    for pack in packs.values():
+        validate(pack.config)
     with pytest.raises(ObrinError, match=r"practice world has no hubs \(crossing\)"):
         connect_steps(settled, packs, _secrets(settled))
     assert host_of(settled.network("ledger/accounts"))
+
+
+def test_internal_sessions_stand_in_the_standard_data_where_loopbacks_carry_them() -> None:
+    addresses = iter(("192.0.2.201", "192.0.2.202"))
+    text = re.sub(r"(      hh-(?:east|west):\n)",
+                  lambda found: f"{found[1]}        loopback: {next(addresses)}\n", CROSSING)  # fmt: skip
+    config = device_config(settled_of(text), "hh-east")
+    session = next(n for n in config.speaker.neighbours if n.internal)
+    assert [str(a) for a in (session.local_address, session.remote_address)] == [
+        "192.0.2.201", "192.0.2.202"]  # fmt: skip
+    validate(encode(config))
 
 
 def test_hosts_firewalls_have_the_last_word_and_let_answers_in() -> None:

@@ -16,8 +16,10 @@ from obrin.core.drill.outage import predict_outage
 from obrin.core.errors import DesignError
 from obrin.core.handover.agreed import agreements, lines
 from obrin.core.handover.awake import awake_words
-from obrin.core.handover.mirror import ends_at
-from obrin.core.handover.sheet import seconds, value_sheet
+from obrin.core.handover.blocks import markdown
+from obrin.core.handover.ends import ends_at
+from obrin.core.handover.sheet import value_sheet
+from obrin.core.handover.words import seconds
 from obrin.core.ipsec.compose import compose, parse_spelled, spell
 from obrin.core.ipsec.policy import CryptoPolicy
 from obrin.core.ipsec.profile import KeyRules, LifetimeRange, Profile
@@ -142,7 +144,7 @@ def test_two_old_ends_go_through_the_phases_of_the_old_protocol() -> None:
     assert [s.exchange for s in steps] == [
         "phase 1", "phase 1 authentication", "phase 2", "phase 2 again", "phase 1 again"]  # fmt: skip
     assert "MODP-1536" in steps[2].text  # the group of PFS is there from the start
-    sheet = value_sheet(settled, "quay-gw")
+    sheet = markdown(value_sheet(settled, "quay-gw"))
     assert "Phase 2 (ESP)" in sheet
     assert "480 min (28800 s)" in sheet
     assert "IKE version 1 only" in sheet
@@ -161,7 +163,7 @@ def test_a_policy_device_gets_spares_selectors_and_something_to_keep_it_awake() 
     assert predict_outage(settled, link.tunnels[0]).longest == 27.0
     words = {line.what: line.site for line in lines(settled, next(agreements(settled)))}
     assert (words["Inside address"], words["Role"]) == ("none", "active")
-    sheet = value_sheet(settled, "quay-gw")
+    sheet = markdown(value_sheet(settled, "quay-gw"))
     assert "spare: down until quay-apps/a failed" in sheet
     assert "No routes: the policies" in sheet
     assert codes(with_profile("policy-device", STATIC)) == {"tunnel-asleep", "lifetime-hidden"}
@@ -263,7 +265,7 @@ def test_bfd_is_taken_where_both_ends_are_known_to_speak_it() -> None:
     assert both.links["quay-apps"].bfd is not None
     outage = predict_outage(both, next(both.tunnels()))
     assert (outage.longest, outage.detected_by) == (pytest.approx(0.9), "BFD, 3 times 0.3 s")
-    assert "every 0.3 s, dead after 3 missed" in value_sheet(both, "quay-gw")
+    assert "every 0.3 s, dead after 3 missed" in markdown(value_sheet(both, "quay-gw"))
     assert settled_of(with_profile("modern-router")).links["quay-apps"].bfd is None
     assert settled_of(with_profile("modern-router", at_cloud, never)).links["quay-apps"].bfd is None
     wanted = ("    bgp: {hold: 6 s}\n", "    routing: static\n    bfd: {interval: 1 s}\n")

@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
+import dataclasses
 import json
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from obrin.core.address.prefix import Prefix, parse_prefix
+from obrin.core.address.prefix import Address, Prefix, parse_prefix
 from obrin.core.design.values import parse_flow
 from obrin.core.drill.outage import predict_outage
-from obrin.core.handover.mirror import cloud_end, site_end, unmirrored
-from obrin.core.handover.pack import gateways_of, make_pack, mirror_faults
+from obrin.core.handover.pack import PackMaker, gateways_of, make_pack
+from obrin.core.handover.proof import Configurations, unmirrored
 from obrin.core.handover.secrets import Secrets
+from obrin.core.ipsec.liveness import Bfd
 from obrin.core.ipsec.proposal import Proposal, Transform, choose, mismatch
 from obrin.core.ipsec.registry import ALGORITHMS, Kind, by_name, by_number
 from obrin.core.ipsec.selectors import ANY_IPV4, Selector, narrow
@@ -260,7 +262,7 @@ def test_one_tunnel_alone_has_no_end_to_its_outage() -> None:
 @pytest.mark.parametrize("routing", ["bgp", "static"])
 def test_packs_mirror_each_other_and_hold_no_secret(routing: str) -> None:
     settled = settled_of(swap(("    bgp: {hold: 6 s}", f"    routing: {routing}")))
-    assert mirror_faults(settled) == []
+    assert PackMaker(settled).mirror_faults() == []
     assert gateways_of(settled) == ["quay-gw", "apps"]
     for name in gateways_of(settled):
         pack = make_pack(settled, name, Secrets(KEYS))
@@ -270,7 +272,7 @@ def test_packs_mirror_each_other_and_hold_no_secret(routing: str) -> None:
         for hole in ("None", "TODO", "{{", "...", "<", "blank"):
             assert hole not in pack.sheet + pack.steps, hole
         for tunnel in settled.tunnels():
-            for value in (tunnel.label, tunnel.cloud_address, tunnel.uplink.address,
+            for value in (tunnel.label, str(tunnel.cloud_address), str(tunnel.uplink.address),
                           str(tunnel.inside.length)):  # fmt: skip
                 assert value in pack.sheet
     with pytest.raises(KeyError):
@@ -278,14 +280,14 @@ def test_packs_mirror_each_other_and_hold_no_secret(routing: str) -> None:
 
 
 def test_a_broken_mirror_is_noticed() -> None:
-    import dataclasses
-
     settled = settled_of()
     tunnel = next(settled.tunnels())
-    one, two = site_end(settled, tunnel), cloud_end(settled, tunnel)
+    data = Configurations(settled)
+    one, two = (data.ends(place)[tunnel.label] for place in (tunnel.gateway, tunnel.cloud))
     assert not list(unmirrored(one, two))
     for change in ({"remote_as": 1}, {"hold": 7}, {"initiator": True}, {"local_prefixes": ()},
-                   {"local_inside": "10.0.0.1"}, {"remote_address": "192.0.2.99"}):  # fmt: skip
+                   {"local_inside": Address(32, 1)}, {"remote_address": Address(32, 2)},
+                   {"bfd": Bfd()}):  # fmt: skip
         assert list(unmirrored(one, dataclasses.replace(two, **change))), change
 
 

@@ -5,14 +5,14 @@ from __future__ import annotations
 import pytest
 
 from obrin.core.catalogue.offering import PRACTICE_CLOUD
-from obrin.core.handover.standard_data import suite_data
+from obrin.core.handover.standard.ipsec import encode_suite
 from obrin.core.ipsec.suite import SHIPPED
 from obrin.live.practice.cloud.description import openapi
 from obrin.live.practice.cloud.store import Store
 from obrin.live.practice.service import Problem
 
 TUNNEL = {
-    "gateway": "g", "instance": 1, "far_end": "f", "suite": suite_data(SHIPPED["modern"]),
+    "gateway": "g", "instance": 1, "far_end": "f", "suite": encode_suite(SHIPPED["modern"]),
     "inside": "169.254.1.0/30", "inside_address": "169.254.1.1",
     "liveness": {"delay": 10, "first_wait": 1, "tries": 4}, "pre_shared_key": "sh-secret",
 }  # fmt: skip

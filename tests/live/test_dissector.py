@@ -31,17 +31,17 @@ def captured(tmp_path, *changes: tuple[str, str]):
     world = VirtualWorld(settled_of(swap(*changes, text=MORE)))
     world.internet._capture = Capture(tmp_path / "x.pcap")
     keylog = KeyLog(tmp_path / "keys")
-    node = world.nodes["quay-gw"]
+    router = world.routers["quay-gw"]
 
     def note() -> None:
-        keylog.write(node.key_events)
-        node.key_events.clear()
+        keylog.write(router.key_events)
+        router.key_events.clear()
 
     world.run(8.0)
     note()
     desk, web = (host_of(world.settled.network(n)) for n in ("quay/desks", "apps/web"))
     assert world.ask(desk, web, TCP, 443).answered_at
-    for tunnel in node.ike.tunnels.values():
+    for tunnel in router.ike.tunnels.values():
         tunnel.rekey_ike(world.now)
         tunnel.rekey_child(tunnel.outbound, world.now)
     world.run(4.0)

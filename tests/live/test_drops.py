@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from obrin.live.practice.drops import KEPT, NO_FLOW, OTHERS, DropLog
+from obrin.device.drops import KEPT, NO_FLOW, OTHERS, DropLog
 from obrin.wire.bgp.fsm import BgpState
 from obrin.wire.packet import ESP, ICMP, TCP, UDP, Ipv4, Udp
 from obrin.wire.tcp_segment import RST, SYN, Segment
@@ -21,15 +21,15 @@ def world() -> VirtualWorld:
 
 def reasons(world: VirtualWorld) -> dict[str, int]:
     found: dict[str, int] = {}
-    for drop, count in world.nodes["quay-gw"].drops:
+    for drop, count in world.routers["quay-gw"].drops:
         found[drop.reason] = found.get(drop.reason, 0) + count
     return found
 
 
 def bgp_segment(world: VirtualWorld, flags: int = RST) -> Ipv4:
     """A reset at the very number that is expected: only its way here can give it away."""
-    node = world.nodes["quay-gw"]
-    (connection, *_) = node.tcp._connections.values()
+    router = world.routers["quay-gw"]
+    (connection, *_) = router.tcp._connections.values()
     segment = Segment(connection.remote[1], connection.local[1], connection.receive_next,
                       connection.send_next, flags, 9, b"")  # fmt: skip
     ends = connection.remote[0], connection.local[0]
@@ -37,13 +37,13 @@ def bgp_segment(world: VirtualWorld, flags: int = RST) -> Ipv4:
 
 
 def inner_cases(world: VirtualWorld):
-    node = world.nodes["quay-gw"]
-    first, second = node.config.tunnels
+    router = world.routers["quay-gw"]
+    first, second = router.config.tunnels
     good = bgp_segment(world)
-    own = next(name for name, t in node.config.tunnels.items()
+    own = next(name for name, t in router.config.tunnels.items()
                if t.local_inside == good.destination)  # fmt: skip
     other = second if own == first else first
-    host = node.config.networks["desks"].value + 10
+    host = router.config.networks["desks"].value + 10
     yield "from a local host", None, good
     yield "from the other tunnel", other, good
     yield "by another host at the far end", own, good._replace(source=host)
@@ -56,21 +56,21 @@ def inner_cases(world: VirtualWorld):
 
 
 def test_what_the_gateway_itself_is_told_comes_from_its_peer_on_the_link(world) -> None:
-    node = world.nodes["quay-gw"]
+    router = world.routers["quay-gw"]
     for what, arrived_by, packet in inner_cases(world):
         before = sum(reasons(world).values())
-        node._forward(packet.encode(), arrived_by, world.now)
+        router._forward(packet.encode(), arrived_by, world.now)
         assert sum(reasons(world).values()) == before + 1, what
-        assert all(s.state is BgpState.ESTABLISHED for s in node.bgp.sessions.values()), what
+        assert all(s.state is BgpState.ESTABLISHED for s in router.bgp.sessions.values()), what
     assert any("it comes from beyond the link" in reason for reason in reasons(world))
     world.run(5.0)
-    assert all(s.state is BgpState.ESTABLISHED for s in node.bgp.sessions.values())
+    assert all(s.state is BgpState.ESTABLISHED for s in router.bgp.sessions.values())
 
 
 def outer_cases(world: VirtualWorld):
-    node = world.nodes["quay-gw"]
-    (spi, (name, _child)), *_ = node._inbound.items()
-    path = node.ike.tunnels[name].path
+    router = world.routers["quay-gw"]
+    (spi, (name, _child)), *_ = router._inbound.items()
+    path = router.ike.tunnels[name].path
     source, here = (int.from_bytes(bytes(map(int, a[0].split("."))), "big")
                     for a in (path.remote, path.local))  # fmt: skip
     yield "TCP", Ipv4(source, here, TCP, b"x" * 20).encode()
@@ -88,38 +88,38 @@ def outer_cases(world: VirtualWorld):
 
 
 def test_every_outer_packet_that_is_not_used_is_counted(world) -> None:
-    node = world.nodes["quay-gw"]
+    router = world.routers["quay-gw"]
     for what, data in outer_cases(world):
         before = sum(reasons(world).values())
-        node.receive_underlay(data, world.now)
+        router.receive_underlay(data, world.now)
         assert sum(reasons(world).values()) == before + 1, what
 
 
 @pytest.mark.parametrize(("header", "words"), [(41, "IPv6"), (59, "")])
 def test_inner_packets_of_other_families_are_named(world, header: int, words: str) -> None:
-    node = world.nodes["quay-gw"]
-    (spi, (_name, _child)), *_ = node._inbound.items()
-    far = next(t for i in world.fabric.instances.values() for t in i.node.ike.tunnels.values()
+    router = world.routers["quay-gw"]
+    (spi, (_name, _child)), *_ = router._inbound.items()
+    far = next(t for i in world.cloud.instances.values() for t in i.router.ike.tunnels.values()
                if t.outbound is not None and t.outbound.spi_out == spi)  # fmt: skip
     before = sum(reasons(world).values())
     data = far.outbound.sealer.seal(b"\x60" + bytes(39), header)
-    node._open(data, world.now)
+    router._open(data, world.now)
     new = {r for r in reasons(world) if words and words in r}
     assert bool(new) == bool(words)
     assert sum(reasons(world).values()) == before + bool(words)
 
 
 def test_a_syn_flood_at_the_bgp_port_leaves_the_session(world) -> None:
-    node = world.nodes["quay-gw"]
+    router = world.routers["quay-gw"]
     good = bgp_segment(world, SYN)
     for number in range(200):
         segment = Segment(number + 1, 179, number, 0, SYN, 9, b"")
-        for arrived_by in (*node.config.tunnels, None):
+        for arrived_by in (*router.config.tunnels, None):
             packet = good._replace(payload=segment.encode(good.source, good.destination))
-            node._forward(packet.encode(), arrived_by, world.now)
+            router._forward(packet.encode(), arrived_by, world.now)
     world.run(30.0)
-    assert all(s.state is BgpState.ESTABLISHED for s in node.bgp.sessions.values())
-    assert len(node.tcp._connections) <= len(node.config.tunnels)
+    assert all(s.state is BgpState.ESTABLISHED for s in router.bgp.sessions.values())
+    assert len(router.tcp._connections) <= len(router.config.tunnels)
 
 
 def test_the_log_forgets_flows_and_no_count() -> None:

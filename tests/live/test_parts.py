@@ -12,16 +12,17 @@ import pytest
 
 from obrin.core.address.prefix import parse_ipv4
 from obrin.core.errors import OutsideError
+from obrin.core.handover.blocks import markdown
+from obrin.core.handover.configured import device_config
 from obrin.core.handover.context import template_context
 from obrin.core.handover.secrets import Secrets, key_data
 from obrin.core.handover.sheet import value_sheet
-from obrin.core.handover.standard_data import (
-    parts_of_standard_data,
-    standard_data,
-    suite_data,
-)
+from obrin.core.handover.standard.device import encode
+from obrin.core.handover.standard.device import parts as parts_of
+from obrin.core.handover.standard.ipsec import decode_suite, encode_suite
 from obrin.core.ipsec.suite import SHIPPED
 from obrin.core.reach.filters import filter_of
+from obrin.device.from_standard import router_config
 from obrin.live import templates
 from obrin.live.connect.execute import execute
 from obrin.live.connect.journal import Journal
@@ -29,7 +30,7 @@ from obrin.live.connect.steps import CloudStep
 from obrin.live.files import write_whole
 from obrin.live.http import HttpError
 from obrin.live.observe.status import EndStatus, _disagreements, _notes
-from obrin.live.practice.from_standard import node_config, suite_from
+from obrin.live.practice.clock import wall_clock
 from obrin.live.practice.internet import CLOUD, Internet, Line
 from obrin.live.secrets.sealed import SealError, seal, unseal
 from obrin.live.standard_modules import StandardDataError, validate
@@ -92,28 +93,31 @@ def test_a_translator_keeps_a_mapping_and_lets_nothing_else_in() -> None:
 
 @pytest.mark.parametrize("name", SHIPPED)
 def test_suites_come_back_from_standard_data(name: str) -> None:
-    assert suite_from(suite_data(SHIPPED[name])) == SHIPPED[name]
+    assert decode_suite(encode_suite(SHIPPED[name])) == SHIPPED[name]
 
 
 @pytest.mark.parametrize("routing", ["bgp", "static"])
-def test_a_node_is_configured_from_its_pack_alone(routing: str) -> None:
+def test_a_router_is_configured_from_its_pack_alone(routing: str) -> None:
     settled = settled_of(swap(("    bgp: {hold: 6 s}", f"    routing: {routing}")))
-    config = standard_data(settled, "quay-gw")
+    config = encode(device_config(settled, "quay-gw"))
     keys = key_data(settled, "quay-gw", SECRETS)
     validate(config)
     validate(keys)
-    node = node_config(json.loads(json.dumps(config)), json.loads(json.dumps(keys)))
-    assert node.rules == filter_of(settled, "quay-gw")
-    assert node.networks == settled.gateways["quay-gw"].networks
+    router = router_config(json.loads(json.dumps(config)), json.loads(json.dumps(keys)), wall_clock)
+    assert router.rules == filter_of(settled, "quay-gw")
+    assert router.networks == settled.gateways["quay-gw"].networks
     for tunnel in settled.tunnels():
-        made = node.tunnels[tunnel.label]
-        assert (made.local_inside, made.remote_inside) == (tunnel.site_inside, tunnel.cloud_inside)
+        made = router.tunnels[tunnel.label]
+        assert (made.local_inside, made.remote_inside) == (
+            tunnel.site_inside.value,
+            tunnel.cloud_inside.value,
+        )
         assert made.peer.suites == (settled.links["quay-apps"].suite,)
         assert made.peer.liveness == settled.links["quay-apps"].liveness
-    assert bool(node.neighbours) is (routing == "bgp")
-    assert len(node.static) == (2 if routing == "static" else 0)
+    assert bool(router.neighbours) is (routing == "bgp")
+    assert len(router.static) == (2 if routing == "static" else 0)
     with pytest.raises(KeyError):
-        node_config(config, {})
+        router_config(config, {}, wall_clock)
 
 
 def test_translation_is_in_both_packs_and_comes_back_from_standard_data() -> None:
@@ -124,14 +128,14 @@ def test_translation_is_in_both_packs_and_comes_back_from_standard_data() -> Non
     settled = settled_of(text)
     link = settled.links["quay-apps"]
     for place, parts in (("quay-gw", link.exposures), ("apps", link.cloud_exposures)):
-        config = standard_data(settled, place)
+        config = encode(device_config(settled, place))
         validate(config)
-        sheet = value_sheet(settled, place)
+        sheet = markdown(value_sheet(settled, place))
         for part in parts:
             assert f"{part.real} to {part.seen}" in sheet
-    config = json.loads(json.dumps(standard_data(settled, "quay-gw")))
+    config = json.loads(json.dumps(encode(device_config(settled, "quay-gw"))))
     keys = key_data(settled, "quay-gw", SECRETS)
-    for tunnel in node_config(config, keys).tunnels.values():
+    for tunnel in router_config(config, keys, wall_clock).tunnels.values():
         assert [(p.real, p.seen) for p in tunnel.translations] == [
             (p.real, p.seen) for p in link.exposures]  # fmt: skip
 
@@ -149,7 +153,7 @@ def test_translation_is_in_both_packs_and_comes_back_from_standard_data() -> Non
     ],
 )
 def test_damaged_standard_data_is_refused(damage) -> None:
-    data = standard_data(settled_of(), "quay-gw")
+    data = encode(device_config(settled_of(), "quay-gw"))
     damage(data)
     with pytest.raises(StandardDataError, match="YANG modules"):
         validate(data)
@@ -159,7 +163,8 @@ def test_damaged_standard_data_is_refused(damage) -> None:
 @pytest.mark.parametrize("place", ["quay-gw", "apps"])
 def test_parts_of_standard_data_are_valid_and_make_the_whole(size: int, place: str) -> None:
     settled = settled_of()
-    whole, parts = standard_data(settled, place), list(parts_of_standard_data(settled, place, size))
+    config = device_config(settled, place)
+    whole, parts = encode(config), [encode(part) for part in parts_of(config, size)]
     tunnels, rules = [], []
     for part in parts:
         validate(part)
@@ -338,7 +343,7 @@ class AppClient:
 
 def test_restconf_reads_writes_and_refuses(gateway) -> None:
     settled = settled_of()
-    config = standard_data(settled, "quay-gw")
+    config = encode(device_config(settled, "quay-gw"))
     keys = key_data(settled, "quay-gw", SECRETS)
     assert "restconf" in gateway.get("/.well-known/host-meta").text
     assert gateway.get("/restconf").json()["ietf-restconf:restconf"]["data"] == {}

@@ -107,22 +107,20 @@ def test_streams_over_untouched_links_lose_nothing(what: str) -> None:
     world.run(30.0)
     pairs = [tuple(host_of(settled.network(name)) for name in pair) for pair in STREAMS]
     kept = [
-        (node.ike.tunnels[label], node.ike.tunnels[label].current, node.ike.tunnels[label].outbound)
-        for node, label in (
-            (world.nodes["quay-gw"], "same-site/a"), (world.nodes["pier-gw"], "same-cloud/a"),
-            (world.fabric.instances["books-1"].node, "same-site.a"),
-            (world.fabric.instances["apps-1"].node, "same-cloud.a"),
+        (router.ike.tunnels[label], router.ike.tunnels[label].current, router.ike.tunnels[label].outbound)
+        for router, label in (
+            (world.routers["quay-gw"], "same-site/a"), (world.routers["pier-gw"], "same-cloud/a"),
+            (world.cloud.instances["books-1"].router, "same-site.a"),
+            (world.cloud.instances["apps-1"].router, "same-cloud.a"),
         )
     ]  # fmt: skip
-    session = world.nodes["quay-gw"].bgp.sessions["same-site/a"]
+    session = world.routers["quay-gw"].bgp.sessions["same-site/a"]
     asked = 0
 
     def tick() -> None:
         nonlocal asked
         for source, destination in pairs:
-            host = next(
-                h.by_address[source] for h in world.hosts.values() if source in h.by_address
-            )
+            host = world.host(source)
             query = host.ask(1, destination, 0, world.now)
             world._move()
             assert query.answered_at is not None, (what, asked, source)
@@ -139,7 +137,7 @@ def test_streams_over_untouched_links_lose_nothing(what: str) -> None:
     for tunnel, sa, child in kept:
         assert (tunnel.current, tunnel.outbound) == (sa, child), what
         assert tunnel.established
-    assert world.nodes["quay-gw"].bgp.sessions["same-site/a"] is session
+    assert world.routers["quay-gw"].bgp.sessions["same-site/a"] is session
     assert session.established
     assert asked > 800
     if what not in ("the link gone", "another rule"):
@@ -151,14 +149,14 @@ def test_a_longer_list_of_prefixes_is_told_without_a_new_session() -> None:
     before = choices_of(DESIGN)
     world = VirtualWorld(settled_of(DESIGN, before))
     world.run(30.0)
-    sessions = dict(world.nodes["quay-gw"].bgp.sessions)
+    sessions = dict(world.routers["quay-gw"].bgp.sessions)
     world.change(settled_of(changed("other networks"), before), lambda: world.run(0.05))
     world.run(5.0)
-    assert world.nodes["quay-gw"].bgp.sessions == sessions
+    assert world.routers["quay-gw"].bgp.sessions == sessions
     assert all(s.established for s in sessions.values())
     guests = host_of(world.settled.network("quay/guests"))
-    assert world.fabric.instances["apps-1"].node.table.match(guests) is not None
+    assert world.cloud.instances["apps-1"].router.table.match(guests) is not None
     world.change(settled_of(DESIGN, before), lambda: world.run(0.05))
     world.run(5.0)
-    assert world.nodes["quay-gw"].bgp.sessions == sessions
-    assert world.fabric.instances["apps-1"].node.table.match(guests) is None
+    assert world.routers["quay-gw"].bgp.sessions == sessions
+    assert world.cloud.instances["apps-1"].router.table.match(guests) is None

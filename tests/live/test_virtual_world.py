@@ -119,11 +119,11 @@ def same_tables(world: VirtualWorld, up: frozenset[str]) -> None:
     """What the practice routers hold is what the model says they hold."""
     settled = world.settled
     model = table_of(settled, "quay-gw", up)
-    own = world.nodes["quay-gw"].table
+    own = world.routers["quay-gw"].table
     learned = {p: r.via for p, r in own.items() if r.kind is not RouteKind.CONNECTED}
     assert learned == {p: r.via for p, r in model.items() if r.kind is not RouteKind.CONNECTED}
     desk = host_of(settled.network("quay/desks"))
-    _, via = world.fabric.choose("apps", PacketKey(0, desk, 1))
+    _, via = world.cloud.choose("apps", PacketKey(0, desk, 1))
     expected = table_of(settled, "apps", up).match(desk)[1].via
     assert via == expected.replace("/", ".")
 
@@ -183,8 +183,8 @@ POLICY = (
 
 def test_a_device_that_holds_one_tunnel_keeps_a_spare_down_until_it_is_needed() -> None:
     world = world_of(*POLICY)
-    settled, node = world.settled, world.nodes["quay-gw"]
-    first, spare = node.ike.tunnels.values()
+    settled, router = world.settled, world.routers["quay-gw"]
+    first, spare = router.ike.tunnels.values()
     assert (first.established, spare.sas) == (True, [])
     assert all(as_expected(world))
     predicted = predict_outage(settled, next(settled.tunnels()))
@@ -209,7 +209,7 @@ SHARE = tuple(
 @pytest.mark.parametrize("routing", ["bgp: {hold: 6 s}", "routing: static"])
 def test_shared_tunnels_carry_flows_together_and_each_both_ways(routing: str) -> None:
     world = world_of(*SHARE, ("bgp: {hold: 6 s}", routing))
-    settled, node = world.settled, world.nodes["quay-gw"]
+    settled, router = world.settled, world.routers["quay-gw"]
     desk, web = host_of(settled.network("quay/desks")), host_of(settled.network("apps/web"))
     model = ReachModel(settled)
     taken = set()
@@ -220,8 +220,8 @@ def test_shared_tunnels_carry_flows_together_and_each_both_ways(routing: str) ->
         via = model.match("quay-gw", web)[1].via_for(key)
         assert f"tunnel {via} to apps" in " ".join(there.hops)
         assert f"tunnel {via} to quay-gw" in " ".join(back.hops)
-        assert node.table.match(web)[1].via_for(key) == via
-        assert world.fabric.choose("apps", key.reply())[1] == via.replace("/", ".")
+        assert router.table.match(web)[1].via_for(key) == via
+        assert world.cloud.choose("apps", key.reply())[1] == via.replace("/", ".")
         taken.add(via)
     assert taken == {"quay-apps/a", "quay-apps/b"}
     assert all(as_expected(world))
@@ -232,11 +232,11 @@ def test_shared_tunnels_carry_flows_together_and_each_both_ways(routing: str) ->
 
 def test_a_policy_lets_nothing_else_into_the_tunnel() -> None:
     world = world_of(*POLICY)
-    node, web = world.nodes["quay-gw"], host_of(world.settled.network("apps/web"))
+    router, web = world.routers["quay-gw"], host_of(world.settled.network("apps/web"))
     guest = host_of(world.settled.network("quay/guests"))
-    node._rules = None  # the device's filter is open; the selectors still are not
+    router._rules = None  # the device's filter is open; the selectors still are not
     assert world.ask(guest, web, 1, 0).answered_at is None
-    assert "not in the tunnel's traffic selectors" in [drop.reason for drop, _ in node.drops]
+    assert "not in the tunnel's traffic selectors" in [drop.reason for drop, _ in router.drops]
 
 
 def test_tunnels_authenticate_by_certificate() -> None:
@@ -251,23 +251,23 @@ def test_tunnels_authenticate_by_certificate() -> None:
     world.run(10.0)
     same_tables(world, all_up(settled))
     assert all(as_expected(world))
-    assert all(t.config.key == b"" for t in world.nodes["quay-gw"].ike.tunnels.values())
+    assert all(t.config.key == b"" for t in world.routers["quay-gw"].ike.tunnels.values())
 
 
 def test_a_new_secret_restarts_its_tunnel_and_no_other() -> None:
     world = world_of()
-    settled, node = world.settled, world.nodes["quay-gw"]
+    settled, router = world.settled, world.routers["quay-gw"]
     desk, web = host_of(settled.network("quay/desks")), host_of(settled.network("apps/web"))
-    kept, first = node.ike.tunnels["quay-apps/b"], node.ike.tunnels["quay-apps/a"]
-    other = replace(node.config.tunnels["quay-apps/a"].peer, key=b"another")
-    tunnels = {**node.config.tunnels,
-               "quay-apps/a": replace(node.config.tunnels["quay-apps/a"], peer=other)}  # fmt: skip
-    node.take(replace(node.config, tunnels=tunnels), world.now)
-    assert node.ike.tunnels["quay-apps/b"] is kept
-    assert node.ike.tunnels["quay-apps/a"] is not first
+    kept, first = router.ike.tunnels["quay-apps/b"], router.ike.tunnels["quay-apps/a"]
+    other = replace(router.config.tunnels["quay-apps/a"].peer, key=b"another")
+    tunnels = {**router.config.tunnels,
+               "quay-apps/a": replace(router.config.tunnels["quay-apps/a"], peer=other)}  # fmt: skip
+    router.take(replace(router.config, tunnels=tunnels), world.now)
+    assert router.ike.tunnels["quay-apps/b"] is kept
+    assert router.ike.tunnels["quay-apps/a"] is not first
     world.run(10.0)  # the cloud has the old key still: the other tunnel carries
     assert kept.established
-    assert not node.ike.tunnels["quay-apps/a"].established
+    assert not router.ike.tunnels["quay-apps/a"].established
     assert world.longest_gap(desk, web, 1.0) <= 0.11
 
 
@@ -275,19 +275,21 @@ def test_a_new_secret_restarts_its_tunnel_and_no_other() -> None:
 def test_a_key_replaced_at_one_end_and_later_at_the_other_cuts_nothing(between: float) -> None:
     """The order in which `keys rotate` gives keys, with any time between the two ends."""
     world = world_of()
-    settled, node, label = world.settled, world.nodes["quay-gw"], "quay-apps/a"
+    settled, router, label = world.settled, world.routers["quay-gw"], "quay-apps/a"
     desk, web = host_of(settled.network("quay/desks")), host_of(settled.network("apps/web"))
     fresh = "another-key-altogether-123"
     resource = world.store.resources["tunnels", "quay-apps.a"]
     resource.body = resource.body.model_copy(update={"pre_shared_key": fresh})
-    world.fabric.rebuild(world.now)
+    world.rebuild()
     assert world.longest_gap(desk, web, between) <= 0.11
-    assert not node.ike.tunnels[label].established
-    own = node.config.tunnels[label]
+    assert not router.ike.tunnels[label].established
+    own = router.config.tunnels[label]
     changed = replace(own, peer=replace(own.peer, key=fresh.encode()))
-    node.take(replace(node.config, tunnels={**node.config.tunnels, label: changed}), world.now)
+    router.take(
+        replace(router.config, tunnels={**router.config.tunnels, label: changed}), world.now
+    )
     assert world.longest_gap(desk, web, 10.0) <= 0.11
-    assert node.ike.tunnels[label].established
+    assert router.ike.tunnels[label].established
     same_tables(world, all_up(settled))
 
 
@@ -296,7 +298,7 @@ def test_losing_an_uplink_moves_traffic_and_healing_moves_it_back() -> None:
     world.internet.cut_lines.add("quay-gw/fibre")
     world.run(12.0)
     assert all(as_expected(world))
-    assert world.nodes["quay-gw"].states["quay-apps/b"].packets_out > 0
+    assert world.routers["quay-gw"].states["quay-apps/b"].packets_out > 0
     world.internet.heal()
     world.run(60.0)
     same_tables(world, all_up(world.settled))
@@ -306,17 +308,17 @@ def test_the_second_end_notices_too_and_both_forget_the_dead_sa() -> None:
     world = world_of(("bgp: {hold: 6 s}", "bgp: {hold: 6 s}\n    liveness: {delay: 2 s}"))
     world.cut("quay-apps/a")
     world.run(30.0)
-    assert world.nodes["quay-gw"].ike.tunnels["quay-apps/a"].outbound is None
+    assert world.routers["quay-gw"].ike.tunnels["quay-apps/a"].outbound is None
     assert world.instance(1).ike.tunnels["quay-apps.a"].outbound is None
-    texts = [text for _, _, text in world.nodes["quay-gw"].history]
+    texts = [text for _, _, text in world.routers["quay-gw"].history]
     assert any("the peer did not answer" in text for text in texts)
 
 
 def test_rekeys_lose_nothing() -> None:
     world = world_of()
-    node = world.nodes["quay-gw"]
+    router = world.routers["quay-gw"]
     desk, web = (host_of(world.settled.network(n)) for n in ("quay/desks", "apps/web"))
-    for tunnel in node.ike.tunnels.values():
+    for tunnel in router.ike.tunnels.values():
         tunnel.rekey_child(tunnel.outbound, world.now)
     assert world.longest_gap(desk, web, 2.0) <= 0.11
     for instance in (1, 2):
@@ -333,10 +335,10 @@ def test_keys_that_differ_keep_the_tunnel_down_and_say_so(end: str) -> None:
     body = world.store.resources["tunnels", "quay-apps.a"].body
     changed = body.model_copy(update={"pre_shared_key": "another-key-altogether-123"})
     world.store.resources["tunnels", "quay-apps.a"].body = changed
-    world.fabric.rebuild(world.now)
+    world.rebuild()
     world.run(10.0)
-    assert world.nodes["quay-gw"].ike.tunnels["quay-apps/a"].outbound is None
-    refusal = world.nodes["quay-gw"].states["quay-apps/a"].last_refusal
+    assert world.routers["quay-gw"].ike.tunnels["quay-apps/a"].outbound is None
+    refusal = world.routers["quay-gw"].states["quay-apps/a"].last_refusal
     if end == "cloud":
         refusal = world.instance(1).states["quay-apps.a"].last_refusal
         assert "pre-shared keys differ" in refusal
@@ -350,7 +352,7 @@ def test_what_drops_a_packet_is_named_as_the_model_names_it() -> None:
     key = probe_key(world.settled, wish)
     world.ask(key.source, key.destination, key.protocol, key.destination_port)
     there, _ = there_and_back(ReachModel(world.settled), wish)
-    (drop,) = [d for d, _ in world.nodes["quay-gw"].drops if d.key.source == key.source]
+    (drop,) = [d for d, _ in world.routers["quay-gw"].drops if d.key.source == key.source]
     assert drop.place in there.dropped
     assert "filter" in drop.reason
     assert "filter" in there.dropped
@@ -369,29 +371,29 @@ def test_a_translator_is_found_and_only_udp_crosses_it() -> None:
 
     world.internet.carry = watch
     world.run(10.0)
-    path = world.nodes["quay-gw"].ike.tunnels["quay-apps/a"].path
+    path = world.routers["quay-gw"].ike.tunnels["quay-apps/a"].path
     assert path.local_translated
     assert path.encapsulate
     public = [p for p in seen if p.source == 0xC000020A]
     assert public
     assert {p.protocol for p in public} == {UDP}
     assert not any(p.source == 0xC0A80702 for p in seen)  # the inside address stays inside
-    assert not world.nodes["quay-gw"].ike.tunnels["quay-apps/b"].path.encapsulate
+    assert not world.routers["quay-gw"].ike.tunnels["quay-apps/b"].path.encapsulate
 
 
 def test_new_filter_rules_are_taken_in_place() -> None:
     world = world_of()
-    node = world.nodes["quay-gw"]
-    before = node.ike.tunnels["quay-apps/a"].current
-    node.take(replace(node.config, rules=()), world.now)
-    assert node.ike.tunnels["quay-apps/a"].current is before
+    router = world.routers["quay-gw"]
+    before = router.ike.tunnels["quay-apps/a"].current
+    router.take(replace(router.config, rules=()), world.now)
+    assert router.ike.tunnels["quay-apps/a"].current is before
     assert not all(as_expected(world))  # now everything is dropped
 
 
 def test_no_transit_between_the_site_networks_that_do_not_use_the_link() -> None:
     world = world_of()
     guests = host_of(world.settled.network("quay/guests"))
-    assert world.fabric.choose("apps", PacketKey(0, guests, 1)) is None
+    assert world.cloud.choose("apps", PacketKey(0, guests, 1)) is None
 
 
 def lossy_hours(seed: int, seconds: float) -> None:
@@ -408,10 +410,10 @@ def lossy_hours(seed: int, seconds: float) -> None:
     world.run(120.0)
     assert all(as_expected(world))
     same_tables(world, all_up(world.settled))
-    for node in (world.nodes["quay-gw"], world.instance(1), world.instance(2)):
-        for tunnel in node.ike.tunnels.values():
+    for router in (world.routers["quay-gw"], world.instance(1), world.instance(2)):
+        for tunnel in router.ike.tunnels.values():
             assert len(tunnel.sas) == len(tunnel.children) == 1
-        assert len(node._inbound) == len(node.ike.tunnels)
+        assert len(router._inbound) == len(router.ike.tunnels)
 
 
 def test_a_lossy_hour_wears_nothing_out() -> None:

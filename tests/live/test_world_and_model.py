@@ -62,21 +62,21 @@ SETTLED = settled_of(THREE_SITES)
 def same_everywhere(world: VirtualWorld, stable: Stable) -> None:
     """Routes, shares, every decision with its paths and losers, and the cloud's choice."""
     settled = world.settled
-    for name, node in world.nodes.items():
+    for name, router in world.routers.items():
         model = {p: (r.kind, r.via, r.others) for p, r in stable.table(name)
                  if r.kind is not RouteKind.CONNECTED}  # fmt: skip
-        seen = {p: (r.kind, r.via, r.others) for p, r in node.table.items()
+        seen = {p: (r.kind, r.via, r.others) for p, r in router.table.items()
                 if r.kind is not RouteKind.CONNECTED}  # fmt: skip
         assert {p: (k, {v, *o}) for p, (k, v, o) in seen.items()} == {
             p: (k, {v, *o}) for p, (k, v, o) in model.items()}  # fmt: skip
-        for prefix, decision in node.bgp.speaker.decisions.items():
+        for prefix, decision in router.bgp.speaker.decisions.items():
             expected = stable.heard(name, prefix).decision
             assert decision.winner == expected.winner
             assert dict(decision.losers) == dict(expected.losers)
     for site, held in settled.networks.items():
         for network, prefix in held.items():
             found = stable.match("apps", host_of(prefix))
-            chosen = world.fabric.choose("apps", PacketKey(0, host_of(prefix), 1))
+            chosen = world.cloud.choose("apps", PacketKey(0, host_of(prefix), 1))
             if found is None:
                 assert chosen is None, (site, network)
             else:

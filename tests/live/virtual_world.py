@@ -5,24 +5,24 @@ from __future__ import annotations
 from collections.abc import Callable
 from datetime import datetime, timedelta
 
-from obrin.core.address.prefix import parse_ipv4
 from obrin.core.catalogue.offering import PRACTICE_CLOUD
 from obrin.core.handover.pack import make_pack
 from obrin.core.handover.secrets import CertificateFiles, Secrets
 from obrin.core.settled.model import Settled
+from obrin.device.cloud import Cloud
+from obrin.device.from_standard import router_config
+from obrin.device.router import Router
+from obrin.device.site import Site
 from obrin.live.connect.steps import (
     RESOURCE_KINDS,
     CloudStep,
     cloud_tunnel_name,
     connect_steps,
 )
-from obrin.live.practice.cloud.fabric import Fabric
 from obrin.live.practice.cloud.store import Store
-from obrin.live.practice.from_standard import node_config
-from obrin.live.practice.hosts import Hosts
+from obrin.live.practice.cloud.told import Told
 from obrin.live.practice.internet import CLOUD, Internet, Line
-from obrin.live.practice.node import Node
-from obrin.wire.host import Query
+from obrin.wire.host import Host, Query
 from obrin.wire.packet import decode_ipv4
 from tests.authority import NOW
 from tests.doubles import seeded
@@ -46,25 +46,30 @@ class VirtualWorld:
         self.now = 0.0
         self.internet = Internet(
             [
-                Line(f"{g.name}/{u.name}", parse_ipv4(u.address), parse_ipv4(u.own))
+                Line(f"{g.name}/{u.name}", u.address.value, u.own.value)
                 for g in settled.gateways.values()
                 for u in g.uplinks.values()
             ]
         )
         self.dirty = False
         self.store = Store(PRACTICE_CLOUD, 1000.0, self._mark, b"key")
-        self.fabric = Fabric(self.store, seeded(11), wall)
-        self.nodes: dict[str, Node] = {}
-        self.hosts: dict[str, Hosts] = {}
+        self.cloud = Cloud(seeded(11))
+        self.told = Told(self.store, wall)
         packs = {name: make_pack(settled, name, secrets) for name in settled.gateways}
+        self.sites = {n: Site(n, seeded(100 + seed)) for seed, n in enumerate(packs)}
         self._build_cloud(
             [s for s in connect_steps(settled, packs, secrets) if isinstance(s, CloudStep)]
         )
-        for seed, (name, pack) in enumerate(packs.items()):
-            config = node_config(pack.config, pack.keys, wall)
-            self.nodes[name] = Node(name, config, seeded(100 + seed))
-            self.hosts[name] = Hosts(config.host_places(), seeded(200 + seed))
-            self.nodes[name].start(self.now)
+        for name, pack in packs.items():
+            self.sites[name].take(router_config(pack.config, pack.keys, wall), self.now)
+
+    @property
+    def routers(self) -> dict[str, Router]:
+        return {name: site.router for name, site in self.sites.items()}
+
+    def rebuild(self) -> None:
+        """Tell the cloud's data plane what is ready now."""
+        self.cloud.take(self.told.config(), self.now)
 
     def _mark(self) -> None:
         self.dirty = True
@@ -78,7 +83,7 @@ class VirtualWorld:
                 done.add(step.name)
             self.now = max(o.ends for o in self.store.operations.values())
             self.store.handle_timer(self.now)
-            self.fabric.rebuild(self.now)
+            self.rebuild()
 
     def run(self, seconds: float) -> None:
         until = self.now + seconds
@@ -86,20 +91,16 @@ class VirtualWorld:
             self.store.handle_timer(self.now)
             if self.dirty:
                 self.dirty = False
-                self.fabric.rebuild(self.now)
+                self.rebuild()
             self._move()
             due = min(
                 self.store.next_timer(),
-                self.fabric.pump(self.now),
-                *(n.next_timer() for n in self.nodes.values()),
-                *(h.next_timer() for h in self.hosts.values()),
+                self.cloud.next_timer(),
+                *(site.next_timer() for site in self.sites.values()),
             )
-            self._move()
             if due > until:
                 break
             self.now = max(self.now, due)
-            for engine in (*self.nodes.values(), *self.hosts.values()):
-                engine.handle_timer(self.now)
         self.now = until
 
     def _move(self) -> None:
@@ -107,25 +108,15 @@ class VirtualWorld:
         moved = True
         while moved:
             moved = False
-            self.fabric.pump(self.now)
-            for data in self.fabric.packets():
+            for data in self.cloud.pump(self.now):
                 moved = True
                 self._carry(CLOUD, data)
-            for name, node in self.nodes.items():
-                for data in node.local():
-                    moved = True
-                    host = self.hosts[name].by_address.get(decode_ipv4(data).destination)
-                    if host is not None:
-                        host.receive(data, self.now)
-                for host in self.hosts[name].by_address.values():
-                    for data in host.packets(self.now):
-                        moved = True
-                        node.receive_local(data, self.now)
-                for data in node.underlay():
+            for name, site in self.sites.items():
+                for data in site.pump(self.now):
                     moved = True
                     source = decode_ipv4(data).source
                     uplinks = self.settled.gateways[name].uplinks.values()
-                    uplink = next(u.name for u in uplinks if parse_ipv4(u.own) == source)
+                    uplink = next(u.name for u in uplinks if u.own.value == source)
                     self._carry(f"{name}/{uplink}", data)
 
     def _carry(self, cable: str, data: bytes) -> None:
@@ -134,17 +125,21 @@ class VirtualWorld:
             return
         target, packet = onward
         if target == CLOUD:
-            self.fabric.receive(packet, self.now)
+            self.cloud.receive(packet, self.now)
         else:
-            self.nodes[target.partition("/")[0]].receive_underlay(packet, self.now)
+            self.sites[target.partition("/")[0]].receive(packet, self.now)
+
+    def host(self, address: int) -> Host:
+        """A host at one of the sites."""
+        return next(h for s in self.sites.values() if (h := s.hosts.get(address)) is not None)
 
     def ask(
         self, source: int, destination: int, protocol: int, port: int, *, at_cloud: bool = True
     ) -> Query:
         """A question that has a second to be answered; both sides may have the address."""
-        host = self.fabric.hosts.get(source) if at_cloud else None
+        host = self.cloud.hosts.get(source) if at_cloud else None
         if host is None:
-            host = next(h.by_address[source] for h in self.hosts.values() if source in h.by_address)
+            host = self.host(source)
         query = host.ask(protocol, destination, port, self.now)
         self.run(1.0)
         host.forget(query)
@@ -153,7 +148,7 @@ class VirtualWorld:
 
     def longest_gap(self, source: int, destination: int, seconds: float) -> float:
         """Echo requests every 50 ms; the longest time between two answers."""
-        host = next(h.by_address[source] for h in self.hosts.values() if source in h.by_address)
+        host = self.host(source)
         last, gap, until = self.now, 0.0, self.now + seconds
         while self.now < until:
             query = host.ask(1, destination, 0, self.now)
@@ -186,24 +181,23 @@ class VirtualWorld:
                 while self.store.running(*key) is not None:
                     tick()
         for name, pack in packs.items():
-            config = node_config(pack.config, pack.keys, wall)
-            self.hosts[name].take(config.host_places())
-            self.nodes[name].take(config, self.now)
+            config = router_config(pack.config, pack.keys, wall)
+            self.sites[name].take(config, self.now)
             tick()
         self.settled = settled
 
     def cut(self, label: str) -> None:
         tunnel = next(t for t in self.settled.tunnels() if t.label == label)
-        self.internet.cut_pair(tunnel.uplink.address, tunnel.cloud_address)
+        self.internet.cut_pair(str(tunnel.uplink.address), str(tunnel.cloud_address))
 
-    def instance(self, number: int) -> Node:
+    def instance(self, number: int) -> Router:
         name = next(iter(self.settled.clouds))
-        return self.fabric.instances[f"{name}-{number}"].node
+        return self.cloud.instances[f"{name}-{number}"].router
 
 
-def cloud_via(node: Node, destination: int) -> str | None:
+def cloud_via(router: Router, destination: int) -> str | None:
     """The tunnel that an instance uses, by the cloud's name for it."""
-    found = node.table.match(destination)
+    found = router.table.match(destination)
     return None if found is None or "." not in found[1].via else found[1].via
 
 

@@ -171,13 +171,13 @@ class Story:
         return settled
 
     def _hand_over(self, settled: Settled) -> None:
-        from obrin.core.handover.pack import mirror_faults
+        from obrin.core.handover.pack import PackMaker
         from obrin.live.packs import write_packs
 
         self._step("Hand over", "one pack for each gateway, its keys apart")
         for name, paths in write_packs(self._project, settled).files.items():
             self._say(f"packs/design/{name}/: {', '.join(path.name for path in paths)}")
-        faults = mirror_faults(settled)
+        faults = PackMaker(settled).mirror_faults()
         self._row("both ends of each tunnel", "mirror images", f"{len(faults)} differences",
                   not faults)  # fmt: skip
 
@@ -266,4 +266,4 @@ class Story:
 
 
 def _cut(ends: Ends, tunnel: SettledTunnel) -> None:
-    ends.internet.cut_path(tunnel.uplink.address, tunnel.cloud_address)
+    ends.internet.cut_path(str(tunnel.uplink.address), str(tunnel.cloud_address))

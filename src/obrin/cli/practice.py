@@ -139,7 +139,7 @@ def cut(kind: str, name: str, design_file: str | None) -> None:
             if name not in tunnels:
                 raise ObrinError(f"there is no tunnel '{name}'. There are: {', '.join(tunnels)}")
             found = tunnels[name]
-            ends.internet.cut_path(found.uplink.address, found.cloud_address)
+            ends.internet.cut_path(str(found.uplink.address), str(found.cloud_address))
         else:
             known = [f"{g.name}/{u}" for g in settled.gateways.values() for u in g.uplinks]
             if name not in known:

@@ -10,19 +10,18 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
-from obrin.core.drill.outage import Predictor
 from obrin.core.errors import ObrinError, OutsideError
+from obrin.core.handover.configured import device_config
 from obrin.core.handover.differences import differences
 from obrin.core.handover.pack import (
     CONFIG,
     KEYS,
     Pack,
+    PackMaker,
     as_json,
     gateways_of,
-    make_pack,
-    mirror_faults,
 )
-from obrin.core.handover.standard_data import parts_of_standard_data
+from obrin.core.handover.standard.device import encode, parts
 from obrin.core.settled.model import Settled
 from obrin.live.files import (
     folder_of_ours,
@@ -66,19 +65,19 @@ def make_packs(project: Project, settled: Settled) -> dict[str, Pack]:
     missing = secrets.missing(settled)
     if missing:
         raise PackError(f"not there yet: {', '.join(missing)}. Run 'obrin settle'")
-    faults = mirror_faults(settled)
+    maker = PackMaker(settled)
+    faults = maker.mirror_faults()
     if faults:
         raise PackError("the two ends are not mirror images: " + "; ".join(faults))
-    predictor = Predictor(settled)
     packs = {
-        name: make_pack(settled, name, secrets, predictor)
+        name: maker.make(name, secrets)
         for name in gateways_of(settled)
         if name not in secrets.barred
     }
     for name in packs:
         # Validation takes time with the square of the size, so large packs go in parts.
-        for part in parts_of_standard_data(settled, name, AT_ONCE):
-            validate(part)
+        for part in parts(device_config(settled, name), AT_ONCE):
+            validate(encode(part))
     return packs
 
 

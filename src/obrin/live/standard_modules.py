@@ -25,6 +25,7 @@ _IMPLEMENTED = (
     "ietf-nat",
     "obrin-ipsec",
     "obrin-bgp",
+    "obrin-circuits",
     "obrin-keys",
     "obrin-observe",
 )

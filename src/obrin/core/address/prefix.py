@@ -13,6 +13,16 @@ from typing import NamedTuple
 from obrin.core.errors import AddressError
 
 
+class Address(NamedTuple):
+    """One address with its family: `bits` is 32 (IPv4) or 128 (IPv6)."""
+
+    bits: int
+    value: int
+
+    def __str__(self) -> str:
+        return format_address(self.value, self.bits)
+
+
 class Prefix(NamedTuple):
     """`value` is the first address as an integer, `bits` is 32 (IPv4) or 128 (IPv6)."""
 
@@ -39,6 +49,14 @@ class Prefix(NamedTuple):
         if not 0 <= index < self.size:
             raise AddressError(f"{self} has no address number {offset}")
         return format_address(self.value + index, self.bits)
+
+    def ends(self) -> tuple[Address, Address]:
+        """Both hosts of a point-to-point block, the lower first.
+
+        A /31 or /127 has no network address (RFC 3021, RFC 6164).
+        """
+        low = self.value + (0 if self.length == self.bits - 1 else 1)
+        return Address(self.bits, low), Address(self.bits, low + 1)
 
     def covers(self, other: Prefix) -> bool:
         """Whether every address of `other` is also in this prefix."""
@@ -137,11 +155,11 @@ def parse_ipv6(text: str) -> int:
 
 
 @functools.lru_cache(maxsize=65536)
-def parse_address(text: str) -> tuple[int, int]:
-    """`text` to (bits, value). Raises AddressError."""
+def parse_address(text: str) -> Address:
+    """An address of either family. Raises AddressError."""
     if ":" in text:
-        return 128, parse_ipv6(text)
-    return 32, parse_ipv4(text)
+        return Address(128, parse_ipv6(text))
+    return Address(32, parse_ipv4(text))
 
 
 def format_address(value: int, bits: int = 32) -> str:

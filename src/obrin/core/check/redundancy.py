@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from obrin.core.address.prefix import Address
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.reader import Location
 from obrin.core.settled.model import Settled, SettledLink
@@ -25,7 +26,7 @@ def tunnels(settled: Settled) -> Iterator[Finding]:
 
 def same_ends(settled: Settled) -> Iterator[Finding]:
     """Two tunnels between the same two public addresses: neither end can tell them apart."""
-    seen: dict[tuple[str, str], str] = {}
+    seen: dict[tuple[Address, Address], str] = {}
     for tunnel in settled.tunnels():
         ends = (tunnel.uplink.address, tunnel.cloud_address)
         first = seen.setdefault(ends, tunnel.label)

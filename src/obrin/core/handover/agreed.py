@@ -7,15 +7,8 @@ from dataclasses import dataclass, replace
 
 from obrin.core.design.abilities import Able, cloud_able, gateway_able
 from obrin.core.design.references import all_suites, crypto_policy
-from obrin.core.handover.mirror import (
-    TunnelEnd,
-    bfd_words,
-    cloud_end,
-    identity_words,
-    method_words,
-    role_words,
-    site_end,
-)
+from obrin.core.handover.ends import TunnelEnd, cloud_end, site_end
+from obrin.core.handover.words import bfd_words, identity_words, method_words, role_words
 from obrin.core.ipsec.agreement import Edit, predict, smallest_edit
 from obrin.core.ipsec.compose import compose
 from obrin.core.ipsec.ends import End, Step
@@ -171,6 +164,10 @@ def _follows(steps: Mapping[str, Step], exchange: str) -> str:
     return f"{exchange} fails with {step.notify}"
 
 
+def _inside_words(end: TunnelEnd) -> str:
+    return str(end.local_inside) if end.selection == "interface" else "none"
+
+
 def _others(one: TunnelEnd, two: TunnelEnd) -> list[Line]:
     """Values that are made from one record, shown as each end calls them."""
 
@@ -187,8 +184,8 @@ def _others(one: TunnelEnd, two: TunnelEnd) -> list[Line]:
         both("Who starts", lambda e: "this end" if e.initiator else "the other end"),
         both("Dead-peer detection",
              lambda e: f"after {e.liveness.delay:g} s, {e.liveness.tries} tries"),
-        both("BFD inside the tunnel", bfd_words),
+        both("BFD inside the tunnel", lambda e: bfd_words(e.bfd)),
         both("MTU and MSS inside", lambda e: f"{e.mtu} and {e.mss} bytes"),
-        both("Inside address", lambda e: e.local_inside if e.selection == "interface" else "none"),
+        both("Inside address", _inside_words),
         both("Routed through it", lambda e: ", ".join(map(str, e.remote_prefixes))),
     ]  # fmt: skip

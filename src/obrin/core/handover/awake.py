@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from obrin.core.address.prefix import format_address
-from obrin.core.handover.mirror import TunnelEnd
+from obrin.core.handover.ends import TunnelEnd
 from obrin.core.reach.trace import probe_key
 from obrin.core.settled.model import Settled
 

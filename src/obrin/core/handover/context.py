@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from typing import Any
 
-from obrin.core.handover.mirror import TunnelEnd, ends_at
+from obrin.core.handover.configured import bgp_identifier
+from obrin.core.handover.ends import CircuitEnd, TunnelEnd, circuits_at, ends_at, internal_at
 from obrin.core.handover.secrets import BY_KEY, Secrets
-from obrin.core.handover.standard_data import bgp_identifier, interface_name
+from obrin.core.handover.standard.basic import interface_name
+from obrin.core.ipsec.liveness import Bfd
 from obrin.core.ipsec.suite import Suite
 from obrin.core.reach.filters import Rule, filter_of
 from obrin.core.settled.model import Settled
@@ -28,6 +30,15 @@ def template_context(settled: Settled, place: str, secrets: Secrets | None) -> C
         "networks": _networks(settled, place),
         "suites": [_suite(s) for s in {e.suite.name: e.suite for e in ends}.values()],
         "tunnels": [_tunnel(end, secrets) for end in ends],
+        "circuits": [_circuit(end) for end in circuits_at(settled, place)],
+        "internal_bgp": [
+            {
+                "neighbour": end.neighbour,
+                "as_number": end.asn,
+                "identifier": str(end.remote_identifier),
+            }
+            for end in internal_at(settled, place)
+        ],
         "filters": [_rule(rule) for rule in filter_of(settled, place)],
     }
     if secrets is not None and place in secrets.certificates:
@@ -42,7 +53,7 @@ def template_context(settled: Settled, place: str, secrets: Secrets | None) -> C
 def _bgp(settled: Settled, place: str, ends: tuple[TunnelEnd, ...]) -> Context | None:
     if not any(end.routing == "bgp" for end in ends):
         return None
-    return {"as_number": ends[0].local_as, "identifier": bgp_identifier(settled, place)}
+    return {"as_number": ends[0].local_as, "identifier": str(bgp_identifier(settled, place))}
 
 
 def _networks(settled: Settled, place: str) -> list[Context]:
@@ -79,20 +90,18 @@ def _tunnel(end: TunnelEnd, secrets: Secrets | None) -> Context:
     made: Context = {
         "name": end.tunnel, "interface": interface_name(end.tunnel), "uplink": end.uplink,
         "starts": end.initiator, "preference": end.preference, "suite": end.suite.name,
-        "own_address": end.own_address, "local_identity": end.local_identity,
-        "remote_address": end.remote_address, "remote_identity": end.remote_identity,
+        "own_address": str(end.own_address), "local_identity": end.local_identity,
+        "remote_address": str(end.remote_address), "remote_identity": end.remote_identity,
         "encapsulate_always": end.always_encapsulate,
         "inside": {
-            "local": end.local_inside, "remote": end.remote_inside,
+            "local": str(end.local_inside), "remote": str(end.remote_inside),
             "length": end.inside.length, "block": str(end.inside),
         },
         "mtu": end.mtu, "mss": end.mss,
         "liveness": {
             "delay": end.liveness.delay, "wait": end.liveness.wait, "tries": end.liveness.tries,
         },
-        "bfd": None if end.bfd is None else {
-            "interval": end.bfd.interval, "multiplier": end.bfd.multiplier,
-        },
+        "bfd": _bfd(end.bfd),
         "routing": end.routing, "remote_as": end.remote_as, "hold_time": end.hold,
         "local_preference": end.local_pref,
         "announce": [str(p) for p in end.local_prefixes],
@@ -106,6 +115,31 @@ def _tunnel(end: TunnelEnd, secrets: Secrets | None) -> Context:
     if secrets is not None and end.authentication == BY_KEY:
         made["key"] = secrets.keys[end.tunnel]
     return made
+
+
+def _circuit(end: CircuitEnd) -> Context:
+    return {
+        "name": end.name,
+        "provider": end.provider,
+        "inside": {
+            "local": str(end.local_inside),
+            "remote": str(end.remote_inside),
+            "length": end.inside.length,
+            "block": str(end.inside),
+        },
+        "mtu": end.mtu,
+        "bfd": _bfd(end.bfd),
+        "routing": end.routing,
+        "remote_as": end.remote_as,
+        "hold_time": end.hold,
+        "local_preference": end.local_pref,
+        "announce": [str(p) for p in end.local_prefixes],
+        "accept": [str(p) for p in end.remote_prefixes],
+    }
+
+
+def _bfd(bfd: Bfd | None) -> Context | None:
+    return None if bfd is None else {"interval": bfd.interval, "multiplier": bfd.multiplier}
 
 
 def _rule(rule: Rule) -> Context:

@@ -6,11 +6,11 @@ import json
 from dataclasses import dataclass
 
 from obrin.core.drill.outage import Predictor
-from obrin.core.handover.mirror import cloud_end, site_end, unmirrored
-from obrin.core.handover.proof import proof_sheet
+from obrin.core.handover.blocks import markdown, values_csv
+from obrin.core.handover.proof import Configurations
 from obrin.core.handover.secrets import Secrets, key_data
-from obrin.core.handover.sheet import sheet_csv, value_sheet
-from obrin.core.handover.standard_data import Json, standard_data
+from obrin.core.handover.sheet import value_sheet
+from obrin.core.handover.standard.basic import Json
 from obrin.core.handover.steps import steps
 from obrin.core.settled.model import Settled
 
@@ -26,6 +26,7 @@ class Pack:
     config: Json
     keys: Json
     sheet: str
+    values: str
     steps: str
     mirror: str
 
@@ -36,7 +37,7 @@ class Pack:
             SHEET: self.sheet,
             STEPS: self.steps,
             MIRROR: self.mirror,
-            VALUES: sheet_csv(self.sheet),
+            VALUES: self.values,
         }
 
 
@@ -52,27 +53,38 @@ def gateways_of(settled: Settled) -> list[str]:
     return [name for name in (*settled.gateways, *settled.clouds) if name in used]
 
 
-def make_pack(
-    settled: Settled, place: str, secrets: Secrets, predictor: Predictor | None = None
-) -> Pack:
-    """Raises KeyError naming the tunnel or gateway whose secret is missing.
+class PackMaker:
+    """Makes the packs of one design; what several of them need is made once."""
 
-    For many packs of one design, give them one `predictor`.
-    """
-    return Pack(
-        place,
-        standard_data(settled, place),
-        key_data(settled, place, secrets),
-        value_sheet(settled, place),
-        steps(settled, place, predictor or Predictor(settled)),
-        proof_sheet(settled, place),
-    )
+    def __init__(self, settled: Settled) -> None:
+        self._settled = settled
+        self._predictor = Predictor(settled)
+        self._configurations = Configurations(settled)
+
+    def make(self, place: str, secrets: Secrets) -> Pack:
+        """Raises KeyError naming the tunnel or gateway whose secret is missing."""
+        settled = self._settled
+        sheet = value_sheet(settled, place)
+        return Pack(
+            place,
+            self._configurations.of(place),
+            key_data(settled, place, secrets),
+            markdown(sheet),
+            values_csv(sheet),
+            steps(settled, place, self._predictor),
+            markdown(self._configurations.proof_sheet(place)),
+        )
+
+    def mirror_faults(self) -> list[str]:
+        """Where the two ends of a tunnel are not told mirror images, by what was written for both;
+        empty, or there is a bug in Obrin."""
+        return [
+            f"{tunnel.label}: {fault}"
+            for tunnel in self._settled.tunnels()
+            for fault in self._configurations.faults(tunnel)
+        ]
 
 
-def mirror_faults(settled: Settled) -> list[str]:
-    """Where the two ends of a tunnel are not mirror images; empty, or there is a bug in Obrin."""
-    return [
-        f"{tunnel.label}: {fault}"
-        for tunnel in settled.tunnels()
-        for fault in unmirrored(site_end(settled, tunnel), cloud_end(settled, tunnel))
-    ]
+def make_pack(settled: Settled, place: str, secrets: Secrets) -> Pack:
+    """One pack alone. Raises KeyError naming the tunnel or gateway whose secret is missing."""
+    return PackMaker(settled).make(place, secrets)

@@ -1,33 +1,183 @@
-"""The mirror proof: what one end of a tunnel calls local, the other calls remote, in a table."""
+"""The mirror proof: what one end of a tunnel calls local, the other calls remote.
+
+It reads the standard data that was written for both ends, as their devices will, and compares
+that; so it also sees what went wrong while writing.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
 from typing import Any
 
-from obrin.core.address.prefix import Prefix
-from obrin.core.handover.mirror import EQUAL, MIRRORED, TunnelEnd, cloud_end, site_end
-from obrin.core.handover.sheet import table
-from obrin.core.settled.model import Settled
+from obrin.core.address.prefix import Address, Prefix
+from obrin.core.handover.blocks import Block, Heading, Paragraph, Table
+from obrin.core.handover.configured import device_config
+from obrin.core.handover.standard.basic import Json
+from obrin.core.handover.standard.bgp import Neighbour
+from obrin.core.handover.standard.device import DeviceConfig, decode, encode
+from obrin.core.handover.standard.interfaces import Interface
+from obrin.core.handover.standard.ipsec import Tunnel
+from obrin.core.handover.standard.routes import Hop
+from obrin.core.ipsec.liveness import Bfd
+from obrin.core.ipsec.suite import Suite
+from obrin.core.settled.model import Settled, SettledTunnel
 
-_WORDS = {"hold": "BGP hold time (s)", "local_pref": "local preference", "inside": "inside block",
-          "mtu": "MTU inside (bytes)", "mss": "MSS inside (bytes)"}  # fmt: skip
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Written:
+    """What a device's standard data says of one end of a tunnel; None where it says nothing.
+
+    `local_address` is the one that the other end sees, where a translator stands in front.
+    """
+
+    tunnel: str
+    initiator: bool
+    local_address: Address
+    remote_address: Address
+    local_identity: str
+    remote_identity: str
+    local_selectors: tuple[Prefix, ...]
+    remote_selectors: tuple[Prefix, ...]
+    local_inside: Address
+    remote_inside: Address | None
+    local_as: int | None
+    remote_as: int | None
+    local_prefixes: tuple[Prefix, ...] | None
+    remote_prefixes: tuple[Prefix, ...] | None
+    suite: Suite
+    authentication: str
+    selection: str
+    inside: Prefix
+    routing: str
+    hold: int | None
+    bfd: Bfd | None
+    role: str
+    local_pref: int | None
+    mtu: int | None
+
+
+MIRRORED = (
+    ("local_address", "remote_address"),
+    ("local_identity", "remote_identity"),
+    ("local_selectors", "remote_selectors"),
+    ("local_inside", "remote_inside"),
+    ("local_as", "remote_as"),
+    ("local_prefixes", "remote_prefixes"),
+)
+EQUAL = (
+    "tunnel",
+    "suite",
+    "authentication",
+    "selection",
+    "inside",
+    "routing",
+    "hold",
+    "bfd",
+    "role",
+    "local_pref",
+    "mtu",
+)
+_WORDS = {
+    "hold": "BGP hold time (s)",
+    "local_pref": "local preference",
+    "inside": "inside block",
+    "mtu": "MTU inside (bytes)",
+}
 Row = tuple[str, str, str, str, str]
 
 
-def mirror_rows(here: TunnelEnd, there: TunnelEnd) -> Iterator[Row]:
-    """(field here, value, field there, value, verdict) for every field that has a counterpart."""
+def written_ends(config: DeviceConfig, outside: Mapping[Address, Address]) -> dict[str, Written]:
+    """By tunnel. `outside` has, for addresses behind a translator, those in front of it."""
+    sessions = {n.name: n for n in config.speaker.neighbours} if config.speaker else {}
+    static: dict[str, list[tuple[Prefix, Hop]]] = {}
+    for route in config.routes:
+        for hop in route.hops:
+            static.setdefault(hop.interface, []).append((route.prefix, hop))
+    asn = config.speaker.asn if config.speaker else None
+    interfaces = {interface.name: interface for interface in config.interfaces}
+    return {
+        tunnel.name: _written(
+            tunnel,
+            interfaces[tunnel.interface],
+            outside.get(tunnel.local_address, tunnel.local_address),
+            sessions.get(tunnel.name),
+            asn,
+            static.get(tunnel.interface, []),
+        )
+        for tunnel in config.tunnels
+    }
+
+
+def _written(
+    tunnel: Tunnel,
+    interface: Interface,
+    seen_at: Address,
+    session: Neighbour | None,
+    asn: int | None,
+    static: list[tuple[Prefix, Hop]],
+) -> Written:
+    remote = session.remote_address if session else static[0][1].address if static else None
+    told = tuple(prefix for prefix, _ in static) or None
+    return Written(
+        tunnel=tunnel.name,
+        initiator=tunnel.initiator,
+        local_address=seen_at,
+        remote_address=tunnel.remote_address,
+        local_identity=tunnel.local_identity,
+        remote_identity=tunnel.remote_identity,
+        local_selectors=tunnel.local_selectors,
+        remote_selectors=tunnel.remote_selectors,
+        local_inside=session.local_address if session else interface.address,
+        remote_inside=remote,
+        local_as=asn if session else None,
+        remote_as=session.remote_as if session else None,
+        local_prefixes=session.announce if session else None,
+        remote_prefixes=session.accept if session else told,
+        suite=tunnel.suite,
+        authentication=tunnel.authentication,
+        selection=tunnel.selection,
+        inside=interface.network,
+        routing="bgp" if session else "static",
+        hold=session.hold if session else None,
+        bfd=tunnel.bfd,
+        role=tunnel.role,
+        local_pref=session.local_pref if session else None,
+        mtu=interface.mtu,
+    )
+
+
+def _pairs() -> Iterator[tuple[str, str]]:
     for local, remote in MIRRORED:
-        yield _row(here, local, there, remote)
-        yield _row(here, remote, there, local)
+        yield local, remote
+        yield remote, local
     for name in EQUAL:
-        yield _row(here, name, there, name)
+        yield name, name
 
 
-def _row(here: TunnelEnd, mine: str, there: TunnelEnd, theirs: str) -> Row:
-    one, other = getattr(here, mine), getattr(there, theirs)
-    return (_words(mine), _text(one), _words(theirs), _text(other),
-            "same" if one == other else "DIFFERENT")  # fmt: skip
+def unmirrored(one: Written, other: Written) -> Iterator[str]:
+    """What two ends do not say alike, or in reverse; empty when all is well.
+
+    What only one of them has to say is no difference, but for the kind of routing.
+    """
+    for mine, theirs in _pairs():
+        here, there = getattr(one, mine), getattr(other, theirs)
+        if here != there and (mine == "bfd" or None not in (here, there)):
+            if mine == theirs:
+                yield f"{mine} differs"
+            else:
+                yield f"{mine} of one is not {theirs} of the other"
+    if one.initiator is other.initiator:
+        yield "both or neither end initiates"
+
+
+def mirror_rows(here: Written, there: Written) -> Iterator[Row]:
+    """(field here, value, field there, value, verdict) for every field that both have."""
+    for mine, theirs in _pairs():
+        one, other = getattr(here, mine), getattr(there, theirs)
+        if mine == "bfd" or None not in (one, other):
+            verdict = "same" if one == other else "DIFFERENT"
+            yield _words(mine), _text(one), _words(theirs), _text(other), verdict
 
 
 def _words(name: str) -> str:
@@ -35,23 +185,56 @@ def _words(name: str) -> str:
 
 
 def _text(value: Any) -> str:
-    if isinstance(value, tuple) and not isinstance(value, Prefix):
+    if isinstance(value, tuple) and not isinstance(value, Prefix | Address):
         return ", ".join(map(str, value))
     return str(getattr(value, "name", value))
 
 
-def proof_sheet(settled: Settled, place: str) -> str:
-    """Markdown for one gateway: every tunnel against its other end."""
-    lines = [
-        f"# {place}: both ends, field by field", "",
-        "What this end calls local, the other calls remote. Each row compares this pack with the "
-        "other end's.", "",
-    ]  # fmt: skip
-    for tunnel in settled.tunnels_at(place):
-        ends = site_end(settled, tunnel), cloud_end(settled, tunnel)
-        here, there = ends if place == tunnel.gateway else ends[::-1]
-        other = tunnel.cloud if place == tunnel.gateway else tunnel.gateway
-        lines += [f"## Tunnel {tunnel.label}", ""]
-        head = (f"At {place}", "Value", f"At {other}", "Value", "")
-        lines += [*table(head, mirror_rows(here, there)), ""]
-    return "\n".join(lines)
+class Configurations:
+    """The standard data of all gateways of a design, written and read once each."""
+
+    def __init__(self, settled: Settled) -> None:
+        self._settled = settled
+        self._written: dict[str, Json] = {}
+        self._ends: dict[str, dict[str, Written]] = {}
+        self._outside = {
+            uplink.own: uplink.address
+            for gateway in settled.gateways.values()
+            for uplink in gateway.uplinks.values()
+        }
+
+    def of(self, place: str) -> Json:
+        """Raises ValueError where reading gives something else than was to be written."""
+        if place not in self._written:
+            meant = device_config(self._settled, place)
+            data = encode(meant)
+            if decode(data) != meant:
+                raise ValueError(f"the standard data of {place} does not say what it should")
+            self._written[place] = data
+        return self._written[place]
+
+    def ends(self, place: str) -> dict[str, Written]:
+        """By tunnel, as that gateway's data says."""
+        if place not in self._ends:
+            self._ends[place] = written_ends(decode(self.of(place)), self._outside)
+        return self._ends[place]
+
+    def faults(self, tunnel: SettledTunnel) -> Iterator[str]:
+        """Where the two ends of a tunnel are not mirror images."""
+        one, other = (self.ends(place)[tunnel.label] for place in (tunnel.gateway, tunnel.cloud))
+        yield from unmirrored(one, other)
+
+    def proof_sheet(self, place: str) -> Iterator[Block]:
+        """For one gateway: every tunnel against its other end."""
+        yield Heading(1, f"{place}: both ends, field by field")
+        yield Paragraph(
+            "What this end calls local, the other calls remote. Each row compares this pack with "
+            "the other end's."
+        )
+        for tunnel in self._settled.tunnels_at(place):
+            other = tunnel.cloud if place == tunnel.gateway else tunnel.gateway
+            here, there = self.ends(place)[tunnel.label], self.ends(other)[tunnel.label]
+            yield Heading(2, f"Tunnel {tunnel.label}")
+            yield Table(
+                (f"At {place}", "Value", f"At {other}", "Value", ""), mirror_rows(here, there)
+            )

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from obrin.core.handover.mirror import ends_at
+from obrin.core.handover.ends import ends_at
 from obrin.core.settled.model import Settled
 
 Json = dict[str, Any]

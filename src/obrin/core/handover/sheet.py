@@ -2,23 +2,24 @@
 
 from __future__ import annotations
 
-import csv
-import io
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator
 
 from obrin.core.handover.awake import awake_words
-from obrin.core.handover.joining import beyond_circuits, joining
-from obrin.core.handover.mirror import (
-    TunnelEnd,
+from obrin.core.handover.blocks import Block, Heading, Paragraph, Table
+from obrin.core.handover.configured import bgp_identifier
+from obrin.core.handover.ends import CircuitEnd, TunnelEnd, circuits_at, ends_at
+from obrin.core.handover.joining import joining
+from obrin.core.handover.secrets import BY_KEY
+from obrin.core.handover.standard.basic import interface_name
+from obrin.core.handover.words import (
     bfd_words,
-    ends_at,
     identity_words,
+    listed,
     method_words,
     role_words,
+    seconds,
 )
-from obrin.core.handover.secrets import BY_KEY
-from obrin.core.handover.standard_data import bgp_identifier, interface_name
-from obrin.core.ipsec.profile import UNITS, Profile
+from obrin.core.ipsec.profile import Profile
 from obrin.core.ipsec.suite import Suite
 from obrin.core.reach.filters import ANY_PORT, Rule, filter_of
 from obrin.core.routing.packet import ICMP, TCP, UDP
@@ -27,82 +28,39 @@ from obrin.core.settled.model import Settled
 _NAMES = {ICMP: "ICMP", TCP: "TCP", UDP: "UDP"}
 
 
-def table(head: Iterable[str], rows: Iterable[Iterable[str]]) -> Iterator[str]:
-    """A Markdown table, aligned so that it reads well as plain text too."""
-    cells = [[cell.replace("|", "\\|") for cell in row] for row in (head, *rows)]
-    widths = [max(map(len, column)) for column in zip(*cells, strict=True)]
-    cells.insert(1, ["-" * width for width in widths])
-    for row in cells:
-        padded = (cell.ljust(width) for cell, width in zip(row, widths, strict=True))
-        yield "| " + " | ".join(padded) + " |"
-
-
-def sheet_csv(sheet: str) -> str:
-    """Every value of a sheet as CSV: part, row, column, value; for spreadsheets and scripts."""
-    out = io.StringIO()
-    writer = csv.writer(out, lineterminator="\n")
-    writer.writerow(("part", "row", "column", "value"))
-    part, head = "", list[str]()
-    for line in sheet.splitlines():
-        if line.startswith("#"):
-            part, head = line.lstrip("# "), []
-        elif not line.startswith("|"):
-            head = []
-        else:
-            cells = [c.strip() for c in line.strip("|").replace("\\|", "\0").split("|")]
-            cells = [cell.replace("\0", "|") for cell in cells]
-            if not head:
-                head = cells
-            elif set("".join(cells)) != {"-"}:
-                for name, value in zip(head[1:], cells[1:], strict=True):
-                    writer.writerow((part, cells[0], name, value))
-    return out.getvalue()
-
-
-def seconds(value: float, unit: str | None = None) -> str:
-    """Seconds, with minutes or hours beside them where a screen may ask for those.
-
-    With the unit that a device is known to count in, its number comes first.
-    """
-    if unit in ("min", "h") and not value % UNITS[unit]:
-        return f"{value / UNITS[unit]:g} {unit} ({value:g} s)"
-    text = f"{value:g} s"
-    if value >= 3600 and value % 3600 == 0:
-        return f"{text} ({value / 60:g} min, {value / 3600:g} h)"
-    if value >= 120 and value % 60 == 0:
-        return f"{text} ({value / 60:g} min)"
-    return text
-
-
-def value_sheet(settled: Settled, place: str) -> str:
+def value_sheet(settled: Settled, place: str) -> list[Block]:
     """The sheet of a site gateway or a cloud gateway. Secrets are named, never shown."""
     ends = ends_at(settled, place)
     kind = "Site gateway"
     if place in settled.clouds:
         kind = "Cloud gateway" if settled.legs_at(place) else "Cloud network"
-    lines = [
-        f"# {kind} {place}: value sheet",
-        "",
-        f"For whoever configures **{place}** in *{settled.name}*. Every value is final; "
-        "enter them in the order given. *Local* is always this gateway, *remote* the other end.",
-        "",
-        "Keys and certificates are not on this sheet. They are in `keys.json`, handed over apart.",
-        "",
-        "## 1. This gateway",
-        "",
-        *table(("Value", "Enter"), _own_values(settled, place, ends)),
-        "",
+    return [
+        Heading(1, f"{kind} {place}: value sheet"),
+        Paragraph(
+            f"For whoever configures **{place}** in *{settled.name}*. Every value is final; enter "
+            "them in the order given. *Local* is always this gateway, *remote* the other end."
+        ),
+        Paragraph(
+            "Keys and certificates are not on this sheet. They are in `keys.json`, handed over "
+            "apart."
+        ),
+        Heading(2, "1. This gateway"),
+        Table(("Value", "Enter"), _own_values(settled, place, ends)),
+        *_protection(settled, ends),
+        *_routing(settled, place, ends),
+        *_filters(filter_of(settled, place), ends),
+        *_translation(ends),
+        *_internet_side(settled, place, ends),
     ]
+
+
+def _protection(settled: Settled, ends: tuple[TunnelEnd, ...]) -> Iterator[Block]:
     if ends:
-        lines += _suites(ends)
-        lines += _tunnels(settled, ends)
+        yield from _suites(ends)
+        yield from _tunnels(settled, ends)
     else:
-        lines += ["## 2. and 3. Algorithms and tunnels", "", "No tunnel ends here.", ""]
-    lines += _routing(settled, place, ends)
-    lines += _filters(filter_of(settled, place), ends)
-    lines += _translation(ends)
-    lines += _internet_side(settled, place, ends)
-    return "\n".join(lines) + "\n"
+        yield Heading(2, "2. and 3. Algorithms and tunnels")
+        yield Paragraph("No tunnel ends here.")
 
 
 def _own_values(
@@ -112,13 +70,13 @@ def _own_values(
     if place in settled.clouds:
         cloud = settled.clouds[place]
         yield "Region", cloud.region
-        yield "Address space", ", ".join(map(str, cloud.spaces))
+        yield "Address space", listed(cloud.spaces)
         if settled.legs_at(place):
             yield "Capacity class", cloud.gateway_class
             yield "Gateway subnet", str(cloud.gateway_subnet)
             for number, address in enumerate(cloud.instances, 1):
                 zone = f", in zone {cloud.zones[number - 1]}" if cloud.zones else ""
-                yield f"Public address of instance {number}", address + zone
+                yield f"Public address of instance {number}", f"{address}{zone}"
         for hub in settled.hubs_of(place):
             yield "Attached to hub", hub
         for subnet in cloud.subnets.values():
@@ -130,37 +88,32 @@ def _own_values(
         yield "Site", gateway.site
         for uplink in gateway.uplinks.values():
             inside = f" (on the device: {uplink.own})" if uplink.translated else ""
-            yield f"Uplink {uplink.name}", uplink.address + inside
+            yield f"Uplink {uplink.name}", f"{uplink.address}{inside}"
         for name, prefix in gateway.networks.items():
             yield f"Network {name}", f"{prefix}, gateway address {prefix.address(1)}"
     if any(end.routing == "bgp" for end in ends):
         yield "BGP AS number", str(ends[0].local_as)
-        yield "BGP identifier", bgp_identifier(settled, place)
+        yield "BGP identifier", str(bgp_identifier(settled, place))
 
 
-def _suites(ends: tuple[TunnelEnd, ...]) -> Iterator[str]:
+def _suites(ends: tuple[TunnelEnd, ...]) -> Iterator[Block]:
     suites = {end.suite.name: end.suite for end in ends}
-    yield "## 2. Algorithms and lifetimes"
-    yield ""
+    yield Heading(2, "2. Algorithms and lifetimes")
     for suite in suites.values():
-        yield f"### Suite {suite.name}"
-        yield ""
+        yield Heading(3, f"Suite {suite.name}")
         names = ("Phase 1 (IKE)", "Phase 2 (ESP)") if suite.ike_version == 1 else _SAS
         profile = ends[0].profile
-        yield from table(("Value", *names), _suite_rows(suite, profile))
-        yield ""
+        yield Table(("Value", *names), _suite_rows(suite, profile))
         if profile.ike.lifetime.shown is False or profile.esp.lifetime.shown is False:
-            yield (
+            yield Paragraph(
                 "This device does not show the lifetimes that it takes by itself: enter both, "
                 "also where a field seems to be filled."
             )
-            yield ""
     versions = sorted({suite.ike_version for suite in suites.values()})
-    yield (
+    yield Paragraph(
         f"IKE version {' and '.join(map(str, versions)) or 2} only. "
         "Turn off every other algorithm for these tunnels."
     )
-    yield ""
 
 
 _SAS = ("IKE SA", "Child SA (ESP)")
@@ -188,9 +141,8 @@ def _suite_rows(suite: Suite, profile: Profile) -> Iterator[tuple[str, str, str]
     yield "Mode", "does not apply", "tunnel"
 
 
-def _tunnels(settled: Settled, ends: tuple[TunnelEnd, ...]) -> Iterator[str]:
-    yield "## 3. Tunnels"
-    yield ""
+def _tunnels(settled: Settled, ends: tuple[TunnelEnd, ...]) -> Iterator[Block]:
+    yield Heading(2, "3. Tunnels")
     names = [end.tunnel for end in ends]
     rows: list[tuple[str, list[str]]] = [
         ("Order of preference", [str(end.preference) for end in ends]),
@@ -198,9 +150,9 @@ def _tunnels(settled: Settled, ends: tuple[TunnelEnd, ...]) -> Iterator[str]:
         ("Suite", [end.suite.name for end in ends]),
         ("Who starts", ["this gateway" if e.initiator else "the remote end" for e in ends]),
         ("Local uplink", [end.uplink for end in ends]),
-        ("Local address", [end.own_address for end in ends]),
+        ("Local address", [str(end.own_address) for end in ends]),
         ("Local identity", [identity_words(end) for end in ends]),
-        ("Remote address", [end.remote_address for end in ends]),
+        ("Remote address", [str(end.remote_address) for end in ends]),
         ("Remote identity", [end.remote_identity for end in ends]),
         ("Authentication", [method_words(end) for end in ends]),
         (
@@ -208,8 +160,8 @@ def _tunnels(settled: Settled, ends: tuple[TunnelEnd, ...]) -> Iterator[str]:
             [e.tunnel if e.authentication == BY_KEY else "certificate" for e in ends],
         ),
         ("What leads traffic into it", [_LEADS[end.selection] for end in ends]),
-        ("Local traffic selector", [", ".join(map(str, e.local_selectors)) for e in ends]),
-        ("Remote traffic selector", [", ".join(map(str, e.remote_selectors)) for e in ends]),
+        ("Local traffic selector", [listed(e.local_selectors) for e in ends]),
+        ("Remote traffic selector", [listed(e.remote_selectors) for e in ends]),
         (
             "UDP encapsulation",
             ["always" if e.always_encapsulate else "when a translator is found" for e in ends],
@@ -217,16 +169,15 @@ def _tunnels(settled: Settled, ends: tuple[TunnelEnd, ...]) -> Iterator[str]:
         ("Dead-peer detection: ask after", [seconds(end.liveness.delay) for end in ends]),
         ("Dead-peer detection: first wait", [seconds(end.liveness.wait) for end in ends]),
         ("Dead-peer detection: tries", [str(end.liveness.tries) for end in ends]),
-        ("BFD inside the tunnel", [bfd_words(end) for end in ends]),
+        ("BFD inside the tunnel", [bfd_words(end.bfd) for end in ends]),
         ("Kept awake by", [awake_words(settled, end) for end in ends]),
         ("Tunnel interface", [_if_any(e, interface_name(e.tunnel)) for e in ends]),
         ("Inside address", [_if_any(e, f"{e.local_inside}/{e.inside.length}") for e in ends]),
-        ("Remote inside address", [_if_any(end, end.remote_inside) for end in ends]),
+        ("Remote inside address", [_if_any(end, str(end.remote_inside)) for end in ends]),
         ("MTU inside the tunnel", [f"{end.mtu} bytes" for end in ends]),
         ("Largest TCP segment (MSS), both directions", [f"{end.mss} bytes" for end in ends]),
     ]
-    yield from table(("Value", *names), ([name, *values] for name, values in rows))
-    yield ""
+    yield Table(("Value", *names), ([name, *values] for name, values in rows))
 
 
 _LEADS = {"interface": "routes to its interface", "policy": "a policy of these selectors"}
@@ -249,35 +200,33 @@ def _seldom(speakers: list[TunnelEnd]) -> Iterator[tuple[str, ...]]:
             yield name, *(value or "none" for value in values)
 
 
-def _routing(settled: Settled, place: str, ends: tuple[TunnelEnd, ...]) -> Iterator[str]:
-    yield "## 4. Routing"
-    yield ""
+def _routing(settled: Settled, place: str, ends: tuple[TunnelEnd, ...]) -> Iterator[Block]:
+    yield Heading(2, "4. Routing")
     speakers = [end for end in ends if end.routing == "bgp"]
     static = [end for end in ends if end.routing == "static"]
     if speakers:
-        yield from table(
+        yield Table(
             ("Value", *(end.tunnel for end in speakers)),
             [
-                ("BGP peer address", *(e.remote_inside for e in speakers)),
-                ("BGP source address", *(e.local_inside for e in speakers)),
+                ("BGP peer address", *(str(e.remote_inside) for e in speakers)),
+                ("BGP source address", *(str(e.local_inside) for e in speakers)),
                 ("Peer's AS number", *(str(e.remote_as) for e in speakers)),
                 ("Hold time", *(seconds(e.hold) for e in speakers)),
                 ("Keepalive", *(seconds(e.hold / 3) for e in speakers)),
                 ("Multihop", *("off" for _ in speakers)),
                 ("Local preference of what it tells", *(str(e.local_pref) for e in speakers)),
-                ("Announce to it", *(", ".join(map(str, e.local_prefixes)) for e in speakers)),
-                ("Accept from it", *(", ".join(map(str, e.remote_prefixes)) for e in speakers)),
+                ("Announce to it", *(listed(e.local_prefixes) for e in speakers)),
+                ("Accept from it", *(listed(e.remote_prefixes) for e in speakers)),
                 *_seldom(speakers),
             ],
         )
-        yield ""
-        yield "Nothing else is announced or accepted."
-        yield ""
+        yield Paragraph("Nothing else is announced or accepted.")
     if static and all(end.selection == "policy" for end in static):
-        yield "No routes: the policies' traffic selectors (3) lead into the tunnels, in order."
-        yield ""
+        yield Paragraph(
+            "No routes: the policies' traffic selectors (3) lead into the tunnels, in order."
+        )
     elif static:
-        yield from table(
+        yield Table(
             ("Destination", "Through", "Order", "Withdraw when"),
             (
                 (str(p), interface_name(e.tunnel), str(e.preference), "the tunnel's IKE SA is down")
@@ -285,8 +234,7 @@ def _routing(settled: Settled, place: str, ends: tuple[TunnelEnd, ...]) -> Itera
                 for p in e.remote_prefixes
             ),
         )
-        yield ""
-    yield from joining(settled, place, table)
+    yield from joining(settled, place)
 
 
 def _port_text(span: tuple[int, int]) -> str:
@@ -295,9 +243,8 @@ def _port_text(span: tuple[int, int]) -> str:
     return str(span[0]) if span[0] == span[1] else f"{span[0]}-{span[1]}"
 
 
-def _filters(rules: tuple[Rule, ...], ends: tuple[TunnelEnd, ...]) -> Iterator[str]:
-    yield "## 5. Filter for what goes through the tunnels, both directions"
-    yield ""
+def _filters(rules: tuple[Rule, ...], ends: tuple[TunnelEnd, ...]) -> Iterator[Block]:
+    yield Heading(2, "5. Filter for what goes through the tunnels, both directions")
     rows = []
     for rule in rules:
         name = "any" if rule.protocol is None else _NAMES.get(rule.protocol, str(rule.protocol))
@@ -311,20 +258,19 @@ def _filters(rules: tuple[Rule, ...], ends: tuple[TunnelEnd, ...]) -> Iterator[s
         )  # fmt: skip
     rows.append(("everything-else", "drop", "any", "any", "any", "any", "any"))
     head = ("Rule", "Action", "Protocol", "From", "Port", "To", "Port")
-    yield from table(head, rows)
-    yield ""
+    yield Table(head, rows)
     if any(end.routing == "bgp" for end in ends):
-        yield "BGP between the inside addresses (TCP 179) belongs to the gateway itself: allow it."
-        yield ""
+        yield Paragraph(
+            "BGP between the inside addresses (TCP 179) belongs to the gateway itself: allow it."
+        )
 
 
-def _translation(ends: tuple[TunnelEnd, ...]) -> Iterator[str]:
+def _translation(ends: tuple[TunnelEnd, ...]) -> Iterator[Block]:
     """Only where something is translated."""
     if not any(end.translations for end in ends):
         return
-    yield "## 6. One-to-one translation, both directions"
-    yield ""
-    yield from table(
+    yield Heading(2, "6. One-to-one translation, both directions")
+    yield Table(
         ("At", "Here it is", "The remote end knows it as", "Out: source", "In: destination"),
         (
             (interface_name(end.tunnel), str(part.real), str(part.seen),
@@ -332,35 +278,31 @@ def _translation(ends: tuple[TunnelEnd, ...]) -> Iterator[str]:
             for end in ends for part in end.translations
         ),
     )  # fmt: skip
-    yield ""
-    yield (
+    yield Paragraph(
         "The last part of each address stays. No ports change and no state is kept, so either side "
         "can begin. The filter sees addresses as this side has them."
     )
-    yield ""
 
 
-def _internet_side(settled: Settled, place: str, ends: tuple[TunnelEnd, ...]) -> Iterator[str]:
+def _internet_side(settled: Settled, place: str, ends: tuple[TunnelEnd, ...]) -> Iterator[Block]:
     number = 7 if any(end.translations for end in ends) else 6
-    yield f"## {number}. On the internet side, and source translation"
-    yield ""
+    yield Heading(2, f"{number}. On the internet side, and source translation")
     if ends:
-        yield from table(
+        yield Table(
             ("Allow", "Between", "And"),
             (
-                (what, end.own_address, end.remote_address)
+                (what, str(end.own_address), str(end.remote_address))
                 for end in ends
                 for what in ("UDP 500, UDP 4500", "ESP (protocol 50)")
             ),
         )
-        yield ""
-    far = {p for end in ends for p in end.remote_prefixes} | set(beyond_circuits(settled, place))
+    all_ends: tuple[TunnelEnd | CircuitEnd, ...] = (*ends, *circuits_at(settled, place))
+    far = {prefix for end in all_ends for prefix in end.remote_prefixes}
     if not far:
-        yield "Nothing: no tunnel and no circuit ends here."
+        yield Paragraph("Nothing: no tunnel and no circuit ends here.")
         return
-    routed = map(str, sorted(far))
-    yield (
+    yield Paragraph(
         "Leave alone, in source translation, everything whose destination is one of: "
-        + ", ".join(routed)
+        + listed(sorted(far))
         + ". Traffic to the internet goes on as before."
     )

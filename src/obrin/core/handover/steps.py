@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from obrin.core.address.prefix import format_address
 from obrin.core.drill.outage import Predictor
+from obrin.core.handover.ends import TunnelEnd, ends_at
 from obrin.core.handover.joining import circuit_steps, hub_steps
-from obrin.core.handover.mirror import TunnelEnd, ends_at
-from obrin.core.handover.standard_data import interface_name
+from obrin.core.handover.standard.basic import interface_name
 from obrin.core.reach.trace import probe_key
 from obrin.core.settled.model import Settled
 
@@ -71,7 +71,7 @@ def _cloud_first(settled: Settled, place: str) -> Part:
         f"Build network {held}, its subnets and gateway subnet {cloud.gateway_subnet}, "
         f"then the gateway of class {cloud.gateway_class} with {len(cloud.instances)} instances"
         + connect,
-        f"the gateway is ready and has the addresses {', '.join(cloud.instances)}",
+        f"the gateway is ready and has the addresses {', '.join(map(str, cloud.instances))}",
         "the cloud says which resource it refuses; 'obrin check' names ranges and sizes that it "
         "does not allow. A gateway takes tens of minutes",
     )

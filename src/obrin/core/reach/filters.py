@@ -7,7 +7,7 @@ the replies of an allowed flow are allowed by a second rule with the ports the o
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 
 from obrin.core.address.prefix import DEFAULT_ROUTE, Prefix
 from obrin.core.design.model import FilterRule
@@ -20,7 +20,10 @@ ANY_PORT = (0, 65535)
 
 @dataclass(frozen=True, slots=True)
 class Rule:
-    """Lets through what matches all of it. `protocol` and `icmp_type` None are any."""
+    """Lets through what matches all of it. `protocol` and `icmp_type` None are any.
+
+    `reply` is whether it is there for the answers to another rule.
+    """
 
     name: str
     source: Prefix
@@ -29,6 +32,7 @@ class Rule:
     source_ports: tuple[int, int] = ANY_PORT
     destination_ports: tuple[int, int] = ANY_PORT
     icmp_type: int | None = None
+    reply: bool = field(default=False, compare=False)
 
     @property
     def flow(self) -> Flow:
@@ -96,16 +100,18 @@ class RuleSet:
 
 def rules_for(name: str, source: Prefix, destination: Prefix, flow: Flow) -> Iterator[Rule]:
     """A rule for a flow and one for its replies."""
-    if flow.protocol is None:
-        yield Rule(name, source, destination)
-        yield Rule(f"{name}-replies", destination, source)
-    elif flow.protocol == ICMP:
-        yield Rule(name, source, destination, ICMP, icmp_type=ECHO_REQUEST)
-        yield Rule(f"{name}-replies", destination, source, ICMP, icmp_type=ECHO_REPLY)
+    there = Rule(name, source, destination, flow.protocol)
+    back = Rule(f"{name}-replies", destination, source, flow.protocol, reply=True)
+    if flow.protocol == ICMP:
+        yield replace(there, icmp_type=ECHO_REQUEST)
+        yield replace(back, icmp_type=ECHO_REPLY)
+    elif flow.protocol is None:
+        yield there
+        yield back
     else:
         ports = (flow.first_port, flow.last_port)
-        yield Rule(name, source, destination, flow.protocol, destination_ports=ports)
-        yield Rule(f"{name}-replies", destination, source, flow.protocol, source_ports=ports)
+        yield replace(there, destination_ports=ports)
+        yield replace(back, source_ports=ports)
 
 
 def filter_of(settled: Settled, place: str) -> tuple[Rule, ...]:

@@ -74,7 +74,7 @@ def _rules_at(settled: Settled, place: str) -> Iterator[Rule]:
     here = [place] if place in settled.clouds else list(settled.design.sites[place].gateways)
     for name in here:
         for rule in filter_of(settled, name):
-            if not rule.name.endswith("-replies"):
+            if not rule.reply:
                 yield rule
 
 

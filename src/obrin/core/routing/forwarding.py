@@ -37,10 +37,12 @@ class Route:
 
     def via_for(self, key: PacketKey) -> str:
         """Where packets of a flow leave: the same for all of them, and for their answers."""
-        if not self.others:
-            return self.via
-        every = sorted((self.via, *self.others))
-        return every[flow_number(key) % len(every)]
+        return share((self.via, *self.others), key) if self.others else self.via
+
+
+def share(ways: Collection[str], key: PacketKey) -> str:
+    """Which of equal ways a flow takes."""
+    return sorted(ways)[flow_number(key) % len(ways)]
 
 
 def flow_number(key: PacketKey) -> int:

@@ -143,13 +143,14 @@ class _Sessions:
             at_site = site_policy(settled, leg, heard)
             at_cloud = cloud_policy(settled, leg, near)
             metric = leg.preference if bundle.routing == "static" else None
-            site_peer = Peer(leg.label, gateway.asn, leg.site_inside, gateway.router_id)
-            cloud_peer = Peer(leg.label, cloud.asn, leg.cloud_inside, cloud.router_id(instance))
+            site_peer = Peer(leg.label, gateway.asn, leg.site_inside.value, gateway.router_id)
+            identifier = cloud.router_id(instance)
+            cloud_peer = Peer(leg.label, cloud.asn, leg.cloud_inside.value, identifier)
             site_inside6, cloud_inside6 = _ends6(leg)
             for router in [f"{cloud.name}/{name}" for name in told] or [cloud.name]:
                 yield Session(
                     leg.label, gateway.name, router, at_site, at_cloud, site_peer,
-                    leg.site_inside, near, site_inside6, metric,
+                    leg.site_inside.value, near, site_inside6, metric,
                 )  # fmt: skip
             for router in [f"{cloud.name}/{name}" for name in used] or [cloud.name]:
                 own = far
@@ -157,7 +158,7 @@ class _Sessions:
                     own = _summaries(bundle)[1]  # the rest comes from the members
                 yield Session(
                     leg.label, router, gateway.name, at_cloud, at_site, cloud_peer,
-                    leg.cloud_inside, self._listed(own), cloud_inside6, metric,
+                    leg.cloud_inside.value, self._listed(own), cloud_inside6, metric,
                 )  # fmt: skip
 
     def _attached(self, hub: str, member: str) -> Iterator[Session]:
@@ -196,8 +197,8 @@ def _ends6(leg: Leg) -> tuple[int | None, int | None]:
     """The IPv6 addresses of site and cloud on a leg, if it has any."""
     if leg.inside6 is None:
         return None, None
-    first = leg.inside6.value + (0 if leg.inside6.length == 127 else 1)
-    return first + 1, first
+    cloud, site = leg.inside6.ends()
+    return site.value, cloud.value
 
 
 def attachment(hub: str, member: str) -> str:

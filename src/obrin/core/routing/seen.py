@@ -47,11 +47,11 @@ def differences(settled: Settled, place: str, seen: Seen) -> Iterator[Difference
     for tunnel in settled.legs_at(place):
         wanted = expected.get(tunnel.label, {})
         address = tunnel.site_inside if cloud else tunnel.cloud_inside
-        found = seen(address)
+        found = seen(address.value)
         for prefix in sorted({*wanted, *found}):
             one, two = wanted.get(prefix), found.get(prefix)
             if two is None:
-                text = f"{format_address(address)} should tell it"
+                text = f"{address} should tell it"
                 yield Difference("missing", prefix, tunnel.label, text)
             elif one is None:
                 text = f"AS path {_words(two.as_path)}; the model does not have it"

@@ -138,7 +138,7 @@ def _own_hop(settled: Settled, via: str, router: str) -> str:
     leg = settled.index.by_label.get(via)
     if leg is None:
         return ""
-    return format_address(leg.cloud_inside if router == leg.gateway else leg.site_inside)
+    return str(leg.cloud_inside if router == leg.gateway else leg.site_inside)
 
 
 @dataclass(frozen=True, slots=True)

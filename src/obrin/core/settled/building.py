@@ -36,5 +36,6 @@ def build_settled(design: Design, choices: Choices, today: date | None = None) -
     )
     return Settled(
         design, networks, networks6, gateways, clouds, links, circuits, wishes,
+        frozenset(name for name, site in design.sites.items() if site.internal_bgp),
         make_index(wishes, links, circuits, clouds),
     )  # fmt: skip

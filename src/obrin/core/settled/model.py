@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 
-from obrin.core.address.prefix import Prefix, parse_prefix
+from obrin.core.address.prefix import Address, Prefix, parse_prefix
 from obrin.core.address.translation import Exposure
 from obrin.core.design.model import Design, Expectation, FilterRule
 from obrin.core.design.values import Flow
@@ -27,8 +27,8 @@ class SettledUplink:
     """
 
     name: str
-    address: str
-    own: str
+    address: Address
+    own: Address
     provider: str | None
     mtu: int
     identity: str
@@ -40,24 +40,24 @@ class SettledUplink:
 
 
 class Inside:
-    """The addresses of both ends on a point-to-point block `inside`, as integers."""
+    """The addresses of both ends on a point-to-point block `inside`."""
 
     __slots__ = ()
     inside: Prefix
 
     @property
-    def cloud_inside(self) -> int:
-        """The first host of the block; a /31 has no network address (RFC 3021)."""
-        return self.inside.value + (0 if self.inside.length == 31 else 1)
+    def cloud_inside(self) -> Address:
+        """The first host of the block."""
+        return self.inside.ends()[0]
 
     @property
-    def site_inside(self) -> int:
-        return self.cloud_inside + 1
+    def site_inside(self) -> Address:
+        return self.inside.ends()[1]
 
 
 @dataclass(frozen=True, slots=True)
 class SettledTunnel(Inside):
-    """One tunnel. Addresses inside are integers.
+    """One tunnel.
 
     `rank` is its place in the link, from 1. `preference` is the rank that routing gives it, the
     lower the better: that of the first shared one for all that are shared.
@@ -69,7 +69,7 @@ class SettledTunnel(Inside):
     uplink: SettledUplink
     cloud: str
     instance: int
-    cloud_address: str
+    cloud_address: Address
     inside: Prefix
     rank: int
     preference: int
@@ -191,7 +191,7 @@ class SettledCloud:
     gateway_subnet: Prefix
     gateway_class: str
     asn: int
-    instances: tuple[str, ...]
+    instances: tuple[Address, ...]
     filters: tuple[FilterRule, ...] | None
     profile: Profile = UNKNOWN
     spaces6: tuple[Prefix, ...] = ()
@@ -230,6 +230,7 @@ class SettledIndex:
 class Settled:
     """`networks` and `networks6` hold those of each site by name.
 
+    `internal_bgp` are the sites whose gateways tell each other what they learn.
     `links` and `expectations` are as they hold today: what has ended is not in them any more.
     """
 
@@ -241,6 +242,7 @@ class Settled:
     links: dict[str, SettledLink]
     circuits: dict[str, SettledCircuit]
     expectations: tuple[Expectation, ...]
+    internal_bgp: frozenset[str]
     index: SettledIndex = field(repr=False, compare=False)
 
     @property
@@ -307,7 +309,7 @@ class Settled:
             if link.authentication == "certificate":
                 for tunnel in link.tunnels:
                     found.setdefault(tunnel.gateway, {})[tunnel.uplink.identity] = None
-                    found.setdefault(tunnel.cloud, {})[tunnel.cloud_address] = None
+                    found.setdefault(tunnel.cloud, {})[str(tunnel.cloud_address)] = None
         return {name: tuple(identities) for name, identities in found.items()}
 
     def key_rules(self, tunnel: SettledTunnel) -> tuple[KeyRules, KeyRules]:

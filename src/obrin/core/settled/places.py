@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from obrin.core.address.prefix import Prefix, parse_ipv4
+from obrin.core.address.prefix import Prefix, parse_address, parse_ipv4
 from obrin.core.design.abilities import cloud_able, gateway_able
 from obrin.core.design.arrangement import identity_of
 from obrin.core.design.model import Cloud, Gateway
@@ -50,7 +50,7 @@ def _gateway(
     profile = gateway_able(picker.design, site, name).profile
     uplinks = _uplinks(gateway, profile)
     loopback = picker.loopback(site, name)
-    lowest = min(parse_ipv4(uplink.address) for uplink in uplinks.values())
+    lowest = min(uplink.address.value for uplink in uplinks.values())
     return SettledGateway(
         name=name,
         site=site,
@@ -70,8 +70,8 @@ def _uplinks(gateway: Gateway, profile: Profile) -> dict[str, SettledUplink]:
     return {
         n: SettledUplink(
             name=n,
-            address=u.address,
-            own=u.inside or u.address,
+            address=parse_address(u.address),
+            own=parse_address(u.inside or u.address),
             provider=u.provider,
             mtu=u.mtu,
             identity=identity_of(u, profile),
@@ -85,6 +85,7 @@ def cloud_of(picker: Picker, name: str, cloud: Cloud) -> SettledCloud:
     here = f"clouds.{name}"
     own = cloud.gateway
     addresses = picker.value(f"{here}.gateway.addresses", own.addresses)
+    given = addresses if isinstance(addresses, list) else [str(addresses)]
     return SettledCloud(
         name=name,
         region=cloud.region or "unnamed",
@@ -93,7 +94,7 @@ def cloud_of(picker: Picker, name: str, cloud: Cloud) -> SettledCloud:
         gateway_subnet=picker.prefix(f"{here}.gateway.subnet", own.subnet),
         gateway_class=str(picker.value(f"{here}.gateway.class", own.gateway_class)),
         asn=picker.integer(f"{here}.gateway.as", own.asn),
-        instances=tuple(addresses) if isinstance(addresses, list) else (str(addresses),),
+        instances=tuple(map(parse_address, given)),
         filters=None if cloud.filters is None else tuple(cloud.filters),
         profile=cloud_able(picker.design, name).profile,
         spaces6=picker.prefixes6(f"{here}.space6", cloud.space6),

@@ -7,10 +7,10 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from obrin.core.design.arrangement import SHARED
-from obrin.core.handover.mirror import TunnelEnd, cloud_end
+from obrin.core.handover.ends import TunnelEnd, cloud_end
 from obrin.core.handover.pack import Pack
 from obrin.core.handover.secrets import BY_KEY, Secrets, certificate_data
-from obrin.core.handover.standard_data import suite_data
+from obrin.core.handover.standard.ipsec import encode_suite
 from obrin.core.reach.filters import Rule, filter_of
 from obrin.core.routing.packet import ICMP, TCP, UDP
 from obrin.core.settled.model import Settled, SettledCloud, SettledTunnel
@@ -113,7 +113,7 @@ def _network(settled: Settled, cloud: SettledCloud) -> list[Step]:
         {"network": name, "prefix": str(cloud.gateway_subnet), "role": "gateway"}, below,
     )  # fmt: skip
     addresses = [
-        CloudStep("addresses", f"{name}.{number}", {"address": address})
+        CloudStep("addresses", f"{name}.{number}", {"address": str(address)})
         for number, address in enumerate(cloud.instances, 1)
     ]
     rules = CloudStep(
@@ -137,7 +137,7 @@ def _rules(rules: tuple[Rule, ...]) -> list[Json]:
     """The cloud lets replies through by itself, so the rules for replies stay out."""
     found = []
     for rule in rules:
-        if rule.name.endswith("-replies"):
+        if rule.reply:
             continue
         low, high = rule.destination_ports
         words = {None: "any", ICMP: "icmp", TCP: f"tcp/{low}-{high}", UDP: f"udp/{low}-{high}"}
@@ -157,7 +157,7 @@ def _far_end(settled: Settled, tunnel: SettledTunnel) -> CloudStep:
     return CloudStep(
         "far-ends", f"{tunnel.gateway}.{tunnel.uplink.name}",
         {
-            "address": end.remote_address,
+            "address": str(end.remote_address),
             "identity": end.remote_identity,
             "autonomous_system": end.remote_as,
             "prefixes": [str(p) for p in end.remote_prefixes],
@@ -173,9 +173,9 @@ def tunnel_step(settled: Settled, tunnel: SettledTunnel, secrets: Secrets) -> Cl
         "gateway": tunnel.cloud,
         "instance": tunnel.instance,
         "far_end": far_end,
-        "suite": suite_data(end.suite),
+        "suite": encode_suite(end.suite),
         "inside": str(end.inside),
-        "inside_address": end.local_inside,
+        "inside_address": str(end.local_inside),
         "liveness": {
             "delay": end.liveness.delay,
             "first_wait": end.liveness.wait,

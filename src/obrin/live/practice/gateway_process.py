@@ -1,4 +1,4 @@
-"""A practice gateway as a process of its own: RESTCONF (RFC 8040) outside, a `Node` inside.
+"""A practice gateway as a process of its own: RESTCONF (RFC 8040) outside, a site inside.
 
 It knows nothing of the design: what its pack's standard data and keys say is all it has.
 """
@@ -17,14 +17,16 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 from starlette.routing import Mount, Route
 
-from obrin.core.address.prefix import format_address, parse_ipv4
+from obrin.core.address.prefix import parse_ipv4
 from obrin.core.errors import ObrinError
-from obrin.live.practice import from_standard
+from obrin.device import from_standard
+from obrin.device.config import RouterConfig
+from obrin.device.credentials import judge_certificate
+from obrin.device.site import Site
 from obrin.live.practice.cable import Cable, cable_token, plug_in
-from obrin.live.practice.credentials import judge_certificate
-from obrin.live.practice.drops import packet_key
+from obrin.live.practice.clock import wall_clock
 from obrin.live.practice.hosts import (
-    Hosts,
+    find_host,
     port_of,
     probe,
     protocol_of,
@@ -32,14 +34,10 @@ from obrin.live.practice.hosts import (
     stream,
 )
 from obrin.live.practice.keylog import KeyLog
-from obrin.live.practice.node import Node
-from obrin.live.practice.node_config import NodeConfig
-from obrin.live.practice.observe import node_state
 from obrin.live.practice.restconf_description import openapi
 from obrin.live.practice.service import HANDLERS, UNUSABLE, Problem, Served, Ticker, read_json
 from obrin.live.practice.world import line_name
 from obrin.live.standard_modules import StandardDataError, data_model, validate
-from obrin.wire.packet import decode_ipv4
 
 YANG_JSON = "application/yang-data+json"
 KEYS = "obrin-keys:keys"
@@ -57,8 +55,7 @@ class GatewayProcess:
         self._cables: dict[str, Cable] = {}
         self._config: dict[str, Any] = {}
         self._keys: dict[str, Any] = {}
-        self._node = Node(name, NodeConfig(), os.urandom)
-        self._hosts = Hosts((), os.urandom)
+        self._site = Site(name, os.urandom)
         self._uplinks: dict[int, str] = {}
         self._ticker = Ticker(self._pump)
         self._etag_key = os.urandom(16)
@@ -91,42 +88,19 @@ class GatewayProcess:
         self._ticker.kick()
 
     def _arrived(self, packet: bytes) -> None:
-        self._node.receive_underlay(packet, self._now())
+        self._site.receive(packet, self._now())
         self._kick()
 
     def _pump(self, now: float) -> float:
-        node, hosts = self._node, self._hosts
-        if node.next_timer() <= now:
-            node.handle_timer(now)
-        if hosts.next_timer() <= now:
-            hosts.handle_timer(now)
-        moved = True
-        while moved:
-            moved = False
-            for data in node.local():
-                moved = True
-                self._deliver(data, now)
-            for host in hosts.by_address.values():
-                for data in host.packets(now):
-                    moved = True
-                    node.receive_local(data, now)
-        for data in node.underlay():
+        for data in self._site.pump(now):
             uplink = self._uplinks.get(int.from_bytes(data[12:16], "big"))
             if uplink in self._cables:
                 self._cables[uplink].send(data)
-        if self._keylog is not None and node.key_events:
-            self._keylog.write(node.key_events)
-        node.key_events.clear()
-        return min(node.next_timer(), hosts.next_timer())
-
-    def _deliver(self, data: bytes, now: float) -> None:
-        packet = decode_ipv4(data)  # the node made it, or looked at it
-        host = self._hosts.by_address.get(packet.destination)
-        if host is not None:
-            host.receive(data, now)
-        else:
-            reason = f"no host has {format_address(packet.destination)}"
-            self._node.drops.add(self.name, reason, packet_key(packet))
+        events = self._site.router.key_events
+        if self._keylog is not None and events:
+            self._keylog.write(events)
+        events.clear()
+        return self._site.next_timer()
 
     def _apply(self, config: dict[str, Any], keys: dict[str, Any]) -> None:
         """Take a configuration and keys: judged and built aside, then swapped in whole.
@@ -136,21 +110,17 @@ class GatewayProcess:
         certificate = keys.get(KEYS, {}).get("certificate")
         try:
             if certificate is not None:
-                judge_certificate(certificate)
+                judge_certificate(certificate, wall_clock)
             if from_standard.complete(config, keys):
-                self._swap(config, from_standard.node_config(config, keys))
+                self._swap(config, from_standard.router_config(config, keys, wall_clock))
         except (*UNUSABLE, ObrinError) as error:
             raise Problem(400, "invalid-value", f"cannot be applied: {error}") from error
         self._config, self._keys = config, keys
 
-    def _swap(self, config: dict[str, Any], made: NodeConfig) -> None:
-        uplinks = {parse_ipv4(a): name for name, a in from_standard.uplinks(config).items()}
-        # Built aside first: what cannot be built raises here, before anything has moved.
-        Node(self.name, made, os.urandom).start(self._now())
-        self._hosts.take(made.host_places())
-        self._node.take(made, self._now())
+    def _swap(self, config: dict[str, Any], made: RouterConfig) -> None:
+        self._site.take(made, self._now())
         self._kick()  # what has ended still goes out by the old uplinks
-        self._uplinks = uplinks
+        self._uplinks = from_standard.uplinks(config)
         self._kick()
 
     # RESTCONF
@@ -217,9 +187,7 @@ class GatewayProcess:
         return Response(status_code=201 if created else 204)
 
     def _state(self) -> dict[str, Any]:
-        state = node_state(self._node, self._now())
-        state["drop"] += self._hosts.drops()
-        return state
+        return self._site.state(self._now())
 
     async def _operate(self, request: Request) -> Response:
         name = request.path_params["name"]
@@ -240,7 +208,7 @@ class GatewayProcess:
 
     async def _probe(self, given: dict[str, Any], source: int, destination: int) -> dict[str, Any]:
         result = await probe(
-            self._hosts.find(source), protocol_of(given), destination, port_of(given),
+            find_host(self._site.hosts, source), protocol_of(given), destination, port_of(given),
             seconds_of(given, "timeout", 0.1, 30.0, 2.0), self._kick, self._now,
         )  # fmt: skip
         return {
@@ -252,9 +220,13 @@ class GatewayProcess:
 
     async def _stream(self, given: dict[str, Any], source: int, destination: int) -> dict[str, Any]:
         result = await stream(
-            self._hosts.find(source), destination, seconds_of(given, "interval", 0.005, 60.0),
-            seconds_of(given, "duration", 0.0, 120.0), self._kick, self._now,
-        )  # fmt: skip
+            find_host(self._site.hosts, source),
+            destination,
+            seconds_of(given, "interval", 0.005, 60.0),
+            seconds_of(given, "duration", 0.0, 120.0),
+            self._kick,
+            self._now,
+        )
         return {
             "sent": result.sent,
             "answered": result.answered,

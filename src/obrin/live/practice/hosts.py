@@ -1,67 +1,28 @@
-"""The hosts behind a device, and what `probe` and `stream` ask of them."""
+"""What `probe` and `stream` ask of a practice host, in real time."""
 
 from __future__ import annotations
 
 import asyncio
 import itertools
 import math
-from collections.abc import Callable, Iterable
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
-from obrin.core.address.prefix import Prefix, format_address
+from obrin.core.address.prefix import format_address
 from obrin.core.design.values import PROTOCOLS
-from obrin.core.settled.model import host_of
+from obrin.device.hosts import Hosts
 from obrin.live.practice.service import Problem
 from obrin.wire.host import Host, Query
 from obrin.wire.packet import ICMP
 
 
-class Hosts:
-    """One practice host in every network, reachable by address."""
-
-    def __init__(self, networks: Iterable[Prefix], rng: Callable[[int], bytes]) -> None:
-        self._rng = rng
-        self.by_address: dict[int, Host] = {}
-        self.take(networks)
-
-    def take(self, networks: Iterable[Prefix]) -> None:
-        """Other networks; hosts that are still in one stay as they are."""
-        wanted = dict.fromkeys(map(host_of, networks))
-        self.by_address = {a: self.by_address.get(a) or Host(a, self._rng) for a in wanted}
-
-    def find(self, address: int) -> Host:
-        host = self.by_address.get(address)
-        if host is None:
-            raise Problem(404, "no such host", f"no practice host has {format_address(address)}")
-        return host
-
-    def drops(self) -> list[Json]:
-        """What the hosts could do nothing with, in the shape of obrin-observe's list `drop`."""
-        return host_drops(self.by_address.values())
-
-    def next_timer(self) -> float:
-        return min((h.next_timer() for h in self.by_address.values()), default=float("inf"))
-
-    def handle_timer(self, now: float) -> None:
-        for host in self.by_address.values():
-            host.handle_timer(now)
-
-
-Json = dict[str, Any]
-
-
-def host_drops(hosts: Iterable[Host]) -> list[Json]:
-    """Of each host by reason."""
-    return [
-        {
-            "place": f"host {format_address(host.address)}", "reason": reason,
-            "source": "0.0.0.0", "destination": format_address(host.address), "protocol": 0,
-            "source-port": 0, "destination-port": 0, "count": str(count),
-        }
-        for host in hosts
-        for reason, count in host.drops.items()
-    ]  # fmt: skip
+def find_host(hosts: Hosts, address: int) -> Host:
+    """Raises Problem."""
+    host = hosts.get(address)
+    if host is None:
+        raise Problem(404, "no such host", f"no practice host has {format_address(address)}")
+    return host
 
 
 def protocol_of(given: dict[str, Any]) -> int:

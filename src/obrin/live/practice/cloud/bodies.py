@@ -97,6 +97,10 @@ class CertificateBody(Body):
     authorities: Annotated[str, Field(max_length=65536)]
     revocations: Annotated[str, Field(max_length=1048576)] = ""
 
+    def as_standard(self) -> dict[str, Any]:
+        """In the shape of obrin-keys' container `certificate`."""
+        return {name.replace("_", "-"): text for name, text in self.model_dump().items()}
+
 
 class Tunnel(Body):
     """`suite` is in the shape of obrin-ipsec; secrets can be set and never read.

@@ -12,14 +12,16 @@ from starlette.routing import Route
 
 from obrin.core.address.prefix import parse_ipv4
 from obrin.core.catalogue.offering import Offering
+from obrin.device.cloud import Cloud
+from obrin.device.state import session_states, tunnel_states
 from obrin.live.practice.cable import Cable, cable_token, plug_in
+from obrin.live.practice.clock import wall_clock
 from obrin.live.practice.cloud.bodies import KINDS
 from obrin.live.practice.cloud.description import openapi
-from obrin.live.practice.cloud.fabric import Fabric
 from obrin.live.practice.cloud.store import Store
-from obrin.live.practice.hosts import host_drops, port_of, probe, protocol_of, seconds_of
+from obrin.live.practice.cloud.told import Told
+from obrin.live.practice.hosts import find_host, port_of, probe, protocol_of, seconds_of
 from obrin.live.practice.internet import CLOUD
-from obrin.live.practice.observe import session_states, tunnel_states
 from obrin.live.practice.service import HANDLERS, UNUSABLE, Problem, Served, Ticker, read_json
 
 
@@ -29,7 +31,8 @@ class CloudProcess:
         self._secret = secret
         self._dirty = False
         self.store = Store(offering, speed, self._mark, os.urandom(16))
-        self.fabric = Fabric(self.store, os.urandom)
+        self.cloud = Cloud(os.urandom)
+        self._told = Told(self.store, wall_clock)
         self._cable: Cable | None = None
         self._ticker = Ticker(self._pump)
 
@@ -69,19 +72,18 @@ class CloudProcess:
 
     def _arrived(self, packet: bytes) -> None:
         if len(packet) >= 20:
-            self.fabric.receive(packet, self._now())
+            self.cloud.receive(packet, self._now())
             self._kick()
 
     def _pump(self, now: float) -> float:
         self.store.handle_timer(now)
         if self._dirty:
             self._dirty = False
-            self.fabric.rebuild(now)
-        due = self.fabric.pump(now)
-        for packet in self.fabric.packets():
+            self.cloud.take(self._told.config(), now)
+        for packet in self.cloud.pump(now):
             if self._cable is not None:
                 self._cable.send(packet)
-        return min(due, self.store.next_timer())
+        return min(self.cloud.next_timer(), self.store.next_timer())
 
     # The API
 
@@ -136,21 +138,21 @@ class CloudProcess:
         name = request.path_params["name"]
         resource = self.store.get("gateways", name)
         instances = []
-        for instance in self.fabric.instances.values():
-            if instance.name.rpartition("-")[0] == name:
+        for running, instance in self.cloud.instances.items():
+            if running.rpartition("-")[0] == name:
                 instances.append(
                     {
-                        "name": instance.name,
-                        "tunnel": tunnel_states(instance.node, self._now()),
-                        "session": session_states(instance.node),
-                        "drop": instance.node.drops.as_data(),
+                        "name": running,
+                        "tunnel": tunnel_states(instance.router, self._now()),
+                        "session": session_states(instance.router),
+                        "drop": instance.router.drops.as_data(),
                     }
                 )
         return JSONResponse({"name": name, "state": resource.state, "instances": instances})
 
     async def _drops(self, request: Request) -> Response:
         self.store.get("networks", request.path_params["name"])
-        drops = [*self.fabric.drops.as_data(), *host_drops(self.fabric.hosts.values())]
+        drops = [*self.cloud.drops.as_data(), *self.cloud.hosts.drops()]
         return JSONResponse({"drop": drops})
 
     async def _probe(self, request: Request) -> Response:
@@ -161,9 +163,7 @@ class CloudProcess:
             timeout = seconds_of(given, "timeout", 0.1, 30.0, 2.0)
         except UNUSABLE as error:
             raise Problem(422, "not valid", f"the probe is not usable: {error}") from error
-        host = self.fabric.hosts.get(source)
-        if host is None:
-            raise Problem(404, "no such host", f"no practice host has {given['source']}")
+        host = find_host(self.cloud.hosts, source)
         result = await probe(host, protocol, destination, port, timeout, self._kick, self._now)
         return JSONResponse(
             {

@@ -16,6 +16,9 @@ from typing import Any
 
 from obrin.core.catalogue.offering import GatewayClass, Offering
 from obrin.core.errors import ObrinError
+from obrin.core.handover.standard.ipsec import decode_suite
+from obrin.device.credentials import credential_from
+from obrin.live.practice.clock import wall_clock
 from obrin.live.practice.cloud.bodies import (
     KINDS,
     Body,
@@ -25,8 +28,6 @@ from obrin.live.practice.cloud.bodies import (
     Tunnel,
     references,
 )
-from obrin.live.practice.credentials import credential_of
-from obrin.live.practice.from_standard import suite_from
 from obrin.live.practice.service import UNUSABLE, Problem
 
 MINUTES = {
@@ -290,12 +291,12 @@ class Store:
             if isinstance(other.body, Tunnel) and other.body.inside.overlaps(body.inside):
                 raise Problem(409, "overlap", f"{body.inside} is used by tunnel {other.name}")
         try:
-            suite_from(body.suite)
+            decode_suite(body.suite)
         except (*UNUSABLE, ObrinError) as error:
             raise Problem(422, "suite", f"the suite is not usable: {error}") from error
         try:
             if body.certificate is not None:
-                credential_of(body.certificate)
+                credential_from(body.certificate.as_standard(), wall_clock)
         except ObrinError as error:
             raise Problem(422, "certificate", str(error)) from error
 

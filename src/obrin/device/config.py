@@ -1,4 +1,4 @@
-"""What a practice router is told: tunnels, networks, neighbours, static routes, filter rules."""
+"""What a router is told: tunnels, networks, neighbours, static routes, filter rules."""
 
 from __future__ import annotations
 
@@ -6,6 +6,7 @@ from dataclasses import dataclass, field
 
 from obrin.core.address.prefix import Prefix
 from obrin.core.address.translation import Exposure
+from obrin.core.ipsec.liveness import Bfd
 from obrin.core.ipsec.selectors import ANY_IPV4
 from obrin.core.reach.filters import Rule
 from obrin.core.routing.policy import SessionPolicy
@@ -13,12 +14,12 @@ from obrin.wire.bgp.session import SessionConfig
 from obrin.wire.ike.config import PeerConfig
 
 
-@dataclass(frozen=True, slots=True)
-class NodeTunnel:
+@dataclass(frozen=True, slots=True, kw_only=True)
+class RouterTunnel:
     """A tunnel's inside: addresses as integers, and what is translated at it.
 
-    A spare waits until none of the tunnels that it stands in for is up. `bfd` is the interval in
-    seconds and the multiplier of its session. `shared` tunnels carry equal routes together.
+    A spare waits until none of the tunnels that it stands in for is up. `shared` tunnels carry
+    equal routes together.
     """
 
     peer: PeerConfig
@@ -27,7 +28,7 @@ class NodeTunnel:
     remote_inside: int
     translations: tuple[Exposure, ...] = ()
     stands_in_for: tuple[str, ...] = ()
-    bfd: tuple[float, int] | None = None
+    bfd: Bfd | None = None
     shared: bool = False
 
     @property
@@ -37,20 +38,29 @@ class NodeTunnel:
 
 
 @dataclass(frozen=True, slots=True)
-class NodeNeighbour:
+class RouterNeighbour:
     session: SessionConfig
     policy: SessionPolicy
     announce: tuple[Prefix, ...]
 
 
 @dataclass(frozen=True, slots=True)
-class NodeConfig:
-    """`rules` None means that this device does not filter; `static` is (prefix, tunnel, metric)."""
+class StaticWay:
+    """A static route through a tunnel; the lowest metric that is up counts."""
 
-    tunnels: dict[str, NodeTunnel] = field(default_factory=dict)
+    prefix: Prefix
+    tunnel: str
+    metric: int
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class RouterConfig:
+    """`rules` None means that this device does not filter."""
+
+    tunnels: dict[str, RouterTunnel] = field(default_factory=dict)
     networks: dict[str, Prefix] = field(default_factory=dict)
-    neighbours: dict[str, NodeNeighbour] = field(default_factory=dict)
-    static: tuple[tuple[Prefix, str, int], ...] = ()
+    neighbours: dict[str, RouterNeighbour] = field(default_factory=dict)
+    static: tuple[StaticWay, ...] = ()
     rules: tuple[Rule, ...] | None = None
 
     def host_places(self) -> tuple[Prefix, ...]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from obrin.live.practice.node_config import NodeTunnel
+from obrin.device.config import RouterTunnel
 from obrin.wire.errors import PacketError
 from obrin.wire.ike.child import ChildSa
 from obrin.wire.packet import Ipv4
@@ -11,7 +11,7 @@ ON_LINK_TTL = 255
 """RFC 5082: what BGP and BFD leave with, and must still have at a peer that is on the link."""
 
 
-def judge_origin(packet: Ipv4, tunnel: NodeTunnel, *, came_by_it: bool) -> None:
+def judge_origin(packet: Ipv4, tunnel: RouterTunnel, *, came_by_it: bool) -> None:
     """What a gateway itself is told at its address in a tunnel must come out of that tunnel, from
     the peer there, and untouched by any router. Raises PacketError."""
     if not came_by_it:

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Mapping
 
-from obrin.live.practice.node_changes import watched
-from obrin.live.practice.node_config import NodeTunnel
+from obrin.device.changes import watched
+from obrin.device.config import RouterTunnel
 from obrin.wire.bfd import PORT, TTL, BfdSession, BfdState
 from obrin.wire.errors import PacketError
 from obrin.wire.packet import UDP, Ipv4, Udp, decode_udp
@@ -17,16 +17,16 @@ SOURCE_PORT = 49152
 class BfdSessions:
     """`dead` are tunnels whose session was up and is not any more."""
 
-    def __init__(self, configs: Mapping[str, NodeTunnel], rng: Callable[[int], bytes]) -> None:
+    def __init__(self, configs: Mapping[str, RouterTunnel], rng: Callable[[int], bytes]) -> None:
         self._rng = rng
         self._number = 0
-        self._configs: dict[str, NodeTunnel] = {}
+        self._configs: dict[str, RouterTunnel] = {}
         self.sessions: dict[str, BfdSession] = {}
         self.dead: set[str] = set()
         self._was_up: set[str] = set()
         self.take(configs, (), 0.0)
 
-    def take(self, configs: Mapping[str, NodeTunnel], up: Collection[str], now: float) -> None:
+    def take(self, configs: Mapping[str, RouterTunnel], up: Collection[str], now: float) -> None:
         """Other tunnels to watch; a session that can go on does. `up` are tunnels that carry."""
         before, self._configs = self._configs, dict(configs)
         for name in list(self.sessions):
@@ -36,7 +36,9 @@ class BfdSessions:
         for name, config in configs.items():
             if config.bfd is not None and name not in self.sessions:
                 self._number += 1
-                self.sessions[name] = BfdSession(self._number, *config.bfd, self._rng)
+                self.sessions[name] = BfdSession(
+                    self._number, config.bfd.interval, config.bfd.multiplier, self._rng
+                )
                 if name in up:
                     self.tunnel_up(name, now)
 

@@ -1,13 +1,12 @@
-"""A practice gateway's credential, read from what its pack or the cloud's API brought."""
+"""A device's credential, read from what its keys or the cloud's API brought."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
-from datetime import UTC, datetime
+from datetime import datetime
 from typing import Any
 
 from cryptography import x509
-from pydantic import BaseModel
 
 from obrin.core.pki.chain import Trust
 from obrin.core.pki.read import PkiError, fits, read_bundle, read_key
@@ -17,12 +16,7 @@ Wall = Callable[[float], datetime]
 _END = "-----END X509 CRL-----\n"
 
 
-def wall_clock(_now: float) -> datetime:
-    """The real time, whatever an engine counts in."""
-    return datetime.now(UTC)
-
-
-def credential_from(data: dict[str, Any], wall: Wall = wall_clock) -> Credential:
+def credential_from(data: dict[str, Any], wall: Wall) -> Credential:
     """From obrin-keys' container `certificate`. Raises PkiError."""
     if "private-key" not in data:
         raise PkiError(
@@ -37,7 +31,7 @@ def credential_from(data: dict[str, Any], wall: Wall = wall_clock) -> Credential
     return Credential(chain, key, Trust(authorities, _lists(data.get("revocations", ""))), wall)
 
 
-def judge_certificate(data: dict[str, Any], wall: Wall = wall_clock) -> None:
+def judge_certificate(data: dict[str, Any], wall: Wall) -> None:
     """Whether all of it can be read, also where the private key is not in it. Raises PkiError."""
     if "private-key" in data:
         credential_from(data, wall)
@@ -46,12 +40,6 @@ def judge_certificate(data: dict[str, Any], wall: Wall = wall_clock) -> None:
         if not read_bundle(data[name].encode(), None, f"the {name}").certificates:
             raise PkiError(f"the {name} holds no certificate")
     _lists(data.get("revocations", ""))
-
-
-def credential_of(body: BaseModel, wall: Wall = wall_clock) -> Credential:
-    """From the cloud's body of the same names. Raises PkiError."""
-    found = body.model_dump()
-    return credential_from({name.replace("_", "-"): text for name, text in found.items()}, wall)
 
 
 def _lists(text: str) -> tuple[x509.CertificateRevocationList, ...]:

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import TypeVar
 
-from obrin.live.practice.node_config import NodeConfig, NodeNeighbour, NodeTunnel
+from obrin.device.config import RouterConfig, RouterNeighbour, RouterTunnel
 
 V = TypeVar("V")
 
@@ -28,7 +28,7 @@ class Changes:
     policies: tuple[str, ...]
 
 
-def changes_between(old: NodeConfig, new: NodeConfig) -> Changes:
+def changes_between(old: RouterConfig, new: RouterConfig) -> Changes:
     """A tunnel whose own address inside changes keeps its SAs; only its session begins again."""
     both = [name for name in new.tunnels if name in old.tunnels]
     again = tuple(
@@ -50,7 +50,7 @@ def changes_between(old: NodeConfig, new: NodeConfig) -> Changes:
     )
 
 
-def watched(old: NodeTunnel | None, new: NodeTunnel) -> bool:
+def watched(old: RouterTunnel | None, new: RouterTunnel) -> bool:
     """Whether the session that watches a tunnel can go on."""
     if old is None:
         return False
@@ -58,9 +58,9 @@ def watched(old: NodeTunnel | None, new: NodeTunnel) -> bool:
         new.bfd, new.local_inside, new.remote_inside)  # fmt: skip
 
 
-def _session(config: NodeConfig, name: str) -> object:
+def _session(config: RouterConfig, name: str) -> object:
     """What a running session cannot change. A session's own AS stands in its policy, too."""
-    neighbour: NodeNeighbour = config.neighbours[name]
+    neighbour: RouterNeighbour = config.neighbours[name]
     policy = neighbour.policy
     return neighbour.session, policy.local_as, policy.peer_as
 

@@ -4,28 +4,28 @@ from __future__ import annotations
 
 from typing import Any
 
-from obrin.live.practice.node import Node
+from obrin.device.router import Router
 
 
-def node_state(node: Node, now: float) -> dict[str, Any]:
+def router_state(router: Router, now: float) -> dict[str, Any]:
     return {
-        "tunnel": tunnel_states(node, now),
-        "session": session_states(node),
+        "tunnel": tunnel_states(router, now),
+        "session": session_states(router),
         "route": [
             {"prefix": str(prefix), "via": route.via, "kind": route.kind.label}
-            for prefix, route in node.table.items()
+            for prefix, route in router.table.items()
         ],
-        "drop": node.drops.as_data(),
+        "drop": router.drops.as_data(),
     }
 
 
-def tunnel_states(node: Node, now: float) -> list[dict[str, Any]]:
+def tunnel_states(router: Router, now: float) -> list[dict[str, Any]]:
     """Counters are strings: RFC 7951 section 6.1 wants that of 64-bit numbers. Ages are whole
     seconds, and left out for what never was."""
     found = []
-    for name, tunnel in node.ike.tunnels.items():
+    for name, tunnel in router.ike.tunnels.items():
         sa = tunnel.current or (tunnel.sas[-1] if tunnel.sas else None)
-        state = node.states[name]
+        state = router.states[name]
         ages = {
             "idle-in": state.last_in, "idle-out": state.last_out, "refusal-age": state.refused_at,
         }  # fmt: skip
@@ -44,7 +44,7 @@ def tunnel_states(node: Node, now: float) -> list[dict[str, Any]]:
     return found
 
 
-def session_states(node: Node) -> list[dict[str, Any]]:
+def session_states(router: Router) -> list[dict[str, Any]]:
     return [
         {
             "name": name,
@@ -54,5 +54,5 @@ def session_states(node: Node) -> list[dict[str, Any]]:
             "announced": [str(p) for p in neighbour.announced],
             "rejected": [f"{p}: {why}" for p, why in sorted(neighbour.rejected.items())],
         }
-        for name, neighbour in node.bgp.speaker.neighbours.items()
+        for name, neighbour in router.bgp.speaker.neighbours.items()
     ]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from obrin.live.practice.node_config import NodeTunnel
+from obrin.device.config import RouterTunnel
 from obrin.wire.ike.tunnel import Tunnel
 
 AGAIN_AFTER = 5.0
@@ -14,12 +14,12 @@ AGAIN_AFTER = 5.0
 class Spares:
     """Starts a spare when none of its elders is up, and closes it when one is again."""
 
-    def __init__(self, configs: Mapping[str, NodeTunnel], tunnels: Mapping[str, Tunnel]) -> None:
+    def __init__(self, configs: Mapping[str, RouterTunnel], tunnels: Mapping[str, Tunnel]) -> None:
         self._tunnels = tunnels
         self._elders = _elders(configs)
         self._due = dict.fromkeys(self._elders, float("inf"))
 
-    def take(self, configs: Mapping[str, NodeTunnel], now: float) -> None:
+    def take(self, configs: Mapping[str, RouterTunnel], now: float) -> None:
         """Other spares, or for others; those that were there before keep their time."""
         self._elders = _elders(configs)
         self._due = {
@@ -62,5 +62,5 @@ class Spares:
         return not any(t is not None and t.outbound is not None for t in found)
 
 
-def _elders(configs: Mapping[str, NodeTunnel]) -> dict[str, tuple[str, ...]]:
+def _elders(configs: Mapping[str, RouterTunnel]) -> dict[str, tuple[str, ...]]:
     return {name: c.stands_in_for for name, c in configs.items() if c.stands_in_for}

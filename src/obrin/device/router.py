@@ -1,4 +1,4 @@
-"""A practice router without I/O: IKE, ESP, BGP, filters and forwarding in one device.
+"""A router: IKE, ESP, BGP, filters and forwarding in one device.
 
 The process around it feeds outer packets from the uplinks, inner packets from the hosts, and
 timers; and takes outer packets, inner packets for its own networks, and events. Site gateways and
@@ -13,16 +13,17 @@ from obrin.core.address.prefix import format_address, parse_ipv4
 from obrin.core.address.table import PrefixTable
 from obrin.core.address.translation import inward, outward
 from obrin.core.reach.filters import RuleSet
-from obrin.core.routing.forwarding import Route, RouteKind, bgp_routes, forwarding_table
+from obrin.core.routing.forwarding import Route
 from obrin.core.routing.packet import PacketKey
-from obrin.live.practice.bfd_sessions import BfdSessions
-from obrin.live.practice.bgp_over_tcp import BgpOverTcp
-from obrin.live.practice.counters import TunnelCounters
-from obrin.live.practice.drops import NO_FLOW, DropLog, packet_key
-from obrin.live.practice.node_changes import changes_between
-from obrin.live.practice.node_config import NodeConfig
-from obrin.live.practice.origin import ON_LINK_TTL, judge_origin, selected
-from obrin.live.practice.spares import Spares
+from obrin.device.bfd_sessions import BfdSessions
+from obrin.device.bgp_over_tcp import BgpOverTcp
+from obrin.device.changes import changes_between
+from obrin.device.config import RouterConfig
+from obrin.device.counters import TunnelCounters
+from obrin.device.drops import NO_FLOW, DropLog, packet_key
+from obrin.device.origin import ON_LINK_TTL, judge_origin, selected
+from obrin.device.spares import Spares
+from obrin.device.table import table_of
 from obrin.wire.bfd import BfdError
 from obrin.wire.errors import PacketError
 from obrin.wire.esp import NEXT_DUMMY, NEXT_IPV4, NEXT_IPV6, EspError
@@ -49,8 +50,8 @@ from obrin.wire.tcp import TcpStack
 _NOT_SELECTED = "not in the tunnel's traffic selectors"
 
 
-class Node:
-    def __init__(self, name: str, config: NodeConfig, rng: Callable[[int], bytes]) -> None:
+class Router:
+    def __init__(self, name: str, config: RouterConfig, rng: Callable[[int], bytes]) -> None:
         self.name = name
         self.config = config
         self._rules = _rule_set(config)
@@ -84,7 +85,7 @@ class Node:
         self.ike.close(now)
         self._settle(now)
 
-    def take(self, config: NodeConfig, now: float) -> None:
+    def take(self, config: RouterConfig, now: float) -> None:
         """Another configuration in place: only what differs ends and begins, the rest runs on."""
         changes = changes_between(self.config, config)
         for name in changes.sessions_gone:
@@ -379,22 +380,7 @@ class Node:
 
     def _build_table(self) -> None:
         alive = self._carrying() - self._bfd.dead
-        routes = [
-            Route(prefix, RouteKind.CONNECTED, name)
-            for name, prefix in self.config.networks.items()
-        ]
-        routes += [
-            Route(tunnel.inside, RouteKind.CONNECTED, name)
-            for name, tunnel in self.config.tunnels.items()
-        ]
-        routes += [
-            Route(prefix, RouteKind.STATIC, name, metric)
-            for prefix, name, metric in self.config.static
-            if name in alive
-        ]
-        shared = {name for name, tunnel in self.config.tunnels.items() if tunnel.shared}
-        routes += bgp_routes(self.bgp.speaker.decisions, shared)
-        self.table = forwarding_table(routes)
+        self.table = table_of(self.config, alive, self.bgp.speaker.decisions)
 
     # Out
 
@@ -409,5 +395,5 @@ class Node:
         return out
 
 
-def _rule_set(config: NodeConfig) -> RuleSet | None:
+def _rule_set(config: RouterConfig) -> RuleSet | None:
     return None if config.rules is None else RuleSet(config.rules)

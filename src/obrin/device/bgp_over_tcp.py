@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from obrin.live.practice.node_config import NodeNeighbour
+from obrin.device.config import RouterNeighbour
 from obrin.wire.bgp.fsm import BgpState
 from obrin.wire.bgp.session import BgpSession
 from obrin.wire.bgp.speaker import Speaker
@@ -16,7 +16,7 @@ PORT = 179
 class BgpOverTcp:
     """Opens, accepts and closes the connections that the sessions ask for."""
 
-    def __init__(self, neighbours: Mapping[str, NodeNeighbour], tcp: TcpStack) -> None:
+    def __init__(self, neighbours: Mapping[str, RouterNeighbour], tcp: TcpStack) -> None:
         self.speaker = Speaker()
         self._tcp = tcp
         self._connections: dict[str, Connection] = {}
@@ -25,7 +25,7 @@ class BgpOverTcp:
         for neighbour in neighbours.values():
             self.add(neighbour)
 
-    def add(self, neighbour: NodeNeighbour) -> BgpSession:
+    def add(self, neighbour: RouterNeighbour) -> BgpSession:
         """One session more; it has to be started."""
         self._tcp.listen(neighbour.session.local_address, PORT, self._accept)
         return self.speaker.add(neighbour.session, neighbour.policy, neighbour.announce)

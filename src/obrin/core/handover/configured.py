@@ -1,0 +1,219 @@
+"""A settled gateway's configuration as the values that its standard data holds."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from obrin.core.address.prefix import DEFAULT_ROUTE, Address, Prefix, parse_address
+from obrin.core.address.translation import Exposure
+from obrin.core.handover.ends import (
+    CircuitEnd,
+    InternalEnd,
+    TunnelEnd,
+    circuits_at,
+    ends_at,
+    internal_at,
+)
+from obrin.core.handover.standard.basic import circuit_interface, interface_name
+from obrin.core.handover.standard.bgp import Neighbour, Speaker
+from obrin.core.handover.standard.circuits import Circuit
+from obrin.core.handover.standard.device import DeviceConfig
+from obrin.core.handover.standard.filters import Filter
+from obrin.core.handover.standard.interfaces import (
+    CIRCUIT,
+    LOOPBACK,
+    NETWORK,
+    TUNNEL,
+    UPLINK,
+    Interface,
+)
+from obrin.core.handover.standard.ipsec import Tunnel
+from obrin.core.handover.standard.routes import Hop, StaticRoute
+from obrin.core.handover.standard.translation import Translation
+from obrin.core.reach.filters import filter_of
+from obrin.core.settled.model import Settled
+
+INTERNAL_HOLD = 90
+"""Seconds of hold time between gateways of one site (RFC 4271 section 10 suggests it)."""
+
+
+def device_config(settled: Settled, place: str) -> DeviceConfig:
+    """What a site gateway or a cloud gateway is told, without any secret."""
+    ends, circuits = ends_at(settled, place), circuits_at(settled, place)
+    interfaces = (
+        *_own_interfaces(settled, place),
+        *map(_circuit_interface, circuits),
+        *map(_tunnel_interface, ends),
+    )
+    names = (circuit_interface(c.name) for c in circuits), (interface_name(e.tunnel) for e in ends)
+    return DeviceConfig(
+        interfaces=interfaces,
+        filter=Filter(
+            rules=filter_of(settled, place), interfaces=tuple(n for part in names for n in part)
+        ),
+        tunnels=tuple(map(_tunnel, ends)),
+        circuits=tuple(map(_circuit, circuits)),
+        speaker=_speaker(settled, place, ends, circuits),
+        routes=tuple(_static(ends, circuits)),
+        translations=tuple(_translations(ends)),
+    )
+
+
+def _own_interfaces(settled: Settled, place: str) -> Iterator[Interface]:
+    if place in settled.clouds:
+        cloud = settled.clouds[place]
+        for number, address in enumerate(cloud.instances, 1):
+            yield Interface(name=f"instance-{number}", role=UPLINK, address=address, length=32)
+        for subnet in cloud.subnets.values():
+            yield _network(subnet.name, subnet.prefix)
+    else:
+        gateway = settled.gateways[place]
+        if gateway.loopback is not None:
+            own = parse_address(gateway.loopback)
+            yield Interface(name=LOOPBACK, role=LOOPBACK, address=own, length=32)
+        for uplink in gateway.uplinks.values():
+            yield Interface(name=uplink.name, role=UPLINK, address=uplink.own, length=32)
+        for name, prefix in gateway.networks.items():
+            yield _network(name, prefix)
+
+
+def _network(name: str, prefix: Prefix) -> Interface:
+    address = parse_address(prefix.address(1))
+    return Interface(name=name, role=NETWORK, address=address, length=prefix.length)
+
+
+def _circuit_interface(end: CircuitEnd) -> Interface:
+    return Interface(
+        name=circuit_interface(end.name),
+        role=CIRCUIT,
+        address=end.local_inside,
+        length=end.inside.length,
+        leg=end.name,
+        mtu=end.mtu,
+    )
+
+
+def _tunnel_interface(end: TunnelEnd) -> Interface:
+    return Interface(
+        name=interface_name(end.tunnel),
+        role=TUNNEL,
+        address=end.local_inside,
+        length=end.inside.length,
+        leg=end.tunnel,
+        mtu=end.mtu,
+    )
+
+
+def _tunnel(end: TunnelEnd) -> Tunnel:
+    return Tunnel(
+        name=end.tunnel,
+        interface=interface_name(end.tunnel),
+        uplink=end.uplink,
+        initiator=end.initiator,
+        local_address=end.own_address,
+        remote_address=end.remote_address,
+        local_identity=end.local_identity,
+        remote_identity=end.remote_identity,
+        authentication=end.authentication,
+        role=end.role,
+        selection=end.selection,
+        suite=end.suite,
+        renewal=end.profile.renewal or "rekey",
+        local_selectors=end.local_selectors,
+        remote_selectors=end.remote_selectors,
+        always_encapsulate=end.always_encapsulate,
+        liveness=end.liveness,
+        bfd=end.bfd,
+        stands_in_for=end.stands_in_for,
+    )
+
+
+def _circuit(end: CircuitEnd) -> Circuit:
+    return Circuit(
+        name=end.name,
+        interface=circuit_interface(end.name),
+        remote_address=end.remote_inside,
+        bfd=end.bfd,
+    )
+
+
+def bgp_identifier(settled: Settled, place: str) -> Address:
+    if place in settled.clouds:
+        return Address(32, settled.clouds[place].router_id(1))
+    return Address(32, settled.gateways[place].router_id)
+
+
+def _speaker(
+    settled: Settled, place: str, ends: tuple[TunnelEnd, ...], circuits: tuple[CircuitEnd, ...]
+) -> Speaker | None:
+    """None without a session. All sessions of a gateway have its one AS number."""
+    neighbours = [_session(e.tunnel, e, e.communities) for e in ends if e.routing == "bgp"]
+    neighbours += [_session(c.label, c, ()) for c in circuits if c.routing == "bgp"]
+    neighbours += [
+        _internal(end, end.loopbacks)
+        for end in internal_at(settled, place)
+        if end.loopbacks is not None
+    ]
+    if not neighbours:
+        return None
+    asn = (settled.clouds if place in settled.clouds else settled.gateways)[place].asn
+    return Speaker(asn=asn, identifier=bgp_identifier(settled, place), neighbours=tuple(neighbours))
+
+
+def _session(name: str, end: TunnelEnd | CircuitEnd, marks: tuple[str, ...]) -> Neighbour:
+    return Neighbour(
+        name=name,
+        local_address=end.local_inside,
+        remote_address=end.remote_inside,
+        remote_as=end.remote_as,
+        hold=end.hold,
+        passive=not end.initiator,
+        local_pref=end.local_pref,
+        announce=end.local_prefixes,
+        accept=end.remote_prefixes,
+        prepend=end.prepend,
+        communities=marks,
+        limit=end.limit,
+    )
+
+
+def _internal(end: InternalEnd, addresses: tuple[Address, Address]) -> Neighbour:
+    """Between loopbacks, since no single line of the site may be what it hangs on."""
+    local, remote = addresses
+    return Neighbour(
+        name=end.neighbour,
+        local_address=local,
+        remote_address=remote,
+        remote_as=end.asn,
+        hold=INTERNAL_HOLD,
+        passive=local > remote,
+        local_pref=None,
+        announce=(),
+        accept=(DEFAULT_ROUTE,),
+        internal=True,
+    )
+
+
+def _static(ends: tuple[TunnelEnd, ...], circuits: tuple[CircuitEnd, ...]) -> Iterator[StaticRoute]:
+    """One route for each destination, with the ways to it in their order."""
+    ways: list[tuple[int, str, TunnelEnd | CircuitEnd]] = []
+    ways += [(e.rank, interface_name(e.tunnel), e) for e in ends if e.routing == "static"]
+    lines = (c for c in circuits if c.routing == "static")
+    ways += [(c.preference, circuit_interface(c.name), c) for c in lines]
+    hops: dict[Prefix, list[Hop]] = {}
+    for order, interface, end in sorted(ways, key=lambda way: way[0]):
+        for prefix in end.remote_prefixes:
+            hop = Hop(interface=interface, address=end.remote_inside, order=order)
+            hops.setdefault(prefix, []).append(hop)
+    for prefix, found in hops.items():
+        # The order of a single one means nothing, and is not written.
+        alone = (Hop(interface=found[0].interface, address=found[0].address),)
+        yield StaticRoute(prefix=prefix, hops=alone if len(found) == 1 else tuple(found))
+
+
+def _translations(ends: tuple[TunnelEnd, ...]) -> Iterator[Translation]:
+    """One for each tunnel interface that translates."""
+    for number, end in enumerate(ends, 1):
+        if end.translations:
+            parts = tuple(Exposure("", part.real, part.seen) for part in end.translations)
+            yield Translation(number=number, interface=interface_name(end.tunnel), parts=parts)

@@ -1,0 +1,281 @@
+"""What each end of a tunnel, circuit or internal session is told: one record for each end.
+
+Sheet, table of values, page, templates' context and standard data are all rendered from these
+records; the mirror proof is not: it reads what was written (`proof.py`).
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from obrin.core.address.prefix import DEFAULT_ROUTE, Address, Prefix, parse_address
+from obrin.core.address.translation import Exposure
+from obrin.core.design.arrangement import SPARE
+from obrin.core.ipsec.liveness import Bfd, Liveness
+from obrin.core.ipsec.profile import Profile
+from obrin.core.ipsec.suite import Suite
+from obrin.core.routing.model import (
+    accepted_at_site,
+    announced_by_site,
+    cloud_policy,
+    site_policy,
+)
+from obrin.core.routing.policy import WELL_KNOWN, SessionPolicy
+from obrin.core.settled.model import Settled, SettledCircuit, SettledGateway, SettledTunnel
+from obrin.core.settled.wrapping import wrapping_of
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class TunnelEnd:
+    """Everything that one end of a tunnel is told.
+
+    Prefixes are those routed through it, as the other end knows the local ones. `translations` are
+    what this end does to its own addresses at the tunnel. `mtu` and `mss` are of packets inside, in
+    bytes. `stands_in_for` are the tunnels that a spare waits for.
+    """
+
+    tunnel: str
+    uplink: str
+    profile: Profile
+    initiator: bool
+    own_address: Address
+    local_address: Address
+    remote_address: Address
+    local_identity: str
+    remote_identity: str
+    inside: Prefix
+    local_inside: Address
+    remote_inside: Address
+    local_as: int
+    remote_as: int
+    local_pref: int
+    local_prefixes: tuple[Prefix, ...]
+    remote_prefixes: tuple[Prefix, ...]
+    local_selectors: tuple[Prefix, ...]
+    remote_selectors: tuple[Prefix, ...]
+    translations: tuple[Exposure, ...]
+    suite: Suite
+    authentication: str
+    selection: str
+    liveness: Liveness
+    bfd: Bfd | None
+    always_encapsulate: bool
+    routing: str
+    hold: int
+    rank: int
+    preference: int
+    role: str
+    stands_in_for: tuple[str, ...]
+    mtu: int
+    mss: int
+    prepend: int = 0
+    communities: tuple[str, ...] = ()
+    limit: int | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class _Side:
+    """What one side brings: its other side is told the same things."""
+
+    name: str
+    profile: Profile
+    own_address: Address
+    address: Address
+    identity: str
+    inside: Address
+    prefixes: tuple[Prefix, ...]
+    policy: SessionPolicy
+    exposures: tuple[Exposure, ...]
+
+
+def _site(settled: Settled, tunnel: SettledTunnel) -> _Side:
+    link, uplink = settled.links[tunnel.link], tunnel.uplink
+    return _Side(
+        name=uplink.name,
+        profile=settled.gateways[tunnel.gateway].profile,
+        own_address=uplink.own,
+        address=uplink.address,
+        identity=uplink.identity,
+        inside=tunnel.site_inside,
+        prefixes=announced_by_site(link),
+        policy=site_policy(settled, tunnel),
+        exposures=link.exposures,
+    )
+
+
+def _cloud(settled: Settled, tunnel: SettledTunnel) -> _Side:
+    link, address = settled.links[tunnel.link], tunnel.cloud_address
+    return _Side(
+        name=f"instance-{tunnel.instance}",
+        profile=settled.clouds[tunnel.cloud].profile,
+        own_address=address,
+        address=address,
+        identity=str(address),
+        inside=tunnel.cloud_inside,
+        prefixes=accepted_at_site(settled, link),
+        policy=cloud_policy(settled, tunnel),
+        exposures=link.cloud_exposures,
+    )
+
+
+def site_end(settled: Settled, tunnel: SettledTunnel) -> TunnelEnd:
+    """The site gateway's end; it initiates, because it may stand behind a translator."""
+    return _end(settled, tunnel, _site(settled, tunnel), _cloud(settled, tunnel), initiator=True)
+
+
+def cloud_end(settled: Settled, tunnel: SettledTunnel) -> TunnelEnd:
+    """The cloud instance's end; it waits to be called."""
+    return _end(settled, tunnel, _cloud(settled, tunnel), _site(settled, tunnel), initiator=False)
+
+
+def _end(
+    settled: Settled, tunnel: SettledTunnel, here: _Side, there: _Side, *, initiator: bool
+) -> TunnelEnd:
+    link, wrapping = settled.links[tunnel.link], wrapping_of(settled, tunnel)
+    by_policy, everything = link.selection == "policy", (DEFAULT_ROUTE,)
+    before = tuple(t.label for t in link.tunnels if t.rank < tunnel.rank)
+    return TunnelEnd(
+        tunnel=tunnel.label,
+        uplink=here.name,
+        profile=here.profile,
+        initiator=initiator,
+        own_address=here.own_address,
+        local_address=here.address,
+        remote_address=there.address,
+        local_identity=here.identity,
+        remote_identity=there.identity,
+        inside=tunnel.inside,
+        local_inside=here.inside,
+        remote_inside=there.inside,
+        local_as=here.policy.local_as,
+        remote_as=here.policy.peer_as,
+        local_pref=here.policy.local_pref,
+        local_prefixes=here.prefixes,
+        remote_prefixes=there.prefixes,
+        local_selectors=here.prefixes if by_policy else everything,
+        remote_selectors=there.prefixes if by_policy else everything,
+        translations=tuple(part for part in here.exposures if part.translated),
+        suite=link.suite,
+        authentication=link.authentication,
+        selection=link.selection,
+        liveness=link.liveness,
+        bfd=link.bfd,
+        always_encapsulate=link.always_encapsulate,
+        routing=link.routing,
+        hold=link.hold,
+        rank=tunnel.rank,
+        preference=tunnel.preference,
+        role=tunnel.role,
+        stands_in_for=before if tunnel.role == SPARE else (),
+        mtu=wrapping.inner_mtu(),
+        mss=wrapping.mss(32),
+        prepend=here.policy.prepend,
+        communities=_marks(here.policy),
+        limit=here.policy.limit,
+    )
+
+
+def _marks(policy: SessionPolicy) -> tuple[str, ...]:
+    """Names of the well-known communities on all that is told."""
+    return tuple(name for name, mark in WELL_KNOWN.items() if mark in policy.communities)
+
+
+def ends_at(settled: Settled, place: str) -> tuple[TunnelEnd, ...]:
+    """All tunnel ends at a site gateway or a cloud."""
+    if place in settled.clouds:
+        return tuple(cloud_end(settled, t) for t in settled.tunnels_at(place))
+    return tuple(site_end(settled, t) for t in settled.tunnels_at(place))
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class CircuitEnd:
+    """Everything that one end of a circuit is told. `label` is unlike that of any tunnel."""
+
+    name: str
+    label: str
+    initiator: bool
+    provider: str | None
+    mtu: int
+    inside: Prefix
+    local_inside: Address
+    remote_inside: Address
+    local_as: int
+    remote_as: int
+    local_pref: int
+    local_prefixes: tuple[Prefix, ...]
+    remote_prefixes: tuple[Prefix, ...]
+    routing: str
+    hold: int
+    bfd: Bfd | None
+    preference: int
+    prepend: int = 0
+    limit: int | None = None
+
+
+def circuit_end(settled: Settled, circuit: SettledCircuit, place: str) -> CircuitEnd:
+    """The end at a site gateway or at a cloud; the gateway opens the session."""
+    at_cloud = place in settled.clouds
+    policy = (cloud_policy if at_cloud else site_policy)(settled, circuit)
+    near, far = announced_by_site(circuit), accepted_at_site(settled, circuit)
+    inside = circuit.site_inside, circuit.cloud_inside
+    return CircuitEnd(
+        name=circuit.name,
+        label=circuit.label,
+        initiator=not at_cloud,
+        provider=circuit.provider,
+        mtu=circuit.mtu,
+        inside=circuit.inside,
+        local_inside=inside[at_cloud],
+        remote_inside=inside[not at_cloud],
+        local_as=policy.local_as,
+        remote_as=policy.peer_as,
+        local_pref=policy.local_pref,
+        local_prefixes=far if at_cloud else near,
+        remote_prefixes=near if at_cloud else far,
+        routing=circuit.routing,
+        hold=circuit.hold,
+        bfd=circuit.bfd,
+        preference=circuit.preference,
+        prepend=policy.prepend,
+        limit=policy.limit,
+    )
+
+
+def circuits_at(settled: Settled, place: str) -> tuple[CircuitEnd, ...]:
+    """All circuits that end at a site gateway, a cloud or a hub."""
+    legs = settled.legs_at(place)
+    return tuple(circuit_end(settled, c, place) for c in legs if isinstance(c, SettledCircuit))
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class InternalEnd:
+    """A session with another gateway of the same site. `loopbacks` are the addresses that it runs
+    between, this gateway's first; None where one of the two has none."""
+
+    neighbour: str
+    asn: int
+    remote_identifier: Address
+    loopbacks: tuple[Address, Address] | None
+
+
+def internal_at(settled: Settled, place: str) -> tuple[InternalEnd, ...]:
+    """The internal sessions of a site gateway; none at a cloud."""
+    mine = settled.gateways.get(place)
+    if mine is None or mine.site not in settled.internal_bgp:
+        return ()
+    return tuple(
+        InternalEnd(
+            neighbour=other.name,
+            asn=other.asn,
+            remote_identifier=Address(32, other.router_id),
+            loopbacks=_loopbacks(mine, other),
+        )
+        for other in settled.gateways.values()
+        if other.site == mine.site and other is not mine and other.asn == mine.asn
+    )
+
+
+def _loopbacks(one: SettledGateway, other: SettledGateway) -> tuple[Address, Address] | None:
+    if one.loopback is None or other.loopback is None:
+        return None
+    return parse_address(one.loopback), parse_address(other.loopback)

@@ -1,0 +1,97 @@
+"""BGP sessions: obrin-bgp, by the terms of RFC 4271."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from obrin.core.address.prefix import Address, Prefix, parse_address, parse_prefix
+from obrin.core.handover.standard.basic import Json
+
+MODULE = "obrin-bgp:bgp"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Neighbour:
+    """One session. `name` is the label of the tunnel or circuit that it runs in, or the name of
+    another gateway of the site for an `internal` one: that is told everything that was learned,
+    with this gateway as the next hop. `hold` is in seconds. `local_pref` None is left as it comes.
+    """
+
+    name: str
+    local_address: Address
+    remote_address: Address
+    remote_as: int
+    hold: int
+    passive: bool
+    local_pref: int | None
+    announce: tuple[Prefix, ...]
+    accept: tuple[Prefix, ...]
+    prepend: int = 0
+    communities: tuple[str, ...] = ()
+    limit: int | None = None
+    internal: bool = False
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Speaker:
+    asn: int
+    identifier: Address
+    neighbours: tuple[Neighbour, ...]
+
+
+def encode(speaker: Speaker) -> Json:
+    return {
+        "autonomous-system": speaker.asn,
+        "bgp-identifier": str(speaker.identifier),
+        "neighbor": [_encode(neighbour) for neighbour in speaker.neighbours],
+    }
+
+
+def _encode(of: Neighbour) -> Json:
+    entry: Json = {
+        "name": of.name,
+        "local-address": str(of.local_address),
+        "remote-address": str(of.remote_address),
+        "remote-autonomous-system": of.remote_as,
+        "hold-time": of.hold,
+        "passive": of.passive,
+    }
+    if of.local_pref is not None:
+        entry["local-preference"] = of.local_pref
+    entry["announce"] = [str(p) for p in of.announce]
+    entry["accept"] = [str(p) for p in of.accept]
+    if of.prepend:
+        entry["prepend"] = of.prepend
+    if of.communities:
+        entry["community"] = list(of.communities)
+    if of.limit is not None:
+        entry["prefix-limit"] = of.limit
+    if of.internal:
+        entry["internal"] = {}
+    return entry
+
+
+def decode(data: Json) -> Speaker:
+    return Speaker(
+        asn=data["autonomous-system"],
+        identifier=parse_address(data["bgp-identifier"]),
+        neighbours=tuple(_decode(entry) for entry in data.get("neighbor", [])),
+    )
+
+
+def _decode(entry: Json) -> Neighbour:
+    return Neighbour(
+        name=entry["name"],
+        local_address=parse_address(entry["local-address"]),
+        remote_address=parse_address(entry["remote-address"]),
+        remote_as=entry["remote-autonomous-system"],
+        hold=entry["hold-time"],
+        passive=entry["passive"],
+        local_pref=entry.get("local-preference"),
+        announce=tuple(map(parse_prefix, entry.get("announce", ()))),
+        accept=tuple(map(parse_prefix, entry.get("accept", ()))),
+        prepend=entry.get("prepend", 0),
+        communities=tuple(entry.get("community", ())),
+        limit=entry.get("prefix-limit"),
+        internal="internal" in entry,
+    )

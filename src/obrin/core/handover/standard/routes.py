@@ -1,0 +1,75 @@
+"""Static routes: ietf-routing and ietf-ipv4-unicast-routing (RFC 8349)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+
+from obrin.core.address.prefix import Address, Prefix, parse_address, parse_prefix
+from obrin.core.handover.standard.basic import Json
+
+MODULE = "ietf-routing:routing"
+_IPV4 = "ietf-ipv4-unicast-routing:ipv4"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Hop:
+    """One way of a static route; that with the lowest `order` that is up comes first."""
+
+    interface: str
+    address: Address
+    order: int = 1
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class StaticRoute:
+    """`hops` are in their order, at least one."""
+
+    prefix: Prefix
+    hops: tuple[Hop, ...]
+
+
+def encode(routes: Iterable[StaticRoute]) -> Json:
+    protocol = {
+        "type": "ietf-routing:static",
+        "name": "tunnels",
+        "static-routes": {_IPV4: {"route": [_encode(route) for route in routes]}},
+    }
+    return {"control-plane-protocols": {"control-plane-protocol": [protocol]}}
+
+
+def _encode(route: StaticRoute) -> Json:
+    """A single hop stands by itself (its order then does not matter), several in a list."""
+    hops = [
+        {
+            "index": str(hop.order),
+            "outgoing-interface": hop.interface,
+            "next-hop-address": str(hop.address),
+        }
+        for hop in route.hops
+    ]
+    alone = {name: value for name, value in hops[0].items() if name != "index"}
+    next_hop = alone if len(hops) == 1 else {"next-hop-list": {"next-hop": hops}}
+    return {"destination-prefix": str(route.prefix), "next-hop": next_hop}
+
+
+def decode(data: Json) -> tuple[StaticRoute, ...]:
+    protocols = data.get("control-plane-protocols", {}).get("control-plane-protocol", [])
+    return tuple(route for protocol in protocols for route in _decode(protocol))
+
+
+def _decode(protocol: Json) -> Iterator[StaticRoute]:
+    for route in protocol.get("static-routes", {}).get(_IPV4, {}).get("route", []):
+        hop = route["next-hop"]
+        hops = hop.get("next-hop-list", {}).get("next-hop", [{**hop, "index": "1"}])
+        yield StaticRoute(
+            prefix=parse_prefix(route["destination-prefix"]),
+            hops=tuple(
+                Hop(
+                    interface=one["outgoing-interface"],
+                    address=parse_address(one["next-hop-address"]),
+                    order=int(one["index"]),
+                )
+                for one in hops
+            ),
+        )

@@ -1,0 +1,211 @@
+"""A cloud's data plane: instances of gateways, the networks behind them, and their hosts."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+
+from obrin.core.address.prefix import Prefix, format_address
+from obrin.core.reach.filters import Rule, RuleSet
+from obrin.core.routing.decision import decide
+from obrin.core.routing.forwarding import Route, RouteKind, share
+from obrin.core.routing.packet import PacketKey
+from obrin.core.routing.path import Candidate
+from obrin.device.config import RouterConfig
+from obrin.device.drops import DropLog, packet_key
+from obrin.device.hosts import Hosts
+from obrin.device.router import Router
+from obrin.wire.packet import decode_ipv4
+
+_NOTHING = RuleSet()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class CloudSubnet:
+    """`propagation` is whether its hosts know what the gateways learned. Only `workload` ones have
+    hosts."""
+
+    name: str
+    network: str
+    prefix: Prefix
+    propagation: bool
+    workload: bool
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class InstanceConfig:
+    """One running instance of a gateway; `address` is its public IPv4 address."""
+
+    network: str
+    address: int
+    router: RouterConfig
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class CloudConfig:
+    """`rules` by network: what its subnets let in and out. `instances` by name."""
+
+    subnets: tuple[CloudSubnet, ...] = ()
+    rules: dict[str, tuple[Rule, ...]] = field(default_factory=dict)
+    instances: dict[str, InstanceConfig] = field(default_factory=dict)
+
+
+class Instance:
+    """Its router takes changes in place."""
+
+    def __init__(self, config: InstanceConfig, name: str, rng: Callable[[int], bytes]) -> None:
+        self.network = config.network
+        self.address = config.address
+        self.router = Router(name, RouterConfig(), rng)
+
+
+class Cloud:
+    """`rng` gives so many random bytes; `now` is in seconds, and never goes back."""
+
+    def __init__(self, rng: Callable[[int], bytes]) -> None:
+        self._rng = rng
+        self.instances: dict[str, Instance] = {}
+        self.hosts = Hosts((), rng)
+        self.drops = DropLog()
+        self._subnets: tuple[CloudSubnet, ...] = ()
+        self._rules: dict[str, RuleSet] = {}
+        self._out: list[bytes] = []
+
+    def take(self, config: CloudConfig, now: float) -> None:
+        """Bring instances, hosts and rules in line; what stays as it was runs on."""
+        self._subnets = config.subnets
+        self.hosts.take(subnet.prefix for subnet in config.subnets if subnet.workload)
+        self._rules = {network: RuleSet(rules) for network, rules in config.rules.items()}
+        for name, told in config.instances.items():
+            if name not in self.instances:
+                self.instances[name] = Instance(told, name, self._rng)
+            router = self.instances[name].router
+            if router.config != told.router:
+                router.take(told.router, now)
+        for name in set(self.instances) - set(config.instances):
+            gone = self.instances.pop(name)
+            gone.router.stop(now)
+            self._collect(gone)
+
+    # Packets
+
+    def receive(self, data: bytes, now: float) -> None:
+        """A packet from the internet."""
+        destination = int.from_bytes(data[16:20], "big")
+        for instance in self.instances.values():
+            if instance.address == destination:
+                instance.router.receive_underlay(data, now)
+
+    def pump(self, now: float) -> list[bytes]:
+        """Let time pass and everything move; the packets for the internet."""
+        engines: list[Router | Hosts] = [i.router for i in self.instances.values()]
+        for engine in (*engines, self.hosts):
+            if engine.next_timer() <= now:
+                engine.handle_timer(now)
+        moved = True
+        while moved:
+            inwards = [data for i in self.instances.values() for data in i.router.local()]
+            outwards = list(self.hosts.packets(now))
+            for data in inwards:
+                self._to_host(data, now)
+            for data in outwards:
+                self._from_host(data, now)
+            moved = bool(inwards or outwards)
+        for instance in self.instances.values():
+            self._collect(instance)
+        out, self._out = self._out, []
+        return out
+
+    def next_timer(self) -> float:
+        timers = (instance.router.next_timer() for instance in self.instances.values())
+        return min((*timers, self.hosts.next_timer()))
+
+    def _collect(self, instance: Instance) -> None:
+        self._out += instance.router.underlay()
+        instance.router.key_events.clear()
+
+    def _subnet(self, address: int) -> CloudSubnet | None:
+        return next((s for s in self._subnets if s.prefix.contains(address)), None)
+
+    def _allowed(self, subnet: CloudSubnet, key: PacketKey) -> bool:
+        if self._rules.get(subnet.network, _NOTHING).match(key) is not None:
+            return True
+        self.drops.add(subnet.network, "no filter rule lets it through", key)
+        return False
+
+    def _to_host(self, data: bytes, now: float) -> None:
+        packet = decode_ipv4(data)  # a router made it, or looked at it
+        key, subnet = packet_key(packet), self._subnet(packet.destination)
+        if subnet is None:
+            reason = f"no subnet has {format_address(packet.destination)}"
+            self.drops.add("cloud", reason, key)
+            return
+        if not self._allowed(subnet, key):
+            return
+        host = self.hosts.get(packet.destination)
+        if host is None:
+            reason = f"no host has {format_address(packet.destination)}"
+            self.drops.add(subnet.network, reason, key)
+            return
+        host.receive(data, now)
+
+    def _from_host(self, data: bytes, now: float) -> None:
+        packet = decode_ipv4(data)  # a host of ours made it
+        key, subnet = packet_key(packet), self._subnet(packet.source)
+        if subnet is None:
+            return
+        inside = self._subnet(packet.destination)
+        if inside is not None and inside.network == subnet.network:
+            host = self.hosts.get(packet.destination)
+            if host is not None:
+                host.receive(data, now)
+            return
+        if not self._allowed(subnet, key):
+            return
+        if not subnet.propagation:
+            self.drops.add(subnet.network, f"propagation is off at {subnet.name}: no route", key)
+            return
+        chosen = self.choose(subnet.network, key)
+        if chosen is None:
+            reason = f"no route to {format_address(packet.destination)}"
+            self.drops.add(subnet.network, reason, key)
+            return
+        instance, via = chosen
+        instance.router.receive_local(data, now, via)
+
+    def choose(self, network: str, key: PacketKey) -> tuple[Instance, str] | None:
+        """The instance and tunnel that the whole gateway prefers for a flow."""
+        found: list[tuple[Prefix, Route, Instance]] = []
+        for instance in self.instances.values():
+            matched = instance.router.table.match(key.destination)
+            if instance.network != network or matched is None:
+                continue
+            if matched[1].kind is not RouteKind.CONNECTED:
+                found.append((*matched, instance))
+        if not found:
+            return None
+        longest = max(prefix.length for prefix, _, _ in found)
+        found = [f for f in found if f[0].length == longest]
+        lowest = min(route.kind.value for _, route, _ in found)
+        found = [f for f in found if f[1].kind.value == lowest]
+        if found[0][1].kind is RouteKind.STATIC:
+            metric = min(route.metric for _, route, _ in found)
+            best = [(route, instance) for _, route, instance in found if route.metric == metric]
+        else:
+            best = _best_learned(found)
+        owners = {via: i for route, i in best for via in (route.via, *route.others)}
+        via = best[0][0].via
+        if all(i.router.config.tunnels[name].shared for name, i in owners.items()):
+            via = share(owners, key)
+        return owners[via], via
+
+
+def _best_learned(
+    found: Sequence[tuple[Prefix, Route, Instance]],
+) -> list[tuple[Route, Instance]]:
+    """The winner among the instances' own winners first, then those that equal it."""
+    owners: dict[Candidate, tuple[Route, Instance]] = {}
+    for prefix, route, instance in found:
+        owners[instance.router.bgp.speaker.decisions[prefix].winner] = route, instance
+    decision = decide(list(owners))
+    return [owners[candidate] for candidate in (decision.winner, *decision.equals)]

@@ -1,0 +1,166 @@
+"""A device's configuration, read from its standard data and keys and nothing else."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import replace
+
+from obrin.core.address.prefix import Prefix
+from obrin.core.address.translation import Exposure
+from obrin.core.design.arrangement import SHARED
+from obrin.core.handover.standard import device
+from obrin.core.handover.standard.basic import Json
+from obrin.core.handover.standard.bgp import Neighbour, Speaker
+from obrin.core.handover.standard.device import DeviceConfig
+from obrin.core.handover.standard.interfaces import NETWORK, UPLINK, Interface
+from obrin.core.handover.standard.ipsec import Tunnel
+from obrin.core.ipsec.selectors import Selector
+from obrin.core.routing.path import DEFAULT_LOCAL_PREF
+from obrin.core.routing.policy import WELL_KNOWN, PrefixList, SessionPolicy
+from obrin.device.config import RouterConfig, RouterNeighbour, RouterTunnel, StaticWay
+from obrin.device.credentials import Wall, credential_from
+from obrin.wire.bgp.session import SessionConfig
+from obrin.wire.ike.config import Identity, PeerConfig
+from obrin.wire.ike.credentials import Credential
+
+BY_KEY = "pre-shared-key"
+
+
+def router_config(config: Json, keys: Json, wall: Wall) -> RouterConfig:
+    """`config` and `keys` are instance data that fits its modules.
+
+    `wall` turns the router's time into UTC, for certificates. Raises KeyError for a missing key,
+    PkiError for bad certificates, ValueError for what such a device has not.
+    """
+    told = device.decode(config)
+    if told.circuits:
+        raise ValueError(f"circuit {told.circuits[0].name}: this device has tunnels only")
+    held = keys.get("obrin-keys:keys", {})
+    secrets = {entry["tunnel"]: entry["secret"] for entry in held.get("pre-shared-key", [])}
+    certificate = held.get("certificate")
+    credential = None if certificate is None else credential_from(certificate, wall)
+    interfaces = {interface.name: interface for interface in told.interfaces}
+    translated = {translation.interface: translation.parts for translation in told.translations}
+    tunnels = {
+        tunnel.name: _tunnel(
+            tunnel,
+            interfaces[tunnel.interface],
+            _peer(tunnel, secrets, credential),
+            translated.get(tunnel.interface, ()),
+        )
+        for tunnel in told.tunnels
+    }
+    return RouterConfig(
+        tunnels=tunnels,
+        networks={i.name: i.network for i in told.interfaces if i.role == NETWORK},
+        neighbours={} if told.speaker is None else _neighbours(told.speaker),
+        static=tuple(_alike(list(_static(told)), tunnels)),
+        rules=told.filter.rules,
+    )
+
+
+def complete(config: Json, keys: Json) -> bool:
+    """Whether every tunnel has its secret already; they come after the configuration."""
+    secrets = keys.get("obrin-keys:keys", {})
+    have = {entry["tunnel"] for entry in secrets.get("pre-shared-key", [])}
+    return all(
+        tunnel.name in have or (tunnel.authentication != BY_KEY and "certificate" in secrets)
+        for tunnel in device.decode(config).tunnels
+    )
+
+
+def uplinks(config: Json) -> dict[int, str]:
+    """Names of uplinks by their IPv4 addresses on the device."""
+    told = device.decode(config)
+    return {i.address.value: i.name for i in told.interfaces if i.role == UPLINK}
+
+
+def _peer(tunnel: Tunnel, secrets: dict[str, str], credential: Credential | None) -> PeerConfig:
+    by_key = tunnel.authentication == BY_KEY
+    if not by_key and credential is None:
+        raise KeyError(f"a certificate for {tunnel.name}")
+    return PeerConfig(
+        tunnel.name,
+        tunnel.initiator and not tunnel.stands_in_for,
+        str(tunnel.local_address),
+        str(tunnel.remote_address),
+        Identity.of(tunnel.local_identity),
+        Identity.of(tunnel.remote_identity),
+        (tunnel.suite,),
+        key=secrets[tunnel.name].encode() if by_key else b"",
+        credential=None if by_key else credential,
+        liveness=tunnel.liveness,
+        local_selectors=tuple(map(Selector.of, tunnel.local_selectors)),
+        remote_selectors=tuple(map(Selector.of, tunnel.remote_selectors)),
+        always_encapsulate=tunnel.always_encapsulate,
+        reauthenticate=tunnel.renewal == "reauthenticate",
+    )
+
+
+def _tunnel(
+    tunnel: Tunnel, interface: Interface, peer: PeerConfig, translations: tuple[Exposure, ...]
+) -> RouterTunnel:
+    ends = interface.network.ends()
+    remote = ends[1] if interface.address == ends[0] else ends[0]
+    return RouterTunnel(
+        peer=peer,
+        inside=interface.network,
+        local_inside=interface.address.value,
+        remote_inside=remote.value,
+        translations=translations,
+        # The one who starts minds when; the other waits to be called, as always.
+        stands_in_for=tunnel.stands_in_for if tunnel.initiator else (),
+        bfd=tunnel.bfd,
+        shared=tunnel.role == SHARED,
+    )
+
+
+def _neighbours(speaker: Speaker) -> dict[str, RouterNeighbour]:
+    return {neighbour.name: _neighbour(speaker, neighbour) for neighbour in speaker.neighbours}
+
+
+def _neighbour(speaker: Speaker, neighbour: Neighbour) -> RouterNeighbour:
+    """Raises ValueError for an internal one."""
+    if neighbour.internal:
+        raise ValueError(f"neighbor {neighbour.name}: this device has no internal BGP")
+    return RouterNeighbour(
+        SessionConfig(
+            neighbour.name,
+            speaker.asn,
+            neighbour.remote_as,
+            speaker.identifier.value,
+            neighbour.local_address.value,
+            neighbour.remote_address.value,
+            neighbour.hold,
+            neighbour.passive,
+        ),
+        SessionPolicy(
+            speaker.asn,
+            neighbour.remote_as,
+            PrefixList(neighbour.accept),
+            DEFAULT_LOCAL_PREF if neighbour.local_pref is None else neighbour.local_pref,
+            prepend=neighbour.prepend,
+            communities=tuple(WELL_KNOWN[name] for name in neighbour.communities),
+            limit=neighbour.limit,
+        ),
+        neighbour.announce,
+    )
+
+
+def _static(told: DeviceConfig) -> Iterator[StaticWay]:
+    names = {tunnel.interface: tunnel.name for tunnel in told.tunnels}
+    for route in told.routes:
+        for hop in route.hops:
+            if hop.interface in names:
+                yield StaticWay(route.prefix, names[hop.interface], hop.order)
+
+
+def _alike(ways: list[StaticWay], tunnels: dict[str, RouterTunnel]) -> Iterator[StaticWay]:
+    """Shared next hops of a prefix get the metric of the first of them."""
+    least: dict[Prefix, int] = {}
+    for way in ways:
+        if tunnels[way.tunnel].shared:
+            least[way.prefix] = min(way.metric, least.get(way.prefix, way.metric))
+    for way in ways:
+        shared = tunnels[way.tunnel].shared
+        yield replace(way, metric=least[way.prefix]) if shared else way

@@ -1,0 +1,58 @@
+"""The hosts behind a device: one in every network."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator
+from typing import Any
+
+from obrin.core.address.prefix import Prefix, format_address
+from obrin.core.settled.model import host_of
+from obrin.wire.host import Host
+
+Json = dict[str, Any]
+
+
+class Hosts:
+    """Hosts by their IPv4 addresses. `rng` gives so many random bytes."""
+
+    def __init__(self, networks: Iterable[Prefix], rng: Callable[[int], bytes]) -> None:
+        self._rng = rng
+        self.by_address: dict[int, Host] = {}
+        self.take(networks)
+
+    def take(self, networks: Iterable[Prefix]) -> None:
+        """Other networks; hosts that are still in one stay as they are."""
+        wanted = dict.fromkeys(map(host_of, networks))
+        self.by_address = {a: self.by_address.get(a) or Host(a, self._rng) for a in wanted}
+
+    def get(self, address: int) -> Host | None:
+        return self.by_address.get(address)
+
+    def packets(self, now: float) -> Iterator[bytes]:
+        """What they send."""
+        for host in list(self.by_address.values()):
+            yield from host.packets(now)
+
+    def drops(self) -> list[Json]:
+        """What they could do nothing with, by reason, in the shape of obrin-observe's `drop`."""
+        return [
+            {
+                "place": f"host {format_address(host.address)}",
+                "reason": reason,
+                "source": "0.0.0.0",
+                "destination": format_address(host.address),
+                "protocol": 0,
+                "source-port": 0,
+                "destination-port": 0,
+                "count": str(count),
+            }
+            for host in self.by_address.values()
+            for reason, count in host.drops.items()
+        ]
+
+    def next_timer(self) -> float:
+        return min((h.next_timer() for h in self.by_address.values()), default=float("inf"))
+
+    def handle_timer(self, now: float) -> None:
+        for host in self.by_address.values():
+            host.handle_timer(now)

@@ -1,0 +1,67 @@
+"""A site: its gateway and the hosts behind it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from obrin.core.address.prefix import format_address
+from obrin.device.config import RouterConfig
+from obrin.device.drops import packet_key
+from obrin.device.hosts import Hosts
+from obrin.device.router import Router
+from obrin.device.state import router_state
+from obrin.wire.packet import decode_ipv4
+
+
+class Site:
+    """`rng` gives so many random bytes; `now` is in seconds, and never goes back."""
+
+    def __init__(self, name: str, rng: Callable[[int], bytes]) -> None:
+        self.name = name
+        self._rng = rng
+        self.router = Router(name, RouterConfig(), rng)
+        self.hosts = Hosts((), rng)
+
+    def take(self, config: RouterConfig, now: float) -> None:
+        """Another configuration in place. What cannot be built raises, and nothing has changed."""
+        Router(self.name, config, self._rng).start(now)
+        self.hosts.take(config.host_places())
+        self.router.take(config, now)
+
+    def receive(self, data: bytes, now: float) -> None:
+        """A packet from an uplink."""
+        self.router.receive_underlay(data, now)
+
+    def pump(self, now: float) -> list[bytes]:
+        """Let time pass and everything move; the packets that go out, by their source address."""
+        for engine in (self.router, self.hosts):
+            if engine.next_timer() <= now:
+                engine.handle_timer(now)
+        moved = True
+        while moved:
+            inwards, outwards = self.router.local(), list(self.hosts.packets(now))
+            for data in inwards:
+                self._deliver(data, now)
+            for data in outwards:
+                self.router.receive_local(data, now)
+            moved = bool(inwards or outwards)
+        return self.router.underlay()
+
+    def next_timer(self) -> float:
+        return min(self.router.next_timer(), self.hosts.next_timer())
+
+    def _deliver(self, data: bytes, now: float) -> None:
+        packet = decode_ipv4(data)  # the router made it, or looked at it
+        host = self.hosts.get(packet.destination)
+        if host is not None:
+            host.receive(data, now)
+        else:
+            reason = f"no host has {format_address(packet.destination)}"
+            self.router.drops.add(self.name, reason, packet_key(packet))
+
+    def state(self, now: float) -> dict[str, Any]:
+        """In the shape of obrin-observe."""
+        found = router_state(self.router, now)
+        found["drop"] += self.hosts.drops()
+        return found

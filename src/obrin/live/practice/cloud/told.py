@@ -1,0 +1,166 @@
+"""What the practice cloud's data plane is told: the resources that are ready, as its device's."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from obrin.core.address.prefix import parse_ipv4
+from obrin.core.address.translation import Exposure
+from obrin.core.handover.standard.ipsec import decode_suite
+from obrin.core.ipsec.liveness import Bfd, Liveness
+from obrin.core.ipsec.selectors import ANY_IPV4, Selector
+from obrin.core.reach.filters import Rule, rules_for
+from obrin.core.routing.policy import PrefixList, SessionPolicy
+from obrin.device.cloud import CloudConfig, CloudSubnet, InstanceConfig
+from obrin.device.config import RouterConfig, RouterNeighbour, RouterTunnel, StaticWay
+from obrin.device.credentials import Wall, credential_from
+from obrin.live.practice.cloud.bodies import Address, FarEnd, Filter, Gateway, Subnet, Tunnel
+from obrin.live.practice.cloud.store import Store
+from obrin.wire.bgp.session import SessionConfig
+from obrin.wire.ike.config import Identity, PeerConfig
+from obrin.wire.ike.credentials import Credential
+
+
+class Told:
+    """A resource that is being changed runs on as it was until the change is done."""
+
+    def __init__(self, store: Store, wall: Wall) -> None:
+        self._store = store
+        self._wall = wall
+        self._tunnels: dict[str, dict[str, Tunnel]] = {}
+
+    def config(self) -> CloudConfig:
+        ready = [(r.name, r.body) for r in self._store.ready("subnets")]
+        subnets = tuple(
+            CloudSubnet(
+                name=name,
+                network=body.network,
+                prefix=body.prefix,
+                propagation=body.propagation,
+                workload=body.role == "workload",
+            )
+            for name, body in ready
+            if isinstance(body, Subnet)
+        )
+        instances: dict[str, InstanceConfig] = {}
+        for resource in self._store.ready("gateways"):
+            if isinstance(resource.body, Gateway):
+                instances.update(self._instances(resource.name, resource.body, subnets))
+        self._tunnels = {name: self._tunnels[name] for name in instances}
+        rules = {f.network: tuple(_rules(f)) for f in self._filters()}
+        return CloudConfig(subnets=subnets, rules=rules, instances=instances)
+
+    def _filters(self) -> Iterator[Filter]:
+        for resource in self._store.ready("filters"):
+            if isinstance(resource.body, Filter):
+                yield resource.body
+
+    def _instances(
+        self, name: str, gateway: Gateway, subnets: tuple[CloudSubnet, ...]
+    ) -> Iterator[tuple[str, InstanceConfig]]:
+        here = [subnet for subnet in subnets if subnet.network == gateway.network]
+        own = next((subnet.prefix for subnet in here if not subnet.workload), None)
+        for number, address_name in enumerate(gateway.public_addresses, 1):
+            address = self._store.get("addresses", address_name).body
+            if own is None or not isinstance(address, Address):
+                continue
+            key = f"{name}-{number}"
+            tunnels = self._tunnels[key] = self._tunnels_of(name, number, key)
+            identifier = own.value + 3 + number
+            config = RouterConfig(
+                tunnels={n: self._tunnel(n, t, address.address) for n, t in tunnels.items()},
+                networks={subnet.name: subnet.prefix for subnet in here if subnet.workload},
+                neighbours={
+                    n: self._neighbour(n, t, gateway, identifier)
+                    for n, t in tunnels.items()
+                    if t.bgp is not None
+                },
+                static=tuple(self._static(tunnels)),
+            )
+            yield (
+                key,
+                InstanceConfig(
+                    network=gateway.network, address=parse_ipv4(address.address), router=config
+                ),
+            )
+
+    def _tunnels_of(self, gateway: str, number: int, key: str) -> dict[str, Tunnel]:
+        found = {
+            r.name: r.body
+            for r in self._store.ready("tunnels")
+            if isinstance(r.body, Tunnel)
+            and r.body.gateway == gateway
+            and r.body.instance == number
+        }
+        changing = {r.name for r in self._store.changing("tunnels")}
+        before = self._tunnels.get(key, {})
+        return found | {n: t for n, t in before.items() if n in changing and n not in found}
+
+    def _far_end(self, tunnel: Tunnel) -> FarEnd:
+        body = self._store.get("far-ends", tunnel.far_end).body
+        if not isinstance(body, FarEnd):
+            raise AssertionError("a far end of another kind")
+        return body
+
+    def _tunnel(self, name: str, body: Tunnel, own: str) -> RouterTunnel:
+        far = self._far_end(body)
+        live = body.liveness
+        peer = PeerConfig(
+            name,
+            False,
+            own,
+            far.address,
+            Identity.of(own),
+            Identity.of(far.identity or far.address),
+            (decode_suite(body.suite),),
+            key=(body.pre_shared_key or "").encode(),
+            credential=self._credential(body),
+            liveness=Liveness(live.delay, live.first_wait, live.tries),
+            local_selectors=tuple(map(Selector.of, body.local_selectors)) or (ANY_IPV4,),
+            remote_selectors=tuple(map(Selector.of, body.remote_selectors)) or (ANY_IPV4,),
+            always_encapsulate=body.always_encapsulate,
+        )
+        local, remote = _ends(body)
+        return RouterTunnel(
+            peer=peer,
+            inside=body.inside,
+            local_inside=local,
+            remote_inside=remote,
+            translations=tuple(Exposure("", part.real, part.seen) for part in body.translation),
+            shared=body.shared,
+            bfd=None if body.bfd is None else Bfd(body.bfd.interval, body.bfd.multiplier),
+        )
+
+    def _credential(self, body: Tunnel) -> Credential | None:
+        """Raises PkiError; the store has refused such a body before."""
+        given = body.certificate
+        return None if given is None else credential_from(given.as_standard(), self._wall)
+
+    def _neighbour(
+        self, name: str, body: Tunnel, gateway: Gateway, identifier: int
+    ) -> RouterNeighbour:
+        bgp, far = body.bgp, self._far_end(body)
+        if bgp is None:
+            raise AssertionError("a neighbour without BGP")
+        asns = gateway.autonomous_system, far.autonomous_system
+        session = SessionConfig(name, *asns, identifier, *_ends(body), bgp.hold_time, passive=True)
+        policy = SessionPolicy(*asns, PrefixList(bgp.accept), bgp.local_preference)
+        return RouterNeighbour(session, policy, tuple(bgp.announce))
+
+    def _static(self, tunnels: dict[str, Tunnel]) -> Iterator[StaticWay]:
+        for name, tunnel in tunnels.items():
+            if tunnel.bgp is None:
+                for prefix in self._far_end(tunnel).prefixes:
+                    yield StaticWay(prefix, name, tunnel.metric)
+
+
+def _ends(body: Tunnel) -> tuple[int, int]:
+    """The addresses inside, the cloud's own first."""
+    one, other = (end.value for end in body.inside.ends())
+    local = parse_ipv4(body.inside_address)
+    return local, other if local == one else one
+
+
+def _rules(body: Filter) -> Iterator[Rule]:
+    for given in body.rules:
+        yield from rules_for(given.name, given.source, given.destination, given.flow)

@@ -1,0 +1,215 @@
+"""Standard data: whatever is written is read back as it was, and fits its modules."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from obrin.core.address.prefix import Address, Prefix
+from obrin.core.address.translation import Exposure
+from obrin.core.handover.configured import device_config
+from obrin.core.handover.proof import Configurations, unmirrored, written_ends
+from obrin.core.handover.standard.bgp import Neighbour, Speaker
+from obrin.core.handover.standard.circuits import Circuit
+from obrin.core.handover.standard.device import DeviceConfig, decode, encode, parts
+from obrin.core.handover.standard.filters import Filter
+from obrin.core.handover.standard.interfaces import CIRCUIT, NETWORK, TUNNEL, UPLINK, Interface
+from obrin.core.handover.standard.ipsec import Tunnel
+from obrin.core.handover.standard.routes import Hop, StaticRoute
+from obrin.core.handover.standard.translation import Translation
+from obrin.core.ipsec.liveness import Bfd, Liveness
+from obrin.core.ipsec.suite import SHIPPED, make_suite
+from obrin.core.reach.filters import Rule
+from obrin.core.routing.packet import ICMP, TCP, UDP
+from obrin.live.standard_modules import validate
+from tests.doubles import settled_of
+
+OLD = make_suite(
+    "old", encryption="AES-CBC-128", integrity="HMAC-SHA1-96", prf="PRF-HMAC-SHA1",
+    group="MODP-1024", esp_encryption="AES-CBC-128", esp_integrity="HMAC-SHA1-96", esn=False,
+    ike_version=1,
+)  # fmt: skip
+names = st.text("abcdefgh-", min_size=1, max_size=8)
+addresses = st.builds(Address, st.just(32), st.integers(1, 0xFFFFFFFE))
+lengths = st.integers(0, 32)
+prefixes = st.builds(
+    lambda value, length: Prefix(32, value, 32).widened(length), st.integers(0, 0xFFFFFFFF), lengths
+)
+lists = st.lists(prefixes, max_size=3, unique=True).map(tuple)
+thousandths = st.integers(1, 100_000).map(lambda n: n / 1000)
+bfds = st.none() | st.builds(Bfd, thousandths, st.integers(1, 255))
+ports = st.tuples(st.integers(0, 65535), st.integers(0, 65535)).map(lambda p: (min(p), max(p)))
+rules = st.one_of(
+    st.builds(Rule, names, prefixes, prefixes),
+    st.builds(Rule, names, prefixes, prefixes, st.sampled_from((TCP, UDP)), ports, ports),
+    st.builds(
+        Rule, names, prefixes, prefixes, st.just(ICMP), icmp_type=st.sampled_from((0, 8, None))
+    ),
+    st.builds(Rule, names, prefixes, prefixes, st.sampled_from((47, 89))),
+)
+suites = st.sampled_from((*SHIPPED.values(), OLD))
+
+
+def tunnels(interface: str) -> st.SearchStrategy[Tunnel]:
+    return st.builds(
+        Tunnel,
+        name=st.just(interface),
+        interface=st.just(interface),
+        uplink=st.just("line"),
+        initiator=st.booleans(),
+        local_address=addresses,
+        remote_address=addresses,
+        local_identity=names,
+        remote_identity=names,
+        authentication=st.sampled_from(("pre-shared-key", "certificate")),
+        role=st.sampled_from(("active", "shared", "standby", "spare")),
+        selection=st.sampled_from(("interface", "policy")),
+        suite=suites,
+        renewal=st.sampled_from(("rekey", "reauthenticate")),
+        local_selectors=lists.filter(bool),
+        remote_selectors=lists.filter(bool),
+        always_encapsulate=st.booleans(),
+        liveness=st.builds(Liveness, thousandths, thousandths, st.integers(1, 20)),
+        bfd=bfds,
+        stands_in_for=st.lists(names, max_size=2, unique=True).map(tuple),
+    )
+
+
+def neighbours(name: str) -> st.SearchStrategy[Neighbour]:
+    return st.builds(
+        Neighbour,
+        name=st.just(name),
+        local_address=addresses,
+        remote_address=addresses,
+        remote_as=st.integers(1, 2**32 - 1),
+        hold=st.sampled_from((0, 3, 90, 65535)),
+        passive=st.booleans(),
+        local_pref=st.none() | st.integers(0, 2**32 - 1),
+        announce=lists,
+        accept=lists,
+        prepend=st.integers(0, 9),
+        communities=st.sampled_from(((), ("no-export",), ("no-export", "no-advertise"))),
+        limit=st.none() | st.integers(1, 10**6),
+        internal=st.booleans(),
+    )
+
+
+@st.composite
+def configs(draw: Callable[..., object]) -> DeviceConfig:
+    count = draw(st.integers(0, 3))
+    through = [f"tunnel-{number}" for number in range(count)]
+    line = draw(st.booleans())
+    interfaces = [
+        draw(interface("line", UPLINK)),
+        draw(interface("desks", NETWORK)),
+        *(draw(interface(name, TUNNEL)) for name in through),
+        *([draw(interface("circuit-x", CIRCUIT))] if line else []),
+    ]
+    speaker = st.builds(
+        Speaker,
+        asn=st.integers(1, 2**32 - 1),
+        identifier=addresses,
+        neighbours=st.just(tuple(draw(neighbours(name)) for name in through)),
+    )
+    ways = [*through, *(["circuit-x"] if line else [])]
+    routes = [
+        StaticRoute(
+            prefix=prefix,
+            hops=(Hop(interface=ways[0], address=draw(addresses)),)
+            if len(ways) == 1
+            else tuple(
+                Hop(interface=name, address=draw(addresses), order=order)
+                for order, name in enumerate(ways, 1)
+            ),
+        )
+        for prefix in (draw(lists) if ways else ())
+    ]
+    halves = st.integers(0, 255).map(lambda n: Prefix(32, n << 24, 24))
+    return DeviceConfig(
+        interfaces=tuple(interfaces),
+        filter=Filter(
+            rules=tuple(draw(st.lists(rules, max_size=4, unique_by=lambda rule: rule.name))),
+            interfaces=tuple(ways),
+        ),
+        tunnels=tuple(draw(tunnels(name)) for name in through),
+        circuits=(
+            Circuit(
+                name="x", interface="circuit-x", remote_address=draw(addresses), bfd=draw(bfds)
+            ),
+        )
+        if line
+        else (),
+        speaker=draw(st.none() | speaker),
+        routes=tuple(routes),
+        translations=tuple(
+            Translation(
+                number=number,
+                interface=name,
+                parts=(Exposure("", draw(halves), draw(halves)),),
+            )
+            for number, name in enumerate(through, 1)
+        ),
+    )
+
+
+def interface(name: str, role: str) -> st.SearchStrategy[Interface]:
+    leg = name if role in (TUNNEL, CIRCUIT) else ""
+    sizes = st.none() | st.integers(68, 9000)
+    return st.builds(
+        Interface, name=st.just(name), role=st.just(role), address=addresses,
+        length=st.integers(1, 32), leg=st.just(leg), mtu=sizes,
+    )  # fmt: skip
+
+
+@settings(max_examples=200, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+@given(configs())
+def test_what_is_written_is_read_back(config: DeviceConfig) -> None:
+    data = json.loads(json.dumps(encode(config)))
+    assert decode(data) == config
+    again = [decode(encode(part)) for part in parts(config, 2)]
+    assert [t for part in again for t in part.tunnels] == list(config.tunnels)
+    assert [r for part in again for r in part.filter.rules] == list(config.filter.rules)
+
+
+@settings(max_examples=25, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+@given(configs())
+def test_what_is_written_fits_its_modules(config: DeviceConfig) -> None:
+    validate(encode(config))
+
+
+def test_the_proof_sees_what_was_written_and_not_what_was_meant() -> None:
+    settled = settled_of()
+    data = Configurations(settled)
+    tunnel = next(settled.tunnels())
+    assert not list(data.faults(tunnel))
+    written = json.loads(json.dumps(data.of(tunnel.gateway)))
+    written["obrin-ipsec:ipsec"]["suite"][0]["ike-sa"]["lifetime"] = 60
+    mistaken = written_ends(decode(written), {})[tunnel.label]
+    assert list(unmirrored(mistaken, data.ends(tunnel.cloud)[tunnel.label])) == ["suite differs"]
+
+
+def test_a_value_that_the_modules_cannot_hold_is_noticed(monkeypatch: pytest.MonkeyPatch) -> None:
+    """28800.9 s would stand on the sheet, and 28800 in the standard data."""
+    settled = settled_of()
+    link = settled.links["quay-apps"]
+    odd = make_suite(
+        "odd", encryption="AES-GCM-16-256", prf="PRF-HMAC-SHA2-256", group="MODP-2048",
+        ike_lifetime=28800.9,
+    )  # fmt: skip
+    monkeypatch.setattr(
+        "obrin.core.handover.proof.device_config",
+        lambda settled, place: with_suite(device_config(settled, place), odd),
+    )
+    with pytest.raises(ValueError, match="does not say what it should"):
+        Configurations(settled).of(link.tunnels[0].gateway)
+
+
+def with_suite(config: DeviceConfig, suite: object) -> DeviceConfig:
+    import dataclasses
+
+    tunnels = tuple(dataclasses.replace(t, suite=suite) for t in config.tunnels)
+    return dataclasses.replace(config, tunnels=tunnels)
