@@ -17,6 +17,7 @@ _PUBLIC = {
     "Element": "obrin.core.drill.elements",
     "Finding": "obrin.core.check",
     "FreeSpace": "obrin.core.address.space",
+    "NetworkRef": "obrin.core.design.places",
     "ObrinError": "obrin.core.errors",
     "Offering": "obrin.core.catalogue.offering",
     "Outcome": "obrin.core.drill.sweep",
@@ -53,6 +54,7 @@ __all__ = [
     "Element",
     "Finding",
     "FreeSpace",
+    "NetworkRef",
     "ObrinError",
     "Offering",
     "Outcome",
@@ -91,6 +93,7 @@ if TYPE_CHECKING:
     from obrin.core.design.document import load_design
     from obrin.core.design.model import Design
     from obrin.core.design.offering_file import parse_offering
+    from obrin.core.design.places import NetworkRef
     from obrin.core.drill.elements import Element, elements
     from obrin.core.drill.outage import predict_outage
     from obrin.core.drill.sweep import Outcome, Sweep

@@ -12,6 +12,7 @@ from obrin.cli.grid_figure import Look, grid_bytes
 from obrin.cli.outage_figure import Bar, outage_bytes
 from obrin.core.catalogue.offering import PRACTICE_CLOUD
 from obrin.core.check.failures import overloads, wider
+from obrin.core.design.places import NetworkRef
 from obrin.core.drill.availability import Repair, _wilson, availability, repairs_of
 from obrin.core.drill.detection import watchers
 from obrin.core.drill.elements import Element, elements, parse_elements, survivors
@@ -141,7 +142,9 @@ def test_paths_tell_tunnels_sizes_and_where_it_stops() -> None:
         "pier-apps/x",
     )
     assert found.mtu == 1446
-    stopped = path_there_and_back(model, ("quay/guests", None), ("apps/web", None), wish.flow)
+    stopped = path_there_and_back(
+        model, (NetworkRef.of("quay/guests"), None), (NetworkRef.of("apps/web"), None), wish.flow
+    )
     assert "filter" in stopped.there.dropped
     assert stopped.back is None
     # Only one end is told to prefer another tunnel: the two directions part.
@@ -265,7 +268,7 @@ def _parts(sweep: Sweep, flow: str):
 
 
 def test_reach_tells_what_passes_and_what_nobody_asked_for() -> None:
-    found = {(c.source, c.destination): c for c in matrix(ReachModel(settled_of()))}
+    found = {(str(c.source), str(c.destination)): c for c in matrix(ReachModel(settled_of()))}
     cell = found["quay/desks", "apps/web"]
     assert (set(cell.allowed), cell.wider, cell.verdict) == ({"tcp/443", "icmp"}, (), WISHED)
     assert found["quay/guests", "apps/web"].verdict == ""
@@ -274,7 +277,7 @@ def test_reach_tells_what_passes_and_what_nobody_asked_for() -> None:
         ("        uplinks:\n", "        filters: [{allow: any, from: 10.20.0.0/16, to: apps}]\n        uplinks:\n"),
         ("    subnets: {web: {hosts: 100}}", "    filters: [{allow: tcp/400-500, from: 10.20.0.0/16, to: apps/web}]\n    subnets: {web: {hosts: 100}}"),
     )  # fmt: skip
-    found = {(c.source, c.destination): c for c in matrix(ReachModel(settled_of(wide)))}
+    found = {(str(c.source), str(c.destination)): c for c in matrix(ReachModel(settled_of(wide)))}
     cell = found["quay/desks", "apps/web"]
     assert cell.wider == ("tcp/400-500",)
     assert cell.broken == ("icmp must work",)
@@ -288,7 +291,9 @@ def test_a_rule_for_one_host_is_seen_at_either_end() -> None:
         ("        uplinks:\n", "        filters: [{allow: any, from: 10.20.0.0/16, to: apps}]\n        uplinks:\n"),
         ("    subnets: {web: {hosts: 100}}", "    filters: [{allow: tcp/22, from: 10.20.0.77/32, to: apps/web}]\n    subnets: {web: {hosts: 100}}"),
     )  # fmt: skip
-    found = {(c.source, c.destination): c for c in matrix(ReachModel(settled_of(at_cloud)))}
+    found = {
+        (str(c.source), str(c.destination)): c for c in matrix(ReachModel(settled_of(at_cloud)))
+    }
     assert "tcp/22" in found["quay/desks", "apps/web"].wider
 
 

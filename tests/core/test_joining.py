@@ -12,6 +12,7 @@ import obrin
 from obrin.core.catalogue.offering import PRACTICE_CLOUD
 from obrin.core.check import check
 from obrin.core.design.document import load_design
+from obrin.core.design.places import NetworkRef
 from obrin.core.drill.elements import elements, lost_ways, parse_elements
 from obrin.core.drill.sweep import Sweep, failures
 from obrin.core.errors import DesignError, ObrinError
@@ -50,14 +51,16 @@ def used(settled: Settled, table: str, lost: frozenset[str] = frozenset()) -> di
 
 def ways(model: ReachModel, source: str, destination: str, number: int = 0) -> tuple[str, str]:
     flow = model.settled.expectations[number].flow
-    found = path_there_and_back(model, (source, None), (destination, None), flow)
+    found = path_there_and_back(
+        model, (NetworkRef.of(source), None), (NetworkRef.of(destination), None), flow
+    )
     return found.tunnel_there, found.tunnel_back
 
 
 def test_a_hubs_tables_hold_what_they_learn_and_sites_are_told_what_theirs_holds() -> None:
     settled = crossing()
     assert {"crossing/networks", "crossing/head", "crossing/yard"} <= set(table_names(settled))
-    spaces = {c: str(settled.clouds[c].spaces[0]) for c in ("timetable", "ledger")}
+    spaces = {c: str(settled.clouds[c].spaces.ipv4[0]) for c in ("timetable", "ledger")}
     assert used(settled, "crossing/yard") == {spaces["ledger"]: "ledger@crossing"}
     assert set(used(settled, "sw-box")) == {"10.40.0.0/24", spaces["ledger"]}
     head = used(settled, "hh-east")
@@ -78,7 +81,7 @@ def test_without_tables_no_site_is_led_to_another() -> None:
         "ledger@crossing",
     }
     assert "10.20.4.0/22" in used(settled, "crossing/members")
-    wish = next(w for w in settled.expectations if w.destination == "northquay/cameras")
+    wish = next(w for w in settled.expectations if str(w.destination) == "northquay/cameras")
     assert "no route" in there_and_back(ReachModel(settled), wish)[0].dropped
 
 
@@ -115,7 +118,11 @@ def test_of_two_hubs_the_preferred_one_leads_there_and_back(first: str) -> None:
     assert there.startswith(f"{first}/")
     assert there.endswith(f"timetable@{hub}")
     assert back == " + ".join(reversed(there.split(" + ")))
-    decision = state_of(settled).heard("timetable", settled.network("northquay/gates")).decision
+    decision = (
+        state_of(settled)
+        .heard("timetable", settled.network(NetworkRef.of("northquay/gates")))
+        .decision
+    )
     assert [rule for _, rule in decision.losers] == ["shorter AS path"]
     other = {"quay-bridge": "quay-crossing", "quay-crossing": "quay-bridge"}[first]
     assert settled.links[other].prepend == 1
@@ -129,7 +136,7 @@ def _secrets(settled: Settled) -> Secrets:
 
 def test_internal_bgp_brings_what_the_other_gateway_learns() -> None:
     settled = crossing()
-    space = str(settled.clouds["ledger"].spaces[0])
+    space = str(settled.clouds["ledger"].spaces.ipv4[0])
     assert used(settled, "hh-west")[space] == "lan:hh-east"
     lost = lost_ways(settled, parse_elements(settled, ["gateway:hh-east"]))
     assert "lan:hh-east" in lost
@@ -241,7 +248,7 @@ def test_what_nobody_asked_for_is_seen_between_sites_too() -> None:
         "      nq-box:\n        filters: [{allow: any, from: 0.0.0.0/0, to: northquay}]\n",
     )
     settled = crossing(open_house, open_quay)
-    wider = {(c.source, c.destination) for c in matrix(ReachModel(settled)) if c.wider}
+    wider = {(str(c.source), str(c.destination)) for c in matrix(ReachModel(settled)) if c.wider}
     assert ("harbour-house/counters", "northquay/gates") in wider
     assert "reach-wider" in codes(open_house, open_quay)
     leak = ("{from: northquay/gates, to: harbour-house/counters, flow: tcp/443, must: not}",
@@ -398,7 +405,7 @@ def test_sheets_hold_circuits_hubs_and_neighbours_and_the_practice_world_refuses
         validate(pack.config)
     with pytest.raises(ObrinError, match=r"practice world has no hubs \(crossing\)"):
         connect_steps(settled, packs, _secrets(settled))
-    assert host_of(settled.network("ledger/accounts"))
+    assert host_of(settled.network(NetworkRef.of("ledger/accounts")))
 
 
 def test_internal_sessions_stand_in_the_standard_data_where_loopbacks_carry_them() -> None:
@@ -426,7 +433,7 @@ def test_hosts_firewalls_have_the_last_word_and_let_answers_in() -> None:
         there, _ = there_and_back(ReachModel(settled), settled.expectations[0])
         assert bool(there.dropped) is not good
         assert good or "the firewall of the hosts in timetable/booking" in there.dropped
-        asks = next(w for w in settled.expectations if w.source == "timetable/booking")
+        asks = next(w for w in settled.expectations if str(w.source) == "timetable/booking")
         assert not any(t.dropped for t in there_and_back(ReachModel(settled), asks))
     assert "expectation-unmet" in codes((booking[0], booking[1] % "udp/443"))
     assert "expectation-unmet" not in codes((booking[0], booking[1] % "tcp/443"))

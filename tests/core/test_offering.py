@@ -78,7 +78,7 @@ def test_the_gateway_subnet_counts_what_the_cloud_keeps_and_the_instances() -> N
     for reserved in (2, 6, 7, 20):
         offering = replace(PRACTICE_CLOUD, reserved=reserved)
         settled = build_settled(design, settle(design, {}, offering))
-        lengths.append(settled.clouds["apps"].gateway_subnet.length)
+        lengths.append(settled.clouds["apps"].gateway_subnet.ipv4.length)
     assert lengths == [29, 29, 28, 27]
 
 

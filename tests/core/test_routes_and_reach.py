@@ -10,6 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from obrin.core.address.prefix import Address, Prefix, parse_prefix
+from obrin.core.design.places import NetworkRef
 from obrin.core.design.values import parse_flow
 from obrin.core.drill.outage import predict_outage
 from obrin.core.handover.pack import PackMaker, gateways_of, make_pack
@@ -145,7 +146,7 @@ def test_administrative_preference_then_metric() -> None:
 @pytest.mark.parametrize("routing", ["bgp", "static"])
 def test_tables_follow_the_tunnels_that_are_up(routing: str) -> None:
     settled = settled_of(swap(("    bgp: {hold: 6 s}", f"    routing: {routing}")))
-    space, desks = settled.clouds["apps"].spaces[0], P("10.20.0.0/22")
+    space, desks = settled.clouds["apps"].spaces.ipv4[0], P("10.20.0.0/22")
     both = all_up(settled)
     for up, via in ((both, "quay-apps/a"), (both - {"quay-apps/a"}, "quay-apps/b")):
         assert table_of(settled, "quay-gw", up).get(space).via == via
@@ -156,7 +157,7 @@ def test_tables_follow_the_tunnels_that_are_up(routing: str) -> None:
 
 def test_the_model_says_why_a_route_lost() -> None:
     settled = settled_of()
-    heard = state_of(settled).heard("quay-gw", settled.clouds["apps"].spaces[0])
+    heard = state_of(settled).heard("quay-gw", settled.clouds["apps"].spaces.ipv4[0])
     assert [(c.peer.name, rule) for c, rule in heard.decision.losers] == [
         ("quay-apps/b", "higher local preference")
     ]
@@ -165,7 +166,7 @@ def test_the_model_says_why_a_route_lost() -> None:
 
 def test_filters_are_no_wider_than_the_expectations() -> None:
     settled = settled_of()
-    desk, web = host_of(P("10.20.0.0/22")), host_of(settled.network("apps/web"))
+    desk, web = host_of(P("10.20.0.0/22")), host_of(settled.network(NetworkRef.of("apps/web")))
     for place in ("quay-gw", "apps"):
         rules = RuleSet(filter_of(settled, place))
         assert rules.match(PacketKey(desk, web, 6, 40000, 443))
@@ -273,7 +274,7 @@ def test_packs_mirror_each_other_and_hold_no_secret(routing: str) -> None:
             assert hole not in pack.sheet + pack.steps, hole
         for tunnel in settled.tunnels():
             for value in (tunnel.label, str(tunnel.cloud_address), str(tunnel.uplink.address),
-                          str(tunnel.inside.length)):  # fmt: skip
+                          str(tunnel.inside.ipv4.length)):  # fmt: skip
                 assert value in pack.sheet
     with pytest.raises(KeyError):
         make_pack(settled, "quay-gw", Secrets())

@@ -47,7 +47,7 @@ def test_what_the_design_says_is_never_overruled() -> None:
     text = swap(("  apps:\n", "  apps:\n    space: 10.99.0.0/20\n"))
     choices = choices_of(text)
     assert "clouds.apps.space" not in choices
-    assert settled_of(text).clouds["apps"].spaces == (parse_prefix("10.99.0.0/20"),)
+    assert settled_of(text).clouds["apps"].spaces.ipv4 == (parse_prefix("10.99.0.0/20"),)
     assert choices["clouds.apps.subnets.web.prefix"].value == "10.99.0.0/25"
 
 
@@ -114,14 +114,14 @@ def test_more_sites_and_clouds_leave_prefixes_alone(size, more: int) -> None:
 @given(sizes)
 def test_what_is_chosen_never_overlaps(size) -> None:
     settled = build_settled(design_of(grown(*size)), choices_of(grown(*size)))
-    spaces = [p for c in settled.clouds.values() for p in c.spaces]
-    spaces += [p for s in settled.networks.values() for p in s.values()]
+    spaces = [p for c in settled.clouds.values() for p in c.spaces.ipv4]
+    spaces += [p for site in settled.sites for p in settled.networks_at(site).values()]
     assert not any(a.overlaps(b) for i, a in enumerate(spaces) for b in spaces[:i])
     for cloud in settled.clouds.values():
-        parts = [s.prefix for s in cloud.subnets.values()] + [cloud.gateway_subnet]
+        parts = [s.prefix.ipv4 for s in cloud.subnets.values()] + [cloud.gateway_subnet.ipv4]
         assert all(cloud.holds(p) for p in parts)
         assert not any(a.overlaps(b) for i, a in enumerate(parts) for b in parts[:i])
-    blocks = [t.inside for t in settled.tunnels()]
+    blocks = [t.inside.ipv4 for t in settled.tunnels()]
     assert len(set(blocks)) == len(blocks)
     assert not any(r.overlaps(b) for r in PRACTICE_CLOUD.reserved_inside for b in blocks)
     numbers = [c.asn for c in settled.clouds.values()] + [g.asn for g in settled.gateways.values()]
@@ -174,4 +174,4 @@ def test_a_blank_space_grows_around_the_subnets_given() -> None:
                  "subnets: {web: {hosts: 100}, db: {prefix: 10.77.5.0/24}}"))  # fmt: skip
     cloud = settled_of(text).clouds["apps"]
     assert cloud.holds(parse_prefix("10.77.5.0/24"))
-    assert cloud.holds(cloud.subnets["web"].prefix)
+    assert cloud.holds(cloud.subnets["web"].prefix.ipv4)

@@ -165,23 +165,27 @@ def test_dual_stack_numbers_everything_twice_and_draws_one_unique_local_prefix()
     assert choices["ula"].value == str(ula)
     settled = build_settled(design, choices)
     cloud = settled.clouds["apps"]
-    six = [*settled.networks6["quay"].values(), cloud.subnets["web"].prefix6, cloud.gateway_subnet6]
+    six = [
+        *(n.prefix.ipv6 for n in settled.sites["quay"].networks.values()),
+        cloud.subnets["web"].prefix.ipv6,
+        cloud.gateway_subnet.ipv6,
+    ]
     assert all(ula.covers(p) and p.length == 64 for p in six)
     assert len(set(six)) == len(six)
-    assert {t.inside6.length for t in settled.tunnels()} == {127}
+    assert {t.inside.ipv6.length for t in settled.tunnels()} == {127}
     again = settle(design, choices, PRACTICE_CLOUD, b"other")
     assert again == choices
 
 
 def test_an_ipv6_space_is_a_56_and_lies_around_what_is_given_of_it() -> None:
     dual = ("obrin: 1", "obrin: 1\nstack: dual\nula: 'fd00:1:2::/48'")
-    (space,) = settled_of(swap(dual)).clouds["apps"].spaces6
+    (space,) = settled_of(swap(dual)).clouds["apps"].spaces.ipv6
     assert space.length == 56
     given = ("web: {hosts: 100}", "web: {hosts: 100, prefix6: 'fd00:1:2:8a00::/64'}")
     cloud = settled_of(swap(dual, given)).clouds["apps"]
-    assert cloud.spaces6 == (P("fd00:1:2:8a00::/56"),)
-    assert cloud.gateway_subnet6 != cloud.subnets["web"].prefix6
-    assert cloud.holds(cloud.subnets["web"].prefix)
+    assert cloud.spaces.ipv6 == (P("fd00:1:2:8a00::/56"),)
+    assert cloud.gateway_subnet.ipv6 != cloud.subnets["web"].prefix.ipv6
+    assert cloud.holds(cloud.subnets["web"].prefix.ipv4)
 
 
 def test_inside_blocks_of_other_sizes_and_from_a_pool_of_ones_own() -> None:
@@ -191,7 +195,7 @@ def test_inside_blocks_of_other_sizes_and_from_a_pool_of_ones_own() -> None:
             "obrin: 1\ninside: {length: 31}\npools: {t: {prefixes: 10.250.0.0/24, for: inside}}",
         )
     )
-    blocks = [t.inside for t in settled_of(text).tunnels()]
+    blocks = [t.inside.ipv4 for t in settled_of(text).tunnels()]
     assert [str(b) for b in blocks] == ["10.250.0.0/31", "10.250.0.2/31"]
 
 
@@ -205,7 +209,7 @@ def test_inside_blocks_are_used_again_only_at_other_gateways() -> None:
     )  # fmt: skip
     design = design_of(text)
     choices = settle(design, {}, PRACTICE_CLOUD)
-    blocks = {t.label: t.inside for t in build_settled(design, choices).tunnels()}
+    blocks = {t.label: t.inside.ipv4 for t in build_settled(design, choices).tunnels()}
     assert blocks["quay-apps/a"] != blocks["quay-apps/b"]
     assert blocks["pier-other/a"] in (blocks["quay-apps/a"], blocks["quay-apps/b"])
     assert settle(design, choices, PRACTICE_CLOUD) == choices
@@ -218,7 +222,7 @@ def test_loopbacks_and_as_numbers_come_from_their_pools() -> None:
                  "as-numbers: {sites: [4200000100-4200000199], clouds: [65010]}"))  # fmt: skip
     settled = settled_of(text)
     gateway = settled.gateways["quay-gw"]
-    assert gateway.loopback == "10.255.0.0"
+    assert str(gateway.loopback) == "10.255.0.0"
     assert (gateway.asn, settled.clouds["apps"].asn) == (4200000100, 65010)
     with pytest.raises(SettleError, match="Add a range to 'as-numbers'"):
         settled_of(text.replace("clouds: [65010]", "clouds: [65010]").replace(
@@ -269,7 +273,7 @@ def test_a_cloud_that_grows_gets_a_further_prefix_instead_of_moving() -> None:
     assert len(held(second["clouds.apps.space"])) == 2
     assert_nothing_moved(first, second)
     settled = build_settled(design_of(big), second)
-    assert settled.clouds["apps"].holds(settled.clouds["apps"].subnets["c"].prefix)
+    assert settled.clouds["apps"].holds(settled.clouds["apps"].subnets["c"].prefix.ipv4)
 
 
 def test_each_cure_of_a_bottleneck_cures_it() -> None:

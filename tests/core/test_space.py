@@ -9,6 +9,7 @@ import pytest
 from obrin.core.address.prefix import parse_prefix
 from obrin.core.catalogue.offering import PRACTICE_CLOUD
 from obrin.core.check import check
+from obrin.core.design.places import NetworkRef
 from obrin.core.errors import ObrinError
 from obrin.core.handover.secrets import Secrets
 from obrin.core.settle.explain import explain
@@ -45,7 +46,7 @@ def test_who_has_an_address_the_smallest_range_first() -> None:
     settled, _, view = view_of(BUSY)
     found = view.above(P("10.20.1.7/32"))
     assert [(e.kind, e.owner) for e in found] == [("network", "quay/desks")]
-    web = settled.clouds["apps"].subnets["web"].prefix
+    web = settled.clouds["apps"].subnets["web"].prefix.ipv4
     kinds = [e.kind for e in view.above(P(f"{web.address(3)}/32"))]
     assert kinds == ["subnet", "cloud space", "region"]
     assert [e.note for e in view.above(P("10.64.1.0/24"))] == ["Bay Freight"]
@@ -68,7 +69,7 @@ def test_what_a_proposed_prefix_collides_with(proposed: str, owners: list[str]) 
 def test_pools_tell_what_is_used_and_what_is_free() -> None:
     settled, _, view = view_of(BUSY)
     use = pool_named(pool_uses(settled, view), "10.64.0.0/10")
-    space = settled.clouds["apps"].spaces[0]
+    space = settled.clouds["apps"].spaces.ipv4[0]
     assert use.used == P("10.64.0.0/16").size + space.size
     blocks = free_of_length(use, 16, 3)
     assert len(blocks) == 3
@@ -177,7 +178,7 @@ def test_two_sites_with_one_range_are_kept_apart_by_translating_one() -> None:
 
 def test_renumbering_keeps_the_old_range_up_until_nothing_uses_it() -> None:
     settled, _, view = view_of(BUSY)
-    steps = renumber_plan(settled, view, "quay/desks", P("10.40.0.0/22"))
+    steps = renumber_plan(settled, view, NetworkRef.of("quay/desks"), P("10.40.0.0/22"))
     words = [s.what for s in steps.steps]
     order = [next(i for i, w in enumerate(words) if key in w) for key in
              ("announce 10.40.0.0/22", "Move clients", "Move servers", "Watch", "Withdraw 10.20.0.0/22")]  # fmt: skip
@@ -188,9 +189,9 @@ def test_renumbering_keeps_the_old_range_up_until_nothing_uses_it() -> None:
     assert pairs[5] == ("10.20.0.5", "10.40.0.5")
     for target, words_ in (("10.64.0.0/22", "collides with"), ("10.40.0.0/24", "does not hold")):
         with pytest.raises(ObrinError, match=words_):
-            renumber_plan(settled, view, "quay/desks", P(target))
+            renumber_plan(settled, view, NetworkRef.of("quay/desks"), P(target))
     with pytest.raises(ObrinError, match="no site network 'quay/nothing'"):
-        renumber_plan(settled, view, "quay/nothing", None)
+        renumber_plan(settled, view, NetworkRef.of("quay/nothing"), None)
 
 
 @pytest.mark.parametrize(
@@ -207,7 +208,7 @@ def test_an_explanation_names_what_excluded_the_others(
     key: str, candidate: str, verdict: str
 ) -> None:
     settled, choices, view = view_of(BUSY)
-    found = explain(settled.design, PRACTICE_CLOUD, choices, key, chosen_from(settled, choices, key),
+    found = explain(design_of(BUSY), PRACTICE_CLOUD, choices, key, chosen_from(settled, choices, key),
                     lambda prefix: excluded_by(view, key, prefix))  # fmt: skip
     assert found.value == str(choices[key].value)
     assert any(c.value.startswith(candidate) and verdict in c.excluded for c in found.candidates), (

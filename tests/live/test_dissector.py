@@ -8,6 +8,7 @@ import subprocess
 
 import pytest
 
+from obrin.core.design.places import NetworkRef
 from obrin.core.ipsec.suite import SHIPPED
 from obrin.live.practice.internet import Capture
 from obrin.live.practice.keylog import KeyLog
@@ -39,7 +40,9 @@ def captured(tmp_path, *changes: tuple[str, str]):
 
     world.run(8.0)
     note()
-    desk, web = (host_of(world.settled.network(n)) for n in ("quay/desks", "apps/web"))
+    desk, web = (
+        host_of(world.settled.network(NetworkRef.of(n))) for n in ("quay/desks", "apps/web")
+    )
     assert world.ask(desk, web, TCP, 443).answered_at
     for tunnel in router.ike.tunnels.values():
         tunnel.rekey_ike(world.now)

@@ -105,7 +105,7 @@ def test_a_router_is_configured_from_its_pack_alone(routing: str) -> None:
     validate(keys)
     router = router_config(json.loads(json.dumps(config)), json.loads(json.dumps(keys)), wall_clock)
     assert router.rules == filter_of(settled, "quay-gw")
-    assert router.networks == settled.gateways["quay-gw"].networks
+    assert router.networks == settled.networks_at("quay")
     for tunnel in settled.tunnels():
         made = router.tunnels[tunnel.label]
         assert (made.local_inside, made.remote_inside) == (

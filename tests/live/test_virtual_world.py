@@ -8,6 +8,7 @@ from dataclasses import replace
 import pytest
 
 from obrin.core.check.expectations import expectations
+from obrin.core.design.places import NetworkRef
 from obrin.core.drill.outage import predict_outage
 from obrin.core.ipsec.suite import SHIPPED
 from obrin.core.reach.model import ReachModel
@@ -45,7 +46,7 @@ def as_expected(world: VirtualWorld) -> list[bool]:
     found = []
     for wish in world.settled.expectations:
         key = probe_key(world.settled, wish)
-        at_cloud = wish.source.partition("/")[0] in world.settled.clouds
+        at_cloud = wish.source.place in world.settled.clouds
         query = world.ask(*key[:3], key.destination_port, at_cloud=at_cloud)
         found.append((query.answered_at is not None) == (wish.must == "work"))
     return found
@@ -122,7 +123,7 @@ def same_tables(world: VirtualWorld, up: frozenset[str]) -> None:
     own = world.routers["quay-gw"].table
     learned = {p: r.via for p, r in own.items() if r.kind is not RouteKind.CONNECTED}
     assert learned == {p: r.via for p, r in model.items() if r.kind is not RouteKind.CONNECTED}
-    desk = host_of(settled.network("quay/desks"))
+    desk = host_of(settled.network(NetworkRef.of("quay/desks")))
     _, via = world.cloud.choose("apps", PacketKey(0, desk, 1))
     expected = table_of(settled, "apps", up).match(desk)[1].via
     assert via == expected.replace("/", ".")
@@ -168,7 +169,10 @@ def test_the_measured_outage_is_the_predicted_one(changes, moment: float) -> Non
     world.run(moment)
     settled = world.settled
     predicted = predict_outage(settled, next(settled.tunnels()))
-    desk, web = host_of(settled.network("quay/desks")), host_of(settled.network("apps/web"))
+    desk, web = (
+        host_of(settled.network(NetworkRef.of("quay/desks"))),
+        host_of(settled.network(NetworkRef.of("apps/web"))),
+    )
     assert world.longest_gap(desk, web, 1.0) <= 0.11
     world.cut("quay-apps/a")
     gap = world.longest_gap(desk, web, predicted.longest + 3.0)
@@ -188,7 +192,10 @@ def test_a_device_that_holds_one_tunnel_keeps_a_spare_down_until_it_is_needed() 
     assert (first.established, spare.sas) == (True, [])
     assert all(as_expected(world))
     predicted = predict_outage(settled, next(settled.tunnels()))
-    desk, web = host_of(settled.network("quay/desks")), host_of(settled.network("apps/web"))
+    desk, web = (
+        host_of(settled.network(NetworkRef.of("quay/desks"))),
+        host_of(settled.network(NetworkRef.of("apps/web"))),
+    )
     world.cut("quay-apps/a")
     gap = world.longest_gap(desk, web, predicted.longest + 3.0)
     assert predicted.shortest - 0.2 <= gap <= predicted.longest + 0.2
@@ -210,13 +217,16 @@ SHARE = tuple(
 def test_shared_tunnels_carry_flows_together_and_each_both_ways(routing: str) -> None:
     world = world_of(*SHARE, ("bgp: {hold: 6 s}", routing))
     settled, router = world.settled, world.routers["quay-gw"]
-    desk, web = host_of(settled.network("quay/desks")), host_of(settled.network("apps/web"))
+    desk, web = (
+        host_of(settled.network(NetworkRef.of("quay/desks"))),
+        host_of(settled.network(NetworkRef.of("apps/web"))),
+    )
     model = ReachModel(settled)
     taken = set()
     for port in range(40000, 40032):
         key = PacketKey(desk, web, TCP, port, 443)
-        there = trace(model, "quay/desks", key)
-        back = trace(model, "apps/web", there.arrived.reply())
+        there = trace(model, NetworkRef.of("quay/desks"), key)
+        back = trace(model, NetworkRef.of("apps/web"), there.arrived.reply())
         via = model.match("quay-gw", web)[1].via_for(key)
         assert f"tunnel {via} to apps" in " ".join(there.hops)
         assert f"tunnel {via} to quay-gw" in " ".join(back.hops)
@@ -232,8 +242,11 @@ def test_shared_tunnels_carry_flows_together_and_each_both_ways(routing: str) ->
 
 def test_a_policy_lets_nothing_else_into_the_tunnel() -> None:
     world = world_of(*POLICY)
-    router, web = world.routers["quay-gw"], host_of(world.settled.network("apps/web"))
-    guest = host_of(world.settled.network("quay/guests"))
+    router, web = (
+        world.routers["quay-gw"],
+        host_of(world.settled.network(NetworkRef.of("apps/web"))),
+    )
+    guest = host_of(world.settled.network(NetworkRef.of("quay/guests")))
     router._rules = None  # the device's filter is open; the selectors still are not
     assert world.ask(guest, web, 1, 0).answered_at is None
     assert "not in the tunnel's traffic selectors" in [drop.reason for drop, _ in router.drops]
@@ -257,7 +270,10 @@ def test_tunnels_authenticate_by_certificate() -> None:
 def test_a_new_secret_restarts_its_tunnel_and_no_other() -> None:
     world = world_of()
     settled, router = world.settled, world.routers["quay-gw"]
-    desk, web = host_of(settled.network("quay/desks")), host_of(settled.network("apps/web"))
+    desk, web = (
+        host_of(settled.network(NetworkRef.of("quay/desks"))),
+        host_of(settled.network(NetworkRef.of("apps/web"))),
+    )
     kept, first = router.ike.tunnels["quay-apps/b"], router.ike.tunnels["quay-apps/a"]
     other = replace(router.config.tunnels["quay-apps/a"].peer, key=b"another")
     tunnels = {**router.config.tunnels,
@@ -276,7 +292,10 @@ def test_a_key_replaced_at_one_end_and_later_at_the_other_cuts_nothing(between: 
     """The order in which `keys rotate` gives keys, with any time between the two ends."""
     world = world_of()
     settled, router, label = world.settled, world.routers["quay-gw"], "quay-apps/a"
-    desk, web = host_of(settled.network("quay/desks")), host_of(settled.network("apps/web"))
+    desk, web = (
+        host_of(settled.network(NetworkRef.of("quay/desks"))),
+        host_of(settled.network(NetworkRef.of("apps/web"))),
+    )
     fresh = "another-key-altogether-123"
     resource = world.store.resources["tunnels", "quay-apps.a"]
     resource.body = resource.body.model_copy(update={"pre_shared_key": fresh})
@@ -317,7 +336,9 @@ def test_the_second_end_notices_too_and_both_forget_the_dead_sa() -> None:
 def test_rekeys_lose_nothing() -> None:
     world = world_of()
     router = world.routers["quay-gw"]
-    desk, web = (host_of(world.settled.network(n)) for n in ("quay/desks", "apps/web"))
+    desk, web = (
+        host_of(world.settled.network(NetworkRef.of(n))) for n in ("quay/desks", "apps/web")
+    )
     for tunnel in router.ike.tunnels.values():
         tunnel.rekey_child(tunnel.outbound, world.now)
     assert world.longest_gap(desk, web, 2.0) <= 0.11
@@ -392,7 +413,7 @@ def test_new_filter_rules_are_taken_in_place() -> None:
 
 def test_no_transit_between_the_site_networks_that_do_not_use_the_link() -> None:
     world = world_of()
-    guests = host_of(world.settled.network("quay/guests"))
+    guests = host_of(world.settled.network(NetworkRef.of("quay/guests")))
     assert world.cloud.choose("apps", PacketKey(0, guests, 1)) is None
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import pytest
 
+from obrin.core.design.places import NetworkRef
 from obrin.core.drill.elements import Element, elements, lost_ways
 from obrin.core.routing.forwarding import RouteKind
 from obrin.core.routing.model import state_of
@@ -73,8 +74,8 @@ def same_everywhere(world: VirtualWorld, stable: Stable) -> None:
             expected = stable.heard(name, prefix).decision
             assert decision.winner == expected.winner
             assert dict(decision.losers) == dict(expected.losers)
-    for site, held in settled.networks.items():
-        for network, prefix in held.items():
+    for site in settled.sites:
+        for network, prefix in settled.networks_at(site).items():
             found = stable.match("apps", host_of(prefix))
             chosen = world.cloud.choose("apps", PacketKey(0, host_of(prefix), 1))
             if found is None:
@@ -98,8 +99,10 @@ def test_with_everything_up(world: VirtualWorld) -> None:
     same_everywhere(world, WHOLE)
     told = WHOLE.heard("apps", settled_summary()).decision.winner.path
     assert told.communities
-    assert WHOLE.route("apps", SETTLED.network("quay/desks")) is None  # the summary stands for it
-    assert WHOLE.match("apps", host_of(SETTLED.network("quay/desks"))) is not None
+    assert (
+        WHOLE.route("apps", SETTLED.network(NetworkRef.of("quay/desks"))) is None
+    )  # the summary stands for it
+    assert WHOLE.match("apps", host_of(SETTLED.network(NetworkRef.of("quay/desks")))) is not None
 
 
 def settled_summary():

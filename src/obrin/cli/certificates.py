@@ -44,7 +44,7 @@ def opened(design_file: str | None) -> tuple[Project, Settled, Authority, Lives]
     project = project_of(design_file)
     _, settled = project.settled()
     authority = project.authority.read(settled.name)
-    return project, settled, authority, lives_of(settled.design)
+    return project, settled, authority, lives_of(settled)
 
 
 def need_gateway(settled: Settled, name: str) -> tuple[str, ...]:

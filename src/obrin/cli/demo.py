@@ -18,7 +18,8 @@ from obrin.live.project import Project
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from obrin.core.settled.model import Settled, SettledTunnel
+    from obrin.core.settled.links import SettledTunnel
+    from obrin.core.settled.model import Settled
     from obrin.live.connect.whole import Connected
     from obrin.live.http import Ends
 

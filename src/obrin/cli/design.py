@@ -24,6 +24,7 @@ from obrin.core.text import clean
 if TYPE_CHECKING:
     from collections.abc import Callable
 
+    from obrin.core.design.model import Design
     from obrin.core.settle.choices import Choices
     from obrin.core.settled.model import Settled
     from obrin.live.project import Project
@@ -233,7 +234,7 @@ def settle(
     choices = project.settle(document.design, before)
     settled = build_settled(document.design, choices, project.today)
     if explained is not None:
-        _explain(project, settled, choices, explained, as_json)
+        _explain(project, document.design, settled, choices, explained, as_json)
         return
     if dry_run:
         made = project.secrets(settled).missing(settled)
@@ -283,7 +284,9 @@ def settle(
     click.echo(f"{len(choices)} values {verb} {project.settled_path.name}. Next: 'obrin check'.")
 
 
-def _explain(project: Project, settled: Settled, choices: Choices, key: str, as_json: bool) -> None:
+def _explain(
+    project: Project, design: Design, settled: Settled, choices: Choices, key: str, as_json: bool
+) -> None:
     import difflib
 
     from obrin.core.settle.explain import explain
@@ -294,10 +297,10 @@ def _explain(project: Project, settled: Settled, choices: Choices, key: str, as_
         near = difflib.get_close_matches(key, choices, n=3) or [k for k in choices if key in k][:3]
         hint = f"Did you mean {', '.join(near)}?" if near else "'obrin settle' lists them"
         raise ObrinError(f"'{key}' is no settled blank. {hint}")
-    offering = project.offering(settled.design)
+    offering = project.offering(design)
     view = space_view(settled, choices, offering)
     found = explain(
-        settled.design, offering, choices, key, chosen_from(settled, choices, key),
+        design, offering, choices, key, chosen_from(settled, choices, key),
         lambda prefix: excluded_by(view, key, prefix),
     )  # fmt: skip
     if as_json:

@@ -77,12 +77,12 @@ def draw_reach(target: str, failed: tuple[str, ...], design_file: str | None) ->
     path, kind = _kind(target)
     from obrin.cli.grid_figure import Look, grid_bytes
     from obrin.core.reach.matrix import BROKEN, CLOSED, WIDER, WISHED, matrix
-    from obrin.core.reach.paths import network_names
+    from obrin.core.reach.paths import all_networks
     from obrin.live.files import write_whole_bytes
 
     settled = project_of(design_file).on_trial().settled
     model = model_without(settled, failed)
-    names = network_names(settled)
+    names = list(map(str, all_networks(settled)))
     at = {name: n for n, name in enumerate(names)}
     looks = {
         WISHED: Look("#2f6f8f", "W", "passes, as wished"),
@@ -91,7 +91,7 @@ def draw_reach(target: str, failed: tuple[str, ...], design_file: str | None) ->
         CLOSED: Look("#e4e9e4", ".", "nothing passes"),
     }
     cells = {
-        (at[c.source], at[c.destination]): (
+        (at[str(c.source)], at[str(c.destination)]): (
             c.verdict,
             "\n".join((*c.broken, *c.allowed)[:2]) or ".",
         )

@@ -140,7 +140,7 @@ def _yearly(sweep: Sweep, *, as_json: bool) -> None:
     from obrin.core.drill.elements import elements
     from obrin.core.errors import ObrinError
 
-    given = {str(k): r for k, r in sweep.settled.design.reliability.items()}
+    given = sweep.settled.standards.reliability
     if not given:
         raise ObrinError(
             "nothing says how often things fail. Add for example: "

@@ -16,7 +16,8 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
 
     from obrin.core.ipsec.profile import KeyRules
-    from obrin.core.settled.model import Settled, SettledTunnel
+    from obrin.core.settled.links import SettledTunnel
+    from obrin.core.settled.model import Settled
 
 
 @click.group()

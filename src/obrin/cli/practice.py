@@ -49,13 +49,13 @@ def start(design_file: str | None, speed: float, capture: str | None) -> None:
     from obrin.live.practice.world import start_world
 
     project = project_of(design_file)
-    _, settled = project.settled()
+    document, settled = project.settled()
     target = Path(capture) if capture else None
     if target is not None and not target.absolute().parent.is_dir():
         raise ObrinError(f"the folder of {capture} does not exist. Make it first")
     if target is not None and (target.is_symlink() or target.is_dir()):
         raise ObrinError(f"{capture} is a symbolic link or a folder. Name an ordinary file")
-    offering = project.offering(settled.design)
+    offering = project.offering(document.design)
     world = start_world(
         settled, project.practice_folder, speed=speed, capture=target, offering=offering
     )

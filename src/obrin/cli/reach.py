@@ -50,7 +50,7 @@ def reach(
     from obrin.core.reach.matrix import matrix
 
     settled = project_of(design_file).on_trial().settled
-    places = [*settled.networks, *settled.clouds]
+    places = [*settled.sites, *settled.clouds]
     if place is not None and place not in places:
         raise ObrinError(f"there is no site or cloud '{place}'. There are: {', '.join(places)}")
     model = model_without(settled, failed)
@@ -58,7 +58,7 @@ def reach(
     shown = [cell for cell in found if whole or cell.verdict]
     if as_json:
         echo_json([
-            {"from": c.source, "to": c.destination, "allowed": list(c.allowed),
+            {"from": str(c.source), "to": str(c.destination), "allowed": list(c.allowed),
              "wider": list(c.wider), "broken": list(c.broken), "verdict": c.verdict or "closed"}
             for c in shown
         ])  # fmt: skip
@@ -75,5 +75,5 @@ def reach(
 
 
 def _cells(cell: Cell) -> tuple[str, ...]:
-    return (cell.source, cell.destination, ", ".join(cell.allowed), ", ".join(cell.wider),
+    return (str(cell.source), str(cell.destination), ", ".join(cell.allowed), ", ".join(cell.wider),
             ", ".join(cell.broken), cell.verdict or "closed")  # fmt: skip

@@ -94,6 +94,7 @@ def renumber(
       obrin space renumber harbour-house/offices --design skerrow-ferries
     """
     from obrin.core.address.prefix import parse_prefix
+    from obrin.core.design.places import NetworkRef
     from obrin.core.space.renumber import renumber_plan
 
     try:
@@ -101,7 +102,7 @@ def renumber(
     except AddressError as error:
         raise ObrinError(f"--to: {error}") from None
     settled, view = load_space(design_file)
-    plan = renumber_plan(settled, view, network, new)
+    plan = renumber_plan(settled, view, NetworkRef.of(network), new)
     if as_csv:
         echo_csv(("old", "new"), plan.addresses())
         return

@@ -12,6 +12,7 @@ from obrin.cli.failing import model_without, without_option
 from obrin.core.errors import ObrinError
 
 if TYPE_CHECKING:
+    from obrin.core.design.places import NetworkRef
     from obrin.core.design.values import Flow
     from obrin.core.reach.trace import Trace
     from obrin.core.settled.model import Settled
@@ -70,23 +71,23 @@ def _flow(text: str) -> Flow:
         raise ObrinError(str(error)) from None
 
 
-def _end(settled: Settled, text: str) -> tuple[str, int | None]:
+def _end(settled: Settled, text: str) -> tuple[NetworkRef, int | None]:
     """A network, and the address in it if one was given. Raises ObrinError."""
     from obrin.core.address.prefix import parse_ipv4
     from obrin.core.errors import AddressError
-    from obrin.core.reach.paths import network_names
+    from obrin.core.reach.paths import all_networks
 
-    names = network_names(settled)
+    names = {str(reference): reference for reference in all_networks(settled)}
     if text in names:
-        return text, None
+        return names[text], None
     try:
         address = parse_ipv4(text)
     except AddressError:
-        known = ", ".join(names[:8])
+        known = ", ".join(list(names)[:8])
         raise ObrinError(f"'{text}' is no network and no address. Networks: {known}") from None
-    for name in names:
-        if settled.network(name).contains(address):
-            return name, address
+    for reference in names.values():
+        if settled.network(reference).contains(address):
+            return reference, address
     raise ObrinError(f"{text} is in no network of the design. 'obrin space who {text}' tells more")
 
 

@@ -164,7 +164,7 @@ class Project:
         if needs:
             from obrin.live.secrets.material import lives_of
 
-            lives = lives_of(settled.design)
+            lives = lives_of(settled)
             found = self.authority.fill(settled.name, needs, lives, self.now)
             made += [f"certificate of {name}" for name in found]
         return made

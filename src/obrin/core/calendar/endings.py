@@ -59,7 +59,7 @@ def endings(
 
 
 def _keys(settled: Settled, made: Mapping[str, str]) -> Iterator[Ending]:
-    life = settled.design.policy.key_life
+    life = settled.standards.key_life
     if life is None:
         return
     for tunnel in settled.keyed_tunnels():
@@ -83,19 +83,18 @@ def _certified(certificates: Iterable[Dated]) -> Iterator[Ending]:
 
 
 def _access(settled: Settled) -> Iterator[Ending]:
-    design = settled.design
-    for wish in design.expectations:
-        if wish.until is not None and wish.must == "work":
+    for access in settled.granted:
+        wish = access.flow
+        if wish is not None:
             flow = f"{wish.flow} from {wish.source} to {wish.destination}"
             yield Ending(
-                wish.until, "access", flow, f"access for {flow} ends",
+                access.until, "access", flow, f"access for {flow} ends",
                 "from the next day it must not work", "hand over and connect on that day, "
                 "then 'obrin probe'; or give it a later day", 7,
             )  # fmt: skip
-    for name, link in design.links.items():
-        if link.until is not None:
+        else:
             yield Ending(
-                link.until, "access", name, f"link {name} ends",
+                access.until, "access", access.link, f"link {access.link} ends",
                 "from the next day it is in no pack", "hand over and connect on that day; take "
                 "its tunnels off the devices", 7,
             )  # fmt: skip

@@ -5,20 +5,18 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from obrin.core.check.finding import Finding, Severity
-from obrin.core.design.abilities import ends_of
 from obrin.core.design.reader import Location
-from obrin.core.design.references import all_suites, crypto_policy
 from obrin.core.ipsec.ends import WORDS
 from obrin.core.ipsec.proposal import choose, mismatch
 from obrin.core.ipsec.registry import Kind, Standing
 from obrin.core.ipsec.suite import Suite
+from obrin.core.settled.links import SettledLink
 from obrin.core.settled.model import Settled
 
 
 def suites(settled: Settled) -> Iterator[Finding]:
-    known = all_suites(settled.design)
     for name, link in settled.links.items():
-        yield from _ends_meet(settled, name, known)
+        yield from _ends_meet(settled, link)
         yield from _deprecated(name, link.suite)
         yield from _policy(settled, name, link.suite)
         unspoken = link.suite.unspoken()
@@ -39,7 +37,7 @@ def suites(settled: Settled) -> Iterator[Finding]:
 
 
 def _policy(settled: Settled, name: str, suite: Suite) -> Iterator[Finding]:
-    breaches = list(crypto_policy(settled.design).breaches(suite))
+    breaches = list(settled.standards.policy.breaches(suite))
     if breaches:
         yield Finding(
             Severity.ERROR, "policy-broken", ("links", name, "suite"),
@@ -56,11 +54,11 @@ def _policy(settled: Settled, name: str, suite: Suite) -> Iterator[Finding]:
         )  # fmt: skip
 
 
-def _ends_meet(settled: Settled, name: str, known: dict[str, Suite]) -> Iterator[Finding]:
+def _ends_meet(settled: Settled, link: SettledLink) -> Iterator[Finding]:
     """What each end can do and offers against the link's suite, by the rules of the engine."""
-    suite = settled.links[name].suite
-    here: Location = ("links", name, "suite")
-    for end in ends_of(settled.design, name):
+    suite, known = link.suite, settled.standards.suites
+    here: Location = ("links", link.name, "suite")
+    for end in settled.ends_of(link):
         lacks = list(end.profile.lacks(suite))
         if lacks:
             yield Finding(

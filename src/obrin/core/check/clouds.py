@@ -8,7 +8,7 @@ from obrin.core.address.prefix import Prefix
 from obrin.core.catalogue.offering import Offering
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.reader import Location
-from obrin.core.settle.classes import demand_of, judge_classes
+from obrin.core.settle.classes import judge_classes
 from obrin.core.settle.work import gateway_subnet_length
 from obrin.core.settled.model import Settled
 
@@ -24,21 +24,21 @@ def cloud_networks(settled: Settled, offering: Offering) -> Iterator[Finding]:
                 f"the cloud offers no class '{cloud.gateway_class}'",
                 "the gateway cannot be built", f"use one of {known}, or leave it blank",
             )  # fmt: skip
-        elif cloud.gateway_subnet.length > (
+        elif cloud.gateway_subnet.ipv4.length > (
             needed := gateway_subnet_length(found.name, offering, len(cloud.instances))
         ):
             yield Finding(
                 Severity.ERROR, "gateway-subnet-small", here,
-                f"{cloud.gateway_subnet} is smaller than the /{needed} that class {found.name} "
-                f"needs with {len(cloud.instances)} instances",
+                f"{cloud.gateway_subnet.ipv4} is smaller than the /{needed} that class "
+                f"{found.name} needs with {len(cloud.instances)} instances",
                 "the cloud refuses to build the gateway, after the network exists",
                 f"give it a /{needed} or leave it blank",
             )  # fmt: skip
-        held = ", ".join(map(str, cloud.spaces))
-        if not cloud.holds(cloud.gateway_subnet):
+        held = ", ".join(map(str, cloud.spaces.ipv4))
+        if not cloud.holds(cloud.gateway_subnet.ipv4):
             yield Finding(
                 Severity.ERROR, "gateway-subnet-outside", here,
-                f"{cloud.gateway_subnet} is not inside the space {held}",
+                f"{cloud.gateway_subnet.ipv4} is not inside the space {held}",
                 "the cloud refuses the subnet", "choose it from the space, or leave it blank",
             )  # fmt: skip
         yield from _subnets(settled, name)
@@ -46,35 +46,35 @@ def cloud_networks(settled: Settled, offering: Offering) -> Iterator[Finding]:
 
 def _subnets(settled: Settled, name: str) -> Iterator[Finding]:
     cloud = settled.clouds[name]
-    held = ", ".join(map(str, cloud.spaces))
-    seen: list[tuple[str, Prefix]] = [("the gateway subnet", cloud.gateway_subnet)]
+    held = ", ".join(map(str, cloud.spaces.ipv4))
+    seen: list[tuple[str, Prefix]] = [("the gateway subnet", cloud.gateway_subnet.ipv4)]
     for subnet in cloud.subnets.values():
         here: Location = ("clouds", name, "subnets", subnet.name, "prefix")
-        if not cloud.holds(subnet.prefix):
+        if not cloud.holds(subnet.prefix.ipv4):
             yield Finding(
                 Severity.ERROR, "subnet-outside", here,
-                f"{subnet.prefix} is not inside the space {held}",
+                f"{subnet.prefix.ipv4} is not inside the space {held}",
                 "the cloud refuses the subnet", "choose it from the space, or leave it blank",
             )  # fmt: skip
         for other, prefix in seen:
-            if prefix.overlaps(subnet.prefix):
+            if prefix.overlaps(subnet.prefix.ipv4):
                 yield Finding(
                     Severity.ERROR, "subnet-overlap", here,
-                    f"{subnet.prefix} of {subnet.name} overlaps {prefix} of {other}",
+                    f"{subnet.prefix.ipv4} of {subnet.name} overlaps {prefix} of {other}",
                     "the cloud refuses the second of them; a gateway subnet holds no workloads",
                     "move one of them, or leave it blank",
                 )  # fmt: skip
-        seen.append((subnet.name, subnet.prefix))
+        seen.append((subnet.name, subnet.prefix.ipv4))
 
 
 def classes(settled: Settled, offering: Offering) -> Iterator[Finding]:
     """A class that the design gives, against what it asks."""
     for name, cloud in settled.clouds.items():
         here: Location = ("clouds", name, "gateway", "class")
-        given = settled.design.clouds[name].gateway.gateway_class
-        judged = judge_classes(demand_of(settled.design, name), offering)
+        given = cloud.gateway_class
+        judged = judge_classes(cloud.demand, offering)
         mine = next((j for j in judged if j.entry.name == cloud.gateway_class), None)
-        if given is None or mine is None:
+        if f"clouds.{name}.gateway.class" in settled.chosen or mine is None:
             continue
         if mine.lacks:
             yield Finding(
@@ -98,7 +98,7 @@ def classes(settled: Settled, offering: Offering) -> Iterator[Finding]:
 def limits(settled: Settled, offering: Offering) -> Iterator[Finding]:
     """What the cloud does not allow: sizes, and ranges nobody may use."""
     for name, cloud in settled.clouds.items():
-        for space in cloud.spaces:
+        for space in cloud.spaces.ipv4:
             if space.length < offering.largest_space:
                 yield Finding(
                     Severity.ERROR, "space-size", ("clouds", name, "space"),
@@ -107,15 +107,15 @@ def limits(settled: Settled, offering: Offering) -> Iterator[Finding]:
                     f"use prefixes of a /{offering.largest_space} or longer",
                 )  # fmt: skip
         for subnet in cloud.subnets.values():
-            length = subnet.prefix.length
+            length = subnet.prefix.ipv4.length
             if not offering.largest_subnet <= length <= offering.smallest_subnet:
                 yield Finding(
                     Severity.ERROR, "subnet-size", ("clouds", name, "subnets", subnet.name),
-                    f"{subnet.prefix} is not between a /{offering.largest_subnet} and a "
+                    f"{subnet.prefix.ipv4} is not between a /{offering.largest_subnet} and a "
                     f"/{offering.smallest_subnet}, which is what the cloud allows",
                     "the cloud refuses the subnet", "choose another size, or leave it blank",
                 )  # fmt: skip
-        for prefix in (*cloud.spaces, *cloud.spaces6):
+        for prefix in cloud.all_spaces:
             for forbidden in offering.forbidden:
                 if forbidden.overlaps(prefix):
                     yield Finding(

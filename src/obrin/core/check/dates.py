@@ -12,34 +12,35 @@ from obrin.core.settled.model import Settled
 
 def ended(settled: Settled, made: Mapping[str, str], today: date) -> Iterator[Finding]:
     """`made` maps tunnel labels to the ISO dates of their keys."""
-    design = settled.design
-    for index, wish in enumerate(design.expectations):
-        if wish.must == "work" and wish.until is not None and wish.until < today:
+    for access in settled.granted:
+        if access.until >= today:
+            continue
+        wish, day = access.flow, access.until.isoformat()
+        if wish is not None:
             yield Finding(
-                Severity.WARNING, "access-ended", ("expectations", index, "until"),
+                Severity.WARNING, "access-ended", access.place,
                 f"access for {wish.flow} from {wish.source} to {wish.destination} ended on "
-                f"{wish.until.isoformat()}",
+                f"{day}",
                 "it has left the packs, and devices that were not given new ones still let it "
                 "through",
                 "hand over, connect and probe; then take it out, or give it a later day",
             )  # fmt: skip
-    for name, link in design.links.items():
-        if link.until is not None and link.until < today:
+        else:
             yield Finding(
-                Severity.WARNING, "access-ended", ("links", name, "until"),
-                f"link {name} ended on {link.until.isoformat()}",
+                Severity.WARNING, "access-ended", access.place,
+                f"link {access.link} ended on {day}",
                 "it has left the packs, and devices that were not given new ones still have it",
                 "hand over and connect; then take it out, or give it a later day",
             )  # fmt: skip
-    life = design.policy.key_life
+    life = settled.standards.key_life
     for tunnel in settled.keyed_tunnels():
-        day = made.get(tunnel.label)
-        if life is None or day is None:
+        since = made.get(tunnel.label)
+        if life is None or since is None:
             continue
-        if day_after(date.fromisoformat(day), timedelta(seconds=life)) < today:
+        if day_after(date.fromisoformat(since), timedelta(seconds=life)) < today:
             yield Finding(
                 Severity.ERROR, "key-old", ("links", tunnel.link, "tunnels", tunnel.name),
-                f"the key of {tunnel.label} was made on {day}, longer ago than the policy allows",
+                f"the key of {tunnel.label} was made on {since}, longer ago than the policy allows",
                 "whoever has seen it since can still pass for either end",
                 f"'obrin keys rotate {tunnel.label}'",
             )  # fmt: skip

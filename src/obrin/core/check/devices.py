@@ -5,25 +5,21 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from obrin.core.check.finding import Finding, Severity
-from obrin.core.design.abilities import certificate_kind
 from obrin.core.design.arrangement import SPARE
 from obrin.core.design.reader import Location
 from obrin.core.drill.detection import detectors
 from obrin.core.ipsec.profile import UNKNOWN, Profile
-from obrin.core.settled.model import (
-    Settled,
-    SettledCloud,
-    SettledGateway,
-    SettledLink,
-    SettledTunnel,
-)
+from obrin.core.settled.clouds import SettledCloud
+from obrin.core.settled.links import SettledLink, SettledTunnel
+from obrin.core.settled.model import Settled
+from obrin.core.settled.sites import SettledGateway
 
 End = tuple[Location, str, Profile, tuple[SettledTunnel, ...]]
 
 
 def devices(settled: Settled) -> Iterator[Finding]:
     """Every gateway and cloud that a profile describes."""
-    kind = certificate_kind(settled.design)
+    kind = settled.standards.certificates.kind
     for where, name, profile, tunnels in _described(settled):
         if profile.unsaid:
             yield Finding(

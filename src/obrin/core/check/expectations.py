@@ -53,12 +53,12 @@ def _may_pass(model: ReachModel, expectation: Expectation) -> bool:
     """Whether any first packet of the flow could get through: there is a way, and the filters on it
     overlap. Every gateway of the two sites is tried, as the others may fail."""
     settled = model.settled
-    ends = [expectation.source.partition("/")[0], expectation.destination.partition("/")[0]]
+    ends = [expectation.source.place, expectation.destination.place]
     if ends[0] == ends[1]:
         return True
     states = [model]
     for place in ends:
-        gateways = settled.design.sites[place].gateways if place not in settled.clouds else {}
+        gateways = settled.sites[place].gateways if place in settled.sites else ()
         if len(gateways) > 1:
             for alone in gateways:
                 others = [leg.label for g in gateways if g != alone for leg in settled.legs_at(g)]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from obrin.core.address.prefix import LINK_LOCAL_IPV4, Prefix, host_prefix
+from obrin.core.address.prefix import LINK_LOCAL_IPV4, Address, Prefix
 from obrin.core.address.table import PrefixTable
 from obrin.core.catalogue.offering import Offering
 from obrin.core.check.finding import Finding, Severity
@@ -19,9 +19,8 @@ def inside_blocks(settled: Settled, offering: Offering) -> Iterator[Finding]:
     networks = _networks(settled)
     at: dict[str, list[tuple[Prefix, str, Location]]] = {}
     for tunnel in settled.tunnels():
-        for block, key in ((tunnel.inside, "inside"), (tunnel.inside6, "inside6")):
-            if block is None:
-                continue
+        for block in tunnel.inside:
+            key = "inside" if block.bits == 32 else "inside6"
             here: Location = ("links", tunnel.link, "tunnels", tunnel.name, key)
             yield from _alone(block, tunnel.label, here, offering, networks)
             for place in (tunnel.gateway, tunnel.cloud):
@@ -33,11 +32,11 @@ def inside_blocks(settled: Settled, offering: Offering) -> Iterator[Finding]:
 
 def _networks(settled: Settled) -> PrefixTable[str]:
     table: PrefixTable[str] = PrefixTable()
-    for site, held in settled.networks.items():
-        for name, prefix in held.items():
+    for site in settled.sites:
+        for name, prefix in settled.networks_at(site).items():
             table[prefix] = f"{site}/{name}"
     for name, cloud in settled.clouds.items():
-        for space in cloud.spaces:
+        for space in cloud.spaces.ipv4:
             table[space] = f"cloud {name}"
     return table
 
@@ -92,12 +91,12 @@ def _twice(blocks: list[tuple[Prefix, str, Location]], told: set[Location]) -> I
 def loopbacks(settled: Settled) -> Iterator[Finding]:
     """An address twice, or one that a network has."""
     networks = _networks(settled)
-    seen: dict[str, str] = {}
+    seen: dict[Address, str] = {}
     for gateway in settled.gateways.values():
         if gateway.loopback is None:
             continue
         here: Location = ("sites", gateway.site, "gateways", gateway.name, "loopback")
-        found = networks.match(host_prefix(gateway.loopback).value)
+        found = networks.match(gateway.loopback.value)
         other = seen.setdefault(gateway.loopback, gateway.name)
         if other != gateway.name or found is not None:
             owner = other if found is None else f"{found[0]} of {found[1]}"
@@ -111,7 +110,7 @@ def loopbacks(settled: Settled) -> Iterator[Finding]:
 
 def ipv6(settled: Settled) -> Iterator[Finding]:
     """What a dual-stack design has to know today."""
-    if settled.design.stack == "dual":
+    if settled.surroundings.dual:
         yield Finding(
             Severity.NOTE, "ipv6-not-carried", ("stack",),
             "IPv6 is numbered everywhere, and the tunnels carry IPv4 only so far",

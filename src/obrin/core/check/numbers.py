@@ -7,7 +7,8 @@ from collections.abc import Iterator
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.reader import Location
 from obrin.core.settle.numbers import PRIVATE_AS
-from obrin.core.settled.model import Settled, SettledLink
+from obrin.core.settled.links import SettledLink
+from obrin.core.settled.model import Settled
 
 
 def as_numbers(settled: Settled) -> Iterator[Finding]:

@@ -7,7 +7,8 @@ from collections.abc import Iterator
 from obrin.core.address.prefix import Address
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.reader import Location
-from obrin.core.settled.model import Settled, SettledLink
+from obrin.core.settled.links import SettledLink
+from obrin.core.settled.model import Settled
 
 
 def tunnels(settled: Settled) -> Iterator[Finding]:

@@ -8,8 +8,8 @@ from obrin.core.address.prefix import DEFAULT_ROUTE, Prefix
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.reader import Location
 from obrin.core.routing.model import announced_by_cloud, announced_by_site, state_of
-from obrin.core.settled.joined import rank_ways
-from obrin.core.settled.model import Settled, SettledCircuit, SettledLink
+from obrin.core.settled.links import SettledCircuit, SettledLink
+from obrin.core.settled.model import Settled
 
 Bundle = SettledLink | SettledCircuit
 
@@ -32,8 +32,8 @@ def place_of(bundle: Bundle) -> Location:
 def _preferences(settled: Settled) -> Iterator[Finding]:
     """A longer prefix, or a static route, wins over any preference."""
     bundles = {b.name: b for b in settled.bundles()}
-    for ranked in rank_ways(settled.design).values():
-        order = [name for name in ranked if name in bundles]
+    for site in settled.sites.values():
+        order = [name for name in site.ways if name in bundles]
         for number, name in enumerate(order):
             for earlier in (bundles[o] for o in order[:number]):
                 yield from _against(earlier, bundles[name])
@@ -121,7 +121,7 @@ def _defaults(settled: Settled) -> Iterator[Finding]:
 def _transit(settled: Settled) -> Iterator[Finding]:
     """Hubs that lead from site to site where no expectation asks for it."""
     asked = {
-        frozenset((w.source.partition("/")[0], w.destination.partition("/")[0]))
+        frozenset((w.source.place, w.destination.place))
         for w in settled.expectations if w.must == "work"
     }  # fmt: skip
     sites = {b.name: b.site for b in settled.bundles()}
@@ -149,7 +149,7 @@ def _transit(settled: Settled) -> Iterator[Finding]:
 
 
 def _internal(settled: Settled) -> Iterator[Finding]:
-    for name, site in settled.design.sites.items():
+    for name, site in settled.sites.items():
         if not site.internal_bgp:
             continue
         here: Location = ("sites", name, "internal-bgp")

@@ -15,7 +15,7 @@ COMMON = 1280
 
 def inner_sizes(settled: Settled) -> Iterator[Finding]:
     """Tunnels whose packets inside are small, and tunnels of one link that differ."""
-    dual = settled.design.stack == "dual"
+    dual = settled.surroundings.dual
     for name, link in settled.links.items():
         sizes = {t.name: wrapping_of(settled, t).inner_mtu() for t in link.tunnels}
         for tunnel in link.tunnels:

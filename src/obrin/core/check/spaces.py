@@ -9,7 +9,8 @@ from obrin.core.address.prefix import Prefix
 from obrin.core.address.translation import Exposure
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.reader import Location
-from obrin.core.settled.model import Settled, SettledCircuit, SettledLink
+from obrin.core.settled.links import SettledCircuit, SettledLink
+from obrin.core.settled.model import Settled
 
 
 @dataclass(frozen=True, slots=True)
@@ -24,16 +25,15 @@ class _Owned:
 
 
 def _owned(settled: Settled) -> Iterator[_Owned]:
-    design = settled.design
-    for held in (settled.networks, settled.networks6):
-        for site, networks in held.items():
-            for name, prefix in networks.items():
-                location = ("sites", site, "networks", name)
-                yield _Owned(prefix, f"{site}/{name}", location, site, name)
+    for site in settled.sites.values():
+        for name, network in site.networks.items():
+            for prefix in network.prefix:
+                location = ("sites", site.name, "networks", name)
+                yield _Owned(prefix, f"{site.name}/{name}", location, site.name, name)
     for name, cloud in settled.clouds.items():
-        for space in (*cloud.spaces, *cloud.spaces6):
+        for space in cloud.all_spaces:
             yield _Owned(space, f"cloud {name}", ("clouds", name, "space"), name)
-    for name, entry in design.elsewhere.items():
+    for name, entry in settled.surroundings.elsewhere.items():
         yield _Owned(entry.prefix, f"{name} (elsewhere)", ("elsewhere", name))
 
 
@@ -78,11 +78,11 @@ def _severity(settled: Settled, one: _Owned, other: _Owned) -> Severity | None:
         links = settled.index.links_between.get(frozenset((site, cloud)), ())
         if not links:
             return Severity.WARNING
-        held = settled.networks[site].values()
+        held = settled.networks_at(site).values()
         apart = all(
             not any(part.seen.overlaps(p) for part in link.cloud_exposures for p in held)
             and not any(part.seen.overlaps(p) for part in link.exposures
-                        for p in settled.clouds[cloud].spaces)
+                        for p in settled.clouds[cloud].spaces.ipv4)
             for link in links
         )  # fmt: skip
         if apart:
@@ -97,11 +97,14 @@ def _only_parts(
 ) -> bool:
     """Whether a link joins only parts of the network, which no subnet of the cloud has."""
     network = one.network or other.network
-    if isinstance(link, SettledCircuit) or network not in settled.design.links[link.name].only:
+    whole = settled.networks_at(link.site).get(network)
+    if isinstance(link, SettledCircuit) or all(
+        part.real == whole for part in link.exposures if part.network == network
+    ):
         return False
     cloud = settled.clouds[link.cloud]
-    subnets = [*(s.prefix for s in cloud.subnets.values()), cloud.gateway_subnet]
-    held = [*settled.networks[link.site].values()]
+    subnets = [*(s.prefix.ipv4 for s in cloud.subnets.values()), cloud.gateway_subnet.ipv4]
+    held = [*settled.networks_at(link.site).values()]
     parts = [part.seen for part in link.exposures if part.network == network]
     return not any(s.overlaps(p) for s in subnets for p in (*parts, *held))
 
@@ -114,7 +117,7 @@ def _through_a_third(settled: Settled, one: _Owned, other: _Owned) -> Severity |
     ):
         return Severity.ERROR
     shared = False
-    for third in {*settled.clouds, *settled.networks}:
+    for third in {*settled.clouds, *settled.sites}:
         pair = [
             [_known(settled, link, owned) for link in settled.index.links_between.get(
                 frozenset((owned.place, third)), ())]
@@ -135,9 +138,9 @@ def _known(settled: Settled, link: SettledLink | SettledCircuit, owned: _Owned) 
 
 def translations(settled: Settled) -> Iterator[Finding]:
     """The prefixes that stand for others must themselves be free where they are used."""
-    elsewhere = [e.prefix for e in settled.design.elsewhere.values() if e.prefix.bits == 32]
+    elsewhere = [e.prefix for e in settled.surroundings.elsewhere.values() if e.prefix.bits == 32]
     for name, link in settled.links.items():
-        at_cloud = [*settled.clouds[link.cloud].spaces, *elsewhere]
+        at_cloud = [*settled.clouds[link.cloud].spaces.ipv4, *elsewhere]
         at_cloud += [
             part.seen for other in settled.links.values()
             if other.cloud == link.cloud and other.site != link.site for part in other.exposures
@@ -146,7 +149,7 @@ def translations(settled: Settled) -> Iterator[Finding]:
             if part.translated:
                 here: Location = ("links", name, "seen-as", part.network)
                 yield from _stands_on(part, at_cloud, here, f"cloud {link.cloud}")
-        at_site = [*settled.networks[link.site].values(), *elsewhere]
+        at_site = [*settled.networks_at(link.site).values(), *elsewhere]
         at_site += [
             part.seen for other in settled.links.values()
             if other.site == link.site and other.cloud != link.cloud

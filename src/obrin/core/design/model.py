@@ -10,6 +10,7 @@ from typing import Annotated, Literal
 from pydantic import Field
 
 from obrin.core.design.joining import Circuit, CloudTable, Hub
+from obrin.core.design.places import NetworkText, ReferenceText
 from obrin.core.design.profile_spec import ProfileSpec
 from obrin.core.design.protection import AuthoritySpec, Policy, SuiteSpec
 from obrin.core.design.timers import BfdSpec, Liveness
@@ -65,8 +66,10 @@ class FilterRule(Entity):
     """What a filter lets through; all else is dropped. The replies are let through as well."""
 
     allow: FlowText = Field(description="Protocol and destination ports.")
-    source: str = Field(alias="from", description="`place/network`, `place` or a prefix.")
-    destination: str = Field(alias="to", description="`place/network`, `place` or a prefix.")
+    source: ReferenceText = Field(alias="from", description="`place/network`, `place` or a prefix.")
+    destination: ReferenceText = Field(
+        alias="to", description="`place/network`, `place` or a prefix."
+    )
 
 
 class Gateway(Entity):
@@ -304,8 +307,8 @@ class Reliability(Entity):
 class Expectation(Entity):
     """A flow that must work, or must not."""
 
-    source: str = Field(alias="from", description="`place/network`.")
-    destination: str = Field(alias="to", description="`place/network`.")
+    source: NetworkText = Field(alias="from", description="`place/network`.")
+    destination: NetworkText = Field(alias="to", description="`place/network`.")
     flow: FlowText = Field(description="Protocol and destination port.")
     must: Literal["work", "not"] = Field(
         "work", description="`work`, or `not` when it must be dropped."

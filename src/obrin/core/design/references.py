@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from obrin.core.address.prefix import parse_prefix
+from obrin.core.address.prefix import Prefix
 from obrin.core.catalogue.shipped_profiles import SHIPPED_SPECS
 from obrin.core.design.joining_references import joining_problems
 from obrin.core.design.mistakes import Mistake, unknown
@@ -13,7 +13,6 @@ from obrin.core.design.profile_spec import wrong_names
 from obrin.core.design.protection import SuiteSpec
 from obrin.core.design.reader import Location
 from obrin.core.design.space_references import space_problems
-from obrin.core.errors import AddressError
 from obrin.core.ipsec.policy import NAMES, CryptoPolicy
 from obrin.core.ipsec.suite import SHIPPED, Suite, make_suite
 
@@ -102,8 +101,8 @@ def reference_problems(design: Design) -> Iterator[Mistake]:
         yield from _link(design, link_name, suites)
     for index, expectation in enumerate(design.expectations):
         for key, reference in (("from", expectation.source), ("to", expectation.destination)):
-            if reference not in networks:
-                yield unknown("network", reference, networks, ("expectations", index, key))
+            if str(reference) not in networks:
+                yield unknown("network", str(reference), networks, ("expectations", index, key))
 
 
 def _profiles(design: Design) -> Iterator[Mistake]:
@@ -168,13 +167,9 @@ def _filters(
 ) -> Iterator[Mistake]:
     for index, rule in enumerate(rules or ()):
         for key, reference in (("from", rule.source), ("to", rule.destination)):
-            if reference in networks or reference in design.sites or reference in design.clouds:
-                continue
-            try:
-                parse_prefix(reference)
-            except AddressError:
-                known = networks | design.sites.keys() | design.clouds.keys()
-                yield unknown("place or prefix", reference, known, (*place, index, key))
+            known = networks | design.sites.keys() | design.clouds.keys()
+            if not isinstance(reference, Prefix) and str(reference) not in known:
+                yield unknown("place or prefix", str(reference), known, (*place, index, key))
 
 
 def _link(design: Design, link_name: str, suites: set[str]) -> Iterator[Mistake]:

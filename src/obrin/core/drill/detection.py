@@ -5,7 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from obrin.core.design.arrangement import SPARE
-from obrin.core.settled.model import Leg, Settled, SettledCircuit, SettledLink, SettledTunnel
+from obrin.core.settled.links import Leg, SettledCircuit, SettledLink, SettledTunnel
+from obrin.core.settled.model import Settled
 
 SPARE_START = 2.0
 """Seconds that a spare may take to come up: two exchanges, one of them perhaps repeated."""

@@ -7,8 +7,10 @@ from collections.abc import Collection, Iterable, Iterator
 from dataclasses import dataclass
 
 from obrin.core.errors import ObrinError
-from obrin.core.routing.model import all_up, attachment, neighbour
-from obrin.core.settled.model import Leg, Settled, SettledCircuit
+from obrin.core.routing.model import all_up
+from obrin.core.settled.links import Leg, SettledCircuit
+from obrin.core.settled.model import Settled
+from obrin.core.settled.ways import Attachment, Neighbour
 
 KINDS = (
     "tunnel", "circuit", "uplink", "provider", "gateway", "instance", "zone", "cloud", "hub",
@@ -38,7 +40,8 @@ def names_of(settled: Settled, leg: Leg) -> Iterator[Element]:
         yield Element("uplink", f"{leg.gateway}/{leg.uplink.name}")
         yield Element("instance", f"{leg.cloud}/{leg.instance}")
         if cloud.zones:
-            yield Element("zone", f"{cloud.region}/{cloud.zones[leg.instance - 1]}")
+            region, zone = cloud.region or "unnamed", cloud.zones[leg.instance - 1]
+            yield Element("zone", f"{region}/{zone}")
     if provider is not None:
         yield Element("provider", provider)
     yield Element("gateway", leg.gateway)
@@ -54,12 +57,12 @@ def takes(settled: Settled) -> dict[Element, frozenset[str]]:
     for hub in settled.clouds.values():
         for member in hub.members:
             for element in (Element("hub", hub.name), Element("cloud", member)):
-                found.setdefault(element, set()).add(attachment(hub.name, member))
+                found.setdefault(element, set()).add(Attachment(hub.name, member).label)
     for element, ways in found.items():
         if element.kind == "gateway":
-            site = settled.design.sites[settled.gateways[element.name].site]
+            site = settled.sites[settled.gateways[element.name].site]
             if site.internal_bgp:
-                ways.add(neighbour(element.name))
+                ways.add(Neighbour(element.name).label)
     return {element: frozenset(ways) for element, ways in found.items()}
 
 

@@ -8,7 +8,8 @@ from dataclasses import dataclass
 
 from obrin.core.catalogue.offering import Offering
 from obrin.core.design.arrangement import SHARED
-from obrin.core.settled.model import Leg, Settled, SettledCircuit, SettledTunnel
+from obrin.core.settled.links import Leg, SettledCircuit, SettledTunnel
+from obrin.core.settled.model import Settled
 
 
 @dataclass(frozen=True, slots=True)

@@ -10,7 +10,8 @@ from dataclasses import dataclass
 
 from obrin.core.drill.elements import Element
 from obrin.core.drill.sweep import Outcome, Sweep
-from obrin.core.settled.model import Settled, SettledTunnel
+from obrin.core.settled.links import SettledTunnel
+from obrin.core.settled.model import Settled
 
 
 @dataclass(frozen=True, slots=True)

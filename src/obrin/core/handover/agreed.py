@@ -5,8 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, replace
 
-from obrin.core.design.abilities import Able, cloud_able, gateway_able
-from obrin.core.design.references import all_suites, crypto_policy
+from obrin.core.design.abilities import Able
 from obrin.core.handover.ends import TunnelEnd, cloud_end, site_end
 from obrin.core.handover.words import bfd_words, identity_words, method_words, role_words
 from obrin.core.ipsec.agreement import Edit, predict, smallest_edit
@@ -16,7 +15,8 @@ from obrin.core.ipsec.policy import CryptoPolicy, outdated
 from obrin.core.ipsec.selectors import ANY_IPV4, Selector
 from obrin.core.ipsec.suite import Suite
 from obrin.core.routing.model import announced_by_cloud, announced_by_site
-from obrin.core.settled.model import Settled, SettledTunnel
+from obrin.core.settled.links import SettledTunnel
+from obrin.core.settled.model import Settled
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,19 +46,15 @@ class Agreement:
 
 def agreements(settled: Settled) -> Iterator[Agreement]:
     """For every tunnel; ends that are alike are played through once."""
-    known = all_suites(settled.design)
+    known = settled.standards.suites
     ables: dict[str, tuple[Able, Able]] = {}
-    policy = crypto_policy(settled.design)
+    policy = settled.standards.policy
     usable = {n: s for n, s in known.items() if policy.allows(s) and not outdated(s)} or known
     played: dict[tuple[object, ...], tuple[tuple[Step, ...], Edit | None]] = {}
     for tunnel in settled.tunnels():
         here = f"{tunnel.gateway} {tunnel.cloud}"
         if here not in ables:
-            site = settled.gateways[tunnel.gateway].site
-            ables[here] = (
-                gateway_able(settled.design, site, tunnel.gateway),
-                cloud_able(settled.design, tunnel.cloud),
-            )
+            ables[here] = settled.gateways[tunnel.gateway].able, settled.clouds[tunnel.cloud].able
         ends = _ends(settled, tunnel, known, ables[here])
         key = (
             *(replace(end, name="") for end in ends),
@@ -76,7 +72,7 @@ _SIDES = ("site", "cloud")
 
 
 def _edit(
-    ables: tuple[Able, Able], known: dict[str, Suite], usable: dict[str, Suite]
+    ables: tuple[Able, Able], known: Mapping[str, Suite], usable: Mapping[str, Suite]
 ) -> Edit | None:
     """A cloud is changed before a device, which may not be able to do more than it offers.
 

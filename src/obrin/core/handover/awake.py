@@ -31,8 +31,8 @@ def _traffic(settled: Settled, end: TunnelEnd) -> str:
     flows = [
         wish
         for _, wish in settled.expectations_at(site)
-        if wish.must == "work" and wish.source.partition("/")[0] == site
-        and wish.destination.partition("/")[0] == cloud
+        if wish.must == "work" and wish.source.place == site
+        and wish.destination.place == cloud
     ]  # fmt: skip
     flows.sort(key=lambda wish: str(wish.flow) != "icmp")
     if not flows:

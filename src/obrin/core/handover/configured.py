@@ -65,16 +65,15 @@ def _own_interfaces(settled: Settled, place: str) -> Iterator[Interface]:
         for number, address in enumerate(cloud.instances, 1):
             yield Interface(name=f"instance-{number}", role=UPLINK, address=address, length=32)
         for subnet in cloud.subnets.values():
-            yield _network(subnet.name, subnet.prefix)
+            yield _network(subnet.name, subnet.prefix.ipv4)
     else:
         gateway = settled.gateways[place]
         if gateway.loopback is not None:
-            own = parse_address(gateway.loopback)
-            yield Interface(name=LOOPBACK, role=LOOPBACK, address=own, length=32)
+            yield Interface(name=LOOPBACK, role=LOOPBACK, address=gateway.loopback, length=32)
         for uplink in gateway.uplinks.values():
             yield Interface(name=uplink.name, role=UPLINK, address=uplink.own, length=32)
-        for name, prefix in gateway.networks.items():
-            yield _network(name, prefix)
+        for network in gateway.networks.values():
+            yield _network(network.name, network.prefix.ipv4)
 
 
 def _network(name: str, prefix: Prefix) -> Interface:

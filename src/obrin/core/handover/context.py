@@ -25,7 +25,7 @@ def template_context(settled: Settled, place: str, secrets: Secrets | None) -> C
         "gateway": place,
         "kind": "cloud" if cloud else "site",
         "site": None if cloud else settled.gateways[place].site,
-        "region": cloud.region if cloud else None,
+        "region": (cloud.region or "unnamed") if cloud else None,
         "bgp": _bgp(settled, place, ends),
         "networks": _networks(settled, place),
         "suites": [_suite(s) for s in {e.suite.name: e.suite for e in ends}.values()],
@@ -58,9 +58,9 @@ def _bgp(settled: Settled, place: str, ends: tuple[TunnelEnd, ...]) -> Context |
 
 def _networks(settled: Settled, place: str) -> list[Context]:
     if place in settled.clouds:
-        held = {s.name: s.prefix for s in settled.clouds[place].subnets.values()}
+        held = {n: s.prefix.ipv4 for n, s in settled.clouds[place].subnets.items()}
     else:
-        held = settled.gateways[place].networks
+        held = settled.networks_at(settled.gateways[place].site)
     return [
         {"name": name, "prefix": str(prefix), "gateway_address": prefix.address(1)}
         for name, prefix in held.items()

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from obrin.core.address.prefix import DEFAULT_ROUTE, Address, Prefix, parse_address
+from obrin.core.address.prefix import DEFAULT_ROUTE, Address, Prefix
 from obrin.core.address.translation import Exposure
 from obrin.core.design.arrangement import SPARE
 from obrin.core.ipsec.liveness import Bfd, Liveness
@@ -21,7 +21,9 @@ from obrin.core.routing.model import (
     site_policy,
 )
 from obrin.core.routing.policy import WELL_KNOWN, SessionPolicy
-from obrin.core.settled.model import Settled, SettledCircuit, SettledGateway, SettledTunnel
+from obrin.core.settled.links import SettledCircuit, SettledTunnel
+from obrin.core.settled.model import Settled
+from obrin.core.settled.sites import SettledGateway
 from obrin.core.settled.wrapping import wrapping_of
 
 
@@ -144,7 +146,7 @@ def _end(
         remote_address=there.address,
         local_identity=here.identity,
         remote_identity=there.identity,
-        inside=tunnel.inside,
+        inside=tunnel.inside.ipv4,
         local_inside=here.inside,
         remote_inside=there.inside,
         local_as=here.policy.local_as,
@@ -224,7 +226,7 @@ def circuit_end(settled: Settled, circuit: SettledCircuit, place: str) -> Circui
         initiator=not at_cloud,
         provider=circuit.provider,
         mtu=circuit.mtu,
-        inside=circuit.inside,
+        inside=circuit.inside.ipv4,
         local_inside=inside[at_cloud],
         remote_inside=inside[not at_cloud],
         local_as=policy.local_as,
@@ -261,7 +263,7 @@ class InternalEnd:
 def internal_at(settled: Settled, place: str) -> tuple[InternalEnd, ...]:
     """The internal sessions of a site gateway; none at a cloud."""
     mine = settled.gateways.get(place)
-    if mine is None or mine.site not in settled.internal_bgp:
+    if mine is None or not settled.sites[mine.site].internal_bgp:
         return ()
     return tuple(
         InternalEnd(
@@ -278,4 +280,4 @@ def internal_at(settled: Settled, place: str) -> tuple[InternalEnd, ...]:
 def _loopbacks(one: SettledGateway, other: SettledGateway) -> tuple[Address, Address] | None:
     if one.loopback is None or other.loopback is None:
         return None
-    return parse_address(one.loopback), parse_address(other.loopback)
+    return one.loopback, other.loopback

@@ -7,7 +7,8 @@ from collections.abc import Iterator
 from obrin.core.handover.blocks import Block, Heading, Paragraph, Table
 from obrin.core.handover.ends import CircuitEnd, InternalEnd, circuits_at, internal_at
 from obrin.core.handover.words import bfd_words, listed
-from obrin.core.settled.model import Settled, SettledCloud
+from obrin.core.settled.clouds import SettledCloud
+from obrin.core.settled.model import Settled
 
 
 def joining(settled: Settled, place: str) -> Iterator[Block]:

@@ -21,7 +21,8 @@ from obrin.core.handover.standard.ipsec import Tunnel
 from obrin.core.handover.standard.routes import Hop
 from obrin.core.ipsec.liveness import Bfd
 from obrin.core.ipsec.suite import Suite
-from obrin.core.settled.model import Settled, SettledTunnel
+from obrin.core.settled.links import SettledTunnel
+from obrin.core.settled.model import Settled
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -6,7 +6,8 @@ from collections.abc import Collection, Iterator
 from dataclasses import dataclass
 
 from obrin.core.design.arrangement import SPARE
-from obrin.core.settled.model import Settled, SettledTunnel
+from obrin.core.settled.links import SettledTunnel
+from obrin.core.settled.model import Settled
 
 
 @dataclass(frozen=True, slots=True)

@@ -69,11 +69,11 @@ def _own_values(
     yield "Name", place
     if place in settled.clouds:
         cloud = settled.clouds[place]
-        yield "Region", cloud.region
-        yield "Address space", listed(cloud.spaces)
+        yield "Region", cloud.region or "unnamed"
+        yield "Address space", listed(cloud.spaces.ipv4)
         if settled.legs_at(place):
             yield "Capacity class", cloud.gateway_class
-            yield "Gateway subnet", str(cloud.gateway_subnet)
+            yield "Gateway subnet", str(cloud.gateway_subnet.ipv4)
             for number, address in enumerate(cloud.instances, 1):
                 zone = f", in zone {cloud.zones[number - 1]}" if cloud.zones else ""
                 yield f"Public address of instance {number}", f"{address}{zone}"
@@ -82,14 +82,15 @@ def _own_values(
         for subnet in cloud.subnets.values():
             state = "on" if subnet.propagation else "off"
             own = "".join(f"; own route {p} to {target}" for p, target in subnet.routes)
-            yield f"Subnet {subnet.name}", f"{subnet.prefix}, route propagation {state}{own}"
+            yield f"Subnet {subnet.name}", f"{subnet.prefix.ipv4}, route propagation {state}{own}"
     else:
         gateway = settled.gateways[place]
         yield "Site", gateway.site
         for uplink in gateway.uplinks.values():
             inside = f" (on the device: {uplink.own})" if uplink.translated else ""
             yield f"Uplink {uplink.name}", f"{uplink.address}{inside}"
-        for name, prefix in gateway.networks.items():
+        for name, network in gateway.networks.items():
+            prefix = network.prefix.ipv4
             yield f"Network {name}", f"{prefix}, gateway address {prefix.address(1)}"
     if any(end.routing == "bgp" for end in ends):
         yield "BGP AS number", str(ends[0].local_as)

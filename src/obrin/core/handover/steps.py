@@ -58,7 +58,7 @@ _FILTER_ALONE: Part = (
 
 def _cloud_first(settled: Settled, place: str) -> Part:
     cloud = settled.clouds[place]
-    held = ", ".join(map(str, cloud.spaces))
+    held = ", ".join(map(str, cloud.spaces.ipv4))
     if not settled.legs_at(place):
         return (
             f"Build network {held} and its subnets, and have it attached to "
@@ -68,7 +68,7 @@ def _cloud_first(settled: Settled, place: str) -> Part:
         )
     connect = "" if cloud.is_hub else ". 'obrin connect' does this step and all others at the cloud"
     return (
-        f"Build network {held}, its subnets and gateway subnet {cloud.gateway_subnet}, "
+        f"Build network {held}, its subnets and gateway subnet {cloud.gateway_subnet.ipv4}, "
         f"then the gateway of class {cloud.gateway_class} with {len(cloud.instances)} instances"
         + connect,
         f"the gateway is ready and has the addresses {', '.join(map(str, cloud.instances))}",

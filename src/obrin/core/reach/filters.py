@@ -11,6 +11,7 @@ from dataclasses import dataclass, field, replace
 
 from obrin.core.address.prefix import DEFAULT_ROUTE, Prefix
 from obrin.core.design.model import FilterRule
+from obrin.core.design.places import NetworkRef
 from obrin.core.design.values import Flow
 from obrin.core.routing.packet import ECHO_REPLY, ECHO_REQUEST, ICMP, PacketKey
 from obrin.core.settled.model import Settled
@@ -131,8 +132,7 @@ def filter_of(settled: Settled, place: str) -> tuple[Rule, ...]:
         return tuple(_given(settled, here, given))
     rules: dict[Rule, None] = {}
     for number, expectation in settled.expectations_at(here):
-        ends = (expectation.source.partition("/")[0], expectation.destination.partition("/")[0])
-        if expectation.must == "work" and ends[0] != ends[1]:
+        if expectation.must == "work" and expectation.source.place != expectation.destination.place:
             pairs = _pairs(settled, here, expectation.source, expectation.destination)
             for index, (source, destination) in enumerate(pairs, 1):
                 name = f"flow-{number}" if len(pairs) == 1 else f"flow-{number}-{index}"
@@ -142,14 +142,14 @@ def filter_of(settled: Settled, place: str) -> tuple[Rule, ...]:
 
 
 def _pairs(
-    settled: Settled, here: str, source: str, destination: str
+    settled: Settled, here: str, source: NetworkRef, destination: NetworkRef
 ) -> list[tuple[Prefix, Prefix]]:
     """Both ends of a flow by the prefixes that the hosts of a place know."""
-    peer = {r.partition("/")[0] for r in (source, destination)} - {here}
+    peer = {source.place, destination.place} - {here}
     other = next(iter(peer), here)
 
-    def known(reference: str) -> list[Prefix]:
-        if "/" in reference and reference.partition("/")[0] == here:
+    def known(reference: NetworkRef) -> list[Prefix]:
+        if reference.place == here:
             return [part.real for part in settled.exposures(reference, other)]
         return settled.seen_as(reference, here)
 

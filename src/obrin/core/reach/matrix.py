@@ -12,10 +12,11 @@ from dataclasses import dataclass
 from obrin.core.address.prefix import Prefix
 from obrin.core.address.translation import inward, outward
 from obrin.core.design.model import Expectation
+from obrin.core.design.places import NetworkRef
 from obrin.core.design.values import PROTOCOLS, Flow
 from obrin.core.reach.filters import Rule, filter_of
 from obrin.core.reach.model import ReachModel
-from obrin.core.reach.paths import network_names
+from obrin.core.reach.paths import all_networks
 from obrin.core.reach.trace import stopped, there_and_back, trace
 from obrin.core.routing.packet import PacketKey
 from obrin.core.settled.model import Settled, host_of
@@ -27,15 +28,15 @@ WISHED, WIDER, BROKEN, CLOSED = "as wished", "wider", "BROKEN", ""
 class Cell:
     """From one network to another: what passes, what of it nobody asked for, and broken wishes."""
 
-    source: str
-    destination: str
+    source: NetworkRef
+    destination: NetworkRef
     allowed: tuple[str, ...]
     wider: tuple[str, ...]
     broken: tuple[str, ...]
 
     @property
     def places(self) -> tuple[str, str]:
-        return self.source.partition("/")[0], self.destination.partition("/")[0]
+        return self.source.place, self.destination.place
 
     @property
     def verdict(self) -> str:
@@ -49,9 +50,9 @@ class Cell:
 def matrix(model: ReachModel) -> list[Cell]:
     """All pairs of networks at different places, source by source."""
     settled = model.settled
-    names = network_names(settled)
-    rules = {name: tuple(_rules_at(settled, name.partition("/")[0])) for name in names}
-    wishes: dict[tuple[str, str], list[Expectation]] = {}
+    names = all_networks(settled)
+    rules = {name: tuple(_rules_at(settled, name.place)) for name in names}
+    wishes: dict[tuple[NetworkRef, NetworkRef], list[Expectation]] = {}
     for wish in settled.expectations:
         wishes.setdefault((wish.source, wish.destination), []).append(wish)
     return [
@@ -65,13 +66,13 @@ def matrix(model: ReachModel) -> list[Cell]:
         )
         for source in names
         for destination in names
-        if source.partition("/")[0] != destination.partition("/")[0]
+        if source.place != destination.place
     ]
 
 
 def _rules_at(settled: Settled, place: str) -> Iterator[Rule]:
     """The rules at a place that begin flows, of all its gateways."""
-    here = [place] if place in settled.clouds else list(settled.design.sites[place].gateways)
+    here = [place] if place in settled.clouds else settled.sites[place].gateways
     for name in here:
         for rule in filter_of(settled, name):
             if not rule.reply:
@@ -79,7 +80,7 @@ def _rules_at(settled: Settled, place: str) -> Iterator[Rule]:
 
 
 def _cell(
-    model: ReachModel, source: str, destination: str, near: tuple[Rule, ...],
+    model: ReachModel, source: NetworkRef, destination: NetworkRef, near: tuple[Rule, ...],
     far: tuple[Rule, ...], wishes: list[Expectation],
 ) -> Cell:  # fmt: skip
     settled = model.settled
@@ -102,9 +103,11 @@ def _cell(
     return Cell(source, destination, tuple(allowed), tuple(wider), tuple(broken))
 
 
-def _packet(settled: Settled, source: str, destination: str, rule: Rule) -> PacketKey | None:
+def _packet(
+    settled: Settled, source: NetworkRef, destination: NetworkRef, rule: Rule
+) -> PacketKey | None:
     """A packet between the two that the rule lets through; None when it does not speak of them."""
-    here, there = source.partition("/")[0], destination.partition("/")[0]
+    here, there = source.place, destination.place
     own = _meet(rule.source, [settled.network(source)])
     far = _meet(rule.destination, settled.seen_as(destination, here))
     if own is None or far is None:
@@ -118,9 +121,11 @@ def _packet(settled: Settled, source: str, destination: str, rule: Rule) -> Pack
     )
 
 
-def _packet_there(settled: Settled, source: str, destination: str, rule: Rule) -> PacketKey | None:
+def _packet_there(
+    settled: Settled, source: NetworkRef, destination: NetworkRef, rule: Rule
+) -> PacketKey | None:
     """The same for a rule at the far end, which speaks of addresses as they are known there."""
-    here, there = source.partition("/")[0], destination.partition("/")[0]
+    here, there = source.place, destination.place
     own = _meet(rule.source, settled.seen_as(source, there))
     far = _meet(rule.destination, [settled.network(destination)])
     if own is None or far is None:

@@ -4,15 +4,17 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from obrin.core.design.places import NetworkRef
 from obrin.core.design.values import Flow
 from obrin.core.reach.model import ReachModel
 from obrin.core.reach.trace import Trace, trace
 from obrin.core.routing.packet import PacketKey
-from obrin.core.settled.model import Settled, SettledCircuit
+from obrin.core.settled.links import SettledCircuit, SettledTunnel
+from obrin.core.settled.model import Settled
 from obrin.core.settled.wrapping import wrapping_of
 
-End = tuple[str, int | None]
-"""`place/network`, and an address in it or None for the one that stands for it in probes."""
+End = tuple[NetworkRef, int | None]
+"""A network, and an address in it or None for the one that stands for it in probes."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -31,15 +33,15 @@ class Paths:
         return not self.there.dropped and self.back is not None and not self.back.dropped
 
 
-def network_names(settled: Settled) -> list[str]:
-    """Every network of a site and subnet of a cloud, as `place/name`."""
-    found = [f"{site}/{name}" for site, nets in settled.networks.items() for name in nets]
-    return found + [f"{c.name}/{name}" for c in settled.clouds.values() for name in c.subnets]
+def all_networks(settled: Settled) -> list[NetworkRef]:
+    """Every network of a site and subnet of a cloud."""
+    found = [NetworkRef(s.name, name) for s in settled.sites.values() for name in s.networks]
+    return found + [NetworkRef(c.name, name) for c in settled.clouds.values() for name in c.subnets]
 
 
 def key_of(settled: Settled, source: End, destination: End, flow: Flow) -> PacketKey:
     """The first packet of a flow, as the side that sends it knows the addresses."""
-    here, there = source[0].partition("/")[0], destination[0].partition("/")[0]
+    here, there = source[0].place, destination[0].place
     own, _ = settled.host(source[0], there)
     _, seen = settled.host(destination[0], here)
     if destination[1] is not None:
@@ -72,7 +74,7 @@ def path_there_and_back(model: ReachModel, source: End, destination: End, flow: 
 def mtu_of(settled: Settled, way: str) -> int:
     """The largest packet that a way carries whole; 0 inside sites and clouds, which set no limit
     here."""
-    if way.startswith("lan:") or "@" in way:
-        return 0
-    leg = settled.leg(way)
-    return leg.mtu if isinstance(leg, SettledCircuit) else wrapping_of(settled, leg).inner_mtu()
+    found = settled.way(way)
+    if isinstance(found, SettledCircuit):
+        return found.mtu
+    return wrapping_of(settled, found).inner_mtu() if isinstance(found, SettledTunnel) else 0

@@ -8,17 +8,15 @@ from obrin.core.address.prefix import Prefix, format_address
 from obrin.core.address.translation import Exposure, inward, outward
 from obrin.core.design.joining import GATEWAY, NOWHERE
 from obrin.core.design.model import Expectation
+from obrin.core.design.places import NetworkRef
 from obrin.core.reach.model import ReachModel
 from obrin.core.routing.forwarding import Route, RouteKind
-from obrin.core.routing.model import attachment, entered
+from obrin.core.routing.model import entered
 from obrin.core.routing.packet import PacketKey
-from obrin.core.settled.model import (
-    Leg,
-    Settled,
-    SettledCircuit,
-    SettledSubnet,
-    SettledTunnel,
-)
+from obrin.core.settled.clouds import SettledSubnet
+from obrin.core.settled.links import Leg, SettledCircuit, SettledTunnel
+from obrin.core.settled.model import Settled
+from obrin.core.settled.ways import Attachment, Neighbour
 
 MOST_HOPS = 16
 FARTHEST = 1 << 30
@@ -46,28 +44,27 @@ class Trace:
 
 def probe_key(settled: Settled, expectation: Expectation) -> PacketKey:
     """The first packet that a probe of this expectation sends."""
-    source, _ = settled.host(expectation.source, expectation.destination.partition("/")[0])
-    _, destination = settled.host(expectation.destination, expectation.source.partition("/")[0])
+    source, _ = settled.host(expectation.source, expectation.destination.place)
+    _, destination = settled.host(expectation.destination, expectation.source.place)
     return PacketKey.first_of(expectation.flow, source, destination)
 
 
 def far_key(settled: Settled, expectation: Expectation) -> PacketKey:
     """The same packet as the far side sees it, where something is translated on the way."""
-    near = expectation.source.partition("/")[0]
-    far = expectation.destination.partition("/")[0]
+    near = expectation.source.place
+    far = expectation.destination.place
     source = settled.host(expectation.source, far)[1]
     destination = settled.host(expectation.destination, near)[0]
     return probe_key(settled, expectation)._replace(source=source, destination=destination)
 
 
-def trace(model: ReachModel, start: str, key: PacketKey, *, answer: bool = False) -> Trace:
-    """Follow a packet from a host in `start` (`place/network`) through the model. An `answer` needs
+def trace(model: ReachModel, start: NetworkRef, key: PacketKey, *, answer: bool = False) -> Trace:
+    """Follow a packet from a host in the network `start` through the model. An `answer` needs
     no leave of the firewall at the host that asked."""
     walk = _Walk(model, [f"host {format_address(key.source)} in {start}"], key, answer)
-    place, _, network = start.partition("/")
-    if place in model.settled.clouds:
-        return walk.from_cloud(place, network)
-    return walk.from_site(place)
+    if start.place in model.settled.clouds:
+        return walk.from_cloud(start.place, start.network)
+    return walk.from_site(start.place)
 
 
 @dataclass(slots=True)
@@ -96,7 +93,7 @@ class _Walk:
         """Hosts of a site use the gateway with the preferred route."""
         settled = self.model.settled
         best: tuple[int, str, Route] | None = None
-        gateways = [settled.gateways[name] for name in settled.design.sites[site].gateways]
+        gateways = [settled.gateways[name] for name in settled.sites[site].gateways]
         for gateway in gateways:
             found = self.model.match(gateway.name, self.key.destination)
             if found is None:
@@ -104,8 +101,10 @@ class _Walk:
             route = found[1]
             if route.kind is RouteKind.CONNECTED and route.via in gateway.networks:
                 return self._arrive(f"delivered inside {site}")
-            far = route.via.startswith("lan:")
-            rank = FARTHEST if far else settled.leg(route.via).preference
+            way = settled.way(route.via)
+            rank = FARTHEST
+            if isinstance(way, SettledTunnel | SettledCircuit):
+                rank = way.preference
             if best is None or rank < best[0]:
                 best = (rank, gateway.name, route)
         if best is None:
@@ -117,7 +116,7 @@ class _Walk:
         """Hosts of a subnet use its route table: its own routes, then what is propagated."""
         entry = self.model.settled.clouds[cloud]
         subnet = entry.subnets[network]
-        if any(s.prefix.contains(self.key.destination) for s in entry.subnets.values()):
+        if any(s.prefix.ipv4.contains(self.key.destination) for s in entry.subnets.values()):
             return self._arrive(f"delivered inside {cloud}")
         if not self._filter(cloud):
             return self._stop(f"filter at {cloud}: no rule lets {self.key} through")
@@ -135,7 +134,7 @@ class _Walk:
             if target == NOWHERE:
                 return self._stop(f"the route table of {cloud}/{network} sends it nowhere")
             if target != GATEWAY:
-                way = attachment(target, cloud)
+                way = Attachment(target, cloud).label
                 if way in self.model.stable.lost:
                     return self._stop(f"the attachment of {cloud} to {target} is down")
                 return self._cross(way, cloud)
@@ -162,7 +161,7 @@ class _Walk:
                 return self._stop(f"no subnet with {self._target} behind {self._name(router)}")
             if not self._filter(router):
                 return self._stop(f"filter at {router}: no rule lets {self.key} through")
-        elif self.ways[-1].startswith("lan:") and found is not None and not inside:
+        elif self._from_neighbour() and found is not None and not inside:
             return self._out(router, found[1])
         elif found is None or not inside or found[1].via not in settled.gateways[router].networks:
             return self._stop(f"no network with {self._target} behind {router}")
@@ -173,7 +172,7 @@ class _Walk:
         settled = self.model.settled
         place = router if router in settled.clouds else settled.gateways[router].site
         self.hops.append(f"host {self._target} in {network}")
-        accepts = settled.hosts_accept(f"{place}/{network}")
+        accepts = settled.hosts_accept(NetworkRef(place, network))
         if accepts is None or self.answer or self.model.open:
             return self._arrive()
         if any(flow.lets(self.key.protocol, self.key.destination_port) for flow in accepts):
@@ -183,11 +182,11 @@ class _Walk:
 
     def _name(self, cloud: str) -> str:
         """The instance by which the packet came, where it did come by one."""
-        way = self.ways[-1]
-        leg = None if "@" in way else self.model.settled.leg(way)
-        if not isinstance(leg, SettledTunnel):
-            return cloud
-        return f"{cloud} instance {leg.instance}"
+        way = self.model.settled.way(self.ways[-1])
+        return f"{cloud} instance {way.instance}" if isinstance(way, SettledTunnel) else cloud
+
+    def _from_neighbour(self) -> bool:
+        return isinstance(self.model.settled.way(self.ways[-1]), Neighbour)
 
     def _filter(self, place: str) -> bool:
         self.filters.append(place)
@@ -207,12 +206,12 @@ class _Walk:
         settled = self.model.settled
         self.ways.append(via)
         following = entered(settled, via, router)
-        if via.startswith("lan:"):
+        leg = settled.way(via)
+        if isinstance(leg, Neighbour):
             self.hops.append(f"over the LAN to {following}")
-        elif "@" in via:
+        elif isinstance(leg, Attachment):
             self.hops.append(f"attachment {via} to {following}")
         else:
-            leg = settled.leg(via)
             self.hops.append(leg_words(leg, outbound=router == leg.gateway))
             bundle = settled.bundle(leg)
             near, far = bundle.exposures, bundle.cloud_exposures

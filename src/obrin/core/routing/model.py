@@ -17,9 +17,9 @@ from obrin.core.routing.network import Network, Session
 from obrin.core.routing.path import Peer
 from obrin.core.routing.policy import WELL_KNOWN, PrefixList, SessionPolicy
 from obrin.core.routing.stable import Stable
-from obrin.core.settled.model import Leg, Settled, SettledCircuit, SettledLink, SettledTunnel
-
-Bundle = SettledLink | SettledCircuit
+from obrin.core.settled.links import Bundle, Leg, SettledLink, SettledTunnel
+from obrin.core.settled.model import Settled
+from obrin.core.settled.ways import Attachment, Neighbour, Router
 
 
 def local_pref(preference: int) -> int:
@@ -110,9 +110,9 @@ class _Sessions:
         for hub in self.settled.clouds.values():
             for member in hub.members:
                 yield from self._attached(hub.name, member)
-        for site, entry in self.settled.design.sites.items():
-            if entry.internal_bgp:
-                yield from self._internal(site)
+        for site in self.settled.sites.values():
+            if site.internal_bgp:
+                yield from self._internal(site.name)
 
     def _listed(self, prefixes: tuple[Prefix, ...]) -> PrefixList:
         if prefixes not in self._lists:
@@ -147,12 +147,12 @@ class _Sessions:
             identifier = cloud.router_id(instance)
             cloud_peer = Peer(leg.label, cloud.asn, leg.cloud_inside.value, identifier)
             site_inside6, cloud_inside6 = _ends6(leg)
-            for router in [f"{cloud.name}/{name}" for name in told] or [cloud.name]:
+            for router in [Router(cloud.name, name).label for name in told] or [cloud.name]:
                 yield Session(
                     leg.label, gateway.name, router, at_site, at_cloud, site_peer,
                     leg.site_inside.value, near, site_inside6, metric,
                 )  # fmt: skip
-            for router in [f"{cloud.name}/{name}" for name in used] or [cloud.name]:
+            for router in [Router(cloud.name, name).label for name in used] or [cloud.name]:
                 own = far
                 if cloud.is_hub and metric is None:
                     own = _summaries(bundle)[1]  # the rest comes from the members
@@ -163,15 +163,15 @@ class _Sessions:
 
     def _attached(self, hub: str, member: str) -> Iterator[Session]:
         """A member tells the hub its space, and is told what its table there has."""
-        cloud, way = self.settled.clouds[member], attachment(hub, member)
+        cloud, way = self.settled.clouds[member], Attachment(hub, member).label
         centre = self.settled.clouds[hub]
         policy = SessionPolicy(cloud.asn, centre.asn, attached=True)
         back = SessionPolicy(centre.asn, cloud.asn, attached=True, passes_on=True)
         one = Peer(way, cloud.asn, cloud.router_id(1), cloud.router_id(1), external=False)
         other = Peer(way, centre.asn, centre.router_id(1), centre.router_id(1), external=False)
-        spaces = self._listed((*cloud.spaces, *cloud.spaces6))
+        spaces = self._listed(cloud.all_spaces)
         for table in centre.hub_tables:
-            router = f"{hub}/{table.name}"
+            router = Router(hub, table.name).label
             if member in table.learns:
                 yield Session(way, member, router, policy, back, one, cloud.router_id(1), spaces)
             if member in table.users:
@@ -186,7 +186,7 @@ class _Sessions:
             for other in here:
                 if one is not other and one.asn == other.asn:
                     policy = SessionPolicy(one.asn, one.asn, passes_on=True, next_hop_self=True)
-                    way = neighbour(one.name)
+                    way = Neighbour(one.name).label
                     peer = Peer(way, one.asn, one.router_id, one.router_id, external=False)
                     yield Session(
                         way, one.name, other.name, policy, policy, peer, one.router_id
@@ -195,20 +195,10 @@ class _Sessions:
 
 def _ends6(leg: Leg) -> tuple[int | None, int | None]:
     """The IPv6 addresses of site and cloud on a leg, if it has any."""
-    if leg.inside6 is None:
+    if leg.inside.ipv6 is None:
         return None, None
-    cloud, site = leg.inside6.ends()
+    cloud, site = leg.inside.ipv6.ends()
     return site.value, cloud.value
-
-
-def attachment(hub: str, member: str) -> str:
-    """The way between a hub and a member."""
-    return f"{member}@{hub}"
-
-
-def neighbour(gateway: str) -> str:
-    """The way over the site's LAN to another gateway."""
-    return f"lan:{gateway}"
 
 
 def routers_of(settled: Settled, place: str) -> list[str]:
@@ -216,26 +206,25 @@ def routers_of(settled: Settled, place: str) -> list[str]:
     cloud = settled.clouds.get(place)
     if cloud is None or not cloud.is_hub:
         return [place]
-    return [f"{place}/{table.name}" for table in cloud.hub_tables]
+    return [Router(place, table.name).label for table in cloud.hub_tables]
 
 
 def entered(settled: Settled, via: str, router: str) -> str:
     """The router at which packets come out that leave `router` by a way."""
-    place = router.partition("/")[0]
-    if via.startswith("lan:"):
-        return via.removeprefix("lan:")
-    member, at, hub = via.partition("@")
-    if at:
-        return member if place == hub else _table_of(settled, hub, member)
-    leg = settled.leg(via)
-    if router != leg.gateway:
-        return leg.gateway
-    return _table_of(settled, leg.cloud, settled.bundle(leg).name)
+    way = settled.way(via)
+    if isinstance(way, Neighbour):
+        return way.gateway
+    if isinstance(way, Attachment):
+        at_hub = settled.index.routers[router].place == way.hub
+        return way.member if at_hub else _table_of(settled, way.hub, way.member)
+    if router != way.gateway:
+        return way.gateway
+    return _table_of(settled, way.cloud, settled.bundle(way).name)
 
 
 def _table_of(settled: Settled, cloud: str, user: str) -> str:
     table = settled.clouds[cloud].table_of(user)
-    return cloud if table is None else f"{cloud}/{table.name}"
+    return cloud if table is None else Router(cloud, table.name).label
 
 
 def network_of(settled: Settled) -> Network:
@@ -243,16 +232,17 @@ def network_of(settled: Settled) -> Network:
     fixed: dict[str, list[Route]] = {}
     for gateway in settled.gateways.values():
         fixed[gateway.name] = [
-            Route(prefix, RouteKind.CONNECTED, name) for name, prefix in gateway.networks.items()
+            Route(network.prefix.ipv4, RouteKind.CONNECTED, name)
+            for name, network in gateway.networks.items()
         ]
     for cloud in settled.clouds.values():
         for router in routers_of(settled, cloud.name):
             fixed[router] = [
-                Route(subnet.prefix, RouteKind.CONNECTED, name)
+                Route(subnet.prefix.ipv4, RouteKind.CONNECTED, name)
                 for name, subnet in cloud.subnets.items()
             ]
     for leg in settled.legs():
-        route = Route(leg.inside, RouteKind.CONNECTED, leg.label)
+        route = Route(leg.inside.ipv4, RouteKind.CONNECTED, leg.label)
         for router in (leg.gateway, *routers_of(settled, leg.cloud)):
             fixed[router].append(route)
     shared: dict[str, set[str]] = {}

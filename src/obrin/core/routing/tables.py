@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from obrin.core.address.prefix import Prefix, format_address
 from obrin.core.design.joining import NOWHERE
+from obrin.core.design.places import NetworkRef
 from obrin.core.routing.decision import Decision
 from obrin.core.routing.forwarding import Route, RouteKind
 from obrin.core.routing.held import Heard
@@ -14,6 +15,7 @@ from obrin.core.routing.model import routers_of
 from obrin.core.routing.path import AsPath
 from obrin.core.routing.stable import Stable
 from obrin.core.settled.model import Settled
+from obrin.core.settled.ways import Attachment
 
 IN_USE, SHARES, BACKUP, REFUSED = "in use", "shares", "not used", "refused"
 
@@ -42,11 +44,11 @@ def table_names(settled: Settled) -> list[str]:
 
 def rows(settled: Settled, name: str, stable: Stable) -> list[Row]:
     """One table, by prefix, what is in use first. Raises KeyError for an unknown table."""
-    place, _, subnet = name.partition("/")
-    if subnet and not settled.clouds[place].is_hub:
-        found = list(_subnet(settled, place, subnet, stable))
-    else:
+    if name in settled.index.routers:
         found = list(_router(settled, name, stable))
+    else:
+        subnet = NetworkRef.of(name)
+        found = list(_subnet(settled, subnet.place, subnet.network, stable))
     order = {IN_USE: 0, SHARES: 1, BACKUP: 2, REFUSED: 3}
     return sorted(found, key=lambda row: (row.prefix, order[row.state], row.via))
 
@@ -62,7 +64,7 @@ def _router(settled: Settled, router: str, stable: Stable) -> Iterator[Row]:
             yield Row(router, prefix, "connected", used.via, hop, (), None, IN_USE, why)
         yield from _static(router, prefix, heard, used)
         if heard.decision is not None:
-            yield from _told(router, prefix, heard.decision, used)
+            yield from _told(settled, router, prefix, heard.decision, used)
         for session, reason in heard.refused:
             yield Row(router, prefix, "bgp", session.via, "", (), None, REFUSED, reason)
 
@@ -80,7 +82,9 @@ def _static(router: str, prefix: Prefix, heard: Heard, used: Route | None) -> It
         yield Row(router, prefix, "static", session.via, hop, (), None, state, why)
 
 
-def _told(router: str, prefix: Prefix, decision: Decision, used: Route | None) -> Iterator[Row]:
+def _told(
+    settled: Settled, router: str, prefix: Prefix, decision: Decision, used: Route | None
+) -> Iterator[Row]:
     learned = used is not None and used.kind is RouteKind.BGP
     shared = used.others if learned and used is not None else ()
     winner = decision.winner
@@ -91,8 +95,9 @@ def _told(router: str, prefix: Prefix, decision: Decision, used: Route | None) -
             state, why = SHARES, "as good as the first, and shared"
         elif candidate is winner and not learned:
             why = "lost: a connected or static route comes first"
+        attached = isinstance(settled.way(candidate.peer.name), Attachment)
         yield Row(
-            router, prefix, "attached" if "@" in candidate.peer.name else "bgp",
+            router, prefix, "attached" if attached else "bgp",
             candidate.peer.name, format_address(candidate.path.next_hop, prefix.bits),
             candidate.path.as_path, candidate.path.local_pref, state, why,
         )  # fmt: skip
@@ -113,7 +118,7 @@ def _subnet(settled: Settled, place: str, subnet: str, stable: Stable) -> Iterat
     """
     cloud, name = settled.clouds[place], f"{place}/{subnet}"
     entry = cloud.subnets[subnet]
-    for space in cloud.spaces:
+    for space in cloud.spaces.ipv4:
         yield Row(name, space, "local", place, "", (), None, IN_USE, "the cloud's own space")
     own = dict(entry.routes)
     for prefix, target in own.items():

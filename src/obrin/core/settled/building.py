@@ -6,11 +6,13 @@ from datetime import date
 
 from obrin.core.design.model import Design
 from obrin.core.settle.choices import Choices
-from obrin.core.settled.indexing import make_index
+from obrin.core.settled.clouds import cloud_of
+from obrin.core.settled.links import Ground, circuit_of, link_of, over
 from obrin.core.settled.model import Settled
 from obrin.core.settled.picking import Picker
-from obrin.core.settled.places import cloud_of, gateways_of, networks_of
-from obrin.core.settled.ways import Ground, circuit_of, link_of, over
+from obrin.core.settled.ranks import rank_ways
+from obrin.core.settled.sites import gateways_of, sites_of
+from obrin.core.settled.standing import granted_by, standards_of, surroundings_of
 
 
 def build_settled(design: Design, choices: Choices, today: date | None = None) -> Settled:
@@ -20,22 +22,28 @@ def build_settled(design: Design, choices: Choices, today: date | None = None) -
     had to work must not any more.
     """
     picker = Picker(design, choices)
-    networks, networks6 = networks_of(picker)
-    gateways = gateways_of(picker, networks, networks6)
+    ranks = rank_ways(design)
+    sites = sites_of(picker, {site: tuple(ranked) for site, ranked in ranks.items()})
+    gateways = gateways_of(picker, sites)
     clouds = {name: cloud_of(picker, name, cloud) for name, cloud in design.clouds.items()}
-    ground = Ground.of(picker, networks, gateways, clouds)
-    circuits = {name: circuit_of(ground, name, c) for name, c in design.circuits.items()}
-    links = {
-        name: link_of(ground, name, link)
-        for name, link in design.links.items()
-        if not over(link.until, today)
-    }
-    wishes = tuple(
-        wish.model_copy(update={"must": "not"}) if over(wish.until, today) else wish
-        for wish in design.expectations
-    )
+    ground = Ground(picker=picker, sites=sites, gateways=gateways, clouds=clouds, ranks=ranks)
     return Settled(
-        design, networks, networks6, gateways, clouds, links, circuits, wishes,
-        frozenset(name for name, site in design.sites.items() if site.internal_bgp),
-        make_index(wishes, links, circuits, clouds),
-    )  # fmt: skip
+        name=design.name,
+        sites=sites,
+        gateways=gateways,
+        clouds=clouds,
+        links={
+            name: link_of(ground, name, link)
+            for name, link in design.links.items()
+            if not over(link.until, today)
+        },
+        circuits={name: circuit_of(ground, name, c) for name, c in design.circuits.items()},
+        expectations=tuple(
+            wish.model_copy(update={"must": "not"}) if over(wish.until, today) else wish
+            for wish in design.expectations
+        ),
+        granted=tuple(granted_by(design)),
+        standards=standards_of(design),
+        surroundings=surroundings_of(design),
+        chosen=frozenset(choices),
+    )

@@ -2,40 +2,48 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from dataclasses import dataclass
+
 from obrin.core.design.model import Expectation
-from obrin.core.settled.model import (
-    Leg,
-    SettledCircuit,
-    SettledCloud,
-    SettledIndex,
-    SettledLink,
-    SettledTunnel,
-)
+from obrin.core.settled.clouds import SettledCloud
+from obrin.core.settled.links import Bundle, Leg, SettledCircuit, SettledLink, SettledTunnel
+from obrin.core.settled.sites import SettledGateway
+from obrin.core.settled.ways import Attachment, Neighbour, Router, Way
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Index:
+    """`by_label` has the tunnels and circuits, `ways` all that routes lead into, `routers` all
+    that the model has; each by its label."""
+
+    tunnels_at: dict[str, tuple[SettledTunnel, ...]]
+    legs_at: dict[str, tuple[Leg, ...]]
+    by_label: dict[str, Leg]
+    ways: dict[str, Way]
+    routers: dict[str, Router]
+    links_between: dict[frozenset[str], tuple[Bundle, ...]]
+    hubs_of: dict[str, tuple[str, ...]]
+    expectations_at: dict[str, tuple[tuple[int, Expectation], ...]]
 
 
 def make_index(
+    *,
     wishes: tuple[Expectation, ...],
-    links: dict[str, SettledLink],
-    circuits: dict[str, SettledCircuit],
-    clouds: dict[str, SettledCloud],
-) -> SettledIndex:
+    links: Mapping[str, SettledLink],
+    circuits: Mapping[str, SettledCircuit],
+    clouds: Mapping[str, SettledCloud],
+    gateways: Mapping[str, SettledGateway],
+) -> Index:
     """A link to a hub also stands between its site and each member of the hub."""
-    tunnels_at: dict[str, list[SettledTunnel]] = {}
+    legs: list[Leg] = [*circuits.values(), *(t for link in links.values() for t in link.tunnels)]
     legs_at: dict[str, list[Leg]] = {}
-    by_label: dict[str, Leg] = {}
-    between: dict[frozenset[str], list[SettledLink | SettledCircuit]] = {}
+    for leg in legs:
+        for place in (leg.gateway, leg.cloud):
+            legs_at.setdefault(place, []).append(leg)
+    between: dict[frozenset[str], list[Bundle]] = {}
     hubs_of: dict[str, dict[str, None]] = {}
-    for circuit in circuits.values():
-        by_label[circuit.label] = circuit
-        for place in (circuit.gateway, circuit.cloud):
-            legs_at.setdefault(place, []).append(circuit)
-    for link in links.values():
-        for tunnel in link.tunnels:
-            by_label[tunnel.label] = tunnel
-            for place in (tunnel.gateway, tunnel.cloud):
-                tunnels_at.setdefault(place, []).append(tunnel)
-                legs_at.setdefault(place, []).append(tunnel)
-    bundles: list[SettledLink | SettledCircuit] = [*circuits.values(), *links.values()]
+    bundles: list[Bundle] = [*circuits.values(), *links.values()]
     for bundle in bundles:
         cloud = clouds[bundle.cloud]
         for far in (bundle.cloud, *cloud.members):
@@ -45,15 +53,46 @@ def make_index(
     for cloud in clouds.values():
         for member in cloud.members:
             hubs_of.setdefault(member, {})[cloud.name] = None
-    expectations_at: dict[str, list[tuple[int, Expectation]]] = {}
-    for number, wish in enumerate(wishes, 1):
-        for place in {r.partition("/")[0] for r in (wish.source, wish.destination)}:
-            expectations_at.setdefault(place, []).append((number, wish))
-    return SettledIndex(
-        {place: tuple(found) for place, found in tunnels_at.items()},
-        {place: tuple(found) for place, found in legs_at.items()},
-        by_label,
-        {pair: tuple(found) for pair, found in between.items()},
-        {place: tuple(found) for place, found in hubs_of.items()},
-        {place: tuple(found) for place, found in expectations_at.items()},
+    by_label = {leg.label: leg for leg in legs}
+    return Index(
+        tunnels_at={
+            place: tuple(leg for leg in found if isinstance(leg, SettledTunnel))
+            for place, found in legs_at.items()
+        },
+        legs_at={place: tuple(found) for place, found in legs_at.items()},
+        by_label=by_label,
+        ways={**by_label, **_other_ways(clouds, gateways)},
+        routers={router.label: router for router in _routers(clouds, gateways)},
+        links_between={pair: tuple(found) for pair, found in between.items()},
+        hubs_of={place: tuple(found) for place, found in hubs_of.items()},
+        expectations_at=_wishes_at(wishes),
     )
+
+
+def _other_ways(
+    clouds: Mapping[str, SettledCloud], gateways: Mapping[str, SettledGateway]
+) -> dict[str, Way]:
+    found: list[Attachment | Neighbour] = [
+        Attachment(hub.name, member) for hub in clouds.values() for member in hub.members
+    ]
+    found += map(Neighbour, gateways)
+    return {way.label: way for way in found}
+
+
+def _routers(
+    clouds: Mapping[str, SettledCloud], gateways: Mapping[str, SettledGateway]
+) -> list[Router]:
+    found = [Router(name) for name in (*gateways, *clouds)]
+    for hub in clouds.values():
+        found += [Router(hub.name, table.name) for table in hub.hub_tables]
+    return found
+
+
+def _wishes_at(
+    wishes: tuple[Expectation, ...],
+) -> dict[str, tuple[tuple[int, Expectation], ...]]:
+    found: dict[str, list[tuple[int, Expectation]]] = {}
+    for number, wish in enumerate(wishes, 1):
+        for place in {wish.source.place, wish.destination.place}:
+            found.setdefault(place, []).append((number, wish))
+    return {place: tuple(numbered) for place, numbered in found.items()}

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from obrin.core.address.prefix import Prefix, parse_prefix
+from obrin.core.address.dual import Dual
+from obrin.core.address.prefix import Address, Prefix, parse_address, parse_prefix
 from obrin.core.design.model import Design
 from obrin.core.errors import SettleError
 from obrin.core.settle.choices import Choices, Value
@@ -39,17 +40,26 @@ class Picker:
     def prefixes(self, key: str, given: tuple[Prefix, ...] | None) -> tuple[Prefix, ...]:
         return given if given is not None else tuple(prefixes_in(self.value(key, None)))
 
-    def prefix6(self, key: str, given: Prefix | None) -> Prefix | None:
-        """IPv6 numbers are chosen for dual-stack designs only."""
-        return self.prefix(key, given) if self.design.stack == "dual" else given
+    def dual(self, here: str, name: str, ipv4: Prefix | None, ipv6: Prefix | None) -> Dual[Prefix]:
+        """A prefix of each family; IPv6 numbers are chosen for dual-stack designs only."""
+        found = self.prefix(f"{here}.{name}", ipv4)
+        return Dual(found, self.prefix(f"{here}.{name}6", ipv6) if self.is_dual else ipv6)
 
-    def prefixes6(self, key: str, given: tuple[Prefix, ...] | None) -> tuple[Prefix, ...]:
-        return self.prefixes(key, given) if self.design.stack == "dual" else given or ()
+    def dual_spaces(
+        self, here: str, ipv4: tuple[Prefix, ...] | None, ipv6: tuple[Prefix, ...] | None
+    ) -> Dual[tuple[Prefix, ...]]:
+        """The same for address space."""
+        found = self.prefixes(f"{here}.space", ipv4)
+        return Dual(found, self.prefixes(f"{here}.space6", ipv6) if self.is_dual else ipv6)
 
-    def loopback(self, site: str, gateway: str) -> str | None:
+    @property
+    def is_dual(self) -> bool:
+        return self.design.stack == "dual"
+
+    def loopback(self, site: str, gateway: str) -> Address | None:
         """Given or chosen; None where the design has no pool for loopbacks."""
         given = self.design.sites[site].gateways[gateway].loopback
-        if given is not None:
-            return given
         choice = self.choices.get(f"sites.{site}.gateways.{gateway}.loopback")
-        return None if choice is None else str(choice.value)
+        if given is None and choice is not None:
+            given = str(choice.value)
+        return None if given is None else parse_address(given)

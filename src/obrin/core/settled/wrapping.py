@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from obrin.core.ipsec.overhead import EspShape, Wrapping
-from obrin.core.settled.model import Settled, SettledTunnel
+from obrin.core.settled.links import SettledTunnel
+from obrin.core.settled.model import Settled
 
 
 def wrapping_of(settled: Settled, tunnel: SettledTunnel) -> Wrapping:

@@ -70,7 +70,7 @@ def chart(settled: Settled, view: SpaceView) -> Chart:
 
 
 def _title(settled: Settled, use: PoolUse) -> str:
-    if use.name in settled.design.pools:
+    if use.name in settled.surroundings.pools:
         return use.name
     return "inside tunnels" if use.purpose == "inside" else f"for {use.purpose}"
 

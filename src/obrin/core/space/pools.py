@@ -48,8 +48,8 @@ class PoolUse:
 def pool_uses(settled: Settled, view: SpaceView) -> list[PoolUse]:
     """The design's pools, and the default ones from which something was taken."""
     found = []
-    named = {(p.purpose, p.prefixes[0].bits) for p in settled.design.pools.values()}
-    for name, pool in settled.design.pools.items():
+    named = {(p.purpose, p.prefixes[0].bits) for p in settled.surroundings.pools.values()}
+    for name, pool in settled.surroundings.pools.items():
         found.append(_use(name, pool.purpose, pool.region or "", pool.prefixes, view))
     seen: dict[Prefix, list[str]] = {}
     for purpose in PURPOSES:
@@ -69,9 +69,9 @@ def pool_uses(settled: Settled, view: SpaceView) -> list[PoolUse]:
 
 def _ula(settled: Settled, view: SpaceView) -> Prefix | None:
     """The unique local /48, where the design is dual-stack."""
-    if settled.design.stack != "dual":
+    if not settled.surroundings.dual:
         return None
-    given = settled.design.ula
+    given = settled.surroundings.ula
     if given is not None:
         return given
     inside = next((e.prefix for e in view.of_kind("inside") if e.prefix.bits == 128), None)

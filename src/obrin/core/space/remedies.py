@@ -8,7 +8,8 @@ from dataclasses import dataclass
 from obrin.core.address.prefix import Prefix
 from obrin.core.address.space import FreeSpace
 from obrin.core.settle.pools import DEFAULTS
-from obrin.core.settled.model import Settled, SettledLink
+from obrin.core.settled.links import SettledLink
+from obrin.core.settled.model import Settled
 from obrin.core.space.view import Entry, SpaceView
 
 BREAKS = (

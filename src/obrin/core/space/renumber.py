@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from obrin.core.address.prefix import Prefix, format_address
+from obrin.core.design.places import NetworkRef
 from obrin.core.errors import ObrinError
 from obrin.core.settled.model import Settled
 from obrin.core.space.remedies import free_like
@@ -38,14 +39,14 @@ class RenumberPlan:
 
 
 def renumber_plan(
-    settled: Settled, view: SpaceView, reference: str, new: Prefix | None
+    settled: Settled, view: SpaceView, reference: NetworkRef, new: Prefix | None
 ) -> RenumberPlan:
     """For a site's network. Raises ObrinError when it cannot go there."""
-    site, _, name = reference.partition("/")
-    if name not in settled.networks.get(site, {}):
-        known = ", ".join(f"{s}/{n}" for s, held in settled.networks.items() for n in held)
+    held = settled.sites.get(reference.place)
+    if held is None or reference.network not in held.networks:
+        known = ", ".join(f"{s.name}/{n}" for s in settled.sites.values() for n in s.networks)
         raise ObrinError(f"there is no site network '{reference}'. There are: {known:.300}")
-    old = settled.networks[site][name]
+    old = held.networks[reference.network].prefix.ipv4
     if new is None:
         try:
             new = free_like(view, old, "sites", [])
@@ -56,11 +57,13 @@ def renumber_plan(
     clashes = view.clashes(new)
     if clashes:
         raise ObrinError(f"{new} collides with {clashes[0].prefix} of {clashes[0].label}")
-    return RenumberPlan(reference, old, new, tuple(_steps(settled, reference, old, new)))
+    return RenumberPlan(str(reference), old, new, tuple(_steps(settled, reference, old, new)))
 
 
-def _steps(settled: Settled, reference: str, old: Prefix, new: Prefix) -> Iterator[RenumberStep]:
-    site, _, name = reference.partition("/")
+def _steps(
+    settled: Settled, reference: NetworkRef, old: Prefix, new: Prefix
+) -> Iterator[RenumberStep]:
+    site, name = reference.place, reference.network
     gateways = ", ".join(g.name for g in settled.gateways.values() if g.site == site)
     links = [
         link for link in settled.links.values()

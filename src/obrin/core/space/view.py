@@ -93,8 +93,8 @@ def space_view(settled: Settled, choices: Choices, offering: Offering) -> SpaceV
 
 
 def _entries(settled: Settled, choices: Choices, offering: Offering) -> Iterator[Entry]:
-    design = settled.design
-    for name, pool in design.pools.items():
+    around = settled.surroundings
+    for name, pool in around.pools.items():
         for prefix in pool.prefixes:
             yield Entry(prefix, "pool", name, region=pool.region or "", note=f"for {pool.purpose}")
     for key, choice in choices.items():
@@ -107,16 +107,16 @@ def _entries(settled: Settled, choices: Choices, offering: Offering) -> Iterator
             for block in prefixes_in(choice.value):
                 yield Entry(block, "site space", parts[1], parts[1])
     yield from _places(settled)
-    for name, entry in design.elsewhere.items():
+    for name, entry in around.elsewhere.items():
         about = "; ".join(t for t in (entry.owner, entry.place, entry.note) if t)
         yield Entry(entry.prefix, "elsewhere", name, note=about)
     for tunnel in settled.tunnels():
-        yield Entry(tunnel.inside, "inside", tunnel.label, tunnel.label)
-        if tunnel.inside6 is not None:
-            yield Entry(tunnel.inside6, "inside", tunnel.label, tunnel.label)
+        for block in tunnel.inside:
+            yield Entry(block, "inside", tunnel.label, tunnel.label)
     for gateway in settled.gateways.values():
         if gateway.loopback is not None:
-            yield Entry(host_prefix(gateway.loopback), "loopback", gateway.name, gateway.site)
+            own = host_prefix(str(gateway.loopback))
+            yield Entry(own, "loopback", gateway.name, gateway.site)
     for link in settled.links.values():
         for part in (*link.exposures, *link.cloud_exposures):
             if part.translated:
@@ -130,24 +130,22 @@ def _entries(settled: Settled, choices: Choices, offering: Offering) -> Iterator
 
 
 def _places(settled: Settled) -> Iterator[Entry]:
-    design = settled.design
-    for name, site in design.sites.items():
-        region = site.region or ""
-        for prefix in (*(site.space or ()), *(site.space6 or ())):
-            yield Entry(prefix, "site space", name, name, region)
-        for held in (settled.networks, settled.networks6):
-            for network, prefix in held[name].items():
-                entity = site.networks[network]
-                about = "; ".join(t for t in (entity.owner, entity.note) if t)
-                yield Entry(prefix, "network", f"{name}/{network}", name, region, about)
+    for name, site in settled.sites.items():
+        for prefix in site.given_spaces:
+            yield Entry(prefix, "site space", name, name, site.region)
+        # All of one family before the other, as they are numbered.
+        for bits in (32, 128):
+            for network in site.networks.values():
+                about = "; ".join(t for t in (network.owner, network.note) if t)
+                for prefix in network.prefix:
+                    if prefix.bits == bits:
+                        owner = f"{name}/{network.name}"
+                        yield Entry(prefix, "network", owner, name, site.region, about)
     for name, cloud in settled.clouds.items():
-        region = design.clouds[name].region or ""
-        for prefix in (*cloud.spaces, *cloud.spaces6):
-            yield Entry(prefix, "cloud space", name, name, region)
+        for prefix in cloud.all_spaces:
+            yield Entry(prefix, "cloud space", name, name, cloud.region)
         for subnet in cloud.subnets.values():
-            for part in (subnet.prefix, subnet.prefix6):
-                if part is not None:
-                    yield Entry(part, "subnet", f"{name}/{subnet.name}", name, region)
-        for part in (cloud.gateway_subnet, cloud.gateway_subnet6):
-            if part is not None:
-                yield Entry(part, "gateway subnet", name, name, region)
+            for part in subnet.prefix:
+                yield Entry(part, "subnet", f"{name}/{subnet.name}", name, cloud.region)
+        for part in cloud.gateway_subnet:
+            yield Entry(part, "gateway subnet", name, name, cloud.region)

@@ -20,21 +20,25 @@ def chosen_from(settled: Settled, choices: Choices, key: str) -> list[Prefix]:
         return []
     if parts[0] == "clouds" and ("subnets" in parts or "gateway" in parts):
         cloud = settled.clouds[parts[1]]
-        return [p for p in (*cloud.spaces, *cloud.spaces6) if p.bits == value.bits]
+        return [p for p in cloud.all_spaces if p.bits == value.bits]
     if parts[0] == "sites" and "networks" in parts:
         held = choices.get(f"sites.{parts[1]}.space" + ("6" if value.bits == 128 else ""))
-        given = settled.design.sites[parts[1]]
-        spaces = list((given.space if value.bits == 32 else given.space6) or ())
+        given = settled.sites[parts[1]].given_spaces
+        spaces = [prefix for prefix in given if prefix.bits == value.bits]
         return spaces or (prefixes_in(held.value) if held else [])
     purpose = {"links": "inside", "regions": parts[2] if len(parts) > 2 else ""}.get(
         parts[0], parts[0]
     )
     if "seen-as" in key:
         purpose = "translation"
+    pools = settled.surroundings.pools.values()
     named = [
-        prefix for pool in settled.design.pools.values() if pool.purpose == purpose.rstrip("6")
-        for prefix in pool.prefixes if prefix.bits == value.bits
-    ]  # fmt: skip
+        prefix
+        for pool in pools
+        if pool.purpose == purpose.rstrip("6")
+        for prefix in pool.prefixes
+        if prefix.bits == value.bits
+    ]
     if named or value.bits == 128:
         return named
     return list(DEFAULTS.get(purpose, ()))

@@ -13,7 +13,9 @@ from obrin.core.handover.secrets import BY_KEY, Secrets, certificate_data
 from obrin.core.handover.standard.ipsec import encode_suite
 from obrin.core.reach.filters import Rule, filter_of
 from obrin.core.routing.packet import ICMP, TCP, UDP
-from obrin.core.settled.model import Settled, SettledCloud, SettledTunnel
+from obrin.core.settled.clouds import SettledCloud
+from obrin.core.settled.links import SettledTunnel
+from obrin.core.settled.model import Settled
 from obrin.live.practice.beyond import refuse_beyond
 
 Json = dict[str, Any]
@@ -97,20 +99,22 @@ def wanted_names(settled: Settled, barred: Collection[str]) -> set[str]:
 def _network(settled: Settled, cloud: SettledCloud) -> list[Step]:
     name = cloud.name
     network = CloudStep(
-        "networks", name, {"spaces": [str(p) for p in cloud.spaces], "region": cloud.region}
+        "networks",
+        name,
+        {"spaces": [str(p) for p in cloud.spaces.ipv4], "region": cloud.region or "unnamed"},
     )
     below = frozenset({network.name})
     subnets = [
         CloudStep(
             "subnets", f"{name}.{subnet.name}",
-            {"network": name, "prefix": str(subnet.prefix), "propagation": subnet.propagation},
+            {"network": name, "prefix": str(subnet.prefix.ipv4), "propagation": subnet.propagation},
             below,
         )
         for subnet in cloud.subnets.values()
     ]  # fmt: skip
     own = CloudStep(
         "subnets", f"{name}.gateway",
-        {"network": name, "prefix": str(cloud.gateway_subnet), "role": "gateway"}, below,
+        {"network": name, "prefix": str(cloud.gateway_subnet.ipv4), "role": "gateway"}, below,
     )  # fmt: skip
     addresses = [
         CloudStep("addresses", f"{name}.{number}", {"address": str(address)})

@@ -28,9 +28,9 @@ class MeasuredOutage:
 def echo_expectation(settled: Settled) -> Expectation:
     """A flow of echo requests from a site that must work. Raises OutsideError without one."""
     for expectation in settled.expectations:
-        place = expectation.source.partition("/")[0]
+        place = expectation.source.place
         wanted = expectation.flow.protocol in (None, PROTOCOLS["icmp"])
-        if wanted and expectation.must == "work" and place in settled.design.sites:
+        if wanted and expectation.must == "work" and place in settled.sites:
             return expectation
     raise OutsideError(
         "nothing to measure with: add an expectation with flow icmp, from a site, that must work"
@@ -48,7 +48,7 @@ def measure_outage(
 ) -> MeasuredOutage:
     """Stream for `lead` seconds, cut, and go on for `duration` seconds."""
     wish = echo_expectation(settled)
-    site = wish.source.partition("/")[0]
+    site = wish.source.place
     gateway = next(g.name for g in settled.gateways.values() if g.site == site)
     given = {
         "source": format_address(probe_key(settled, wish).source),
@@ -69,7 +69,7 @@ def measure_outage(
 def carrying(settled: Settled, ends: Ends) -> str:
     """The tunnel that the measured flow takes now, by the site gateway's own table."""
     wish = echo_expectation(settled)
-    site = wish.source.partition("/")[0]
+    site = wish.source.place
     gateway = next(g.name for g in settled.gateways.values() if g.site == site)
     target = probe_key(settled, wish).destination
     routes = ends.gateways[gateway].state().get("route", [])

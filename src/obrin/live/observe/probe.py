@@ -37,8 +37,8 @@ class Outcome:
 
     def as_json(self) -> Json:
         return {
-            "from": self.expectation.source,
-            "to": self.expectation.destination,
+            "from": str(self.expectation.source),
+            "to": str(self.expectation.destination),
             "flow": str(self.expectation.flow),
             "must": self.expectation.must,
             "seen": self.seen,
@@ -68,7 +68,7 @@ def probe_one(settled: Settled, ends: Ends, expectation: Expectation) -> Outcome
         "port": expectation.flow.first_port,
         "timeout": f"{timeout:.3f}",
     }
-    place = expectation.source.partition("/")[0]
+    place = expectation.source.place
     try:
         if place in settled.clouds:
             answer = ends.cloud.probe(given)

@@ -8,7 +8,8 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from obrin.core.design.arrangement import SPARE
-from obrin.core.settled.model import Settled, SettledTunnel
+from obrin.core.settled.links import SettledTunnel
+from obrin.core.settled.model import Settled
 from obrin.live.connect.steps import cloud_tunnel_name
 from obrin.live.http import Ends, HttpError
 

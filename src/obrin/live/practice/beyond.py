@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from obrin.core.errors import ObrinError
-from obrin.core.reach.paths import network_names
+from obrin.core.reach.paths import all_networks
 from obrin.core.settled.model import Settled
 
 
@@ -18,12 +18,12 @@ def beyond_practice(settled: Settled) -> Iterator[str]:
         for subnet in cloud.subnets.values():
             if subnet.routes:
                 yield f"routes of a subnet's own ({name}/{subnet.name})"
-    for reference in network_names(settled):
+    for reference in all_networks(settled):
         if settled.hosts_accept(reference) is not None:
             yield f"firewalls of hosts ({reference})"
     for name in settled.circuits:
         yield f"circuits ({name})"
-    for name, site in settled.design.sites.items():
+    for name, site in settled.sites.items():
         if site.internal_bgp:
             yield f"internal BGP ({name})"
 

@@ -54,7 +54,7 @@ def start_world(
     if read_world(folder) is not None:
         raise PracticeError("a practice world runs here already. Stop it with 'practice stop'")
     refuse_beyond(settled)
-    for site in settled.design.sites:
+    for site in settled.sites:
         names = [g.name for g in settled.gateways.values() if g.site == site]
         if len(names) > 1:
             raise PracticeError(

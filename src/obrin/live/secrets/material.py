@@ -7,19 +7,17 @@ from datetime import datetime, timedelta
 from cryptography.hazmat.primitives.serialization import Encoding
 
 from obrin.core.calendar.endings import Dated
-from obrin.core.design.abilities import certificate_kind
-from obrin.core.design.model import Design
 from obrin.core.handover.secrets import CertificateFiles
 from obrin.core.pki.read import as_pem, key_as_pem
 from obrin.core.settled.model import Settled
 from obrin.live.secrets.authority import Authority, Lives
 
 
-def lives_of(design: Design) -> Lives:
+def lives_of(settled: Settled) -> Lives:
     """How long certificates live by the design, and the kind of their keys."""
-    given = design.authority
+    given = settled.standards.certificates
     lives = (timedelta(seconds=s) for s in (given.root, given.issuing, given.gateway))
-    return Lives(certificate_kind(design), *lives)
+    return Lives(given.kind, *lives)
 
 
 def certificate_files(

@@ -1,14 +1,11 @@
-"""What follows from hubs and from preferences between the ways of a site."""
+"""What follows from preferences between the ways of a site."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 
-from obrin.core.address.prefix import Prefix
-from obrin.core.design.joining_references import joined_to, ways_of_sites
+from obrin.core.design.joining_references import ways_of_sites
 from obrin.core.design.model import Design
-from obrin.core.settled.model import SettledCloud, SettledHubTable
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,34 +52,3 @@ def _reached(design: Design, way: str) -> frozenset[str]:
     """The cloud networks that a way leads to."""
     cloud = design.clouds[_end(design, way)]
     return frozenset((_end(design, way),) if cloud.hub is None else cloud.hub.members)
-
-
-def spaces_behind(clouds: Mapping[str, SettledCloud], name: str, way: str) -> tuple[Prefix, ...]:
-    """A cloud's space; behind a hub that of the members which the way's table there learns."""
-    cloud = clouds[name]
-    if not cloud.is_hub:
-        return cloud.spaces
-    table = cloud.table_of(way)
-    return tuple(
-        space
-        for member in cloud.members if table is not None and member in table.learns
-        for space in clouds[member].spaces
-    )  # fmt: skip
-
-
-def hub_tables(design: Design, name: str) -> Iterator[SettledHubTable]:
-    """The route tables of a hub: as the design says, or one for members and one for sites."""
-    hub = design.clouds[name].hub
-    if hub is None:
-        return
-    joined = frozenset(joined_to(design, name))
-    members = frozenset(hub.members)
-    if not hub.tables:
-        yield SettledHubTable("members", members, joined)
-        yield SettledHubTable("sites", joined - members, members)
-    for table, entry in hub.tables.items():
-        users = frozenset(entry.of)
-        blank = joined if users & members else members
-        yield SettledHubTable(
-            table, users, blank if entry.learns is None else frozenset(entry.learns)
-        )

@@ -1,0 +1,147 @@
+"""Cloud networks, hubs and their gateways, as they stand once every blank has a value."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+
+from obrin.core.address.dual import Dual
+from obrin.core.address.prefix import Address, Prefix, parse_address
+from obrin.core.catalogue.offering import Demand
+from obrin.core.design.abilities import Able, cloud_able
+from obrin.core.design.joining_references import joined_to
+from obrin.core.design.model import Cloud, Design, FilterRule, Subnet
+from obrin.core.design.values import Flow
+from obrin.core.ipsec.profile import Profile
+from obrin.core.settle.classes import demand_of
+from obrin.core.settled.picking import Picker
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SettledSubnet:
+    """`routes` are the own ones of its route table, with their targets. `hosts_accept` is what the
+    firewalls of its hosts let in; None is everything."""
+
+    name: str
+    prefix: Dual[Prefix]
+    propagation: bool
+    routes: tuple[tuple[Prefix, str], ...] = ()
+    hosts_accept: tuple[Flow, ...] | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SettledHubTable:
+    """A route table of a hub: who uses it, and whose routes are in it."""
+
+    name: str
+    users: frozenset[str]
+    learns: frozenset[str]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SettledCloud:
+    """`instances` are the public addresses, instance 1 first; `zones` are theirs, where known.
+
+    A hub has no subnets, but `members` and route tables. `demand` is what is asked of its gateway.
+    """
+
+    name: str
+    region: str
+    spaces: Dual[tuple[Prefix, ...]]
+    subnets: dict[str, SettledSubnet]
+    gateway_subnet: Dual[Prefix]
+    gateway_class: str
+    demand: Demand
+    asn: int
+    instances: tuple[Address, ...]
+    filters: tuple[FilterRule, ...] | None
+    able: Able
+    zones: tuple[str, ...] = ()
+    is_hub: bool = False
+    members: tuple[str, ...] = ()
+    hub_tables: tuple[SettledHubTable, ...] = ()
+
+    @property
+    def profile(self) -> Profile:
+        """What its gateway can do."""
+        return self.able.profile
+
+    @property
+    def all_spaces(self) -> tuple[Prefix, ...]:
+        """Of both families."""
+        return tuple(space for family in self.spaces for space in family)
+
+    def holds(self, prefix: Prefix) -> bool:
+        """Whether a prefix lies inside the cloud's space."""
+        return any(space.covers(prefix) for space in self.all_spaces)
+
+    def table_of(self, user: str) -> SettledHubTable | None:
+        """The route table of a hub that a member, link or circuit uses; None where this is none."""
+        return next((table for table in self.hub_tables if user in table.users), None)
+
+    def router_id(self, instance: int) -> int:
+        """The instance's address in the gateway subnet, after the cloud's reserved ones."""
+        return self.gateway_subnet.ipv4.value + 3 + instance
+
+
+def cloud_of(picker: Picker, name: str, cloud: Cloud) -> SettledCloud:
+    here = f"clouds.{name}"
+    own = cloud.gateway
+    addresses = picker.value(f"{here}.gateway.addresses", own.addresses)
+    given = addresses if isinstance(addresses, list) else [str(addresses)]
+    return SettledCloud(
+        name=name,
+        region=cloud.region or "",
+        spaces=picker.dual_spaces(here, cloud.space, cloud.space6),
+        subnets={n: _subnet(picker, here, n, s, cloud) for n, s in cloud.subnets.items()},
+        gateway_subnet=picker.dual(f"{here}.gateway", "subnet", own.subnet, own.subnet6),
+        gateway_class=str(picker.value(f"{here}.gateway.class", own.gateway_class)),
+        demand=demand_of(picker.design, name),
+        asn=picker.integer(f"{here}.gateway.as", own.asn),
+        instances=tuple(map(parse_address, given)),
+        filters=None if cloud.filters is None else tuple(cloud.filters),
+        able=cloud_able(picker.design, name),
+        zones=tuple(own.zones or ()),
+        is_hub=cloud.hub is not None,
+        members=tuple(cloud.hub.members) if cloud.hub is not None else (),
+        hub_tables=tuple(_hub_tables(picker.design, name)),
+    )
+
+
+def _subnet(picker: Picker, cloud: str, name: str, subnet: Subnet, of: Cloud) -> SettledSubnet:
+    table = None if subnet.table is None else of.tables[subnet.table]
+    accepts = subnet.hosts_accept
+    return SettledSubnet(
+        name=name,
+        prefix=picker.dual(f"{cloud}.subnets.{name}", "prefix", subnet.prefix, subnet.prefix6),
+        propagation=subnet.propagation and (table is None or table.propagation),
+        routes=() if table is None else tuple(table.routes.items()),
+        hosts_accept=None if accepts is None else tuple(accepts),
+    )
+
+
+def _hub_tables(design: Design, name: str) -> Iterator[SettledHubTable]:
+    """The route tables of a hub: as the design says, or one for members and one for sites."""
+    hub = design.clouds[name].hub
+    if hub is None:
+        return
+    joined = frozenset(joined_to(design, name))
+    members = frozenset(hub.members)
+    if not hub.tables:
+        yield SettledHubTable(name="members", users=members, learns=joined)
+        yield SettledHubTable(name="sites", users=joined - members, learns=members)
+    for table, entry in hub.tables.items():
+        users = frozenset(entry.of)
+        blank = joined if users & members else members
+        learns = blank if entry.learns is None else frozenset(entry.learns)
+        yield SettledHubTable(name=table, users=users, learns=learns)
+
+
+def spaces_behind(clouds: Mapping[str, SettledCloud], name: str, way: str) -> tuple[Prefix, ...]:
+    """A cloud's IPv4 space; behind a hub that of the members which the way's table there learns."""
+    cloud = clouds[name]
+    if not cloud.is_hub:
+        return cloud.spaces.ipv4
+    table = cloud.table_of(way)
+    learned = () if table is None else (m for m in cloud.members if m in table.learns)
+    return tuple(space for member in learned for space in clouds[member].spaces.ipv4)

@@ -1,0 +1,270 @@
+"""Circuits, and links with their tunnels, as they stand once every blank has a value."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from datetime import date
+
+from obrin.core.address.dual import Dual
+from obrin.core.address.prefix import Address, Prefix
+from obrin.core.address.translation import Exposure
+from obrin.core.design.arrangement import Arrangement, arrange, bfd_of
+from obrin.core.design.joining import Circuit
+from obrin.core.design.model import Link
+from obrin.core.design.references import all_suites
+from obrin.core.errors import AddressError, SettleError
+from obrin.core.ipsec.liveness import Bfd, Liveness
+from obrin.core.ipsec.suite import Suite
+from obrin.core.settle.suites import suite_of
+from obrin.core.settled.clouds import SettledCloud, spaces_behind
+from obrin.core.settled.picking import Picker
+from obrin.core.settled.ranks import Rank
+from obrin.core.settled.sites import SettledGateway, SettledNetwork, SettledSite, SettledUplink
+
+
+class Inside:
+    """The addresses of both ends on the point-to-point blocks `inside`."""
+
+    __slots__ = ()
+    inside: Dual[Prefix]
+
+    @property
+    def cloud_inside(self) -> Address:
+        """The first host of the IPv4 block."""
+        return self.inside.ipv4.ends()[0]
+
+    @property
+    def site_inside(self) -> Address:
+        return self.inside.ipv4.ends()[1]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SettledTunnel(Inside):
+    """One tunnel.
+
+    `rank` is its place in the link, from 1. `preference` is the rank that routing gives it, the
+    lower the better: that of the first shared one for all that are shared.
+    """
+
+    name: str
+    link: str
+    gateway: str
+    uplink: SettledUplink
+    cloud: str
+    instance: int
+    cloud_address: Address
+    inside: Dual[Prefix]
+    rank: int
+    preference: int
+    role: str
+
+    @property
+    def label(self) -> str:
+        """Unique in the design: link and tunnel."""
+        return f"{self.link}/{self.name}"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SettledCircuit(Inside):
+    """A dedicated line. `preference` counts as in tunnels: lower comes first."""
+
+    name: str
+    site: str
+    gateway: str
+    cloud: str
+    inside: Dual[Prefix]
+    preference: int
+    provider: str | None
+    rate: float | None
+    mtu: int
+    exposures: tuple[Exposure, ...]
+    cloud_exposures: tuple[Exposure, ...]
+    routing: str
+    hold: int
+    prepend: int = 0
+    bfd: Bfd | None = None
+
+    @property
+    def label(self) -> str:
+        """Unique in the design, and unlike that of any tunnel."""
+        return f"{self.name}/circuit"
+
+
+Leg = SettledTunnel | SettledCircuit
+"""What crosses from a site to a cloud: a tunnel or a circuit."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SettledLink:
+    """`exposures` are the site's networks, or parts of them, that use the link;
+    `cloud_exposures` are the cloud's space, or that of a hub's members.
+
+    `prepend` is how often the site puts its AS in front once more on this link, so that what
+    several hubs bring leads back over the preferred one.
+    """
+
+    name: str
+    site: str
+    cloud: str
+    exposures: tuple[Exposure, ...]
+    cloud_exposures: tuple[Exposure, ...]
+    routing: str
+    suite: Suite
+    liveness: Liveness
+    hold: int
+    always_encapsulate: bool
+    selection: str
+    authentication: str
+    bfd: Bfd | None
+    tunnels: tuple[SettledTunnel, ...]
+    summaries: tuple[Prefix, ...] = ()
+    cloud_summaries: tuple[Prefix, ...] = ()
+    communities: tuple[str, ...] = ()
+    prepend: int = 0
+
+
+Bundle = SettledLink | SettledCircuit
+"""What joins a site and a cloud, with everything that belongs to it."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Ground:
+    """What ways are built on: the places that they join, and how ways of a site are ranked."""
+
+    picker: Picker
+    sites: Mapping[str, SettledSite]
+    gateways: Mapping[str, SettledGateway]
+    clouds: Mapping[str, SettledCloud]
+    ranks: Mapping[str, Mapping[str, Rank]]
+
+
+def over(until: date | None, today: date | None) -> bool:
+    """Whether what was granted until a day has ended."""
+    return until is not None and today is not None and until < today
+
+
+def circuit_of(ground: Ground, name: str, circuit: Circuit) -> SettledCircuit:
+    networks = ground.sites[circuit.site].networks
+    rank = ground.ranks[circuit.site][name]
+    exposed = circuit.networks or networks
+    behind = spaces_behind(ground.clouds, circuit.cloud, name)
+    return SettledCircuit(
+        name=name,
+        site=circuit.site,
+        gateway=circuit.gateway,
+        cloud=circuit.cloud,
+        inside=ground.picker.dual(f"circuits.{name}", "inside", circuit.inside, circuit.inside6),
+        preference=1 + rank.offset,
+        provider=circuit.provider,
+        rate=circuit.rate,
+        mtu=circuit.mtu,
+        exposures=tuple(_as_it_is(networks[n]) for n in exposed),
+        cloud_exposures=tuple(Exposure("", space, space) for space in behind),
+        routing=circuit.routing,
+        hold=int(circuit.hold),
+        prepend=rank.prepend,
+        bfd=None if circuit.bfd is None else Bfd(circuit.bfd.interval, circuit.bfd.multiplier),
+    )
+
+
+def link_of(ground: Ground, name: str, link: Link) -> SettledLink:
+    """Raises SettleError, also for translations that do not fit."""
+    arranged = arrange(ground.picker.design, name)
+    behind = spaces_behind(ground.clouds, link.cloud, name)
+    return SettledLink(
+        name=name,
+        site=link.site,
+        cloud=link.cloud,
+        exposures=tuple(_exposures(ground.picker, name, ground.sites[link.site].networks)),
+        cloud_exposures=_cloud_exposures(ground.picker, name, link, behind),
+        routing=link.routing,
+        suite=_suite(ground.picker, name, link),
+        liveness=Liveness(link.liveness.delay, link.liveness.wait, link.liveness.tries),
+        hold=int(link.bgp.hold),
+        always_encapsulate=link.encapsulation == "always",
+        selection=arranged.selection,
+        authentication=link.authentication,
+        bfd=bfd_of(ground.picker.design, name, arranged.selection),
+        tunnels=tuple(_tunnels(ground, name, link, arranged)),
+        summaries=link.bgp.summaries,
+        cloud_summaries=link.bgp.cloud_summaries,
+        communities=tuple(link.bgp.communities),
+        prepend=ground.ranks[link.site][name].prepend,
+    )
+
+
+def _suite(picker: Picker, name: str, link: Link) -> Suite:
+    chosen = picker.value(f"links.{name}.suite", link.suite)
+    suite = suite_of(name, chosen, all_suites(picker.design))
+    if suite is None:
+        raise SettleError(f"links.{name}.suite is not known any more. Run 'obrin settle'")
+    return suite
+
+
+def _tunnels(
+    ground: Ground, name: str, link: Link, arranged: Arrangement
+) -> Iterator[SettledTunnel]:
+    offset = ground.ranks[link.site][name].offset
+    for rank, (tunnel_name, tunnel) in enumerate(link.tunnels.items(), 1):
+        here = f"links.{name}.tunnels.{tunnel_name}"
+        yield SettledTunnel(
+            name=tunnel_name,
+            link=name,
+            gateway=tunnel.gateway,
+            uplink=ground.gateways[tunnel.gateway].uplinks[tunnel.uplink],
+            cloud=link.cloud,
+            instance=tunnel.instance,
+            cloud_address=ground.clouds[link.cloud].instances[tunnel.instance - 1],
+            inside=ground.picker.dual(here, "inside", tunnel.inside, tunnel.inside6),
+            rank=rank,
+            preference=arranged.preference(tunnel_name) + offset,
+            role=arranged.roles[tunnel_name],
+        )
+
+
+def _as_it_is(network: SettledNetwork) -> Exposure:
+    return Exposure(network.name, network.prefix.ipv4, network.prefix.ipv4)
+
+
+def _exposures(
+    picker: Picker, link_name: str, networks: Mapping[str, SettledNetwork]
+) -> Iterator[Exposure]:
+    """What of a site's networks uses a link, and as what. Raises SettleError."""
+    link = picker.design.links[link_name]
+    for name in link.networks or networks:
+        whole = _as_it_is(networks[name])
+        if name in link.seen_as:
+            seen = picker.prefix(f"links.{link_name}.seen-as.{name}", link.seen_as[name])
+            try:
+                whole = Exposure(name, whole.real, seen)
+            except AddressError as error:
+                raise SettleError(
+                    f"links.{link_name}.seen-as.{name}: {error}. Give a prefix of the same length"
+                ) from None
+        if name not in link.only:
+            yield whole
+            continue
+        for part in link.only[name]:
+            if not whole.real.covers(part):
+                raise SettleError(
+                    f"links.{link_name}.only.{name}: {part} is not inside {whole.real}. "
+                    "Give a part of the network"
+                )
+            yield Exposure(name, part, whole.outward_prefix(part))
+
+
+def _cloud_exposures(
+    picker: Picker, name: str, link: Link, spaces: tuple[Prefix, ...]
+) -> tuple[Exposure, ...]:
+    if not link.translates_cloud:
+        return tuple(Exposure("", space, space) for space in spaces)
+    seen = picker.prefixes(f"links.{name}.cloud-seen-as", link.cloud_seen_as)
+    try:
+        return tuple(Exposure("", *pair) for pair in zip(spaces, seen, strict=True))
+    except (AddressError, ValueError) as error:
+        listed = ", ".join(map(str, spaces))
+        raise SettleError(
+            f"links.{name}.cloud-seen-as: {error}. Give a prefix of the same length for each of "
+            f"{listed}, or none to have them settled"
+        ) from None

@@ -1,0 +1,159 @@
+"""Sites with their networks and gateways, as they stand once every blank has a value."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from obrin.core.address.dual import Dual
+from obrin.core.address.prefix import Address, Prefix, parse_address
+from obrin.core.design.abilities import Able, gateway_able
+from obrin.core.design.arrangement import identity_of
+from obrin.core.design.model import FilterRule, Gateway, Site
+from obrin.core.design.values import Flow
+from obrin.core.design.wishes import Network
+from obrin.core.ipsec.profile import Profile
+from obrin.core.settled.picking import Picker
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SettledNetwork:
+    """`hosts_accept` is what the firewalls of its hosts let in; None is everything."""
+
+    name: str
+    prefix: Dual[Prefix]
+    hosts_accept: tuple[Flow, ...] | None = None
+    owner: str = ""
+    note: str = ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SettledSite:
+    """`ways` are its links and circuits, the preferred first. `given_spaces` are what the design
+    says that its blank networks come from."""
+
+    name: str
+    region: str
+    given_spaces: tuple[Prefix, ...]
+    networks: dict[str, SettledNetwork]
+    gateways: tuple[str, ...]
+    internal_bgp: bool
+    ways: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SettledUplink:
+    """`own` is the address on the device: the public one, unless a translator is in front.
+
+    `mtu` is that of the whole path, in bytes; `rate` in Mbit/s, None where unsaid; `identity` is
+    what the device says it is.
+    """
+
+    name: str
+    address: Address
+    own: Address
+    provider: str | None
+    mtu: int
+    identity: str
+    rate: float | None = None
+
+    @property
+    def translated(self) -> bool:
+        return self.own != self.address
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SettledGateway:
+    """`routes` is the most that it takes from one BGP neighbour, None where unsaid."""
+
+    name: str
+    site: str
+    asn: int
+    router_id: int
+    able: Able
+    uplinks: dict[str, SettledUplink]
+    networks: dict[str, SettledNetwork]
+    filters: tuple[FilterRule, ...] | None
+    loopback: Address | None = None
+    routes: int | None = None
+
+    @property
+    def profile(self) -> Profile:
+        """What the device can do."""
+        return self.able.profile
+
+
+def sites_of(picker: Picker, ways: Mapping[str, tuple[str, ...]]) -> dict[str, SettledSite]:
+    """`ways` are those of each site, the preferred first."""
+    return {
+        name: SettledSite(
+            name=name,
+            region=site.region or "",
+            given_spaces=(*(site.space or ()), *(site.space6 or ())),
+            networks=_networks(picker, name, site),
+            gateways=tuple(site.gateways),
+            internal_bgp=site.internal_bgp,
+            ways=ways.get(name, ()),
+        )
+        for name, site in picker.design.sites.items()
+    }
+
+
+def _networks(picker: Picker, site: str, entity: Site) -> dict[str, SettledNetwork]:
+    return {
+        name: _network(picker, f"sites.{site}.networks.{name}", name, network)
+        for name, network in entity.networks.items()
+    }
+
+
+def _network(picker: Picker, here: str, name: str, network: Network) -> SettledNetwork:
+    accepts = network.hosts_accept
+    return SettledNetwork(
+        name=name,
+        prefix=picker.dual(here, "prefix", network.prefix, network.prefix6),
+        hosts_accept=None if accepts is None else tuple(accepts),
+        owner=network.owner or "",
+        note=network.note or "",
+    )
+
+
+def gateways_of(picker: Picker, sites: Mapping[str, SettledSite]) -> dict[str, SettledGateway]:
+    return {
+        name: _gateway(picker, sites[site], name, gateway)
+        for site, entity in picker.design.sites.items()
+        for name, gateway in entity.gateways.items()
+    }
+
+
+def _gateway(picker: Picker, site: SettledSite, name: str, gateway: Gateway) -> SettledGateway:
+    able = gateway_able(picker.design, site.name, name)
+    uplinks = _uplinks(gateway, able.profile)
+    loopback = picker.loopback(site.name, name)
+    identifier = loopback or min(uplink.address for uplink in uplinks.values())
+    return SettledGateway(
+        name=name,
+        site=site.name,
+        asn=picker.integer(f"sites.{site.name}.gateways.{name}.as", gateway.asn),
+        router_id=identifier.value,
+        able=able,
+        uplinks=uplinks,
+        networks=site.networks,
+        filters=None if gateway.filters is None else tuple(gateway.filters),
+        loopback=loopback,
+        routes=gateway.routes,
+    )
+
+
+def _uplinks(gateway: Gateway, profile: Profile) -> dict[str, SettledUplink]:
+    return {
+        name: SettledUplink(
+            name=name,
+            address=parse_address(uplink.address),
+            own=parse_address(uplink.inside or uplink.address),
+            provider=uplink.provider,
+            mtu=uplink.mtu,
+            identity=identity_of(uplink, profile),
+            rate=uplink.rate,
+        )
+        for name, uplink in gateway.uplinks.items()
+    }

@@ -1,0 +1,90 @@
+"""What holds for the whole design: standards to keep to, ranges around it, access that ends."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from datetime import date
+
+from obrin.core.address.prefix import Prefix
+from obrin.core.design.abilities import certificate_kind
+from obrin.core.design.model import Design, Expectation, Reliability
+from obrin.core.design.reader import Location
+from obrin.core.design.references import all_suites, crypto_policy
+from obrin.core.design.wishes import Elsewhere, Pool
+from obrin.core.ipsec.policy import CryptoPolicy
+from obrin.core.ipsec.suite import Suite
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class CertificateLives:
+    """Seconds that certificates live, and the kind of their keys."""
+
+    kind: str
+    root: float
+    issuing: float
+    gateway: float
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Standards:
+    """`suites` are all that are known by name. `key_life` is the longest use of a pre-shared key,
+    in seconds, None for any. `reliability` is by kind of failure element."""
+
+    policy: CryptoPolicy
+    suites: Mapping[str, Suite]
+    certificates: CertificateLives
+    key_life: float | None
+    reliability: Mapping[str, Reliability]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Surroundings:
+    """Ranges to choose from, and ranges of others. `ula` is the unique local /48 that is given."""
+
+    dual: bool
+    pools: Mapping[str, Pool]
+    elsewhere: Mapping[str, Elsewhere]
+    ula: Prefix | None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Granted:
+    """Access with a last day: that of a link, or a flow that must work until then."""
+
+    place: Location
+    until: date
+    link: str = ""
+    flow: Expectation | None = None
+
+
+def standards_of(design: Design) -> Standards:
+    own = design.authority
+    return Standards(
+        policy=crypto_policy(design),
+        suites=all_suites(design),
+        certificates=CertificateLives(
+            kind=certificate_kind(design), root=own.root, issuing=own.issuing, gateway=own.gateway
+        ),
+        key_life=design.policy.key_life,
+        reliability={str(kind): found for kind, found in design.reliability.items()},
+    )
+
+
+def surroundings_of(design: Design) -> Surroundings:
+    return Surroundings(
+        dual=design.stack == "dual",
+        pools=design.pools,
+        elsewhere=design.elsewhere,
+        ula=design.ula,
+    )
+
+
+def granted_by(design: Design) -> Iterator[Granted]:
+    """Flows first, then links, each in the order of the design."""
+    for index, wish in enumerate(design.expectations):
+        if wish.until is not None and wish.must == "work":
+            yield Granted(place=("expectations", index, "until"), until=wish.until, flow=wish)
+    for name, link in design.links.items():
+        if link.until is not None:
+            yield Granted(place=("links", name, "until"), until=link.until, link=name)
