@@ -10,8 +10,9 @@ import pytest
 
 import obrin
 from obrin.cli.main import COMMANDS, STAGES
+from obrin.live.drivers.seen import EndStatus
 from obrin.live.observe.probe import Outcome
-from obrin.live.observe.status import EndStatus, TunnelStatus
+from obrin.live.observe.status import TunnelStatus
 from tests.cli.program import Folder
 from tests.doubles import DESIGN, design_of, swap
 

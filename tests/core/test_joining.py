@@ -27,7 +27,7 @@ from obrin.core.reach.trace import there_and_back
 from obrin.core.routing.model import state_of
 from obrin.core.routing.tables import rows, sessions, table_names
 from obrin.core.settled.model import Settled, host_of
-from obrin.live.connect.steps import connect_steps
+from obrin.live.drivers.practice_cloud.steps import cloud_steps
 from obrin.live.standard_modules import validate
 from tests.doubles import settled_of, swap
 
@@ -404,7 +404,7 @@ def test_sheets_hold_circuits_hubs_and_neighbours_and_the_practice_world_refuses
     for pack in packs.values():
         validate(pack.config)
     with pytest.raises(ObrinError, match=r"practice world has no hubs \(crossing\)"):
-        connect_steps(settled, packs, _secrets(settled))
+        cloud_steps(settled, settled.clouds, _secrets(settled))
     assert host_of(settled.network(NetworkRef.of("ledger/accounts")))
 
 
@@ -437,7 +437,7 @@ def test_hosts_firewalls_have_the_last_word_and_let_answers_in() -> None:
         assert not any(t.dropped for t in there_and_back(ReachModel(settled), asks))
     assert "expectation-unmet" in codes((booking[0], booking[1] % "udp/443"))
     assert "expectation-unmet" not in codes((booking[0], booking[1] % "tcp/443"))
+    accepts = ("desks: 10.20.0.0/22", "desks: {prefix: 10.20.0.0/22, hosts-accept: [icmp]}")
+    settled = settled_of(swap(accepts))
     with pytest.raises(ObrinError, match=r"no firewalls of hosts \(quay/desks\)"):
-        connect_steps(settled_of(swap(("desks: 10.20.0.0/22",
-                                       "desks: {prefix: 10.20.0.0/22, hosts-accept: [icmp]}"))),
-                      {}, Secrets({}, {}))  # fmt: skip
+        cloud_steps(settled, ["apps"], Secrets({}, {}))

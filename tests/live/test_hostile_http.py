@@ -18,12 +18,13 @@ from starlette.applications import Starlette
 from obrin.core.catalogue.offering import PRACTICE_CLOUD
 from obrin.core.handover.pack import make_pack
 from obrin.core.handover.secrets import Secrets
-from obrin.live.connect.steps import CloudStep, connect_steps
+from obrin.live.drivers.practice_cloud.steps import cloud_steps
 from obrin.live.practice.cloud.bodies import KINDS
 from obrin.live.practice.cloud.process import CloudProcess
 from obrin.live.practice.gateway_process import GatewayProcess
 from obrin.live.practice.service import MAX_BODY, TokenGuard, _depth
 from tests.doubles import settled_of
+from tests.live.virtual_world import kind_and_name
 
 SECRETS = Secrets({"quay-apps/a": "key-of-a-1234567890", "quay-apps/b": "key-of-b-1234567890"})
 YANG = {"content-type": "application/yang-data+json"}
@@ -203,19 +204,16 @@ def test_a_refused_set_of_keys_is_not_kept() -> None:
 
 def test_every_mutation_of_the_clouds_bodies_is_answered() -> None:
     settled = settled_of()
-    packs = {"quay-gw": make_pack(settled, "quay-gw", SECRETS)}
     app = cloud()
-    for step in connect_steps(settled, packs, SECRETS):
-        if not isinstance(step, CloudStep):
-            continue
+    for step in cloud_steps(settled, settled.clouds, SECRETS):
+        kind, name = kind_and_name(step)
         for path, new, changed in mutations(step.body):
-            response = ask(app, "PUT", f"/v1/{step.kind}/odd", json.dumps(changed).encode())
-            assert response.status_code < 500, (step.kind, path, new, response.text)
+            response = ask(app, "PUT", f"/v1/{kind}/odd", json.dumps(changed).encode())
+            assert response.status_code < 500, (kind, path, new, response.text)
             if response.status_code == 202:
-                assert ask(app, "DELETE", f"/v1/{step.kind}/odd").status_code == 202
-        name = step.resource
+                assert ask(app, "DELETE", f"/v1/{kind}/odd").status_code == 202
         for _ in range(50):
-            response = ask(app, "PUT", f"/v1/{step.kind}/{name}", json.dumps(step.body).encode())
+            response = ask(app, "PUT", f"/v1/{kind}/{name}", json.dumps(step.body).encode())
             if response.status_code == 200:
                 break
         assert response.status_code == 200, response.text

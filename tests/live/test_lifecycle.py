@@ -9,12 +9,13 @@ import socket
 import subprocess
 import time
 from collections.abc import Callable
+from contextlib import closing
 from pathlib import Path
 
 import pytest
 
 import obrin
-from obrin.live.http import open_ends
+from obrin.live.http import InternetClient
 from obrin.live.practice.cable import TOKEN_SIZE
 from obrin.live.practice.record import need_world, proves, read_record
 from tests.cli.program import PROGRAM, Folder
@@ -154,8 +155,8 @@ def test_datagrams_of_strangers_are_on_no_cable(folder) -> None:
     practice = folder.path / ".obrin" / "practice"
     ports = json.loads((practice / "internet.json").read_text())["cables"]
     world = need_world(practice)
-    with open_ends(world.token, world.cloud, world.gateways, world.internet) as ends:
-        before = ends.internet.faults()
+    with closing(InternetClient("the internet", world.internet, world.token)) as internet:
+        before = internet.faults()
         with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as stranger:
             for port in ports.values():
                 for data in (b"\0plug", b"", b"x" * 60, bytes(TOKEN_SIZE) + b"\0plug",
@@ -166,7 +167,7 @@ def test_datagrams_of_strangers_are_on_no_cable(folder) -> None:
                 with pytest.raises(BlockingIOError):
                     stranger.recv(100)
         time.sleep(0.5)
-        after = ends.internet.faults()
+        after = internet.faults()
     assert len(after["lost"]) <= len(before["lost"]) + 1
     assert after["lost"]["a datagram that came by no cable"] >= 300
     folder.obrin("status").good()

@@ -24,12 +24,13 @@ from obrin.core.ipsec.suite import SHIPPED
 from obrin.core.reach.filters import filter_of
 from obrin.device.from_standard import router_config
 from obrin.live import templates
-from obrin.live.connect.execute import execute
+from obrin.live.connect.execute import CloudTask, execute
 from obrin.live.connect.journal import Journal
-from obrin.live.connect.steps import CloudStep
+from obrin.live.drivers.protocol import CloudStep, Done
+from obrin.live.drivers.seen import EndStatus
 from obrin.live.files import write_whole
 from obrin.live.http import HttpError
-from obrin.live.observe.status import EndStatus, _disagreements, _notes
+from obrin.live.observe.status import _disagreements, _notes
 from obrin.live.practice.clock import wall_clock
 from obrin.live.practice.internet import CLOUD, Internet, Line
 from obrin.live.secrets.sealed import SealError, seal, unseal
@@ -199,45 +200,40 @@ def test_the_journal_remembers_what_was_begun(tmp_path) -> None:
 
 
 class FakeCloud:
-    """Answers at once; refuses what it is told to refuse."""
+    """A driver that has everything already; refuses what it is told to refuse."""
 
     def __init__(self, refuse: str = "") -> None:
         self.order: list[str] = []
         self.refuse = refuse
 
-    def call(self, method: str, path: str, body=None, headers=None):
-        name = path.removeprefix("/v1/")
-        if name == self.refuse:
-            raise HttpError(f"the cloud answered 409 to PUT {path}: because", 409)
-        self.order.append(name)
-
-        return httpx.Response(200)
+    def do(self, step, report, stop) -> Done:
+        if step.name == self.refuse:
+            raise HttpError(f"the cloud answered 409 to PUT {step.name}: because", 409)
+        self.order.append(step.name)
+        return Done(False, "already so")
 
 
-class FakeEnds:
-    def __init__(self, cloud: FakeCloud) -> None:
-        self.cloud = cloud
-        self.gateways: dict[str, object] = {}
+def tasks(cloud: FakeCloud, *steps: tuple[str, set[str]]) -> list[CloudTask]:
+    return [
+        CloudTask(cloud, CloudStep(name=name, body={}, needs=frozenset(needs)))
+        for name, needs in steps
+    ]
 
 
-STEPS = [
-    CloudStep("c", "3", {}, frozenset({"b/2", "a/1"})),
-    CloudStep("b", "2", {}, frozenset({"a/1"})),
-    CloudStep("a", "1", {}),
-]
+STEPS = [("c/3", {"b/2", "a/1"}), ("b/2", {"a/1"}), ("a/1", set())]
 
 
 def test_steps_run_in_the_order_of_their_needs(tmp_path) -> None:
     cloud = FakeCloud()
-    notes = execute(STEPS, FakeEnds(cloud), Journal(tmp_path / "j"), lambda _p: None)
-    assert cloud.order == ["a/1", "b/2", "c/3"]
-    assert notes == ["a/1: already so", "b/2: already so", "c/3: already so"]
+    done = execute(tasks(cloud, *STEPS), Journal(tmp_path / "j"), lambda _p: None)
+    assert cloud.order == ["a/1", "b/2", "c/3"] == list(done)
+    assert not any(found.changed for found in done.values())
 
 
 def test_a_failed_step_stops_what_needs_it_and_stays_unfinished(tmp_path) -> None:
     cloud, journal = FakeCloud("b/2"), Journal(tmp_path / "j")
     with pytest.raises(OutsideError, match="b/2: the cloud answered 409"):
-        execute(STEPS, FakeEnds(cloud), journal, lambda _p: None)
+        execute(tasks(cloud, *STEPS), journal, lambda _p: None)
     assert cloud.order == ["a/1"]
     assert journal.unfinished() == ["b/2"]
 
@@ -267,9 +263,9 @@ def test_what_a_journal_made_is_one_designs_only(tmp_path) -> None:
 
 
 def test_needs_that_never_come_are_an_error(tmp_path) -> None:
-    step = CloudStep("a", "1", {}, frozenset({"z/9"}))
+    waiting = tasks(FakeCloud(), ("a/1", {"z/9"}))
     with pytest.raises(OutsideError, match="never comes: a/1"):
-        execute([step], FakeEnds(FakeCloud()), Journal(tmp_path / "j"), lambda _p: None)
+        execute(waiting, Journal(tmp_path / "j"), lambda _p: None)
 
 
 UP = EndStatus("established", "up", 5, 5, "established", ("a",), ("b",))

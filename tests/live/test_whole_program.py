@@ -10,10 +10,14 @@ import signal
 import sqlite3
 import subprocess
 import time
+from contextlib import closing
 
 import pytest
 
-from obrin.live.http import open_ends
+from obrin.live.drivers.places import Place
+from obrin.live.drivers.registry import open_ends
+from obrin.live.drivers.restconf import open_gateway
+from obrin.live.http import Client
 from obrin.live.observe.outage import measure_outage
 from obrin.live.practice.record import need_world
 from obrin.live.project import Project
@@ -145,8 +149,7 @@ def test_keys_are_rotated_while_traffic_runs(world) -> None:
     before = world.obrin("keys", "show", "quay-apps/a").good().out
     project = Project(world.path / "design.yaml")
     _, settled = project.settled()
-    running = need_world(project.practice_folder)
-    with open_ends(running.token, running.cloud, running.gateways, running.internet) as ends:
+    with open_ends(project, settled) as ends:
         runs = []
         measured = measure_outage(
             settled, ends, lambda: runs.append(world.obrin("keys", "rotate")),
@@ -191,16 +194,19 @@ def test_a_changed_design_is_brought_over_by_connect(world) -> None:
 
 
 def cloud_holds(world, kind: str) -> set[str]:
+    with the_cloud(world) as cloud:
+        return {item["name"] for item in cloud.get(f"/v1/{kind}")["items"]}
+
+
+def the_cloud(world) -> closing[Client]:
     running = need_world(world.path / ".obrin" / "practice")
-    with open_ends(running.token, running.cloud, running.gateways, running.internet) as ends:
-        return {item["name"] for item in ends.cloud.get(f"/v1/{kind}")["items"]}
+    return closing(Client("the cloud", running.cloud, running.token))
 
 
 def test_what_the_design_no_longer_has_is_ended_and_what_others_made_is_left(world) -> None:
     before = (world.path / "design.yaml").read_text()
-    running = need_world(world.path / ".obrin" / "practice")
-    with open_ends(running.token, running.cloud, running.gateways, running.internet) as ends:
-        ends.cloud.call("PUT", "/v1/addresses/somebodys", {"address": "203.0.113.99"})
+    with the_cloud(world) as cloud:
+        cloud.call("PUT", "/v1/addresses/somebodys", {"address": "203.0.113.99"})
     tunnel = "      b: {gateway: quay-gw, uplink: radio, instance: 2}\n"
     world.write("design.yaml", before.replace(tunnel, ""))
     run = world.obrin("status").bad(1, "STILL THERE though it has ended: far-ends/quay-gw.radio")
@@ -229,8 +235,9 @@ def test_a_link_whose_day_is_over_is_ended_everywhere(world) -> None:
     world.obrin("connect", **late).good()
     assert cloud_holds(world, "tunnels") == set()
     running = need_world(world.path / ".obrin" / "practice")
-    with open_ends(running.token, running.cloud, running.gateways, running.internet) as ends:
-        assert ends.gateways["quay-gw"].state()["tunnel"] == []
+    place = Place(name="quay-gw", url=running.gateways["quay-gw"], token=running.token)
+    with closing(open_gateway(place)) as gateway:
+        assert gateway.tunnels() == {}
     run = world.obrin("handover", **late).good()
     assert "its keys are taken away" in run.err
     assert not (world.path / "packs/design/quay-gw/keys.json").exists()

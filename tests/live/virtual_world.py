@@ -13,12 +13,8 @@ from obrin.device.cloud import Cloud
 from obrin.device.from_standard import router_config
 from obrin.device.router import Router
 from obrin.device.site import Site
-from obrin.live.connect.steps import (
-    RESOURCE_KINDS,
-    CloudStep,
-    cloud_tunnel_name,
-    connect_steps,
-)
+from obrin.live.drivers.practice_cloud.steps import RESOURCE_KINDS, cloud_steps, cloud_tunnel_name
+from obrin.live.drivers.protocol import CloudStep
 from obrin.live.practice.cloud.store import Store
 from obrin.live.practice.cloud.told import Told
 from obrin.live.practice.internet import CLOUD, Internet, Line
@@ -57,9 +53,7 @@ class VirtualWorld:
         self.told = Told(self.store, wall)
         packs = {name: make_pack(settled, name, secrets) for name in settled.gateways}
         self.sites = {n: Site(n, seeded(100 + seed)) for seed, n in enumerate(packs)}
-        self._build_cloud(
-            [s for s in connect_steps(settled, packs, secrets) if isinstance(s, CloudStep)]
-        )
+        self._build_cloud(cloud_steps(settled, settled.clouds, secrets))
         for name, pack in packs.items():
             self.sites[name].take(router_config(pack.config, pack.keys, wall), self.now)
 
@@ -78,7 +72,7 @@ class VirtualWorld:
         done: set[str] = set()
         while steps:
             for step in [s for s in steps if s.needs <= done]:
-                self.store.put(step.kind, step.resource, step.body, None, self.now)
+                self.store.put(*kind_and_name(step), step.body, None, self.now)
                 steps.remove(step)
                 done.add(step.name)
             self.now = max(o.ends for o in self.store.operations.values())
@@ -165,16 +159,16 @@ class VirtualWorld:
         secrets = Secrets(keys, {})
         packs = {name: make_pack(settled, name, secrets) for name in settled.gateways}
         done: set[str] = set()
-        steps = [s for s in connect_steps(settled, packs, secrets) if isinstance(s, CloudStep)]
-        for step in sorted(steps, key=lambda s: RESOURCE_KINDS.index(s.kind)):
+        steps = cloud_steps(settled, settled.clouds, secrets)
+        for step in sorted(steps, key=lambda s: RESOURCE_KINDS.index(kind_and_name(s)[0])):
             assert step.needs <= done, step.name
-            held = self.store.resources.get((step.kind, step.resource))
+            held = self.store.resources.get(kind_and_name(step))
             etag = None if held is None else self.store.etag(held)
-            self.store.put(step.kind, step.resource, step.body, etag, self.now)
-            while self.store.running(step.kind, step.resource) is not None:
+            self.store.put(*kind_and_name(step), step.body, etag, self.now)
+            while self.store.running(*kind_and_name(step)) is not None:
                 tick()
             done.add(step.name)
-        wanted = {(s.kind, s.resource) for s in steps}
+        wanted = set(map(kind_and_name, steps))
         for kind in reversed(RESOURCE_KINDS):
             for key in [k for k in self.store.resources if k[0] == kind and k not in wanted]:
                 self.store.delete(*key, self.now)
@@ -193,6 +187,12 @@ class VirtualWorld:
     def instance(self, number: int) -> Router:
         name = next(iter(self.settled.clouds))
         return self.cloud.instances[f"{name}-{number}"].router
+
+
+def kind_and_name(step: CloudStep) -> tuple[str, str]:
+    """Of a resource of the practice cloud."""
+    kind, _, name = step.name.partition("/")
+    return kind, name
 
 
 def cloud_via(router: Router, destination: int) -> str | None:

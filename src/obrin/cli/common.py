@@ -19,7 +19,7 @@ from obrin.live.project import Project, find_project
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from obrin.live.http import Ends
+    from obrin.live.http import InternetClient
 
 PIPED_WIDTH = 110
 """Columns where the output is no terminal and nobody said how many there are."""
@@ -209,11 +209,14 @@ STYLES = {
 
 
 @contextmanager
-def practice_ends(project: Project) -> Iterator[Ends]:
-    """Clients for the practice world that runs in this project."""
-    from obrin.live.http import open_ends
+def practice_internet(project: Project) -> Iterator[InternetClient]:
+    """The practice internet's door for faults, of the world that runs in this project."""
+    from contextlib import closing
+
+    from obrin.live.http import InternetClient
     from obrin.live.practice.record import need_world
 
     world = need_world(project.practice_folder)
-    with open_ends(world.token, world.cloud, world.gateways, world.internet) as ends:
-        yield ends
+    client = InternetClient("the practice internet", world.internet, world.token)
+    with closing(client):
+        yield client

@@ -15,7 +15,6 @@ from obrin.cli.common import (
     design_option,
     echo_json,
     json_option,
-    practice_ends,
     print_table,
     project_of,
     say,
@@ -27,9 +26,10 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from obrin.live.connect.ended import Ended
-    from obrin.live.connect.execute import Progress
+    from obrin.live.drivers.protocol import Progress
+    from obrin.live.drivers.seen import EndStatus
     from obrin.live.observe.probe import Outcome
-    from obrin.live.observe.status import EndStatus, TunnelStatus
+    from obrin.live.observe.status import TunnelStatus
 
 
 MOST_NAMED = 5
@@ -65,14 +65,13 @@ def connect(
     """  # fmt: skip
     from obrin.live.connect.ended import Ended
     from obrin.live.connect.whole import connect_whole, plan_connect
-    from obrin.live.practice.record import need_world
+    from obrin.live.drivers.registry import open_ends
 
     project = project_of(design_file)
     _, settled = project.settled()
     tell_changed_by_hand(project)
-    speed = need_world(project.practice_folder).speed
-    with practice_ends(project) as ends:
-        plan = plan_connect(project, settled, ends, speed)
+    with open_ends(project, settled) as ends:
+        plan = plan_connect(project, settled, ends)
         for text in plan.told:
             click.echo(f"note: {text}.", err=True)
         for link, seconds in plan.interrupted.items():
@@ -92,7 +91,7 @@ def connect(
     if plan.taken_up:
         click.echo(f"Taken up from an interrupted run: {', '.join(plan.taken_up)}.")
     click.echo(f"{result.changed} steps done, {result.unchanged} were already so.")
-    left = plan.ended if keep else Ended((), plan.ended.others)
+    left = plan.ended if keep else Ended(others=plan.ended.others)
     print_status(console(), result.status, left)
     ctx.exit(3 if not all(t.right for t in result.status) else 1 if left else 0)
 
@@ -131,11 +130,12 @@ def status(ctx: click.Context, design_file: str | None, as_json: bool) -> None:
       obrin status --design skerrow-ferries
     """
     from obrin.live.connect.whole import ended_of
+    from obrin.live.drivers.registry import open_ends
     from obrin.live.observe.status import read_status
 
     project = project_of(design_file)
     _, settled = project.settled()
-    with practice_ends(project) as ends:
+    with open_ends(project, settled) as ends:
         found = read_status(settled, ends)
         ended = ended_of(project, settled, ends)
     if as_json:
@@ -217,11 +217,12 @@ def probe(ctx: click.Context, design_file: str | None, as_json: bool) -> None:
     Example:
       obrin probe --design skerrow-ferries
     """
+    from obrin.live.drivers.registry import open_ends
     from obrin.live.observe.probe import probe_all
 
     project = project_of(design_file)
     _, settled = project.settled()
-    with practice_ends(project) as ends:
+    with open_ends(project, settled) as ends:
         outcomes = probe_all(settled, ends)
     if as_json:
         echo_json([outcome.as_json() for outcome in outcomes])

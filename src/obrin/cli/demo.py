@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from obrin.cli.common import STYLES, console, print_table
+from obrin.cli.common import STYLES, console, practice_internet, print_table
 from obrin.core.errors import ObrinError
 from obrin.live.project import Project
 
@@ -21,7 +21,8 @@ if TYPE_CHECKING:
     from obrin.core.settled.links import SettledTunnel
     from obrin.core.settled.model import Settled
     from obrin.live.connect.whole import Connected
-    from obrin.live.http import Ends
+    from obrin.live.drivers.protocol import Ends
+    from obrin.live.http import InternetClient
 
 Row = tuple[str, str, str, bool]
 STREAM_INTERVAL = 0.05
@@ -64,7 +65,7 @@ class Story:
         self._number = 0
 
     def tell(self, *, keep: bool, capture: bool) -> list[Row]:
-        from obrin.live.http import open_ends
+        from obrin.live.drivers.registry import open_ends
         from obrin.live.practice.world import start_world, stop_world
 
         began = time.monotonic()
@@ -75,12 +76,15 @@ class Story:
         self._step("Start the practice world", "a cloud, a gateway, and an internet between them")
         folder = self._project.practice_folder
         pcap = self._project.folder / "demo.pcap" if capture else None
-        world = start_world(settled, folder, speed=900.0, capture=pcap)
+        start_world(settled, folder, speed=900.0, capture=pcap)
         try:
-            with open_ends(world.token, world.cloud, world.gateways, world.internet) as ends:
+            with (
+                open_ends(self._project, settled) as ends,
+                practice_internet(self._project) as internet,
+            ):
                 self._connect(settled, ends)
                 self._probe(settled, ends)
-                self._fail_over(settled, ends)
+                self._fail_over(settled, ends, internet)
         finally:
             if not keep:
                 stop_world(folder)
@@ -195,7 +199,7 @@ class Story:
         began = time.monotonic()
         result = connected()
         self._say(f"{result.changed} steps in {time.monotonic() - began:.1f} s")
-        print_status(self._out, result.status, Ended((), ()))
+        print_status(self._out, result.status, Ended())
         up = sum(t.up for t in result.status)
         agree = not any(t.disagreements for t in result.status)
         self._row("tunnels up, BGP established", f"{len(result.status)}", str(up),
@@ -218,7 +222,7 @@ class Story:
             self._row(words, f"{len(of_kind)} of {len(of_kind)}", f"{met} as wished",
                       met == len(of_kind))  # fmt: skip
 
-    def _fail_over(self, settled: Settled, ends: Ends) -> None:
+    def _fail_over(self, settled: Settled, ends: Ends, internet: InternetClient) -> None:
         from obrin.core.drill.outage import predict_outage
         from obrin.live.connect.whole import wait_until_up
         from obrin.live.observe.outage import carrying, measure_outage
@@ -230,21 +234,21 @@ class Story:
         before = carrying(settled, ends)
         longest = predicted.longest or 10.0
         result = measure_outage(
-            settled, ends, lambda: _cut(ends, tunnel), interval=STREAM_INTERVAL,
+            settled, ends, lambda: _cut(internet, tunnel), interval=STREAM_INTERVAL,
             lead=0.6, duration=longest + 2.0,
         )  # fmt: skip
         after = carrying(settled, ends)
-        self._say(f"measured outage:  {result.seconds:.2f} s ({result.answered} of {result.sent} "
-                  "echo requests answered)")  # fmt: skip
+        answers = f"{result.answered} of {result.sent} echo requests answered"
+        self._say(f"measured outage:  {result.longest_gap:.2f} s ({answers})")
         self._say(f"traffic moved from {before} to {after}")
         slack = 2 * STREAM_INTERVAL + 0.25
-        good = predicted.shortest - slack <= result.seconds <= longest + slack
+        good = predicted.shortest - slack <= result.longest_gap <= longest + slack
         self._row("outage when a tunnel dies", f"{predicted.shortest:.1f} to {longest:.1f} s",
-                  f"{result.seconds:.2f} s", good)  # fmt: skip
+                  f"{result.longest_gap:.2f} s", good)  # fmt: skip
         self._row("traffic moves to", str(settled.links[tunnel.link].tunnels[1].label), after,
                   after == settled.links[tunnel.link].tunnels[1].label)  # fmt: skip
         self._step("Heal it")
-        ends.internet.heal()
+        internet.heal()
         status = wait_until_up(settled, ends, lambda _progress: None, 25.0)
         up = sum(t.up for t in status)
         self._say(f"{up} of {len(status)} tunnels up, traffic on {carrying(settled, ends)}")
@@ -266,5 +270,5 @@ class Story:
             self._say(f"Go on with: cd {folder}, 'obrin practice start', 'obrin connect'.")
 
 
-def _cut(ends: Ends, tunnel: SettledTunnel) -> None:
-    ends.internet.cut_path(str(tunnel.uplink.address), str(tunnel.cloud_address))
+def _cut(internet: InternetClient, tunnel: SettledTunnel) -> None:
+    internet.cut_path(str(tunnel.uplink.address), str(tunnel.cloud_address))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from obrin.cli.common import console, design_option, practice_ends, print_table, project_of, writes
+from obrin.cli.common import console, design_option, print_table, project_of, writes
 from obrin.cli.completion import tunnel_names
 from obrin.cli.keys_seal import keys
 from obrin.core.errors import ObrinError
@@ -47,7 +47,7 @@ def rotate(
     for label in tunnels:
         if label not in known:
             raise ObrinError(f"'{label}' has no key. Those that have: {', '.join(known)}")
-    wanted = {*tunnels, *(n for n in known if n.partition("/")[0] in links)}
+    wanted = {*tunnels, *(t.label for t in settled.keyed_tunnels() if t.link in links)}
     left = [label for label in project.keys.turns_left() if label in known]
     if not wanted and left:
         click.echo(f"Taken up from an interrupted run: {', '.join(left)}.", err=True)
@@ -61,9 +61,10 @@ def rotate(
         return
     from obrin.cli.connect import ProgressLines
     from obrin.live.connect.rotate import Rotation
+    from obrin.live.drivers.registry import open_ends
     from obrin.live.packs import handed_over
 
-    with practice_ends(project) as ends:
+    with open_ends(project, settled) as ends:
         handed = handed_over(project, settled)
         for text in handed.told:
             click.echo(f"note: {text}.", err=True)

@@ -10,7 +10,7 @@ from obrin.cli.common import (
     STYLES,
     console,
     design_option,
-    practice_ends,
+    practice_internet,
     print_table,
     project_of,
     writes,
@@ -109,8 +109,8 @@ def status(design_file: str | None) -> None:
             f"{len(dead)} of {len(alive)} processes are dead: {', '.join(dead[:5])}. "
             "Run 'obrin practice stop', then 'start' and 'connect'"
         )
-    with practice_ends(project) as ends:
-        faults = ends.internet.faults()
+    with practice_internet(project) as internet:
+        faults = internet.faults()
     click.echo(f"Packets carried: {faults['carried']}.")
     cut = [f"uplink {name}" for name in faults["uplinks"]]
     if faults["paths"]:
@@ -133,18 +133,18 @@ def cut(kind: str, name: str, design_file: str | None) -> None:
     """
     project = project_of(design_file)
     _, settled = project.settled()
-    with practice_ends(project) as ends:
+    with practice_internet(project) as internet:
         if kind == "tunnel":
             tunnels = {t.label: t for t in settled.tunnels()}
             if name not in tunnels:
                 raise ObrinError(f"there is no tunnel '{name}'. There are: {', '.join(tunnels)}")
             found = tunnels[name]
-            ends.internet.cut_path(str(found.uplink.address), str(found.cloud_address))
+            internet.cut_path(str(found.uplink.address), str(found.cloud_address))
         else:
             known = [f"{g.name}/{u}" for g in settled.gateways.values() for u in g.uplinks]
             if name not in known:
                 raise ObrinError(f"there is no uplink '{name}'. There are: {', '.join(known)}")
-            ends.internet.cut_uplink(name)
+            internet.cut_uplink(name)
     click.echo(f"The {kind} {name} is cut. 'obrin practice heal' mends everything.")
 
 
@@ -157,6 +157,6 @@ def heal(design_file: str | None) -> None:
     Example:
       obrin practice heal --design skerrow-ferries
     """
-    with practice_ends(project_of(design_file)) as ends:
-        ends.internet.heal()
+    with practice_internet(project_of(design_file)) as internet:
+        internet.heal()
     click.echo("Everything is mended.")

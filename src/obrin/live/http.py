@@ -1,18 +1,17 @@
-"""HTTP clients of the cloud, of gateways (RESTCONF) and of the practice internet."""
+"""HTTP clients: one server each, errors in the server's own words."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from contextlib import contextmanager
-from typing import Any
+import ssl
+from typing import Any, Self
 
 import httpx
 
-from obrin.core.errors import OutsideError
+from obrin.core.errors import ObrinError, OutsideError
 from obrin.core.text import clean
+from obrin.live.drivers.places import Place
 
 Json = dict[str, Any]
-YANG_JSON = {"Content-Type": "application/yang-data+json"}
 
 
 class HttpError(OutsideError):
@@ -23,16 +22,34 @@ class HttpError(OutsideError):
         super().__init__(text)
 
 
+def _believed(what: str, authority: str | None) -> ssl.SSLContext | bool:
+    if authority is None:
+        return True
+    try:
+        return ssl.create_default_context(cafile=authority)
+    except (OSError, ssl.SSLError) as error:
+        raise ObrinError(
+            f"the authority of {what}, {authority}, cannot be read: {error}. Give a file of PEM "
+            "certificates"
+        ) from None
+
+
 class Client:
     """One server. Errors come as HttpError with the server's own words, never with a body sent."""
 
-    def __init__(self, what: str, url: str, token: str) -> None:
+    @classmethod
+    def at(cls, what: str, place: Place) -> Self:
+        return cls(what, place.url, place.token, place.authority)
+
+    def __init__(self, what: str, url: str, token: str, authority: str | None = None) -> None:
+        """`authority` is a file of certificates to believe. Raises ObrinError for a bad one."""
         self.what = what
         self._client = httpx.Client(
             base_url=url,
             headers={"Authorization": f"Bearer {token}"},
             timeout=httpx.Timeout(20.0, read=150.0),
             trust_env=False,
+            verify=_believed(what, authority),
         )
 
     def close(self) -> None:
@@ -73,47 +90,6 @@ def _detail(response: httpx.Response) -> str:
         return clean(response.reason_phrase, 100)
 
 
-class GatewayClient(Client):
-    """A gateway over RESTCONF."""
-
-    def configure(self, config: Json, keys: Json) -> bool:
-        """Keys first, so that the configuration finds them. True if anything changed."""
-        before = self.call("GET", "/restconf/data").headers.get("ETag")
-        self.call("PUT", "/restconf/data/obrin-keys:keys", keys, YANG_JSON)
-        self.call("PUT", "/restconf/data", {"ietf-restconf:data": config}, YANG_JSON)
-        after = self.call("GET", "/restconf/data").headers.get("ETag")
-        return bool(before != after)
-
-    def configured(self) -> bool:
-        """Whether it has any configuration."""
-        return len(self.get("/restconf/data")["ietf-restconf:data"]) > 1
-
-    def state(self) -> Json:
-        found: Json = self.get("/restconf/data/obrin-observe:state")["obrin-observe:state"]
-        return found
-
-    def operate(self, name: str, given: Json) -> Json:
-        path = f"/restconf/operations/obrin-observe:{name}"
-        response = self.call("POST", path, {"obrin-observe:input": given}, YANG_JSON)
-        found: Json = response.json()["obrin-observe:output"]
-        return found
-
-
-class CloudClient(Client):
-    """The cloud's API."""
-
-    def state(self, gateway: str) -> Json:
-        return self.get(f"/v1/gateways/{gateway}/state")
-
-    def drops(self, network: str) -> list[Json]:
-        found: list[Json] = self.get(f"/v1/networks/{network}/drops")["drop"]
-        return found
-
-    def probe(self, given: Json) -> Json:
-        found: Json = self.call("POST", "/v1/probes", given).json()
-        return found
-
-
 class InternetClient(Client):
     """The practice internet's door for faults."""
 
@@ -128,27 +104,3 @@ class InternetClient(Client):
 
     def faults(self) -> Json:
         return self.get("/v1/faults")
-
-
-class Ends:
-    """Clients for everything that a project's world has."""
-
-    def __init__(self, token: str, cloud: str, gateways: dict[str, str], internet: str) -> None:
-        self.cloud = CloudClient("the cloud", cloud, token)
-        self.gateways = {
-            name: GatewayClient(f"gateway {name}", url, token) for name, url in gateways.items()
-        }
-        self.internet = InternetClient("the practice internet", internet, token)
-
-    def close(self) -> None:
-        for client in (self.cloud, self.internet, *self.gateways.values()):
-            client.close()
-
-
-@contextmanager
-def open_ends(token: str, cloud: str, gateways: dict[str, str], internet: str) -> Iterator[Ends]:
-    ends = Ends(token, cloud, gateways, internet)
-    try:
-        yield ends
-    finally:
-        ends.close()

@@ -196,6 +196,11 @@ class Project:
         return self.own_folder / "journal.sqlite"
 
     @property
+    def places_path(self) -> Path:
+        """Which driver serves which place, where it is not the practice world."""
+        return self.design_path.with_name(f"{self.design_path.stem}.places.yaml")
+
+    @property
     def practice_folder(self) -> Path:
         return self.own_folder / "practice"
 

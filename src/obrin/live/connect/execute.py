@@ -3,136 +3,142 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable, Iterable
+from collections.abc import Iterable, Mapping
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from dataclasses import dataclass, field
 
 from obrin.core.errors import OutsideError
+from obrin.core.handover.pack import Pack
+from obrin.core.handover.secrets import Secrets
+from obrin.core.settled.model import Settled
 from obrin.live.connect.journal import Journal
-from obrin.live.connect.steps import CloudStep, Json, SiteStep, Step
-from obrin.live.http import Ends, HttpError
+from obrin.live.drivers.protocol import (
+    CloudDriver,
+    CloudStep,
+    Done,
+    Ends,
+    GatewayDriver,
+    Progress,
+    Report,
+)
 
 SIDE_BY_SIDE = 8
-POLL = 0.1
-UNCHANGED = "already so"
+BY_HAND = Done(True, "no endpoint: hand over its pack by hand")
+PACK = "pack/"
+"""Names of the steps that hand over packs begin so; clouds have other names."""
 
 
 @dataclass(frozen=True, slots=True)
-class Progress:
-    """`state` is begun, waiting or done; `note` what happened, `left` seconds expected."""
+class CloudTask:
+    """Something to be there at a cloud."""
 
-    step: str
-    state: str
-    note: str = ""
-    left: float = 0.0
+    driver: CloudDriver
+    step: CloudStep
+
+    @property
+    def name(self) -> str:
+        return self.step.name
+
+    @property
+    def needs(self) -> frozenset[str]:
+        return self.step.needs
+
+    def do(self, report: Report, stop: threading.Event) -> Done:
+        return self.driver.do(self.step, report, stop)
 
 
-Report = Callable[[Progress], None]
+@dataclass(frozen=True, slots=True)
+class SiteTask:
+    """One site gateway is handed its pack; None where a person does that."""
+
+    driver: GatewayDriver | None
+    gateway: str
+    pack: Pack = field(repr=False)
+    needs: frozenset[str] = frozenset()
+
+    @property
+    def name(self) -> str:
+        return PACK + self.gateway
+
+    def do(self, report: Report, stop: threading.Event) -> Done:
+        if self.driver is None:
+            return BY_HAND
+        return self.driver.hand_over(self.pack.config, self.pack.keys)
+
+
+Task = CloudTask | SiteTask
+
+
+def tasks_of(
+    settled: Settled, packs: Mapping[str, Pack], secrets: Secrets, ends: Ends
+) -> list[Task]:
+    """All that is to be done. Raises ObrinError for what a cloud of that kind cannot have."""
+    tasks: list[Task] = []
+    for driver, clouds in ends.by_driver():
+        tasks += [CloudTask(driver, step) for step in driver.steps(settled, clouds, secrets)]
+    tasks += [
+        SiteTask(ends.gateways.get(name), name, pack)
+        for name, pack in packs.items()
+        if name in settled.gateways
+    ]
+    return tasks
 
 
 def execute(
-    steps: Iterable[Step], ends: Ends, journal: Journal, report: Report, design: str = ""
-) -> list[str]:
-    """Do every step for a design; the notes by step. Raises OutsideError for the first that fails.
+    tasks: Iterable[Task], journal: Journal, report: Report, design: str = ""
+) -> dict[str, Done]:
+    """Do every task for a design; what was done, by name. Raises OutsideError for the first that
+    fails.
 
-    When one fails, steps that already run are finished, and no new one is begun. When the program
+    When one fails, tasks that already run are finished, and no new one is begun. When the program
     is interrupted, waiting ends at once; the journal knows what was begun.
     """
-    left = {step.name: step for step in steps}
-    done: set[str] = set()
-    notes: list[str] = []
+    left = {task.name: task for task in tasks}
+    done: dict[str, Done] = {}
     failure: Exception | None = None
-    running: dict[Future[str], Step] = {}
-    run = _Run(ends, journal, report, design)
+    running: dict[Future[Done], Task] = {}
+    run = _Run(journal, report, design)
     with ThreadPoolExecutor(SIDE_BY_SIDE) as pool:
         try:
             while left or running:
                 if failure is None:
-                    for step in [s for s in left.values() if s.needs <= done]:
-                        del left[step.name]
-                        running[pool.submit(run.do, step)] = step
+                    for task in [t for t in left.values() if t.needs <= done.keys()]:
+                        del left[task.name]
+                        running[pool.submit(run.do, task)] = task
                 if not running:
                     break
                 finished, _ = wait(running, return_when=FIRST_COMPLETED)
                 for future in finished:
-                    step = running.pop(future)
+                    task = running.pop(future)
                     error = future.exception()
                     if error is not None:
-                        failure = failure or OutsideError(f"{step.name}: {error}")
+                        failure = failure or OutsideError(f"{task.name}: {error}")
                         continue
-                    done.add(step.name)
-                    notes.append(f"{step.name}: {future.result()}")
+                    done[task.name] = future.result()
         finally:
             run.stop.set()
     if failure is not None:
         raise failure
     if left:
         raise OutsideError(f"steps that wait for something that never comes: {', '.join(left)}")
-    return notes
+    return done
 
 
 @dataclass(slots=True)
 class _Run:
-    """What every step needs; `stop` ends the waiting of all."""
+    """What every task needs; `stop` ends the waiting of all."""
 
-    ends: Ends
     journal: Journal
     report: Report
     design: str
     stop: threading.Event = field(default_factory=threading.Event)
 
-    def do(self, step: Step) -> str:
-        """Journal first, act second, verify third. What was done, in words."""
-        self.journal.begin(step.name)
-        self.journal.note_made(step.name, self.design)
-        self.report(Progress(step.name, "begun"))
-        note = self._site(step) if isinstance(step, SiteStep) else self._cloud(step)
-        self.journal.done(step.name, note)
-        self.report(Progress(step.name, "done", note))
-        return note
-
-    def _site(self, step: SiteStep) -> str:
-        client = self.ends.gateways.get(step.gateway)
-        if client is None:
-            return "no endpoint: hand over its pack by hand"
-        changed = client.configure(step.pack.config, step.pack.keys)
-        return "pack handed over" if changed else UNCHANGED
-
-    def _cloud(self, step: CloudStep) -> str:
-        return put_resource(self.ends, step, self.report, self.stop)
-
-
-def put_resource(
-    ends: Ends, step: CloudStep, report: Report, stop: threading.Event | None = None
-) -> str:
-    """Make or change one resource and wait for it; what was done. Raises OutsideError."""
-    cloud, path = ends.cloud, f"/v1/{step.name}"
-    try:
-        response = cloud.call("PUT", path, step.body)
-    except HttpError as error:
-        if error.status != 428:
-            raise
-        # It exists and differs: change what we read, or learn that it changed meanwhile.
-        etag = cloud.call("GET", path).headers["ETag"]
-        response = cloud.call("PUT", path, step.body, {"If-Match": etag})
-    if response.status_code != 202:
-        return UNCHANGED
-    wait_for(ends, step.name, response.headers["Location"], report, stop)
-    return "built"
-
-
-def wait_for(
-    ends: Ends, name: str, operation: str, report: Report, stop: threading.Event | None = None
-) -> None:
-    """Wait for an operation of the cloud's. Raises OutsideError."""
-    stop = stop or threading.Event()
-    while True:
-        state: Json = ends.cloud.get(operation)
-        if state["status"] == "succeeded":
-            return
-        if state["status"] != "running":
-            raise OutsideError(f"the cloud gave up: {state['status']}")
-        left = float(state["seconds_left"])
-        report(Progress(name, "waiting", f"{state['percent']} %", left))
-        if stop.wait(min(max(left, 0.02), POLL)):
-            raise OutsideError("interrupted while the cloud was building")
+    def do(self, task: Task) -> Done:
+        """Journal first, act second, verify third."""
+        self.journal.begin(task.name)
+        self.journal.note_made(task.name, self.design)
+        self.report(Progress(task.name, "begun"))
+        done = task.do(self.report, self.stop)
+        self.journal.done(task.name, done.note)
+        self.report(Progress(task.name, "done", done.note))
+        return done

@@ -8,6 +8,7 @@ when the tunnel does not come up, both ends get the old one back.
 from __future__ import annotations
 
 import os
+import threading
 import time
 from collections.abc import Mapping
 from dataclasses import dataclass
@@ -19,9 +20,7 @@ from obrin.core.handover.rotation import Turn
 from obrin.core.handover.secrets import Secrets, key_data
 from obrin.core.ipsec.shared_keys import make_key
 from obrin.core.settled.model import Settled
-from obrin.live.connect.execute import Progress, Report, put_resource
-from obrin.live.connect.steps import tunnel_step
-from obrin.live.http import Ends
+from obrin.live.drivers.protocol import Ends, Progress, Report
 from obrin.live.observe.status import TunnelStatus, read_status
 from obrin.live.project import Project
 
@@ -69,14 +68,14 @@ class Rotation:
 
     def _give(self, turn: Turn, secrets: Secrets) -> None:
         """Both ends get the secrets; only this tunnel's differ, so only it begins anew."""
-        step = tunnel_step(self.settled, turn.tunnel, secrets)
-        put_resource(self.ends, step, self.report)
-        place = turn.tunnel.gateway
-        client = self.ends.gateways.get(turn.tunnel.gateway)
-        if client is None:
-            raise OutsideError(f"{turn.tunnel.gateway} has no endpoint. Rotate its keys by hand")
+        place, cloud = turn.tunnel.gateway, self.ends.clouds[turn.tunnel.cloud]
+        gateway = self.ends.gateways.get(place)
+        if gateway is None:
+            raise OutsideError(f"{place} has no endpoint. Rotate its keys by hand")
+        step = cloud.tunnel_step(self.settled, turn.tunnel, secrets)
+        cloud.do(step, self.report, threading.Event())
         config = self.packs[place].config  # what it was handed, changed by hand or not
-        client.configure(config, key_data(self.settled, place, secrets))
+        gateway.hand_over(config, key_data(self.settled, place, secrets))
 
     def _comes_up(self, label: str) -> bool:
         until = time.monotonic() + self.timeout

@@ -7,18 +7,15 @@ from contextlib import closing
 from dataclasses import dataclass
 
 from obrin.core.settled.model import Settled
-from obrin.live.connect.ended import Ended, changed_tunnels, end_access, end_rest, find_ended
-from obrin.live.connect.execute import UNCHANGED, Progress, Report, execute
+from obrin.live.connect.ended import Ended, end_access, end_rest, find_ended
+from obrin.live.connect.execute import CloudTask, Task, execute, tasks_of
 from obrin.live.connect.journal import Journal
-from obrin.live.connect.steps import Step, cloud_tunnel_name, connect_steps, wanted_names
+from obrin.live.drivers.protocol import Ends, Progress, Report
 from obrin.live.files import private_folder
-from obrin.live.http import Ends
 from obrin.live.observe.status import TunnelStatus, read_status
 from obrin.live.packs import handed_over
 from obrin.live.project import Project
 
-TUNNEL_CHANGE = 60.0
-"""Seconds that a cloud takes to change a tunnel."""
 BEGIN_ANEW = 5.0
 """Seconds for IKE, routes and the first packets after that."""
 SETTLING = 2.0
@@ -30,7 +27,7 @@ class Plan:
     """What a connect is going to do. `interrupted` says for each link whose traffic will stop why,
     and for how many seconds about."""
 
-    steps: tuple[Step, ...]
+    tasks: tuple[Task, ...]
     ended: Ended
     taken_up: tuple[str, ...]
     told: tuple[str, ...]
@@ -44,30 +41,35 @@ class Connected:
     status: tuple[TunnelStatus, ...]
 
 
-def plan_connect(project: Project, settled: Settled, ends: Ends, speed: float = 1.0) -> Plan:
-    """Nothing at the ends is changed yet. `speed`: how fast the cloud's clock goes.
+def plan_connect(project: Project, settled: Settled, ends: Ends) -> Plan:
+    """Nothing at the ends is changed yet.
 
     Raises ObrinError for packs or a cloud that cannot be used.
     """
     handed = handed_over(project, settled)
     secrets = project.secrets(settled)
-    steps = connect_steps(settled, handed.packs, secrets)
+    tasks = tasks_of(settled, handed.packs, secrets, ends)
     private_folder(project.own_folder)
     with closing(Journal(project.journal_path)) as journal:
         taken_up, made = journal.unfinished(), journal.made(project.design_path.stem)
-    given = _given(made) - secrets.barred  # whose certificate is revoked is not spoken to any more
-    ended = find_ended({step.name for step in steps}, ends, made, given)
-    interrupted = _interrupted(settled, changed_tunnels(steps, ends), speed)
-    return Plan(tuple(steps), ended, tuple(taken_up), handed.told, interrupted)
+    ended = find_ended(settled, ends, made, secrets.barred)
+    return Plan(tuple(tasks), ended, tuple(taken_up), handed.told, _interrupted(settled, tasks))
 
 
-def _interrupted(settled: Settled, changed: set[str], speed: float) -> dict[str, float]:
+def _interrupted(settled: Settled, tasks: list[Task]) -> dict[str, float]:
     """Links all of whose tunnels change: nothing carries their traffic meanwhile."""
-    return {
-        link.name: TUNNEL_CHANGE / speed + BEGIN_ANEW
-        for link in settled.links.values()
-        if link.tunnels and all(cloud_tunnel_name(t.label) in changed for t in link.tunnels)
-    }
+    by_driver: dict[int, list[CloudTask]] = {}
+    for task in tasks:
+        if isinstance(task, CloudTask):
+            by_driver.setdefault(id(task.driver), []).append(task)
+    found: dict[str, float] = {}
+    for group in by_driver.values():
+        driver = group[0].driver
+        changed = driver.changes(task.step for task in group)
+        for link in settled.links.values():
+            if link.tunnels and all(tunnel.label in changed for tunnel in link.tunnels):
+                found[link.name] = driver.tunnel_change + BEGIN_ANEW
+    return found
 
 
 def connect_whole(
@@ -81,27 +83,21 @@ def connect_whole(
     with closing(Journal(project.journal_path)) as journal:
         if not keep:
             end_access(plan.ended, ends, journal, report)
-        notes = execute(plan.steps, ends, journal, report, project.design_path.stem)
+        done = execute(plan.tasks, journal, report, project.design_path.stem)
         if not keep:
-            end_rest(plan.ended, ends, journal, report)
-    same = sum(note.endswith(UNCHANGED) for note in notes)
+            end_rest(plan.ended, journal, report)
+    changed = sum(found.changed for found in done.values())
     status = wait_until_up(settled, ends, report, timeout)
-    return Connected(len(notes) - same, same, tuple(status))
+    return Connected(changed, len(done) - changed, tuple(status))
 
 
 def ended_of(project: Project, settled: Settled, ends: Ends) -> Ended:
     """What still stands of this design and is wished no more, for `status`."""
     if not project.journal_path.exists():
-        return Ended((), ())
+        return Ended()
     with closing(Journal(project.journal_path)) as journal:
         made = journal.made(project.design_path.stem)
-    barred = project.barred(settled)
-    return find_ended(wanted_names(settled, barred), ends, made, _given(made) - barred)
-
-
-def _given(made: set[str]) -> set[str]:
-    """Gateways that were handed a pack."""
-    return {name.removeprefix("pack/") for name in made if name.startswith("pack/")}
+    return find_ended(settled, ends, made, project.barred(settled))
 
 
 def wait_until_up(

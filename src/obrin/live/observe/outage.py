@@ -5,24 +5,15 @@ from __future__ import annotations
 import time
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
 
-from obrin.core.address.prefix import format_address, parse_prefix
+from obrin.core.address.prefix import Address
 from obrin.core.design.model import Expectation
 from obrin.core.design.values import PROTOCOLS
 from obrin.core.errors import OutsideError
 from obrin.core.reach.trace import probe_key
 from obrin.core.settled.model import Settled
-from obrin.live.http import Ends
-
-
-@dataclass(frozen=True, slots=True)
-class MeasuredOutage:
-    """`seconds` is the longest time between two answers."""
-
-    seconds: float
-    sent: int
-    answered: int
+from obrin.live.drivers.protocol import Ends, GatewayDriver
+from obrin.live.drivers.seen import Question, Streamed
 
 
 def echo_expectation(settled: Settled) -> Expectation:
@@ -45,36 +36,37 @@ def measure_outage(
     interval: float,
     lead: float,
     duration: float,
-) -> MeasuredOutage:
+) -> Streamed:
     """Stream for `lead` seconds, cut, and go on for `duration` seconds."""
     wish = echo_expectation(settled)
-    site = wish.source.place
-    gateway = next(g.name for g in settled.gateways.values() if g.site == site)
-    given = {
-        "source": format_address(probe_key(settled, wish).source),
-        "destination": format_address(probe_key(settled, wish).destination),
-        "interval": f"{interval:.3f}",
-        "duration": f"{lead + duration:.3f}",
-    }
+    key = probe_key(settled, wish)
+    question = Question(
+        source=Address(32, key.source),
+        destination=Address(32, key.destination),
+        protocol="icmp",
+        port=0,
+        timeout=0.0,
+    )
     with ThreadPoolExecutor(1) as pool:
-        future = pool.submit(ends.gateways[gateway].operate, "stream", given)
+        asked = _gateway(settled, ends, wish).stream
+        future = pool.submit(asked, question, interval, lead + duration)
         time.sleep(lead)
         cut()
-        result = future.result()
-    return MeasuredOutage(
-        float(result["longest-gap"]), int(result["sent"]), int(result["answered"])
-    )
+        return future.result()
+
+
+def _gateway(settled: Settled, ends: Ends, wish: Expectation) -> GatewayDriver:
+    """Raises OutsideError where nobody can be asked."""
+    for name in settled.sites[wish.source.place].gateways:
+        if name in ends.gateways:
+            return ends.gateways[name]
+    raise OutsideError(f"no gateway of {wish.source.place} has an endpoint to measure with")
 
 
 def carrying(settled: Settled, ends: Ends) -> str:
     """The tunnel that the measured flow takes now, by the site gateway's own table."""
     wish = echo_expectation(settled)
-    site = wish.source.place
-    gateway = next(g.name for g in settled.gateways.values() if g.site == site)
     target = probe_key(settled, wish).destination
-    routes = ends.gateways[gateway].state().get("route", [])
-    found = [(parse_prefix(r["prefix"]), r["via"]) for r in routes]
-    best = max(
-        ((p.length, via) for p, via in found if p.contains(target)), default=(0, "no tunnel")
-    )
-    return str(best[1])
+    routes = _gateway(settled, ends, wish).routes()
+    found = [(r.prefix.length, r.via) for r in routes if r.prefix.contains(target)]
+    return max(found, default=(0, "no tunnel"))[1]

@@ -7,12 +7,14 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from typing import Any
 
-from obrin.core.address.prefix import format_address, parse_ipv4
+from obrin.core.address.prefix import Address
 from obrin.core.design.model import Expectation
 from obrin.core.design.values import PROTOCOLS
+from obrin.core.errors import OutsideError
 from obrin.core.reach.trace import far_key, probe_key
 from obrin.core.settled.model import Settled
-from obrin.live.http import Ends, HttpError
+from obrin.live.drivers.protocol import Ends
+from obrin.live.drivers.seen import Dropped, Question
 
 TIMEOUT = 3.0
 TIMEOUT_NOT = 0.6
@@ -59,35 +61,31 @@ def probe_one(settled: Settled, ends: Ends, expectation: Expectation) -> Outcome
     """One question from the source's side, asked as its first packet would be."""
     protocol = next((n for n, p in PROTOCOLS.items() if p == expectation.flow.protocol), "icmp")
     key = probe_key(settled, expectation)
-    source, destination = key.source, key.destination
-    timeout = TIMEOUT if expectation.must == "work" else TIMEOUT_NOT
-    given: Json = {
-        "source": format_address(source),
-        "destination": format_address(destination),
-        "protocol": protocol,
-        "port": expectation.flow.first_port,
-        "timeout": f"{timeout:.3f}",
-    }
+    question = Question(
+        source=Address(32, key.source),
+        destination=Address(32, key.destination),
+        protocol=protocol,
+        port=expectation.flow.first_port,
+        timeout=TIMEOUT if expectation.must == "work" else TIMEOUT_NOT,
+    )
     place = expectation.source.place
     try:
         if place in settled.clouds:
-            answer = ends.cloud.probe(given)
-            port = answer["source_port"]
+            answer = ends.clouds[place].probe(question)
         else:
             name = next(g.name for g in settled.gateways.values() if g.site == place)
             if name not in ends.gateways:
                 return Outcome(expectation, "not tried", 0.0, problem=f"{name} has no endpoint")
-            answer = ends.gateways[name].operate("probe", given)
-            port = answer["source-port"]
-    except HttpError as error:
+            answer = ends.gateways[name].probe(question)
+    except OutsideError as error:
         return Outcome(expectation, "not tried", 0.0, problem=str(error))
-    seconds = float(answer["seconds"])
-    if answer["answered"]:
-        return Outcome(expectation, "answered", seconds)
-    seen = "refused" if answer["refused"] else "no answer"
+    if answer.answered:
+        return Outcome(expectation, "answered", answer.seconds)
+    seen = "refused" if answer.refused else "no answer"
     beyond = far_key(settled, expectation)
-    pairs = {(source, destination), (beyond.source, beyond.destination)}
-    return Outcome(expectation, seen, seconds, _who_dropped(settled, ends, pairs, protocol, port))
+    pairs = {(key.source, key.destination), (beyond.source, beyond.destination)}
+    why = _who_dropped(settled, ends, pairs, protocol, answer.source_port)
+    return Outcome(expectation, seen, answer.seconds, why)
 
 
 def _who_dropped(
@@ -96,23 +94,22 @@ def _who_dropped(
     """The first device that says it dropped the packet or its answer."""
     number, ports = PROTOCOLS[protocol], {port} if protocol != "icmp" else {0}
     for drop in _all_drops(settled, ends):
-        if drop["protocol"] != number:
+        if drop.protocol != number:
             continue
-        pair = (parse_ipv4(drop["source"]), parse_ipv4(drop["destination"]))
-        if pair in pairs and drop["source-port"] in ports:
-            return f"{drop['place']}: {drop['reason']}"
-        if pair[::-1] in pairs and drop["destination-port"] in ports:
-            return f"{drop['place']}: {drop['reason']} (the answer)"
+        pair = drop.source.value, drop.destination.value
+        if pair in pairs and drop.source_port in ports:
+            return f"{drop.place}: {drop.reason}"
+        if pair[::-1] in pairs and drop.destination_port in ports:
+            return f"{drop.place}: {drop.reason} (the answer)"
     return "no device says that it dropped it: lost on the way, or the host did not answer"
 
 
-def _all_drops(settled: Settled, ends: Ends) -> Iterable[Json]:
+def _all_drops(settled: Settled, ends: Ends) -> Iterable[Dropped]:
+    """The newest of each device first."""
     try:
-        for client in ends.gateways.values():
-            yield from reversed(client.state().get("drop", []))
-        for cloud in {t.cloud for t in settled.tunnels()}:
-            yield from reversed(ends.cloud.drops(cloud))
-            for instance in ends.cloud.state(cloud)["instances"]:
-                yield from reversed(instance["drop"])
-    except HttpError:
+        for gateway in ends.gateways.values():
+            yield from reversed(gateway.drops())
+        for cloud in {t.cloud: None for t in settled.tunnels()}:
+            yield from reversed(ends.clouds[cloud].drops(cloud))
+    except OutsideError:
         return

@@ -2,46 +2,25 @@
 
 from __future__ import annotations
 
+import functools
 import re
 import time
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from typing import Any
 
 from obrin.core.design.arrangement import SPARE
+from obrin.core.errors import OutsideError
 from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
-from obrin.live.connect.steps import cloud_tunnel_name
-from obrin.live.http import Ends, HttpError
+from obrin.live.drivers.protocol import Ends
+from obrin.live.drivers.seen import NOT_CONFIGURED, EndStatus
 
 Json = dict[str, Any]
 FRESH = 30
 """Seconds for which a packet that was lost tells of the present."""
 TOLERANCE = 3
 ASK_AGAIN_AFTER = 0.5
-
-
-@dataclass(frozen=True, slots=True)
-class EndStatus:
-    """One end of a tunnel as it sees itself; `problem` when it cannot be asked.
-
-    `refusal_age`, `idle_in` and `idle_out` are seconds since the refusal, since a packet last came
-    out of the tunnel and since one went in; None when none ever did.
-    """
-
-    ike: str = "unknown"
-    child: str = "unknown"
-    packets_in: int = 0
-    packets_out: int = 0
-    bgp: str = "none"
-    received: tuple[str, ...] = ()
-    announced: tuple[str, ...] = ()
-    rejected: tuple[str, ...] = ()
-    refusal: str = ""
-    refusal_age: int | None = None
-    bgp_error: str = ""
-    idle_in: int | None = None
-    idle_out: int | None = None
-    problem: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -115,15 +94,19 @@ def _kind(text: str) -> str:
 
 
 def _ask_all(settled: Settled, ends: Ends) -> list[TunnelStatus]:
-    sites = {name: _ask_gateway(ends, name) for name in settled.gateways if name in ends.gateways}
-    clouds = {t.cloud: {} for t in settled.tunnels()}  # type: dict[str, Json]
-    problems: dict[str, str] = {}
-    for name in clouds:
-        try:
-            clouds[name] = ends.cloud.state(name)
-        except HttpError as error:
-            problems[name] = str(error)
-    found = [_tunnel(settled, tunnel, sites, clouds, problems) for tunnel in settled.tunnels()]
+    sites = {name: _asked(driver.tunnels) for name, driver in ends.gateways.items()}
+    clouds = {
+        name: _asked(functools.partial(ends.clouds[name].tunnels, settled, name))
+        for name in {tunnel.cloud: None for tunnel in settled.tunnels()}
+    }
+    found = [
+        _tunnel(
+            tunnel,
+            _end(sites.get(tunnel.gateway, "it has no endpoint"), tunnel.label),
+            _end(clouds[tunnel.cloud], tunnel.label),
+        )
+        for tunnel in settled.tunnels()
+    ]
     up = {status.tunnel for status in found if status.up}
     return [
         replace(status, rests=True)
@@ -133,40 +116,29 @@ def _ask_all(settled: Settled, ends: Ends) -> list[TunnelStatus]:
     ]
 
 
+Said = dict[str, EndStatus]
+
+
+def _asked(ask: Callable[[], Said]) -> Said | str:
+    """What a place says of its ends, or why it says nothing."""
+    try:
+        return ask()
+    except OutsideError as error:
+        return str(error)
+
+
+def _end(said: Said | str, label: str) -> EndStatus:
+    if isinstance(said, str):
+        return EndStatus(problem=said)
+    return said.get(label, NOT_CONFIGURED)
+
+
 def _rests(tunnel: SettledTunnel, settled: Settled, up: set[str]) -> bool:
     elders = (t for t in settled.links[tunnel.link].tunnels if t.rank < tunnel.rank)
     return tunnel.role == SPARE and tunnel.label not in up and any(t.label in up for t in elders)
 
 
-def _ask_gateway(ends: Ends, name: str) -> Json | str:
-    try:
-        return ends.gateways[name].state()
-    except HttpError as error:
-        return str(error)
-
-
-def _tunnel(
-    settled: Settled,
-    tunnel: SettledTunnel,
-    sites: dict[str, Json | str],
-    clouds: dict[str, Json],
-    problems: dict[str, str],
-) -> TunnelStatus:
-    state = sites.get(tunnel.gateway, "it has no endpoint")
-    if isinstance(state, str):
-        site = EndStatus(problem=state)
-    else:
-        site = _end(state.get("tunnel", []), state.get("session", []), tunnel.label)
-    name = cloud_tunnel_name(tunnel.label)
-    if tunnel.cloud in problems:
-        cloud = EndStatus(problem=problems[tunnel.cloud])
-    else:
-        instances = clouds[tunnel.cloud].get("instances", [])
-        cloud = _end(
-            [t for i in instances for t in i["tunnel"]],
-            [s for i in instances for s in i["session"]],
-            name,
-        )
+def _tunnel(tunnel: SettledTunnel, site: EndStatus, cloud: EndStatus) -> TunnelStatus:
     return TunnelStatus(
         tunnel.label,
         tunnel.rank,
@@ -174,28 +146,6 @@ def _tunnel(
         cloud,
         tuple(_disagreements(site, cloud)),
         tuple(_notes(site, cloud)),
-    )
-
-
-def _end(tunnels: list[Json], sessions: list[Json], name: str) -> EndStatus:
-    tunnel = next((t for t in tunnels if t["name"] == name), None)
-    session = next((s for s in sessions if s["name"] == name), None)
-    if tunnel is None:
-        return EndStatus(ike="not configured", child="not configured")
-    return EndStatus(
-        tunnel["ike-sa"],
-        tunnel["child-sa"],
-        int(tunnel["packets-in"]),
-        int(tunnel["packets-out"]),
-        session["state"] if session else "none",
-        tuple(session["received"]) if session else (),
-        tuple(session["announced"]) if session else (),
-        tuple(session["rejected"]) if session else (),
-        tunnel.get("last-refusal", ""),
-        tunnel.get("refusal-age"),
-        session["last-error"] if session else "",
-        tunnel.get("idle-in"),
-        tunnel.get("idle-out"),
     )
 
 

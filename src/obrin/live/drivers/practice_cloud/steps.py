@@ -1,14 +1,12 @@
-"""What a connect has to do: steps with their needs, and the bodies that the cloud is sent."""
+"""What is to be there at the practice cloud: steps with their needs, and the bodies it is sent."""
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
-from dataclasses import dataclass, field
+from collections.abc import Collection
 from typing import Any
 
 from obrin.core.design.arrangement import SHARED
-from obrin.core.handover.ends import TunnelEnd, cloud_end
-from obrin.core.handover.pack import Pack
+from obrin.core.handover.ends import cloud_end
 from obrin.core.handover.secrets import BY_KEY, Secrets, certificate_data
 from obrin.core.handover.standard.ipsec import encode_suite
 from obrin.core.reach.filters import Rule, filter_of
@@ -16,6 +14,7 @@ from obrin.core.routing.packet import ICMP, TCP, UDP
 from obrin.core.settled.clouds import SettledCloud
 from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
+from obrin.live.drivers.protocol import CloudStep
 from obrin.live.practice.beyond import refuse_beyond
 
 Json = dict[str, Any]
@@ -24,34 +23,8 @@ RESOURCE_KINDS = (
 )  # fmt: skip
 
 
-@dataclass(frozen=True, slots=True)
-class CloudStep:
-    """One resource of the cloud. `needs` are names of steps that come first."""
-
-    kind: str
-    resource: str
-    body: Json = field(repr=False)
-    needs: frozenset[str] = frozenset()
-
-    @property
-    def name(self) -> str:
-        return f"{self.kind}/{self.resource}"
-
-
-@dataclass(frozen=True, slots=True)
-class SiteStep:
-    """One site gateway is handed its pack."""
-
-    gateway: str
-    pack: Pack = field(repr=False)
-    needs: frozenset[str] = frozenset()
-
-    @property
-    def name(self) -> str:
-        return f"pack/{self.gateway}"
-
-
-Step = CloudStep | SiteStep
+ACCESS = ("tunnels/", "filters/")
+"""Kinds that let somebody in."""
 
 
 def cloud_tunnel_name(label: str) -> str:
@@ -59,81 +32,90 @@ def cloud_tunnel_name(label: str) -> str:
     return label.replace("/", ".")
 
 
-def connect_steps(settled: Settled, packs: Mapping[str, Pack], secrets: Secrets) -> list[Step]:
-    """All steps; any order that respects `needs` is good. Raises ObrinError for what cannot be
-    built in the practice world."""
+def cloud_steps(settled: Settled, clouds: Collection[str], secrets: Secrets) -> list[CloudStep]:
+    """All steps at these clouds. Raises ObrinError for what the practice world has not."""
     refuse_beyond(settled)
-    served = tunnels_served(settled, secrets.barred)
+    served = _served(settled, clouds, secrets.barred)
     used = {t.cloud for t in served}
-    steps: list[Step] = []
+    steps: list[CloudStep] = []
     for cloud in settled.clouds.values():
         if cloud.name in used:
             steps += _network(settled, cloud)
-    far_ends: dict[str, CloudStep] = {}
-    for tunnel in served:
-        step = _far_end(settled, tunnel)
-        far_ends[step.name] = step
-    steps += far_ends.values()
-    steps += [tunnel_step(settled, tunnel, secrets) for tunnel in served]
-    steps += [SiteStep(name, pack) for name, pack in packs.items() if name in settled.gateways]
-    return steps
+    far_ends = {step.name: step for step in (_far_end(settled, tunnel) for tunnel in served)}
+    return [*steps, *far_ends.values(), *(tunnel_step(settled, t, secrets) for t in served)]
 
 
-def tunnels_served(settled: Settled, barred: Collection[str]) -> list[SettledTunnel]:
+def _served(
+    settled: Settled, clouds: Collection[str], barred: Collection[str]
+) -> list[SettledTunnel]:
     """Those with an end whose certificates are revoked are not built, and end if they are there."""
-    return [t for t in settled.tunnels() if t.gateway not in barred and t.cloud not in barred]
+    return [
+        t
+        for t in settled.tunnels()
+        if t.cloud in clouds and t.gateway not in barred and t.cloud not in barred
+    ]
 
 
-def wanted_names(settled: Settled, barred: Collection[str]) -> set[str]:
+def wanted_names(settled: Settled, clouds: Collection[str], barred: Collection[str]) -> set[str]:
     """Names of the steps of a design, for which no secret is needed."""
-    served = tunnels_served(settled, barred)
-    found = {f"pack/{t.gateway}" for t in settled.tunnels()}
-    for tunnel in served:
-        found |= {f"tunnels/{cloud_tunnel_name(tunnel.label)}",
-                  f"far-ends/{tunnel.gateway}.{tunnel.uplink.name}"}  # fmt: skip
-    for name in {t.cloud for t in served}:
+    served = _served(settled, clouds, barred)
+    found = {f"tunnels/{cloud_tunnel_name(tunnel.label)}" for tunnel in served}
+    found |= {f"far-ends/{far_end_name(tunnel)}" for tunnel in served}
+    for name in {tunnel.cloud for tunnel in served}:
         found |= {step.name for step in _network(settled, settled.clouds[name])}
     return found
 
 
-def _network(settled: Settled, cloud: SettledCloud) -> list[Step]:
+def far_end_name(tunnel: SettledTunnel) -> str:
+    """An uplink as the cloud knows it."""
+    return f"{tunnel.gateway}.{tunnel.uplink.name}"
+
+
+def _network(settled: Settled, cloud: SettledCloud) -> list[CloudStep]:
     name = cloud.name
+    spaces = [str(prefix) for prefix in cloud.spaces.ipv4]
     network = CloudStep(
-        "networks",
-        name,
-        {"spaces": [str(p) for p in cloud.spaces.ipv4], "region": cloud.region or "unnamed"},
+        name=f"networks/{name}",
+        body={"spaces": spaces, "region": cloud.region or "unnamed"},
     )
     below = frozenset({network.name})
     subnets = [
         CloudStep(
-            "subnets", f"{name}.{subnet.name}",
-            {"network": name, "prefix": str(subnet.prefix.ipv4), "propagation": subnet.propagation},
-            below,
+            name=f"subnets/{name}.{subnet.name}",
+            body={
+                "network": name,
+                "prefix": str(subnet.prefix.ipv4),
+                "propagation": subnet.propagation,
+            },
+            needs=below,
         )
         for subnet in cloud.subnets.values()
-    ]  # fmt: skip
+    ]
     own = CloudStep(
-        "subnets", f"{name}.gateway",
-        {"network": name, "prefix": str(cloud.gateway_subnet.ipv4), "role": "gateway"}, below,
-    )  # fmt: skip
+        name=f"subnets/{name}.gateway",
+        body={"network": name, "prefix": str(cloud.gateway_subnet.ipv4), "role": "gateway"},
+        needs=below,
+    )
+    names = [f"{name}.{number}" for number, _ in enumerate(cloud.instances, 1)]
     addresses = [
-        CloudStep("addresses", f"{name}.{number}", {"address": str(address)})
-        for number, address in enumerate(cloud.instances, 1)
+        CloudStep(name=f"addresses/{reserved}", body={"address": str(address)})
+        for reserved, address in zip(names, cloud.instances, strict=True)
     ]
     rules = CloudStep(
-        "filters", name,
-        {"network": name, "rules": _rules(filter_of(settled, name))}, below,
-    )  # fmt: skip
+        name=f"filters/{name}",
+        body={"network": name, "rules": _rules(filter_of(settled, name))},
+        needs=below,
+    )
     gateway = CloudStep(
-        "gateways", name,
-        {
+        name=f"gateways/{name}",
+        body={
             "network": name,
             "capacity_class": cloud.gateway_class,
             "autonomous_system": cloud.asn,
-            "public_addresses": [a.resource for a in addresses],
+            "public_addresses": names,
         },
-        frozenset({own.name, *(a.name for a in addresses)}),
-    )  # fmt: skip
+        needs=frozenset({own.name, *(address.name for address in addresses)}),
+    )
     return [network, *subnets, own, *addresses, rules, gateway]
 
 
@@ -159,24 +141,23 @@ def _rules(rules: tuple[Rule, ...]) -> list[Json]:
 def _far_end(settled: Settled, tunnel: SettledTunnel) -> CloudStep:
     end = cloud_end(settled, tunnel)
     return CloudStep(
-        "far-ends", f"{tunnel.gateway}.{tunnel.uplink.name}",
-        {
+        name=f"far-ends/{far_end_name(tunnel)}",
+        body={
             "address": str(end.remote_address),
             "identity": end.remote_identity,
             "autonomous_system": end.remote_as,
             "prefixes": [str(p) for p in end.remote_prefixes],
         },
-    )  # fmt: skip
+    )
 
 
 def tunnel_step(settled: Settled, tunnel: SettledTunnel, secrets: Secrets) -> CloudStep:
     """A tunnel at the cloud, its secret included."""
-    end: TunnelEnd = cloud_end(settled, tunnel)
-    far_end = f"{tunnel.gateway}.{tunnel.uplink.name}"
+    end = cloud_end(settled, tunnel)
     body: Json = {
         "gateway": tunnel.cloud,
         "instance": tunnel.instance,
-        "far_end": far_end,
+        "far_end": far_end_name(tunnel),
         "suite": encode_suite(end.suite),
         "inside": str(end.inside),
         "inside_address": str(end.local_inside),
@@ -212,6 +193,8 @@ def tunnel_step(settled: Settled, tunnel: SettledTunnel, secrets: Secrets) -> Cl
             "accept": [str(p) for p in end.remote_prefixes],
         }
     return CloudStep(
-        "tunnels", cloud_tunnel_name(tunnel.label), body,
-        frozenset({f"gateways/{tunnel.cloud}", f"far-ends/{far_end}"}),
-    )  # fmt: skip
+        name=f"tunnels/{cloud_tunnel_name(tunnel.label)}",
+        body=body,
+        needs=frozenset({f"gateways/{tunnel.cloud}", f"far-ends/{far_end_name(tunnel)}"}),
+        tunnel=tunnel.label,
+    )

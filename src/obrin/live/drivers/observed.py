@@ -1,0 +1,57 @@
+"""The shapes of obrin-observe, read into what drivers tell."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import Any
+
+from obrin.core.address.prefix import parse_address, parse_prefix
+from obrin.live.drivers.seen import Dropped, EndStatus, RouteSeen
+
+Json = dict[str, Any]
+
+
+def end_statuses(tunnels: Iterable[Json], sessions: Iterable[Json]) -> dict[str, EndStatus]:
+    """By the names of the tunnels, which their sessions share."""
+    by_name = {session["name"]: session for session in sessions}
+    return {tunnel["name"]: _end(tunnel, by_name.get(tunnel["name"])) for tunnel in tunnels}
+
+
+def _end(tunnel: Json, session: Json | None) -> EndStatus:
+    return EndStatus(
+        ike=tunnel["ike-sa"],
+        child=tunnel["child-sa"],
+        packets_in=int(tunnel["packets-in"]),
+        packets_out=int(tunnel["packets-out"]),
+        bgp=session["state"] if session else "none",
+        received=tuple(session["received"]) if session else (),
+        announced=tuple(session["announced"]) if session else (),
+        rejected=tuple(session["rejected"]) if session else (),
+        refusal=tunnel.get("last-refusal", ""),
+        refusal_age=tunnel.get("refusal-age"),
+        bgp_error=session["last-error"] if session else "",
+        idle_in=tunnel.get("idle-in"),
+        idle_out=tunnel.get("idle-out"),
+    )
+
+
+def routes_seen(routes: Iterable[Json]) -> list[RouteSeen]:
+    return [
+        RouteSeen(prefix=parse_prefix(r["prefix"]), via=str(r["via"]), kind=str(r["kind"]))
+        for r in routes
+    ]
+
+
+def dropped(drops: Iterable[Json]) -> list[Dropped]:
+    return [
+        Dropped(
+            place=drop["place"],
+            reason=drop["reason"],
+            source=parse_address(drop["source"]),
+            destination=parse_address(drop["destination"]),
+            protocol=drop["protocol"],
+            source_port=drop["source-port"],
+            destination_port=drop["destination-port"],
+        )
+        for drop in drops
+    ]

@@ -1,0 +1,110 @@
+"""Which driver serves which place: a file beside the design, `DESIGN.places.yaml`.
+
+    clouds:
+      timetable: {driver: practice, url: "http://127.0.0.1:8080", token-variable: CLOUD_TOKEN}
+    gateways:
+      hh-east: {driver: restconf, url: "https://192.0.2.10", token-file: hh-east.token,
+                authority: devices.pem}
+
+Whatever is not in it is of the practice world.
+"""
+
+from __future__ import annotations
+
+import os
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Literal
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
+
+from obrin.core.errors import ObrinError, OutsideError
+from obrin.live.files import read_file
+
+MOST_BYTES = 1 << 20
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Place:
+    """Where something is reached. `token` is never printed; `authority` is a file of PEM
+    certificates to believe instead of the usual ones; `speed` is the practice world's."""
+
+    name: str
+    url: str
+    token: str = field(repr=False)
+    authority: str | None = None
+    speed: float = 1.0
+
+
+class PlaceSpec(BaseModel):
+    """One entry of the file."""
+
+    model_config = ConfigDict(extra="forbid", populate_by_name=True)
+
+    driver: str = Field(min_length=1, max_length=64)
+    url: str = Field(pattern=r"^https?://[^\s]+$", max_length=500)
+    token_variable: str | None = Field(None, alias="token-variable")
+    token_file: str | None = Field(None, alias="token-file")
+    authority: str | None = None
+
+    @model_validator(mode="after")
+    def _one_token(self) -> PlaceSpec:
+        if (self.token_variable is None) == (self.token_file is None):
+            raise ValueError("give either token-variable or token-file")
+        return self
+
+    def place(self, name: str, folder: Path) -> Place:
+        """`folder` is the design's. Raises ObrinError where the token is not there."""
+        authority = None if self.authority is None else str(folder / self.authority)
+        return Place(name=name, url=self.url, token=self._token(name, folder), authority=authority)
+
+    def _token(self, name: str, folder: Path) -> str:
+        if self.token_variable is not None:
+            found = os.environ.get(self.token_variable, "")
+            if not found:
+                raise ObrinError(
+                    f"the token of {name} is not there. Set the variable {self.token_variable}"
+                )
+            return found
+        path = folder / str(self.token_file)
+        try:
+            return read_file(path, MOST_BYTES).decode("utf-8").strip()
+        except FileNotFoundError:
+            raise ObrinError(f"the token of {name} is not there. Put it into {path}") from None
+        except (UnicodeDecodeError, OutsideError) as error:
+            raise ObrinError(f"the token of {name}, {path}: {error}. Check the file") from None
+
+
+class Places(BaseModel):
+    """The file."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    clouds: dict[str, PlaceSpec] = Field(default_factory=dict)
+    gateways: dict[str, PlaceSpec] = Field(default_factory=dict)
+
+    def spec(self, kind: Literal["clouds", "gateways"], name: str) -> PlaceSpec | None:
+        return (self.clouds if kind == "clouds" else self.gateways).get(name)
+
+
+def read_places(path: Path) -> Places:
+    """Nothing where there is no such file. Raises ObrinError with the key and what is wrong."""
+    import yaml
+
+    try:
+        data = yaml.safe_load(read_file(path, MOST_BYTES).decode("utf-8"))
+        return Places.model_validate(data or {})
+    except FileNotFoundError:
+        return Places()
+    except (UnicodeDecodeError, OutsideError) as error:
+        raise ObrinError(f"{path.name}: {error}. Check the file") from None
+    except (yaml.YAMLError, RecursionError) as error:
+        where = getattr(error, "problem_mark", None)
+        line = "" if where is None else f":{where.line + 1}:{where.column + 1}"
+        raise ObrinError(
+            f"{path.name}{line}: it is not YAML. Check the quotes and indents"
+        ) from None
+    except ValidationError as error:
+        first = error.errors()[0]
+        key = ".".join(map(str, first["loc"])) or "the file"
+        raise ObrinError(f"{path.name}: {key}: {first['msg']}. Mend the entry") from None

@@ -1,0 +1,158 @@
+"""The practice cloud as a driver: its HTTP API, operations that take time, ETags."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Collection, Iterable
+
+from obrin.core.errors import OutsideError
+from obrin.core.handover.secrets import Secrets
+from obrin.core.settled.links import SettledTunnel
+from obrin.core.settled.model import Settled
+from obrin.live.drivers.observed import dropped, end_statuses
+from obrin.live.drivers.places import Place
+from obrin.live.drivers.practice_cloud.steps import (
+    ACCESS,
+    RESOURCE_KINDS,
+    cloud_steps,
+    cloud_tunnel_name,
+    tunnel_step,
+    wanted_names,
+)
+from obrin.live.drivers.protocol import CloudDriver, CloudStep, Done, Json, Progress, Report
+from obrin.live.drivers.seen import Answer, Dropped, EndStatus, Question
+from obrin.live.http import Client, HttpError
+
+TUNNEL_CHANGE = 60.0
+"""Seconds of the cloud's own clock that a tunnel's change takes."""
+POLL = 0.1
+
+
+def open_cloud(place: Place) -> CloudDriver:
+    """The entry point `practice`."""
+    return PracticeCloud(Client.at("the cloud", place), place.speed)
+
+
+class PracticeCloud:
+    """`speed` says how many seconds of the cloud's clock pass in one."""
+
+    def __init__(self, client: Client, speed: float) -> None:
+        self._client = client
+        self._speed = speed
+
+    @property
+    def tunnel_change(self) -> float:
+        return TUNNEL_CHANGE / self._speed
+
+    def steps(self, settled: Settled, clouds: Collection[str], secrets: Secrets) -> list[CloudStep]:
+        return cloud_steps(settled, clouds, secrets)
+
+    def wanted(
+        self, settled: Settled, clouds: Collection[str], barred: Collection[str]
+    ) -> set[str]:
+        return wanted_names(settled, clouds, barred)
+
+    def tunnel_step(self, settled: Settled, tunnel: SettledTunnel, secrets: Secrets) -> CloudStep:
+        return tunnel_step(settled, tunnel, secrets)
+
+    def do(self, step: CloudStep, report: Report, stop: threading.Event) -> Done:
+        path = f"/v1/{step.name}"
+        try:
+            response = self._client.call("PUT", path, step.body)
+        except HttpError as error:
+            if error.status != 428:
+                raise
+            # It exists and differs: change what we read, or learn that it changed meanwhile.
+            etag = self._client.call("GET", path).headers["ETag"]
+            response = self._client.call("PUT", path, step.body, {"If-Match": etag})
+        if response.status_code != 202:
+            return Done(False, "already so")
+        self._wait_for(step.name, response.headers["Location"], report, stop)
+        return Done(True, "built")
+
+    def _wait_for(self, name: str, operation: str, report: Report, stop: threading.Event) -> None:
+        while True:
+            state = self._client.get(operation)
+            if state["status"] == "succeeded":
+                return
+            if state["status"] != "running":
+                raise OutsideError(f"the cloud gave up: {state['status']}")
+            left = float(state["seconds_left"])
+            report(Progress(name, "waiting", f"{state['percent']} %", left))
+            if stop.wait(min(max(left, 0.02), POLL)):
+                raise OutsideError("interrupted while the cloud was building")
+
+    def held(self) -> list[str]:
+        return [
+            f"{kind}/{item['name']}"
+            for kind in RESOURCE_KINDS
+            for item in self._client.get(f"/v1/{kind}")["items"]
+            if item["state"] != "removing"
+        ]
+
+    def gives_access(self, name: str) -> bool:
+        return name.startswith(ACCESS)
+
+    def remove(self, name: str, report: Report) -> None:
+        try:
+            response = self._client.call("DELETE", f"/v1/{name}")
+            self._wait_for(name, response.headers["Location"], report, threading.Event())
+        except HttpError as error:
+            if error.status != 404:  # it is gone already
+                raise OutsideError(f"{name}: {error}") from error
+
+    def changes(self, steps: Iterable[CloudStep]) -> set[str]:
+        items = self._client.get("/v1/tunnels")["items"]
+        held: dict[str, Json] = {f"tunnels/{i['name']}": i["properties"] for i in items}
+        return {
+            step.tunnel
+            for step in steps
+            if step.tunnel and step.name in held and _differs(held[step.name], step.body)
+        }
+
+    def tunnels(self, settled: Settled, cloud: str) -> dict[str, EndStatus]:
+        instances = self._client.get(f"/v1/gateways/{cloud}/state").get("instances", [])
+        found = end_statuses(
+            (tunnel for instance in instances for tunnel in instance["tunnel"]),
+            (session for instance in instances for session in instance["session"]),
+        )
+        labels = {cloud_tunnel_name(t.label): t.label for t in settled.tunnels_at(cloud)}
+        return {labels[name]: end for name, end in found.items() if name in labels}
+
+    def drops(self, cloud: str) -> list[Dropped]:
+        instances = self._client.get(f"/v1/gateways/{cloud}/state")["instances"]
+        found = [drop for instance in instances for drop in instance["drop"]]
+        return dropped((*found, *self._client.get(f"/v1/networks/{cloud}/drops")["drop"]))
+
+    def probe(self, question: Question) -> Answer:
+        given = {
+            "source": str(question.source),
+            "destination": str(question.destination),
+            "protocol": question.protocol,
+            "port": question.port,
+            "timeout": f"{question.timeout:.3f}",
+        }
+        found: Json = self._client.call("POST", "/v1/probes", given).json()
+        return Answer(
+            answered=found["answered"],
+            refused=found["refused"],
+            seconds=float(found["seconds"]),
+            source_port=found["source_port"],
+        )
+
+    def close(self) -> None:
+        self._client.close()
+
+
+def _differs(held: Json, body: Json) -> bool:
+    """Of what the cloud shows; secrets it never does."""
+    return any(_plain(held[n]) != _plain(value) for n, value in body.items() if n in held)
+
+
+def _plain(value: object) -> object:
+    """5 and 5.0 are one value; what is not said is what is usual."""
+    if isinstance(value, dict):
+        return {n: _plain(v) for n, v in value.items() if v not in (None, [], "")}
+    if isinstance(value, list):
+        return [_plain(v) for v in value]
+    return value

@@ -1,0 +1,95 @@
+"""Gateways over RESTCONF (RFC 8040): standard data in, obrin-observe out."""
+
+from __future__ import annotations
+
+from obrin.live.drivers.observed import dropped, end_statuses, routes_seen
+from obrin.live.drivers.places import Place
+from obrin.live.drivers.protocol import Done, GatewayDriver, Json
+from obrin.live.drivers.seen import Answer, Dropped, EndStatus, Question, RouteSeen, Streamed
+from obrin.live.http import Client
+
+YANG_JSON = {"Content-Type": "application/yang-data+json"}
+STATE, KEYS = "obrin-observe:state", "obrin-keys:keys"
+
+
+def open_gateway(place: Place) -> GatewayDriver:
+    """The entry point `restconf`."""
+    return RestconfGateway(Client.at(f"gateway {place.name}", place))
+
+
+class RestconfGateway:
+    def __init__(self, client: Client) -> None:
+        self._client = client
+
+    def hand_over(self, config: Json, keys: Json) -> Done:
+        """Keys first, so that the configuration finds them."""
+        before = self._etag()
+        self._client.call("PUT", f"/restconf/data/{KEYS}", keys, YANG_JSON)
+        self._client.call("PUT", "/restconf/data", {"ietf-restconf:data": config}, YANG_JSON)
+        changed = before != self._etag()
+        return Done(changed, "pack handed over" if changed else "already so")
+
+    def _etag(self) -> str | None:
+        found: str | None = self._client.call("GET", "/restconf/data").headers.get("ETag")
+        return found
+
+    def has_pack(self) -> bool:
+        return len(self._client.get("/restconf/data")["ietf-restconf:data"]) > 1
+
+    def take_away(self) -> None:
+        self.hand_over({}, {KEYS: {}})
+
+    def _state(self) -> Json:
+        found: Json = self._client.get(f"/restconf/data/{STATE}")[STATE]
+        return found
+
+    def tunnels(self) -> dict[str, EndStatus]:
+        state = self._state()
+        return end_statuses(state.get("tunnel", []), state.get("session", []))
+
+    def routes(self) -> list[RouteSeen]:
+        return routes_seen(self._state().get("route", []))
+
+    def drops(self) -> list[Dropped]:
+        return dropped(self._state().get("drop", []))
+
+    def probe(self, question: Question) -> Answer:
+        given = {
+            **_ends(question),
+            "protocol": question.protocol,
+            "port": question.port,
+            "timeout": f"{question.timeout:.3f}",
+        }
+        found = self._operate("probe", given)
+        return Answer(
+            answered=found["answered"],
+            refused=found["refused"],
+            seconds=float(found["seconds"]),
+            source_port=found["source-port"],
+        )
+
+    def stream(self, question: Question, interval: float, duration: float) -> Streamed:
+        given = {
+            **_ends(question),
+            "interval": f"{interval:.3f}",
+            "duration": f"{duration:.3f}",
+        }
+        found = self._operate("stream", given)
+        return Streamed(
+            sent=int(found["sent"]),
+            answered=int(found["answered"]),
+            longest_gap=float(found["longest-gap"]),
+        )
+
+    def _operate(self, name: str, given: Json) -> Json:
+        path, body = f"/restconf/operations/obrin-observe:{name}", {"obrin-observe:input": given}
+        found: Json = self._client.call("POST", path, body, YANG_JSON).json()
+        output: Json = found["obrin-observe:output"]
+        return output
+
+    def close(self) -> None:
+        self._client.close()
+
+
+def _ends(question: Question) -> Json:
+    return {"source": str(question.source), "destination": str(question.destination)}

@@ -1,0 +1,89 @@
+"""What drivers tell of the world, in the same values whatever stands behind them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from obrin.core.address.prefix import Address, Prefix
+
+
+@dataclass(frozen=True, slots=True)
+class EndStatus:
+    """One end of a tunnel as it sees itself; `problem` when it cannot be asked.
+
+    `refusal_age`, `idle_in` and `idle_out` are seconds since the refusal, since a packet last came
+    out of the tunnel and since one went in; None when none ever did.
+    """
+
+    ike: str = "unknown"
+    child: str = "unknown"
+    packets_in: int = 0
+    packets_out: int = 0
+    bgp: str = "none"
+    received: tuple[str, ...] = ()
+    announced: tuple[str, ...] = ()
+    rejected: tuple[str, ...] = ()
+    refusal: str = ""
+    refusal_age: int | None = None
+    bgp_error: str = ""
+    idle_in: int | None = None
+    idle_out: int | None = None
+    problem: str = ""
+
+
+NOT_CONFIGURED = EndStatus(ike="not configured", child="not configured")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class RouteSeen:
+    """A route that a device uses; `via` is a tunnel's label or the name of a network."""
+
+    prefix: Prefix
+    via: str
+    kind: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Dropped:
+    """Packets of one flow that a device dropped, and why."""
+
+    place: str
+    reason: str
+    source: Address
+    destination: Address
+    protocol: int
+    source_port: int
+    destination_port: int
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Question:
+    """The first packet of a flow, to be sent by a host that the driver can reach.
+
+    `protocol` is icmp, tcp or udp; `timeout` in seconds.
+    """
+
+    source: Address
+    destination: Address
+    protocol: str
+    port: int
+    timeout: float
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Answer:
+    """`seconds` until the answer, or for which it was awaited."""
+
+    answered: bool
+    refused: bool
+    seconds: float
+    source_port: int
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Streamed:
+    """`longest_gap` is the longest time between two answers, in seconds."""
+
+    sent: int
+    answered: int
+    longest_gap: float
