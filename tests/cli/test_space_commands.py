@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import json
+import re
 import shutil
 from pathlib import Path
 
@@ -148,10 +149,15 @@ def test_classes_say_why_each_other_is_not_taken_and_can_be_replaced(folder: Fol
         .json["values"]["clouds.timetable.gateway.class"]["value"]
         == "lugger"
     )
+    of_one = re.sub(r"(  timetable:.*\n)", r"\1    offering: mine.yaml\n", design, count=1)
+    folder.write("design.yaml", of_one)
+    assert "lugger" in folder.obrin("classes", COLUMNS="160").good().out
     folder.obrin("classes", "--write", "mine.yaml").bad(2, "exists")
     folder.write("mine.yaml", "classes: {}")
     folder.obrin("settle").bad(2, "mine.yaml:1:1")
     folder.write("design.yaml", f"offering: none.yaml\n{design}")
+    folder.obrin("check").bad(2, "none.yaml", "there is no such file")
+    folder.write("design.yaml", of_one.replace("mine.yaml", "none.yaml"))
     folder.obrin("check").bad(2, "none.yaml", "there is no such file")
 
 

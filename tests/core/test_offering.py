@@ -6,7 +6,8 @@ from dataclasses import replace
 
 import pytest
 
-from obrin.core.catalogue.offering import PRACTICE_CLOUD, Demand
+from obrin.core.address.prefix import parse_prefix
+from obrin.core.catalogue.offering import PRACTICE_CLOUD, Demand, Offerings
 from obrin.core.check import check
 from obrin.core.design.offering_file import format_offering, parse_offering
 from obrin.core.errors import DesignError
@@ -109,3 +110,51 @@ def test_what_the_cloud_does_not_allow(change: str, code: str) -> None:
     design = design_of(text)
     settled = build_settled(design, settle(design, {}, PRACTICE_CLOUD))
     assert code in {f.code for f in check(settled, PRACTICE_CLOUD, Secrets())}
+
+
+SECOND = """\
+  quay-books:
+    site: quay
+    cloud: books
+    bgp: {hold: 6 s}
+    tunnels:
+      a: {gateway: quay-gw, uplink: fibre, instance: 1}
+expectations:
+"""
+TWO_CLOUDS = swap(
+    ("\nlinks:\n", "\n  books:\n    subnets: {ledgers: {hosts: 100}}\nlinks:\n"),
+    ("expectations:\n", SECOND),
+)
+
+
+def test_each_cloud_can_offer_something_else() -> None:
+    """Classes, reserved addresses, the public pool and what is forbidden are each cloud's own."""
+    other = replace(
+        PRACTICE_CLOUD,
+        classes=tuple(replace(c, name=f"big-{c.name}") for c in PRACTICE_CLOUD.classes),
+        reserved=60,
+        public_pool=parse_prefix("198.51.100.128/25"),
+        reserved_inside=(parse_prefix("169.254.1.0/24"),),
+        forbidden=(parse_prefix("10.65.0.0/16"),),
+    )
+    both = Offerings(PRACTICE_CLOUD, {"books": other})
+    design = design_of(TWO_CLOUDS)
+    settled = build_settled(design, settle(design, {}, both))
+    apps, books = settled.clouds["apps"], settled.clouds["books"]
+    assert (apps.gateway_class, books.gateway_class) == ("cutter", "big-cutter")
+    assert [other.public_pool.contains(c.instances[0].value) for c in (apps, books)] == [
+        False,
+        True,
+    ]
+    assert apps.gateway_subnet.ipv4.length > books.gateway_subnet.ipv4.length
+    assert not any(
+        b.overlaps(p) for p in both.forbidden for b in (*apps.all_spaces, *books.all_spaces)
+    )
+    assert not any(
+        t.inside.ipv4.overlaps(p) for p in both.reserved_inside for t in settled.tunnels()
+    )
+    codes = {(f.code, f.place[1]) for f in check(settled, both, Secrets())}
+    assert not {code for code, _ in codes} & {"class-unknown", "gateway-subnet-small"}
+    swapped = Offerings(other, {"books": PRACTICE_CLOUD})
+    codes = {(f.code, f.place[1]) for f in check(settled, swapped, Secrets())}
+    assert {("class-unknown", "apps"), ("class-unknown", "books")} <= codes

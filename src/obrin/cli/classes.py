@@ -35,13 +35,13 @@ def classes(cloud: str | None, target: str | None, design_file: str | None, as_j
         path = Path(target)
         if path.exists():
             raise ObrinError(f"{path} exists. Name another file")
-        write_whole(path, format_offering(offering), 0o644)
+        write_whole(path, format_offering(offering.of(cloud or "")), 0o644)
         click.echo(f"{path} written. Name it in the design: 'offering: {path.name}'.")
         return
     if cloud is not None and cloud not in design.clouds:
         raise ObrinError(f"there is no cloud '{cloud}'. There are: {', '.join(design.clouds)}")
     found = {
-        name: (demand_of(design, name), judge_classes(demand_of(design, name), offering))
+        name: (demand_of(design, name), judge_classes(demand_of(design, name), offering.of(name)))
         for name in ([cloud] if cloud else design.clouds)
     }
     if as_json:

@@ -12,7 +12,7 @@ from functools import cached_property, lru_cache
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
-from obrin.core.catalogue.offering import PRACTICE_CLOUD, Offering
+from obrin.core.catalogue.offering import PRACTICE_CLOUD, Offered, Offering, Offerings
 from obrin.core.check.settled_file import Drift, drifts
 from obrin.core.design.document import Document, load_design
 from obrin.core.design.model import Design
@@ -242,13 +242,20 @@ class Project:
         choices = self.read_choices(document.design)
         return document, build_settled(document.design, choices, self.today)
 
-    def offering(self, design: Design) -> Offering:
-        """The cloud's classes and rules: a file that the design names, or the practice cloud's."""
-        if design.offering is None:
-            return PRACTICE_CLOUD
+    def offering(self, design: Design) -> Offered:
+        """The clouds' classes and rules: files that the design names, or the practice cloud's."""
+        usual = PRACTICE_CLOUD if design.offering is None else self._offering(design.offering)
+        own = {
+            name: self._offering(cloud.offering)
+            for name, cloud in design.clouds.items()
+            if cloud.offering is not None
+        }
+        return Offerings(usual, own) if own else usual
+
+    def _offering(self, name: str) -> Offering:
         from obrin.core.design.offering_file import parse_offering
 
-        path = self.folder / design.offering
+        path = self.folder / name
         return parse_offering(read_text(path), str(self._shown(path)))
 
     def settle(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 from obrin.core.address.prefix import Prefix, parse_prefix
@@ -90,6 +91,38 @@ class Offering:
 
     def find_class(self, name: str) -> GatewayClass | None:
         return next((c for c in self.classes if c.name == name), None)
+
+    def of(self, cloud: str) -> Offering:
+        """The same for every cloud."""
+        return self
+
+
+@dataclass(frozen=True, slots=True)
+class Offerings:
+    """Several: `usual` for all clouds but those that have one of their own, by name."""
+
+    usual: Offering
+    own: Mapping[str, Offering]
+
+    def of(self, cloud: str) -> Offering:
+        return self.own.get(cloud, self.usual)
+
+    @property
+    def forbidden(self) -> tuple[Prefix, ...]:
+        """What any of the clouds forbids."""
+        return tuple(dict.fromkeys(p for found in self._all() for p in found.forbidden))
+
+    @property
+    def reserved_inside(self) -> tuple[Prefix, ...]:
+        """What any of the clouds keeps inside tunnels."""
+        return tuple(dict.fromkeys(p for found in self._all() for p in found.reserved_inside))
+
+    def _all(self) -> tuple[Offering, ...]:
+        return self.usual, *self.own.values()
+
+
+Offered = Offering | Offerings
+"""What the clouds of a design offer, all the same or each its own."""
 
 
 _FEATURES = ("both-active", "translation", "zones", "certificates")

@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from types import MappingProxyType
 
-from obrin.core.catalogue.offering import Offering
+from obrin.core.catalogue.offering import Offered
 from obrin.core.check import (
     algorithms,
     clouds,
@@ -32,7 +32,7 @@ __all__ = ["Finding", "Severity", "check"]
 
 
 def check(
-    settled: Settled, offering: Offering, secrets: Secrets, now: datetime | None = None,
+    settled: Settled, offering: Offered, secrets: Secrets, now: datetime | None = None,
     choices: Choices = MappingProxyType({}), moved: tuple[Drift, ...] = (),
 ) -> list[Finding]:  # fmt: skip
     """All findings, the most severe first, otherwise in the order of the themes.

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from obrin.core.address.prefix import Prefix
-from obrin.core.catalogue.offering import Offering
+from obrin.core.catalogue.offering import Offered
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.reader import Location
 from obrin.core.settle.classes import judge_classes
@@ -13,19 +13,20 @@ from obrin.core.settle.work import gateway_subnet_length
 from obrin.core.settled.model import Settled
 
 
-def cloud_networks(settled: Settled, offering: Offering) -> Iterator[Finding]:
+def cloud_networks(settled: Settled, offering: Offered) -> Iterator[Finding]:
     for name, cloud in settled.clouds.items():
         here: Location = ("clouds", name, "gateway", "subnet")
-        found = next((c for c in offering.classes if c.name == cloud.gateway_class), None)
+        offered = offering.of(name)
+        found = offered.find_class(cloud.gateway_class)
         if found is None:
-            known = ", ".join(c.name for c in offering.classes)
+            known = ", ".join(c.name for c in offered.classes)
             yield Finding(
                 Severity.ERROR, "class-unknown", ("clouds", name, "gateway", "class"),
                 f"the cloud offers no class '{cloud.gateway_class}'",
                 "the gateway cannot be built", f"use one of {known}, or leave it blank",
             )  # fmt: skip
         elif cloud.gateway_subnet.ipv4.length > (
-            needed := gateway_subnet_length(found.name, offering, len(cloud.instances))
+            needed := gateway_subnet_length(found.name, offered, len(cloud.instances))
         ):
             yield Finding(
                 Severity.ERROR, "gateway-subnet-small", here,
@@ -67,12 +68,12 @@ def _subnets(settled: Settled, name: str) -> Iterator[Finding]:
         seen.append((subnet.name, subnet.prefix.ipv4))
 
 
-def classes(settled: Settled, offering: Offering) -> Iterator[Finding]:
+def classes(settled: Settled, offering: Offered) -> Iterator[Finding]:
     """A class that the design gives, against what it asks."""
     for name, cloud in settled.clouds.items():
         here: Location = ("clouds", name, "gateway", "class")
         given = cloud.gateway_class
-        judged = judge_classes(cloud.demand, offering)
+        judged = judge_classes(cloud.demand, offering.of(name))
         mine = next((j for j in judged if j.entry.name == cloud.gateway_class), None)
         if f"clouds.{name}.gateway.class" in settled.chosen or mine is None:
             continue
@@ -95,28 +96,29 @@ def classes(settled: Settled, offering: Offering) -> Iterator[Finding]:
             )  # fmt: skip
 
 
-def limits(settled: Settled, offering: Offering) -> Iterator[Finding]:
+def limits(settled: Settled, offering: Offered) -> Iterator[Finding]:
     """What the cloud does not allow: sizes, and ranges nobody may use."""
     for name, cloud in settled.clouds.items():
+        offered = offering.of(name)
         for space in cloud.spaces.ipv4:
-            if space.length < offering.largest_space:
+            if space.length < offered.largest_space:
                 yield Finding(
                     Severity.ERROR, "space-size", ("clouds", name, "space"),
-                    f"{space} is larger than the /{offering.largest_space} that the cloud allows",
+                    f"{space} is larger than the /{offered.largest_space} that the cloud allows",
                     "the cloud refuses the network",
-                    f"use prefixes of a /{offering.largest_space} or longer",
+                    f"use prefixes of a /{offered.largest_space} or longer",
                 )  # fmt: skip
         for subnet in cloud.subnets.values():
             length = subnet.prefix.ipv4.length
-            if not offering.largest_subnet <= length <= offering.smallest_subnet:
+            if not offered.largest_subnet <= length <= offered.smallest_subnet:
                 yield Finding(
                     Severity.ERROR, "subnet-size", ("clouds", name, "subnets", subnet.name),
-                    f"{subnet.prefix.ipv4} is not between a /{offering.largest_subnet} and a "
-                    f"/{offering.smallest_subnet}, which is what the cloud allows",
+                    f"{subnet.prefix.ipv4} is not between a /{offered.largest_subnet} and a "
+                    f"/{offered.smallest_subnet}, which is what the cloud allows",
                     "the cloud refuses the subnet", "choose another size, or leave it blank",
                 )  # fmt: skip
         for prefix in cloud.all_spaces:
-            for forbidden in offering.forbidden:
+            for forbidden in offered.forbidden:
                 if forbidden.overlaps(prefix):
                     yield Finding(
                         Severity.ERROR, "space-forbidden", ("clouds", name, "space"),

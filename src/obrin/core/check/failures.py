@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from obrin.core.catalogue.offering import Offering
+from obrin.core.catalogue.offering import Offered
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.reader import Location
 from obrin.core.drill.elements import elements
@@ -35,7 +35,7 @@ def wider(settled: Settled) -> Iterator[Finding]:
             )  # fmt: skip
 
 
-def overloads(settled: Settled, offering: Offering) -> Iterator[Finding]:
+def overloads(settled: Settled, offering: Offered) -> Iterator[Finding]:
     """With all up, and with each thing failed; only where loads are given."""
     if not any(wish.load or wish.largest for wish in settled.expectations):
         return

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from obrin.core.address.prefix import LINK_LOCAL_IPV4, Address, Prefix
 from obrin.core.address.table import PrefixTable
-from obrin.core.catalogue.offering import Offering
+from obrin.core.catalogue.offering import Offered, Offering
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.reader import Location
 from obrin.core.settled.model import Settled
@@ -14,7 +14,7 @@ from obrin.core.settled.model import Settled
 _LENGTHS = {32: (30, 31), 128: (126, 127)}
 
 
-def inside_blocks(settled: Settled, offering: Offering) -> Iterator[Finding]:
+def inside_blocks(settled: Settled, offering: Offered) -> Iterator[Finding]:
     """Each block by itself, then those that meet at one gateway."""
     networks = _networks(settled)
     at: dict[str, list[tuple[Prefix, str, Location]]] = {}
@@ -22,7 +22,7 @@ def inside_blocks(settled: Settled, offering: Offering) -> Iterator[Finding]:
         for block in tunnel.inside:
             key = "inside" if block.bits == 32 else "inside6"
             here: Location = ("links", tunnel.link, "tunnels", tunnel.name, key)
-            yield from _alone(block, tunnel.label, here, offering, networks)
+            yield from _alone(block, tunnel.label, here, offering.of(tunnel.cloud), networks)
             for place in (tunnel.gateway, tunnel.cloud):
                 at.setdefault(place, []).append((block, tunnel.label, here))
     told: set[Location] = set()

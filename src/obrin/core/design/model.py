@@ -199,6 +199,9 @@ class Cloud(Entity):
     filters: list[FilterRule] | None = Field(
         None, description="Rules at the subnets. Blank: just what expectations need."
     )
+    offering: str | None = Field(
+        None, description="A file with this cloud's classes and rules. Blank: that of the design."
+    )
 
 
 class Tunnel(Entity):

@@ -6,7 +6,7 @@ from collections import defaultdict
 from collections.abc import Collection, Iterable, Iterator
 from dataclasses import dataclass
 
-from obrin.core.catalogue.offering import Offering
+from obrin.core.catalogue.offering import Offered
 from obrin.core.design.arrangement import SHARED
 from obrin.core.settled.links import Leg, SettledCircuit, SettledTunnel
 from obrin.core.settled.model import Settled
@@ -53,7 +53,7 @@ def spread(
 
 def uses(
     settled: Settled,
-    offering: Offering,
+    offering: Offered,
     carried: Iterable[tuple[str, float]],
     lost: Collection[str] = (),
 ) -> Iterator[Use]:
@@ -75,7 +75,7 @@ def uses(
 
 
 def single_uses(
-    settled: Settled, offering: Offering, flows: Iterable[tuple[str, tuple[str, ...], float]]
+    settled: Settled, offering: Offered, flows: Iterable[tuple[str, tuple[str, ...], float]]
 ) -> Iterator[Use]:
     """`flows` are (name, ways, Mbit/s of the largest connection), which is held against the
     narrowest thing that it crosses: a connection is not spread over several ways."""
@@ -87,14 +87,14 @@ def single_uses(
                 limits.append(leg.rate)
                 continue
             limits += [leg.uplink.rate, _limit(settled, offering, "tunnel", leg.label)]
-            found = offering.find_class(settled.clouds[leg.cloud].gateway_class)
+            found = offering.of(leg.cloud).find_class(settled.clouds[leg.cloud].gateway_class)
             limits.append(None if found is None else found.per_flow)
         known = [limit for limit in limits if limit]
         if known and largest:
             yield Use(f"one connection of {name}", largest, min(known))
 
 
-def _limit(settled: Settled, offering: Offering, kind: str, name: str) -> float | None:
+def _limit(settled: Settled, offering: Offered, kind: str, name: str) -> float | None:
     """None where nobody said."""
     place, _, part = name.partition("/")
     if kind == "circuit":
@@ -104,7 +104,7 @@ def _limit(settled: Settled, offering: Offering, kind: str, name: str) -> float 
     if kind == "gateway":
         return settled.gateways[place].profile.throughput
     cloud = settled.clouds[settled.leg(name).cloud if kind == "tunnel" else place]
-    found = offering.find_class(cloud.gateway_class)
+    found = offering.of(cloud.name).find_class(cloud.gateway_class)
     if found is None or kind == "tunnel":
         return None if found is None else found.per_tunnel
     return found.throughput / found.instances

@@ -10,7 +10,7 @@ import itertools
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
-from obrin.core.catalogue.offering import Offering
+from obrin.core.catalogue.offering import Offered
 from obrin.core.design.model import Expectation
 from obrin.core.drill.detection import Detector, time_to_move
 from obrin.core.drill.elements import Element, takes
@@ -87,7 +87,7 @@ class Sweep:
     """The flows that must work, and what becomes of them. Flows that are broken already are left
     out: `check` tells of those. Without an offering, loads are not looked at."""
 
-    def __init__(self, settled: Settled, offering: Offering | None = None) -> None:
+    def __init__(self, settled: Settled, offering: Offered | None = None) -> None:
         self.settled = settled
         self._offering = offering
         self._whole = ReachModel(settled)

@@ -61,7 +61,7 @@ def settle_class(work: Work, name: str, cloud: Cloud) -> None:
     """Raises SettleError when no class does what is asked."""
     if cloud.gateway.gateway_class is not None:
         return
-    judged = judge_classes(demand_of(work.design, name), work.offering)
+    judged = judge_classes(demand_of(work.design, name), work.offering.of(name))
     reasons = [f"{j.entry.name} {j.lacks}" for j in judged if j.lacks]
     best = next((j.entry for j in judged if not j.lacks), None)
     if best is None:

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
 from obrin.core.address.prefix import Prefix, parse_prefix
-from obrin.core.catalogue.offering import Offering
+from obrin.core.catalogue.offering import Offered
 from obrin.core.design.model import Design
 from obrin.core.design.references import all_suites
 from obrin.core.settle.choices import Choices
@@ -38,7 +38,7 @@ class Explanation:
 
 
 def explain(
-    design: Design, offering: Offering, choices: Choices, key: str, holders: list[Prefix],
+    design: Design, offering: Offered, choices: Choices, key: str, holders: list[Prefix],
     owners: OwnersOf,
 ) -> Explanation:  # fmt: skip
     """For a key of `choices`. `holders` are the ranges it was chosen from; `owners` tells who
@@ -70,8 +70,9 @@ def explain(
     return Explanation(key, value, choice.why, candidates, decided)
 
 
-def _classes(design: Design, offering: Offering, key: str) -> tuple[tuple[Candidate, ...], str]:
-    judged = judge_classes(demand_of(design, key.split(".")[1]), offering)
+def _classes(design: Design, offering: Offered, key: str) -> tuple[tuple[Candidate, ...], str]:
+    cloud = key.split(".")[1]
+    judged = judge_classes(demand_of(design, cloud), offering.of(cloud))
     return tuple(Candidate(j.entry.name, j.lacks) for j in judged), "the lowest monthly cost"
 
 

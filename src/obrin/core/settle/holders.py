@@ -82,10 +82,10 @@ def blank_parts(work: Work, kind: str, name: str, bits: int) -> Iterator[tuple[s
     for subnet, entity in cloud.subnets.items():
         if given_prefix(entity, bits) is None:
             key = f"clouds.{name}.subnets.{subnet}.prefix{tail}"
-            yield key, subnet_length(work, entity, bits)
+            yield key, subnet_length(work, name, entity, bits)
     if gateway_subnet(cloud, bits) is None:
         length = gateway_subnet_length(
-            chosen_class(work, name), work.offering, cloud.gateway.instances
+            chosen_class(work, name), work.offering.of(name), cloud.gateway.instances
         )
         yield f"clouds.{name}.gateway.subnet{tail}", 64 if bits == 128 else length
 
@@ -154,7 +154,7 @@ def _take_up(work: Work, found: Occupied, kind: str, name: str, entity: Site | C
                 blocks.append(block)
                 (found.hard if kind == "clouds" else found.soft).append(block)
         if kind == "clouds" and own and not all(any(b.covers(p) for b in blocks) for p in own):
-            blocks = _around(work, found, own, list(blanks.values()))
+            blocks = _around(work, name, found, own, list(blanks.values()))
     holder = Holder(
         kind, name, entity.region, entity.growth, fixed, blocks, FreeSpace(blocks, own, bits)
     )
@@ -162,14 +162,15 @@ def _take_up(work: Work, found: Occupied, kind: str, name: str, entity: Site | C
     _keep(work, found, holder, blanks)
 
 
-def _around(work: Work, found: Occupied, own: list[Prefix], blanks: list[int]) -> list[Prefix]:
+def _around(
+    work: Work, cloud: str, found: Occupied, own: list[Prefix], blanks: list[int]
+) -> list[Prefix]:
     """A blank space whose subnets are partly given lies around these, with room for the others."""
     bits = found.bits
     around = smallest_cover(own)
     need = block_length(bits, [p.length for p in own] + blanks, 2.0)
-    usual = (
-        USUAL_SPACE6 if bits == 128 else max(min(need, USUAL_SPACE), work.offering.largest_space)
-    )
+    largest = work.offering.of(cloud).largest_space
+    usual = USUAL_SPACE6 if bits == 128 else max(min(need, USUAL_SPACE), largest)
     space = around.widened(min(around.length, usual, need))
     found.hard.append(space)
     found.taken.reserve(space)

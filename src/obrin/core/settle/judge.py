@@ -10,7 +10,7 @@ from collections.abc import Callable
 
 from obrin.core.address.prefix import Prefix, parse_address, parse_prefix
 from obrin.core.address.ula import UNIQUE_LOCAL
-from obrin.core.catalogue.offering import Offering
+from obrin.core.catalogue.offering import Offered
 from obrin.core.design.model import Design
 from obrin.core.design.positions import Locator
 from obrin.core.design.references import all_suites
@@ -31,7 +31,7 @@ _NO_HOSTS = tuple(
 _LINK_LOCAL = (parse_prefix("169.254.0.0/16"), parse_prefix("fe80::/10"))
 
 
-def judge_choices(design: Design, choices: Choices, offering: Offering, locator: Locator) -> None:
+def judge_choices(design: Design, choices: Choices, offering: Offered, locator: Locator) -> None:
     """Raises DesignError with the place in the settled file of each value that cannot be one."""
     problems = []
     judges = _judges(design, offering)
@@ -49,9 +49,10 @@ Judge = Callable[[Value], str]
 """What is wrong with a value, or nothing. Raises AddressError."""
 
 
-def _judges(design: Design, offering: Offering) -> dict[str, Judge]:
+def _judges(design: Design, offering: Offered) -> dict[str, Judge]:
     """By the last word of a place; every other place wants prefixes."""
-    classes, suites = [c.name for c in offering.classes], list(all_suites(design))
+    names = {c.name: None for cloud in design.clouds for c in offering.of(cloud).classes}
+    classes, suites = list(names), list(all_suites(design))
     return {
         "as": _as_number,
         "class": lambda v: _one_of(v, classes, "capacity class"),

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from functools import partial
 
-from obrin.core.address.prefix import format_address, parse_ipv4
+from obrin.core.address.prefix import Prefix, format_address, parse_ipv4
 from obrin.core.design.model import Design
 from obrin.core.errors import SettleError
 from obrin.core.settle.choices import Value
@@ -64,7 +64,7 @@ def _share(work: Work, keys: list[str], number: Value, why: str) -> None:
 
 
 def settle_public_addresses(work: Work) -> None:
-    design, pool = work.design, work.offering.public_pool
+    design = work.design
     used = {
         parse_ipv4(uplink.address)
         for site in design.sites.values()
@@ -75,23 +75,23 @@ def settle_public_addresses(work: Work) -> None:
         used |= {parse_ipv4(text) for text in cloud.gateway.addresses or ()}
     blanks = {n: c for n, c in design.clouds.items() if c.gateway.addresses is None}
 
-    def fits(count: int, value: Value) -> bool:
+    def fits(pool: Prefix, count: int, value: Value) -> bool:
         if not isinstance(value, list) or len(value) != count:
             return False
         numbers = [parse_ipv4(text) for text in value]
         return all(pool.contains(n) and n not in used for n in numbers)
 
+    waiting = []
     for name, cloud in blanks.items():
-        key, count = f"clouds.{name}.gateway.addresses", cloud.gateway.instances
-        if work.keep(key, partial(fits, count)):
+        key, pool = f"clouds.{name}.gateway.addresses", work.offering.of(name).public_pool
+        if work.keep(key, partial(fits, pool, cloud.gateway.instances)):
             used |= {parse_ipv4(text) for text in _texts(work.chosen[key].value)}
-    free = (n for n in range(pool.value + 1, pool.last) if n not in used)
-    for name, cloud in blanks.items():
-        key = f"clouds.{name}.gateway.addresses"
-        if key in work.chosen:
-            continue
-        numbers = [n for n, _ in zip(free, range(cloud.gateway.instances), strict=False)]
-        if len(numbers) < cloud.gateway.instances:
+        else:
+            waiting.append((key, pool, cloud.gateway.instances))
+    for key, pool, count in waiting:
+        free = (n for n in range(pool.value + 1, pool.last) if n not in used)
+        numbers = [n for n, _ in zip(free, range(count), strict=False)]
+        if len(numbers) < count:
             raise SettleError(f"{key}: the cloud's public pool {pool} is used up. Give addresses")
         used |= set(numbers)
         work.choose(key, [format_address(n) for n in numbers], f"reserved from the pool {pool}")

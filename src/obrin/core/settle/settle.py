@@ -11,7 +11,7 @@ from __future__ import annotations
 
 from obrin.core.address.prefix import parse_prefix
 from obrin.core.address.ula import UNIQUE_LOCAL, unique_local_prefix
-from obrin.core.catalogue.offering import Offering
+from obrin.core.catalogue.offering import Offered
 from obrin.core.design.model import Design
 from obrin.core.design.references import all_suites
 from obrin.core.settle.choices import Choice, Choices, Value
@@ -27,7 +27,7 @@ __all__ = ["settle", "without"]
 
 
 def settle(
-    design: Design, previous: Choices, offering: Offering, random: bytes = bytes(5)
+    design: Design, previous: Choices, offering: Offered, random: bytes = bytes(5)
 ) -> dict[str, Choice]:
     """A choice for every blank, by place. `random` are five bytes for the unique local prefix.
 

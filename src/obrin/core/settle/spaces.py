@@ -71,7 +71,8 @@ def _claims(work: Work, found: Occupied, ease: _Ease) -> Claims:
             roomy = ease in (_Ease.SPREAD, _Ease.ROOMY)
             lengths = _blocks_wanted(work, holder, lengths, found.bits, roomy)
             if ease is _Ease.SPREAD and holder.is_cloud:
-                lengths = [max(n - 1, work.offering.largest_space) for n in lengths]
+                largest = work.offering.of(holder.name).largest_space
+                lengths = [max(n - 1, largest) for n in lengths]
         claims[holder.claimant()] = lengths
     return claims
 
@@ -89,7 +90,7 @@ def _blocks_wanted(
         return [min(length, USUAL_SPACE6)]
     # None that the cloud refuses.
     least = min(length, USUAL_SPACE) if roomy else length
-    return [max(least, work.offering.largest_space)]
+    return [max(least, work.offering.of(holder.name).largest_space)]
 
 
 def _best_plan(work: Work, found: Occupied) -> _Plan:
@@ -259,7 +260,8 @@ def _grow_in_place(work: Work, holder: Holder, found: Occupied) -> None:
 
     for index, block in enumerate(holder.blocks):
         grown = _doubled(block, holder.inner, wanted, is_free)
-        if grown is None or (found.bits == 32 and grown[0].length < work.offering.largest_space):
+        largest = work.offering.of(holder.name).largest_space
+        if grown is None or (found.bits == 32 and grown[0].length < largest):
             continue
         holder.blocks[index], added = grown
         for piece in added:

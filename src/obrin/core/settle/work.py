@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 
 from obrin.core.address.prefix import Prefix, parse_prefix
 from obrin.core.address.space import length_for
-from obrin.core.catalogue.offering import Offering
+from obrin.core.catalogue.offering import Offered, Offering
 from obrin.core.design.model import Cloud, Design
 from obrin.core.design.wishes import DEFAULT_HOSTS, Role, Wish
 from obrin.core.errors import AddressError
@@ -25,7 +25,7 @@ class Work:
 
     design: Design
     previous: Choices
-    offering: Offering
+    offering: Offered
     suites: dict[str, Suite]
     random: bytes
     chosen: dict[str, Choice] = field(default_factory=dict)
@@ -94,12 +94,14 @@ def wished_length(wish: Wish, roles: dict[str, Role], reserved: int) -> int:
     return length_for(math.ceil(hosts * growth) + reserved)
 
 
-def subnet_length(work: Work, subnet: Wish, bits: int) -> int:
+def subnet_length(work: Work, cloud: str, subnet: Wish, bits: int) -> int:
     """The length that a blank cloud subnet needs."""
     if bits == 128:
         return 64
-    wished = wished_length(subnet, work.design.roles, work.offering.reserved)
-    return min(wished, work.offering.smallest_subnet)
+    offering = work.offering.of(cloud)
+    return min(
+        wished_length(subnet, work.design.roles, offering.reserved), offering.smallest_subnet
+    )
 
 
 def network_length(work: Work, network: Wish, bits: int) -> int:

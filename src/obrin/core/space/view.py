@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from obrin.core.address.prefix import Prefix, host_prefix, parse_prefix
 from obrin.core.address.table import PrefixTable
-from obrin.core.catalogue.offering import Offering
+from obrin.core.catalogue.offering import Offered
 from obrin.core.settle.choices import Choices
 from obrin.core.settle.work import prefixes_in
 from obrin.core.settled.model import Settled
@@ -88,11 +88,11 @@ def target_prefix(text: str) -> Prefix:
     return parse_prefix(text) if "/" in text else host_prefix(text)
 
 
-def space_view(settled: Settled, choices: Choices, offering: Offering) -> SpaceView:
+def space_view(settled: Settled, choices: Choices, offering: Offered) -> SpaceView:
     return SpaceView(_entries(settled, choices, offering))
 
 
-def _entries(settled: Settled, choices: Choices, offering: Offering) -> Iterator[Entry]:
+def _entries(settled: Settled, choices: Choices, offering: Offered) -> Iterator[Entry]:
     around = settled.surroundings
     for name, pool in around.pools.items():
         for prefix in pool.prefixes:

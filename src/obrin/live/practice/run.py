@@ -12,6 +12,7 @@ import time
 from pathlib import Path
 
 from obrin.core.address.prefix import parse_ipv4
+from obrin.core.catalogue.offering import PRACTICE_CLOUD, Offerings
 from obrin.live.practice.record import still_wanted
 from obrin.live.practice.world import TOKEN_VARIABLE
 
@@ -28,7 +29,7 @@ def main() -> None:
     parser.add_argument("--line", action="append", default=[], help="NAME=PUBLIC=OWN")
     parser.add_argument("--cable", action="append", default=[], help="NAME=PORT")
     parser.add_argument("--speed", type=float, default=1.0)
-    parser.add_argument("--offering", type=Path)
+    parser.add_argument("--offering", action="append", default=[], help="CLOUD=FILE")
     parser.add_argument("--capture", type=Path)
     parser.add_argument("--keylog", type=Path)
     given = parser.parse_args()
@@ -47,6 +48,18 @@ def _watch(folder: Path, token: str) -> None:
     os._exit(0)
 
 
+def _offerings(texts: list[str]) -> Offerings:
+    """What each cloud offers; another network than those of the design, what the practice cloud
+    offers of itself."""
+    from obrin.core.design.offering_file import parse_offering
+
+    files = {cloud: Path(file) for cloud, _, file in (text.partition("=") for text in texts)}
+    return Offerings(
+        PRACTICE_CLOUD,
+        {c: parse_offering(f.read_text(encoding="utf-8"), str(f)) for c, f in files.items()},
+    )
+
+
 async def _role(given: argparse.Namespace, token: str) -> None:
     from obrin.live.practice.service import Served
 
@@ -63,11 +76,9 @@ async def _role(given: argparse.Namespace, token: str) -> None:
         capture = Capture(given.capture) if given.capture else None
         await InternetProcess(Internet(lines, capture), token).run(served)
     elif given.role == "cloud":
-        from obrin.core.design.offering_file import parse_offering
         from obrin.live.practice.cloud.process import CloudProcess
 
-        text = given.offering.read_text(encoding="utf-8")
-        offering = parse_offering(text, str(given.offering))
+        offering = _offerings(given.offering)
         await CloudProcess(cables["cloud"], given.speed, token, offering).run(served)
     else:
         from obrin.live.practice.gateway_process import GatewayProcess, run_gateways

@@ -12,7 +12,7 @@ import time
 from pathlib import Path
 from typing import Any
 
-from obrin.core.catalogue.offering import PRACTICE_CLOUD, Offering
+from obrin.core.catalogue.offering import PRACTICE_CLOUD, Offered
 from obrin.core.design.offering_file import format_offering
 from obrin.core.errors import OutsideError
 from obrin.core.settled.model import Settled
@@ -36,7 +36,8 @@ START_TIMEOUT = 60.0
 STOP_TIMEOUT = 10.0
 MOST_PROCESSES = 8
 """Processes for gateways; with more gateways, several share one."""
-OFFERING = "offering.yaml"
+OFFERING = "offering{}.yaml"
+"""One for each cloud."""
 
 
 def line_name(gateway: str, uplink: str) -> str:
@@ -45,7 +46,7 @@ def line_name(gateway: str, uplink: str) -> str:
 
 def start_world(
     settled: Settled, folder: Path, *, speed: float = 600.0, capture: Path | None = None,
-    offering: Offering = PRACTICE_CLOUD,
+    offering: Offered = PRACTICE_CLOUD,
 ) -> World:  # fmt: skip
     """Start all processes and wait until each answers.
 
@@ -88,7 +89,7 @@ def _make_room(folder: Path) -> None:
 
 
 def _start_all(
-    settled: Settled, starter: _Starter, capture: Path | None, offering: Offering
+    settled: Settled, starter: _Starter, capture: Path | None, offering: Offered
 ) -> None:
     keylog = None
     if capture is not None:
@@ -97,11 +98,10 @@ def _start_all(
             (keylog / name).unlink(missing_ok=True)
     starter.launch("internet", "internet", _internet_arguments(settled, capture))
     cables: dict[str, int] = starter.wait("internet")["cables"]
-    file = starter.folder / OFFERING
-    write_whole(file, format_offering(offering), 0o644)
+    offered = _write_offerings(settled, starter.folder, offering)
     starter.launch("cloud", "cloud", ["--cable", f"cloud={cables['cloud']}",
                                       "--speed", str(starter.world.speed),
-                                      "--offering", str(file)])  # fmt: skip
+                                      *offered])  # fmt: skip
     used = {t.gateway for t in settled.tunnels()}
     wanted = [gateway for gateway in settled.gateways.values() if gateway.name in used]
     groups = [wanted[start::MOST_PROCESSES] for start in range(min(MOST_PROCESSES, len(wanted)))]
@@ -123,6 +123,16 @@ def _start_all(
         port = starter.wait(process)["port"]
         for name in names:
             starter.world.gateways[name] = f"http://127.0.0.1:{port}/gateways/{name}"
+
+
+def _write_offerings(settled: Settled, folder: Path, offering: Offered) -> list[str]:
+    """What each cloud offers, as arguments for the process of the practice cloud."""
+    arguments = []
+    for cloud in settled.clouds:
+        file = folder / OFFERING.format(f"-{cloud}")
+        write_whole(file, format_offering(offering.of(cloud)), 0o644)
+        arguments += ["--offering", f"{cloud}={file}"]
+    return arguments
 
 
 def _internet_arguments(settled: Settled, capture: Path | None) -> list[str]:

@@ -11,7 +11,7 @@ from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
 
 from obrin.core.address.prefix import parse_ipv4
-from obrin.core.catalogue.offering import Offering
+from obrin.core.catalogue.offering import Offered
 from obrin.device.cloud import Cloud
 from obrin.device.state import session_states, tunnel_states
 from obrin.live.practice.cable import Cable, cable_token, plug_in
@@ -26,7 +26,7 @@ from obrin.live.practice.service import HANDLERS, UNUSABLE, Problem, Served, Tic
 
 
 class CloudProcess:
-    def __init__(self, cable_port: int, speed: float, secret: str, offering: Offering) -> None:
+    def __init__(self, cable_port: int, speed: float, secret: str, offering: Offered) -> None:
         self._cable_port = cable_port
         self._secret = secret
         self._dirty = False

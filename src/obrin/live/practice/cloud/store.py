@@ -14,7 +14,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
-from obrin.core.catalogue.offering import GatewayClass, Offering
+from obrin.core.catalogue.offering import GatewayClass, Offered
 from obrin.core.errors import ObrinError
 from obrin.core.handover.standard.ipsec import decode_suite
 from obrin.device.credentials import credential_from
@@ -92,7 +92,7 @@ _NAME = re.compile(r"[A-Za-z0-9._-]{1,128}")
 
 class Store:
     def __init__(
-        self, offering: Offering, speed: float, changed: Callable[[], None], etag_key: bytes
+        self, offering: Offered, speed: float, changed: Callable[[], None], etag_key: bytes
     ) -> None:
         self._etag_key = etag_key
         self.offering = offering
@@ -184,13 +184,13 @@ class Store:
 
     def _seconds(self, kind: str, body: Body) -> float:
         if isinstance(body, Gateway):
-            return self._class(body.capacity_class).build_minutes * 60.0
+            return self._class(body.network, body.capacity_class).build_minutes * 60.0
         return MINUTES[kind] * 60.0
 
-    def _class(self, name: str) -> GatewayClass:
-        for candidate in self.offering.classes:
-            if candidate.name == name:
-                return candidate
+    def _class(self, network: str, name: str) -> GatewayClass:
+        found = self.offering.of(network).find_class(name)
+        if found is not None:
+            return found
         raise Problem(422, "no such class", f"there is no capacity class {name}")
 
     def next_timer(self) -> float:
@@ -226,7 +226,7 @@ class Store:
             raise Problem(403, "quota", f"no more than {QUOTAS[kind]} {kind} are allowed")
         if isinstance(body, Network):
             for space in body.spaces:
-                if space.length < self.offering.largest_space:
+                if space.length < self.offering.of(name).largest_space:
                     raise Problem(422, "too large", f"{space} is larger than allowed")
         elif isinstance(body, Subnet):
             self._admit_subnet(name, body)
@@ -250,14 +250,14 @@ class Store:
         ):
             held = ", ".join(map(str, network.spaces))
             raise Problem(422, "outside", f"{body.prefix} is not inside {held}")
-        if body.prefix.length > self.offering.smallest_subnet:
+        if body.prefix.length > self.offering.of(body.network).smallest_subnet:
             raise Problem(422, "too small", f"{body.prefix} is smaller than a subnet can be")
         for other in self._subnets(body.network, name):
             if other.prefix.overlaps(body.prefix):
                 raise Problem(409, "overlap", f"{body.prefix} overlaps {other.prefix}")
 
     def _admit_gateway(self, body: Gateway) -> None:
-        found = self._class(body.capacity_class)
+        found = self._class(body.network, body.capacity_class)
         if len(body.public_addresses) > found.instances:
             raise Problem(422, "too many instances", f"{found.name} runs {found.instances}")
         subnets = [s for s in self._subnets(body.network, "") if s.role == "gateway"]
@@ -275,7 +275,7 @@ class Store:
             return
         if body.instance > len(gateway.public_addresses):
             raise Problem(422, "no such instance", f"{body.gateway} has no {body.instance}")
-        found = self._class(gateway.capacity_class)
+        found = self._class(gateway.network, gateway.capacity_class)
         if body.bgp is not None and not found.bgp:
             raise Problem(422, "no BGP", f"class {found.name} does not speak BGP")
         others = [
@@ -284,7 +284,7 @@ class Store:
         ]  # fmt: skip
         if len(others) >= found.tunnels:
             raise Problem(403, "quota", f"class {found.name} holds {found.tunnels} tunnels")
-        for reserved in self.offering.reserved_inside:
+        for reserved in self.offering.of(gateway.network).reserved_inside:
             if reserved.overlaps(body.inside):
                 raise Problem(422, "reserved", f"{body.inside} lies in {reserved}")
         for other in others:
