@@ -92,16 +92,24 @@ def look_ups(bits: int, target: str) -> Iterator[Row]:
         return [get(key, -1) for key in keys]
 
     a, b, ratio = interleaved(ours, theirs, rounds=7)
-    yield (f"{family}: a million look-ups in {COUNT:,} prefixes, one batch", "C radix tree",
-           f"{a * 1e3:.0f} ms", f"{b * 1e3:.0f} ms",
-           f"{ratio:.0f} times as fast ({target})")  # fmt: skip
+    yield (
+        f"{family}: a million look-ups in {COUNT:,} prefixes, one batch",
+        "C radix tree",
+        f"{a * 1e3:.0f} ms",
+        f"{b * 1e3:.0f} ms",
+        f"{ratio:.0f} times as fast ({target})",
+    )
     some, some_keys, match = wanted[:50_000], keys[:50_000], one.match
     a, b, ratio = interleaved(
         lambda: [match(x) for x in some], lambda: [get(x, -1) for x in some_keys], rounds=9
     )
-    yield (f"{family}: one look-up at a time, no compiled code", "C radix tree",
-           f"{a / 5e4 * 1e9:.0f} ns", f"{b / 5e4 * 1e9:.0f} ns",
-           f"{ratio:.2f} of its speed (target 0.8)")  # fmt: skip
+    yield (
+        f"{family}: one look-up at a time, no compiled code",
+        "C radix tree",
+        f"{a / 5e4 * 1e9:.0f} ns",
+        f"{b / 5e4 * 1e9:.0f} ns",
+        f"{ratio:.2f} of its speed (target 0.8)",
+    )
 
 
 def scans() -> Iterator[Row]:
@@ -122,8 +130,13 @@ def scans() -> Iterator[Row]:
 
     a, b, _ = interleaved(lambda: bulk.match_ipv4(wanted), standard, rounds=3)
     ours, theirs = a / LOOKUPS, b / len(few)
-    yield ("IPv4: one look-up, out of a batch", "`ipaddress`, a scan", f"{ours * 1e9:.0f} ns",
-           f"{theirs * 1e3:.0f} ms", f"{theirs / ours:,.0f} times as fast")  # fmt: skip
+    yield (
+        "IPv4: one look-up, out of a batch",
+        "`ipaddress`, a scan",
+        f"{ours * 1e9:.0f} ns",
+        f"{theirs * 1e3:.0f} ms",
+        f"{theirs / ours:,.0f} times as fast",
+    )
     ipset = [netaddr.IPNetwork(str(p)) for p in listed]
     few_netaddr = [netaddr.IPAddress(int(a)) for a in wanted[:1]]
 
@@ -132,8 +145,13 @@ def scans() -> Iterator[Row]:
 
     a, b, _ = interleaved(lambda: bulk.match_ipv4(wanted), all_matching, rounds=1)
     theirs = b / len(few_netaddr)
-    yield ("IPv4: one look-up, out of a batch", "`netaddr`, a scan", f"{ours * 1e9:.0f} ns",
-           f"{theirs * 1e3:.0f} ms", f"{theirs / ours:,.0f} times as fast")  # fmt: skip
+    yield (
+        "IPv4: one look-up, out of a batch",
+        "`netaddr`, a scan",
+        f"{ours * 1e9:.0f} ns",
+        f"{theirs * 1e3:.0f} ms",
+        f"{theirs / ours:,.0f} times as fast",
+    )
 
 
 def overlapping(bits: int) -> Iterator[Row]:
@@ -164,23 +182,35 @@ def overlapping(bits: int) -> Iterator[Row]:
     got = PrefixSet(listed).overlaps()
     assert np.array_equal(np.sort(pairs[0] * COUNT + pairs[1]), np.sort(got[0] * COUNT + got[1]))
     a, b, ratio = interleaved(lambda: PrefixSet(listed).overlaps(), plain, rounds=15)
-    yield (f"{family}: all {got.shape[1]:,} overlapping pairs of {COUNT:,} prefixes",
-           "plain sorted NumPy sweep", f"{a * 1e3:.0f} ms", f"{b * 1e3:.0f} ms",
-           f"{ratio:.2f} times as fast (target 1)")  # fmt: skip
+    yield (
+        f"{family}: all {got.shape[1]:,} overlapping pairs of {COUNT:,} prefixes",
+        "plain sorted NumPy sweep",
+        f"{a * 1e3:.0f} ms",
+        f"{b * 1e3:.0f} ms",
+        f"{ratio:.2f} times as fast (target 1)",
+    )
     kept = PrefixSet(listed)
     kept.overlaps()
     a, b, ratio = interleaved(kept.overlaps, plain, rounds=7)
-    yield (f"{family}: the same, asked again", "plain sorted NumPy sweep", f"{a * 1e6:.2f} us",
-           f"{b * 1e3:.0f} ms", f"{ratio:,.0f} times as fast (target 3)")  # fmt: skip
+    yield (
+        f"{family}: the same, asked again",
+        "plain sorted NumPy sweep",
+        f"{a * 1e6:.2f} us",
+        f"{b * 1e3:.0f} ms",
+        f"{ratio:,.0f} times as fast (target 3)",
+    )
 
 
 def main() -> None:
     print("| What | Against | Obrin | Baseline | Ratio |")
     print("| --- | --- | --- | --- | --- |")
     for rows in (
-        overlapping(32), overlapping(128),
-        look_ups(32, "target 20"), look_ups(128, "target 4"), scans(),
-    ):  # fmt: skip
+        overlapping(32),
+        overlapping(128),
+        look_ups(32, "target 20"),
+        look_ups(128, "target 4"),
+        scans(),
+    ):
         for row in rows:
             print("| " + " | ".join(row) + " |", flush=True)
     peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024

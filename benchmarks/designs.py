@@ -71,8 +71,10 @@ def many_wishes(sites: int, networks: int = 5) -> str:
         )
     out.append("clouds:")
     for cloud in ("timetable", "ledger", "archive"):
-        out.append(f"  {cloud}:\n    region: {cloud}-1\n    subnets:\n      web: {{hosts: 400}}\n"
-                   f"      data: {{hosts: 60, growth: 1 doubling}}")  # fmt: skip
+        out.append(
+            f"  {cloud}:\n    region: {cloud}-1\n    subnets:\n      web: {{hosts: 400}}\n"
+            f"      data: {{hosts: 60, growth: 1 doubling}}"
+        )
     out.append("links:")
     for n in range(sites):
         cloud = ("timetable", "ledger", "archive")[n % 3]

@@ -35,8 +35,13 @@ def start_up() -> Iterator[Row]:
         return lambda: subprocess.run(command, stdout=subprocess.DEVNULL, check=True)
 
     a, b, ratio = interleaved(run(ours), run(theirs), rounds=25)
-    yield ("`obrin --help`", "bare click group's `--help`", f"{a * 1e3:.0f} ms",
-           f"{b * 1e3:.0f} ms", f"{1 / ratio:.2f} times the time (target at most 1.3)")  # fmt: skip
+    yield (
+        "`obrin --help`",
+        "bare click group's `--help`",
+        f"{a * 1e3:.0f} ms",
+        f"{b * 1e3:.0f} ms",
+        f"{1 / ratio:.2f} times the time (target at most 1.3)",
+    )
 
 
 def loading() -> Iterator[Row]:
@@ -84,8 +89,9 @@ def handshake() -> Iterator[Row]:
     suite, key = SHIPPED["modern"], b"k" * 32
 
     def config(one: str, two: str, *, initiate: bool) -> PeerConfig:
-        return PeerConfig("t", initiate, one, two, Identity.of(one), Identity.of(two),
-                          (suite,), key)  # fmt: skip
+        return PeerConfig(
+            "t", initiate, one, two, Identity.of(one), Identity.of(two), (suite,), key
+        )
 
     one, two = config(site, cloud, initiate=True), config(cloud, site, initiate=False)
 
@@ -176,12 +182,17 @@ def esp() -> Iterator[Row]:
 
         words = "with ESN" if esn else "32-bit numbers"
         for name, ours, bare, target in (
-            ("seal", seal, bare_seal, 0.43), ("open", open_all, bare_open, 0.35),
-        ):  # fmt: skip
+            ("seal", seal, bare_seal, 0.43),
+            ("open", open_all, bare_open, 0.35),
+        ):
             a, b, ratio = interleaved(ours, bare, rounds=80)
-            yield (f"ESP {name}, 1,400 bytes, {words}", "bare AES-256-GCM call",
-                   f"{a / count * 1e6:.2f} us", f"{b / count * 1e6:.2f} us",
-                   f"{ratio:.2f} of it (target {target})")  # fmt: skip
+            yield (
+                f"ESP {name}, 1,400 bytes, {words}",
+                "bare AES-256-GCM call",
+                f"{a / count * 1e6:.2f} us",
+                f"{b / count * 1e6:.2f} us",
+                f"{ratio:.2f} of it (target {target})",
+            )
 
 
 ALL = {"help": start_up, "load": loading, "ike": handshake, "esp": esp}

@@ -38,11 +38,19 @@ def graph_of(network: Network, lost: frozenset[str] = frozenset()) -> nx.MultiDi
     for s in network.sessions:
         if s.via not in lost:
             graph.add_edge(
-                s.sender, s.receiver, key=s.via, pref=s.accept.local_pref,
-                local=s.export.local_as, heard=s.accept.local_as, attached=s.export.attached,
-                own={str(p) for p in s.announces}, passes=s.export.passes_on,
-                router=s.peer.router_id, address=s.peer.address, external=s.peer.external,
-            )  # fmt: skip
+                s.sender,
+                s.receiver,
+                key=s.via,
+                pref=s.accept.local_pref,
+                local=s.export.local_as,
+                heard=s.accept.local_as,
+                attached=s.export.attached,
+                own={str(p) for p in s.announces},
+                passes=s.export.passes_on,
+                router=s.peer.router_id,
+                address=s.peer.address,
+                external=s.peer.external,
+            )
     return graph
 
 
@@ -73,8 +81,17 @@ def plain(network: Network, lost: frozenset[str] = frozenset()) -> Tables:
                     if not data["attached"]:
                         path = (data["local"], *path)
                     if data["heard"] not in path:
-                        offers.append((-data["pref"], len(path), not data["external"],
-                                       data["router"], data["address"], path, via))  # fmt: skip
+                        offers.append(
+                            (
+                                -data["pref"],
+                                len(path),
+                                not data["external"],
+                                data["router"],
+                                data["address"],
+                                path,
+                                via,
+                            )
+                        )
                 choice = min(offers, default=None)
                 if choice is not None and best.get(router) != choice:
                     best[router] = choice
@@ -134,17 +151,21 @@ def compare(name: str, settled: Settled, singles: int) -> Iterable[str]:
     if ours(state) != plain(network):
         raise SystemExit("the two do not find the same tables")
     mine, theirs = seconds(lambda: solve(settled), 5), seconds(lambda: plain(network))
-    yield (f"| {name}: all tables | per prefix, from scratch | {mine * 1e3:.0f} ms | "
-           f"{theirs:.2f} s | {theirs / mine:.0f} times as fast (target 90) |")  # fmt: skip
+    yield (
+        f"| {name}: all tables | per prefix, from scratch | {mine * 1e3:.0f} ms | "
+        f"{theirs:.2f} s | {theirs / mine:.0f} times as fast (target 90) |"
+    )
     sweep = Sweep(settled, PRACTICE_CLOUD)
     failures = elements(settled, ("tunnel", "uplink", "instance"))[:singles]
     sweep.try_one((failures[0],))
     lost = lost_ways(settled, failures[:1])
     again = seconds(lambda: plain(network, lost))
     each = seconds(lambda: [sweep.try_one((e,)) for e in failures[1:]]) / (len(failures) - 1)
-    yield (f"| {name}: a single failure, its flows followed | all tables again | "
-           f"{each * 1e6:.0f} us | {again:.2f} s | {again / each:,.0f} times as fast "
-           "(target 1,000) |")  # fmt: skip
+    yield (
+        f"| {name}: a single failure, its flows followed | all tables again | "
+        f"{each * 1e6:.0f} us | {again:.2f} s | {again / each:,.0f} times as fast "
+        "(target 1,000) |"
+    )
 
 
 def growth(name: str, settled: Settled) -> str:
@@ -157,8 +178,10 @@ def growth(name: str, settled: Settled) -> str:
     prefixes = sum(len(kind.prefixes) for kind in network_of(settled).classes)
     tunnels = sum(1 for _ in settled.tunnels())
     memory = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1e6
-    return (f"| {name} | {tunnels:,} | {prefixes:,} | {tables:.2f} s | {base:.2f} s | "
-            f"{len(every):,} in {drill:.2f} s | {memory:.2f} GB |")  # fmt: skip
+    return (
+        f"| {name} | {tunnels:,} | {prefixes:,} | {tables:.2f} s | {base:.2f} s | "
+        f"{len(every):,} in {drill:.2f} s | {memory:.2f} GB |"
+    )
 
 
 def pairs(sites: int) -> str:
@@ -188,8 +211,10 @@ def main() -> None:
         for row in compare(name, built(two_hubs(sites, networks)), 400):
             print(row)
     print()
-    print("| Design | Tunnels | Prefixes | All tables | All flows followed | "
-          "All single failures | Memory so far |")  # fmt: skip
+    print(
+        "| Design | Tunnels | Prefixes | All tables | All flows followed | "
+        "All single failures | Memory so far |"
+    )
     print("| --- | --- | --- | --- | --- | --- | --- |")
     for sites in (200, 1000, 2000):
         print(growth(f"{sites:,} sites, no hub", design_of(sites)))

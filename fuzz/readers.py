@@ -56,10 +56,11 @@ def _handshake() -> tuple[Endpoint, Endpoint, list[bytes]]:
     suites = (SHIPPED["modern"],)
     ends = [(SITE, CLOUD, True), (CLOUD, SITE, False)]
     one, two = (
-        Endpoint([PeerConfig("t", first, a, b, Identity.of(a), Identity.of(b), suites, b"k" * 32)],
-                 rng)
+        Endpoint(
+            [PeerConfig("t", first, a, b, Identity.of(a), Identity.of(b), suites, b"k" * 32)], rng
+        )
         for a, b, first in ends
-    )  # fmt: skip
+    )
     seen = []
     one.start(0.0)
     for _ in range(2):
@@ -159,9 +160,10 @@ def _certificates() -> tuple[list[bytes], Callable[[bytes], object]]:
     bundle = Bundle(authority.chain(issued), issued.key)
     trust = Trust(tuple(authority.believed(now)))
     samples = [
-        as_pem(bundle.certificates).encode(), as_pkcs12("g", bundle, "p"),
+        as_pem(bundle.certificates).encode(),
+        as_pkcs12("g", bundle, "p"),
         issued.certificate.public_bytes(Encoding.DER),
-    ]  # fmt: skip
+    ]
 
     def read(data: bytes) -> object:
         return judge(read_bundle(data, "p", "fuzz").certificates, trust, now, "192.0.2.10")

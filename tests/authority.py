@@ -20,9 +20,13 @@ YEAR = timedelta(days=365)
 def new_key(kind: str = "ecdsa") -> PrivateKey:
     if kind == "rsa":
         return rsa.generate_private_key(65537, 2048)
-    return ed25519.Ed25519PrivateKey.generate() if kind == "ed25519" else ec.generate_private_key(
-        {"ecdsa": ec.SECP256R1(), "p384": ec.SECP384R1(), "p521": ec.SECP521R1()}[kind]
-    )  # fmt: skip
+    return (
+        ed25519.Ed25519PrivateKey.generate()
+        if kind == "ed25519"
+        else ec.generate_private_key(
+            {"ecdsa": ec.SECP256R1(), "p384": ec.SECP384R1(), "p521": ec.SECP521R1()}[kind]
+        )
+    )
 
 
 @dataclass
@@ -53,16 +57,22 @@ class Made:
     ) -> tuple[x509.Certificate, PrivateKey]:
         key = key or new_key(kind or self.kind)
         leaf = make_gateway(
-            "gateway", identities, key.public_key(), self.issuing, self.issuing_key,
+            "gateway",
+            identities,
+            key.public_key(),
+            self.issuing,
+            self.issuing_key,
             self.span(now=now),
-        )  # fmt: skip
+        )
         return leaf, key
 
     def revocations(self, *serials: int, now: datetime = NOW) -> x509.CertificateRevocationList:
         return make_revocations(
-            self.issuing, self.issuing_key, [(s, now) for s in serials],
+            self.issuing,
+            self.issuing_key,
+            [(s, now) for s in serials],
             self.span(timedelta(days=30), now),
-        )  # fmt: skip
+        )
 
     def trust(self, *revocations: x509.CertificateRevocationList) -> Trust:
         return Trust((self.root,), revocations)
@@ -71,6 +81,10 @@ class Made:
         self, *identities: str, kind: str = "", trust: Trust | None = None, **changes
     ) -> Credential:
         leaf, key = self.gateway(*identities, kind=kind)
-        parts = {"chain": (leaf, self.issuing), "key": key, "trust": trust or self.trust(),
-                 "wall": lambda now: NOW + timedelta(seconds=now)}  # fmt: skip
+        parts = {
+            "chain": (leaf, self.issuing),
+            "key": key,
+            "trust": trust or self.trust(),
+            "wall": lambda now: NOW + timedelta(seconds=now),
+        }
         return Credential(**parts | changes)

@@ -44,13 +44,29 @@ def pair(
 ) -> tuple[Endpoint, Endpoint]:
     """Initiator and responder of one tunnel named `t`."""
     one = PeerConfig(
-        "t", True, SITE, CLOUD, Identity.of(SITE), Identity.of(CLOUD), suites, key,
-        liveness=Liveness(10.0, 1.0, 4), **changes,
-    )  # fmt: skip
+        "t",
+        True,
+        SITE,
+        CLOUD,
+        Identity.of(SITE),
+        Identity.of(CLOUD),
+        suites,
+        key,
+        liveness=Liveness(10.0, 1.0, 4),
+        **changes,
+    )
     two = PeerConfig(
-        "t", False, CLOUD, SITE, Identity.of(CLOUD), Identity.of(SITE), other or suites,
-        other_key or key, liveness=Liveness(10.0, 1.0, 4), **changes,
-    )  # fmt: skip
+        "t",
+        False,
+        CLOUD,
+        SITE,
+        Identity.of(CLOUD),
+        Identity.of(SITE),
+        other or suites,
+        other_key or key,
+        liveness=Liveness(10.0, 1.0, 4),
+        **changes,
+    )
     return Endpoint([one], seeded(seed)), Endpoint([two], seeded(seed + 1000))
 
 
@@ -58,9 +74,15 @@ class Net:
     """Two endpoints and a network that loses, delays and doubles datagrams, all from a seed."""
 
     def __init__(
-        self, one: Endpoint, two: Endpoint, *, loss: float = 0.0, delay: float = 0.0,
-        double: float = 0.0, seed: int = 7,
-    ) -> None:  # fmt: skip
+        self,
+        one: Endpoint,
+        two: Endpoint,
+        *,
+        loss: float = 0.0,
+        delay: float = 0.0,
+        double: float = 0.0,
+        seed: int = 7,
+    ) -> None:
         self.ends = (one, two)
         self.now = 0.0
         self.events: list[list[object]] = [[], []]

@@ -54,8 +54,14 @@ def test_every_finding_of_the_code_is_in_the_docs() -> None:
             re.findall(r'Finding\(\s*Severity\.[A-Z]+,\s*"([a-z0-9-]+)"', file.read_text("utf-8"))
         )
     table = (PAGE.parent / "findings.md").read_text(encoding="utf-8")
-    told = set(re.findall(r"`([a-z0-9-]+)`", "\n".join(
-        line.split(" | ")[0] for line in table.splitlines() if line.startswith("| `"))))  # fmt: skip
+    told = set(
+        re.findall(
+            r"`([a-z0-9-]+)`",
+            "\n".join(
+                line.split(" | ")[0] for line in table.splitlines() if line.startswith("| `")
+            ),
+        )
+    )
     assert codes <= told
 
 

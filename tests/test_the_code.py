@@ -15,8 +15,22 @@ import obrin
 SOURCE = Path(obrin.__file__).parent
 PURE = [p for room in ("core", "wire") for p in (SOURCE / room).rglob("*.py")]
 ALL = list(SOURCE.rglob("*.py"))
-FORBIDDEN = {"click", "rich", "httpx", "asyncio", "socket", "time", "random", "secrets", "os",
-             "subprocess", "sqlite3", "threading", "pathlib", "logging"}  # fmt: skip
+FORBIDDEN = {
+    "click",
+    "rich",
+    "httpx",
+    "asyncio",
+    "socket",
+    "time",
+    "random",
+    "secrets",
+    "os",
+    "subprocess",
+    "sqlite3",
+    "threading",
+    "pathlib",
+    "logging",
+}
 
 
 def imports(path: Path) -> set[str]:

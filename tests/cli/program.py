@@ -59,9 +59,15 @@ class Folder:
             whole = {**os.environ, "COLUMNS": "110", **env}
             return Run(*_standby().run(arguments, self.path, given, timeout, whole))
         done = subprocess.run(
-            [PROGRAM, *arguments], cwd=self.path, input=given, capture_output=True, text=True,
-            timeout=timeout, env={**os.environ, "COLUMNS": "110", **env}, check=False,
-        )  # fmt: skip
+            [PROGRAM, *arguments],
+            cwd=self.path,
+            input=given,
+            capture_output=True,
+            text=True,
+            timeout=timeout,
+            env={**os.environ, "COLUMNS": "110", **env},
+            check=False,
+        )
         return Run(done.returncode, done.stdout, done.stderr)
 
     def all_bad(self, cases: Iterable[tuple[tuple[str, ...], int, str]]) -> None:
@@ -81,5 +87,6 @@ class Folder:
     def files(self) -> dict[str, bytes]:
         return {
             str(p.relative_to(self.path)): p.read_bytes()
-            for p in sorted(self.path.rglob("*")) if p.is_file()
-        }  # fmt: skip
+            for p in sorted(self.path.rglob("*"))
+            if p.is_file()
+        }

@@ -32,8 +32,9 @@ class Standby:
         self._address = str(Path(self._folder.name) / "s")
         self._process = subprocess.Popen(
             [sys.executable, "-m", "tests.cli.standby", self._address],
-            stdin=subprocess.DEVNULL, cwd=Path(__file__).parents[2],
-        )  # fmt: skip
+            stdin=subprocess.DEVNULL,
+            cwd=Path(__file__).parents[2],
+        )
         atexit.register(self._stop)
         for _ in range(600):
             if Path(self._address).exists():
@@ -47,9 +48,13 @@ class Standby:
         self._folder.cleanup()
 
     def run(
-        self, arguments: tuple[str, ...], cwd: Path, given: str, timeout: float,
+        self,
+        arguments: tuple[str, ...],
+        cwd: Path,
+        given: str,
+        timeout: float,
         env: dict[str, str],
-    ) -> tuple[int, str, str]:  # fmt: skip
+    ) -> tuple[int, str, str]:
         """Exit code, stdout and stderr. Raises TimeoutError."""
         with tempfile.TemporaryDirectory(dir=self._folder.name) as name:
             files = [Path(name) / part for part in ("in", "out", "err")]

@@ -142,9 +142,11 @@ def test_requests_exports_and_chains_from_elsewhere(folder: Folder) -> None:
     name = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, "hh-west")])
     wanted = x509.SubjectAlternativeName([x509.DNSName("not.asked")])
     request = (
-        x509.CertificateSigningRequestBuilder().subject_name(name)
-        .add_extension(wanted, critical=False).sign(key, SHA256())
-    )  # fmt: skip
+        x509.CertificateSigningRequestBuilder()
+        .subject_name(name)
+        .add_extension(wanted, critical=False)
+        .sign(key, SHA256())
+    )
     (path / "device.csr").write_bytes(request.public_bytes(Encoding.PEM))
     told = folder.obrin(
         "certificates", "sign", "device.csr", "--gateway", "hh-west", "--to", "device.pem"
@@ -183,12 +185,18 @@ def test_requests_exports_and_chains_from_elsewhere(folder: Folder) -> None:
 
 def test_bad_input_gets_one_message(folder: Folder) -> None:
     (folder.path / "text.pem").write_text("-----BEGIN CERTIFICATE-----\nnothing\n")
-    folder.all_bad([
-        (("certificates", "renew", "sw-box"), 2, "needs no certificate"),
-        (("certificates", "check", "none.pem"), 2, "cannot be read"),
-        (("certificates", "check", "text.pem"), 2, "no certificate that can be read"),
-        (("certificates", "sign", "text.pem", "--gateway", "hh-west"), 2, "no certificate request"),
-    ])  # fmt: skip
+    folder.all_bad(
+        [
+            (("certificates", "renew", "sw-box"), 2, "needs no certificate"),
+            (("certificates", "check", "none.pem"), 2, "cannot be read"),
+            (("certificates", "check", "text.pem"), 2, "no certificate that can be read"),
+            (
+                ("certificates", "sign", "text.pem", "--gateway", "hh-west"),
+                2,
+                "no certificate request",
+            ),
+        ]
+    )
 
 
 NORTH = "slipway-ledger/day"
@@ -212,9 +220,10 @@ def test_keys_go_out_sealed_and_come_in(folder: Folder, tmp_path_factory) -> Non
 def test_the_passphrase_can_live_in_the_systems_keyring(folder: Folder) -> None:
     root = str(Path(__file__).parents[2])
     ring = {
-        "PYTHON_KEYRING_BACKEND": "tests.file_keyring.FileKeyring", "PYTHONPATH": root,
+        "PYTHON_KEYRING_BACKEND": "tests.file_keyring.FileKeyring",
+        "PYTHONPATH": root,
         "FILE_KEYRING": str(folder.path.parent / f"{folder.path.name}.ring"),
-    }  # fmt: skip
+    }
     shown = folder.obrin("keys", "show", NORTH).good().out
     folder.obrin("keys", "seal", "--keyring", **ring).good()
     sealed = (folder.path / ".obrin" / "keys-design.json").read_text()
@@ -231,12 +240,20 @@ def test_no_output_and_no_open_file_holds_a_secret(folder: Folder) -> None:
     runs = [
         folder.obrin(*words)
         for words in (
-            ("settle", "--json"), ("handover",), ("check",), ("agree", "harbour-ledger"),
-            ("certificates", "list"), ("certificates", "list", "--json"), ("keys", "list"),
-            ("calendar",), ("certificates", "revoke", "hh-west"), ("handover",),
-            ("certificates", "renew", "nowhere"), ("keys", "rotate", "--dry-run"),
+            ("settle", "--json"),
+            ("handover",),
+            ("check",),
+            ("agree", "harbour-ledger"),
+            ("certificates", "list"),
+            ("certificates", "list", "--json"),
+            ("keys", "list"),
+            ("calendar",),
+            ("certificates", "revoke", "hh-west"),
+            ("handover",),
+            ("certificates", "renew", "nowhere"),
+            ("keys", "rotate", "--dry-run"),
         )
-    ]  # fmt: skip
+    ]
     secrets = set(
         json.loads((folder.path / ".obrin/keys-design.json").read_text())["keys"].values()
     )
@@ -270,10 +287,12 @@ def test_tables_traces_reach_and_drills_as_users_meet_them(folder: Folder) -> No
     drilled = folder.obrin("drill", "--depth", "2").bad(1, "gateway:sw-box")
     assert "Single points of failure: gateway:hh-west, gateway:sw-box, cloud:ledger" in drilled.out
     folder.obrin("drill", "tunnel:slipway-ledger/day").good()
-    folder.all_bad([
-        (("routes", "nowhere"), 2, "there is no table"),
-        (("routes", "hh-west", "--seen", "design.yaml"), 2, "offset 0"),
-        (("trace", "10.9.9.9", "ledger/accounts"), 2, "in no network"),
-        (("drill", "tunnel:none"), 2, "nothing here is called"),
-        (("draw", "reach", "--to", "x.gif"), 2, ".svg or .png"),
-    ])  # fmt: skip
+    folder.all_bad(
+        [
+            (("routes", "nowhere"), 2, "there is no table"),
+            (("routes", "hh-west", "--seen", "design.yaml"), 2, "offset 0"),
+            (("trace", "10.9.9.9", "ledger/accounts"), 2, "in no network"),
+            (("drill", "tunnel:none"), 2, "nothing here is called"),
+            (("draw", "reach", "--to", "x.gif"), 2, ".svg or .png"),
+        ]
+    )

@@ -110,8 +110,20 @@ def test_a_key_file_that_others_can_read_is_refused(folder: Folder) -> None:
 
 def test_new_writes_a_design_that_settles_and_checks(tmp_path) -> None:
     folder = Folder(tmp_path)
-    arguments = ["new", "clinic", "--site", "ward", "--network", "beds=10.30.0.0/22", "--uplink",
-                 "cable=192.0.2.20", "--uplink", "mobile=198.51.100.30", "--cloud", "records"]  # fmt: skip
+    arguments = [
+        "new",
+        "clinic",
+        "--site",
+        "ward",
+        "--network",
+        "beds=10.30.0.0/22",
+        "--uplink",
+        "cable=192.0.2.20",
+        "--uplink",
+        "mobile=198.51.100.30",
+        "--cloud",
+        "records",
+    ]
     folder.obrin(*arguments).good()
     folder.obrin("settle").good()
     folder.obrin("check").good()
@@ -158,8 +170,15 @@ def test_bad_input_gets_one_clear_message(folder: Folder) -> None:
     folder.obrin("settle").good()
     folder.write("empty.yaml", "")
     folder.write("syntax.yaml", "a: [1, 2\n")
-    folder.write("full.yaml", swap(("obrin: 1", "obrin: 1\nelsewhere: {a: 10.0.0.0/8, "
-                                    "b: 172.16.0.0/12, c: 192.168.0.0/16}")))  # fmt: skip
+    folder.write(
+        "full.yaml",
+        swap(
+            (
+                "obrin: 1",
+                "obrin: 1\nelsewhere: {a: 10.0.0.0/8, b: 172.16.0.0/12, c: 192.168.0.0/16}",
+            )
+        ),
+    )
     (folder.path / "binary.yaml").write_bytes(b"\xff\xfe\x00")
     folder.all_bad(BAD_INPUT)
 
@@ -193,18 +212,29 @@ def test_json_output_has_the_keys_that_its_page_names(folder: Folder) -> None:
     status = TunnelStatus("t", 1, EndStatus(), EndStatus()).as_json()
     outcome = Outcome(design_of().expectations[0], "answered", 0.1).as_json()
     asked = [
-        ("space",), ("space", "free"), ("space", "use"), ("space", "announce"), ("classes",),
-        ("settle", "--explain", "clouds.apps.space"), ("space", "clash", "10.20.0.0/16"),
+        ("space",),
+        ("space", "free"),
+        ("space", "use"),
+        ("space", "announce"),
+        ("classes",),
+        ("settle", "--explain", "clouds.apps.space"),
+        ("space", "clash", "10.20.0.0/16"),
         ("space", "renumber", "quay/desks"),
         ("space", "fit", "--pool", "10.64.0.0/10", "--add", "x=9"),
-    ]  # fmt: skip
+    ]
     for question in asked:
         answer = folder.obrin(*question, "--json").json
         while isinstance(answer, list) or set(answer) == {"apps"}:
             answer = answer[0] if isinstance(answer, list) else answer["apps"]
         assert all(f"`{key}`" in page for key in answer), question
-    shown = [settled, next(iter(settled["values"].values())), findings[0], status, outcome,
-             status["site"]]  # fmt: skip
+    shown = [
+        settled,
+        next(iter(settled["values"].values())),
+        findings[0],
+        status,
+        outcome,
+        status["site"],
+    ]
     for data in shown:
         for key in data:
             assert f"| `{key}` |" in page, key
@@ -231,10 +261,22 @@ def test_two_thousand_sites_load_and_check_in_seconds(tmp_path) -> None:
 
 def test_an_answer_is_judged_where_it_is_given_and_asked_again(folder: Folder) -> None:
     """Wrong answers, each told why; the right ones go into the design."""
-    answers = "\n".join([
-        "two words", "clinic-net", "a: b", "clinic", "10.30.0.1/22", "ten", "10.30.0.0/22",
-        "192.0.2.300", "null", "192.0.2.20", "x/y", "records",
-    ])  # fmt: skip
+    answers = "\n".join(
+        [
+            "two words",
+            "clinic-net",
+            "a: b",
+            "clinic",
+            "10.30.0.1/22",
+            "ten",
+            "10.30.0.0/22",
+            "192.0.2.300",
+            "null",
+            "192.0.2.20",
+            "x/y",
+            "records",
+        ]
+    )
     run = folder.obrin("new", "--to", "asked.yaml", given=answers + "\n").good()
     assert run.err.count("will not do") == 7
     assert "asked.yaml:" not in run.err
@@ -246,12 +288,17 @@ def test_an_answer_is_judged_where_it_is_given_and_asked_again(folder: Folder) -
 
 
 BAD_FACTS = [
-    (("--site", "a b"), "--site"), (("--site", "1"), "--site"), (("--cloud", "x: {y"), "--cloud"),
-    (("--network", "lan=10.0.0.0/33"), "--network"), (("--network", "lan=10.0.0.1/8"), "10.0.0.0/8"),
-    (("--network", "a#b=10.0.0.0/8"), "--network"), (("--uplink", "x=999.1.1.1"), "--uplink"),
+    (("--site", "a b"), "--site"),
+    (("--site", "1"), "--site"),
+    (("--cloud", "x: {y"), "--cloud"),
+    (("--network", "lan=10.0.0.0/33"), "--network"),
+    (("--network", "lan=10.0.0.1/8"), "10.0.0.0/8"),
+    (("--network", "a#b=10.0.0.0/8"), "--network"),
+    (("--uplink", "x=999.1.1.1"), "--uplink"),
     (("--network", "a=10.0.0.0/8", "--network", "a=10.1.0.0/16"), "--network"),
-    (("--uplink", "x=192.0.2.1\n"), "--uplink"), (("--site", "\x1b[31m"), "\\x1b"),
-]  # fmt: skip
+    (("--uplink", "x=192.0.2.1\n"), "--uplink"),
+    (("--site", "\x1b[31m"), "\\x1b"),
+]
 
 
 def test_a_fact_given_by_option_is_judged_before_anything_is_asked(folder: Folder) -> None:

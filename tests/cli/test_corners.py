@@ -82,16 +82,19 @@ def test_whatever_escapes_any_command_is_one_line_and_a_report(error, monkeypatc
 def test_an_interrupt_while_it_loads_ends_with_130() -> None:
     """Sent at many moments of the start; whoever is too early meets Python itself, not us."""
     for wait in (0.15, 0.3, 0.5):
-        process = subprocess.Popen([PROGRAM, "check", "--help"], stdout=subprocess.PIPE,
-                                   stderr=subprocess.PIPE, text=True)  # fmt: skip
+        process = subprocess.Popen(
+            [PROGRAM, "check", "--help"], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
+        )
         time.sleep(wait)
         process.send_signal(signal.SIGINT)
         _, words = process.communicate(timeout=20)
         assert process.returncode in (0, 130, -signal.SIGINT)
         if process.returncode == 130:
             assert words.strip() == "interrupted"
-    code = "import sys; sys.argv=['obrin','check']; import obrin.cli.entry as e, obrin.cli.main as m\n" \
-           "def run(): raise KeyboardInterrupt\nm.run=run\ne.run()"  # fmt: skip
+    code = (
+        "import sys; sys.argv=['obrin','check']; import obrin.cli.entry as e, obrin.cli.main as m\n"
+        "def run(): raise KeyboardInterrupt\nm.run=run\ne.run()"
+    )
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=False)
     assert (done.returncode, done.stderr) == (130, "interrupted\n")
 
@@ -110,8 +113,17 @@ def test_designs_that_are_no_ordinary_files(folder) -> None:
         short(folder.obrin("gather", "pipe.yaml"), 2)
         short(folder.obrin("routes", "quay-gw", "--seen", "pipe.yaml"), 2)
         short(folder.obrin("certificates", "check", "pipe.yaml"), 2)
-    for given in ("/dev/zero", "/dev/null", "/proc/self/mem", "x" * 5000, "a/" * 2500, "de\nsign",
-                  "\x1b[31mred", "/", "design.yaml/x"):  # fmt: skip
+    for given in (
+        "/dev/zero",
+        "/dev/null",
+        "/proc/self/mem",
+        "x" * 5000,
+        "a/" * 2500,
+        "de\nsign",
+        "\x1b[31mred",
+        "/",
+        "design.yaml/x",
+    ):
         short(folder.obrin("check", "--design", given, timeout=20), 2, 3)
     done = folder.obrin("check", "--design", "../" * 3000 + "design.yaml")
     short(done, 2, 3)
@@ -126,14 +138,24 @@ TEXTS = {
     "a time of 5000 digits": swap(("hold: 6 s", f"hold: {'9' * 5000} s")),
     "an address of 5000 digits": swap(("192.0.2.10", f"192.0.2.0{'1' * 5000}")),
     "an AS of 5000 digits": swap(("quay-gw:\n", f"quay-gw:\n        as: {'9' * 5000}\n")),
-    "a group of 5000 digits": swap(("routing: bgp", "routing: bgp"), ("    bgp: {hold: 6 s}",
-        f"    bgp: {{hold: 6 s}}\n    suite: {{encryption: AES-GCM-16-256, prf: PRF-HMAC-SHA2-256, group: '{'9' * 5000}'}}"))
-        if "routing: bgp" in DESIGN else swap(("    bgp: {hold: 6 s}",
-        f"    bgp: {{hold: 6 s}}\n    suite: {{encryption: AES-GCM-16-256, prf: PRF-HMAC-SHA2-256, group: '{'9' * 5000}'}}")),
+    "a group of 5000 digits": swap(
+        ("routing: bgp", "routing: bgp"),
+        (
+            "    bgp: {hold: 6 s}",
+            f"    bgp: {{hold: 6 s}}\n    suite: {{encryption: AES-GCM-16-256, prf: PRF-HMAC-SHA2-256, group: '{'9' * 5000}'}}",
+        ),
+    )
+    if "routing: bgp" in DESIGN
+    else swap(
+        (
+            "    bgp: {hold: 6 s}",
+            f"    bgp: {{hold: 6 s}}\n    suite: {{encryption: AES-GCM-16-256, prf: PRF-HMAC-SHA2-256, group: '{'9' * 5000}'}}",
+        )
+    ),
     "growth without end": swap(("hosts: 100", f"hosts: 100, growth: {'9' * 500} %")),
     "a rate without end": swap(("provider: one", f"provider: one, rate: {'9' * 400} Mbit/s")),
     "a name of a megabyte": swap(("name: test", f"name: {'x' * 1_000_000}")),
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("what", TEXTS)
@@ -149,9 +171,12 @@ def test_texts_that_nobody_would_write(folder, what: str) -> None:
 
 @pytest.mark.parametrize("today", ["9999-12-31", "9999-01-01", "0001-01-01", "2026-02-30", "x"])
 def test_days_at_the_ends_of_the_calendar(folder, today: str) -> None:
-    far = swap(("must: work}\n", "must: work, until: 9999-12-31}\n") if False else
-               ("flow: icmp, must: work}", "flow: icmp, must: work, until: 9999-12-31}"),
-               ("name: test", "name: test\npolicy: {key-life: 36000 d}"))  # fmt: skip
+    far = swap(
+        ("must: work}\n", "must: work, until: 9999-12-31}\n")
+        if False
+        else ("flow: icmp, must: work}", "flow: icmp, must: work, until: 9999-12-31}"),
+        ("name: test", "name: test\npolicy: {key-life: 36000 d}"),
+    )
     folder.write("design.yaml", far)
     for command in (
         ("check",),
@@ -188,8 +213,18 @@ def test_what_obrin_keeps_may_be_anything(folder) -> None:
     keys = folder.path / ".obrin" / "keys-design.json"
     whole = keys.read_bytes()
     deep = "[" * 100_000
-    for text in ("", "{", deep, '{"keys": 3}', '{"keys": {"a": ["b"]}, "turns": 7}', "[]", "null",
-                 '{"sealed": ' + deep, "\x00", '"x"'):  # fmt: skip
+    for text in (
+        "",
+        "{",
+        deep,
+        '{"keys": 3}',
+        '{"keys": {"a": ["b"]}, "turns": 7}',
+        "[]",
+        "null",
+        '{"sealed": ' + deep,
+        "\x00",
+        '"x"',
+    ):
         keys.write_text(text)
         for command in (
             ("keys", "list"),
@@ -228,12 +263,25 @@ def test_a_pack_that_is_no_ordinary_file_is_written_anew(folder) -> None:
 def test_records_of_a_practice_world_may_be_anything(folder) -> None:
     practice = folder.path / ".obrin" / "practice"
     practice.mkdir()
-    good = {"token": "t", "speed": 1.0, "state": "running", "processes": ["internet"],
-            "ports": {"internet": 1, "cloud": 2}, "gateways": {}}  # fmt: skip
-    odd = [{"ports": {"internet": -1, "cloud": 99999}}, {"ports": "x"}, {"token": 3}, {"ports": {}},
-           {"gateways": {"x": "http://192.0.2.1/"}}, {"processes": 7}, {"starter": "x"},
-           {"starter": 10**30, "state": "starting", "begun": time.time()},
-           {"starter": -1, "state": "starting", "begun": 1e308}]  # fmt: skip
+    good = {
+        "token": "t",
+        "speed": 1.0,
+        "state": "running",
+        "processes": ["internet"],
+        "ports": {"internet": 1, "cloud": 2},
+        "gateways": {},
+    }
+    odd = [
+        {"ports": {"internet": -1, "cloud": 99999}},
+        {"ports": "x"},
+        {"token": 3},
+        {"ports": {}},
+        {"gateways": {"x": "http://192.0.2.1/"}},
+        {"processes": 7},
+        {"starter": "x"},
+        {"starter": 10**30, "state": "starting", "begun": time.time()},
+        {"starter": -1, "state": "starting", "begun": 1e308},
+    ]
     texts = [json.dumps(good | change) for change in ({}, *odd)]
     for text in (*texts, "", "[" * 100_000, "{}", "null", "\x00"):
         (practice / "world.json").write_text(text)
@@ -270,8 +318,15 @@ def test_places_where_nothing_can_be_written(tmp_path) -> None:
 
 def test_outputs_that_are_full_closed_or_gone(folder) -> None:
     def run(command: str) -> subprocess.CompletedProcess[str]:
-        return subprocess.run(command, shell=True, cwd=folder.path, capture_output=True, text=True,
-                              env={**os.environ, "PROGRAM": PROGRAM}, check=False)  # fmt: skip
+        return subprocess.run(
+            command,
+            shell=True,
+            cwd=folder.path,
+            capture_output=True,
+            text=True,
+            env={**os.environ, "PROGRAM": PROGRAM},
+            check=False,
+        )
 
     for command in ("check", "check --json", "routes quay-gw", "--help", "routes --csv quay-gw"):
         done = run(f'"$PROGRAM" {command} > /dev/full')

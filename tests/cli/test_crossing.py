@@ -29,7 +29,8 @@ def test_the_demo_has_no_error_and_says_what_chokes(folder: Folder) -> None:
 def test_tables_of_hubs_and_subnets(folder: Folder) -> None:
     found = folder.obrin("routes", "crossing/yard", "--json").good().json
     assert [(r["from"], r["via"]) for r in found if r["from"] != "connected"] == [
-        ("attached", "ledger@crossing")]  # fmt: skip
+        ("attached", "ledger@crossing")
+    ]
     own = {
         r["prefix"]: r for r in folder.obrin("routes", "timetable/archive", "--json").good().json
     }

@@ -22,8 +22,11 @@ def folder(tmp_path) -> Folder:
 def edited(folder: Folder, key: str, value: str) -> int:
     """Put another value for a key; the line on which it stands."""
     path = folder.path / "design.settled.yaml"
-    text, count = re.subn(rf"(  {re.escape(key)}:\n    value: )\S.*?(  # \w+)?\n",
-                          lambda m: f"{m[1]}{value}{m[2] or ''}\n", path.read_text())  # fmt: skip
+    text, count = re.subn(
+        rf"(  {re.escape(key)}:\n    value: )\S.*?(  # \w+)?\n",
+        lambda m: f"{m[1]}{value}{m[2] or ''}\n",
+        path.read_text(),
+    )
     assert count == 1, key
     path.write_text(text)
     return text[: text.index(f"  {key}:\n")].count("\n") + 2
@@ -115,8 +118,13 @@ def test_a_design_that_grew_is_checked_as_it_would_be_handed_over(folder) -> Non
     """Without settle the packs hold the old class; check does not look at another one."""
     before = (folder.path / "design.settled.yaml").read_text()
     text = (folder.path / "design.yaml").read_text()
-    folder.write("design.yaml", text.replace("subnets: {web: {hosts: 100}}",
-                 "subnets: {web: {hosts: 100}}\n    gateway: {throughput: 9 Gbit/s}"))  # fmt: skip
+    folder.write(
+        "design.yaml",
+        text.replace(
+            "subnets: {web: {hosts: 100}}",
+            "subnets: {web: {hosts: 100}}\n    gateway: {throughput: 9 Gbit/s}",
+        ),
+    )
     run = folder.obrin("check")
     assert "settled-stale" in run.out
     assert (folder.path / "design.settled.yaml").read_text() == before

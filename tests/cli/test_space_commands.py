@@ -282,7 +282,9 @@ def test_a_template_of_ones_own_is_rendered_whole_or_not_at_all(folder: Folder) 
     folder.write("dev.cfg.j2", TEMPLATE)
     shown = folder.obrin("handover", "--template", "dev.cfg.j2", "--gateway", "hh-east").good().out
     assert shown.splitlines()[:2] == [
-        "! hh-east of skerrow-ferries", "interface tunnel-harbour-timetable-north 169.254.1.2/30 mtu 1446"]  # fmt: skip
+        "! hh-east of skerrow-ferries",
+        "interface tunnel-harbour-timetable-north 169.254.1.2/30 mtu 1446",
+    ]
     folder.obrin("handover", "--template", "dev.cfg.j2").good()
     assert (folder.path / "packs" / "design" / "hh-east" / "dev.cfg").read_text() == shown
     before = folder.files()
@@ -332,8 +334,11 @@ def test_many_sites_from_one_table(folder: Folder) -> None:
     made = ("new", "--sites", "kiosks.csv", "--template", "kiosk.yaml", "--to", "kiosks.yaml")
     assert "24 rows" in folder.obrin(*made).good().out
     folder.obrin("check", "--design", "kiosks.yaml").good()
-    regions = [a for a in folder.obrin("space", "announce", "--design", "kiosks.yaml", "--json").good().json
-               if a["kind"] == "region"]  # fmt: skip
+    regions = [
+        a
+        for a in folder.obrin("space", "announce", "--design", "kiosks.yaml", "--json").good().json
+        if a["kind"] == "region"
+    ]
     assert all(len(a["held"]) == 1 for a in regions)
     text = (folder.path / "kiosks.csv").read_text()
     folder.write("kiosks.csv", text + "kiosk-amber,north,3,3,198.51.100.9\n")
@@ -388,9 +393,12 @@ def test_devices_of_ones_own(folder: Folder) -> None:
     own = folder.obrin("profiles", "branch-box").good().out
     design = (folder.path / "ledger.yaml").read_text()
     (folder.path / "own.yaml").write_text(
-        design.replace("profile: yard-box", "profile: branch-box")[: design.index("\nprofiles:") + 2]
-        + "\n" + own
-    )  # fmt: skip
+        design.replace("profile: yard-box", "profile: branch-box")[
+            : design.index("\nprofiles:") + 2
+        ]
+        + "\n"
+        + own
+    )
     folder.obrin("settle", "--design", "own.yaml").good()
     folder.obrin("profiles", "none").bad(2, "There are: modern-router")
     told = folder.obrin("agree", "slipway-ledger", "--design", "ledger.yaml").good()

@@ -31,25 +31,85 @@ COMMANDS: dict[str, tuple[list[tuple[str, ...]], tuple[str, ...], str]] = {
     "settle": ([], ("settle", *LEDGER), ""),
     "settle anew": ([("settle", *LEDGER)], ("settle", "--anew", "all", *LEDGER), ""),
     "handover": ([("settle", *LEDGER)], ("handover", *LEDGER), ""),
-    "handover again": ([("settle", *LEDGER), ("handover", *LEDGER), ("keys", "renew", "slipway-ledger/day", *LEDGER)],
-                       ("handover", *LEDGER), ""),
-    "a template": ([("settle", *LEDGER)], ("handover", "--template", "t.j2", "--reveal-keys", *LEDGER), ""),
+    "handover again": (
+        [
+            ("settle", *LEDGER),
+            ("handover", *LEDGER),
+            ("keys", "renew", "slipway-ledger/day", *LEDGER),
+        ],
+        ("handover", *LEDGER),
+        "",
+    ),
+    "a template": (
+        [("settle", *LEDGER)],
+        ("handover", "--template", "t.j2", "--reveal-keys", *LEDGER),
+        "",
+    ),
     "keys renew": ([("settle", *LEDGER)], ("keys", "renew", "slipway-ledger/day", *LEDGER), ""),
-    "keys set": ([("settle", *LEDGER)], ("keys", "set", "slipway-ledger/day", *LEDGER), "BroughtK3y0123456789abcdefXyzQ\n"),
+    "keys set": (
+        [("settle", *LEDGER)],
+        ("keys", "set", "slipway-ledger/day", *LEDGER),
+        "BroughtK3y0123456789abcdefXyzQ\n",
+    ),
     "keys seal": ([("settle", *LEDGER)], ("keys", "seal", *LEDGER), ""),
-    "keys unseal": ([("settle", *LEDGER), ("keys", "seal", *LEDGER)], ("keys", "unseal", *LEDGER), ""),
-    "keys export": ([("settle", *LEDGER)], ("keys", "export", "--to", "out.keys", *LEDGER), "sesame\n"),
-    "certificates renew": ([("settle", *LEDGER)], ("certificates", "renew", "hh-west", *LEDGER), ""),
+    "keys unseal": (
+        [("settle", *LEDGER), ("keys", "seal", *LEDGER)],
+        ("keys", "unseal", *LEDGER),
+        "",
+    ),
+    "keys export": (
+        [("settle", *LEDGER)],
+        ("keys", "export", "--to", "out.keys", *LEDGER),
+        "sesame\n",
+    ),
+    "certificates renew": (
+        [("settle", *LEDGER)],
+        ("certificates", "renew", "hh-west", *LEDGER),
+        "",
+    ),
     "certificates root": ([("settle", *LEDGER)], ("certificates", "renew", "root", *LEDGER), ""),
-    "certificates revoke": ([("settle", *LEDGER)], ("certificates", "revoke", "hh-west", *LEDGER), ""),
-    "certificates sign": ([("settle", *LEDGER)], ("certificates", "sign", "d.csr", "--gateway", "hh-west", "--to", "d.pem", *LEDGER), ""),
-    "certificates export": ([("settle", *LEDGER)], ("certificates", "export", "ledger", "--to", "x.p12", *LEDGER), "sesame\n"),
+    "certificates revoke": (
+        [("settle", *LEDGER)],
+        ("certificates", "revoke", "hh-west", *LEDGER),
+        "",
+    ),
+    "certificates sign": (
+        [("settle", *LEDGER)],
+        ("certificates", "sign", "d.csr", "--gateway", "hh-west", "--to", "d.pem", *LEDGER),
+        "",
+    ),
+    "certificates export": (
+        [("settle", *LEDGER)],
+        ("certificates", "export", "ledger", "--to", "x.p12", *LEDGER),
+        "sesame\n",
+    ),
     "gather": ([], ("gather", "partners.csv", *LEDGER), ""),
-    "new": ([], ("new", "n", "--site", "s", "--network", "l=10.1.0.0/24", "--uplink", "u=192.0.2.1", "--cloud", "c", "--to", "n.yaml"), ""),
-    "new of many": ([], ("new", "--sites", "kiosks.csv", "--template", "kiosk.yaml", "--to", "k.yaml"), ""),
+    "new": (
+        [],
+        (
+            "new",
+            "n",
+            "--site",
+            "s",
+            "--network",
+            "l=10.1.0.0/24",
+            "--uplink",
+            "u=192.0.2.1",
+            "--cloud",
+            "c",
+            "--to",
+            "n.yaml",
+        ),
+        "",
+    ),
+    "new of many": (
+        [],
+        ("new", "--sites", "kiosks.csv", "--template", "kiosk.yaml", "--to", "k.yaml"),
+        "",
+    ),
     "calendar": ([("settle", *LEDGER)], ("calendar", "--to", "c.ics", *LEDGER), ""),
     "classes": ([], ("classes", "--write", "classes.yaml", *LEDGER), ""),
-}  # fmt: skip
+}
 ONCE = {
     "settle",
     "gather",
@@ -126,8 +186,10 @@ def secrets_in(folder: Folder) -> set[bytes]:
 def shown_to_version_control(folder: Folder) -> dict[str, bytes]:
     listed = subprocess.run(
         ["git", "ls-files", "--others", "--cached", "--exclude-standard", "-z"],
-        cwd=folder.path, capture_output=True, check=True,
-    ).stdout  # fmt: skip
+        cwd=folder.path,
+        capture_output=True,
+        check=True,
+    ).stdout
     names = [name for name in listed.decode().split("\0") if name]
     return {name: (folder.path / name).read_bytes() for name in names}
 
@@ -161,8 +223,15 @@ def killed_everywhere(prepared, tmp_path: Path, name: str, most: int) -> None:
             assert file in now or file.endswith("keys.json"), (name, number, file)
             assert now.get(file, b"x") not in (b"", data[: len(data) // 2]), (name, number, file)
         again = run(folder, name)
-        done = name in ("keys seal", "keys unseal", "keys export", "new", "new of many",
-                        "certificates revoke", "classes")  # fmt: skip
+        done = name in (
+            "keys seal",
+            "keys unseal",
+            "keys export",
+            "new",
+            "new of many",
+            "certificates revoke",
+            "classes",
+        )
         assert again.code == 0 or done, (name, number, again.err)
         assert "Traceback" not in again.err
         assert "Obrin's own" not in again.err

@@ -13,11 +13,24 @@ from tests.cli.program import Folder
 
 DEMO = Path(obrin.__file__).parent / "demo"
 COMMANDS = [
-    ("routes", "crossing/head"), ("drill",), ("profiles",), ("algorithms",), ("handover",), ("classes",),
-    ("reach",), ("overhead",), ("agree", "harbour-crossing"), ("keys", "list"), ("calendar",), ("settle",),
-    ("space",), ("trace", "harbour-house/counters", "timetable/booking", "tcp/443"), ("certificates", "list"),
-    ("keys", "rotate", "--dry-run"), ("routes", "--sessions"),
-]  # fmt: skip
+    ("routes", "crossing/head"),
+    ("drill",),
+    ("profiles",),
+    ("algorithms",),
+    ("handover",),
+    ("classes",),
+    ("reach",),
+    ("overhead",),
+    ("agree", "harbour-crossing"),
+    ("keys", "list"),
+    ("calendar",),
+    ("settle",),
+    ("space",),
+    ("trace", "harbour-house/counters", "timetable/booking", "tcp/443"),
+    ("certificates", "list"),
+    ("keys", "rotate", "--dry-run"),
+    ("routes", "--sessions"),
+]
 
 
 @pytest.fixture(scope="module")

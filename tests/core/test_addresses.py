@@ -25,8 +25,9 @@ P = parse_prefix
 def prefixes(bits: int = 32, low: int = 0):
     return st.builds(
         lambda v, n: Prefix(bits, v >> (bits - n) << (bits - n), n),
-        st.integers(0, 2**bits - 1), st.integers(low, bits),
-    )  # fmt: skip
+        st.integers(0, 2**bits - 1),
+        st.integers(low, bits),
+    )
 
 
 @given(prefixes() | prefixes(128))

@@ -26,8 +26,9 @@ P = parse_prefix
 POOL = P("10.0.0.0/28")
 inside = st.builds(
     lambda v, n: Prefix(32, POOL.value + (v >> (32 - n) << (32 - n)), n),
-    st.integers(0, 15), st.integers(29, 32),
-)  # fmt: skip
+    st.integers(0, 15),
+    st.integers(29, 32),
+)
 used_lists = st.lists(inside, max_size=5)
 
 
@@ -101,8 +102,9 @@ def test_groups_fit_whenever_their_wishes_do(used, groups) -> None:
         assert rooms.spaces[0].blocks() == FreeSpace([POOL], used).blocks()
         return
     blocks = [b for found in placed.values() for b in found]
-    assert not any(a.overlaps(b) for a, b in itertools.combinations([*blocks, *set(used)], 2)
-                   if a in blocks)  # fmt: skip
+    assert not any(
+        a.overlaps(b) for a, b in itertools.combinations([*blocks, *set(used)], 2) if a in blocks
+    )
     for number, lengths in wanted.items():
         inner = FreeSpace(placed[number])
         assert all(inner.take(n) is not None for n in sorted(lengths))

@@ -112,8 +112,10 @@ def test_many_addresses_in_dense_ipv6_space_fall_back_to_plain_search() -> None:
     assert match.match_ipv6(high, np.zeros(3, dtype=np.uint64)).tolist() == [7, -1, 3000]
 
 
-@pytest.mark.parametrize("mixed", [["10.0.0.0/8", "2001:db8::/32"], ["2001:db8::/32", "10.0.0.0/8"],
-                                   ["10.0.0.0/8", "::/0"]])  # fmt: skip
+@pytest.mark.parametrize(
+    "mixed",
+    [["10.0.0.0/8", "2001:db8::/32"], ["2001:db8::/32", "10.0.0.0/8"], ["10.0.0.0/8", "::/0"]],
+)
 def test_families_do_not_mix(mixed: list[str]) -> None:
     with pytest.raises(ValueError, match="one family"):
         PrefixSet([parse_prefix(p) for p in mixed])

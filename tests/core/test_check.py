@@ -47,63 +47,146 @@ def test_a_good_design_has_no_error() -> None:
 
 # (code, change that seeds the mistake, change that corrects it or None for the plain design)
 CASES = [
-    ("space-overlap", ("  apps:\n", "  apps:\n    space: 10.20.0.0/16\n"),
-     ("  apps:\n", "  apps:\n    space: 10.21.0.0/16\n")),
-    ("space-overlap", ("obrin: 1", "obrin: 1\nelsewhere: {partner: 10.20.0.0/16}"),
-     ("obrin: 1", "obrin: 1\nelsewhere: {partner: 10.30.0.0/16}")),
+    (
+        "space-overlap",
+        ("  apps:\n", "  apps:\n    space: 10.20.0.0/16\n"),
+        ("  apps:\n", "  apps:\n    space: 10.21.0.0/16\n"),
+    ),
+    (
+        "space-overlap",
+        ("obrin: 1", "obrin: 1\nelsewhere: {partner: 10.20.0.0/16}"),
+        ("obrin: 1", "obrin: 1\nelsewhere: {partner: 10.30.0.0/16}"),
+    ),
     ("space-overlap", ("guests: 10.20.8.0/24", "guests: 10.20.0.0/22"), None),
-    ("loopback-twice", ("        uplinks:", "        loopback: 10.20.0.9\n        uplinks:"),
-     ("        uplinks:", "        loopback: 10.250.0.9\n        uplinks:")),
-    ("inside-twice", ("instance: 1}", "instance: 1, inside6: 'fd00::/127'}\n      c: {gateway: quay-gw, uplink: fibre, instance: 2, inside6: 'fd00::/126'}"),
-     ("instance: 1}", "instance: 1, inside6: 'fd00::/127'}\n      c: {gateway: quay-gw, uplink: fibre, instance: 2, inside6: 'fd00::4/126'}")),
-    ("inside-size", ("instance: 1}", "instance: 1, inside6: 'fd00::/64'}"), ("instance: 1}", "instance: 1, inside6: 'fd00::/127'}")),
+    (
+        "loopback-twice",
+        ("        uplinks:", "        loopback: 10.20.0.9\n        uplinks:"),
+        ("        uplinks:", "        loopback: 10.250.0.9\n        uplinks:"),
+    ),
+    (
+        "inside-twice",
+        (
+            "instance: 1}",
+            "instance: 1, inside6: 'fd00::/127'}\n      c: {gateway: quay-gw, uplink: fibre, instance: 2, inside6: 'fd00::/126'}",
+        ),
+        (
+            "instance: 1}",
+            "instance: 1, inside6: 'fd00::/127'}\n      c: {gateway: quay-gw, uplink: fibre, instance: 2, inside6: 'fd00::4/126'}",
+        ),
+    ),
+    (
+        "inside-size",
+        ("instance: 1}", "instance: 1, inside6: 'fd00::/64'}"),
+        ("instance: 1}", "instance: 1, inside6: 'fd00::/127'}"),
+    ),
     ("ipv6-not-carried", ("obrin: 1", "obrin: 1\nstack: dual"), None),
-    ("policy-broken", ("obrin: 1", "obrin: 1\npolicy: {longest-child: 30 min}"),
-     ("obrin: 1", "obrin: 1\npolicy: {longest-child: 60 min, least-strength: 128, require: [esn], pfs: true}")),
-    ("mtu-small", ("provider: one}", "provider: one, mtu: 1300}"), ("provider: one}", "provider: one, mtu: 1492}")),
-    ("mtu-differs", ("provider: one}", "provider: one, mtu: 1492}"),
-     ("provider: one}", "provider: one, mtu: 1500}")),
+    (
+        "policy-broken",
+        ("obrin: 1", "obrin: 1\npolicy: {longest-child: 30 min}"),
+        (
+            "obrin: 1",
+            "obrin: 1\npolicy: {longest-child: 60 min, least-strength: 128, require: [esn], pfs: true}",
+        ),
+    ),
+    (
+        "mtu-small",
+        ("provider: one}", "provider: one, mtu: 1300}"),
+        ("provider: one}", "provider: one, mtu: 1492}"),
+    ),
+    (
+        "mtu-differs",
+        ("provider: one}", "provider: one, mtu: 1492}"),
+        ("provider: one}", "provider: one, mtu: 1500}"),
+    ),
     ("class-unknown", gateway("class: dinghy"), gateway("class: liner")),
-    ("gateway-subnet-small",
-     ("  apps:\n", "  apps:\n    space: 10.99.0.0/16\n    gateway: {subnet: 10.99.1.0/29}\n"),
-     ("  apps:\n", "  apps:\n    space: 10.99.0.0/16\n    gateway: {subnet: 10.99.1.0/28}\n")),
-    ("gateway-subnet-outside",
-     ("  apps:\n", "  apps:\n    space: 10.99.0.0/16\n    gateway: {subnet: 10.200.1.0/28}\n"), None),
-    ("subnet-outside",
-     ("subnets: {web: {hosts: 100}}", "space: 10.99.0.0/20\n    subnets: {web: {prefix: 10.98.0.0/24}}"),
-     ("subnets: {web: {hosts: 100}}", "space: 10.99.0.0/20\n    subnets: {web: {prefix: 10.99.0.0/24}}")),
-    ("subnet-overlap",
-     ("subnets: {web: {hosts: 100}}",
-      "space: 10.99.0.0/20\n    subnets: {web: {prefix: 10.99.0.0/24}}\n    gateway: {subnet: 10.99.0.16/28}"),
-     ("subnets: {web: {hosts: 100}}",
-      "space: 10.99.0.0/20\n    subnets: {web: {prefix: 10.99.0.0/24}}\n    gateway: {subnet: 10.99.1.16/28}")),
+    (
+        "gateway-subnet-small",
+        ("  apps:\n", "  apps:\n    space: 10.99.0.0/16\n    gateway: {subnet: 10.99.1.0/29}\n"),
+        ("  apps:\n", "  apps:\n    space: 10.99.0.0/16\n    gateway: {subnet: 10.99.1.0/28}\n"),
+    ),
+    (
+        "gateway-subnet-outside",
+        ("  apps:\n", "  apps:\n    space: 10.99.0.0/16\n    gateway: {subnet: 10.200.1.0/28}\n"),
+        None,
+    ),
+    (
+        "subnet-outside",
+        (
+            "subnets: {web: {hosts: 100}}",
+            "space: 10.99.0.0/20\n    subnets: {web: {prefix: 10.98.0.0/24}}",
+        ),
+        (
+            "subnets: {web: {hosts: 100}}",
+            "space: 10.99.0.0/20\n    subnets: {web: {prefix: 10.99.0.0/24}}",
+        ),
+    ),
+    (
+        "subnet-overlap",
+        (
+            "subnets: {web: {hosts: 100}}",
+            "space: 10.99.0.0/20\n    subnets: {web: {prefix: 10.99.0.0/24}}\n    gateway: {subnet: 10.99.0.16/28}",
+        ),
+        (
+            "subnets: {web: {hosts: 100}}",
+            "space: 10.99.0.0/20\n    subnets: {web: {prefix: 10.99.0.0/24}}\n    gateway: {subnet: 10.99.1.16/28}",
+        ),
+    ),
     ("as-not-private", gateway("as: 3333"), gateway("as: 4200000001")),
     ("as-equal-ends", gateway("as: 64999"), gateway("as: 64998")),
-    ("inside-size", ("instance: 1}", "instance: 1, inside: 169.254.3.0/28}"),
-     ("instance: 1}", "instance: 1, inside: 169.254.3.0/31}")),
-    ("inside-reserved", ("instance: 1}", "instance: 1, inside: 169.254.169.252/30}"),
-     ("instance: 1}", "instance: 1, inside: 169.254.168.252/30}")),
-    ("inside-twice", ("instance: 1}", "instance: 1, inside: 10.20.8.8/30}"),
-     ("instance: 1}", "instance: 1, inside: 10.200.8.8/30}")),
+    (
+        "inside-size",
+        ("instance: 1}", "instance: 1, inside: 169.254.3.0/28}"),
+        ("instance: 1}", "instance: 1, inside: 169.254.3.0/31}"),
+    ),
+    (
+        "inside-reserved",
+        ("instance: 1}", "instance: 1, inside: 169.254.169.252/30}"),
+        ("instance: 1}", "instance: 1, inside: 169.254.168.252/30}"),
+    ),
+    (
+        "inside-twice",
+        ("instance: 1}", "instance: 1, inside: 10.20.8.8/30}"),
+        ("instance: 1}", "instance: 1, inside: 10.200.8.8/30}"),
+    ),
     ("suite-no-match", ("        uplinks:", "        offers: [wide]\n        uplinks:"), None),
     ("one-tunnel", ("      b: {gateway: quay-gw, uplink: radio, instance: 2}\n", ""), None),
-    ("tunnel-same-ends", ("198.51.100.20, provider: two}", "192.0.2.10, provider: two}"),
-     ("198.51.100.20, provider: two}", "192.0.2.11, provider: two}")),
+    (
+        "tunnel-same-ends",
+        ("198.51.100.20, provider: two}", "192.0.2.10, provider: two}"),
+        ("198.51.100.20, provider: two}", "192.0.2.11, provider: two}"),
+    ),
     ("shared-uplink", ("uplink: radio, instance: 2", "uplink: fibre, instance: 2"), None),
     ("shared-provider", ("provider: two", "provider: one"), None),
     ("shared-instance", ("radio, instance: 2", "radio, instance: 1"), None),
     ("suite-deprecated", ("\nlinks:\n", "\n" + OLD + "links:\n"), None),
     ("suite-not-practised", ("\nlinks:\n", "\n" + OLD + "links:\n"), None),
     ("suite-no-pfs", ("\nlinks:\n", "\n" + OLD + "links:\n"), None),
-    ("expectation-unmet", rules("{allow: udp/1, from: quay, to: apps}"),
-     rules("{allow: tcp/443, from: quay/desks, to: apps}, {allow: icmp, from: quay/desks, to: apps}")),
-    ("expectation-unmet", ("subnets: {web: {hosts: 100}}",
-                           "subnets: {web: {hosts: 100, propagation: false}}"), None),
-    ("expectation-unmet", ("from: quay/desks, to: apps/web, flow: icmp",
-                           "from: quay/guests, to: apps/web, flow: icmp"), None),
-    ("expectation-leak", ("quay/guests, to: apps/web, flow: tcp/443", "quay/desks, to: apps/web, flow: tcp/400-500"),
-     ("quay/guests, to: apps/web, flow: tcp/443", "quay/desks, to: apps/web, flow: tcp/22")),
-]  # fmt: skip
+    (
+        "expectation-unmet",
+        rules("{allow: udp/1, from: quay, to: apps}"),
+        rules(
+            "{allow: tcp/443, from: quay/desks, to: apps}, {allow: icmp, from: quay/desks, to: apps}"
+        ),
+    ),
+    (
+        "expectation-unmet",
+        ("subnets: {web: {hosts: 100}}", "subnets: {web: {hosts: 100, propagation: false}}"),
+        None,
+    ),
+    (
+        "expectation-unmet",
+        (
+            "from: quay/desks, to: apps/web, flow: icmp",
+            "from: quay/guests, to: apps/web, flow: icmp",
+        ),
+        None,
+    ),
+    (
+        "expectation-leak",
+        ("quay/guests, to: apps/web, flow: tcp/443", "quay/desks, to: apps/web, flow: tcp/400-500"),
+        ("quay/guests, to: apps/web, flow: tcp/443", "quay/desks, to: apps/web, flow: tcp/22"),
+    ),
+]
 
 
 @pytest.mark.parametrize(("code", "mistake", "twin"), CASES, ids=lambda v: str(v)[:32])

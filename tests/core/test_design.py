@@ -20,13 +20,27 @@ from tests.doubles import DESIGN, design_of, swap
 @pytest.mark.parametrize(
     ("text", "value"),
     [
-        ("a: no", "no"), ("a: 010", 10), ("a: 0x1F", 31), ("a: 0o17", 15), ("a: 1_000", "1_000"),
-        ("a: 12:30:45", "12:30:45"), ("a: 1.5e3", 1500.0), ("a: .inf", float("inf")), ("a:", None),
-        ("a: ~", None), ("a: 'null'", "null"), ("a: True", True), ("a: yes", "yes"),
-        ("a: 2026-01-01", "2026-01-01"), ("a: [1, {b: 2}]", [1, {"b": 2}]),
-        ("x: &n [1]\na: *n", [1]), ("a: !!str 5", "5"), ("a: +7", 7), ("a: '5'", "5"),
+        ("a: no", "no"),
+        ("a: 010", 10),
+        ("a: 0x1F", 31),
+        ("a: 0o17", 15),
+        ("a: 1_000", "1_000"),
+        ("a: 12:30:45", "12:30:45"),
+        ("a: 1.5e3", 1500.0),
+        ("a: .inf", float("inf")),
+        ("a:", None),
+        ("a: ~", None),
+        ("a: 'null'", "null"),
+        ("a: True", True),
+        ("a: yes", "yes"),
+        ("a: 2026-01-01", "2026-01-01"),
+        ("a: [1, {b: 2}]", [1, {"b": 2}]),
+        ("x: &n [1]\na: *n", [1]),
+        ("a: !!str 5", "5"),
+        ("a: +7", 7),
+        ("a: '5'", "5"),
     ],
-)  # fmt: skip
+)
 def test_scalars_are_those_of_yaml_1_2(text: str, value: object) -> None:
     assert read_values(text, "f")["a"] == value
 
@@ -136,9 +150,11 @@ def test_several_mistakes_are_told_in_one_run() -> None:
 def test_mistakes_of_every_kind_are_told_together_and_none_twice() -> None:
     """A key twice, a bad value, a name that means nothing; and no echo of what was left out."""
     text = swap(
-        ("hold: 6 s", "hold: 6"), ("uplink: radio", "uplink: radius"), ("name: test", "name: test\nname: b"),
+        ("hold: 6 s", "hold: 6"),
+        ("uplink: radio", "uplink: radius"),
+        ("name: test", "name: test\nname: b"),
         ("guests: 10.20.8.0/24", "guests: 10.20.8.1/24"),
-    )  # fmt: skip
+    )
     with pytest.raises(DesignError) as error:
         load_design(text, "d")
     texts = [p.what for p in error.value.problems]
@@ -187,8 +203,9 @@ def test_flow_values() -> None:
 def test_settled_file_comes_back_and_damage_is_named() -> None:
     choices = {
         "a.b": Choice("10.0.0.0/8", 'why: "quoted"\nnew line'),
-        "c": Choice(64512, ""), "d": Choice(["x", "y"], "z"),
-    }  # fmt: skip
+        "c": Choice(64512, ""),
+        "d": Choice(["x", "y"], "z"),
+    }
     assert parse_choices(format_choices(choices), "s") == choices
     assert parse_choices(format_choices({}), "s") == {}
     for text in (
@@ -220,9 +237,13 @@ def test_the_reference_names_every_key_of_the_schema() -> None:
 @pytest.mark.parametrize("uplinks", [1, 2, 3])
 def test_a_starting_design_is_a_good_design(uplinks: int) -> None:
     facts = StartingFacts(
-        "clinic", "ward", (("beds", "10.30.0.0/22"),),
-        tuple((f"line{n}", f"192.0.2.{n + 1}") for n in range(uplinks)), "records", 50,
-    )  # fmt: skip
+        "clinic",
+        "ward",
+        (("beds", "10.30.0.0/22"),),
+        tuple((f"line{n}", f"192.0.2.{n + 1}") for n in range(uplinks)),
+        "records",
+        50,
+    )
     design = design_of(starting_design(facts))
     assert len(design.links["ward-records"].tunnels) == max(uplinks, 2)
 

@@ -28,9 +28,11 @@ from obrin.core.routing.model import all_up, state_of, table_of
 from obrin.core.routing.tables import IN_USE, SHARES, rows, sessions, table_names
 from tests.doubles import DESIGN, settled_of, swap
 
-TWO_SITES = DESIGN.replace("""\
+TWO_SITES = DESIGN.replace(
+    """\
 clouds:
-""", """\
+""",
+    """\
   pier:
     networks: {desks: 10.30.0.0/22}
     gateways:
@@ -42,9 +44,12 @@ clouds:
         uplinks:
           line: {address: 192.0.2.21, provider: three}
 clouds:
-""").replace("""\
+""",
+).replace(
+    """\
 expectations:
-""", """\
+""",
+    """\
   pier-apps:
     site: pier
     cloud: apps
@@ -56,7 +61,8 @@ expectations:
 expectations:
   - {from: pier/desks, to: apps/web, flow: tcp/443, must: work, load: 20 Mbit/s}
   - {from: apps/web, to: pier/desks, flow: tcp/22, must: work}
-""")  # fmt: skip
+""",
+)
 
 
 def test_every_table_says_what_is_used_and_why() -> None:
@@ -105,8 +111,11 @@ def test_a_route_that_comes_from_elsewhere_by_the_same_way_has_changed() -> None
     plain, noticed = told()
     for change, words in (
         ((("    bgp: {hold: 6 s}\n", "    routing: static\n"),), "static instead of bgp"),
-        ((("hold: 6 s", "hold: 9 s"),), "BGP hold time 9 s (6 to 9 s) instead of BGP hold time 6 s"),
-    ):  # fmt: skip
+        (
+            (("hold: 6 s", "hold: 9 s"),),
+            "BGP hold time 9 s (6 to 9 s) instead of BGP hold time 6 s",
+        ),
+    ):
         found, noticed_after = told(*change)
         assert {c.what for c in changes(plain, found)} <= {"differs", "moves"}
         how = [text for c in changes(plain, found, noticed, noticed_after) for text in c.how]
@@ -162,7 +171,9 @@ def test_elements_are_what_tunnels_depend_on() -> None:
     found = elements(settled)
     assert Element("provider", "three") in found
     assert survivors(settled, parse_elements(settled, ["instance:apps/2"])) == {
-        "quay-apps/a", "pier-apps/x"}  # fmt: skip
+        "quay-apps/a",
+        "pier-apps/x",
+    }
     with pytest.raises(ObrinError, match="uplink:pier-gw/fibre"):
         parse_elements(settled, ["uplink:pier-gw/fiber"])
 
@@ -243,9 +254,7 @@ def test_availability_is_exact_for_few_and_close_for_many() -> None:
 def truth(sweep: Sweep, flow: str, down: dict[Element, float]) -> float:
     """By weighing which tunnels are left, worked out tunnel set by tunnel set."""
     index = [way.flow for way, _ in sweep.flows].index(flow)
-    relevant = [e for e in down if any(
-        e in parts for parts in _parts(sweep, flow)
-    )]  # fmt: skip
+    relevant = [e for e in down if any(e in parts for parts in _parts(sweep, flow))]
     total = 0.0
     for state in itertools.product((False, True), repeat=len(relevant)):
         failed = [e for e, bad in zip(relevant, state, strict=True) if bad]
@@ -274,9 +283,15 @@ def test_reach_tells_what_passes_and_what_nobody_asked_for() -> None:
     assert found["quay/guests", "apps/web"].verdict == ""
     assert found["apps/web", "quay/desks"].allowed == ()
     wide = swap(
-        ("        uplinks:\n", "        filters: [{allow: any, from: 10.20.0.0/16, to: apps}]\n        uplinks:\n"),
-        ("    subnets: {web: {hosts: 100}}", "    filters: [{allow: tcp/400-500, from: 10.20.0.0/16, to: apps/web}]\n    subnets: {web: {hosts: 100}}"),
-    )  # fmt: skip
+        (
+            "        uplinks:\n",
+            "        filters: [{allow: any, from: 10.20.0.0/16, to: apps}]\n        uplinks:\n",
+        ),
+        (
+            "    subnets: {web: {hosts: 100}}",
+            "    filters: [{allow: tcp/400-500, from: 10.20.0.0/16, to: apps/web}]\n    subnets: {web: {hosts: 100}}",
+        ),
+    )
     found = {(str(c.source), str(c.destination)): c for c in matrix(ReachModel(settled_of(wide)))}
     cell = found["quay/desks", "apps/web"]
     assert cell.wider == ("tcp/400-500",)
@@ -288,9 +303,15 @@ def test_reach_tells_what_passes_and_what_nobody_asked_for() -> None:
 
 def test_a_rule_for_one_host_is_seen_at_either_end() -> None:
     at_cloud = swap(
-        ("        uplinks:\n", "        filters: [{allow: any, from: 10.20.0.0/16, to: apps}]\n        uplinks:\n"),
-        ("    subnets: {web: {hosts: 100}}", "    filters: [{allow: tcp/22, from: 10.20.0.77/32, to: apps/web}]\n    subnets: {web: {hosts: 100}}"),
-    )  # fmt: skip
+        (
+            "        uplinks:\n",
+            "        filters: [{allow: any, from: 10.20.0.0/16, to: apps}]\n        uplinks:\n",
+        ),
+        (
+            "    subnets: {web: {hosts: 100}}",
+            "    filters: [{allow: tcp/22, from: 10.20.0.77/32, to: apps/web}]\n    subnets: {web: {hosts: 100}}",
+        ),
+    )
     found = {
         (str(c.source), str(c.destination)): c for c in matrix(ReachModel(settled_of(at_cloud)))
     }
@@ -307,9 +328,14 @@ def test_connected_routes_are_never_moved_by_failures() -> None:
 
 def test_wider_reach_is_told_at_the_filters_that_let_it_through() -> None:
     own = "        filters: [{{allow: any, from: {site}, to: apps}}]\n        uplinks:\n"
-    text = swap(("    subnets: {web: {hosts: 100}}",
-                 "    filters: [{allow: tcp/1-65535, from: 10.0.0.0/8, to: apps}]\n"
-                 "    subnets: {web: {hosts: 100}}"), text=TWO_SITES)  # fmt: skip
+    text = swap(
+        (
+            "    subnets: {web: {hosts: 100}}",
+            "    filters: [{allow: tcp/1-65535, from: 10.0.0.0/8, to: apps}]\n"
+            "    subnets: {web: {hosts: 100}}",
+        ),
+        text=TWO_SITES,
+    )
     for site in ("quay", "pier"):
         gateway = f"      {site}-gw:\n"
         text = text.replace(gateway + "        uplinks:\n", gateway + own.format(site=site))
@@ -319,8 +345,16 @@ def test_wider_reach_is_told_at_the_filters_that_let_it_through() -> None:
 
 
 def test_checks_tell_of_reach_and_load() -> None:
-    wide = swap(("        uplinks:\n", "        filters: [{allow: any, from: quay, to: apps}]\n        uplinks:\n"),
-                ("    subnets: {web: {hosts: 100}}", "    filters: [{allow: tcp, from: quay, to: apps}]\n    subnets: {web: {hosts: 100}}"))  # fmt: skip
+    wide = swap(
+        (
+            "        uplinks:\n",
+            "        filters: [{allow: any, from: quay, to: apps}]\n        uplinks:\n",
+        ),
+        (
+            "    subnets: {web: {hosts: 100}}",
+            "    filters: [{allow: tcp, from: quay, to: apps}]\n    subnets: {web: {hosts: 100}}",
+        ),
+    )
     wide = wide.replace("allow: tcp,", "allow: tcp/1-65535,")
     assert [f.code for f in wider(settled_of(wide))] == ["reach-wider"]
     assert list(wider(settled_of())) == []
@@ -365,8 +399,11 @@ def test_what_shared_tunnels_carry_is_spread_over_those_that_are_up() -> None:
 
 
 def test_outages_are_drawn_from_a_tenth_of_a_second_to_minutes() -> None:
-    bars = [Bar("tunnel:a/b", 0.6, 0.9, False, "1 flow"), Bar("gateway:c", 0, 0, True, "2 flows lost"),
-            Bar("cloud:d", 0.0, 0.05, False, "at once")]  # fmt: skip
+    bars = [
+        Bar("tunnel:a/b", 0.6, 0.9, False, "1 flow"),
+        Bar("gateway:c", 0, 0, True, "2 flows lost"),
+        Bar("cloud:d", 0.0, 0.05, False, "at once"),
+    ]
     assert outage_bytes("T", bars, "png").startswith(b"\x89PNG")
     drawn = outage_bytes("T", bars * 30, "svg")
     assert drawn == outage_bytes("T", bars * 30, "svg")

@@ -24,15 +24,24 @@ def gathered(text: str, columns=None, taken=()):
         ("Network;Owner;Comment\n10.1.0.0/16;Bay;x\n", [("bay", "10.1.0.0/16")]),
         ("10.1.0.0/16,Bay Freight,their line\n", [("bay-freight", "10.1.0.0/16")]),
         ("Name\tAddress\tMask\nbay\t10.1.0.0\t255.255.0.0\n", [("bay", "10.1.0.0/16")]),
-        ("ip,mask\n10.1.0.0,/16\n10.2.0.1,32\n", [("range", "10.1.0.0/16"), ("range-2", "10.2.0.1/32")]),
+        (
+            "ip,mask\n10.1.0.0,/16\n10.2.0.1,32\n",
+            [("range", "10.1.0.0/16"), ("range-2", "10.2.0.1/32")],
+        ),
         ("range\n10.0.0.0-10.0.2.255\n", [("range", "10.0.0.0/23"), ("range-2", "10.0.2.0/24")]),
         ("address,last\n10.0.0.4,10.0.0.7\n", [("range", "10.0.0.4/30")]),
-        ("cidr\n10.0.0.0/255.255.0.0\n2001:db8::/32\n", [("range", "10.0.0.0/16"), ("range-2", "2001:db8::/32")]),
+        (
+            "cidr\n10.0.0.0/255.255.0.0\n2001:db8::/32\n",
+            [("range", "10.0.0.0/16"), ("range-2", "2001:db8::/32")],
+        ),
         ("# made by hand\n\nprefix\n192.0.2.7\n", [("range", "192.0.2.7/32")]),
-        ('[{"prefix": "10.1.0.0/16", "name": "bay"}, "10.2.0.0/16"]', [("bay", "10.1.0.0/16"), ("range", "10.2.0.0/16")]),
+        (
+            '[{"prefix": "10.1.0.0/16", "name": "bay"}, "10.2.0.0/16"]',
+            [("bay", "10.1.0.0/16"), ("range", "10.2.0.0/16")],
+        ),
         ('{"items": [{"cidr": "10.1.0.0/16", "owner": "Bay"}]}', [("bay", "10.1.0.0/16")]),
     ],
-)  # fmt: skip
+)
 def test_rows_in_many_shapes(text: str, expected) -> None:
     found = gathered(text)
     assert found.bad == ()
@@ -80,10 +89,16 @@ def test_a_bad_row_is_told_with_its_number_and_the_good_ones_are_kept_apart(
 
 @pytest.mark.parametrize(
     ("text", "words"),
-    [("", "the file is empty"), ("\n\n", "the file is empty"), ("# only\n", "holds no rows"),
-     ("[1, 2]", "not a list of objects"), ('[{"a": }]', "t.csv:1:8: not JSON"),
-     ("[" * 100_000, "n"), ('prefix\n"10.0.0.0/8\n', "not CSV")],
-)  # fmt: skip
+    [
+        ("", "the file is empty"),
+        ("\n\n", "the file is empty"),
+        ("# only\n", "holds no rows"),
+        ("[1, 2]", "not a list of objects"),
+        ('[{"a": }]', "t.csv:1:8: not JSON"),
+        ("[" * 100_000, "n"),
+        ('prefix\n"10.0.0.0/8\n', "not CSV"),
+    ],
+)
 def test_files_that_are_no_tables(text: str, words: str) -> None:
     with pytest.raises(DesignError, match=words.replace("[", r"\[")):
         gathered(text)
@@ -93,8 +108,11 @@ def test_entries_are_placed_and_everything_else_stays() -> None:
     ranges = gathered(
         'prefix,owner,note\n10.1.0.0/16,Bay,"says: #1, {ok}"\n2001:db8::/32,,\n'
     ).ranges
-    for text in (DESIGN, swap(("obrin: 1", "obrin: 1\nelsewhere: {}  # none yet")),
-                 swap(("obrin: 1", "obrin: 1\nelsewhere:\n    old: 10.200.0.0/16   # keep\n\n# next\n"))):  # fmt: skip
+    for text in (
+        DESIGN,
+        swap(("obrin: 1", "obrin: 1\nelsewhere: {}  # none yet")),
+        swap(("obrin: 1", "obrin: 1\nelsewhere:\n    old: 10.200.0.0/16   # keep\n\n# next\n")),
+    ):
         made = with_ranges(text, "d.yaml", ranges)
         after = load_design(made, "d.yaml").design
         assert after.elsewhere["bay"].note == "says: #1, {ok}"
@@ -130,7 +148,9 @@ def test_a_template_tells_rows_and_holes_that_do_not_fit() -> None:
     rows = read_csv_rows("site,hosts,ip\na,20,192.0.2.1\nb,,192.0.2.2\na,5,192.0.2.3\n", "s.csv")
     made = fill_template(TEMPLATE, "t.yaml", rows, "s.csv")
     assert [(p.where, p.what) for p in made.bad] == [
-        ("s.csv:3:1", "no value for hosts"), ("s.csv:4:1", "'a' stands in row 2 already")]  # fmt: skip
+        ("s.csv:3:1", "no value for hosts"),
+        ("s.csv:4:1", "'a' stands in row 2 already"),
+    ]
     assert list(made.values["sites"]) == ["a"]
     with pytest.raises(DesignError, match=r"no column for \{ip\}"):
         fill_template(TEMPLATE, "t.yaml", read_csv_rows("site,hosts\na,1\n", "s.csv"), "s.csv")

@@ -45,8 +45,11 @@ def used(settled: Settled, table: str, lost: frozenset[str] = frozenset()) -> di
     """Prefix to way, of what is in use and not a leg's own block."""
     whole = state_of(settled)
     found = rows(settled, table, type(whole)(whole.network, lost, whole))
-    return {str(r.prefix): r.via for r in found
-            if r.state == "in use" and not str(r.prefix).startswith("169.254")}  # fmt: skip
+    return {
+        str(r.prefix): r.via
+        for r in found
+        if r.state == "in use" and not str(r.prefix).startswith("169.254")
+    }
 
 
 def ways(model: ReachModel, source: str, destination: str, number: int = 0) -> tuple[str, str]:
@@ -72,8 +75,11 @@ def test_a_hubs_tables_hold_what_they_learn_and_sites_are_told_what_theirs_holds
 
 
 def test_without_tables_no_site_is_led_to_another() -> None:
-    tables = CROSSING[CROSSING.index("      tables:\n        networks"):
-                      CROSSING.index("    gateway:\n      zones")]  # fmt: skip
+    tables = CROSSING[
+        CROSSING.index("      tables:\n        networks") : CROSSING.index(
+            "    gateway:\n      zones"
+        )
+    ]
     settled = crossing((tables, ""))
     assert "10.30.1.0/24" not in used(settled, "hh-east")
     assert set(used(settled, "crossing/sites").values()) == {
@@ -89,9 +95,22 @@ def test_the_preferred_way_comes_first_in_both_directions() -> None:
     line, tunnel = "harbour-line/circuit", "harbour-crossing/north"
     for changes, first, second in (
         ((), line, tunnel),
-        ((("prefer: [harbour-line] ", "prefer: [harbour-crossing] "),), tunnel, "harbour-crossing/south"),
-        ((("    prefer: [harbour-line]            # the line first; the tunnels after it\n", ""),), line, tunnel),
-    ):  # fmt: skip
+        (
+            (("prefer: [harbour-line] ", "prefer: [harbour-crossing] "),),
+            tunnel,
+            "harbour-crossing/south",
+        ),
+        (
+            (
+                (
+                    "    prefer: [harbour-line]            # the line first; the tunnels after it\n",
+                    "",
+                ),
+            ),
+            line,
+            tunnel,
+        ),
+    ):
         settled = crossing(*changes)
         model = ReachModel(settled)
         there, back = ways(model, "harbour-house/counters", "timetable/booking")
@@ -102,10 +121,13 @@ def test_the_preferred_way_comes_first_in_both_directions() -> None:
 
 SECOND_HUB = (
     ("clouds:\n", "clouds:\n  bridge: {hub: {members: [timetable, ledger]}}\n"),
-    ("\nlinks:\n", "\nlinks:\n  quay-bridge:\n    site: northquay\n    cloud: bridge\n    tunnels:\n"
-                 "      b: {gateway: nq-box, uplink: mobile, instance: 1}\n"
-                 "      c: {gateway: nq-box, uplink: fibre, instance: 2}\n"),
-)  # fmt: skip
+    (
+        "\nlinks:\n",
+        "\nlinks:\n  quay-bridge:\n    site: northquay\n    cloud: bridge\n    tunnels:\n"
+        "      b: {gateway: nq-box, uplink: mobile, instance: 1}\n"
+        "      c: {gateway: nq-box, uplink: fibre, instance: 2}\n",
+    ),
+)
 
 
 @pytest.mark.parametrize("first", ["quay-bridge", "quay-crossing"])
@@ -168,8 +190,14 @@ def test_a_subnets_own_routes_come_before_propagated_ones_at_equal_length() -> N
     )
     model = ReachModel(cut).without(["timetable@crossing"])
     assert "is down" in there_and_back(model, cut.expectations[0])[0].dropped
-    states = {str(r.prefix): r.state for r in rows(crossing((own, "        routes: {10.30.0.0/24: nowhere}")),
-                                                    "timetable/archive", state_of(settled))}  # fmt: skip
+    states = {
+        str(r.prefix): r.state
+        for r in rows(
+            crossing((own, "        routes: {10.30.0.0/24: nowhere}")),
+            "timetable/archive",
+            state_of(settled),
+        )
+    }
     assert states["10.40.0.0/24"] == "in use"
 
 
@@ -180,7 +208,8 @@ def test_a_hub_leads_between_its_members_and_drills_know_it() -> None:
     assert len(one.lost) == len(sweep.flows) == 6
     line = sweep.try_one(parse_elements(settled, ["provider:sea-cable"]))
     assert {(m.before, m.after, round(m.seconds, 3)) for m in line.moved} == {
-        ("harbour-line/circuit", "harbour-crossing/north", 0.9)}  # fmt: skip
+        ("harbour-line/circuit", "harbour-crossing/north", 0.9)
+    }
     slow = Sweep(crossing(NO_BFD), PRACTICE_CLOUD)
     moved = slow.try_one(parse_elements(slow.settled, ["circuit:harbour-line"])).moved
     assert {(m.seconds, m.noticed.name) for m in moved} == {(9.0, "BGP hold time 9 s")}
@@ -224,10 +253,12 @@ def test_sessions_tell_of_refusals_and_limits() -> None:
 
 def test_summaries_and_marks_of_a_link() -> None:
     settled = crossing(
-        ("  quay-crossing:\n    site: northquay\n    cloud: crossing\n    bgp: {hold: 6 s}",
-         "  quay-crossing:\n    site: northquay\n    cloud: crossing\n    bgp: {hold: 6 s, summaries: 10.30.0.0/16, "
-         "cloud-summaries: 10.64.0.0/10, communities: [no-export]}"),
-    )  # fmt: skip
+        (
+            "  quay-crossing:\n    site: northquay\n    cloud: crossing\n    bgp: {hold: 6 s}",
+            "  quay-crossing:\n    site: northquay\n    cloud: crossing\n    bgp: {hold: 6 s, summaries: 10.30.0.0/16, "
+            "cloud-summaries: 10.64.0.0/10, communities: [no-export]}",
+        ),
+    )
     assert used(settled, "crossing/networks")["10.30.0.0/16"] == "quay-crossing/north"
     assert "10.30.0.0/24" not in used(settled, "crossing/networks")
     assert "10.30.0.0/16" in used(settled, "timetable")  # a member is inside the hub's AS
@@ -251,8 +282,10 @@ def test_what_nobody_asked_for_is_seen_between_sites_too() -> None:
     wider = {(str(c.source), str(c.destination)) for c in matrix(ReachModel(settled)) if c.wider}
     assert ("harbour-house/counters", "northquay/gates") in wider
     assert "reach-wider" in codes(open_house, open_quay)
-    leak = ("{from: northquay/gates, to: harbour-house/counters, flow: tcp/443, must: not}",
-            "{from: harbour-house/counters, to: northquay/gates, flow: tcp/443, must: not}")  # fmt: skip
+    leak = (
+        "{from: northquay/gates, to: harbour-house/counters, flow: tcp/443, must: not}",
+        "{from: harbour-house/counters, to: northquay/gates, flow: tcp/443, must: not}",
+    )
     assert "expectation-leak" in codes(open_house, open_quay, leak)
     assert "expectation-leak" not in codes(open_house, leak)
 
@@ -266,10 +299,11 @@ PLAIN_LINK = (
     "  harbour-crossing:\n    site: harbour-house\n    cloud: crossing\n    bgp: {hold: 6 s}"
 )
 DIRECT = (
-    "\nlinks:\n", "\nlinks:\n  quay-direct:\n    site: northquay\n    cloud: timetable\n    tunnels:\n"
+    "\nlinks:\n",
+    "\nlinks:\n  quay-direct:\n    site: northquay\n    cloud: timetable\n    tunnels:\n"
     "      d: {gateway: nq-box, uplink: fibre, instance: 1}\n"
     "      e: {gateway: nq-box, uplink: mobile, instance: 2}\n",
-)  # fmt: skip
+)
 SEEDED = {
     "preference-unheeded: a longer prefix": (
         "preference-unheeded",
@@ -278,16 +312,41 @@ SEEDED = {
     ),
     "preference-unheeded: a summary on the preferred link": (
         "preference-unheeded",
-        (*SECOND_HUB,
-         ("    cloud: bridge\n", "    cloud: bridge\n    bgp: {cloud-summaries: 10.64.0.0/10}\n"),
-         ("    gateways:\n      nq-box:", "    prefer: [quay-bridge]\n    gateways:\n      nq-box:")),
-        (*SECOND_HUB,
-         ("    gateways:\n      nq-box:", "    prefer: [quay-bridge]\n    gateways:\n      nq-box:")),
+        (
+            *SECOND_HUB,
+            (
+                "    cloud: bridge\n",
+                "    cloud: bridge\n    bgp: {cloud-summaries: 10.64.0.0/10}\n",
+            ),
+            (
+                "    gateways:\n      nq-box:",
+                "    prefer: [quay-bridge]\n    gateways:\n      nq-box:",
+            ),
+        ),
+        (
+            *SECOND_HUB,
+            (
+                "    gateways:\n      nq-box:",
+                "    prefer: [quay-bridge]\n    gateways:\n      nq-box:",
+            ),
+        ),
     ),
     "preference-unheeded: the cloud's own gateway answers first": (
         "preference-unheeded",
-        (DIRECT, ("    gateways:\n      nq-box:", "    prefer: [quay-crossing]\n    gateways:\n      nq-box:")),
-        (DIRECT, ("    gateways:\n      nq-box:", "    prefer: [quay-direct]\n    gateways:\n      nq-box:")),
+        (
+            DIRECT,
+            (
+                "    gateways:\n      nq-box:",
+                "    prefer: [quay-crossing]\n    gateways:\n      nq-box:",
+            ),
+        ),
+        (
+            DIRECT,
+            (
+                "    gateways:\n      nq-box:",
+                "    prefer: [quay-direct]\n    gateways:\n      nq-box:",
+            ),
+        ),
     ),
     "preference-unheeded: static": (
         "preference-unheeded",
@@ -307,15 +366,24 @@ SEEDED = {
     "transit-unasked": (
         "transit-unasked",
         (("learns: [ledger]}", "learns: [ledger, quay-crossing]}"),),
-        (("learns: [ledger]}", "learns: [ledger, quay-crossing]}"),
-         ("expectations:\n", "expectations:\n  - {from: slipway/workshop, to: northquay/gates, flow: icmp}\n")),
+        (
+            ("learns: [ledger]}", "learns: [ledger, quay-crossing]}"),
+            (
+                "expectations:\n",
+                "expectations:\n  - {from: slipway/workshop, to: northquay/gates, flow: icmp}\n",
+            ),
+        ),
     ),
     "internal-as": (
         "internal-as",
-        (("      hh-east:\n", "      hh-east:\n        as: 64700\n"),
-         ("      hh-west:\n", "      hh-west:\n        as: 64701\n")),
-        (("      hh-east:\n", "      hh-east:\n        as: 64700\n"),
-         ("      hh-west:\n", "      hh-west:\n        as: 64700\n")),
+        (
+            ("      hh-east:\n", "      hh-east:\n        as: 64700\n"),
+            ("      hh-west:\n", "      hh-west:\n        as: 64701\n"),
+        ),
+        (
+            ("      hh-east:\n", "      hh-east:\n        as: 64700\n"),
+            ("      hh-west:\n", "      hh-west:\n        as: 64700\n"),
+        ),
     ),
     "static-unmonitored": (
         "static-unmonitored",
@@ -324,36 +392,77 @@ SEEDED = {
     ),
     "circuit-alone": (
         "circuit-alone",
-        (("circuits:\n", "circuits:\n  yard-line: {site: slipway, gateway: sw-box, cloud: timetable}\n"),),
-        (("circuits:\n", "circuits:\n  yard-line: {site: slipway, gateway: sw-box, cloud: crossing}\n"),
-         ("        head: {for: [harbour-line, ", "        head: {for: [yard-line, harbour-line, ")),
+        (
+            (
+                "circuits:\n",
+                "circuits:\n  yard-line: {site: slipway, gateway: sw-box, cloud: timetable}\n",
+            ),
+        ),
+        (
+            (
+                "circuits:\n",
+                "circuits:\n  yard-line: {site: slipway, gateway: sw-box, cloud: crossing}\n",
+            ),
+            (
+                "        head: {for: [harbour-line, ",
+                "        head: {for: [yard-line, harbour-line, ",
+            ),
+        ),
     ),
     "zone-shared": ("zone-shared", (("zones: [a, b]", "zones: [a, a]"),), ()),
     "paths-part": (
         "paths-part",
-        (DIRECT,
-         ("    gateways:\n      nq-box:", "    prefer: [quay-direct]\n    gateways:\n      nq-box:"),
-         ("booking: {hosts: 400}", "booking: {hosts: 400, table: quiet}")),
-        (DIRECT,
-         ("    gateways:\n      nq-box:", "    prefer: [quay-direct]\n    gateways:\n      nq-box:")),
+        (
+            DIRECT,
+            (
+                "    gateways:\n      nq-box:",
+                "    prefer: [quay-direct]\n    gateways:\n      nq-box:",
+            ),
+            ("booking: {hosts: 400}", "booking: {hosts: 400, table: quiet}"),
+        ),
+        (
+            DIRECT,
+            (
+                "    gateways:\n      nq-box:",
+                "    prefer: [quay-direct]\n    gateways:\n      nq-box:",
+            ),
+        ),
     ),
     "as-equal-ends": (
         "as-equal-ends",
-        (("      zones: [a, b]", "      zones: [a, b]\n      as: 64900"),
-         ("      hh-east:\n", "      hh-east:\n        as: 64900\n")),
-        (("      zones: [a, b]", "      zones: [a, b]\n      as: 64901"),
-         ("      hh-east:\n", "      hh-east:\n        as: 64900\n")),
+        (
+            ("      zones: [a, b]", "      zones: [a, b]\n      as: 64900"),
+            ("      hh-east:\n", "      hh-east:\n        as: 64900\n"),
+        ),
+        (
+            ("      zones: [a, b]", "      zones: [a, b]\n      as: 64901"),
+            ("      hh-east:\n", "      hh-east:\n        as: 64900\n"),
+        ),
     ),
     "space-overlap": (
         "space-overlap",
-        (("  timetable:                          # booking applications\n",
-          "  timetable:\n    space: 10.99.0.0/20\n"),
-         ("  ledger:                             # accounts\n", "  ledger:\n    space: 10.99.0.0/20\n")),
-        (("  timetable:                          # booking applications\n",
-          "  timetable:\n    space: 10.99.0.0/20\n"),
-         ("  ledger:                             # accounts\n", "  ledger:\n    space: 10.99.16.0/20\n")),
+        (
+            (
+                "  timetable:                          # booking applications\n",
+                "  timetable:\n    space: 10.99.0.0/20\n",
+            ),
+            (
+                "  ledger:                             # accounts\n",
+                "  ledger:\n    space: 10.99.0.0/20\n",
+            ),
+        ),
+        (
+            (
+                "  timetable:                          # booking applications\n",
+                "  timetable:\n    space: 10.99.0.0/20\n",
+            ),
+            (
+                "  ledger:                             # accounts\n",
+                "  ledger:\n    space: 10.99.16.0/20\n",
+            ),
+        ),
     ),
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("case", SEEDED)
@@ -364,22 +473,43 @@ def test_every_finding_has_its_seeded_mistake_and_is_silent_on_the_twin(case: st
 
 
 MISTAKES = {
-    "there is no cloud network 'tmetable'": ("members: [timetable, ledger]", "members: [tmetable, ledger]"),
-    "there is no member, link or circuit of crossing 'yard'": ("for: [yard-crossing]", "for: [yard]"),
-    "yard-crossing has no route table at crossing": ("        yard: {for: [yard-crossing], learns: [ledger]}\n", ""),
-    "has two route tables, networks and head": ("head: {for: [harbour-line,", "head: {for: [ledger, harbour-line,"),
-    "there is no gateway of harbour-house 'hh-est'": ("    gateway: hh-east\n", "    gateway: hh-est\n"),
+    "there is no cloud network 'tmetable'": (
+        "members: [timetable, ledger]",
+        "members: [tmetable, ledger]",
+    ),
+    "there is no member, link or circuit of crossing 'yard'": (
+        "for: [yard-crossing]",
+        "for: [yard]",
+    ),
+    "yard-crossing has no route table at crossing": (
+        "        yard: {for: [yard-crossing], learns: [ledger]}\n",
+        "",
+    ),
+    "has two route tables, networks and head": (
+        "head: {for: [harbour-line,",
+        "head: {for: [ledger, harbour-line,",
+    ),
+    "there is no gateway of harbour-house 'hh-est'": (
+        "    gateway: hh-east\n",
+        "    gateway: hh-est\n",
+    ),
     "there is no route table of timetable 'quit'": ("table: quiet}", "table: quit}"),
     "there is no target of a route 'croissant'": ("10.0.0.0/8: crossing", "10.0.0.0/8: croissant"),
     "10.0.0.1/8' has bits set": ("10.0.0.0/8: crossing", "10.0.0.1/8: crossing"),
-    "there is no link or circuit of harbour-house 'quay-crossing'": ("prefer: [harbour-line]", "prefer: [quay-crossing]"),
+    "there is no link or circuit of harbour-house 'quay-crossing'": (
+        "prefer: [harbour-line]",
+        "prefer: [quay-crossing]",
+    ),
     "1 zones for 2 instances": ("zones: [a, b]", "zones: [a]"),
     "cloud ledger has no subnets": ("    subnets:\n      accounts: {hosts: 60}\n", ""),
-    "crossing is a hub and has subnets": ("    hub:\n      members", "    subnets: {x: {hosts: 5}}\n    hub:\n      members"),
+    "crossing is a hub and has subnets": (
+        "    hub:\n      members",
+        "    subnets: {x: {hosts: 5}}\n    hub:\n      members",
+    ),
     "is a link and a circuit": ("  harbour-line:\n    site", "  yard-crossing:\n    site"),
     "hold time of 2 s is not allowed": ("    hold: 9 s", "    hold: 2 s"),
     "hubs do not translate": (PLAIN_LINK, PLAIN_LINK + "\n    cloud-seen-as:"),
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("words", MISTAKES)
@@ -410,18 +540,25 @@ def test_sheets_hold_circuits_hubs_and_neighbours_and_the_practice_world_refuses
 
 def test_internal_sessions_stand_in_the_standard_data_where_loopbacks_carry_them() -> None:
     addresses = iter(("192.0.2.201", "192.0.2.202"))
-    text = re.sub(r"(      hh-(?:east|west):\n)",
-                  lambda found: f"{found[1]}        loopback: {next(addresses)}\n", CROSSING)  # fmt: skip
+    text = re.sub(
+        r"(      hh-(?:east|west):\n)",
+        lambda found: f"{found[1]}        loopback: {next(addresses)}\n",
+        CROSSING,
+    )
     config = device_config(settled_of(text), "hh-east")
     session = next(n for n in config.speaker.neighbours if n.internal)
     assert [str(a) for a in (session.local_address, session.remote_address)] == [
-        "192.0.2.201", "192.0.2.202"]  # fmt: skip
+        "192.0.2.201",
+        "192.0.2.202",
+    ]
     validate(encode(config))
 
 
 def test_hosts_firewalls_have_the_last_word_and_let_answers_in() -> None:
-    shut = ("      archive: {hosts: 50, table: quiet}\n",
-            "      archive: {hosts: 50, table: quiet, hosts-accept: [udp/53]}\n")  # fmt: skip
+    shut = (
+        "      archive: {hosts: 50, table: quiet}\n",
+        "      archive: {hosts: 50, table: quiet, hosts-accept: [udp/53]}\n",
+    )
     booking = ("booking: {hosts: 400}", "booking: {hosts: 400, hosts-accept: [%s]}")
     for accepts, good in (
         ("tcp/443", True),

@@ -24,11 +24,21 @@ def test_the_file_says_what_the_data_say() -> None:
 
 @pytest.mark.parametrize(
     ("old", "new", "words"),
-    [("throughput: \"100 Mbit/s\"", "throughput: 100", "o.yaml:4:5: 'throughput': 100 is not a rate"),
-     ("reserved: 4", "reserverd: 4", "Did you mean 'reserved'"),
-     ("smallest-subnet: 29", "smallest-subnet: 12", "the smallest subnet (/12) is larger"),
-     ("public-pool: 203.0.113.0/24", "public-pool: 203.0.113.1/24", "203.0.113.0/24 or the single")],
-)  # fmt: skip
+    [
+        (
+            'throughput: "100 Mbit/s"',
+            "throughput: 100",
+            "o.yaml:4:5: 'throughput': 100 is not a rate",
+        ),
+        ("reserved: 4", "reserverd: 4", "Did you mean 'reserved'"),
+        ("smallest-subnet: 29", "smallest-subnet: 12", "the smallest subnet (/12) is larger"),
+        (
+            "public-pool: 203.0.113.0/24",
+            "public-pool: 203.0.113.1/24",
+            "203.0.113.0/24 or the single",
+        ),
+    ],
+)
 def test_a_mistake_in_it_is_told_with_its_place(old: str, new: str, words: str) -> None:
     text = format_offering(PRACTICE_CLOUD)
     assert old in text
@@ -60,21 +70,30 @@ def test_a_mistake_in_it_is_told_with_its_place(old: str, new: str, words: str) 
 def test_the_cheapest_that_does_everything(asked: Demand, taken: str | None, lacks: str) -> None:
     judged = judge_classes(asked, PRACTICE_CLOUD)
     assert next((j.entry.name for j in judged if not j.lacks), None) == taken
-    reasons = [j.lacks for j in judged[: [j.entry.name for j in judged].index(taken)] if taken] if taken else [
-        j.lacks for j in judged]  # fmt: skip
+    reasons = (
+        [j.lacks for j in judged[: [j.entry.name for j in judged].index(taken)] if taken]
+        if taken
+        else [j.lacks for j in judged]
+    )
     assert not lacks or any(lacks in reason for reason in reasons)
 
 
 def test_what_is_asked_is_counted_in_the_design() -> None:
-    text = swap(("  apps:\n", "  apps:\n    gateway: {after-failure: true, needs: [zones]}\n"),
-                ("    networks: [desks]\n", "    networks: [desks]\n    cloud-seen-as:\n"))  # fmt: skip
+    text = swap(
+        ("  apps:\n", "  apps:\n    gateway: {after-failure: true, needs: [zones]}\n"),
+        ("    networks: [desks]\n", "    networks: [desks]\n    cloud-seen-as:\n"),
+    )
     asked = demand_of(design_of(text), "apps")
     assert asked == Demand(100.0, 2, True, 2, 2, ("zones", "translation"), True)
 
 
 def test_the_gateway_subnet_counts_what_the_cloud_keeps_and_the_instances() -> None:
-    design = design_of(swap(("  apps:\n", "  apps:\n    gateway: {class: punt, instances: 1}\n"),
-                            ("      b: {gateway: quay-gw, uplink: radio, instance: 2}\n", "")))  # fmt: skip
+    design = design_of(
+        swap(
+            ("  apps:\n", "  apps:\n    gateway: {class: punt, instances: 1}\n"),
+            ("      b: {gateway: quay-gw, uplink: radio, instance: 2}\n", ""),
+        )
+    )
     lengths = []
     for reserved in (2, 6, 7, 20):
         offering = replace(PRACTICE_CLOUD, reserved=reserved)
@@ -100,13 +119,18 @@ def test_a_class_that_is_given_is_judged(given: str, code: str | None) -> None:
 
 @pytest.mark.parametrize(
     ("change", "code"),
-    [("space: 10.0.0.0/8", "space-size"), ("space: 224.1.0.0/16", "space-forbidden"),
-     ("space: 10.99.0.0/16\n    subnets: {web: {prefix: 10.99.1.0/30}}", "subnet-size")],
-)  # fmt: skip
+    [
+        ("space: 10.0.0.0/8", "space-size"),
+        ("space: 224.1.0.0/16", "space-forbidden"),
+        ("space: 10.99.0.0/16\n    subnets: {web: {prefix: 10.99.1.0/30}}", "subnet-size"),
+    ],
+)
 def test_what_the_cloud_does_not_allow(change: str, code: str) -> None:
     tail = "" if "subnets" in change else "\n    subnets: {web: {hosts: 100}}"
-    text = swap(("    subnets: {web: {hosts: 100}}", f"    {change}{tail}"),
-                ("guests: 10.20.8.0/24", "guests: 172.20.8.0/24"))  # fmt: skip
+    text = swap(
+        ("    subnets: {web: {hosts: 100}}", f"    {change}{tail}"),
+        ("guests: 10.20.8.0/24", "guests: 172.20.8.0/24"),
+    )
     design = design_of(text)
     settled = build_settled(design, settle(design, {}, PRACTICE_CLOUD))
     assert code in {f.code for f in check(settled, PRACTICE_CLOUD, Secrets())}

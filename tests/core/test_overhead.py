@@ -11,14 +11,26 @@ from obrin.wire.esp import EspKeys, key_lengths, make_sealer
 from obrin.wire.packet import ESP, UDP, Ipv4, Udp
 from tests.doubles import seeded
 
-SUITES = [*SHIPPED.values()] + [
-    make_suite(f"gcm-{bits}", encryption=f"AES-GCM-16-{bits}", prf="PRF-HMAC-SHA2-256", group="19")
-    for bits in (128, 192, 256)
-] + [
-    make_suite(f"cbc-{bits}", encryption=f"AES-CBC-{bits}", integrity="HMAC-SHA2-256-128",
-               prf="PRF-HMAC-SHA2-256", group="19", esn=bits != 192)
-    for bits in (128, 192, 256)
-]  # fmt: skip
+SUITES = (
+    [*SHIPPED.values()]
+    + [
+        make_suite(
+            f"gcm-{bits}", encryption=f"AES-GCM-16-{bits}", prf="PRF-HMAC-SHA2-256", group="19"
+        )
+        for bits in (128, 192, 256)
+    ]
+    + [
+        make_suite(
+            f"cbc-{bits}",
+            encryption=f"AES-CBC-{bits}",
+            integrity="HMAC-SHA2-256-128",
+            prf="PRF-HMAC-SHA2-256",
+            group="19",
+            esn=bits != 192,
+        )
+        for bits in (128, 192, 256)
+    ]
+)
 
 
 def built(suite: Suite, inner: int, *, encapsulated: bool) -> int:
@@ -71,16 +83,25 @@ def test_known_figures() -> None:
 
 @pytest.mark.parametrize(
     ("encryption", "integrity", "shape"),
-    [("3DES", "HMAC-SHA1-96", (8, 8, 12)), ("AES-CBC-256", "HMAC-SHA2-512-256", (16, 16, 32)),
-     ("AES-CTR-128", "AES-XCBC-96", (8, 4, 12)), ("NULL", "HMAC-SHA2-256-128", (0, 4, 16)),
-     ("AES-CCM-8-128", None, (8, 4, 8)), ("CAMELLIA-CBC-256", "HMAC-SHA1-96", (16, 16, 12)),
-     ("CHACHA20-POLY1305", None, (8, 4, 16)), ("AES-GCM-16-256", None, (8, 4, 16))],
-)  # fmt: skip
+    [
+        ("3DES", "HMAC-SHA1-96", (8, 8, 12)),
+        ("AES-CBC-256", "HMAC-SHA2-512-256", (16, 16, 32)),
+        ("AES-CTR-128", "AES-XCBC-96", (8, 4, 12)),
+        ("NULL", "HMAC-SHA2-256-128", (0, 4, 16)),
+        ("AES-CCM-8-128", None, (8, 4, 8)),
+        ("CAMELLIA-CBC-256", "HMAC-SHA1-96", (16, 16, 12)),
+        ("CHACHA20-POLY1305", None, (8, 4, 16)),
+        ("AES-GCM-16-256", None, (8, 4, 16)),
+    ],
+)
 def test_sizes_of_what_the_wire_engines_do_not_speak(encryption, integrity, shape) -> None:
     esp = EspSuite(
         by_name(Kind.ENCRYPTION, encryption),
-        by_name(Kind.INTEGRITY, integrity) if integrity else None, None, True, 3600.0,
-    )  # fmt: skip
+        by_name(Kind.INTEGRITY, integrity) if integrity else None,
+        None,
+        True,
+        3600.0,
+    )
     assert EspShape.of(esp) == EspShape(*shape)
 
 

@@ -83,10 +83,16 @@ def by_a_gateway():
     wrong.issuing, wrong.issuing_key = LEAF, KEY
     leaf = custom(NAMED)
     forged = (
-        x509.CertificateBuilder().issuer_name(LEAF.subject).subject_name(leaf.subject)
-        .public_key(KEY.public_key()).serial_number(9).not_valid_before(NOW)
-        .not_valid_after(NOW + YEAR).add_extension(*NAMED).sign(KEY, SHA256())
-    )  # fmt: skip
+        x509.CertificateBuilder()
+        .issuer_name(LEAF.subject)
+        .subject_name(leaf.subject)
+        .public_key(KEY.public_key())
+        .serial_number(9)
+        .not_valid_before(NOW)
+        .not_valid_after(NOW + YEAR)
+        .add_extension(*NAMED)
+        .sign(KEY, SHA256())
+    )
     return [forged, LEAF, GOOD.issuing]
 
 
@@ -95,26 +101,43 @@ STRANGE = ec.generate_private_key(ec.SECP256K1())
 CASES = {
     "empty": lambda: ([], {}),
     "incomplete": lambda: ([LEAF], {}),
-    "untrusted": lambda: ([*(lambda m: (m.gateway("192.0.2.10")[0], m.issuing, m.root))(Made())], {}),
+    "untrusted": lambda: (
+        [*(lambda m: (m.gateway("192.0.2.10")[0], m.issuing, m.root))(Made())],
+        {},
+    ),
     "name": lambda: ([LEAF, GOOD.issuing], {"identity": "192.0.2.11"}),
     "order": lambda: ([GOOD.issuing, LEAF], {"identity": None}),
     "early": lambda: ([LEAF, GOOD.issuing], {"now": NOW - timedelta(days=2)}),
     "ended": lambda: ([LEAF, GOOD.issuing], {"now": NOW + timedelta(days=366)}),
-    "revoked": lambda: ([LEAF, GOOD.issuing],
-                        {"trust": GOOD.trust(GOOD.revocations(LEAF.serial_number))}),
-    "list-ended": lambda: ([LEAF, GOOD.issuing],
-                           {"trust": GOOD.trust(GOOD.revocations()), "now": NOW + timedelta(days=40)}),
+    "revoked": lambda: (
+        [LEAF, GOOD.issuing],
+        {"trust": GOOD.trust(GOOD.revocations(LEAF.serial_number))},
+    ),
+    "list-ended": lambda: (
+        [LEAF, GOOD.issuing],
+        {"trust": GOOD.trust(GOOD.revocations()), "now": NOW + timedelta(days=40)},
+    ),
     "list-signature": lambda: ([LEAF, GOOD.issuing], {"trust": GOOD.trust(Made().revocations())}),
     "signature": lambda: ([LEAF, Made().issuing], {}),
     "path-length": lambda: (chain_too_long(), {}),
     "not-authority": lambda: (by_a_gateway(), {"identity": "quay.example"}),
-    "usage": lambda: ([custom(NAMED, (x509.ExtendedKeyUsage([ExtendedKeyUsageOID.SERVER_AUTH]), False)),
-                       GOOD.issuing], {"identity": None}),
-    "critical": lambda: ([custom(NAMED, (x509.UnrecognizedExtension(ObjectIdentifier("1.2.3.4"), b"\5\0"), True)),
-                          GOOD.issuing], {"identity": None}),
+    "usage": lambda: (
+        [
+            custom(NAMED, (x509.ExtendedKeyUsage([ExtendedKeyUsageOID.SERVER_AUTH]), False)),
+            GOOD.issuing,
+        ],
+        {"identity": None},
+    ),
+    "critical": lambda: (
+        [
+            custom(NAMED, (x509.UnrecognizedExtension(ObjectIdentifier("1.2.3.4"), b"\5\0"), True)),
+            GOOD.issuing,
+        ],
+        {"identity": None},
+    ),
     "weak": lambda: ([custom(NAMED, key=WEAK), GOOD.issuing], {"identity": None}),
     "key-kind": lambda: ([custom(NAMED, key=STRANGE), GOOD.issuing], {"identity": None}),
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("code", CASES)
@@ -172,9 +195,11 @@ def test_requests_prove_that_they_hold_their_key() -> None:
     name = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, "quay-gw")])
     wanted = x509.SubjectAlternativeName([x509.DNSName("quay.example")])
     request = (
-        x509.CertificateSigningRequestBuilder().subject_name(name)
-        .add_extension(wanted, critical=False).sign(new_key(), SHA256())
-    )  # fmt: skip
+        x509.CertificateSigningRequestBuilder()
+        .subject_name(name)
+        .add_extension(wanted, critical=False)
+        .sign(new_key(), SHA256())
+    )
     data = request.public_bytes(Encoding.DER)
     assert identities_of(read_request(data, "x")) == ["quay.example"]
     with pytest.raises(PkiError, match=r"own key|no certificate request"):
@@ -184,17 +209,22 @@ def test_requests_prove_that_they_hold_their_key() -> None:
 def test_hostile_bytes_raise_typed_errors_only() -> None:
     rng = random.Random(11)
     seeds = [
-        as_pem([LEAF]).encode(), LEAF.public_bytes(Encoding.DER),
-        as_pkcs12("n", Bundle((LEAF,), KEY), "p"), key_as_pem(KEY).encode(),
+        as_pem([LEAF]).encode(),
+        LEAF.public_bytes(Encoding.DER),
+        as_pkcs12("n", Bundle((LEAF,), KEY), "p"),
+        key_as_pem(KEY).encode(),
         GOOD.revocations(1).public_bytes(Encoding.DER),
-    ]  # fmt: skip
+    ]
     for _ in range(150):
         data = bytearray(rng.choice(seeds))
         for _ in range(rng.randint(1, 5)):
             data[rng.randrange(len(data))] = rng.randrange(256)
         cut = bytes(data[: rng.randrange(len(data))] if rng.random() < 0.3 else data)
-        for read in (read_bundle, lambda d, _p, w: read_revocations(d, w),
-                     lambda d, _p, w: read_request(d, w)):  # fmt: skip
+        for read in (
+            read_bundle,
+            lambda d, _p, w: read_revocations(d, w),
+            lambda d, _p, w: read_request(d, w),
+        ):
             try:
                 found = read(cut, "p", "x")
             except PkiError:

@@ -32,17 +32,25 @@ def test_every_entry_is_found_by_its_name_and_by_its_numbers() -> None:
     ("kind", "name", "number", "standing"),
     [
         # RFC 8247 sections 2.1 to 2.4, RFC 8221 sections 5 and 6, RFC 9395 section 4.
-        (Kind.ENCRYPTION, "AES-CBC-256", 12, "must"), (Kind.ENCRYPTION, "AES-GCM-16-128", 20, "must"),
-        (Kind.ENCRYPTION, "CHACHA20-POLY1305", 28, "should"), (Kind.ENCRYPTION, "AES-CCM-8-128", 14, "should"),
-        (Kind.ENCRYPTION, "DES", 2, "must not"), (Kind.ENCRYPTION, "BLOWFISH", 7, "must not"),
-        (Kind.PRF, "PRF-HMAC-SHA2-256", 5, "must"), (Kind.PRF, "PRF-HMAC-MD5", 1, "must not"),
-        (Kind.PRF, "PRF-HMAC-TIGER", 3, "must not"), (Kind.INTEGRITY, "HMAC-SHA2-256-128", 12, "must"),
-        (Kind.INTEGRITY, "HMAC-MD5-96", 1, "must not"), (Kind.GROUP, "MODP-2048", 14, "must"),
-        (Kind.GROUP, "ECP-256", 19, "should"), (Kind.GROUP, "MODP-1024", 2, "should not"),
-        (Kind.GROUP, "MODP-768", 1, "must not"), (Kind.GROUP, "MODP-1024-S160", 22, "must not"),
+        (Kind.ENCRYPTION, "AES-CBC-256", 12, "must"),
+        (Kind.ENCRYPTION, "AES-GCM-16-128", 20, "must"),
+        (Kind.ENCRYPTION, "CHACHA20-POLY1305", 28, "should"),
+        (Kind.ENCRYPTION, "AES-CCM-8-128", 14, "should"),
+        (Kind.ENCRYPTION, "DES", 2, "must not"),
+        (Kind.ENCRYPTION, "BLOWFISH", 7, "must not"),
+        (Kind.PRF, "PRF-HMAC-SHA2-256", 5, "must"),
+        (Kind.PRF, "PRF-HMAC-MD5", 1, "must not"),
+        (Kind.PRF, "PRF-HMAC-TIGER", 3, "must not"),
+        (Kind.INTEGRITY, "HMAC-SHA2-256-128", 12, "must"),
+        (Kind.INTEGRITY, "HMAC-MD5-96", 1, "must not"),
+        (Kind.GROUP, "MODP-2048", 14, "must"),
+        (Kind.GROUP, "ECP-256", 19, "should"),
+        (Kind.GROUP, "MODP-1024", 2, "should not"),
+        (Kind.GROUP, "MODP-768", 1, "must not"),
+        (Kind.GROUP, "MODP-1024-S160", 22, "must not"),
         (Kind.GROUP, "CURVE448", 32, "may"),
     ],
-)  # fmt: skip
+)
 def test_numbers_and_standing_are_those_of_the_documents(kind, name, number, standing) -> None:
     found = by_name(kind, name)
     assert (found.number, found.standing) == (number, Standing(standing))

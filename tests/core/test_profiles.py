@@ -74,11 +74,12 @@ def some_profile(rng: random.Random) -> Profile:
     return replace(
         base,
         ike=replace(base.ike, encryption=some(Kind.ENCRYPTION), groups=some(Kind.GROUP)),
-        esp=replace(base.esp, encryption=some(Kind.ENCRYPTION), groups=some(Kind.GROUP),
-                    lifetime=life),
+        esp=replace(
+            base.esp, encryption=some(Kind.ENCRYPTION), groups=some(Kind.GROUP), lifetime=life
+        ),
         pfs=rng.choice(["required", "optional", "never"]),
         esn=rng.choice([(True, False), (False,)]),
-    )  # fmt: skip
+    )
 
 
 def test_no_other_suite_of_two_devices_is_stronger() -> None:
@@ -104,15 +105,20 @@ def test_the_policy_comes_before_strength() -> None:
     host = shipped_profile("general-host")
     suite = compose("x", [host, host], CryptoPolicy(forbid=frozenset({"ECP-384", "CURVE448"})))
     assert suite.ike.group.name not in ("ECP-384", "CURVE448")
-    suite = compose("x", [host, host], CryptoPolicy(longest_child=1800.0,
-                                                    require=frozenset({"AES-CBC-256"})))  # fmt: skip
+    suite = compose(
+        "x", [host, host], CryptoPolicy(longest_child=1800.0, require=frozenset({"AES-CBC-256"}))
+    )
     assert (suite.esp.lifetime, suite.ike.encryption.name) == (1800.0, "AES-CBC-256")
 
 
 @pytest.mark.parametrize(
     ("name", "wanted"),
-    [("modern-router", "high"), ("tunnel-firewall", "for-quay-apps"), ("branch-box", "for-quay-apps")],
-)  # fmt: skip
+    [
+        ("modern-router", "high"),
+        ("tunnel-firewall", "for-quay-apps"),
+        ("branch-box", "for-quay-apps"),
+    ],
+)
 def test_settling_takes_the_strongest_suite_of_the_devices(name: str, wanted: str) -> None:
     settled = settled_of(with_profile(name, STATIC))
     suite = settled.links["quay-apps"].suite
@@ -127,8 +133,13 @@ def test_an_old_device_is_told_what_it_lacks_and_what_would_do() -> None:
     agreement = next(agreements(settled))
     assert agreement.steps[0].notify == "INVALID_MAJOR_VERSION"
     assert agreement.edit is None  # nothing that the two can do may be used
-    modest = settled_of(with_profile("branch-box", STATIC, (
-        "    subnets: {web", "    gateway: {offers: [high]}\n    subnets: {web")))  # fmt: skip
+    modest = settled_of(
+        with_profile(
+            "branch-box",
+            STATIC,
+            ("    subnets: {web", "    gateway: {offers: [high]}\n    subnets: {web"),
+        )
+    )
     found = next(agreements(modest))
     assert not found.good
     assert found.edit is not None
@@ -142,7 +153,12 @@ def test_two_old_ends_go_through_the_phases_of_the_old_protocol() -> None:
     settled = settled_of(text)
     steps = next(agreements(settled)).steps
     assert [s.exchange for s in steps] == [
-        "phase 1", "phase 1 authentication", "phase 2", "phase 2 again", "phase 1 again"]  # fmt: skip
+        "phase 1",
+        "phase 1 authentication",
+        "phase 2",
+        "phase 2 again",
+        "phase 1 again",
+    ]
     assert "MODP-1536" in steps[2].text  # the group of PFS is there from the start
     sheet = markdown(value_sheet(settled, "quay-gw"))
     assert "Phase 2 (ESP)" in sheet
@@ -172,16 +188,30 @@ def test_a_policy_device_gets_spares_selectors_and_something_to_keep_it_awake() 
 WRONG = {
     "device-cannot": [
         with_profile("policy-device"),  # BGP
-        with_profile("branch-box", STATIC, ("    tunnels:\n", "    selection: policy\n    tunnels:\n")),
-        with_profile("branch-box", STATIC, ("    tunnels:\n", "    authentication: certificate\n    tunnels:\n")),
-        with_profile("old-device", STATIC, ("address: 192.0.2.10,", "address: 192.0.2.10, inside: 10.9.9.9,")),
-        with_profile("branch-box", STATIC, ("    tunnels:\n", "    liveness: {delay: 1 s}\n    tunnels:\n")),
+        with_profile(
+            "branch-box", STATIC, ("    tunnels:\n", "    selection: policy\n    tunnels:\n")
+        ),
+        with_profile(
+            "branch-box",
+            STATIC,
+            ("    tunnels:\n", "    authentication: certificate\n    tunnels:\n"),
+        ),
+        with_profile(
+            "old-device", STATIC, ("address: 192.0.2.10,", "address: 192.0.2.10, inside: 10.9.9.9,")
+        ),
+        with_profile(
+            "branch-box", STATIC, ("    tunnels:\n", "    liveness: {delay: 1 s}\n    tunnels:\n")
+        ),
     ],
     "same-selectors": [
-        with_profile("policy-device", STATIC, ("radio, instance: 2", "radio, instance: 2, role: standby")),
+        with_profile(
+            "policy-device", STATIC, ("radio, instance: 2", "radio, instance: 2, role: standby")
+        ),
     ],
     "spare-first": [
-        with_profile("branch-box", STATIC, ("fibre, instance: 1", "fibre, instance: 1, role: spare")),
+        with_profile(
+            "branch-box", STATIC, ("fibre, instance: 1", "fibre, instance: 1, role: spare")
+        ),
     ],
     "static-unmonitored": [
         with_profile("own", STATIC) + "profiles: {own: {monitor: false}}\n",
@@ -194,7 +224,7 @@ WRONG = {
     "mss-not-clamped": [with_profile("old-device", STATIC)],
     "tunnel-asleep": [with_profile("policy-device", STATIC)],
     "profile-unsaid": [with_profile("own", STATIC) + "profiles: {own: {bgp: false}}\n"],
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("code", WRONG)

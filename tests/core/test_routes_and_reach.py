@@ -49,8 +49,13 @@ def test_names_and_numbers_agree() -> None:
 
 def test_suites_refuse_pairings_that_cannot_work() -> None:
     with pytest.raises(ValueError, match="leave integrity out"):
-        make_suite("x", encryption="AES-GCM-16-256", integrity="HMAC-SHA2-256-128",
-                   prf="PRF-HMAC-SHA2-256", group="31")  # fmt: skip
+        make_suite(
+            "x",
+            encryption="AES-GCM-16-256",
+            integrity="HMAC-SHA2-256-128",
+            prf="PRF-HMAC-SHA2-256",
+            group="31",
+        )
     with pytest.raises(ValueError, match="needs an integrity"):
         make_suite("x", encryption="AES-CBC-256", prf="PRF-HMAC-SHA2-256", group="31")
 
@@ -75,8 +80,10 @@ def test_alternatives_inside_one_proposal_and_none_integrity() -> None:
     assert choose([Proposal(3, (gcm,))], [own]) is None
 
 
-@given(st.lists(st.tuples(st.integers(0, 50), st.integers(0, 50)), min_size=1, max_size=4),
-       st.lists(st.tuples(st.integers(0, 50), st.integers(0, 50)), min_size=1, max_size=4))  # fmt: skip
+@given(
+    st.lists(st.tuples(st.integers(0, 50), st.integers(0, 50)), min_size=1, max_size=4),
+    st.lists(st.tuples(st.integers(0, 50), st.integers(0, 50)), min_size=1, max_size=4),
+)
 def test_narrowing_is_intersection(one, two) -> None:
     def selectors(pairs):
         return [Selector(32, min(p), max(p)) for p in pairs]
@@ -137,9 +144,12 @@ def test_policy_loops_prepends_and_accepts() -> None:
 def test_administrative_preference_then_metric() -> None:
     p = P("10.0.0.0/8")
     table = forwarding_table(
-        [Route(p, RouteKind.BGP, "b"), Route(p, RouteKind.STATIC, "s2", 2),
-         Route(p, RouteKind.STATIC, "s1", 1)]
-    )  # fmt: skip
+        [
+            Route(p, RouteKind.BGP, "b"),
+            Route(p, RouteKind.STATIC, "s2", 2),
+            Route(p, RouteKind.STATIC, "s1", 1),
+        ]
+    )
     assert table.get(p).via == "s1"
 
 
@@ -215,8 +225,10 @@ def test_could_match_is_the_union_of_matches(p1, a, b, p2, c, d) -> None:
     one, two = P("10.0.0.0/24"), P("10.1.0.0/24")
     rule, reply = rules_for("r", one, two, parse_flow(f"{p1}/{min(a, b)}-{max(a, b)}"))
     flow = parse_flow(f"{p2}/{min(c, d)}-{max(c, d)}")
-    keys = [PacketKey(one.value, two.value, flow.protocol, 50000, port)
-            for port in range(flow.first_port, flow.last_port + 1)]  # fmt: skip
+    keys = [
+        PacketKey(one.value, two.value, flow.protocol, 50000, port)
+        for port in range(flow.first_port, flow.last_port + 1)
+    ]
     assert rule.could_match(one, two, flow) == any(rule.matches(k) for k in keys)
     assert not reply.could_match(two, one, flow)
     assert all(reply.matches(k.reply()) for k in keys if rule.matches(k))
@@ -242,10 +254,17 @@ def test_traces_name_every_hop_and_the_place_that_drops() -> None:
     [
         (("bgp: {hold: 6 s}", "bgp: {hold: 6 s}"), 4.0, 6.0, "BGP hold time 6 s"),
         (("bgp: {hold: 6 s}", "bgp: {hold: 180 s}"), 15.0, 25.0, "dead-peer detection"),
-        (("bgp: {hold: 6 s}", "routing: static\n    liveness: {delay: 2 s, wait: 1 s, tries: 3}"),
-         7.0, 9.0, "dead-peer detection"),
+        (
+            (
+                "bgp: {hold: 6 s}",
+                "routing: static\n    liveness: {delay: 2 s, wait: 1 s, tries: 3}",
+            ),
+            7.0,
+            9.0,
+            "dead-peer detection",
+        ),
     ],
-)  # fmt: skip
+)
 def test_predicted_outages(change, low: float, high: float, by: str) -> None:
     settled = settled_of(swap(change))
     outage = predict_outage(settled, next(settled.tunnels()))
@@ -273,8 +292,12 @@ def test_packs_mirror_each_other_and_hold_no_secret(routing: str) -> None:
         for hole in ("None", "TODO", "{{", "...", "<", "blank"):
             assert hole not in pack.sheet + pack.steps, hole
         for tunnel in settled.tunnels():
-            for value in (tunnel.label, str(tunnel.cloud_address), str(tunnel.uplink.address),
-                          str(tunnel.inside.ipv4.length)):  # fmt: skip
+            for value in (
+                tunnel.label,
+                str(tunnel.cloud_address),
+                str(tunnel.uplink.address),
+                str(tunnel.inside.ipv4.length),
+            ):
                 assert value in pack.sheet
     with pytest.raises(KeyError):
         make_pack(settled, "quay-gw", Secrets())
@@ -286,9 +309,15 @@ def test_a_broken_mirror_is_noticed() -> None:
     data = Configurations(settled)
     one, two = (data.ends(place)[tunnel.label] for place in (tunnel.gateway, tunnel.cloud))
     assert not list(unmirrored(one, two))
-    for change in ({"remote_as": 1}, {"hold": 7}, {"initiator": True}, {"local_prefixes": ()},
-                   {"local_inside": Address(32, 1)}, {"remote_address": Address(32, 2)},
-                   {"bfd": Bfd()}):  # fmt: skip
+    for change in (
+        {"remote_as": 1},
+        {"hold": 7},
+        {"initiator": True},
+        {"local_prefixes": ()},
+        {"local_inside": Address(32, 1)},
+        {"remote_address": Address(32, 2)},
+        {"bfd": Bfd()},
+    ):
         assert list(unmirrored(one, dataclasses.replace(two, **change))), change
 
 

@@ -21,11 +21,17 @@ def choices_of(text: str = DESIGN, previous=None):
 def test_every_blank_is_filled_and_explained() -> None:
     choices = choices_of()
     assert sorted(choices) == [
-        "clouds.apps.gateway.addresses", "clouds.apps.gateway.as", "clouds.apps.gateway.class",
-        "clouds.apps.gateway.subnet", "clouds.apps.space", "clouds.apps.subnets.web.prefix",
-        "links.quay-apps.suite", "links.quay-apps.tunnels.a.inside",
-        "links.quay-apps.tunnels.b.inside", "sites.quay.gateways.quay-gw.as",
-    ]  # fmt: skip
+        "clouds.apps.gateway.addresses",
+        "clouds.apps.gateway.as",
+        "clouds.apps.gateway.class",
+        "clouds.apps.gateway.subnet",
+        "clouds.apps.space",
+        "clouds.apps.subnets.web.prefix",
+        "links.quay-apps.suite",
+        "links.quay-apps.tunnels.a.inside",
+        "links.quay-apps.tunnels.b.inside",
+        "sites.quay.gateways.quay-gw.as",
+    ]
     assert all(choice.why for choice in choices.values())
     assert choices["clouds.apps.gateway.class"].value == "cutter"
     assert "punt runs 1 instance" in choices["clouds.apps.gateway.class"].why
@@ -140,15 +146,29 @@ def test_a_choice_that_no_longer_fits_is_made_again() -> None:
 @pytest.mark.parametrize(
     ("change", "words"),
     [
-        (("subnets: {web: {hosts: 100}}", "space: 10.99.0.0/26\n    subnets: {web: {hosts: 100}}"),
-         "no free /25 in 10.99.0.0/26; the largest free block is a /26"),
-        (("subnets: {web: {hosts: 100}}",
-          "subnets: {web: {hosts: 100}}\n    gateway: {throughput: 50 Gbit/s}"),
-         "liner carries 10000 Mbit/s, 50000 Mbit/s are asked"),
-        (("obrin: 1", "obrin: 1\nelsewhere: {a: 10.0.0.0/8, b: 172.16.0.0/12, c: 192.168.0.0/16}"),
-         "nothing is free"),
+        (
+            (
+                "subnets: {web: {hosts: 100}}",
+                "space: 10.99.0.0/26\n    subnets: {web: {hosts: 100}}",
+            ),
+            "no free /25 in 10.99.0.0/26; the largest free block is a /26",
+        ),
+        (
+            (
+                "subnets: {web: {hosts: 100}}",
+                "subnets: {web: {hosts: 100}}\n    gateway: {throughput: 50 Gbit/s}",
+            ),
+            "liner carries 10000 Mbit/s, 50000 Mbit/s are asked",
+        ),
+        (
+            (
+                "obrin: 1",
+                "obrin: 1\nelsewhere: {a: 10.0.0.0/8, b: 172.16.0.0/12, c: 192.168.0.0/16}",
+            ),
+            "nothing is free",
+        ),
     ],
-)  # fmt: skip
+)
 def test_the_bottleneck_is_named(change, words: str) -> None:
     with pytest.raises(SettleError, match=words):
         choices_of(swap(change))
@@ -170,8 +190,9 @@ def test_gateways_of_one_site_share_an_as_number() -> None:
 
 
 def test_a_blank_space_grows_around_the_subnets_given() -> None:
-    text = swap(("subnets: {web: {hosts: 100}}",
-                 "subnets: {web: {hosts: 100}, db: {prefix: 10.77.5.0/24}}"))  # fmt: skip
+    text = swap(
+        ("subnets: {web: {hosts: 100}}", "subnets: {web: {hosts: 100}, db: {prefix: 10.77.5.0/24}}")
+    )
     cloud = settled_of(text).clouds["apps"]
     assert cloud.holds(parse_prefix("10.77.5.0/24"))
     assert cloud.holds(cloud.subnets["web"].prefix.ipv4)

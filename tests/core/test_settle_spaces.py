@@ -51,8 +51,11 @@ def test_settle_finds_an_allocation_exactly_if_one_exists(lengths, busy) -> None
     pool = P("10.0.0.0/26")
     used = [Prefix(32, pool.value + 4 * n, 30) for n in busy]
     extra = "".join(f"  e{n}: {p}\n" for n, p in enumerate(used))
-    text = plan(str(pool), {f"s{n}": wishes for n, wishes in enumerate(lengths)},
-                extra=f"elsewhere:\n{extra}" if extra else "")  # fmt: skip
+    text = plan(
+        str(pool),
+        {f"s{n}": wishes for n, wishes in enumerate(lengths)},
+        extra=f"elsewhere:\n{extra}" if extra else "",
+    )
     every = sorted(n for wishes in lengths for n in wishes)
     try:
         found = networks(settled_plan(text))
@@ -131,8 +134,12 @@ def test_summaries_give_way_before_anything_is_refused() -> None:
 
 def test_pools_by_region_come_first_and_general_ones_after() -> None:
     extra = ""
-    text = plan("10.9.0.0/16", {"a": [24, 24, 24], "b": [24]}, extra=extra,
-                regions={"a": "north", "b": "south"})  # fmt: skip
+    text = plan(
+        "10.9.0.0/16",
+        {"a": [24, 24, 24], "b": [24]},
+        extra=extra,
+        regions={"a": "north", "b": "south"},
+    )
     text = text.replace("pools: {p:", "pools: {own: {prefixes: 10.8.0.0/23, region: north}, p:")
     found = networks(settled_plan(text))
     assert sum(P("10.8.0.0/23").covers(p) for p in found.values()) in (0, 2)
@@ -202,11 +209,17 @@ def test_inside_blocks_of_other_sizes_and_from_a_pool_of_ones_own() -> None:
 def test_inside_blocks_are_used_again_only_at_other_gateways() -> None:
     text = swap(
         ("obrin: 1", "obrin: 1\npools: {t: {prefixes: 10.250.0.0/29, for: inside}}"),
-        ("clouds:\n", "  pier:\n    networks: {lan: 10.30.0.0/24}\n    gateways: {pier-gw: {uplinks: {x: "
-         "{address: 192.0.2.90}}}}\nclouds:\n  other: {subnets: {web: {hosts: 9}}}\n"),
-        ("expectations:", "  pier-other:\n    site: pier\n    cloud: other\n    tunnels: {a: {gateway: "
-         "pier-gw, uplink: x}}\nexpectations:"),
-    )  # fmt: skip
+        (
+            "clouds:\n",
+            "  pier:\n    networks: {lan: 10.30.0.0/24}\n    gateways: {pier-gw: {uplinks: {x: "
+            "{address: 192.0.2.90}}}}\nclouds:\n  other: {subnets: {web: {hosts: 9}}}\n",
+        ),
+        (
+            "expectations:",
+            "  pier-other:\n    site: pier\n    cloud: other\n    tunnels: {a: {gateway: "
+            "pier-gw, uplink: x}}\nexpectations:",
+        ),
+    )
     design = design_of(text)
     choices = settle(design, {}, PRACTICE_CLOUD)
     blocks = {t.label: t.inside.ipv4 for t in build_settled(design, choices).tunnels()}
@@ -218,15 +231,23 @@ def test_inside_blocks_are_used_again_only_at_other_gateways() -> None:
 
 
 def test_loopbacks_and_as_numbers_come_from_their_pools() -> None:
-    text = swap(("obrin: 1", "obrin: 1\npools: {l: {prefixes: 10.255.0.0/28, for: loopbacks}}\n"
-                 "as-numbers: {sites: [4200000100-4200000199], clouds: [65010]}"))  # fmt: skip
+    text = swap(
+        (
+            "obrin: 1",
+            "obrin: 1\npools: {l: {prefixes: 10.255.0.0/28, for: loopbacks}}\n"
+            "as-numbers: {sites: [4200000100-4200000199], clouds: [65010]}",
+        )
+    )
     settled = settled_of(text)
     gateway = settled.gateways["quay-gw"]
     assert str(gateway.loopback) == "10.255.0.0"
     assert (gateway.asn, settled.clouds["apps"].asn) == (4200000100, 65010)
     with pytest.raises(SettleError, match="Add a range to 'as-numbers'"):
-        settled_of(text.replace("clouds: [65010]", "clouds: [65010]").replace(
-            "clouds:\n  apps:", "clouds:\n  more: {subnets: {x: {hosts: 3}}}\n  apps:"))  # fmt: skip
+        settled_of(
+            text.replace("clouds: [65010]", "clouds: [65010]").replace(
+                "clouds:\n  apps:", "clouds:\n  more: {subnets: {x: {hosts: 3}}}\n  apps:"
+            )
+        )
 
 
 def test_translated_prefixes_are_settled_as_long_as_what_they_stand_for() -> None:
@@ -251,10 +272,15 @@ def test_translated_prefixes_are_settled_as_long_as_what_they_stand_for() -> Non
 
 @pytest.mark.parametrize(
     ("seen", "words"),
-    [("seen-as: {desks: 10.9.0.0/24}", "seen-as.desks: 10.9.0.0/24 is not as large as 10.20.0.0/22"),
-     ("cloud-seen-as: 10.9.0.0/28", "Give a prefix of the same length for each of"),
-     ("only: {desks: 10.21.0.0/24}", "only.desks: 10.21.0.0/24 is not inside 10.20.0.0/22")],
-)  # fmt: skip
+    [
+        (
+            "seen-as: {desks: 10.9.0.0/24}",
+            "seen-as.desks: 10.9.0.0/24 is not as large as 10.20.0.0/22",
+        ),
+        ("cloud-seen-as: 10.9.0.0/28", "Give a prefix of the same length for each of"),
+        ("only: {desks: 10.21.0.0/24}", "only.desks: 10.21.0.0/24 is not inside 10.20.0.0/22"),
+    ],
+)
 def test_translation_that_does_not_fit_is_refused(seen: str, words: str) -> None:
     with pytest.raises(SettleError, match=words):
         settled_of(swap(("    networks: [desks]\n", f"    networks: [desks]\n    {seen}\n")))

@@ -31,8 +31,12 @@ BUSY = swap(
     ("obrin: 1", "obrin: 1\nelsewhere: {partner: {prefix: 10.64.0.0/16, owner: Bay Freight}}"),
     ("  apps:\n", "  apps:\n    region: east\n"),
 )
-SWALLOWED = swap(("    subnets: {web: {hosts: 100}}",
-                  "    space: 10.20.0.0/20\n    subnets: {web: {prefix: 10.20.12.0/24}}"))  # fmt: skip
+SWALLOWED = swap(
+    (
+        "    subnets: {web: {hosts: 100}}",
+        "    space: 10.20.0.0/20\n    subnets: {web: {prefix: 10.20.12.0/24}}",
+    )
+)
 
 
 def view_of(text: str):
@@ -57,9 +61,14 @@ def test_who_has_an_address_the_smallest_range_first() -> None:
 
 @pytest.mark.parametrize(
     ("proposed", "owners"),
-    [("10.20.2.0/24", ["quay/desks"]), ("10.0.0.0/8", ["apps", "partner", "quay/desks", "quay/guests"]),
-     ("10.20.9.0/24", []), ("192.168.0.0/16", []), ("224.0.0.0/24", [""])],
-)  # fmt: skip
+    [
+        ("10.20.2.0/24", ["quay/desks"]),
+        ("10.0.0.0/8", ["apps", "partner", "quay/desks", "quay/guests"]),
+        ("10.20.9.0/24", []),
+        ("192.168.0.0/16", []),
+        ("224.0.0.0/24", [""]),
+    ],
+)
 def test_what_a_proposed_prefix_collides_with(proposed: str, owners: list[str]) -> None:
     _, _, view = view_of(BUSY)
     found = {e.owner for e in view.clashes(P(proposed)) if e.kind != "stands for"}
@@ -101,8 +110,11 @@ def test_outlook_places_every_year_and_says_when_it_ends() -> None:
     for year in years[:3]:
         blocks = [p for _, p in year.placed]
         assert len(blocks) == 6
-        assert not any(a.overlaps(b) for a, b in itertools.combinations([*blocks, *use.taken], 2)
-                       if a in blocks)  # fmt: skip
+        assert not any(
+            a.overlaps(b)
+            for a, b in itertools.combinations([*blocks, *use.taken], 2)
+            if a in blocks
+        )
 
 
 def errors_of(text: str) -> list[str]:
@@ -135,13 +147,17 @@ def test_remedies_stand_side_by_side_and_the_translation_they_propose_cures() ->
 def test_translation_on_both_sides_is_no_overlap_any_more() -> None:
     base = swap(("guests: 10.20.8.0/24", "guests: 10.30.8.0/24"), text=SWALLOWED)
     assert errors_of(base) == ["space-overlap"]
-    both = base.replace("    networks: [desks]\n",
-                        "    networks: [desks]\n    seen-as: {desks: }\n    cloud-seen-as:\n")  # fmt: skip
+    both = base.replace(
+        "    networks: [desks]\n",
+        "    networks: [desks]\n    seen-as: {desks: }\n    cloud-seen-as:\n",
+    )
     assert errors_of(both) == []
     one = base.replace("    networks: [desks]\n", "    networks: [desks]\n    seen-as: {desks: }\n")
     assert errors_of(one) == ["space-overlap"]
-    bad = base.replace("    networks: [desks]\n",
-                       "    networks: [desks]\n    seen-as: {desks: 10.20.0.0/22}\n    cloud-seen-as: 10.30.0.0/20\n")  # fmt: skip
+    bad = base.replace(
+        "    networks: [desks]\n",
+        "    networks: [desks]\n    seen-as: {desks: 10.20.0.0/22}\n    cloud-seen-as: 10.30.0.0/20\n",
+    )
     assert "translation-overlap" in errors_of(bad)
 
 
@@ -167,8 +183,15 @@ def test_two_sites_with_one_range_are_kept_apart_by_translating_one() -> None:
     link = "  pier-apps:\n    site: pier\n    cloud: apps\n    tunnels: {a: {gateway: pier-gw, uplink: x}}\n"
     text = swap(("clouds:\n", pier), ("expectations:", f"{link}expectations:"))
     assert errors_of(text) == ["space-overlap"]
-    assert errors_of(text.replace("    cloud: apps\n    tunnels: {a",
-                                  "    cloud: apps\n    seen-as: {lan: }\n    tunnels: {a")) == []  # fmt: skip
+    assert (
+        errors_of(
+            text.replace(
+                "    cloud: apps\n    tunnels: {a",
+                "    cloud: apps\n    seen-as: {lan: }\n    tunnels: {a",
+            )
+        )
+        == []
+    )
     apart = text.replace(link, "")
     design = design_of(apart)
     settled = build_settled(design, settle(design, {}, PRACTICE_CLOUD))
@@ -180,8 +203,16 @@ def test_renumbering_keeps_the_old_range_up_until_nothing_uses_it() -> None:
     settled, _, view = view_of(BUSY)
     steps = renumber_plan(settled, view, NetworkRef.of("quay/desks"), P("10.40.0.0/22"))
     words = [s.what for s in steps.steps]
-    order = [next(i for i, w in enumerate(words) if key in w) for key in
-             ("announce 10.40.0.0/22", "Move clients", "Move servers", "Watch", "Withdraw 10.20.0.0/22")]  # fmt: skip
+    order = [
+        next(i for i, w in enumerate(words) if key in w)
+        for key in (
+            "announce 10.40.0.0/22",
+            "Move clients",
+            "Move servers",
+            "Watch",
+            "Withdraw 10.20.0.0/22",
+        )
+    ]
     assert order == sorted(order)
     assert all("10.20.0.0/22" in s.up for s in steps.steps[: order[-1]])
     pairs = list(steps.addresses())
@@ -196,20 +227,36 @@ def test_renumbering_keeps_the_old_range_up_until_nothing_uses_it() -> None:
 
 @pytest.mark.parametrize(
     ("key", "candidate", "verdict"),
-    [("clouds.apps.space", "10.64.0.0", "used by 10.64.0.0/16 of partner (elsewhere)"),
-     ("clouds.apps.gateway.class", "punt", "runs 1 instance, 2 are asked"),
-     ("clouds.apps.gateway.subnet", "10.65", "used by"),
-     ("links.quay-apps.suite", "high", ""),
-     ("links.quay-apps.tunnels.a.inside", "169.254.0.0/30", "169.254.0.0/24 of the cloud, which keeps it"),
-     ("links.quay-apps.tunnels.b.inside", "169.254.1.0/30", "used by 169.254.1.0/30 of inside quay-apps/a"),
-     ("sites.quay.gateways.quay-gw.as", "64512", "has cloud apps")],
-)  # fmt: skip
+    [
+        ("clouds.apps.space", "10.64.0.0", "used by 10.64.0.0/16 of partner (elsewhere)"),
+        ("clouds.apps.gateway.class", "punt", "runs 1 instance, 2 are asked"),
+        ("clouds.apps.gateway.subnet", "10.65", "used by"),
+        ("links.quay-apps.suite", "high", ""),
+        (
+            "links.quay-apps.tunnels.a.inside",
+            "169.254.0.0/30",
+            "169.254.0.0/24 of the cloud, which keeps it",
+        ),
+        (
+            "links.quay-apps.tunnels.b.inside",
+            "169.254.1.0/30",
+            "used by 169.254.1.0/30 of inside quay-apps/a",
+        ),
+        ("sites.quay.gateways.quay-gw.as", "64512", "has cloud apps"),
+    ],
+)
 def test_an_explanation_names_what_excluded_the_others(
     key: str, candidate: str, verdict: str
 ) -> None:
     settled, choices, view = view_of(BUSY)
-    found = explain(design_of(BUSY), PRACTICE_CLOUD, choices, key, chosen_from(settled, choices, key),
-                    lambda prefix: excluded_by(view, key, prefix))  # fmt: skip
+    found = explain(
+        design_of(BUSY),
+        PRACTICE_CLOUD,
+        choices,
+        key,
+        chosen_from(settled, choices, key),
+        lambda prefix: excluded_by(view, key, prefix),
+    )
     assert found.value == str(choices[key].value)
     assert any(c.value.startswith(candidate) and verdict in c.excluded for c in found.candidates), (
         found
@@ -219,8 +266,11 @@ def test_an_explanation_names_what_excluded_the_others(
 
 
 def test_cells_show_each_state_where_it_is() -> None:
-    parts = (Part(P("10.0.0.0/26"), "a", USED), Part(P("10.0.0.64/27"), "b", KEPT),
-             Part(P("10.0.0.128/25"), "c", OVERLAP))  # fmt: skip
+    parts = (
+        Part(P("10.0.0.0/26"), "a", USED),
+        Part(P("10.0.0.64/27"), "b", KEPT),
+        Part(P("10.0.0.128/25"), "c", OVERLAP),
+    )
     lane = Lane("site", "x", "", (P("10.0.0.0/24"),), parts)
     assert cells(lane, 8) == [USED, USED, KEPT, "", OVERLAP, OVERLAP, OVERLAP, OVERLAP]
     assert (
@@ -239,6 +289,8 @@ def test_the_chart_marks_what_others_use_of_a_range() -> None:
     made = chart(settled, view)
     lane = next(h for h in made.holders if h.title == "apps")
     assert [(p.label, p.state) for p in lane.parts if p.state == OVERLAP] == [
-        ("quay/desks", OVERLAP), ("quay/guests", OVERLAP)]  # fmt: skip
+        ("quay/desks", OVERLAP),
+        ("quay/guests", OVERLAP),
+    ]
     assert len(made.overlaps) == 2
     assert {p.title for p in made.pools} == {"inside tunnels", "for sites and clouds"}

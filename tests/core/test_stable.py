@@ -28,9 +28,18 @@ ADDRESS = {name: 0x0A000000 + n for name, n in NUMBERS.items()}
 
 
 def session(
-    sender: str, receiver: str, via: str = "", own: tuple[Prefix, ...] = (), *, asn=None,
-    accept=None, pref=100, passes=False, number=0, **more,
-) -> Session:  # fmt: skip
+    sender: str,
+    receiver: str,
+    via: str = "",
+    own: tuple[Prefix, ...] = (),
+    *,
+    asn=None,
+    accept=None,
+    pref=100,
+    passes=False,
+    number=0,
+    **more,
+) -> Session:
     """From one to another; AS numbers are 65000 and the place in the alphabet, unless given."""
     numbers = {name: 65000 + n for name, n in NUMBERS.items()} | (asn or {})
     out = {k: more.pop(k) for k in list(more) if k in SessionPolicy.__slots__ and k != "limit"}
@@ -38,14 +47,24 @@ def session(
     ends = numbers[sender], numbers[receiver]
     external = ends[0] != ends[1]
     return Session(
-        via or f"{sender}{receiver}", sender, receiver,
+        via or f"{sender}{receiver}",
+        sender,
+        receiver,
         SessionPolicy(*ends, passes_on=passes, **out),
-        SessionPolicy(ends[1], ends[0], accept, pref, limit=limit,
-                      attached=out.get("attached", False)),
-        Peer(via or f"{sender}{receiver}", ends[0], ADDRESS[sender] + 16 * number, NUMBERS[sender],
-             external),
-        ADDRESS[sender], PrefixList(own), **more,
-    )  # fmt: skip
+        SessionPolicy(
+            ends[1], ends[0], accept, pref, limit=limit, attached=out.get("attached", False)
+        ),
+        Peer(
+            via or f"{sender}{receiver}",
+            ends[0],
+            ADDRESS[sender] + 16 * number,
+            NUMBERS[sender],
+            external,
+        ),
+        ADDRESS[sender],
+        PrefixList(own),
+        **more,
+    )
 
 
 def stable(*sessions: Session, fixed=None) -> Stable:
@@ -58,9 +77,11 @@ def vias(state: Stable, router: str) -> dict[str, str]:
 
 def test_what_is_passed_on_and_what_is_not() -> None:
     state = stable(
-        session("a", "b", own=(NET,)), session("b", "c", passes=True), session("b", "d"),
+        session("a", "b", own=(NET,)),
+        session("b", "c", passes=True),
+        session("b", "d"),
         session("c", "a", passes=True),
-    )  # fmt: skip
+    )
     assert vias(state, "c") == {"10.1.0.0/24": "bc"}
     assert vias(state, "d") == {}  # b does not pass on to d
     assert vias(state, "a") == {}  # its own
@@ -85,9 +106,10 @@ def test_a_loop_is_refused_and_said() -> None:
 def test_well_known_communities_stop_where_they_should(mark, b, c) -> None:
     marks = () if mark is None else (mark,)
     state = stable(
-        session("a", "b", own=(NET,), communities=marks), session("b", "c", passes=True),
+        session("a", "b", own=(NET,), communities=marks),
+        session("b", "c", passes=True),
         session("b", "d", passes=True, asn={"d": 65002}),
-    )  # fmt: skip
+    )
     assert bool(vias(state, "b")) is b
     assert bool(vias(state, "c")) is c
     # Inside the AS of b, no-export does not matter and no-advertise does.
@@ -136,9 +158,13 @@ def test_the_nearer_next_hop_wins_among_internal_paths() -> None:
         session("a", "d", "two", (NET,), asn=one_as),
         session("b", "c", "bc", passes=True, asn=one_as, next_hop_self=True),
         session("d", "c", "dc", passes=True, asn=one_as),
-        fixed={"c": [Route(Prefix(32, ADDRESS["a"], 32), RouteKind.CONNECTED, "lan"),
-                     Route(far, RouteKind.CONNECTED, "lan")]},
-    )  # fmt: skip
+        fixed={
+            "c": [
+                Route(Prefix(32, ADDRESS["a"], 32), RouteKind.CONNECTED, "lan"),
+                Route(far, RouteKind.CONNECTED, "lan"),
+            ]
+        },
+    )
     decision = state.heard("c", NET).decision
     assert decision.winner.peer.name == "bc"
     assert [rule for _, rule in decision.losers] == ["nearer next hop"]
@@ -157,10 +183,12 @@ def test_peers_beyond_the_way_need_routes_to_each_other() -> None:
 
 def test_static_routes_come_first_share_at_equal_metric_and_are_passed_on() -> None:
     state = stable(
-        session("a", "b", "s1", (NET,), metric=1), session("a", "b", "s2", (NET,), metric=1),
-        session("a", "b", "s3", (NET,), metric=2), session("a", "b", "bgp", (NET,)),
+        session("a", "b", "s1", (NET,), metric=1),
+        session("a", "b", "s2", (NET,), metric=1),
+        session("a", "b", "s3", (NET,), metric=2),
+        session("a", "b", "bgp", (NET,)),
         session("b", "c", passes=True),
-    )  # fmt: skip
+    )
     route = state.route("b", NET)
     assert (route.kind, route.via, route.others) == (RouteKind.STATIC, "s1", ("s2",))
     heard = state.heard("c", NET).decision.winner.path
@@ -172,9 +200,10 @@ def test_static_routes_come_first_share_at_equal_metric_and_are_passed_on() -> N
 def test_a_summary_stands_for_what_is_inside_while_something_is() -> None:
     wide = P("10.1.0.0/16")
     state = stable(
-        session("a", "b", own=(NET,)), session("d", "b", own=(OTHER,)),
+        session("a", "b", own=(NET,)),
+        session("d", "b", own=(OTHER,)),
         session("b", "c", own=(wide,), passes=True, summaries=(wide,)),
-    )  # fmt: skip
+    )
     assert vias(state, "c") == {"10.1.0.0/16": "bc"}
     assert any("inside the summary" in why for _, why in state.heard("c", NET).refused)
     assert vias(Stable(state.network, {"ab"}, state), "c") == {"10.1.0.0/16": "bc"}
@@ -184,9 +213,10 @@ def test_a_summary_stands_for_what_is_inside_while_something_is() -> None:
 def test_prefixes_that_look_alike_but_for_a_summary_are_told_apart() -> None:
     wide, beside = P("10.1.0.0/16"), P("10.3.0.0/16")
     state = stable(
-        session("a", "b", own=(NET,)), session("e", "b", own=(beside,)),
+        session("a", "b", own=(NET,)),
+        session("e", "b", own=(beside,)),
         session("b", "c", own=(wide,), passes=True, summaries=(wide,)),
-    )  # fmt: skip
+    )
     expected = {"10.1.0.0/16": "bc", "10.3.0.0/16": "bc"}
     assert vias(state, "c") == expected
     groups = {str(p): h.via for kinds, h in state.groups("c") for k in kinds for p in k.prefixes}
@@ -213,9 +243,11 @@ def test_a_session_over_its_limit_ends() -> None:
 
 def test_prepending_decides_where_no_preference_reaches() -> None:
     state = stable(
-        session("a", "b", own=(NET,), prepend=1), session("a", "c", own=(NET,)),
-        session("b", "d", passes=True), session("c", "d", passes=True),
-    )  # fmt: skip
+        session("a", "b", own=(NET,), prepend=1),
+        session("a", "c", own=(NET,)),
+        session("b", "d", passes=True),
+        session("c", "d", passes=True),
+    )
     decision = state.heard("d", NET).decision
     assert (decision.winner.peer.name, decision.losers[0][1]) == ("cd", "shorter AS path")
 
@@ -223,10 +255,11 @@ def test_prepending_decides_where_no_preference_reaches() -> None:
 def test_discriminators_count_between_paths_of_one_neighbour() -> None:
     one_as = {"b": 65100, "c": 65100}
     sessions = [
-        session("a", "b", "ab", (NET,), asn=one_as), session("a", "c", "ac", (NET,), asn=one_as),
+        session("a", "b", "ab", (NET,), asn=one_as),
+        session("a", "c", "ac", (NET,), asn=one_as),
         session("b", "d", "bd", passes=True, med=20, asn=one_as),
         session("c", "d", "cd", passes=True, med=10, asn=one_as),
-    ]  # fmt: skip
+    ]
     state = stable(*sessions)
     assert vias(state, "d") == {"10.1.0.0/24": "cd"}
     assert vias(Stable(state.network, {"ac"}, state), "d") == {"10.1.0.0/24": "bd"}
@@ -236,8 +269,9 @@ def test_ipv6_goes_where_the_way_has_ipv6_addresses() -> None:
     six = P("2001:db8:1::/64")
     state = stable(
         session("a", "b", own=(NET, six), next_hop6=0x20010DB8 << 96 | 1),
-        session("b", "c", passes=True), session("b", "d", passes=True, next_hop6=9),
-    )  # fmt: skip
+        session("b", "c", passes=True),
+        session("b", "d", passes=True, next_hop6=9),
+    )
     assert vias(state, "b") == {"10.1.0.0/24": "ab", "2001:db8:1::/64": "ab"}
     assert vias(state, "c") == {"10.1.0.0/24": "bc"}
     assert state.match("d", six.value + 5, 128)[1].via == "bd"
@@ -248,9 +282,10 @@ def test_routers_that_prefer_each_other_in_a_circle_never_settle() -> None:
     """Each of three prefers the way round over the direct one."""
     sessions = [session("a", r, own=(NET,)) for r in "bcd"]
     sessions += [
-        session("b", "c", passes=True, pref=200), session("c", "d", passes=True, pref=200),
+        session("b", "c", passes=True, pref=200),
+        session("c", "d", passes=True, pref=200),
         session("d", "b", passes=True, pref=200),
-    ]  # fmt: skip
+    ]
     with pytest.raises(UnstableError, match=r"10\.1\.0\.0/24 never settle.*order of preference"):
         vias(stable(*sessions), "b")
 
@@ -258,9 +293,9 @@ def test_routers_that_prefer_each_other_in_a_circle_never_settle() -> None:
 def test_classes_are_prefixes_that_go_alike() -> None:
     many = tuple(P(f"10.2.{n}.0/24") for n in range(50))
     network = stable(
-        session("a", "b", own=many), session("c", "b", own=(NET, OTHER),
-                                             accept=PrefixList([NET])),
-    ).network  # fmt: skip
+        session("a", "b", own=many),
+        session("c", "b", own=(NET, OTHER), accept=PrefixList([NET])),
+    ).network
     assert sorted(len(kind.prefixes) for kind in network.classes) == [1, 1, 50]
 
 
@@ -288,13 +323,18 @@ def networks(draw) -> list[Session]:
                 )
                 made.append(
                     session(
-                        one, other, f"{one}{other}{number}", own if one in "aef" else summary,
+                        one,
+                        other,
+                        f"{one}{other}{number}",
+                        own if one in "aef" else summary,
                         summaries=summary,
-                        passes=one in "bcd", accept=accept,
+                        passes=one in "bcd",
+                        accept=accept,
                         pref=draw(st.sampled_from([100, 150])) if other in "aef" else 100,
-                        prepend=draw(st.integers(0, 1)), number=number,
+                        prepend=draw(st.integers(0, 1)),
+                        number=number,
                     )
-                )  # fmt: skip
+                )
     return made
 
 
@@ -318,10 +358,11 @@ def plain(sessions: list[Session], lost: set[str]) -> dict[str, dict[Prefix, tup
                         continue
                     if prefix in s.announces:
                         if prefix in s.export.summaries and not any(
-                            prefix != p and prefix.covers(p)
+                            prefix != p
+                            and prefix.covers(p)
                             and (p in tables[s.sender] or s.sender in owners[p])
                             for p in owners
-                        ):  # fmt: skip
+                        ):
                             continue
                         path = ()
                     elif s.export.passes_on and prefix in tables[s.sender]:
@@ -338,8 +379,16 @@ def plain(sessions: list[Session], lost: set[str]) -> dict[str, dict[Prefix, tup
                         p.covers(prefix) for p in s.accept.accept
                     ):
                         continue
-                    found.append((-s.accept.local_pref, len(path), s.peer.router_id, s.peer.address,
-                                  path, s.via))  # fmt: skip
+                    found.append(
+                        (
+                            -s.accept.local_pref,
+                            len(path),
+                            s.peer.router_id,
+                            s.peer.address,
+                            path,
+                            s.via,
+                        )
+                    )
                 tables[router].pop(prefix, None)
                 if found:
                     tables[router][prefix] = min(found)
@@ -361,8 +410,11 @@ def test_the_engine_finds_what_a_plain_simulation_finds(sessions, rng: random.Ra
     tables; and an answer stands on a session that is up."""
     everything = sorted({s.via for s in sessions})
     whole = Stable(Network(sessions, dict.fromkeys(ROUTERS, ())))
-    for lost in (set(), set(rng.sample(everything, min(1, len(everything)))),
-                 set(rng.sample(everything, min(4, len(everything))))):  # fmt: skip
+    for lost in (
+        set(),
+        set(rng.sample(everything, min(1, len(everything)))),
+        set(rng.sample(everything, min(4, len(everything)))),
+    ):
         try:
             expected = {
                 r: {p: best[-1] for p, best in t.items()} for r, t in plain(sessions, lost).items()
@@ -374,9 +426,11 @@ def test_the_engine_finds_what_a_plain_simulation_finds(sessions, rng: random.Ra
         assert found_by(Stable(whole.network, lost)) == expected
         for router in ROUTERS:
             groups = {
-                p: held.via for kinds, held in state.groups(router) for k in kinds
+                p: held.via
+                for kinds, held in state.groups(router)
+                for k in kinds
                 for p in k.prefixes
-            }  # fmt: skip
+            }
             assert groups == expected[router]
             assert not lost & set(groups.values())
         back = {r: list(found) for r, found in found_by(state).items()}

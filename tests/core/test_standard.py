@@ -29,10 +29,16 @@ from obrin.live.standard_modules import validate
 from tests.doubles import settled_of
 
 OLD = make_suite(
-    "old", encryption="AES-CBC-128", integrity="HMAC-SHA1-96", prf="PRF-HMAC-SHA1",
-    group="MODP-1024", esp_encryption="AES-CBC-128", esp_integrity="HMAC-SHA1-96", esn=False,
+    "old",
+    encryption="AES-CBC-128",
+    integrity="HMAC-SHA1-96",
+    prf="PRF-HMAC-SHA1",
+    group="MODP-1024",
+    esp_encryption="AES-CBC-128",
+    esp_integrity="HMAC-SHA1-96",
+    esn=False,
     ike_version=1,
-)  # fmt: skip
+)
 names = st.text("abcdefgh-", min_size=1, max_size=8)
 addresses = st.builds(Address, st.just(32), st.integers(1, 0xFFFFFFFE))
 lengths = st.integers(0, 32)
@@ -160,9 +166,14 @@ def interface(name: str, role: str) -> st.SearchStrategy[Interface]:
     leg = name if role in (TUNNEL, CIRCUIT) else ""
     sizes = st.none() | st.integers(68, 9000)
     return st.builds(
-        Interface, name=st.just(name), role=st.just(role), address=addresses,
-        length=st.integers(1, 32), leg=st.just(leg), mtu=sizes,
-    )  # fmt: skip
+        Interface,
+        name=st.just(name),
+        role=st.just(role),
+        address=addresses,
+        length=st.integers(1, 32),
+        leg=st.just(leg),
+        mtu=sizes,
+    )
 
 
 @settings(max_examples=200, deadline=None, suppress_health_check=[HealthCheck.too_slow])
@@ -197,9 +208,12 @@ def test_a_value_that_the_modules_cannot_hold_is_noticed(monkeypatch: pytest.Mon
     settled = settled_of()
     link = settled.links["quay-apps"]
     odd = make_suite(
-        "odd", encryption="AES-GCM-16-256", prf="PRF-HMAC-SHA2-256", group="MODP-2048",
+        "odd",
+        encryption="AES-GCM-16-256",
+        prf="PRF-HMAC-SHA2-256",
+        group="MODP-2048",
         ike_lifetime=28800.9,
-    )  # fmt: skip
+    )
     monkeypatch.setattr(
         "obrin.core.handover.proof.device_config",
         lambda settled, place: with_suite(device_config(settled, place), odd),

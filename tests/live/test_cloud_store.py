@@ -12,10 +12,15 @@ from obrin.live.practice.cloud.store import Store
 from obrin.live.practice.service import Problem
 
 TUNNEL = {
-    "gateway": "g", "instance": 1, "far_end": "f", "suite": encode_suite(SHIPPED["modern"]),
-    "inside": "169.254.1.0/30", "inside_address": "169.254.1.1",
-    "liveness": {"delay": 10, "first_wait": 1, "tries": 4}, "pre_shared_key": "sh-secret",
-}  # fmt: skip
+    "gateway": "g",
+    "instance": 1,
+    "far_end": "f",
+    "suite": encode_suite(SHIPPED["modern"]),
+    "inside": "169.254.1.0/30",
+    "inside_address": "169.254.1.1",
+    "liveness": {"delay": 10, "first_wait": 1, "tries": 4},
+    "pre_shared_key": "sh-secret",
+}
 
 
 class Cloud:
@@ -38,8 +43,16 @@ class Cloud:
         self.put("networks", "n", {"spaces": ["10.64.0.0/20"]})
         self.put("subnets", "gs", {"network": "n", "prefix": "10.64.0.0/28", "role": "gateway"})
         self.put("addresses", "a", {"address": "203.0.113.1"})
-        self.put("gateways", "g", {"network": "n", "capacity_class": "cutter",
-                                   "autonomous_system": 64512, "public_addresses": ["a"]})  # fmt: skip
+        self.put(
+            "gateways",
+            "g",
+            {
+                "network": "n",
+                "capacity_class": "cutter",
+                "autonomous_system": 64512,
+                "public_addresses": ["a"],
+            },
+        )
         self.put("far-ends", "f", {"address": "192.0.2.10", "autonomous_system": 1, "prefixes": []})
         return self
 
@@ -101,19 +114,55 @@ REFUSALS = [
     (422, "subnets", "x", {"network": "n", "prefix": "10.99.1.0/24"}),
     (422, "subnets", "x", {"network": "n", "prefix": "10.64.1.0/30"}),
     (409, "subnets", "x", {"network": "n", "prefix": "10.64.0.0/27"}),
-    (422, "gateways", "x", {"network": "n", "capacity_class": "raft", "autonomous_system": 1,
-                            "public_addresses": ["a"]}),
-    (422, "gateways", "x", {"network": "n", "capacity_class": "liner", "autonomous_system": 1,
-                            "public_addresses": ["a"]}),
-    (422, "gateways", "x", {"network": "n", "capacity_class": "punt", "autonomous_system": 1,
-                            "public_addresses": ["a", "a"]}),
-    (409, "gateways", "x", {"network": "n", "capacity_class": "punt", "autonomous_system": 1,
-                            "public_addresses": ["zz"]}),
+    (
+        422,
+        "gateways",
+        "x",
+        {
+            "network": "n",
+            "capacity_class": "raft",
+            "autonomous_system": 1,
+            "public_addresses": ["a"],
+        },
+    ),
+    (
+        422,
+        "gateways",
+        "x",
+        {
+            "network": "n",
+            "capacity_class": "liner",
+            "autonomous_system": 1,
+            "public_addresses": ["a"],
+        },
+    ),
+    (
+        422,
+        "gateways",
+        "x",
+        {
+            "network": "n",
+            "capacity_class": "punt",
+            "autonomous_system": 1,
+            "public_addresses": ["a", "a"],
+        },
+    ),
+    (
+        409,
+        "gateways",
+        "x",
+        {
+            "network": "n",
+            "capacity_class": "punt",
+            "autonomous_system": 1,
+            "public_addresses": ["zz"],
+        },
+    ),
     (422, "tunnels", "x", TUNNEL | {"instance": 2}),
     (422, "tunnels", "x", TUNNEL | {"inside": "169.254.169.0/30"}),
     (422, "tunnels", "x", TUNNEL | {"suite": {"name": "x"}}),
     (409, "tunnels", "x", TUNNEL | {"far_end": "none"}),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(("status", "kind", "name", "body"), REFUSALS)

@@ -55,8 +55,16 @@ def captured(tmp_path, *changes: tuple[str, str]):
 
 
 def dissect(folder, *arguments: str) -> str:
-    command = ["tshark", "-r", str(folder / "x.pcap"), "-o", "esp.enable_encryption_decode:TRUE",
-               "-o", "esp.enable_authentication_check:TRUE", *arguments]  # fmt: skip
+    command = [
+        "tshark",
+        "-r",
+        str(folder / "x.pcap"),
+        "-o",
+        "esp.enable_encryption_decode:TRUE",
+        "-o",
+        "esp.enable_authentication_check:TRUE",
+        *arguments,
+    ]
     env = {**os.environ, "WIRESHARK_CONFIG_DIR": str(folder / "keys")}
     done = subprocess.run(command, env=env, capture_output=True, text=True, check=True)
     assert "UAT" not in done.stderr
@@ -64,20 +72,30 @@ def dissect(folder, *arguments: str) -> str:
 
 
 VARIANTS = {
-    **{name: [("    bgp: {hold: 6 s}", f"    bgp: {{hold: 6 s}}\n    suite: {name}")]
-       for name in SHIPPED},
-    "mixed": [("\nlinks:\n", "\n" + CUSTOM + "links:\n"),
-              ("    bgp: {hold: 6 s}", "    bgp: {hold: 6 s}\n    suite: mixed")],
+    **{
+        name: [("    bgp: {hold: 6 s}", f"    bgp: {{hold: 6 s}}\n    suite: {name}")]
+        for name in SHIPPED
+    },
+    "mixed": [
+        ("\nlinks:\n", "\n" + CUSTOM + "links:\n"),
+        ("    bgp: {hold: 6 s}", "    bgp: {hold: 6 s}\n    suite: mixed"),
+    ],
     "translated": [BEHIND],
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("variant", VARIANTS)
 def test_the_dissector_sees_what_is_inside(tmp_path, variant: str) -> None:
     folder = captured(tmp_path, *VARIANTS[variant])
     rows = dissect(folder).splitlines()
-    for inside in ("OPEN Message", "UPDATE Message", "443", "5140", "CREATE_CHILD_SA",
-                   "INFORMATIONAL"):  # fmt: skip
+    for inside in (
+        "OPEN Message",
+        "UPDATE Message",
+        "443",
+        "5140",
+        "CREATE_CHILD_SA",
+        "INFORMATIONAL",
+    ):
         assert any(inside in row for row in rows), inside
     closed = [row for row in rows if " ESP " in row]
     assert not closed

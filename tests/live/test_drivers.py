@@ -75,17 +75,28 @@ GATEWAY = "gateways: {quay-gw: {driver: restconf, url: 'http://127.0.0.1:1', tok
         ("gateways: 5", "gateways: Input should be"),
         ("clouds: {apps: {driver: practice, url: 'ftp://x', token-file: t}}", "clouds.apps.url"),
         ("clouds: {apps: {driver: practice, url: 'http://x'}}", "give either token-variable"),
-        ("clouds: {apps: {driver: practice, url: 'http://x', token-file: t, colour: red}}", "colour"),
-        ("clouds: {apps: {driver: moon, url: 'http://x', token-variable: HOME}}", "no driver 'moon'"),
+        (
+            "clouds: {apps: {driver: practice, url: 'http://x', token-file: t, colour: red}}",
+            "colour",
+        ),
+        (
+            "clouds: {apps: {driver: moon, url: 'http://x', token-variable: HOME}}",
+            "no driver 'moon'",
+        ),
         ("clouds: {shed: {driver: practice, url: 'http://x', token-file: t}}", "no cloud 'shed'"),
-        ("gateways: {shed: {driver: restconf, url: 'http://x', token-file: t}}", "no gateway 'shed'"),
+        (
+            "gateways: {shed: {driver: restconf, url: 'http://x', token-file: t}}",
+            "no gateway 'shed'",
+        ),
         (GATEWAY, "the token of quay-gw is not there. Put it into"),
         (GATEWAY.replace("token-file: token", "token-variable: NO_SUCH_TOKEN"), "Set the variable"),
-        ("clouds: {apps: {driver: practice, url: 'https://x', token-variable: HOME, authority: a}}",
-         "authority of the cloud"),
+        (
+            "clouds: {apps: {driver: practice, url: 'https://x', token-variable: HOME, authority: a}}",
+            "authority of the cloud",
+        ),
         ("", "no practice world runs here"),
     ],
-)  # fmt: skip
+)
 def test_a_file_of_places_that_cannot_be_used_is_one_message(
     project: Project, text: str, words: str
 ) -> None:

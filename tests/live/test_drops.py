@@ -30,8 +30,15 @@ def bgp_segment(world: VirtualWorld, flags: int = RST) -> Ipv4:
     """A reset at the very number that is expected: only its way here can give it away."""
     router = world.routers["quay-gw"]
     (connection, *_) = router.tcp._connections.values()
-    segment = Segment(connection.remote[1], connection.local[1], connection.receive_next,
-                      connection.send_next, flags, 9, b"")  # fmt: skip
+    segment = Segment(
+        connection.remote[1],
+        connection.local[1],
+        connection.receive_next,
+        connection.send_next,
+        flags,
+        9,
+        b"",
+    )
     ends = connection.remote[0], connection.local[0]
     return Ipv4(*ends, TCP, segment.encode(*ends), ttl=255)
 
@@ -40,8 +47,9 @@ def inner_cases(world: VirtualWorld):
     router = world.routers["quay-gw"]
     first, second = router.config.tunnels
     good = bgp_segment(world)
-    own = next(name for name, t in router.config.tunnels.items()
-               if t.local_inside == good.destination)  # fmt: skip
+    own = next(
+        name for name, t in router.config.tunnels.items() if t.local_inside == good.destination
+    )
     other = second if own == first else first
     host = router.config.networks["desks"].value + 10
     yield "from a local host", None, good
@@ -49,8 +57,13 @@ def inner_cases(world: VirtualWorld):
     yield "by another host at the far end", own, good._replace(source=host)
     yield "through a router", own, good._replace(ttl=254)
     yield "of protocol 89", own, good._replace(protocol=89)
-    yield "BFD nobody asked for", own, good._replace(
-        protocol=UDP, payload=Udp(1, 3784, b"").encode(good.source, good.destination))  # fmt: skip
+    yield (
+        "BFD nobody asked for",
+        own,
+        good._replace(
+            protocol=UDP, payload=Udp(1, 3784, b"").encode(good.source, good.destination)
+        ),
+    )
     yield "a damaged checksum", own, good._replace(payload=good.payload[:-1] + b"!" * 3)
     yield "a damaged echo", own, good._replace(protocol=ICMP, payload=b"\x08" * 8)
 
@@ -71,20 +84,25 @@ def outer_cases(world: VirtualWorld):
     router = world.routers["quay-gw"]
     (spi, (name, _child)), *_ = router._inbound.items()
     path = router.ike.tunnels[name].path
-    source, here = (int.from_bytes(bytes(map(int, a[0].split("."))), "big")
-                    for a in (path.remote, path.local))  # fmt: skip
+    source, here = (
+        int.from_bytes(bytes(map(int, a[0].split("."))), "big") for a in (path.remote, path.local)
+    )
     yield "TCP", Ipv4(source, here, TCP, b"x" * 20).encode()
     yield "no such port", Ipv4(source, here, UDP, Udp(1, 53, b"x").encode(source, here)).encode()
     yield "no such SA", Ipv4(source, here, ESP, b"\1\2\3\4" + bytes(40)).encode()
-    yield "not authentic", Ipv4(source, here, ESP, spi + (9**9).to_bytes(4, "big")
-                                + bytes(60)).encode()  # fmt: skip
+    yield (
+        "not authentic",
+        Ipv4(source, here, ESP, spi + (9**9).to_bytes(4, "big") + bytes(60)).encode(),
+    )
     yield "too short", Ipv4(source, here, ESP, spi).encode()
     yield "junk", b"junk"
     yield "fragment", (raw := Ipv4(source, here, UDP, b"x" * 20).encode())[:6] + b"\x20" + raw[7:]
     for port in (500, 4500):
         data = b"\0\0\0\0" * (port == 4500) + b"\xee" * 30
-        yield f"IKE at {port}", Ipv4(
-            source, here, UDP, Udp(port, port, data).encode(source, here)).encode()  # fmt: skip
+        yield (
+            f"IKE at {port}",
+            Ipv4(source, here, UDP, Udp(port, port, data).encode(source, here)).encode(),
+        )
 
 
 def test_every_outer_packet_that_is_not_used_is_counted(world) -> None:
@@ -99,8 +117,12 @@ def test_every_outer_packet_that_is_not_used_is_counted(world) -> None:
 def test_inner_packets_of_other_families_are_named(world, header: int, words: str) -> None:
     router = world.routers["quay-gw"]
     (spi, (_name, _child)), *_ = router._inbound.items()
-    far = next(t for i in world.cloud.instances.values() for t in i.router.ike.tunnels.values()
-               if t.outbound is not None and t.outbound.spi_out == spi)  # fmt: skip
+    far = next(
+        t
+        for i in world.cloud.instances.values()
+        for t in i.router.ike.tunnels.values()
+        if t.outbound is not None and t.outbound.spi_out == spi
+    )
     before = sum(reasons(world).values())
     data = far.outbound.sealer.seal(b"\x60" + bytes(39), header)
     router._open(data, world.now)

@@ -96,11 +96,12 @@ BODIES = {
 @pytest.mark.parametrize("what", BODIES)
 def test_no_body_is_too_bad(what: str) -> None:
     paths = [(CLOUD, "PUT", f"/v1/{kind}/x") for kind in KINDS] + [
-        (CLOUD, "POST", "/v1/probes"), (GATEWAY, "PUT", "/restconf/data"),
+        (CLOUD, "POST", "/v1/probes"),
+        (GATEWAY, "PUT", "/restconf/data"),
         (GATEWAY, "PUT", "/restconf/data/obrin-keys:keys"),
         (GATEWAY, "PUT", "/restconf/data/obrin-ipsec:ipsec"),
         (GATEWAY, "POST", "/restconf/operations/obrin-observe:probe"),
-    ]  # fmt: skip
+    ]
     for app, method, path in paths:
         response = ask(app, method, path, BODIES[what])
         assert 400 <= response.status_code < 500, (path, response.text[:200])
@@ -134,8 +135,10 @@ def test_brackets_in_strings_are_no_depth() -> None:
 
 def complete(app) -> tuple[dict, dict]:
     pack = make_pack(settled_of(), "quay-gw", SECRETS)
-    for path, body in (("/restconf/data/obrin-keys:keys", pack.keys),
-                       ("/restconf/data", {"ietf-restconf:data": pack.config})):  # fmt: skip
+    for path, body in (
+        ("/restconf/data/obrin-keys:keys", pack.keys),
+        ("/restconf/data", {"ietf-restconf:data": pack.config}),
+    ):
         assert ask(app, "PUT", path, json.dumps(body).encode(), YANG).status_code in (201, 204)
     return pack.config, pack.keys
 
@@ -191,9 +194,12 @@ def test_a_refused_set_of_keys_is_not_kept() -> None:
     app = gateway()
     _config, _keys = complete(app)
     before = ask(app, "GET", "/restconf/data").headers["etag"]
-    for bad in ({"obrin-keys:keys": {"certificate": {"chain": "x", "authorities": "y"}}},
-                {"obrin-keys:keys": {"pre-shared-key": [{"tunnel": 7}]}},
-                {"obrin-keys:keys": {"pre-shared-key": {}}}, {"obrin-keys:keys": []}):  # fmt: skip
+    for bad in (
+        {"obrin-keys:keys": {"certificate": {"chain": "x", "authorities": "y"}}},
+        {"obrin-keys:keys": {"pre-shared-key": [{"tunnel": 7}]}},
+        {"obrin-keys:keys": {"pre-shared-key": {}}},
+        {"obrin-keys:keys": []},
+    ):
         for _ in range(2):
             response = ask(
                 app, "PUT", "/restconf/data/obrin-keys:keys", json.dumps(bad).encode(), YANG
@@ -231,10 +237,19 @@ def test_only_the_token_opens_and_the_proof_tells_nothing_of_it() -> None:
             raise AssertionError("ended by a stranger")
 
     guarded = TokenGuard(CLOUD, Served())
-    for method, path in (("GET", "/v1/networks"), ("DELETE", "/v1/process"), ("GET", "/v1/proof"),
-                         ("POST", "/v1/proof/x"), ("GET", "/v1/proof/" + "x" * 200)):  # fmt: skip
-        for header in ({}, {"authorization": "Bearer wrong"}, {"authorization": ""},
-                       {"authorization": "Bearer rightx"}):  # fmt: skip
+    for method, path in (
+        ("GET", "/v1/networks"),
+        ("DELETE", "/v1/process"),
+        ("GET", "/v1/proof"),
+        ("POST", "/v1/proof/x"),
+        ("GET", "/v1/proof/" + "x" * 200),
+    ):
+        for header in (
+            {},
+            {"authorization": "Bearer wrong"},
+            {"authorization": ""},
+            {"authorization": "Bearer rightx"},
+        ):
             assert ask(guarded, method, path, headers=header).status_code == 401
     assert ask(guarded, "GET", "/v1/proof/abc").text == "proof of 3"
     right = {"authorization": "Bearer right"}

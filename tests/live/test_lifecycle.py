@@ -76,8 +76,12 @@ def test_only_ones_own_are_ended_and_a_copy_ends_nothing(folder, tmp_path) -> No
     with subprocess.Popen(["sleep", "60"]) as stranger:
         with socket.create_server(("127.0.0.1", 0)) as server:
             record = json.loads((folder.path / ".obrin/practice/world.json").read_text())
-            record |= {"starter": stranger.pid, "pids": {"x": stranger.pid}, "processes": ["x"],
-                       "ports": {"x": server.getsockname()[1], "internet": 1, "cloud": 2}}  # fmt: skip
+            record |= {
+                "starter": stranger.pid,
+                "pids": {"x": stranger.pid},
+                "processes": ["x"],
+                "ports": {"x": server.getsockname()[1], "internet": 1, "cloud": 2},
+            }
             (tmp_path / "copy/.obrin/practice/world.json").write_text(json.dumps(record))
             assert "No practice world ran" in copy.obrin("practice", "stop").good().out
         assert stranger.poll() is None
@@ -98,8 +102,12 @@ def test_a_deleted_folder_leaves_no_orphan(folder) -> None:
 @needs_proc
 @pytest.mark.parametrize("after", [0.3, 0.6, 1.0, 1.5])
 def test_a_killed_start_leaves_no_orphan(folder, after: float) -> None:
-    with subprocess.Popen([PROGRAM, "practice", "start"], cwd=folder.path,
-                          stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL) as start:  # fmt: skip
+    with subprocess.Popen(
+        [PROGRAM, "practice", "start"],
+        cwd=folder.path,
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+    ) as start:
         time.sleep(after)
         start.send_signal(signal.SIGKILL)
     if read_record(folder.path / ".obrin" / "practice") is not None:
@@ -127,10 +135,15 @@ def test_a_capture_is_not_written_through_a_link(folder, tmp_path) -> None:
 @needs_proc
 def test_of_two_starts_one_starts(folder) -> None:
     both = [
-        subprocess.Popen([PROGRAM, "practice", "start"], cwd=folder.path, stdout=subprocess.PIPE,
-                         stderr=subprocess.PIPE, text=True)
+        subprocess.Popen(
+            [PROGRAM, "practice", "start"],
+            cwd=folder.path,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            text=True,
+        )
         for _ in range(2)
-    ]  # fmt: skip
+    ]
     said = [process.communicate(timeout=60) for process in both]
     codes = sorted(process.returncode for process in both)
     assert codes[0] == 0, said
@@ -159,8 +172,14 @@ def test_datagrams_of_strangers_are_on_no_cable(folder) -> None:
         before = internet.faults()
         with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as stranger:
             for port in ports.values():
-                for data in (b"\0plug", b"", b"x" * 60, bytes(TOKEN_SIZE) + b"\0plug",
-                             bytes(TOKEN_SIZE) + b"\x45" + bytes(40), b"y" * 9000):  # fmt: skip
+                for data in (
+                    b"\0plug",
+                    b"",
+                    b"x" * 60,
+                    bytes(TOKEN_SIZE) + b"\0plug",
+                    bytes(TOKEN_SIZE) + b"\x45" + bytes(40),
+                    b"y" * 9000,
+                ):
                     for _ in range(20):
                         stranger.sendto(data, ("127.0.0.1", port))
                 stranger.setblocking(False)
@@ -218,20 +237,32 @@ def test_a_revoked_gateway_stays_out(tmp_path) -> None:
 def test_a_hundred_gateways_answer_all_probes(tmp_path) -> None:
     sites, links, wishes = [], [], []
     for i in range(100):
-        sites.append(f"  s{i}:\n    networks: {{lan: 10.{100 + i // 64}.{i % 64 * 4}.0/24}}\n"
-                     f"    gateways:\n      g{i}:\n        uplinks:\n"
-                     f"          a: {{address: 198.51.100.{i + 1}, provider: one}}\n"
-                     f"          b: {{address: 192.0.2.{i + 1}, provider: two}}\n")  # fmt: skip
-        links.append(f"  l{i}:\n    site: s{i}\n    cloud: apps\n    tunnels:\n"
-                     f"      a: {{gateway: g{i}, uplink: a, instance: 1}}\n"
-                     f"      b: {{gateway: g{i}, uplink: b, instance: 2}}\n")  # fmt: skip
-        wishes.append(f"  - {{from: s{i}/lan, to: apps/web, flow: tcp/443, must: work}}\n"
-                      f"  - {{from: apps/web, to: s{i}/lan, flow: icmp, must: work}}\n")  # fmt: skip
+        sites.append(
+            f"  s{i}:\n    networks: {{lan: 10.{100 + i // 64}.{i % 64 * 4}.0/24}}\n"
+            f"    gateways:\n      g{i}:\n        uplinks:\n"
+            f"          a: {{address: 198.51.100.{i + 1}, provider: one}}\n"
+            f"          b: {{address: 192.0.2.{i + 1}, provider: two}}\n"
+        )
+        links.append(
+            f"  l{i}:\n    site: s{i}\n    cloud: apps\n    tunnels:\n"
+            f"      a: {{gateway: g{i}, uplink: a, instance: 1}}\n"
+            f"      b: {{gateway: g{i}, uplink: b, instance: 2}}\n"
+        )
+        wishes.append(
+            f"  - {{from: s{i}/lan, to: apps/web, flow: tcp/443, must: work}}\n"
+            f"  - {{from: apps/web, to: s{i}/lan, flow: icmp, must: work}}\n"
+        )
     folder = Folder(tmp_path, real=True)
-    folder.write("design.yaml", "obrin: 1\nname: load\nsites:\n" + "".join(sites) +
-                 "clouds:\n  apps:\n    space: 10.64.0.0/20\n    subnets: {web: {hosts: 100}}\n"
-                 "    gateway: {instances: 2}\nlinks:\n" + "".join(links) +
-                 "expectations:\n" + "".join(wishes))  # fmt: skip
+    folder.write(
+        "design.yaml",
+        "obrin: 1\nname: load\nsites:\n"
+        + "".join(sites)
+        + "clouds:\n  apps:\n    space: 10.64.0.0/20\n    subnets: {web: {hosts: 100}}\n"
+        "    gateway: {instances: 2}\nlinks:\n"
+        + "".join(links)
+        + "expectations:\n"
+        + "".join(wishes),
+    )
     folder.obrin("settle").good()
     folder.obrin("practice", "start", "--speed", "5000").good()
     try:

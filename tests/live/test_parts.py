@@ -123,9 +123,15 @@ def test_a_router_is_configured_from_its_pack_alone(routing: str) -> None:
 
 def test_translation_is_in_both_packs_and_comes_back_from_standard_data() -> None:
     text = swap(
-        ("    subnets: {web: {hosts: 100}}", "    space: 10.20.0.0/20\n    subnets: {web: {hosts: 100}}"),
-        ("    networks: [desks]\n", "    networks: [desks]\n    seen-as: {desks: }\n    cloud-seen-as:\n"),
-    )  # fmt: skip
+        (
+            "    subnets: {web: {hosts: 100}}",
+            "    space: 10.20.0.0/20\n    subnets: {web: {hosts: 100}}",
+        ),
+        (
+            "    networks: [desks]\n",
+            "    networks: [desks]\n    seen-as: {desks: }\n    cloud-seen-as:\n",
+        ),
+    )
     settled = settled_of(text)
     link = settled.links["quay-apps"]
     for place, parts in (("quay-gw", link.exposures), ("apps", link.cloud_exposures)):
@@ -138,7 +144,8 @@ def test_translation_is_in_both_packs_and_comes_back_from_standard_data() -> Non
     keys = key_data(settled, "quay-gw", SECRETS)
     for tunnel in router_config(config, keys, wall_clock).tunnels.values():
         assert [(p.real, p.seen) for p in tunnel.translations] == [
-            (p.real, p.seen) for p in link.exposures]  # fmt: skip
+            (p.real, p.seen) for p in link.exposures
+        ]
 
 
 @pytest.mark.parametrize(
@@ -300,8 +307,9 @@ def test_ends_that_mirror_agree_and_notes_help_when_down() -> None:
     for left, came in ((31, None), (2, 4), (None, None)):
         one = dataclasses.replace(UP, idle_out=left)
         assert _disagreements(one, dataclasses.replace(other, idle_in=came)) == []
-    down = dataclasses.replace(UP, bgp="idle", bgp_error="hold timer expired", packets_out=9,
-                               idle_out=1)  # fmt: skip
+    down = dataclasses.replace(
+        UP, bgp="idle", bgp_error="hold timer expired", packets_out=9, idle_out=1
+    )
     assert _notes(down, other) == [
         "the site lost BGP: hold timer expired",
         "of 9 packets that left the site, 5 arrived at the cloud",
@@ -448,9 +456,13 @@ def test_a_sealed_file_that_was_changed_is_not_opened() -> None:
     assert unseal(data, "right") == "secret"
     assert "secret" not in json.dumps(data)
     for change in (
-        {"scrypt": {**data["scrypt"], "n": 1 << 30}}, {"scrypt": {**data["scrypt"], "p": 2}},
-        {"data": "AAAA"}, {"nonce": "!"}, {"scrypt": 5}, {"sealed": 2},
-    ):  # fmt: skip
+        {"scrypt": {**data["scrypt"], "n": 1 << 30}},
+        {"scrypt": {**data["scrypt"], "p": 2}},
+        {"data": "AAAA"},
+        {"nonce": "!"},
+        {"scrypt": 5},
+        {"sealed": 2},
+    ):
         with pytest.raises(SealError):
             unseal(data | change, "right")
     with pytest.raises(SealError, match="does not fit"):

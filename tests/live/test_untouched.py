@@ -68,24 +68,76 @@ expectations:
 STREAMS = [("quay/desks", "books/data"), ("pier/huts", "apps/web")]
 # what is changed: texts replaced in the design
 CHANGES = {
-    "static instead of BGP": [("routing: bgp\n    bgp: {hold: 6 s}\n    tunnels:\n      a: {gateway: quay-gw, uplink: fibre, instance: 1}\n      b", "routing: static\n    tunnels:\n      a: {gateway: quay-gw, uplink: fibre, instance: 1}\n      b")],
-    "another hold time": [("routing: bgp\n    bgp: {hold: 6 s}", "routing: bgp\n    bgp: {hold: 9 s}")],
-    "another suite": [("routing: bgp\n    bgp: {hold: 6 s}", "routing: bgp\n    suite: wide\n    bgp: {hold: 6 s}")],
-    "always encapsulated": [("routing: bgp\n    bgp", "routing: bgp\n    encapsulation: always\n    bgp")],
-    "another liveness": [("routing: bgp\n    bgp", "routing: bgp\n    liveness: {delay: 20 s}\n    bgp")],
+    "static instead of BGP": [
+        (
+            "routing: bgp\n    bgp: {hold: 6 s}\n    tunnels:\n      a: {gateway: quay-gw, uplink: fibre, instance: 1}\n      b",
+            "routing: static\n    tunnels:\n      a: {gateway: quay-gw, uplink: fibre, instance: 1}\n      b",
+        )
+    ],
+    "another hold time": [
+        ("routing: bgp\n    bgp: {hold: 6 s}", "routing: bgp\n    bgp: {hold: 9 s}")
+    ],
+    "another suite": [
+        (
+            "routing: bgp\n    bgp: {hold: 6 s}",
+            "routing: bgp\n    suite: wide\n    bgp: {hold: 6 s}",
+        )
+    ],
+    "always encapsulated": [
+        ("routing: bgp\n    bgp", "routing: bgp\n    encapsulation: always\n    bgp")
+    ],
+    "another liveness": [
+        ("routing: bgp\n    bgp", "routing: bgp\n    liveness: {delay: 20 s}\n    bgp")
+    ],
     "watched by BFD": [("routing: bgp\n    bgp", "routing: bgp\n    bfd: {}\n    bgp")],
     "one tunnel less": [("      b: {gateway: quay-gw, uplink: radio, instance: 2}\n", "")],
-    "another uplink": [("      b: {gateway: quay-gw, uplink: radio, instance: 2}", "      b: {gateway: quay-gw, uplink: fibre, instance: 2}")],
-    "another inside block": [("      b: {gateway: quay-gw, uplink: radio, instance: 2}", "      b: {gateway: quay-gw, uplink: radio, instance: 2, inside: 169.254.77.0/30}")],
-    "other networks": [("    networks: [desks]\n    routing: bgp", "    networks: [desks, guests]\n    routing: bgp")],
-    "other preference": [("      a: {gateway: quay-gw, uplink: fibre, instance: 1}\n      b: {gateway: quay-gw, uplink: radio, instance: 2}", "      b: {gateway: quay-gw, uplink: radio, instance: 2}\n      a: {gateway: quay-gw, uplink: fibre, instance: 1}")],
-    "shared": [("      a: {gateway: quay-gw, uplink: fibre, instance: 1}\n      b: {gateway: quay-gw, uplink: radio, instance: 2}", "      a: {gateway: quay-gw, uplink: fibre, instance: 1, role: shared}\n      b: {gateway: quay-gw, uplink: radio, instance: 2, role: shared}")],
-    "another rule": [("flow: icmp, must: work}\n  - {from: quay/desks, to: books", "flow: tcp/443, must: work}\n  - {from: quay/desks, to: books")],
-    "a subnet more": [("subnets: {web: {hosts: 100}}", "subnets: {web: {hosts: 100}, extra: {hosts: 20}}")],
-    "a network at the site": [("guests: 10.20.8.0/24}", "guests: 10.20.8.0/24, yard: 10.20.9.0/24}")],
-    "the link gone": [(DESIGN[DESIGN.index("  changed:"):DESIGN.index("  same-site:")], ""),
-                      ("  - {from: quay/desks, to: apps/web, flow: icmp, must: work}\n", "")],
-}  # fmt: skip
+    "another uplink": [
+        (
+            "      b: {gateway: quay-gw, uplink: radio, instance: 2}",
+            "      b: {gateway: quay-gw, uplink: fibre, instance: 2}",
+        )
+    ],
+    "another inside block": [
+        (
+            "      b: {gateway: quay-gw, uplink: radio, instance: 2}",
+            "      b: {gateway: quay-gw, uplink: radio, instance: 2, inside: 169.254.77.0/30}",
+        )
+    ],
+    "other networks": [
+        (
+            "    networks: [desks]\n    routing: bgp",
+            "    networks: [desks, guests]\n    routing: bgp",
+        )
+    ],
+    "other preference": [
+        (
+            "      a: {gateway: quay-gw, uplink: fibre, instance: 1}\n      b: {gateway: quay-gw, uplink: radio, instance: 2}",
+            "      b: {gateway: quay-gw, uplink: radio, instance: 2}\n      a: {gateway: quay-gw, uplink: fibre, instance: 1}",
+        )
+    ],
+    "shared": [
+        (
+            "      a: {gateway: quay-gw, uplink: fibre, instance: 1}\n      b: {gateway: quay-gw, uplink: radio, instance: 2}",
+            "      a: {gateway: quay-gw, uplink: fibre, instance: 1, role: shared}\n      b: {gateway: quay-gw, uplink: radio, instance: 2, role: shared}",
+        )
+    ],
+    "another rule": [
+        (
+            "flow: icmp, must: work}\n  - {from: quay/desks, to: books",
+            "flow: tcp/443, must: work}\n  - {from: quay/desks, to: books",
+        )
+    ],
+    "a subnet more": [
+        ("subnets: {web: {hosts: 100}}", "subnets: {web: {hosts: 100}, extra: {hosts: 20}}")
+    ],
+    "a network at the site": [
+        ("guests: 10.20.8.0/24}", "guests: 10.20.8.0/24, yard: 10.20.9.0/24}")
+    ],
+    "the link gone": [
+        (DESIGN[DESIGN.index("  changed:") : DESIGN.index("  same-site:")], ""),
+        ("  - {from: quay/desks, to: apps/web, flow: icmp, must: work}\n", ""),
+    ],
+}
 
 
 def changed(what: str) -> str:
@@ -110,13 +162,18 @@ def test_streams_over_untouched_links_lose_nothing(what: str) -> None:
         tuple(host_of(settled.network(NetworkRef.of(name))) for name in pair) for pair in STREAMS
     ]
     kept = [
-        (router.ike.tunnels[label], router.ike.tunnels[label].current, router.ike.tunnels[label].outbound)
+        (
+            router.ike.tunnels[label],
+            router.ike.tunnels[label].current,
+            router.ike.tunnels[label].outbound,
+        )
         for router, label in (
-            (world.routers["quay-gw"], "same-site/a"), (world.routers["pier-gw"], "same-cloud/a"),
+            (world.routers["quay-gw"], "same-site/a"),
+            (world.routers["pier-gw"], "same-cloud/a"),
             (world.cloud.instances["books-1"].router, "same-site.a"),
             (world.cloud.instances["apps-1"].router, "same-cloud.a"),
         )
-    ]  # fmt: skip
+    ]
     session = world.routers["quay-gw"].bgp.sessions["same-site/a"]
     asked = 0
 

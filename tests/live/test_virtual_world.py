@@ -133,8 +133,12 @@ def same_tables(world: VirtualWorld, up: frozenset[str]) -> None:
 def test_tables_are_the_models_before_and_after_each_failure(variant: str) -> None:
     changes = VARIANTS[variant]
     if variant == "static":
-        changes = (("    bgp: {hold: 6 s}",
-                    "    routing: static\n    liveness: {delay: 2 s, wait: 500 ms, tries: 3}"),)  # fmt: skip
+        changes = (
+            (
+                "    bgp: {hold: 6 s}",
+                "    routing: static\n    liveness: {delay: 2 s, wait: 500 ms, tries: 3}",
+            ),
+        )
     world = world_of(*changes)
     both = all_up(world.settled)
     same_tables(world, both)
@@ -180,9 +184,12 @@ def test_the_measured_outage_is_the_predicted_one(changes, moment: float) -> Non
 
 
 POLICY = (
-    ("        uplinks:\n          fibre", "        profile: policy-device\n        uplinks:\n          fibre"),
+    (
+        "        uplinks:\n          fibre",
+        "        profile: policy-device\n        uplinks:\n          fibre",
+    ),
     ("    bgp: {hold: 6 s}\n", "    routing: static\n"),
-)  # fmt: skip
+)
 
 
 def test_a_device_that_holds_one_tunnel_keeps_a_spare_down_until_it_is_needed() -> None:
@@ -276,8 +283,10 @@ def test_a_new_secret_restarts_its_tunnel_and_no_other() -> None:
     )
     kept, first = router.ike.tunnels["quay-apps/b"], router.ike.tunnels["quay-apps/a"]
     other = replace(router.config.tunnels["quay-apps/a"].peer, key=b"another")
-    tunnels = {**router.config.tunnels,
-               "quay-apps/a": replace(router.config.tunnels["quay-apps/a"], peer=other)}  # fmt: skip
+    tunnels = {
+        **router.config.tunnels,
+        "quay-apps/a": replace(router.config.tunnels["quay-apps/a"], peer=other),
+    }
     router.take(replace(router.config, tunnels=tunnels), world.now)
     assert router.ike.tunnels["quay-apps/b"] is kept
     assert router.ike.tunnels["quay-apps/a"] is not first
@@ -419,9 +428,12 @@ def test_no_transit_between_the_site_networks_that_do_not_use_the_link() -> None
 
 def lossy_hours(seed: int, seconds: float) -> None:
     """An internet that loses a tenth of everything, and short lifetimes: nothing wears out."""
-    short = ("\nlinks:\n", "\nsuites:\n  short:\n    ike: {encryption: AES-GCM-16-128, prf: "
-             "PRF-HMAC-SHA2-256, group: 31, lifetime: 15 min}\n    esp: {encryption: "
-             "AES-GCM-16-128, pfs: 31, lifetime: 4 min}\nlinks:\n")  # fmt: skip
+    short = (
+        "\nlinks:\n",
+        "\nsuites:\n  short:\n    ike: {encryption: AES-GCM-16-128, prf: "
+        "PRF-HMAC-SHA2-256, group: 31, lifetime: 15 min}\n    esp: {encryption: "
+        "AES-GCM-16-128, pfs: 31, lifetime: 4 min}\nlinks:\n",
+    )
     world = world_of(short, ("bgp: {hold: 6 s}", "bgp: {hold: 30 s}\n    suite: short"))
     rng, carry = random.Random(seed), world.internet.carry
     loss = 0.1

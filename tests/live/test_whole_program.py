@@ -126,19 +126,41 @@ def test_the_capture_is_whole_and_its_keys_are_private(world) -> None:
 @pytest.mark.skipif(shutil.which("tshark") is None, reason="no packet dissector installed")
 def test_an_independent_dissector_opens_the_capture_with_the_keys(world) -> None:
     command = [
-        "tshark", "-r", str(world.path / "x.pcap"), "-o", "esp.enable_encryption_decode:TRUE",
-        "-T", "fields", "-e", "_ws.col.Protocol", "-e", "_ws.col.Info", "-e", "ip.src",
-    ]  # fmt: skip
+        "tshark",
+        "-r",
+        str(world.path / "x.pcap"),
+        "-o",
+        "esp.enable_encryption_decode:TRUE",
+        "-T",
+        "fields",
+        "-e",
+        "_ws.col.Protocol",
+        "-e",
+        "_ws.col.Info",
+        "-e",
+        "ip.src",
+    ]
     env = {**os.environ, "WIRESHARK_CONFIG_DIR": str(world.path / "x.pcap.keys")}
     text = subprocess.run(command, env=env, capture_output=True, text=True, check=True).stdout
-    for inside in ("OPEN Message", "KEEPALIVE Message", "UPDATE Message", "Echo (ping) request",
-                   "Echo (ping) reply", "443", "10.20.0.10", "169.254.1.1"):  # fmt: skip
+    for inside in (
+        "OPEN Message",
+        "KEEPALIVE Message",
+        "UPDATE Message",
+        "Echo (ping) request",
+        "Echo (ping) reply",
+        "443",
+        "10.20.0.10",
+        "169.254.1.1",
+    ):
         assert inside in text, inside
     assert "ESP\t" not in text  # nothing stayed closed
     detail = subprocess.run(
         ["tshark", "-r", str(world.path / "x.pcap"), "-V", "-Y", "isakmp.exchangetype == 35"],
-        env=env, capture_output=True, text=True, check=True,
-    ).stdout  # fmt: skip
+        env=env,
+        capture_output=True,
+        text=True,
+        check=True,
+    ).stdout
     assert "Identification Data:192.0.2.10" in detail
     assert "Malformed" not in detail
 
@@ -152,9 +174,13 @@ def test_keys_are_rotated_while_traffic_runs(world) -> None:
     with open_ends(project, settled) as ends:
         runs = []
         measured = measure_outage(
-            settled, ends, lambda: runs.append(world.obrin("keys", "rotate")),
-            interval=0.05, lead=0.2, duration=6.0,
-        )  # fmt: skip
+            settled,
+            ends,
+            lambda: runs.append(world.obrin("keys", "rotate")),
+            interval=0.05,
+            lead=0.2,
+            duration=6.0,
+        )
     runs[0].good()
     # How long the longest gap is depends on this machine's load; virtual time tells (see
     # test_a_key_replaced_at_one_end_and_later_at_the_other_cuts_nothing).
@@ -311,10 +337,16 @@ def test_a_gateway_that_stops_answering_is_told_apart(world) -> None:
 
 def test_two_gateways_at_a_site_are_refused_with_a_reason(tmp_path) -> None:
     folder = Folder(tmp_path, real=True)
-    folder.write("design.yaml", swap(
-        ("          radio: {address: 198.51.100.20, provider: two}\n",
-         "          radio: {address: 198.51.100.20, provider: two}\n"
-         "      quay-gw2: {uplinks: {x: {address: 192.0.2.77}}}\n")))  # fmt: skip
+    folder.write(
+        "design.yaml",
+        swap(
+            (
+                "          radio: {address: 198.51.100.20, provider: two}\n",
+                "          radio: {address: 198.51.100.20, provider: two}\n"
+                "      quay-gw2: {uplinks: {x: {address: 192.0.2.77}}}\n",
+            )
+        ),
+    )
     folder.obrin("settle").good()
     folder.obrin("practice", "start").bad(2, "runs one per site")
 

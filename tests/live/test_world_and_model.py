@@ -17,9 +17,17 @@ from tests.live.virtual_world import VirtualWorld
 # The pier has three tunnels, two of which share; the yard is static and watched; the quay marks
 # what it tells and tells one summary for two networks.
 THREE_SITES = swap(
-    ("    networks: {desks: 10.20.0.0/22, guests: 10.20.8.0/24}", "    networks: {desks: 10.20.0.0/22, tills: 10.20.4.0/22, guests: 10.20.8.0/24}"),
-    ("    networks: [desks]\n    bgp: {hold: 6 s}", "    networks: [desks, tills]\n    bgp: {hold: 6 s, summaries: 10.20.0.0/21, communities: [no-export]}"),
-    ("clouds:\n", """\
+    (
+        "    networks: {desks: 10.20.0.0/22, guests: 10.20.8.0/24}",
+        "    networks: {desks: 10.20.0.0/22, tills: 10.20.4.0/22, guests: 10.20.8.0/24}",
+    ),
+    (
+        "    networks: [desks]\n    bgp: {hold: 6 s}",
+        "    networks: [desks, tills]\n    bgp: {hold: 6 s, summaries: 10.20.0.0/21, communities: [no-export]}",
+    ),
+    (
+        "clouds:\n",
+        """\
   pier:
     networks: {desks: 10.30.0.0/22, boats: 10.30.4.0/24}
     gateways:
@@ -35,8 +43,11 @@ THREE_SITES = swap(
           line: {address: 192.0.2.30, provider: one}
           mobile: {address: 198.51.100.40, provider: three, inside: 192.168.3.2}
 clouds:
-"""),
-    ("expectations:\n", """\
+""",
+    ),
+    (
+        "expectations:\n",
+        """\
   pier-apps:
     site: pier
     cloud: apps
@@ -54,9 +65,10 @@ clouds:
       m: {gateway: yard-gw, uplink: line, instance: 2}
       n: {gateway: yard-gw, uplink: mobile, instance: 1}
 expectations:
-"""),
+""",
+    ),
     text=DESIGN,
-)  # fmt: skip
+)
 SETTLED = settled_of(THREE_SITES)
 
 
@@ -64,12 +76,19 @@ def same_everywhere(world: VirtualWorld, stable: Stable) -> None:
     """Routes, shares, every decision with its paths and losers, and the cloud's choice."""
     settled = world.settled
     for name, router in world.routers.items():
-        model = {p: (r.kind, r.via, r.others) for p, r in stable.table(name)
-                 if r.kind is not RouteKind.CONNECTED}  # fmt: skip
-        seen = {p: (r.kind, r.via, r.others) for p, r in router.table.items()
-                if r.kind is not RouteKind.CONNECTED}  # fmt: skip
+        model = {
+            p: (r.kind, r.via, r.others)
+            for p, r in stable.table(name)
+            if r.kind is not RouteKind.CONNECTED
+        }
+        seen = {
+            p: (r.kind, r.via, r.others)
+            for p, r in router.table.items()
+            if r.kind is not RouteKind.CONNECTED
+        }
         assert {p: (k, {v, *o}) for p, (k, v, o) in seen.items()} == {
-            p: (k, {v, *o}) for p, (k, v, o) in model.items()}  # fmt: skip
+            p: (k, {v, *o}) for p, (k, v, o) in model.items()
+        }
         for prefix, decision in router.bgp.speaker.decisions.items():
             expected = stable.heard(name, prefix).decision
             assert decision.winner == expected.winner

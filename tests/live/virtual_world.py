@@ -33,9 +33,11 @@ class VirtualWorld:
     """Built through the same store, packs and configuration readers as the processes."""
 
     def __init__(
-        self, settled: Settled, keys: dict[str, str] | None = None,
+        self,
+        settled: Settled,
+        keys: dict[str, str] | None = None,
         certificates: dict[str, CertificateFiles] | None = None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         self.settled = settled
         keys = keys or {t.label: f"key-of-{t.label}-1234567890" for t in settled.tunnels()}
         secrets = Secrets(keys, certificates or {})

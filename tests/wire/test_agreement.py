@@ -30,13 +30,19 @@ def some_suites(rng: random.Random, count: int) -> tuple[Suite, ...]:
         esp, esp_integrity = rng.choice(CIPHERS[:2] if rng.random() < 0.7 else CIPHERS)
         made.append(
             make_suite(
-                f"s{n}", encryption=cipher, integrity=integrity,
+                f"s{n}",
+                encryption=cipher,
+                integrity=integrity,
                 prf=rng.choice(["PRF-HMAC-SHA2-256", "PRF-HMAC-SHA2-256", "PRF-HMAC-SHA2-384"]),
-                group=rng.choice(GROUPS), esp_encryption=esp, esp_integrity=esp_integrity,
-                pfs=rng.choice([None, *GROUPS]), esn=rng.random() < 0.8,
-                ike_lifetime=IKE, esp_lifetime=CHILD,
+                group=rng.choice(GROUPS),
+                esp_encryption=esp,
+                esp_integrity=esp_integrity,
+                pfs=rng.choice([None, *GROUPS]),
+                esn=rng.random() < 0.8,
+                ike_lifetime=IKE,
+                esp_lifetime=CHILD,
             )
-        )  # fmt: skip
+        )
     return tuple(made)
 
 
@@ -100,9 +106,7 @@ def some_ends(rng: random.Random, one: tuple[Suite, ...], two: tuple[Suite, ...]
     if rng.random() < 0.05:
         ends = ends[0], replace(ends[1], sends="apps.example")
     if rng.random() < 0.3:
-        here, there = (
-            tuple(rng.sample(NETWORKS, rng.randint(1, 3))) for _ in range(2)
-        )  # fmt: skip
+        here, there = (tuple(rng.sample(NETWORKS, rng.randint(1, 3))) for _ in range(2))
         ends = (
             replace(ends[0], local=here, remote=(NETWORKS[0],)),
             replace(ends[1], remote=there, local=(ANY_IPV4,)),
@@ -146,8 +150,13 @@ def test_a_pfs_difference_shows_at_the_first_rekey_and_ends_at_the_lifetime() ->
     one, two = make_suite("a", **base), make_suite("b", **base, pfs=None)
     steps = predict(End("one", (one,)), End("two", (two,)))
     assert [(s.exchange, s.good) for s in steps] == [
-        ("IKE_SA_INIT", True), ("IKE_AUTH", True), ("first child SA", True),
-        ("first child rekey", False), ("end of the child SA", False), ("IKE rekey", True)]  # fmt: skip
+        ("IKE_SA_INIT", True),
+        ("IKE_AUTH", True),
+        ("first child SA", True),
+        ("first child rekey", False),
+        ("end of the child SA", False),
+        ("IKE rekey", True),
+    ]
     rekey, end = steps[3], steps[4]
     assert (rekey.earliest, rekey.latest) == pytest.approx((2880.0, 3060.0))
     assert "DH groups" in rekey.text

@@ -15,8 +15,9 @@ class Line:
 
     def __init__(self, one: float = 0.3, two: float = 0.3, multiplier: int = 3) -> None:
         self.ends = (
-            BfdSession(11, one, multiplier, seeded(1)), BfdSession(22, two, multiplier, seeded(2))
-        )  # fmt: skip
+            BfdSession(11, one, multiplier, seeded(1)),
+            BfdSession(22, two, multiplier, seeded(2)),
+        )
         self.now, self.cut = 0.0, False
         self.sent = [0, 0]
         self.events: list[list[tuple[float, BfdState]]] = [[], []]
@@ -108,9 +109,14 @@ def test_packets_survive_the_wire_and_bad_ones_raise_bfd_errors_only() -> None:
         except BfdError:
             continue
     for wrong in (
-        b"", b"\x40" + data[1:], data[:2] + b"\0" + data[3:], data[:3] + b"\x99" + data[4:],
-        data[:1] + b"\xc4" + data[2:], data[:4] + bytes(4) + data[8:], data[:8] + bytes(4) + data[12:],
-    ):  # fmt: skip
+        b"",
+        b"\x40" + data[1:],
+        data[:2] + b"\0" + data[3:],
+        data[:3] + b"\x99" + data[4:],
+        data[:1] + b"\xc4" + data[2:],
+        data[:4] + bytes(4) + data[8:],
+        data[:8] + bytes(4) + data[12:],
+    ):
         with pytest.raises(BfdError):
             decode_control(wrong)
     with pytest.raises(BfdError, match="another session"):

@@ -79,9 +79,10 @@ def attribute(flags: int, kind: int, value: bytes) -> bytes:
 
 
 GOOD = (
-    attribute(0x40, 1, b"\0") + attribute(0x40, 2, b"\2\1\0\0\xfc\0") +
-    attribute(0x40, 3, b"\x0a\0\0\1")
-)  # fmt: skip
+    attribute(0x40, 1, b"\0")
+    + attribute(0x40, 2, b"\2\1\0\0\xfc\0")
+    + attribute(0x40, 3, b"\x0a\0\0\1")
+)
 
 
 @pytest.mark.parametrize(
@@ -147,14 +148,15 @@ class Sessions:
         self.one, self.two = Speaker(), Speaker()
         second = {"local": 65001, "hold": 9, "peer": 64512} | changes
         self.a = self.one.add(
-            SessionConfig("t", 64512, 65001, 1, 10, 11, 9), SessionPolicy(64512, 65001),
+            SessionConfig("t", 64512, 65001, 1, 10, 11, 9),
+            SessionPolicy(64512, 65001),
             (P("10.64.0.0/16"),),
-        )  # fmt: skip
+        )
         self.b = self.two.add(
             SessionConfig("t", second["local"], second["peer"], 2, 11, 10, second["hold"], True),
             SessionPolicy(second["local"], 64512, PrefixList([P("10.64.0.0/12")]), 150),
             (P("10.20.0.0/22"), P("0.0.0.0/0")),
-        )  # fmt: skip
+        )
         self.now = 0.0
         self.a.start(0.0)
         self.b.start(0.0)
@@ -251,9 +253,7 @@ def test_an_error_is_answered_with_a_notification() -> None:
 
 def test_update_before_open_is_a_state_machine_error() -> None:
     speaker = Speaker()
-    session = speaker.add(
-        SessionConfig("t", 1, 2, 1, 10, 11), SessionPolicy(1, 2), ()
-    )  # fmt: skip
+    session = speaker.add(SessionConfig("t", 1, 2, 1, 10, 11), SessionPolicy(1, 2), ())
     session.start(0.0)
     session.connected(0.0)
     session.output()
@@ -276,9 +276,15 @@ def test_the_table_knows_every_state_and_failure() -> None:
 
 
 @given(
-    st.lists(st.builds(lambda v, n: Prefix(32, v >> (32 - n) << (32 - n) if n else 0, n),
-                       st.integers(0, 2**32 - 1), st.integers(0, 32)), max_size=40)
-)  # fmt: skip
+    st.lists(
+        st.builds(
+            lambda v, n: Prefix(32, v >> (32 - n) << (32 - n) if n else 0, n),
+            st.integers(0, 2**32 - 1),
+            st.integers(0, 32),
+        ),
+        max_size=40,
+    )
+)
 def test_any_prefixes_come_back(prefixes: list[Prefix]) -> None:
     update = Update(tuple(prefixes))
     assert decode_message(update.encode()) == update

@@ -19,8 +19,18 @@ NET = parse_prefix("203.0.113.0/24")
 
 
 def attribute(kind: int, value: bytes, flags: int = 0) -> bytes:
-    usual = {1: 0x40, 2: 0x40, 3: 0x40, 4: 0x80, 5: 0x40, 6: 0x40, 9: 0x80, 10: 0x80, 14: 0x80,
-             15: 0x80}.get(kind, 0xC0)  # fmt: skip
+    usual = {
+        1: 0x40,
+        2: 0x40,
+        3: 0x40,
+        4: 0x80,
+        5: 0x40,
+        6: 0x40,
+        9: 0x80,
+        10: 0x80,
+        14: 0x80,
+        15: 0x80,
+    }.get(kind, 0xC0)
     return bytes((flags or usual, kind, len(value))) + value
 
 
@@ -48,8 +58,10 @@ def established(peer_as: int = 65001) -> BgpSession:
 
 def test_the_reported_update_withdraws_its_route_and_the_session_stays() -> None:
     session = established()
-    raw = bytes.fromhex("ffffffffffffffffffffffffffffffff0035020000001a40010100400206020100"
-                        "00fde9400304c0000201c0080300000118cb0071")  # fmt: skip
+    raw = bytes.fromhex(
+        "ffffffffffffffffffffffffffffffff0035020000001a40010100400206020100"
+        "00fde9400304c0000201c0080300000118cb0071"
+    )
     session.receive(raw, 1.0)
     assert session.state is BgpState.ESTABLISHED
     assert session.output() == b""
@@ -90,8 +102,10 @@ CASES = {
     "unknown well-known": (GOOD + attribute(55, b"", 0x40), "session"),
     "MP_REACH twice": (GOOD + attribute(14, b"") + attribute(14, b""), "session"),
     "first a small fault, then a grave one": (
-        attribute(1, b"\x09") + PATH + HOP + attribute(55, b"", 0x40), "session"),
-}  # fmt: skip
+        attribute(1, b"\x09") + PATH + HOP + attribute(55, b"", 0x40),
+        "session",
+    ),
+}
 INTERNAL = {
     "preference from another AS": (GOOD + attribute(5, b"\0\0\0\7"), "attribute", "nothing"),
     "preference of 3": (GOOD + attribute(5, b"\0\0\7"), "attribute", "routes"),
@@ -143,9 +157,15 @@ def test_withdrawals_of_a_faulty_update_count() -> None:
 
 
 def test_every_pair_of_good_lists_is_read_as_it_was_written() -> None:
-    parts = [attribute(4, b"\0\0\0\1"), attribute(6, b""), attribute(7, b"\0\0\xfd\xe9\0\0\0\1"),
-             attribute(8, b"\0\1\0\1"), attribute(16, bytes(8)), attribute(32, bytes(12)),
-             attribute(99, b"x")]  # fmt: skip
+    parts = [
+        attribute(4, b"\0\0\0\1"),
+        attribute(6, b""),
+        attribute(7, b"\0\0\xfd\xe9\0\0\0\1"),
+        attribute(8, b"\0\1\0\1"),
+        attribute(16, bytes(8)),
+        attribute(32, bytes(12)),
+        attribute(99, b"x"),
+    ]
     for some in itertools.combinations(parts, 3):
         assert cost(GOOD + b"".join(some), internal=False) == "nothing"
 

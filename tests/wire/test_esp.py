@@ -145,8 +145,11 @@ def test_the_high_half_is_inferred_as_appendix_a_says() -> None:
             ring = ReplayRing(esn=True)
             ring.top = top
             start = top - WINDOW + 1
-            (true,) = [n for n in (((top >> 32) + d << 32) + low for d in (-1, 0, 1))
-                       if start <= n < start + 2**32]  # fmt: skip
+            (true,) = [
+                n
+                for n in (((top >> 32) + d << 32) + low for d in (-1, 0, 1))
+                if start <= n < start + 2**32
+            ]
             try:
                 assert ring.infer(low) == true
             except EspError:

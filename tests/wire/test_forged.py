@@ -31,22 +31,31 @@ from obrin.wire.ike.numbers import (
     Notify,
     PayloadType,
 )
-from obrin.wire.ike.payloads import Ke, Nonce, NotifyPayload, Sa, Unknown, decode_chain
+from obrin.wire.ike.payloads import Ke, Nonce, NotifyPayload, Unknown, decode_chain
+from obrin.wire.ike.sa_payload import Sa
 from obrin.wire.ike.transitions import State
 from obrin.wire.ike.tunnel_state import Datagram
 from tests.doubles import CLOUD, SITE, Net, pair, seeded
 
 SUITE = SHIPPED["modern"]
-NOTIFIES = [Notify.NO_PROPOSAL_CHOSEN, Notify.INVALID_SYNTAX, Notify.AUTHENTICATION_FAILED,
-            Notify.INVALID_MAJOR_VERSION, Notify.UNSUPPORTED_CRITICAL_PAYLOAD,
-            Notify.TEMPORARY_FAILURE, Notify.INVALID_IKE_SPI, 12345]  # fmt: skip
+NOTIFIES = [
+    Notify.NO_PROPOSAL_CHOSEN,
+    Notify.INVALID_SYNTAX,
+    Notify.AUTHENTICATION_FAILED,
+    Notify.INVALID_MAJOR_VERSION,
+    Notify.UNSUPPORTED_CRITICAL_PAYLOAD,
+    Notify.TEMPORARY_FAILURE,
+    Notify.INVALID_IKE_SPI,
+    12345,
+]
 Attack = Callable[[Datagram], list[Datagram]]
 
 
 def plain(datagram: Datagram) -> tuple[bytes, bytes]:
     """(marker, message)."""
-    return (b"", datagram.data) if datagram.source[1] == 500 else (
-        NON_ESP_MARKER, datagram.data[4:])  # fmt: skip
+    return (
+        (b"", datagram.data) if datagram.source[1] == 500 else (NON_ESP_MARKER, datagram.data[4:])
+    )
 
 
 def back(datagram: Datagram, payloads: list, spi_r: bytes = bytes(8), flags=FLAG_RESPONSE):
@@ -88,13 +97,19 @@ def others(datagram: Datagram) -> list[Datagram]:
     """A new IKE_SA_INIT of the peer's, from its address and from wrong ports of it."""
     rng, found = seeded(4), []
     for port in (500, 4500, 999):
-        payloads = [Sa(ike_offers((SUITE,))), Ke(31, make_key_pair(31, rng).public), Nonce(rng(32)),
-                    NotifyPayload(Notify.NAT_DETECTION_SOURCE_IP, rng(20)),
-                    NotifyPayload(Notify.NAT_DETECTION_DESTINATION_IP, rng(20))]  # fmt: skip
+        payloads = [
+            Sa(ike_offers((SUITE,))),
+            Ke(31, make_key_pair(31, rng).public),
+            Nonce(rng(32)),
+            NotifyPayload(Notify.NAT_DETECTION_SOURCE_IP, rng(20)),
+            NotifyPayload(Notify.NAT_DETECTION_DESTINATION_IP, rng(20)),
+        ]
         data = encode_plain(rng(8), bytes(8), Exchange.IKE_SA_INIT, FLAG_INITIATOR, 0, payloads)
         marker = NON_ESP_MARKER if datagram.destination[1] == 4500 else b""
-        for source, to in ((datagram.source[0], datagram.destination),
-                           (datagram.destination[0], datagram.source)):  # fmt: skip
+        for source, to in (
+            (datagram.source[0], datagram.destination),
+            (datagram.destination[0], datagram.source),
+        ):
             found.append(Datagram((source, port), to, marker + data))
     return found
 
@@ -120,8 +135,14 @@ def unprotected(datagram: Datagram) -> list[Datagram]:
     header, found = decode_header(message), []
     for exchange, response, number in itertools.product((35, 36, 37), (0, 0x20), (0, 1, 2)):
         for flags in (response, response | FLAG_INITIATOR):
-            data = encode_plain(header.spi_i, header.spi_r, exchange, flags, number,
-                                [NotifyPayload(Notify.AUTHENTICATION_FAILED)])  # fmt: skip
+            data = encode_plain(
+                header.spi_i,
+                header.spi_r,
+                exchange,
+                flags,
+                number,
+                [NotifyPayload(Notify.AUTHENTICATION_FAILED)],
+            )
             found.append(Datagram(datagram.destination, datagram.source, marker + data))
             found.append(Datagram(datagram.source, datagram.destination, marker + data))
     return found
@@ -183,7 +204,9 @@ def test_a_tunnel_stands_and_rekeys_whatever_is_forged(attack: Attack) -> None:
             tunnel.rekey_ike(net.now)
         net.run(net.now + 3)
         assert (tunnel.current is before[0], tunnel.outbound is before[1]) == (
-            rekey == "child", rekey == "ike")  # fmt: skip
+            rekey == "child",
+            rekey == "ike",
+        )
     assert not [e for events in net.events for e in events if type(e).__name__ == "IkeDown"]
     whole(net)
 
@@ -209,8 +232,9 @@ def test_half_open_sas_are_few_and_the_oldest_gives_way(monkeypatch) -> None:
         payloads = [Sa(ike_offers((SUITE,))), Ke(31, make_key_pair(31, rng).public), Nonce(rng(32))]
         spi, cookie = rng(8), []
         for _ in range(2):
-            data = encode_plain(spi, bytes(8), Exchange.IKE_SA_INIT, FLAG_INITIATOR, 0,
-                                [*cookie, *payloads])  # fmt: skip
+            data = encode_plain(
+                spi, bytes(8), Exchange.IKE_SA_INIT, FLAG_INITIATOR, 0, [*cookie, *payloads]
+            )
             two.receive(data, (CLOUD, 500), (SITE, 500), 0.0)
             (answer,) = two.datagrams()
             found = find_notify(decode_chain(answer.data[16], answer.data, 28), Notify.COOKIE)
@@ -239,8 +263,9 @@ def test_a_refusal_is_told_once_and_the_attempt_lasts_its_time() -> None:
 def authentic(net: Net, payloads: list, exchange: int = Exchange.INFORMATIONAL) -> list:
     """Payloads of the responder's answer to a request under the initiator's keys."""
     sa = net.ends[0].tunnels["t"].current
-    data = encode_protected(sa.send_cipher, sa.spi_i, sa.spi_r, exchange, FLAG_INITIATOR,
-                            sa.next_id, payloads)  # fmt: skip
+    data = encode_protected(
+        sa.send_cipher, sa.spi_i, sa.spi_r, exchange, FLAG_INITIATOR, sa.next_id, payloads
+    )
     net.inject(1, Datagram((SITE, 500), (CLOUD, 500), data))
     (answer,) = net.ends[1].datagrams()
     plain_text = sa.receive_cipher.open(answer.data, HEADER_SIZE)
@@ -269,8 +294,13 @@ def test_invalid_syntax_is_told_and_fatal_at_both_ends() -> None:
     assert not net.ends[1].tunnels["t"].sas
     net = standing()
     one, two = (end.tunnels["t"] for end in net.ends)
-    one.request(one.current, Exchange.INFORMATIONAL, [Unknown(PayloadType.DELETE, False, b"\x03")],
-                lambda _payloads, _now: None, net.now)  # fmt: skip
+    one.request(
+        one.current,
+        Exchange.INFORMATIONAL,
+        [Unknown(PayloadType.DELETE, False, b"\x03")],
+        lambda _payloads, _now: None,
+        net.now,
+    )
     net.run(net.now + 0.1)
     assert not one.sas
     assert not two.sas
@@ -315,8 +345,15 @@ def test_a_transform_with_an_unknown_attribute_is_not_chosen_and_survives(attrib
 def test_every_message_without_an_answer_has_a_reason() -> None:
     net = standing()
     net.events[1].clear()
-    junk = [b"", b"\0" * 27, b"\xff" * 60, bytes(8) + b"12345678" + bytes(12),
-            net.sent[0].data[:-1], net.sent[2].data[:-1] + b"!", net.sent[1].data]  # fmt: skip
+    junk = [
+        b"",
+        b"\0" * 27,
+        b"\xff" * 60,
+        bytes(8) + b"12345678" + bytes(12),
+        net.sent[0].data[:-1],
+        net.sent[2].data[:-1] + b"!",
+        net.sent[1].data,
+    ]
     before = net.ends[1].discarded
     for data in junk:
         for local in (500, 4500):

@@ -86,10 +86,18 @@ def bad(case: str):
 
 @pytest.mark.parametrize(
     "case",
-    ["says that it is", "is missing", "there is no certificate", "another kind than",
-     "it has not the key of its certificate", "Other root", "revoked", "ended",
-     "not valid before"],
-)  # fmt: skip
+    [
+        "says that it is",
+        "is missing",
+        "there is no certificate",
+        "another kind than",
+        "it has not the key of its certificate",
+        "Other root",
+        "revoked",
+        "ended",
+        "not valid before",
+    ],
+)
 def test_the_true_cause_of_a_refusal_is_told(case: str) -> None:
     key = "another kind than its certificate" if case == "another kind than" else case
     net = joined(*bad(key))

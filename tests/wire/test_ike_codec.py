@@ -26,12 +26,12 @@ from obrin.wire.ike.payloads import (
     Ke,
     Nonce,
     NotifyPayload,
-    Sa,
     Ts,
     Unknown,
     decode_chain,
     encode_chain,
 )
+from obrin.wire.ike.sa_payload import Sa
 from tests.doubles import seeded
 
 V6 = Selector(128, 0x20010DB8 << 96, (0x20010DB8 << 96) + 255, 6, 443, 443)
@@ -111,9 +111,11 @@ def test_headers_that_do_not_hold(change, words: str) -> None:
 def ciphers():
     return [
         (GcmMessageCipher(b"k" * 36), GcmMessageCipher(b"k" * 36)),
-        (CbcMessageCipher(b"k" * 32, b"i" * 32, seeded(1)),
-         CbcMessageCipher(b"k" * 32, b"i" * 32, seeded(2))),
-    ]  # fmt: skip
+        (
+            CbcMessageCipher(b"k" * 32, b"i" * 32, seeded(1)),
+            CbcMessageCipher(b"k" * 32, b"i" * 32, seeded(2)),
+        ),
+    ]
 
 
 @pytest.mark.parametrize("which", [0, 1])

@@ -49,8 +49,12 @@ def crosses(net: Net) -> bool:
 def test_four_messages_make_a_tunnel(suite, always: bool) -> None:
     net = started(*pair((suite,), always_encapsulate=always))
     assert len(net.sent) == 4
-    assert [decode_header(d.data[-int.from_bytes(d.data[24:28], "big"):] if d.source[1] == 500
-                          else d.data[4:]).exchange for d in net.sent] == [34, 34, 35, 35]  # fmt: skip
+    assert [
+        decode_header(
+            d.data[-int.from_bytes(d.data[24:28], "big") :] if d.source[1] == 500 else d.data[4:]
+        ).exchange
+        for d in net.sent
+    ] == [34, 34, 35, 35]
     assert {d.source[1] for d in net.sent[2:]} == {4500 if always else 500}
     assert net.names(0) == net.names(1) == ["IkeUp", "ChildUp"]
     assert crosses(net)
@@ -92,9 +96,12 @@ def test_suites_that_do_not_meet() -> None:
 
 def test_child_suites_that_do_not_meet_leave_nothing() -> None:
     other = make_suite(
-        "x", encryption="AES-GCM-16-256", prf="PRF-HMAC-SHA2-256", group="CURVE25519",
+        "x",
+        encryption="AES-GCM-16-256",
+        prf="PRF-HMAC-SHA2-256",
+        group="CURVE25519",
         esp_encryption="AES-GCM-16-128",
-    )  # fmt: skip
+    )
     net = started(*pair((SHIPPED["modern"],), (other,)))
     assert "NO_PROPOSAL_CHOSEN" in net.texts(0)
     assert "IkeUp" in net.names(0)
@@ -124,8 +131,11 @@ def test_pfs_at_one_end_only_shows_at_the_first_rekey() -> None:
 def test_selectors_that_do_not_mirror() -> None:
     other = Selector(32, 1, 2)
     one, two = pair()
-    config = dataclasses.replace(two.tunnels["t"].config, local_selectors=(other,),
-                                 remote_selectors=(Selector(32, 0x0A000000, 0x0AFFFFFF),))  # fmt: skip
+    config = dataclasses.replace(
+        two.tunnels["t"].config,
+        local_selectors=(other,),
+        remote_selectors=(Selector(32, 0x0A000000, 0x0AFFFFFF),),
+    )
     net = started(one, Endpoint([config], seeded(4)))
     assert tunnels(net)[0].outbound.remote == (other,)  # narrowed to what both have
     config = dataclasses.replace(config, local_selectors=())
@@ -169,9 +179,13 @@ def test_both_ends_rekey_at_once() -> None:
 
 def test_a_day_of_lifetimes_passes() -> None:
     suite = make_suite(
-        "short", encryption="AES-GCM-16-128", prf="PRF-HMAC-SHA2-256", group="CURVE25519",
-        ike_lifetime=3600.0, esp_lifetime=900.0,
-    )  # fmt: skip
+        "short",
+        encryption="AES-GCM-16-128",
+        prf="PRF-HMAC-SHA2-256",
+        group="CURVE25519",
+        ike_lifetime=3600.0,
+        esp_lifetime=900.0,
+    )
     net = started(*pair((suite,)))
     for _ in range(24):
         net.run(net.now + 3600)
@@ -253,8 +267,12 @@ def test_a_tunnel_that_lost_its_child_starts_anew(who: int) -> None:
 
 def test_pfs_at_one_end_dies_at_expiry_and_comes_back_without_it() -> None:
     """What forward secrecy at one end only looks like from outside: up, then gone at the first rekey, then up again."""
-    life = {"encryption": "AES-GCM-16-256", "prf": "PRF-HMAC-SHA2-256", "group": "31",
-            "esp_lifetime": 600.0}  # fmt: skip
+    life = {
+        "encryption": "AES-GCM-16-256",
+        "prf": "PRF-HMAC-SHA2-256",
+        "group": "31",
+        "esp_lifetime": 600.0,
+    }
     net = started(*pair((make_suite("a", **life),), (make_suite("b", pfs=None, **life),)))
     net.run(599.0)
     assert crosses(net)

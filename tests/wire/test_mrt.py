@@ -31,8 +31,13 @@ def bgp4mp(kind: int, subtype: int, peer: MrtPeer, body: bytes, *, wide: bool = 
     head = peer.asn.to_bytes(size, "big") + (64513).to_bytes(size, "big") + b"\0\0\0\1"
     whole = head + peer.address.to_bytes(4, "big") + bytes(4) + body
     whole = (b"\0\0\0\0" if kind == BGP4MP_ET else b"") + whole
-    return (bytes(4) + kind.to_bytes(2, "big") + subtype.to_bytes(2, "big")
-            + len(whole).to_bytes(4, "big") + whole)  # fmt: skip
+    return (
+        bytes(4)
+        + kind.to_bytes(2, "big")
+        + subtype.to_bytes(2, "big")
+        + len(whole).to_bytes(4, "big")
+        + whole
+    )
 
 
 def update(announced=(), withdrawn=(), path: Path = OTHER) -> bytes:
@@ -50,9 +55,12 @@ def test_a_dump_comes_back_whole() -> None:
 
 def test_messages_change_the_tables_in_their_order() -> None:
     for kind in (BGP4MP, BGP4MP_ET):
-        moved = DUMP + bgp4mp(kind, 4, PEERS[0], update([B])) + bgp4mp(
-            kind, 4, PEERS[1], update(withdrawn=[A])
-        ) + bgp4mp(kind, 4, PEERS[1], Keepalive().encode())  # fmt: skip
+        moved = (
+            DUMP
+            + bgp4mp(kind, 4, PEERS[0], update([B]))
+            + bgp4mp(kind, 4, PEERS[1], update(withdrawn=[A]))
+            + bgp4mp(kind, 4, PEERS[1], Keepalive().encode())
+        )
         assert read_dump(moved).tables[PEERS[0]].keys() == {A, B}
         assert read_dump(moved).tables[PEERS[1]].keys() == {B}
         down = moved + bgp4mp(kind, 5, PEERS[1], b"\0\6\0\1")
@@ -88,8 +96,11 @@ def test_a_dump_of_the_model_agrees_with_it_and_a_changed_one_does_not() -> None
     listed = [MrtPeer(p.address, p.asn, p.router_id) for p in peers]
 
     def dump(change=lambda path: path, prefixes=None):
-        told = [(p, [(peers.index(c.peer), change(c.path)) for c in every])
-                for p, every in found.items() if prefixes is None or p in prefixes]  # fmt: skip
+        told = [
+            (p, [(peers.index(c.peer), change(c.path)) for c in every])
+            for p, every in found.items()
+            if prefixes is None or p in prefixes
+        ]
         return read_dump(write_dump(1, "x", listed, told, 0))
 
     assert list(differences(settled, "quay-gw", dump().peer)) == []

@@ -69,8 +69,11 @@ def test_every_damaged_header_is_noticed() -> None:
 def test_hostile_bytes_raise_only_packet_errors(data: bytes) -> None:
     packet = Ipv4(A, B, TCP, data)
     for decode, given_ in (
-        (decode_ipv4, data), (decode_icmp, data), (decode_udp, packet), (decode_segment, packet),
-    ):  # fmt: skip
+        (decode_ipv4, data),
+        (decode_icmp, data),
+        (decode_udp, packet),
+        (decode_segment, packet),
+    ):
         try:
             decode(given_)
         except PacketError:

@@ -20,11 +20,17 @@ def fixed(data: bytes):
 
 RFC_4231 = [
     (5, "b0344c61d8db38535ca8afceaf0bf12b881dc200c9833da726e9376c2e32cff7"),
-    (6, "afd03944d84895626b0825f4ab46907f15f9dadbe4101ec682aa034c7cebc59c"
-        "faea9ea9076ede7f4af152e8b2fa9cb6"),
-    (7, "87aa7cdea5ef619d4ff0b4241a1d6cb02379f4e2ce4ec2787ad0b30545e17cde"
-        "daa833b7d6b8a702038b274eaea3f4e4be9d914eeb61f1702e696c203a126854"),
-]  # fmt: skip
+    (
+        6,
+        "afd03944d84895626b0825f4ab46907f15f9dadbe4101ec682aa034c7cebc59c"
+        "faea9ea9076ede7f4af152e8b2fa9cb6",
+    ),
+    (
+        7,
+        "87aa7cdea5ef619d4ff0b4241a1d6cb02379f4e2ce4ec2787ad0b30545e17cde"
+        "daa833b7d6b8a702038b274eaea3f4e4be9d914eeb61f1702e696c203a126854",
+    ),
+]
 
 
 @pytest.mark.parametrize(("number", "expected"), RFC_4231)
@@ -79,8 +85,9 @@ def test_ecp_256_rfc_5903_section_8_1() -> None:
 def test_ecp_384_rfc_5903_section_8_2() -> None:
     secret = int(
         "099F3C7034D4A2C699884D73A375A67F7624EF7C6B3C0F160647B67414DCE655"
-        "E35B538041E649EE3FAEF896783AB194", 16,
-    )  # fmt: skip
+        "E35B538041E649EE3FAEF896783AB194",
+        16,
+    )
     own = dh.make_key_pair(20, fixed((secret - 1).to_bytes(56, "big")))
     assert own.public.hex().upper() == (
         "667842D7D180AC2CDE6F74F37551F55755C7645C20EF73E31634FE72B4C55EE6"

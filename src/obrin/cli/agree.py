@@ -44,8 +44,14 @@ def agree(ctx: click.Context, link: str | None, design_file: str | None, as_json
         for a in found:
             step = next((s for s in a.steps if not s.good), None)
             verdict = "agreed" if step is None else f"{step.exchange}: {step.notify}"
-            rows.append((a.tunnel.label, verdict, _when(step) if step else "",
-                         step.text if step else a.steps[0].text))  # fmt: skip
+            rows.append(
+                (
+                    a.tunnel.label,
+                    verdict,
+                    _when(step) if step else "",
+                    step.text if step else a.steps[0].text,
+                )
+            )
         print_table(console(), ("Tunnel", "Outcome", "At", "What"), rows)
     else:
         for a in found:
@@ -97,9 +103,15 @@ def _as_json(agreement: Agreement) -> dict[str, object]:
         "tunnel": agreement.tunnel.label,
         "agreed": agreement.good,
         "steps": [
-            {"exchange": s.exchange, "earliest": s.earliest, "latest": s.latest, "good": s.good,
-             "notify": s.notify, "text": s.text}
+            {
+                "exchange": s.exchange,
+                "earliest": s.earliest,
+                "latest": s.latest,
+                "good": s.good,
+                "notify": s.notify,
+                "text": s.text,
+            }
             for s in agreement.steps
         ],
         "edit": None if edit is None else {"suite": edit.suite, "ends": list(edit.ends)},
-    }  # fmt: skip
+    }

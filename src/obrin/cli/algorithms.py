@@ -6,8 +6,13 @@ import click
 
 from obrin.cli.common import console, echo_json, json_option, print_table
 
-_WORDS = {"ENCRYPTION": "encryption", "PRF": "PRF", "INTEGRITY": "integrity", "GROUP": "DH group",
-          "ESN": "sequence numbers"}  # fmt: skip
+_WORDS = {
+    "ENCRYPTION": "encryption",
+    "PRF": "PRF",
+    "INTEGRITY": "integrity",
+    "GROUP": "DH group",
+    "ESN": "sequence numbers",
+}
 
 
 @click.command()
@@ -27,18 +32,33 @@ def algorithms(usable: bool, as_json: bool) -> None:
     out = (Standing.SHOULD_NOT, Standing.MUST_NOT) if usable else ()
     found = [a for a in ALGORITHMS if a.standing not in out]
     if as_json:
-        echo_json([
-            {"kind": _WORDS[a.kind.name], "number": a.number, "name": a.name,
-             "key_bits": a.key_bits, "strength": a.strength, "standing": a.standing.value,
-             "combined": a.combined, "practised": a.name in SPOKEN}
-            for a in found
-        ])  # fmt: skip
+        echo_json(
+            [
+                {
+                    "kind": _WORDS[a.kind.name],
+                    "number": a.number,
+                    "name": a.name,
+                    "key_bits": a.key_bits,
+                    "strength": a.strength,
+                    "standing": a.standing.value,
+                    "combined": a.combined,
+                    "practised": a.name in SPOKEN,
+                }
+                for a in found
+            ]
+        )
         return
     rows = [
-        (a.name, _WORDS[a.kind.name], str(a.number), str(a.strength) if a.strength else "",
-         a.standing.value, "yes" if a.name in SPOKEN else "")
+        (
+            a.name,
+            _WORDS[a.kind.name],
+            str(a.number),
+            str(a.strength) if a.strength else "",
+            a.standing.value,
+            "yes" if a.name in SPOKEN else "",
+        )
         for a in found
-    ]  # fmt: skip
+    ]
     head = ("Name", "Kind", "Number", "Strength", "Use", "Practised")
     styles = {"must not": "bold red", "should not": "yellow", "must": "green"}
     print_table(console(), head, rows, styles=styles)

@@ -12,16 +12,23 @@ from obrin.core.days import day_after
 
 
 @click.command()
-@click.option("--to", "target", type=click.Path(dir_okay=False),
-              help="Write an iCalendar file, with reminders ahead of each day.")  # fmt: skip
+@click.option(
+    "--to",
+    "target",
+    type=click.Path(dir_okay=False),
+    help="Write an iCalendar file, with reminders ahead of each day.",
+)
 @click.option("--within", type=click.IntRange(min=0), help="Only the next so many days.")
 @design_option
 @json_option
 @click.pass_context
 def calendar(
-    ctx: click.Context, target: str | None, within: int | None, design_file: str | None,
+    ctx: click.Context,
+    target: str | None,
+    within: int | None,
+    design_file: str | None,
     as_json: bool,
-) -> None:  # fmt: skip
+) -> None:
     """What ends on which day: keys, certificates, granted access. Exit code 1 if something has.
 
     Keys end by 'policy: key-life', access by 'until' of an expectation or a link.
@@ -46,12 +53,21 @@ def calendar(
         write_whole_bytes(Path(target), as_icalendar(settled.name, shown, project.now))
         click.echo(f"{target} written: {len(shown)} days.", err=as_json)
     if as_json:
-        echo_json([
-            {"day": e.day.isoformat(), "state": e.state(today), "kind": e.kind,
-             "subject": e.subject, "what": e.what, "then": e.then, "cure": e.cure,
-             "lead_days": e.lead}
-            for e in shown
-        ])  # fmt: skip
+        echo_json(
+            [
+                {
+                    "day": e.day.isoformat(),
+                    "state": e.state(today),
+                    "kind": e.kind,
+                    "subject": e.subject,
+                    "what": e.what,
+                    "then": e.then,
+                    "cure": e.cure,
+                    "lead_days": e.lead,
+                }
+                for e in shown
+            ]
+        )
     elif target is None:
         rows = [
             (e.day.isoformat(), f"{(e.day - today).days} d", e.state(today), e.what, e.cure)

@@ -24,9 +24,10 @@ def _read(path: str) -> bytes:
 
 
 _SEALED = click.option(
-    "--sealed", is_flag=True,
+    "--sealed",
+    is_flag=True,
     help="The private key or PKCS #12 has a passphrase: typed, or a line on standard input.",
-)  # fmt: skip
+)
 
 
 @certificates.command()
@@ -82,9 +83,12 @@ def sign(request: str, gateway: str, target: str | None, design_file: str | None
 @design_option
 @writes()
 def bring(
-    gateway: str, files: tuple[str, ...], roots: tuple[str, ...], sealed: bool,
+    gateway: str,
+    files: tuple[str, ...],
+    roots: tuple[str, ...],
+    sealed: bool,
     design_file: str | None,
-) -> None:  # fmt: skip
+) -> None:
     """Take a certificate of another authority for a GATEWAY: chain, and private key if you have it.
 
     FILES are PEM, DER or PKCS #12, the gateway's own certificate first. It is refused with its true
@@ -127,7 +131,7 @@ def bring(
     help="NAME.p12 for PKCS #12 with the private key, NAME.pem for the chain.",
 )
 @click.option("--with-key", is_flag=True, help="Put the private key into the PEM, too, encrypted.")
-@design_option  # fmt: skip
+@design_option
 def export(gateway: str, target: str, with_key: bool, design_file: str | None) -> None:
     """Write a gateway's chain to a file, with its private key only under a passphrase.
 
@@ -174,9 +178,15 @@ def export(gateway: str, target: str, with_key: bool, design_file: str | None) -
 @json_option
 @click.pass_context
 def check_chain(
-    ctx: click.Context, files: tuple[str, ...], roots: tuple[str, ...], lists: tuple[str, ...],
-    identity: str | None, moment: object, sealed: bool, as_json: bool,
-) -> None:  # fmt: skip
+    ctx: click.Context,
+    files: tuple[str, ...],
+    roots: tuple[str, ...],
+    lists: tuple[str, ...],
+    identity: str | None,
+    moment: object,
+    sealed: bool,
+    as_json: bool,
+) -> None:
     """Would a chain from elsewhere be accepted? Every cause if not. Exit code 1 for faults.
 
     \b

@@ -95,9 +95,13 @@ def _rows(authority: Authority, now: datetime) -> Iterator[Row]:
 
 
 def _row(
-    authority: Authority, now: datetime, what: str, name: str, certificate: Certificate,
+    authority: Authority,
+    now: datetime,
+    what: str,
+    name: str,
+    certificate: Certificate,
     in_use: bool,
-) -> Row:  # fmt: skip
+) -> Row:
     from obrin.core.pki.chain import key_kind
     from obrin.core.pki.names import names_in
 
@@ -107,16 +111,22 @@ def _row(
     if authority.is_revoked(certificate):
         state = "revoked"
     return (
-        what, name, key_kind(certificate), f"{certificate.serial_number:x}",
-        certificate.not_valid_before_utc.isoformat(), certificate.not_valid_after_utc.isoformat(),
-        names_in(certificate), state,
-    )  # fmt: skip
+        what,
+        name,
+        key_kind(certificate),
+        f"{certificate.serial_number:x}",
+        certificate.not_valid_before_utc.isoformat(),
+        certificate.not_valid_after_utc.isoformat(),
+        names_in(certificate),
+        state,
+    )
 
 
 @certificates.command()
 @click.argument("name")
-@click.option("--new-key", is_flag=True,
-              help="With a private key made here, whatever key the device has.")  # fmt: skip
+@click.option(
+    "--new-key", is_flag=True, help="With a private key made here, whatever key the device has."
+)
 @design_option
 @writes()
 def renew(name: str, new_key: bool, design_file: str | None) -> None:

@@ -3,18 +3,41 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
 from obrin.cli.common import console, design_option, echo_json, json_option, print_table, project_of
 from obrin.core.errors import ObrinError
 
+if TYPE_CHECKING:
+    from obrin.core.catalogue.offering import Demand
+    from obrin.core.settle.classes import Judgement
+
+HEAD = (
+    "Class",
+    "Verdict",
+    "Mbit/s",
+    "Tunnels",
+    "Routes",
+    "Inst.",
+    "Subnet",
+    "Features",
+    "Month",
+    "Hour",
+    "Build",
+)
+
 
 @click.command()
 @click.argument("cloud", required=False)
-@click.option("--write", "target", type=click.Path(dir_okay=False),
-              help="Write the offering to a file of your own, to be changed and named in the "
-              "design as 'offering'.")  # fmt: skip
+@click.option(
+    "--write",
+    "target",
+    type=click.Path(dir_okay=False),
+    help="Write the offering to a file of your own, to be changed and named in the "
+    "design as 'offering'.",
+)
 @design_option
 @json_option
 def classes(cloud: str | None, target: str | None, design_file: str | None, as_json: bool) -> None:
@@ -45,36 +68,61 @@ def classes(cloud: str | None, target: str | None, design_file: str | None, as_j
         for name in ([cloud] if cloud else design.clouds)
     }
     if as_json:
-        echo_json({
-            name: [
-                {"class": j.entry.name, "fits": not j.lacks, "lacks": j.lacks,
-                 "throughput": j.entry.throughput, "tunnels": j.entry.tunnels,
-                 "routes": j.entry.routes, "instances": j.entry.instances,
-                 "features": list(j.entry.features), "monthly": j.entry.monthly,
-                 "hourly": j.entry.hourly, "build_minutes": j.entry.build_minutes,
-                 "gateway_subnet": j.entry.subnet_length}
-                for j in judged
-            ]
-            for name, (_, judged) in found.items()
-        })  # fmt: skip
+        echo_json({name: list(map(_as_json, judged)) for name, (_, judged) in found.items()})
         return
-    head = ("Class", "Verdict", "Mbit/s", "Tunnels", "Routes", "Inst.", "Subnet", "Features",
-            "Month", "Hour", "Build")  # fmt: skip
     for name, (asked, judged) in found.items():
         given = design.clouds[name].gateway.gateway_class
         best = next((j.entry.name for j in judged if not j.lacks), None)
-        rows = []
-        for j in judged:
-            e = j.entry
-            verdict = j.lacks or ("the cheapest that fits" if e.name == best else "costs more")
-            verdict += "; in the design" if e.name == given else ""
-            rows.append((e.name, verdict, f"{e.throughput:g}", str(e.tunnels), str(e.routes),
-                         str(e.instances), f"/{e.subnet_length}", ", ".join(e.features),
-                         f"{e.monthly:g}", f"{e.hourly:g}", f"{e.build_minutes} min"))  # fmt: skip
-        wanted = (
-            f"{asked.throughput:g} Mbit/s, {asked.tunnels} tunnels, {asked.instances} instances"
-        )
-        wanted += f", {asked.routes} BGP routes" if asked.bgp else ""
-        wanted += "".join(f", {feature}" for feature in asked.features)
-        wanted += ", also with an instance lost" if asked.after_failure else ""
-        print_table(console(), head, rows, title=f"{name} asks for {wanted}")
+        rows = [_cells(j, best, given) for j in judged]
+        print_table(console(), HEAD, rows, title=f"{name} asks for {_asked(asked)}")
+
+
+def _as_json(judged: Judgement) -> dict[str, object]:
+    entry = judged.entry
+    return {
+        "class": entry.name,
+        "fits": not judged.lacks,
+        "lacks": judged.lacks,
+        "throughput": entry.throughput,
+        "tunnels": entry.tunnels,
+        "routes": entry.routes,
+        "instances": entry.instances,
+        "features": list(entry.features),
+        "monthly": entry.monthly,
+        "hourly": entry.hourly,
+        "build_minutes": entry.build_minutes,
+        "gateway_subnet": entry.subnet_length,
+    }
+
+
+def _cells(judged: Judgement, best: str | None, given: str | None) -> tuple[str, ...]:
+    entry = judged.entry
+    verdict = judged.lacks
+    if not verdict:
+        verdict = "the cheapest that fits" if entry.name == best else "costs more"
+    return (
+        entry.name,
+        verdict + ("; in the design" if entry.name == given else ""),
+        f"{entry.throughput:g}",
+        str(entry.tunnels),
+        str(entry.routes),
+        str(entry.instances),
+        f"/{entry.subnet_length}",
+        ", ".join(entry.features),
+        f"{entry.monthly:g}",
+        f"{entry.hourly:g}",
+        f"{entry.build_minutes} min",
+    )
+
+
+def _asked(demand: Demand) -> str:
+    """What a gateway has to do, in words."""
+    parts = [
+        f"{demand.throughput:g} Mbit/s",
+        f"{demand.tunnels} tunnels",
+        f"{demand.instances} instances",
+        *([f"{demand.routes} BGP routes"] if demand.bgp else []),
+        *demand.features,
+        *(["also with an instance lost"] if demand.after_failure else []),
+    ]
+    return ", ".join(parts)

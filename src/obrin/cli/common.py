@@ -179,9 +179,12 @@ def _longest_word(text: str) -> int:
 
 
 def _print_blocks(
-    out: Console, head: Sequence[str], rows: Sequence[Sequence[str]], title: str,
+    out: Console,
+    head: Sequence[str],
+    rows: Sequence[Sequence[str]],
+    title: str,
     styles: dict[str, str],
-) -> None:  # fmt: skip
+) -> None:
     """Each row as lines of a name and a value; a first cell that is empty goes on with the row."""
     from rich.text import Text
 
@@ -200,12 +203,22 @@ def _print_blocks(
 
 
 STYLES = {
-    "error": "bold red", "warning": "yellow", "note": "cyan",
-    "up": "green", "down": "bold red", "established": "green",
-    "idle": "bold red", "connect": "bold red", "active": "bold red",
-    "answers": "green", "DEAD": "bold red",
-    "as wished": "green", "NOT AS WISHED": "bold red", "yes": "green", "NO": "bold red",
-}  # fmt: skip
+    "error": "bold red",
+    "warning": "yellow",
+    "note": "cyan",
+    "up": "green",
+    "down": "bold red",
+    "established": "green",
+    "idle": "bold red",
+    "connect": "bold red",
+    "active": "bold red",
+    "answers": "green",
+    "DEAD": "bold red",
+    "as wished": "green",
+    "NOT AS WISHED": "bold red",
+    "yes": "green",
+    "NO": "bold red",
+}
 
 
 @contextmanager

@@ -62,7 +62,7 @@ def connect(
     \b
     Example:
       obrin connect --design skerrow-ferries
-    """  # fmt: skip
+    """
     from obrin.live.connect.ended import Ended
     from obrin.live.connect.whole import connect_whole, plan_connect
     from obrin.live.drivers.registry import open_ends
@@ -81,13 +81,12 @@ def connect(
                 err=True,
             )
         if plan.ended and not keep:
-            click.echo(f"To be ended, since the design has it no more: {plan.ended.words()}.",
-                       err=True)  # fmt: skip
+            click.echo(
+                f"To be ended, since the design has it no more: {plan.ended.words()}.", err=True
+            )
             if sys.stdin.isatty() and not yes:
                 keep = not click.confirm("End it now?", default=True, err=True)
-        result = connect_whole(
-            project, settled, ends, ProgressLines(), timeout, plan, keep=keep
-        )  # fmt: skip
+        result = connect_whole(project, settled, ends, ProgressLines(), timeout, plan, keep=keep)
     if plan.taken_up:
         click.echo(f"Taken up from an interrupted run: {', '.join(plan.taken_up)}.")
     click.echo(f"{result.changed} steps done, {result.unchanged} were already so.")
@@ -175,8 +174,10 @@ def summary(tunnels: Sequence[TunnelStatus], ended: Ended) -> str:
     parts = []
     down = [t.tunnel for t in tunnels if not t.as_wished]
     if down:
-        parts.append(f"{len(down)} of {len(tunnels)} tunnels DOWN: {', '.join(down[:MOST_NAMED])}"
-                     + (", ..." if len(down) > MOST_NAMED else ""))  # fmt: skip
+        parts.append(
+            f"{len(down)} of {len(tunnels)} tunnels DOWN: {', '.join(down[:MOST_NAMED])}"
+            + (", ..." if len(down) > MOST_NAMED else "")
+        )
     odd = [t.tunnel for t in tunnels if t.as_wished and t.disagreements]
     if odd:
         named = ", ".join(odd[:MOST_NAMED])
@@ -240,12 +241,14 @@ def print_outcomes(out: Console, outcomes: Sequence[Outcome]) -> None:
             seen += f" in {outcome.seconds * 1000:.0f} ms"
         rows.append(
             (
-                f"{wish.source} > {wish.destination}", str(wish.flow),
-                "must work" if wish.must == "work" else "must not", seen,
+                f"{wish.source} > {wish.destination}",
+                str(wish.flow),
+                "must work" if wish.must == "work" else "must not",
+                seen,
                 "as wished" if outcome.met else "NOT AS WISHED",
                 outcome.problem or outcome.dropped,
             )
-        )  # fmt: skip
+        )
     head = ("Flow", "Service", "Wish", "Seen", "Verdict", "Dropped by")
     print_table(out, head, rows, styles=STYLES)
     met = sum(o.met for o in outcomes)

@@ -47,7 +47,7 @@ def demo(ctx: click.Context, folder: str, keep: bool, capture: bool) -> None:
     \b
     Example:
       obrin demo
-    """  # fmt: skip
+    """
     target = Path(folder)
     if target.exists() and any(target.iterdir()):
         raise ObrinError(f"{target} is there already. Give --folder with another name")
@@ -169,8 +169,12 @@ class Story:
         again = self._project.settle(document.design)
         moved = sum(again[key] != choice for key, choice in choices.items())
         keys = self._project.keys.read()
-        self._row("blanks in the design", "all settled", f"{len(choices)} and {len(keys)} keys",
-                  len(keys) == len(list(settled.tunnels())))  # fmt: skip
+        self._row(
+            "blanks in the design",
+            "all settled",
+            f"{len(choices)} and {len(keys)} keys",
+            len(keys) == len(list(settled.tunnels())),
+        )
         self._row("settle, run again", "moves nothing", f"{moved} moved", moved == 0)
         self._row("errors in the design", "none", str(errors), errors == 0)
         return settled
@@ -183,8 +187,9 @@ class Story:
         for name, paths in write_packs(self._project, settled).files.items():
             self._say(f"packs/design/{name}/: {', '.join(path.name for path in paths)}")
         faults = PackMaker(settled).mirror_faults()
-        self._row("both ends of each tunnel", "mirror images", f"{len(faults)} differences",
-                  not faults)  # fmt: skip
+        self._row(
+            "both ends of each tunnel", "mirror images", f"{len(faults)} differences", not faults
+        )
 
     def _connect(self, settled: Settled, ends: Ends) -> None:
         from obrin.cli.connect import print_status
@@ -202,12 +207,17 @@ class Story:
         print_status(self._out, result.status, Ended())
         up = sum(t.up for t in result.status)
         agree = not any(t.disagreements for t in result.status)
-        self._row("tunnels up, BGP established", f"{len(result.status)}", str(up),
-                  up == len(result.status))  # fmt: skip
+        self._row(
+            "tunnels up, BGP established",
+            f"{len(result.status)}",
+            str(up),
+            up == len(result.status),
+        )
         self._row("both ends' status", "agree", "agree" if agree else "disagree", agree)
         again = connected()
-        self._row("connect, run again", "changes nothing", f"{again.changed} changes",
-                  again.changed == 0)  # fmt: skip
+        self._row(
+            "connect, run again", "changes nothing", f"{again.changed} changes", again.changed == 0
+        )
 
     def _probe(self, settled: Settled, ends: Ends) -> None:
         from obrin.cli.connect import print_outcomes
@@ -219,8 +229,9 @@ class Story:
         for wish, words in (("work", "flows that must work"), ("not", "flows that must not")):
             of_kind = [o for o in outcomes if o.expectation.must == wish]
             met = sum(o.met for o in of_kind)
-            self._row(words, f"{len(of_kind)} of {len(of_kind)}", f"{met} as wished",
-                      met == len(of_kind))  # fmt: skip
+            self._row(
+                words, f"{len(of_kind)} of {len(of_kind)}", f"{met} as wished", met == len(of_kind)
+            )
 
     def _fail_over(self, settled: Settled, ends: Ends, internet: InternetClient) -> None:
         from obrin.core.drill.outage import predict_outage
@@ -234,19 +245,31 @@ class Story:
         before = carrying(settled, ends)
         longest = predicted.longest or 10.0
         result = measure_outage(
-            settled, ends, lambda: _cut(internet, tunnel), interval=STREAM_INTERVAL,
-            lead=0.6, duration=longest + 2.0,
-        )  # fmt: skip
+            settled,
+            ends,
+            lambda: _cut(internet, tunnel),
+            interval=STREAM_INTERVAL,
+            lead=0.6,
+            duration=longest + 2.0,
+        )
         after = carrying(settled, ends)
         answers = f"{result.answered} of {result.sent} echo requests answered"
         self._say(f"measured outage:  {result.longest_gap:.2f} s ({answers})")
         self._say(f"traffic moved from {before} to {after}")
         slack = 2 * STREAM_INTERVAL + 0.25
         good = predicted.shortest - slack <= result.longest_gap <= longest + slack
-        self._row("outage when a tunnel dies", f"{predicted.shortest:.1f} to {longest:.1f} s",
-                  f"{result.longest_gap:.2f} s", good)  # fmt: skip
-        self._row("traffic moves to", str(settled.links[tunnel.link].tunnels[1].label), after,
-                  after == settled.links[tunnel.link].tunnels[1].label)  # fmt: skip
+        self._row(
+            "outage when a tunnel dies",
+            f"{predicted.shortest:.1f} to {longest:.1f} s",
+            f"{result.longest_gap:.2f} s",
+            good,
+        )
+        self._row(
+            "traffic moves to",
+            str(settled.links[tunnel.link].tunnels[1].label),
+            after,
+            after == settled.links[tunnel.link].tunnels[1].label,
+        )
         self._step("Heal it")
         internet.heal()
         status = wait_until_up(settled, ends, lambda _progress: None, 25.0)

@@ -22,7 +22,7 @@ from obrin.core.errors import ObrinError
 from obrin.core.text import clean
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
+    from collections.abc import Callable, Iterable, Iterator, Sequence
 
     from obrin.core.design.model import Design
     from obrin.core.settle.choices import Choices
@@ -94,7 +94,7 @@ def new(
         --uplink cable=192.0.2.20 --uplink mobile=198.51.100.30 --cloud records
       obrin new --sites skerrow-ferries/kiosks.csv --template skerrow-ferries/kiosk.yaml \\
         --to kiosks.yaml
-    """  # fmt: skip
+    """
     if table or template:
         from obrin.cli.many_sites import write_many
 
@@ -108,16 +108,11 @@ def new(
     given_networks = _pairs(networks, "network", "NAME=PREFIX")
     given_uplinks = _pairs(uplinks, "uplink", "NAME=ADDRESS")
     # What was given is judged, and a file that is in the way is found, before anything is asked.
-    for fact, option, value in (("name", "NAME", name), ("site", "--site", site),
-                                ("cloud", "--cloud", cloud)):  # fmt: skip
-        if value is not None:
-            _judge(fact, value, option, value)
-    for fact, option, pairs in (("networks", "--network", given_networks),
-                                ("uplinks", "--uplink", given_uplinks)):  # fmt: skip
-        for pair in pairs:
-            _judge(fact, (pair,), option, "=".join(pair))
-        if pairs:
-            _judge(fact, pairs, option, " ".join("=".join(pair) for pair in pairs))
+    _judge_name("name", "NAME", name)
+    _judge_name("site", "--site", site)
+    _judge_name("cloud", "--cloud", cloud)
+    _judge_pairs("networks", "--network", given_networks)
+    _judge_pairs("uplinks", "--uplink", given_uplinks)
     if path.exists() and not force:
         raise ObrinError(f"{path} exists. Name another file with --to, or give --force")
     facts = StartingFacts(
@@ -170,6 +165,19 @@ def _judge(fact: str, value: Any, where: str, shown: str) -> None:
         raise click.UsageError(f"{where}: '{clean(shown, 80)}' will not do: {fault}")
 
 
+def _judge_name(fact: str, option: str, value: str | None) -> None:
+    if value is not None:
+        _judge(fact, value, option, value)
+
+
+def _judge_pairs(fact: str, option: str, pairs: tuple[tuple[str, str], ...]) -> None:
+    """Each by itself, then all together."""
+    for pair in pairs:
+        _judge(fact, (pair,), option, "=".join(pair))
+    if pairs:
+        _judge(fact, pairs, option, " ".join("=".join(pair) for pair in pairs))
+
+
 def _ask(question: str, option: str, default: str, right: Callable[[str], str]) -> str:
     """Ask; without anybody to answer, say what to give instead."""
     try:
@@ -209,9 +217,12 @@ def _pairs(given: tuple[str, ...], what: str, form: str) -> tuple[tuple[str, str
 )
 @writes("dry_run", "explained")
 def settle(
-    design_file: str | None, as_json: bool, dry_run: bool, explained: str | None,
+    design_file: str | None,
+    as_json: bool,
+    dry_run: bool,
+    explained: str | None,
     anew: tuple[str, ...],
-) -> None:  # fmt: skip
+) -> None:
     """Choose a value for every blank of the design, and say for each why.
 
     Values go to DESIGN.settled.yaml beside the design; what was chosen before stays as it is.
@@ -242,35 +253,53 @@ def settle(
         made = project.fill_secrets(settled)
         project.write_choices(choices)
     if as_json:
-        echo_json(
-            {
-                "values": {
-                    key: {"value": c.value, "why": c.why, "new": before.get(key) != c}
-                    for key, c in sorted(choices.items())
-                },
-                "secrets_made": made,
-            }
-        )
+        echo_json(_values_json(choices, before, made))
         return
-    out = console()
+    _print_choices(project, choices, before, _secret_rows(settled, made))
+    verb = "would be written to" if dry_run else "are in"
+    click.echo(f"{len(choices)} values {verb} {project.settled_path.name}. Next: 'obrin check'.")
+
+
+def _values_json(choices: Choices, before: Choices, made: Sequence[str]) -> dict[str, object]:
+    return {
+        "values": {
+            key: {"value": c.value, "why": c.why, "new": before.get(key) != c}
+            for key, c in sorted(choices.items())
+        },
+        "secrets_made": list(made),
+    }
+
+
+SettleRow = tuple[str, str, str, str]
+
+
+def _secret_rows(settled: Settled, made: Sequence[str]) -> Iterator[SettleRow]:
+    """Secrets are named, with whether they are new."""
+
+    def row(name: str, why: str) -> SettleRow:
+        return name, "(not shown)", "new" if name in made else "kept", why
+
+    for tunnel in settled.keyed_tunnels():
+        yield row(f"key of {tunnel.label}", "made at random, as both ends accept it")
+    for name in settled.certified():
+        yield row(f"certificate of {name}", "issued by the design's own authority")
+
+
+def _print_choices(
+    project: Project, choices: Choices, before: Choices, secrets: Iterable[SettleRow]
+) -> None:
+    """All of them, or only what is new where that is too much; then what became of old ones."""
     rows = [
         (key, _text(choice.value), "kept" if before.get(key) == choice else "new", choice.why)
         for key, choice in choices.items()
     ]
-    secrets = [f"key of {tunnel.label}" for tunnel in settled.keyed_tunnels()]
-    secrets += [f"certificate of {name}" for name in settled.certified()]
-    rows += [
-        (name, "(not shown)", "new" if name in made else "kept",
-         "made at random, as both ends accept it" if name.startswith("key") else
-         "issued by the design's own authority")
-        for name in secrets
-    ]  # fmt: skip
-    more = len(rows) - MOST_ROWS
-    if more > 0:
+    rows += secrets
+    more = len(rows) > MOST_ROWS
+    if more:
         # What changed is worth the lines; what stayed is in the file.
         rows = [row for row in rows if row[2] == "new"][:MOST_ROWS]
-    print_table(out, ("Blank", "Value", "", "Why"), rows)
-    if more > 0:
+    print_table(console(), ("Blank", "Value", "", "Why"), rows)
+    if more:
         click.echo(f"Only the first {len(rows)} that are new; {project.settled_path.name} has all.")
     for key, choice in before.items():
         if choice.by_hand and key in choices:
@@ -280,8 +309,6 @@ def settle(
     gone = sorted(before.keys() - choices.keys())
     if gone:
         click.echo(f"No longer blank, so dropped: {', '.join(gone)}")
-    verb = "would be written to" if dry_run else "are in"
-    click.echo(f"{len(choices)} values {verb} {project.settled_path.name}. Next: 'obrin check'.")
 
 
 def _explain(
@@ -300,14 +327,25 @@ def _explain(
     offering = project.offering(design)
     view = space_view(settled, choices, offering)
     found = explain(
-        design, offering, choices, key, chosen_from(settled, choices, key),
+        design,
+        offering,
+        choices,
+        key,
+        chosen_from(settled, choices, key),
         lambda prefix: excluded_by(view, key, prefix),
-    )  # fmt: skip
+    )
     if as_json:
-        echo_json({
-            "key": found.key, "value": found.value, "why": found.why, "decided": found.decided,
-            "candidates": [{"value": c.value, "excluded": c.excluded} for c in found.candidates],
-        })  # fmt: skip
+        echo_json(
+            {
+                "key": found.key,
+                "value": found.value,
+                "why": found.why,
+                "decided": found.decided,
+                "candidates": [
+                    {"value": c.value, "excluded": c.excluded} for c in found.candidates
+                ],
+            }
+        )
         return
     click.echo(f"{found.key}: {found.value}")
     click.echo(f"why: {found.why}")

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 import click
@@ -17,6 +19,7 @@ from obrin.cli.common import (
 )
 
 if TYPE_CHECKING:
+    from obrin.core.drill.elements import Element
     from obrin.core.drill.sweep import Outcome, Sweep
 
 _HEAD = ("Lost", "Outage", "Fails", "Moves", "Fullest", "Mind")
@@ -26,8 +29,13 @@ MOST = 2_000_000
 
 @click.command()
 @click.argument("failures", nargs=-1, metavar="[KIND:NAME]...")
-@click.option("--depth", type=click.IntRange(1, 4), default=1, show_default=True,
-              help="So many elements at once: 2 for all pairs.")  # fmt: skip
+@click.option(
+    "--depth",
+    type=click.IntRange(1, 4),
+    default=1,
+    show_default=True,
+    help="So many elements at once: 2 for all pairs.",
+)
 @click.option("--kind", "kinds", multiple=True, help="Only elements of this kind, such as uplink.")
 @click.option(
     "--all",
@@ -35,16 +43,27 @@ MOST = 2_000_000
     is_flag=True,
     help="Failures that cost nothing, and all that follow from smaller ones, too.",
 )
-@click.option("--availability", "yearly", is_flag=True,
-              help="Minutes a year without each flow, by the design's 'reliability'.")  # fmt: skip
+@click.option(
+    "--availability",
+    "yearly",
+    is_flag=True,
+    help="Minutes a year without each flow, by the design's 'reliability'.",
+)
 @click.option("--csv", "as_csv", is_flag=True, help="Print CSV for spreadsheets.")
 @design_option
 @json_option
 @click.pass_context
 def drill(
-    ctx: click.Context, failures: tuple[str, ...], depth: int, kinds: tuple[str, ...],
-    whole: bool, yearly: bool, as_csv: bool, design_file: str | None, as_json: bool,
-) -> None:  # fmt: skip
+    ctx: click.Context,
+    failures: tuple[str, ...],
+    depth: int,
+    kinds: tuple[str, ...],
+    whole: bool,
+    yearly: bool,
+    as_csv: bool,
+    design_file: str | None,
+    as_json: bool,
+) -> None:
     """Let things fail, one by one or together: what is lost, what moves, for how many seconds.
 
     Elements are tunnel, uplink, provider, gateway, instance and cloud. Named ones fail together.
@@ -61,7 +80,7 @@ def drill(
     from math import comb
 
     from obrin.core.drill.elements import KINDS, elements, parse_elements
-    from obrin.core.drill.sweep import ShortList, Sweep
+    from obrin.core.drill.sweep import Sweep
     from obrin.core.drill.sweep import failures as all_failures
     from obrin.core.errors import ObrinError
 
@@ -79,37 +98,64 @@ def drill(
     if yearly:
         _yearly(sweep, as_json=as_json)
         return
-    shown: list[Outcome] = []
-    points: list[str] = []
-    tried = bad = 0
-    short = ShortList()
-    for failed in [named] if named else all_failures(known, depth):
-        outcome = sweep.try_one(failed)
-        tried, bad = tried + 1, bad + (not outcome.keeps_the_promise)
-        if len(failed) == 1 and outcome.lost:
-            points.append(str(failed[0]))
-        single = len(failed) == 1 and bool(outcome.moved or outcome.apart)
-        if short.takes(outcome) or whole or named or single:
-            shown.append(outcome)
+    tried = _try(
+        sweep, [named] if named else all_failures(known, depth), whole=whole or bool(named)
+    )
     if as_json:
-        echo_json([_as_json(outcome) for outcome in shown])
+        echo_json([_as_json(outcome) for outcome in tried.shown])
     elif as_csv:
-        echo_csv(_HEAD, [_cells(outcome, len(sweep.flows)) for outcome in shown])
+        echo_csv(_HEAD, [_cells(outcome, len(sweep.flows)) for outcome in tried.shown])
     else:
-        rows = [_cells(outcome, len(sweep.flows)) for outcome in shown]
-        kept = [n for n, name in enumerate(_HEAD) if n < 3 or any(row[n] for row in rows)]
-        print_table(
-            console(), [_HEAD[n] for n in kept], [[row[n] for n in kept] for row in rows],
-            styles={"nothing": "green"},
-        )  # fmt: skip
-        for flow in shown[0].lost if named else ():
-            click.echo(f"lost: {flow}")
-        more = f" and {len(points) - 6} more" if len(points) > 6 else ""
-        alone = (", ".join(points[:6]) or "none") + more
-        many = f"{tried:,} failure{'s' if tried > 1 else ''}"
-        click.echo(f"{many} tried on {len(sweep.flows)} flows; {bad:,} break the promise. "
-                   f"Single points of failure: {alone}.")  # fmt: skip
-    ctx.exit(1 if bad else 0)
+        _print(tried, len(sweep.flows), lost=tried.shown[0].lost if named else ())
+    ctx.exit(1 if tried.bad else 0)
+
+
+@dataclass(slots=True)
+class _Tried:
+    """`points` are the elements that alone lose a flow."""
+
+    shown: list[Outcome] = field(default_factory=list)
+    points: list[str] = field(default_factory=list)
+    count: int = 0
+    bad: int = 0
+
+
+def _try(sweep: Sweep, failures: Iterable[tuple[Element, ...]], *, whole: bool) -> _Tried:
+    """`whole`: what costs nothing, or follows from a smaller failure, is shown too."""
+    from obrin.core.drill.sweep import ShortList
+
+    tried, short = _Tried(), ShortList()
+    for failed in failures:
+        outcome = sweep.try_one(failed)
+        tried.count += 1
+        tried.bad += not outcome.keeps_the_promise
+        if len(failed) == 1 and outcome.lost:
+            tried.points.append(str(failed[0]))
+        single = len(failed) == 1 and bool(outcome.moved or outcome.apart)
+        if short.takes(outcome) or whole or single:
+            tried.shown.append(outcome)
+    return tried
+
+
+def _print(tried: _Tried, flows: int, *, lost: Sequence[str]) -> None:
+    """Columns that say nothing are left out; the flows that are `lost` are named."""
+    rows = [_cells(outcome, flows) for outcome in tried.shown]
+    kept = [n for n, name in enumerate(_HEAD) if n < 3 or any(row[n] for row in rows)]
+    print_table(
+        console(),
+        [_HEAD[n] for n in kept],
+        [[row[n] for n in kept] for row in rows],
+        styles={"nothing": "green"},
+    )
+    for flow in lost:
+        click.echo(f"lost: {flow}")
+    more = f" and {len(tried.points) - 6} more" if len(tried.points) > 6 else ""
+    alone = (", ".join(tried.points[:6]) or "none") + more
+    many = f"{tried.count:,} failure{'s' if tried.count > 1 else ''}"
+    click.echo(
+        f"{many} tried on {flows} flows; {tried.bad:,} break the promise. "
+        f"Single points of failure: {alone}."
+    )
 
 
 def _cells(outcome: Outcome, flows: int) -> tuple[str, ...]:
@@ -154,18 +200,29 @@ def _yearly(sweep: Sweep, *, as_json: bool) -> None:
     repairs = repairs_of(elements(sweep.settled), repair)
     found = availability(sweep, repairs, draws=200_000, seed=1)
     if as_json:
-        echo_json([
-            {"flow": a.flow, "share": a.share, "low": a.low, "high": a.high,
-             "minutes_a_year": a.minutes}
-            for a in found
-        ])  # fmt: skip
+        echo_json(
+            [
+                {
+                    "flow": a.flow,
+                    "share": a.share,
+                    "low": a.low,
+                    "high": a.high,
+                    "minutes_a_year": a.minutes,
+                }
+                for a in found
+            ]
+        )
         return
     exact = all(a.low == a.high for a in found)
     rows = [
-        (a.flow, f"{a.share * 100:.5f} %", f"{a.minutes:.1f} min",
-         "exact" if exact else f"{a.low * 100:.5f} to {a.high * 100:.5f} %")
+        (
+            a.flow,
+            f"{a.share * 100:.5f} %",
+            f"{a.minutes:.1f} min",
+            "exact" if exact else f"{a.low * 100:.5f} to {a.high * 100:.5f} %",
+        )
         for a in found
-    ]  # fmt: skip
+    ]
     print_table(console(), ("Flow", "Works", "Without it, a year", "With 95 %"), rows)
     unsaid = sorted({e.kind for e in elements(sweep.settled)} - set(given))
     if unsaid:

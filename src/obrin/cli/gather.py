@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING, NoReturn
 
 import click
 
@@ -17,21 +18,36 @@ from obrin.cli.common import (
 )
 from obrin.core.errors import ObrinError
 
+if TYPE_CHECKING:
+    from obrin.core.gather.ranges import Gathered, KnownRange
+    from obrin.core.gather.rows import Table
+
+MOST_TOLD = 50
+"""Bad rows that are told one by one."""
+
 
 @click.command()
 @click.argument("table", type=click.Path())
-@click.option("--column", "columns", multiple=True, metavar="NAME=HEADER",
-              help="Which column holds prefix, mask, last, name, owner, place or note. "
-              "Otherwise guessed.")  # fmt: skip
+@click.option(
+    "--column",
+    "columns",
+    multiple=True,
+    metavar="NAME=HEADER",
+    help="Which column holds prefix, mask, last, name, owner, place or note. Otherwise guessed.",
+)
 @click.option("--keep-good", is_flag=True, help="Take the good rows in when others are bad.")
 @click.option("--dry-run", is_flag=True, help="Show what would be added and write nothing.")
 @design_option
 @json_option
 @writes("dry_run")
 def gather(
-    table: str, columns: tuple[str, ...], keep_good: bool, dry_run: bool,
-    design_file: str | None, as_json: bool,
-) -> None:  # fmt: skip
+    table: str,
+    columns: tuple[str, ...],
+    keep_good: bool,
+    dry_run: bool,
+    design_file: str | None,
+    as_json: bool,
+) -> None:
     """Take ranges that are in use into the design's 'elsewhere', from TABLE (CSV or JSON).
 
     A row holds a prefix, or an address and a mask, or a first and a last address; and, if there
@@ -44,16 +60,11 @@ def gather(
     """
     from obrin.core.gather.insert import entry_lines, with_ranges
     from obrin.core.gather.ranges import gather_ranges
-    from obrin.core.gather.rows import WORDS, read_table
+    from obrin.core.gather.rows import read_table
     from obrin.live.files import write_whole
     from obrin.live.project import read_text
 
-    chosen: dict[str, str] = {}
-    for text in columns:
-        name, equals, header = text.partition("=")
-        if not equals or name not in WORDS:
-            raise click.UsageError(f"--column '{text}': write NAME=HEADER with {', '.join(WORDS)}")
-        chosen[name] = header
+    chosen = _chosen(columns)
     project = project_of(design_file)
     text = read_text(project.design_path)
     design = project.read().design
@@ -62,27 +73,12 @@ def gather(
     same = {entry.prefix for entry in design.elsewhere.values()}
     fresh = [known for known in found.ranges if known.prefix not in same]
     if found.bad and not keep_good:
-        good = len(found.ranges)
-        for problem in found.bad[:50]:
-            click.echo(str(problem), err=True)
-        if len(found.bad) > 50:
-            click.echo(f"and {len(found.bad) - 50} more bad rows", err=True)
-        raise ObrinError(
-            f"{len(found.bad)} bad rows and {good} good ones in {table}: nothing was taken in. "
-            "Correct them, or give --keep-good"
-        )
+        _refuse(found, table)
     made = with_ranges(text, str(project.design_path), fresh) if fresh else text
     if not dry_run and fresh:
         write_whole(project.design_path, made, 0o644)
     if as_json:
-        echo_json({
-            "columns": read.columns, "written": bool(fresh) and not dry_run,
-            "added": [
-                {"name": k.name, "prefix": str(k.prefix), "owner": k.owner, "place": k.place,
-                 "note": k.note} for k in fresh
-            ],
-            "bad": [{"where": p.where, "what": p.what, "fix": p.fix} for p in found.bad],
-        })  # fmt: skip
+        echo_json(_as_json(read, found, fresh, written=bool(fresh) and not dry_run))
         return
     for problem in found.bad:
         click.echo(str(problem), err=True)
@@ -100,3 +96,47 @@ def gather(
     click.echo(
         f"{len(fresh)} ranges {verb}, {known} were there already, {len(found.bad)} bad rows."
     )
+
+
+def _chosen(columns: tuple[str, ...]) -> dict[str, str]:
+    """Which column holds what, as given."""
+    from obrin.core.gather.rows import WORDS
+
+    chosen: dict[str, str] = {}
+    for text in columns:
+        name, equals, header = text.partition("=")
+        if not equals or name not in WORDS:
+            raise click.UsageError(f"--column '{text}': write NAME=HEADER with {', '.join(WORDS)}")
+        chosen[name] = header
+    return chosen
+
+
+def _refuse(found: Gathered, table: str) -> NoReturn:
+    for problem in found.bad[:MOST_TOLD]:
+        click.echo(str(problem), err=True)
+    if len(found.bad) > MOST_TOLD:
+        click.echo(f"and {len(found.bad) - MOST_TOLD} more bad rows", err=True)
+    raise ObrinError(
+        f"{len(found.bad)} bad rows and {len(found.ranges)} good ones in {table}: nothing was "
+        "taken in. Correct them, or give --keep-good"
+    )
+
+
+def _as_json(
+    read: Table, found: Gathered, fresh: list[KnownRange], *, written: bool
+) -> dict[str, object]:
+    return {
+        "columns": read.columns,
+        "written": written,
+        "added": [
+            {
+                "name": known.name,
+                "prefix": str(known.prefix),
+                "owner": known.owner,
+                "place": known.place,
+                "note": known.note,
+            }
+            for known in fresh
+        ],
+        "bad": [{"where": p.where, "what": p.what, "fix": p.fix} for p in found.bad],
+    }

@@ -64,11 +64,14 @@ def handover(
 
     written = write_packs(project, settled)
     rows = [
-        (name, _kind(settled, name),
-         ", ".join(p.name for p in written.files.get(name, ()))
-         or "none: its certificate is revoked")
+        (
+            name,
+            _kind(settled, name),
+            ", ".join(p.name for p in written.files.get(name, ()))
+            or "none: its certificate is revoked",
+        )
         for name in gateways_of(settled)
-    ]  # fmt: skip
+    ]
     print_table(console(), ("Gateway", "Kind", "Files"), rows)
     for text in written.told:
         click.echo(f"note: {text}.", err=True)

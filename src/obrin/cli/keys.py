@@ -58,9 +58,13 @@ def list_keys(design_file: str | None) -> None:
             continue
         weak = weaknesses(key)
         rows.append(
-            (tunnel.label, f"{len(key)} characters", f"at most {estimate_bits(key):.0f} bits",
-             "; ".join(weak) or "good")
-        )  # fmt: skip
+            (
+                tunnel.label,
+                f"{len(key)} characters",
+                f"at most {estimate_bits(key):.0f} bits",
+                "; ".join(weak) or "good",
+            )
+        )
     print_table(console(), ("Tunnel", "Length", "Worth", "Verdict"), rows)
 
 

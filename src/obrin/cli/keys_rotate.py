@@ -16,14 +16,21 @@ __all__ = ["keys"]
 @click.argument("tunnels", nargs=-1, shell_complete=tunnel_names)
 @click.option("--link", "links", multiple=True, help="All tunnels of this link.")
 @click.option("--dry-run", is_flag=True, help="Only show the order, and what carries meanwhile.")
-@click.option("--timeout", default=60.0, show_default=True,
-              help="Seconds for a tunnel to come up with its new key.")  # fmt: skip
+@click.option(
+    "--timeout",
+    default=60.0,
+    show_default=True,
+    help="Seconds for a tunnel to come up with its new key.",
+)
 @design_option
 @writes("dry_run")
 def rotate(
-    tunnels: tuple[str, ...], links: tuple[str, ...], dry_run: bool, timeout: float,
+    tunnels: tuple[str, ...],
+    links: tuple[str, ...],
+    dry_run: bool,
+    timeout: float,
     design_file: str | None,
-) -> None:  # fmt: skip
+) -> None:
     """Replace keys at both ends, one tunnel at a time; all of them when no TUNNELS are named.
 
     The least preferred tunnel comes first. Each has to be up with its new key before the next one's

@@ -25,8 +25,11 @@ __all__ = ["keys"]
 
 
 @keys.command("seal")
-@click.option("--keyring", is_flag=True,
-              help="Make a passphrase at random and keep it in the system's keyring.")  # fmt: skip
+@click.option(
+    "--keyring",
+    is_flag=True,
+    help="Make a passphrase at random and keep it in the system's keyring.",
+)
 @design_option
 @writes()
 def seal_keys(keyring: bool, design_file: str | None) -> None:
@@ -77,8 +80,13 @@ def unseal_keys(design_file: str | None) -> None:
 
 
 @keys.command("export")
-@click.option("--to", "target", required=True, type=click.Path(dir_okay=False),
-              help="The file to write; it must not exist.")  # fmt: skip
+@click.option(
+    "--to",
+    "target",
+    required=True,
+    type=click.Path(dir_okay=False),
+    help="The file to write; it must not exist.",
+)
 @design_option
 def export_keys(target: str, design_file: str | None) -> None:
     """Write all keys to a file of their own, sealed with a passphrase that you give.

@@ -101,8 +101,11 @@ def run() -> int:
     except OSError as error:
         _abandon(sys.stdout)
         name = f" {clean(str(error.filename))}" if error.filename else ""
-        _say(f"obrin:{name}: {error.strerror or type(error).__name__}" if name else
-             f"obrin: cannot go on: {error.strerror or type(error).__name__}")  # fmt: skip
+        _say(
+            f"obrin:{name}: {error.strerror or type(error).__name__}"
+            if name
+            else f"obrin: cannot go on: {error.strerror or type(error).__name__}"
+        )
         return 3
     except Exception as error:  # the one place that turns whatever escapes into one line
         from obrin.cli.escaped import tell

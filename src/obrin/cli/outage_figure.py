@@ -71,9 +71,12 @@ def outage_bytes(title: str, bars: Sequence[Bar], kind: str) -> bytes:
             Patch(facecolor=_MAYBE, hatch="//", edgecolor="#ffffff", label="gone, or back already"),
             Patch(facecolor=_LOST, hatch="xx", edgecolor="#ffffff", label="gone until mended"),
         ],
-        loc="upper right", bbox_to_anchor=(0.985, 1 - 0.75 / height), ncols=3, fontsize=9,
+        loc="upper right",
+        bbox_to_anchor=(0.985, 1 - 0.75 / height),
+        ncols=3,
+        fontsize=9,
         frameon=False,
-    )  # fmt: skip
+    )
     out = io.BytesIO()
     figure.savefig(out, format=kind, metadata={"Date": None} if kind == "svg" else None)
     return out.getvalue()
@@ -84,13 +87,29 @@ def _draw(axes: object, row: int, bar: Bar, end: float) -> None:
 
     assert isinstance(axes, Axes)
     if bar.lost:
-        axes.barh(row, end - FIRST, left=FIRST, height=0.62, color=_LOST, hatch="xx",
-                  edgecolor="#ffffff", linewidth=0)  # fmt: skip
+        axes.barh(
+            row,
+            end - FIRST,
+            left=FIRST,
+            height=0.62,
+            color=_LOST,
+            hatch="xx",
+            edgecolor="#ffffff",
+            linewidth=0,
+        )
         box = {"facecolor": "#ffffff", "edgecolor": "none", "pad": 1.5}
         axes.text(FIRST * 1.15, row, bar.words, va="center", fontsize=8.5, color=_INK, bbox=box)
         return
     sure = max(bar.shortest, FIRST)
     axes.barh(row, sure - FIRST, left=FIRST, height=0.62, color=_SURE)
-    axes.barh(row, max(bar.longest - sure, 0), left=sure, height=0.62, color=_MAYBE, hatch="//",
-              edgecolor="#ffffff", linewidth=0)  # fmt: skip
+    axes.barh(
+        row,
+        max(bar.longest - sure, 0),
+        left=sure,
+        height=0.62,
+        color=_MAYBE,
+        hatch="//",
+        edgecolor="#ffffff",
+        linewidth=0,
+    )
     axes.text(max(bar.longest, FIRST) * 1.06, row, bar.words, va="center", fontsize=8.5, color=_INK)

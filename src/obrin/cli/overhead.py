@@ -2,12 +2,28 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import click
 
 from obrin.cli.common import console, design_option, echo_json, json_option, print_table, project_of
 from obrin.core.errors import ObrinError
 
+if TYPE_CHECKING:
+    from obrin.core.ipsec.overhead import Wrapping
+
 SIZES = (64, 576, 1400)
+HEAD = (
+    "Tunnel",
+    "Suite",
+    "Outside",
+    "Path",
+    f"{SIZES[-1]} becomes",
+    "MTU inside",
+    "MSS IPv4",
+    "MSS IPv6",
+    "Payload",
+)
 
 
 @click.command()
@@ -37,29 +53,46 @@ def overhead(link: str | None, everything: bool, design_file: str | None, as_jso
         suites = {made.suite.name: made.suite for made in links}
         rows = [
             ("", name, Wrapping(EspShape.of(suite.esp), bits, udp, mtu))
-            for name, suite in suites.items() for bits in (32, 128) for udp in (False, True)
+            for name, suite in suites.items()
+            for bits in (32, 128)
+            for udp in (False, True)
             for mtu in (1280, 1400, 1492, 1500, 9000)
-        ]  # fmt: skip
+        ]
     if as_json:
-        echo_json([
-            {"tunnel": label, "suite": suite, "outer": "ipv4" if w.outer_bits == 32 else "ipv6",
-             "udp_encapsulation": w.encapsulated, "path_mtu": w.mtu, "inner_mtu": w.inner_mtu(),
-             "mss_ipv4": w.mss(32), "mss_ipv6": w.mss(128), "efficiency": round(w.efficiency(), 4),
-             "on_the_wire": {str(n): w.outer_size(n) for n in SIZES}}
-            for label, suite, w in rows
-        ])  # fmt: skip
+        echo_json([_as_json(*row) for row in rows])
         return
-    named = any(label for label, _, _ in rows)
-    head = ("Tunnel", "Suite", "Outside", "Path", f"{SIZES[-1]} becomes", "MTU inside", "MSS IPv4",
-            "MSS IPv6", "Payload")  # fmt: skip
-    cells = [
-        (label, suite, f"IPv{4 if w.outer_bits == 32 else 6}" + (", UDP" if w.encapsulated else ""),
-         str(w.mtu), str(w.outer_size(SIZES[-1])), str(w.inner_mtu()),
-         str(w.mss(32)), str(w.mss(128) or "none"), f"{100 * w.efficiency():.1f} %")
-        for label, suite, w in rows
-    ]  # fmt: skip
-    skip = 0 if named else 1
-    print_table(console(), head[skip:], [row[skip:] for row in cells])
+    skip = 0 if any(label for label, _, _ in rows) else 1
+    print_table(console(), HEAD[skip:], [_cells(*row)[skip:] for row in rows])
     click.echo(
         "Sizes are of IP packets, in bytes. Payload: the share of data in full TCP segments."
+    )
+
+
+def _as_json(label: str, suite: str, wrapping: Wrapping) -> dict[str, object]:
+    return {
+        "tunnel": label,
+        "suite": suite,
+        "outer": "ipv4" if wrapping.outer_bits == 32 else "ipv6",
+        "udp_encapsulation": wrapping.encapsulated,
+        "path_mtu": wrapping.mtu,
+        "inner_mtu": wrapping.inner_mtu(),
+        "mss_ipv4": wrapping.mss(32),
+        "mss_ipv6": wrapping.mss(128),
+        "efficiency": round(wrapping.efficiency(), 4),
+        "on_the_wire": {str(n): wrapping.outer_size(n) for n in SIZES},
+    }
+
+
+def _cells(label: str, suite: str, wrapping: Wrapping) -> tuple[str, ...]:
+    udp = ", UDP" if wrapping.encapsulated else ""
+    return (
+        label,
+        suite,
+        f"IPv{4 if wrapping.outer_bits == 32 else 6}{udp}",
+        str(wrapping.mtu),
+        str(wrapping.outer_size(SIZES[-1])),
+        str(wrapping.inner_mtu()),
+        str(wrapping.mss(32)),
+        str(wrapping.mss(128) or "none"),
+        f"{100 * wrapping.efficiency():.1f} %",
     )

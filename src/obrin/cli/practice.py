@@ -45,7 +45,7 @@ def start(design_file: str | None, speed: float, capture: str | None) -> None:
     \b
     Example:
       obrin practice start --design skerrow-ferries --capture crossing.pcap
-    """  # fmt: skip
+    """
     from obrin.live.practice.world import start_world
 
     project = project_of(design_file)
@@ -98,8 +98,10 @@ def status(design_file: str | None) -> None:
     if world is None:
         raise PracticeError("no practice world runs here. Start one with 'obrin practice start'")
     alive = living(world, project.practice_folder)
-    rows = [(name, str(world.ports.get(name, "")), "answers" if ok else "DEAD")
-            for name, ok in alive.items()]  # fmt: skip
+    rows = [
+        (name, str(world.ports.get(name, "")), "answers" if ok else "DEAD")
+        for name, ok in alive.items()
+    ]
     print_table(console(), ("Process", "Port", "State"), rows, styles=STYLES)
     dead = [name for name, ok in alive.items() if not ok]
     if world.state != RUNNING:

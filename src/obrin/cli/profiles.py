@@ -72,16 +72,19 @@ def _print_all(known: dict[str, ProfileSpec]) -> None:
     for name, spec in known.items():
         profile = build_profile(name, spec)
         best = compose(name, [profile], CryptoPolicy())
-        rows.append((
-            name,
-            " and ".join(map(str, sorted(profile.versions or ()))),
-            f"{best.strength} bits" if best else "nothing",
-            ", ".join(profile.selection or ()), _yes(profile.bgp),
-            " ".join(m for m in profile.authentication or () if m != "pre-shared-key") or "none",
-            spec.about or "",
-        ))  # fmt: skip
-    head = ("Profile", "IKE", "Best suite", "Leads by", "BGP", "Certificates",
-            "What it describes")  # fmt: skip
+        rows.append(
+            (
+                name,
+                " and ".join(map(str, sorted(profile.versions or ()))),
+                f"{best.strength} bits" if best else "nothing",
+                ", ".join(profile.selection or ()),
+                _yes(profile.bgp),
+                " ".join(m for m in profile.authentication or () if m != "pre-shared-key")
+                or "none",
+                spec.about or "",
+            )
+        )
+    head = ("Profile", "IKE", "Best suite", "Leads by", "BGP", "Certificates", "What it describes")
     print_table(console(), head, rows)
 
 

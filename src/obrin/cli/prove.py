@@ -29,9 +29,13 @@ def check(ctx: click.Context, design_file: str | None, as_json: bool) -> None:
     project = project_of(design_file)
     document, choices, settled, moved = project.on_trial()
     findings = run_checks(
-        settled, project.offering(document.design), project.secrets(settled), project.now,
-        choices, moved,
-    )  # fmt: skip
+        settled,
+        project.offering(document.design),
+        project.secrets(settled),
+        project.now,
+        choices,
+        moved,
+    )
     if as_json:
         echo_json([finding_json(f, document.locator) for f in findings])
     else:
@@ -60,9 +64,12 @@ def print_findings(findings: Sequence[Finding], locator: Locator) -> None:
     for finding in findings:
         label = finding.severity.label
         head = Text.assemble(
-            (label.upper(), STYLES[label]), "  ", (finding.code, "bold"), "  ",
+            (label.upper(), STYLES[label]),
+            "  ",
+            (finding.code, "bold"),
+            "  ",
             (locator.where(finding.place), "dim"),
-        )  # fmt: skip
+        )
         out.print(head, soft_wrap=True)
         grid = Table.grid(padding=(0, 2))
         grid.add_row("  what", Text(finding.cause))

@@ -33,9 +33,14 @@ _HEAD = ("From", "To", "What passes", "Nobody asked for", "Broken wishes", "Verd
 @json_option
 @click.pass_context
 def reach(
-    ctx: click.Context, place: str | None, failed: tuple[str, ...], whole: bool, as_csv: bool,
-    design_file: str | None, as_json: bool,
-) -> None:  # fmt: skip
+    ctx: click.Context,
+    place: str | None,
+    failed: tuple[str, ...],
+    whole: bool,
+    as_csv: bool,
+    design_file: str | None,
+    as_json: bool,
+) -> None:
     """Everything to everything: which flows pass between networks of different places.
 
     Wider is what passes and no expectation asks for. With a PLACE: only pairs that it is part of.
@@ -57,11 +62,19 @@ def reach(
     found = [cell for cell in matrix(model) if place is None or place in cell.places]
     shown = [cell for cell in found if whole or cell.verdict]
     if as_json:
-        echo_json([
-            {"from": str(c.source), "to": str(c.destination), "allowed": list(c.allowed),
-             "wider": list(c.wider), "broken": list(c.broken), "verdict": c.verdict or "closed"}
-            for c in shown
-        ])  # fmt: skip
+        echo_json(
+            [
+                {
+                    "from": str(c.source),
+                    "to": str(c.destination),
+                    "allowed": list(c.allowed),
+                    "wider": list(c.wider),
+                    "broken": list(c.broken),
+                    "verdict": c.verdict or "closed",
+                }
+                for c in shown
+            ]
+        )
     elif as_csv:
         echo_csv(_HEAD, map(_cells, shown))
     else:
@@ -75,5 +88,11 @@ def reach(
 
 
 def _cells(cell: Cell) -> tuple[str, ...]:
-    return (str(cell.source), str(cell.destination), ", ".join(cell.allowed), ", ".join(cell.wider),
-            ", ".join(cell.broken), cell.verdict or "closed")  # fmt: skip
+    return (
+        str(cell.source),
+        str(cell.destination),
+        ", ".join(cell.allowed),
+        ", ".join(cell.wider),
+        ", ".join(cell.broken),
+        cell.verdict or "closed",
+    )

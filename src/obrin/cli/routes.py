@@ -34,24 +34,47 @@ HEAD = ("Table", "Prefix", "From", "Via", "Next hop", "AS path", "Preference", "
 @click.command()
 @click.argument("table", required=False)
 @without_option
-@click.option("--against", "other", type=click.Path(),
-              help="Show what differs from this other design instead.")  # fmt: skip
-@click.option("--changes", "only_changes", is_flag=True,
-              help="With --without: only what differs from when all is up.")  # fmt: skip
+@click.option(
+    "--against",
+    "other",
+    type=click.Path(),
+    help="Show what differs from this other design instead.",
+)
+@click.option(
+    "--changes",
+    "only_changes",
+    is_flag=True,
+    help="With --without: only what differs from when all is up.",
+)
 @click.option("--sessions", "told", is_flag=True, help="What each BGP session tells, both ways.")
 @click.option("--csv", "as_csv", is_flag=True, help="Print CSV for spreadsheets.")
-@click.option("--seen", type=click.Path(),
-              help="Compare with a dump of TABLE's router, in MRT format (RFC 6396).")  # fmt: skip
-@click.option("--to-mrt", "target", type=click.Path(dir_okay=False),
-              help="Write what TABLE learns by BGP as a dump in that format.")  # fmt: skip
+@click.option(
+    "--seen",
+    type=click.Path(),
+    help="Compare with a dump of TABLE's router, in MRT format (RFC 6396).",
+)
+@click.option(
+    "--to-mrt",
+    "target",
+    type=click.Path(dir_okay=False),
+    help="Write what TABLE learns by BGP as a dump in that format.",
+)
 @design_option
 @json_option
 @click.pass_context
 def routes(
-    ctx: click.Context, table: str | None, failed: tuple[str, ...], other: str | None,
-    only_changes: bool, told: bool, as_csv: bool, seen: str | None, target: str | None,
-    design_file: str | None, as_json: bool,
-) -> None:  # fmt: skip
+    ctx: click.Context,
+    table: str | None,
+    failed: tuple[str, ...],
+    other: str | None,
+    only_changes: bool,
+    told: bool,
+    as_csv: bool,
+    seen: str | None,
+    target: str | None,
+    design_file: str | None,
+    as_json: bool,
+) -> None:
     """Every route in every table: why it won, or by which rule it lost.
 
     TABLE is a site gateway, a cloud gateway, a hub's route table (HUB/TABLE) or a cloud subnet
@@ -84,27 +107,33 @@ def routes(
         _sessions(list(sessions(stable)), as_json=as_json)
         return
     found = _rows(settled, table, stable)
-    if other is not None or only_changes:
-        before, noticed = found, watchers(settled)
-        noticed_after = noticed
-        if other is None:
-            before = _rows(settled, table, state_of(settled))
-        else:
-            theirs = project_of(other).on_trial().settled
-            found = _rows(theirs, table, state_of(theirs))
-            noticed_after = watchers(theirs)
-        _changes(changes(before, found, noticed, noticed_after), as_json=as_json)
+    if other is not None:
+        theirs = project_of(other).on_trial().settled
+        after = _rows(theirs, table, state_of(theirs))
+        _changes(changes(found, after, watchers(settled), watchers(theirs)), as_json=as_json)
+    elif only_changes:
+        whole, noticed = _rows(settled, table, state_of(settled)), watchers(settled)
+        _changes(changes(whole, found, noticed, noticed), as_json=as_json)
     elif as_json:
-        echo_json([
-            {"table": r.table, "prefix": str(r.prefix), "from": r.kind, "via": r.via,
-             "next_hop": r.next_hop, "as_path": _hops(r.as_path), "local_pref": r.local_pref,
-             "state": r.state, "why": r.why}
-            for r in found
-        ])  # fmt: skip
+        echo_json(list(map(_as_json, found)))
     elif as_csv:
         echo_csv(HEAD, map(_cells, found))
     else:
         _print(found)
+
+
+def _as_json(row: Row) -> dict[str, object]:
+    return {
+        "table": row.table,
+        "prefix": str(row.prefix),
+        "from": row.kind,
+        "via": row.via,
+        "next_hop": row.next_hop,
+        "as_path": _hops(row.as_path),
+        "local_pref": row.local_pref,
+        "state": row.state,
+        "why": row.why,
+    }
 
 
 def _rows(settled: Settled, table: str | None, stable: Stable) -> list[Row]:
@@ -120,8 +149,17 @@ def _rows(settled: Settled, table: str | None, stable: Stable) -> list[Row]:
 
 def _cells(row: Row) -> tuple[str, ...]:
     preference = "" if row.local_pref is None else str(row.local_pref)
-    return (row.table, str(row.prefix), row.kind, row.via, row.next_hop,
-            " ".join(map(str, row.as_path)), preference, row.state, row.why)  # fmt: skip
+    return (
+        row.table,
+        str(row.prefix),
+        row.kind,
+        row.via,
+        row.next_hop,
+        " ".join(map(str, row.as_path)),
+        preference,
+        row.state,
+        row.why,
+    )
 
 
 def _print(found: list[Row]) -> None:
@@ -138,29 +176,48 @@ def _print(found: list[Row]) -> None:
 
 def _changes(found: list[Change], *, as_json: bool) -> None:
     if as_json:
-        echo_json([
-            {"table": c.table, "prefix": c.prefix, "what": c.what, "before": list(c.before),
-             "after": list(c.after), "how": list(c.how)}
-            for c in found
-        ])  # fmt: skip
+        echo_json(
+            [
+                {
+                    "table": c.table,
+                    "prefix": c.prefix,
+                    "what": c.what,
+                    "before": list(c.before),
+                    "after": list(c.after),
+                    "how": list(c.how),
+                }
+                for c in found
+            ]
+        )
         return
     rows = [
         (c.table, c.prefix, c.what, ", ".join(c.before), ", ".join(c.after), "; ".join(c.how))
         for c in found
     ]
-    print_table(console(), ("Table", "Prefix", "What", "Before", "After", "How"), rows,
-                styles={"lost": "bold red", "moves": "yellow", "differs": "yellow"})  # fmt: skip
+    print_table(
+        console(),
+        ("Table", "Prefix", "What", "Before", "After", "How"),
+        rows,
+        styles={"lost": "bold red", "moves": "yellow", "differs": "yellow"},
+    )
     if not found:
         click.echo("Nothing changes.")
 
 
 def _sessions(found: list[Told], *, as_json: bool) -> None:
     if as_json:
-        echo_json([
-            {"tunnel": t.tunnel, "by": t.by, "to": t.to,
-             "prefixes": [str(p) for p in t.prefixes], "refused": list(t.refused)}
-            for t in found
-        ])  # fmt: skip
+        echo_json(
+            [
+                {
+                    "tunnel": t.tunnel,
+                    "by": t.by,
+                    "to": t.to,
+                    "prefixes": [str(p) for p in t.prefixes],
+                    "refused": list(t.refused),
+                }
+                for t in found
+            ]
+        )
         return
     rows = [
         (t.tunnel, t.by, t.to, _some(t.prefixes), _some(t.refused) or "nothing")

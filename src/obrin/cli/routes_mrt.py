@@ -34,10 +34,12 @@ def compare(settled: Settled, table: str | None, file: str, *, as_json: bool) ->
         raise ObrinError(f"{file}: {error}. Give a whole MRT file") from None
     found = list(differences(settled, place, dump.peer))
     if as_json:
-        echo_json([
-            {"what": d.what, "prefix": str(d.prefix), "tunnel": d.tunnel, "text": d.text}
-            for d in found
-        ])  # fmt: skip
+        echo_json(
+            [
+                {"what": d.what, "prefix": str(d.prefix), "tunnel": d.tunnel, "text": d.text}
+                for d in found
+            ]
+        )
     else:
         rows = [(d.what, str(d.prefix), d.tunnel, d.text) for d in found]
         if rows:

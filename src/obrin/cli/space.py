@@ -57,9 +57,12 @@ def space(ctx: click.Context, design_file: str | None, as_json: bool, whole: boo
 
 def entry_json(entry: Entry) -> dict[str, str]:
     return {
-        "prefix": str(entry.prefix), "kind": entry.kind, "owner": entry.owner,
-        "region": entry.region, "note": entry.note,
-    }  # fmt: skip
+        "prefix": str(entry.prefix),
+        "kind": entry.kind,
+        "owner": entry.owner,
+        "region": entry.region,
+        "note": entry.note,
+    }
 
 
 def entry_row(entry: Entry) -> tuple[str, str, str, str, str]:
@@ -140,71 +143,30 @@ def clash(
         found += [{"asked": text, **entry_json(e)} for e in view.clashes(prefix)]
         for other_text, other in asked[:index]:
             if other.overlaps(prefix):
-                found.append({"asked": text, "prefix": str(other), "kind": "proposed",
-                              "owner": other_text, "region": "", "note": ""})  # fmt: skip
+                found.append(
+                    {
+                        "asked": text,
+                        "prefix": str(other),
+                        "kind": "proposed",
+                        "owner": other_text,
+                        "region": "",
+                        "note": "",
+                    }
+                )
     if as_json:
         echo_json(found)
     else:
         for hit in found:
-            click.echo(f"{hit['asked']} collides with {hit['prefix']}, {hit['kind']} {hit['owner']}"
-                       + (f" ({hit['note']})" if hit["note"] else ""))  # fmt: skip
+            click.echo(
+                f"{hit['asked']} collides with {hit['prefix']}, {hit['kind']} {hit['owner']}"
+                + (f" ({hit['note']})" if hit["note"] else "")
+            )
         for text, prefix in asked:
             for entry in view.reserved(prefix):
-                click.echo(f"{text} lies in what is kept for {entry.label} ({entry.prefix})",
-                           err=True)  # fmt: skip
+                click.echo(
+                    f"{text} lies in what is kept for {entry.label} ({entry.prefix})", err=True
+                )
     ctx.exit(1 if found else 0)
-
-
-@space.command()
-@click.argument("length", required=False)
-@click.option("--pool", "pool_name", help="Only this pool.")
-@click.option("--count", default=8, show_default=True, type=click.IntRange(1, 10000),
-              help="How many blocks to list in each pool.")  # fmt: skip
-@design_option
-@json_option
-def free(
-    length: str | None, pool_name: str | None, count: int, design_file: str | None, as_json: bool
-) -> None:
-    """Free blocks of a LENGTH such as /24 in each pool; without one, the largest free block.
-
-    \b
-    Example:
-      obrin space free /24 --design skerrow-ferries
-    """
-    from obrin.core.space.pools import free_of_length, pool_named, pool_uses
-
-    wanted = _length(length)
-    settled, view = load_space(design_file)
-    uses = pool_uses(settled, view)
-    uses = [pool_named(uses, pool_name)] if pool_name else uses
-    rows: list[tuple[str, str, str, str]] = []
-    data: list[dict[str, Any]] = []
-    for use in uses:
-        if wanted is not None and wanted > use.free.bits:
-            raise ObrinError(
-                f"a /{wanted} does not exist in {use.name}. Use at most /{use.free.bits}"
-            )
-        size = wanted if wanted is not None else use.free.largest()
-        blocks = [] if size is None else free_of_length(use, size, count if wanted else 1)
-        there = 0 if size is None else use.free.slots(size)
-        rows.append((use.name, use.purpose, f"{there:,} of /{size}" if there else "none",
-                     ", ".join(map(str, blocks)) or "full"))  # fmt: skip
-        data.append({"pool": use.name, "purpose": use.purpose, "length": size, "count": there,
-                     "blocks": [str(b) for b in blocks]})  # fmt: skip
-    if as_json:
-        echo_json(data)
-        return
-    what = "Largest free block" if wanted is None else "First free blocks"
-    print_table(console(), ("Pool", "For", "Free", what), rows)
-
-
-def _length(text: str | None) -> int | None:
-    if text is None:
-        return None
-    digits = text.removeprefix("/")
-    if not (digits.isascii() and digits.isdigit() and int(digits[:4]) <= 128):
-        raise click.UsageError(f"'{text}' is not a prefix length; write for example /24")
-    return int(digits)
 
 
 @space.command()
@@ -222,24 +184,41 @@ def use(design_file: str | None, as_json: bool) -> None:
     settled, view = load_space(design_file)
     uses = pool_uses(settled, view)
     if as_json:
-        echo_json([
-            {"pool": u.name, "purpose": u.purpose, "region": u.region, "addresses": u.size,
-             "used": u.used, "share": u.used / u.size,
-             "prefixes": [str(p) for p in u.prefixes], "largest_free": u.free.largest()}
-            for u in uses
-        ])  # fmt: skip
+        echo_json(
+            [
+                {
+                    "pool": u.name,
+                    "purpose": u.purpose,
+                    "region": u.region,
+                    "addresses": u.size,
+                    "used": u.used,
+                    "share": u.used / u.size,
+                    "prefixes": [str(p) for p in u.prefixes],
+                    "largest_free": u.free.largest(),
+                }
+                for u in uses
+            ]
+        )
         return
     rows = []
     for u in uses:
         largest = u.free.largest()
-        rows.append((u.name, u.purpose, u.region, ", ".join(map(str, u.prefixes)),
-                     _count(u.size), f"{100 * u.used / u.size:.1f} %",
-                     "none" if largest is None else f"/{largest}"))  # fmt: skip
+        rows.append(
+            (
+                u.name,
+                u.purpose,
+                u.region,
+                ", ".join(map(str, u.prefixes)),
+                counted(u.size),
+                f"{100 * u.used / u.size:.1f} %",
+                "none" if largest is None else f"/{largest}",
+            )
+        )
     head = ("Pool", "For", "Region", "Prefixes", "Addresses", "Used", "Largest free")
     print_table(console(), head, rows)
 
 
-def _count(number: int) -> str:
+def counted(number: int) -> str:
     return f"{number:,}" if number < 1 << 40 else f"2^{number.bit_length() - 1}"
 
 
@@ -287,11 +266,18 @@ def announce(design_file: str | None, as_json: bool) -> None:
     _, view = load_space(design_file)
     found = announcements(view)
     if as_json:
-        echo_json([
-            {"kind": a.kind, "name": a.name, "ranges": a.networks,
-             "exact": [str(p) for p in a.exact], "held": [str(p) for p in a.held]}
-            for a in found
-        ])  # fmt: skip
+        echo_json(
+            [
+                {
+                    "kind": a.kind,
+                    "name": a.name,
+                    "ranges": a.networks,
+                    "exact": [str(p) for p in a.exact],
+                    "held": [str(p) for p in a.held],
+                }
+                for a in found
+            ]
+        )
         return
     rows = [(a.name, a.kind, str(a.networks), _listed(a.exact), _listed(a.held)) for a in found]
     print_table(console(), ("Whose", "", "Ranges", "Announce exactly", "Or what is kept"), rows)
@@ -299,68 +285,3 @@ def announce(design_file: str | None, as_json: bool) -> None:
 
 def _listed(prefixes: Iterable[Prefix]) -> str:
     return ", ".join(map(str, prefixes))
-
-
-@space.command()
-@click.option("--add", "added", multiple=True, metavar="NAME=HOSTS[xCOUNT]",
-              help="A network to be added, by hosts; 'x12' for twelve of them.")  # fmt: skip
-@click.option("--pool", "pool_name", required=True, help="The pool to add them to.")
-@click.option("--growth", default="0 %", show_default=True, help="Growth a year, such as '20 %'.")
-@click.option("--years", default=3, show_default=True, type=click.IntRange(0, 30),
-              help="How far to look.")  # fmt: skip
-@design_option
-@json_option
-@click.pass_context
-def fit(
-    ctx: click.Context, added: tuple[str, ...], pool_name: str, growth: str, years: int,
-    design_file: str | None, as_json: bool,
-) -> None:  # fmt: skip
-    """What if: do these networks fit beside all there is, and for how many years?
-
-    Exit code 1 when they do not fit for all of them.
-
-    \b
-    Example:
-      obrin space fit --pool 10.128.0.0/9 --add kiosk=40x120 --growth '20 %' \\
-        --design skerrow-ferries
-    """  # fmt: skip
-    from obrin.core.design.values import parse_growth
-    from obrin.core.space.pools import pool_named, pool_uses
-    from obrin.core.space.whatif import outlook
-
-    if not added:
-        raise click.UsageError("nothing to add: give --add NAME=HOSTS")
-    try:
-        factor = parse_growth(growth)
-    except ValueError as error:
-        raise click.UsageError(f"--growth: {error}") from None
-    wishes = [_wish(text) for text in added]
-    settled, view = load_space(design_file)
-    pool = pool_named(pool_uses(settled, view), pool_name)
-    found = outlook(pool, wishes, factor, years)
-    good = all(not year.short for year in found)
-    if as_json:
-        echo_json([
-            {"year": y.year, "wanted": y.wanted, "free": y.free, "fits": not y.short,
-             "short": y.short, "placed": [[n, str(p)] for n, p in y.placed]}
-            for y in found
-        ])  # fmt: skip
-    else:
-        rows = [(str(y.year), _count(y.wanted), _count(y.free), y.short or "fits") for y in found]
-        print_table(console(), ("Year", "Wanted", "Free", ""), rows)
-        if good:
-            for name, prefix in found[-1].placed[:8]:
-                click.echo(f"{name}: {prefix} holds it to the end")
-    ctx.exit(0 if good else 1)
-
-
-def _wish(text: str) -> Any:
-    from obrin.core.space.whatif import AddedWish
-
-    name, equals, rest = text.partition("=")
-    hosts, _, count = rest.partition("x")
-    if not (equals and name and hosts.isdigit() and (count.isdigit() or not count)):
-        raise click.UsageError(f"--add '{text}' is not of the form NAME=HOSTS or NAME=HOSTSxCOUNT")
-    if not 1 <= int(hosts[:9]) <= 16_000_000 or not 1 <= int(count[:7] or 1) <= 100_000:
-        raise click.UsageError(f"--add '{text}': 1 to 16000000 hosts, 1 to 100000 networks")
-    return AddedWish(name, int(hosts), int(count or 1))

@@ -44,8 +44,15 @@ def figure_bytes(chart: Chart, title: str, kind: str) -> bytes:
     each = 0.7 if rows <= 8 else 0.5 if rows <= 14 else 0.27
     height = 1.55 + 0.42 * len(pools) + each * rows
     figure = Figure(figsize=(12.8, height), dpi=100)
-    figure.text(0.02, 1 - 0.32 / height, f"Address space of {title}", fontsize=15, weight="bold",
-                color=_INK, va="center")  # fmt: skip
+    figure.text(
+        0.02,
+        1 - 0.32 / height,
+        f"Address space of {title}",
+        fontsize=15,
+        weight="bold",
+        color=_INK,
+        va="center",
+    )
     _legend(figure, height)
     top = 1 - 0.75 / height
     pools_share = 0.42 * len(pools) / height
@@ -76,14 +83,24 @@ def _legend(figure: Any, height: float) -> None:
 
     at = 0.46
     for state, words in (
-        (USED, "used"), (KEPT, "kept to grow"), (FOREIGN, "elsewhere"), (OVERLAP, "overlap"),
+        (USED, "used"),
+        (KEPT, "kept to grow"),
+        (FOREIGN, "elsewhere"),
+        (OVERLAP, "overlap"),
         ("", "free"),
-    ):  # fmt: skip
+    ):
         y = 1 - 0.40 / height
         figure.add_artist(
-            Rectangle((at, y), 0.018, 0.16 / height, facecolor=_FACE[state], edgecolor="#999999",
-                      hatch="////" if state == OVERLAP else None, linewidth=0.6)
-        )  # fmt: skip
+            Rectangle(
+                (at, y),
+                0.018,
+                0.16 / height,
+                facecolor=_FACE[state],
+                edgecolor="#999999",
+                hatch="////" if state == OVERLAP else None,
+                linewidth=0.6,
+            )
+        )
         figure.text(at + 0.024, y + 0.08 / height, words, fontsize=9, va="center", color=_INK)
         at += 0.11
 
@@ -123,9 +140,15 @@ def _draw_lane(axes: Axes, lane: Lane, row: int, label_share: float, font: float
     for block in lane.extent:
         span = width * block.size / lane.size
         axes.add_patch(
-            Rectangle((at, middle - high / 2), span, high, facecolor=background,
-                      edgecolor="#b9b9b4", linewidth=0.5)
-        )  # fmt: skip
+            Rectangle(
+                (at, middle - high / 2),
+                span,
+                high,
+                facecolor=background,
+                edgecolor="#b9b9b4",
+                linewidth=0.5,
+            )
+        )
         if len(lane.parts) > MOST_PARTS:
             at += span
             continue
@@ -135,8 +158,16 @@ def _draw_lane(axes: Axes, lane: Lane, row: int, label_share: float, font: float
             if block.covers(part.prefix):
                 offset = (part.prefix.value - block.value) / block.size * span
                 shared = any(p.prefix.overlaps(part.prefix) for p in wrong)
-                _draw_part(axes, part, at + offset, part.prefix.size / block.size * span,
-                           middle, high, font, shared=shared)  # fmt: skip
+                _draw_part(
+                    axes,
+                    part,
+                    at + offset,
+                    part.prefix.size / block.size * span,
+                    middle,
+                    high,
+                    font,
+                    shared=shared,
+                )
         at += span
     if len(lane.parts) > MOST_PARTS:
         _draw_cells(axes, lane, left, width, middle, high)
@@ -154,15 +185,27 @@ def _draw_cells(
         if state:
             face = _FACE[USED if state == "partly" else state]
             axes.add_patch(
-                Rectangle((left + width * index / _CELLS, middle - high / 2), width / _CELLS,
-                          high, facecolor=face, edgecolor="none")
-            )  # fmt: skip
+                Rectangle(
+                    (left + width * index / _CELLS, middle - high / 2),
+                    width / _CELLS,
+                    high,
+                    facecolor=face,
+                    edgecolor="none",
+                )
+            )
 
 
 def _draw_part(
-    axes: Axes, part: Part, x: float, width: float, middle: float, high: float, font: float,
-    *, shared: bool,
-) -> None:  # fmt: skip
+    axes: Axes,
+    part: Part,
+    x: float,
+    width: float,
+    middle: float,
+    high: float,
+    font: float,
+    *,
+    shared: bool,
+) -> None:
     from matplotlib.patches import Rectangle
 
     # A sliver is drawn wide enough to be seen. What others use of a range is its lower half.
@@ -170,17 +213,32 @@ def _draw_part(
     wrong = part.state == OVERLAP
     top = middle if wrong else middle - high / 2
     axes.add_patch(
-        Rectangle((x, top), drawn, high / 2 if wrong else high, facecolor=_FACE[part.state],
-                  edgecolor=_EDGE if width > 0.004 else "none", linewidth=0.5,
-                  hatch="////" if wrong and width > 0.02 else None)
-    )  # fmt: skip
+        Rectangle(
+            (x, top),
+            drawn,
+            high / 2 if wrong else high,
+            facecolor=_FACE[part.state],
+            edgecolor=_EDGE if width > 0.004 else "none",
+            linewidth=0.5,
+            hatch="////" if wrong and width > 0.02 else None,
+        )
+    )
     room = int(width * (150 if font > 8 else 42) * (9 / font))
     if part.state == KEPT or len(part.label) > room:
         return
     box = {"facecolor": _FACE[OVERLAP], "edgecolor": "none", "pad": 1.0} if wrong else None
     at = middle + high / 4 if wrong else middle - (high / 4 if shared else 0)
-    axes.text(x + width / 2, at, part.label, fontsize=font - 1, va="center", ha="center",
-              color="#ffffff", clip_on=True, bbox=box)  # fmt: skip
+    axes.text(
+        x + width / 2,
+        at,
+        part.label,
+        fontsize=font - 1,
+        va="center",
+        ha="center",
+        color="#ffffff",
+        clip_on=True,
+        bbox=box,
+    )
 
 
 def _notes(figure: Any, chart: Chart, left_out: int, height: float) -> None:
@@ -193,8 +251,13 @@ def _notes(figure: Any, chart: Chart, left_out: int, height: float) -> None:
     if left_out:
         lines.append(f"{left_out} more sites are not drawn; 'obrin space --all' lists them")
     for index, line in enumerate(lines[:2]):
-        figure.text(0.02, (0.26 - 0.17 * index) / height, line, fontsize=8.5,
-                    color=_FACE[OVERLAP] if "overlaps" in line else _INK)  # fmt: skip
+        figure.text(
+            0.02,
+            (0.26 - 0.17 * index) / height,
+            line,
+            fontsize=8.5,
+            color=_FACE[OVERLAP] if "overlaps" in line else _INK,
+        )
 
 
 def _cut(text: str, width: int) -> str:

@@ -12,9 +12,13 @@ from obrin.core.space.chart import FOREIGN, KEPT, OVERLAP, USED, Chart, Lane, ce
 
 MOST_LANES = 40
 _SIGNS = {
-    USED: ("█", "#", "cyan"), "partly": ("▒", "+", "cyan"), FOREIGN: ("▓", "x", "blue"),
-    KEPT: ("░", "-", "dim"), OVERLAP: ("!", "!", "bold red"), "": ("·", ".", "dim"),
-}  # fmt: skip
+    USED: ("█", "#", "cyan"),
+    "partly": ("▒", "+", "cyan"),
+    FOREIGN: ("▓", "x", "blue"),
+    KEPT: ("░", "-", "dim"),
+    OVERLAP: ("!", "!", "bold red"),
+    "": ("·", ".", "dim"),
+}
 
 
 def print_map(out: Console, chart: Chart, *, whole: bool) -> None:
@@ -58,9 +62,13 @@ def overlap_lines(chart: Chart) -> Iterator[str]:
 def _legend(plain: bool) -> Text:
     text = Text()
     for state, words in (
-        (USED, "used"), ("partly", "partly"), (KEPT, "kept to grow"), (FOREIGN, "elsewhere"),
-        (OVERLAP, "overlap"), ("", "free"),
-    ):  # fmt: skip
+        (USED, "used"),
+        ("partly", "partly"),
+        (KEPT, "kept to grow"),
+        (FOREIGN, "elsewhere"),
+        (OVERLAP, "overlap"),
+        ("", "free"),
+    ):
         sign = _SIGNS[state]
         text.append(sign[1] if plain else sign[0], style=sign[2])
         text.append(f" {words}   ")

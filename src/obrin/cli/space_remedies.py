@@ -8,7 +8,8 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from obrin.cli.common import console, design_option, echo_csv, echo_json, json_option, print_table
-from obrin.cli.space import entry_json, load_space, space
+from obrin.cli.space import entry_json, load_space
+from obrin.cli.space_room import space
 from obrin.core.errors import AddressError, ObrinError
 
 __all__ = ["space"]
@@ -34,11 +35,16 @@ def remedies(ctx: click.Context, design_file: str | None, as_json: bool) -> None
     settled, view = load_space(design_file)
     pairs = [(a, b, find(settled, view, a, b)) for a, b in overlapping(view)]
     if as_json:
-        echo_json([
-            {"outer": entry_json(a), "inner": entry_json(b),
-             "remedies": [_remedy_json(r) for r in found]}
-            for a, b, found in pairs
-        ])  # fmt: skip
+        echo_json(
+            [
+                {
+                    "outer": entry_json(a),
+                    "inner": entry_json(b),
+                    "remedies": [_remedy_json(r) for r in found],
+                }
+                for a, b, found in pairs
+            ]
+        )
         return
     if not pairs:
         click.echo("No two owners use the same range: nothing to cure.")
@@ -51,8 +57,9 @@ def _print_remedies(title: str, found: Iterable[Remedy]) -> None:
     from rich import box
     from rich.table import Table
 
-    table = Table(box=box.SIMPLE_HEAD, title=title, title_justify="left", pad_edge=False,
-                  show_lines=True)  # fmt: skip
+    table = Table(
+        box=box.SIMPLE_HEAD, title=title, title_justify="left", pad_edge=False, show_lines=True
+    )
     for name, ratio in (("Way out", 20), ("Write", 32), ("It costs", 34), ("It breaks", 24)):
         table.add_column(name, ratio=ratio, overflow="fold")
     for remedy in found:
@@ -60,22 +67,26 @@ def _print_remedies(title: str, found: Iterable[Remedy]) -> None:
             table.add_row(remedy.title, f"not possible: {remedy.impossible}")
             continue
         table.add_row(
-            remedy.title, "\n".join(remedy.lines),
+            remedy.title,
+            "\n".join(remedy.lines),
             "\n".join(f"- {cost}" for cost in remedy.costs),
             "\n".join(f"- {broken}" for broken in remedy.breaks),
-        )  # fmt: skip
+        )
     console().print(table)
 
 
 def _remedy_json(remedy: Remedy) -> dict[str, Any]:
     return {
-        "name": remedy.name, "title": remedy.title, "write": list(remedy.lines),
-        "costs": list(remedy.costs), "breaks": list(remedy.breaks),
+        "name": remedy.name,
+        "title": remedy.title,
+        "write": list(remedy.lines),
+        "costs": list(remedy.costs),
+        "breaks": list(remedy.breaks),
         "translation": [
             {"place": r.place, "real": str(r.real), "seen": str(r.seen)} for r in remedy.rules
         ],
         "impossible": remedy.impossible,
-    }  # fmt: skip
+    }
 
 
 @space.command()
@@ -107,12 +118,18 @@ def renumber(
         echo_csv(("old", "new"), plan.addresses())
         return
     if as_json:
-        echo_json({
-            "network": plan.reference, "old": str(plan.old), "new": str(plan.new),
-            "steps": [{"do": s.what, "check": s.check, "up": s.up} for s in plan.steps],
-        })  # fmt: skip
+        echo_json(
+            {
+                "network": plan.reference,
+                "old": str(plan.old),
+                "new": str(plan.new),
+                "steps": [{"do": s.what, "check": s.check, "up": s.up} for s in plan.steps],
+            }
+        )
         return
-    click.echo(f"{plan.reference}: {plan.old} becomes {plan.new}; the last part of every address "
-               "stays. --csv lists them all.")  # fmt: skip
+    click.echo(
+        f"{plan.reference}: {plan.old} becomes {plan.new}; the last part of every address "
+        "stays. --csv lists them all."
+    )
     rows = [(str(n), s.what, s.check, s.up) for n, s in enumerate(plan.steps, 1)]
     print_table(console(), ("", "Do", "Check", "Up then"), rows)

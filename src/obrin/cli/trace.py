@@ -27,9 +27,14 @@ if TYPE_CHECKING:
 @json_option
 @click.pass_context
 def trace(
-    ctx: click.Context, source: str, destination: str, flow: str, failed: tuple[str, ...],
-    design_file: str | None, as_json: bool,
-) -> None:  # fmt: skip
+    ctx: click.Context,
+    source: str,
+    destination: str,
+    flow: str,
+    failed: tuple[str, ...],
+    design_file: str | None,
+    as_json: bool,
+) -> None:
     """Follow a packet from one network to another and its answer back: routes, rules, translation.
 
     FROM and TO are networks (PLACE/NETWORK) or addresses in one; FLOW is tcp/443, udp/53, icmp.
@@ -47,12 +52,15 @@ def trace(
     model = model_without(settled, failed)
     found = path_there_and_back(model, one, two, _flow(flow))
     if as_json:
-        echo_json({
-            "there": _as_json(found.there),
-            "back": None if found.back is None else _as_json(found.back),
-            "tunnels": [found.tunnel_there, found.tunnel_back],
-            "mtu": found.mtu, "warnings": list(found.warnings),
-        })  # fmt: skip
+        echo_json(
+            {
+                "there": _as_json(found.there),
+                "back": None if found.back is None else _as_json(found.back),
+                "tunnels": [found.tunnel_there, found.tunnel_back],
+                "mtu": found.mtu,
+                "warnings": list(found.warnings),
+            }
+        )
     else:
         _print(found.there, found.back)
         for warning in found.warnings:

@@ -55,7 +55,10 @@ def watched(old: RouterTunnel | None, new: RouterTunnel) -> bool:
     if old is None:
         return False
     return (old.bfd, old.local_inside, old.remote_inside) == (
-        new.bfd, new.local_inside, new.remote_inside)  # fmt: skip
+        new.bfd,
+        new.local_inside,
+        new.remote_inside,
+    )
 
 
 def _session(config: RouterConfig, name: str) -> object:

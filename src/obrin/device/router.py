@@ -53,8 +53,7 @@ _NOT_SELECTED = "not in the tunnel's traffic selectors"
 class Router:
     def __init__(self, name: str, config: RouterConfig, rng: Callable[[int], bytes]) -> None:
         self.name = name
-        self.config = config
-        self._rules = _rule_set(config)
+        self._adopt(config)
         self.drops = DropLog()
         self.ike = Endpoint((t.peer for t in config.tunnels.values()), rng)
         self.tcp = TcpStack(rng, mss=1240, ttl=ON_LINK_TTL)
@@ -64,13 +63,18 @@ class Router:
         self.key_events: list[IkeUp | ChildUp] = []
         self.table: PrefixTable[Route] = PrefixTable()
         self._inbound: dict[bytes, tuple[str, ChildSa]] = {}
-        self._own = {t.local_inside: name for name, t in config.tunnels.items()}
         self._underlay: list[bytes] = []
         self._local: list[bytes] = []
-        self._selective = {name for name, t in config.tunnels.items() if t.selective}
         self._bfd = BfdSessions(config.tunnels, rng)
         self._spares = Spares(config.tunnels, self.ike.tunnels)
         self._build_table()
+
+    def _adopt(self, config: RouterConfig) -> None:
+        """What forwarding looks at for each packet, made ready."""
+        self.config = config
+        self._rules = None if config.rules is None else RuleSet(config.rules)
+        self._own = {t.local_inside: name for name, t in config.tunnels.items()}
+        self._selective = {name for name, t in config.tunnels.items() if t.selective}
 
     def start(self, now: float) -> None:
         self.ike.start(now)
@@ -96,11 +100,8 @@ class Router:
         self._take_ike_events(now)
         for name in changes.gone:
             del self.states[name]
-        self.config = config
+        self._adopt(config)
         self.states |= {name: TunnelCounters() for name in changes.new}
-        self._rules = _rule_set(config)
-        self._own = {t.local_inside: name for name, t in config.tunnels.items()}
-        self._selective = {name for name, t in config.tunnels.items() if t.selective}
         for name in changes.anew:
             self.ike.reconfigure(config.tunnels[name].peer, now)
         self._take_ike_events(now)
@@ -188,9 +189,12 @@ class Router:
 
     def next_timer(self) -> float:
         return min(
-            self.ike.next_timer(), self.tcp.next_timer(), self.bgp.next_timer(),
-            self._spares.next_timer(), self._bfd.next_timer(),
-        )  # fmt: skip
+            self.ike.next_timer(),
+            self.tcp.next_timer(),
+            self.bgp.next_timer(),
+            self._spares.next_timer(),
+            self._bfd.next_timer(),
+        )
 
     def handle_timer(self, now: float) -> None:
         self.ike.handle_timer(now)
@@ -202,9 +206,14 @@ class Router:
     # Forwarding
 
     def _forward(
-        self, data: bytes, arrived_by: str | None, now: float, *, own: bool = False,
+        self,
+        data: bytes,
+        arrived_by: str | None,
+        now: float,
+        *,
+        own: bool = False,
         via: str | None = None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         """Filters are for what passes through; what the gateway itself sends is `own`.
 
         `via` is a tunnel that somebody has chosen already among those that share a route.
@@ -393,7 +402,3 @@ class Router:
         """Inner packets for hosts of this gateway's own networks."""
         out, self._local = self._local, []
         return out
-
-
-def _rule_set(config: RouterConfig) -> RuleSet | None:
-    return None if config.rules is None else RuleSet(config.rules)

@@ -27,8 +27,10 @@ def tunnel_states(router: Router, now: float) -> list[dict[str, Any]]:
         sa = tunnel.current or (tunnel.sas[-1] if tunnel.sas else None)
         state = router.states[name]
         ages = {
-            "idle-in": state.last_in, "idle-out": state.last_out, "refusal-age": state.refused_at,
-        }  # fmt: skip
+            "idle-in": state.last_in,
+            "idle-out": state.last_out,
+            "refusal-age": state.refused_at,
+        }
         found.append(
             {
                 **{what: int(now - at) for what, at in ages.items() if at is not None},

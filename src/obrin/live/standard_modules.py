@@ -32,11 +32,15 @@ _IMPLEMENTED = (
 _IMPORTED = ("ietf-inet-types", "ietf-yang-types", "ietf-packet-fields", "ietf-ethertypes")
 _FEATURES = {
     "ietf-access-control-list": [
-        "match-on-ipv4", "match-on-tcp", "match-on-udp", "match-on-icmp", "ipv4",
+        "match-on-ipv4",
+        "match-on-tcp",
+        "match-on-udp",
+        "match-on-icmp",
+        "ipv4",
         "interface-attachment",
     ],
     "ietf-nat": ["basic-nat44"],
-}  # fmt: skip
+}
 
 
 class StandardDataError(OutsideError):

@@ -105,9 +105,12 @@ def _rendered(text: str, path: Path, context: dict[str, Any]) -> str:
             return _what_is_missing(self._undefined_obj, str(self._undefined_name))
 
     environment = ImmutableSandboxedEnvironment(
-        undefined=Hole, keep_trailing_newline=True, trim_blocks=True, lstrip_blocks=True,
+        undefined=Hole,
+        keep_trailing_newline=True,
+        trim_blocks=True,
+        lstrip_blocks=True,
         autoescape=False,
-    )  # fmt: skip
+    )
     until = time.monotonic() + SECONDS
     try:
         parts, size = [], 0

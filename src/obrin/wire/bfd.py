@@ -62,8 +62,17 @@ class Control(NamedTuple):
 
     def encode(self) -> bytes:
         flags = self.state << 6 | (_POLL if self.poll else 0) | (_FINAL if self.final else 0)
-        return _HEAD.pack(1 << 5 | self.diagnostic, flags, self.multiplier, 24, self.mine,
-                          self.yours, self.desired_tx, self.required_rx, 0)  # fmt: skip
+        return _HEAD.pack(
+            1 << 5 | self.diagnostic,
+            flags,
+            self.multiplier,
+            24,
+            self.mine,
+            self.yours,
+            self.desired_tx,
+            self.required_rx,
+            0,
+        )
 
 
 def decode_control(data: bytes) -> Control:
@@ -82,8 +91,17 @@ def decode_control(data: bytes) -> Control:
     state = flags >> 6
     if not yours and state not in (BfdState.DOWN, BfdState.ADMIN_DOWN):
         raise BfdError("a BFD packet that knows no peer and is not down")
-    return Control(state, first & 0x1F, bool(flags & _POLL), bool(flags & _FINAL), multiplier,
-                   mine, yours, tx, rx)  # fmt: skip
+    return Control(
+        state,
+        first & 0x1F,
+        bool(flags & _POLL),
+        bool(flags & _FINAL),
+        multiplier,
+        mine,
+        yours,
+        tx,
+        rx,
+    )
 
 
 @dataclass(slots=True, eq=False)
@@ -201,9 +219,16 @@ class BfdSession:
     def _send(self, now: float, *, final: bool = False) -> None:
         mine = self.interval if self.state is BfdState.UP else max(self.interval, SLOW)
         packet = Control(
-            self.state, self.diagnostic, self._polls and not final, final, self.multiplier,
-            self.discriminator, self._yours, round(mine * 1e6), round(self.interval * 1e6),
-        )  # fmt: skip
+            self.state,
+            self.diagnostic,
+            self._polls and not final,
+            final,
+            self.multiplier,
+            self.discriminator,
+            self._yours,
+            round(mine * 1e6),
+            round(self.interval * 1e6),
+        )
         self._output.append(packet.encode())
         if final:
             return

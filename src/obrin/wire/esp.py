@@ -263,9 +263,7 @@ class CbcSealer:
         self.spi = spi
         self.packets = 0
         self.octets = 0
-        self._encrypt = Cipher(
-            algorithms.AES(keys.encryption), modes.CBC(rng(16))
-        ).encryptor()  # fmt: skip
+        self._encrypt = Cipher(algorithms.AES(keys.encryption), modes.CBC(rng(16))).encryptor()
         self._mac = HMAC(keys.integrity, SHA256())
         self._rng = rng
         self._esn = esn
@@ -297,9 +295,7 @@ class CbcOpener:
         self.spi = spi
         self.packets = 0
         self.octets = 0
-        self._decrypt = Cipher(
-            algorithms.AES(keys.encryption), modes.CBC(bytes(16))
-        ).decryptor()  # fmt: skip
+        self._decrypt = Cipher(algorithms.AES(keys.encryption), modes.CBC(bytes(16))).decryptor()
         self._mac = HMAC(keys.integrity, SHA256())
         self._ring = ReplayRing(esn=esn)
 

@@ -201,11 +201,19 @@ def write_dump(router_id: int, name: str, peers: Sequence[MrtPeer], told: Told, 
         entries = []
         for peer_number, path in paths:
             raw = encode_attributes(Attributes(path), four_octets=True, internal=True)
-            entries.append(peer_number.to_bytes(2, "big") + at.to_bytes(4, "big")
-                           + len(raw).to_bytes(2, "big") + raw)  # fmt: skip
-        body = (number.to_bytes(4, "big") + bytes((prefix.length,))
-                + prefix.value.to_bytes(4, "big")[:octets]
-                + len(entries).to_bytes(2, "big") + b"".join(entries))  # fmt: skip
+            entries.append(
+                peer_number.to_bytes(2, "big")
+                + at.to_bytes(4, "big")
+                + len(raw).to_bytes(2, "big")
+                + raw
+            )
+        body = (
+            number.to_bytes(4, "big")
+            + bytes((prefix.length,))
+            + prefix.value.to_bytes(4, "big")[:octets]
+            + len(entries).to_bytes(2, "big")
+            + b"".join(entries)
+        )
         out.append(_record(at, RIB_IPV4_UNICAST, body))
     return b"".join(out)
 

@@ -40,9 +40,17 @@ class Ipv4(NamedTuple):
 
     def encode(self) -> bytes:
         head = _IPV4.pack(
-            0x45, 0, 20 + len(self.payload), self.identification, 0x4000, self.ttl,
-            self.protocol, 0, self.source, self.destination,
-        )  # fmt: skip
+            0x45,
+            0,
+            20 + len(self.payload),
+            self.identification,
+            0x4000,
+            self.ttl,
+            self.protocol,
+            0,
+            self.source,
+            self.destination,
+        )
         return head[:10] + checksum(head).to_bytes(2, "big") + head[12:] + self.payload
 
     @property

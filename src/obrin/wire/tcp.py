@@ -111,13 +111,16 @@ class Connection:
     def _emit(self, flags: int, data: bytes = b"", sequence: int | None = None) -> None:
         self._out.append(
             Segment(
-                self.local[1], self.remote[1],
+                self.local[1],
+                self.remote[1],
                 self.send_next if sequence is None else sequence,
                 self.receive_next if flags & ACK else 0,
-                flags, WINDOW, data,
+                flags,
+                WINDOW,
+                data,
                 self.mss if flags & SYN else None,
             )
-        )  # fmt: skip
+        )
 
     def _arm(self, now: float) -> None:
         if self.timer == float("inf"):
@@ -306,9 +309,14 @@ class TcpStack:
             if accept is not None:
                 start = int.from_bytes(self._rng(4), "big")
                 connection = Connection(
-                    local, remote, TcpState.SYN_RECEIVED, self._mss, start, start,
+                    local,
+                    remote,
+                    TcpState.SYN_RECEIVED,
+                    self._mss,
+                    start,
+                    start,
                     receive_next=(segment.sequence + 1) % _MOD,
-                )  # fmt: skip
+                )
                 connection._agree_mss(segment)
                 connection._emit(SYN | ACK)
                 connection.send_next = (start + 1) % _MOD
@@ -329,17 +337,23 @@ class TcpStack:
         size = len(segment.data) + bool(segment.flags & SYN) + bool(segment.flags & FIN)
         acked = bool(segment.flags & ACK)
         reply = Segment(
-            segment.destination_port, segment.source_port,
+            segment.destination_port,
+            segment.source_port,
             segment.acknowledgement if acked else 0,
             0 if acked else segment.sequence + size,
-            RST if acked else RST | ACK, 0, b"",
-        )  # fmt: skip
+            RST if acked else RST | ACK,
+            0,
+            b"",
+        )
         self._out.append(
             Ipv4(
-                packet.destination, packet.source, TCP,
-                reply.encode(packet.destination, packet.source), self._ttl,
+                packet.destination,
+                packet.source,
+                TCP,
+                reply.encode(packet.destination, packet.source),
+                self._ttl,
             ).encode()
-        )  # fmt: skip
+        )
 
     def next_timer(self) -> float:
         return min((c.timer for c in self._connections.values()), default=float("inf"))

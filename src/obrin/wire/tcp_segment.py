@@ -28,13 +28,19 @@ class Segment:
         options = b"" if self.mss is None else b"\x02\x04" + self.mss.to_bytes(2, "big")
         raw = (
             _HEAD.pack(
-                self.source_port, self.destination_port, self.sequence % _MOD,
-                self.acknowledgement % _MOD, (5 + len(options) // 4) << 4, self.flags,
-                self.window, 0, 0,
+                self.source_port,
+                self.destination_port,
+                self.sequence % _MOD,
+                self.acknowledgement % _MOD,
+                (5 + len(options) // 4) << 4,
+                self.flags,
+                self.window,
+                0,
+                0,
             )
             + options
             + self.data
-        )  # fmt: skip
+        )
         value = transport_checksum(source, destination, TCP, raw)
         return raw[:16] + value.to_bytes(2, "big") + raw[18:]
 

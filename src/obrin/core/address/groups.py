@@ -43,9 +43,11 @@ class Rooms(Generic[G]):
     """
 
     def __init__(
-        self, spaces: Sequence[FreeSpace], levels: Callable[[G], Sequence[int]] | None = None,
+        self,
+        spaces: Sequence[FreeSpace],
+        levels: Callable[[G], Sequence[int]] | None = None,
         bits: int = 32,
-    ) -> None:  # fmt: skip
+    ) -> None:
         """`bits` is the family where there are no spaces to tell it."""
         self.spaces = list(spaces)
         everywhere = range(len(self.spaces))

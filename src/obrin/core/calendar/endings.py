@@ -39,15 +39,31 @@ class Dated:
 
 
 _CERTIFICATES = {
-    "root": ("the root of the certificate authority", "every certificate below it ends with it",
-             "'obrin certificates renew root', hand over all packs, then renew the gateways", 180),
-    "issuing": ("the issuing authority", "certificates that it issued end with it",
-                "'obrin certificates renew issuing', then renew the gateways", 90),
-    "gateway": ("the certificate of {}", "its tunnels do not come up again",
-                "'obrin certificates renew {}', then hand over and connect", 30),
-    "list": ("the list of revoked certificates", "nobody's certificate is believed any more",
-             "'obrin certificates renew' of any gateway makes it anew; hand over all packs", 30),
-}  # fmt: skip
+    "root": (
+        "the root of the certificate authority",
+        "every certificate below it ends with it",
+        "'obrin certificates renew root', hand over all packs, then renew the gateways",
+        180,
+    ),
+    "issuing": (
+        "the issuing authority",
+        "certificates that it issued end with it",
+        "'obrin certificates renew issuing', then renew the gateways",
+        90,
+    ),
+    "gateway": (
+        "the certificate of {}",
+        "its tunnels do not come up again",
+        "'obrin certificates renew {}', then hand over and connect",
+        30,
+    ),
+    "list": (
+        "the list of revoked certificates",
+        "nobody's certificate is believed any more",
+        "'obrin certificates renew' of any gateway makes it anew; hand over all packs",
+        30,
+    ),
+}
 
 
 def endings(
@@ -66,20 +82,28 @@ def _keys(settled: Settled, made: Mapping[str, str]) -> Iterator[Ending]:
         day = made.get(tunnel.label)
         if day is not None:
             yield Ending(
-                day_after(date.fromisoformat(day), timedelta(seconds=life)), "key", tunnel.label,
+                day_after(date.fromisoformat(day), timedelta(seconds=life)),
+                "key",
+                tunnel.label,
                 f"the key of {tunnel.label} reaches the age that the policy allows",
                 "an audit finds it; who has seen it can still use it",
-                f"'obrin keys rotate {tunnel.label}'", 30,
-            )  # fmt: skip
+                f"'obrin keys rotate {tunnel.label}'",
+                30,
+            )
 
 
 def _certified(certificates: Iterable[Dated]) -> Iterator[Ending]:
     for entry in certificates:
         what, then, cure, lead = _CERTIFICATES[entry.kind]
         yield Ending(
-            entry.ends, "certificate", f"{entry.kind} {entry.name}",
-            f"{what.format(entry.name)} ends", then, cure.format(entry.name), lead,
-        )  # fmt: skip
+            entry.ends,
+            "certificate",
+            f"{entry.kind} {entry.name}",
+            f"{what.format(entry.name)} ends",
+            then,
+            cure.format(entry.name),
+            lead,
+        )
 
 
 def _access(settled: Settled) -> Iterator[Ending]:
@@ -88,13 +112,21 @@ def _access(settled: Settled) -> Iterator[Ending]:
         if wish is not None:
             flow = f"{wish.flow} from {wish.source} to {wish.destination}"
             yield Ending(
-                access.until, "access", flow, f"access for {flow} ends",
-                "from the next day it must not work", "hand over and connect on that day, "
-                "then 'obrin probe'; or give it a later day", 7,
-            )  # fmt: skip
+                access.until,
+                "access",
+                flow,
+                f"access for {flow} ends",
+                "from the next day it must not work",
+                "hand over and connect on that day, then 'obrin probe'; or give it a later day",
+                7,
+            )
         else:
             yield Ending(
-                access.until, "access", access.link, f"link {access.link} ends",
-                "from the next day it is in no pack", "hand over and connect on that day; take "
-                "its tunnels off the devices", 7,
-            )  # fmt: skip
+                access.until,
+                "access",
+                access.link,
+                f"link {access.link} ends",
+                "from the next day it is in no pack",
+                "hand over and connect on that day; take its tunnels off the devices",
+                7,
+            )

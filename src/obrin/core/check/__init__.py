@@ -32,9 +32,13 @@ __all__ = ["Finding", "Severity", "check"]
 
 
 def check(
-    settled: Settled, offering: Offered, secrets: Secrets, now: datetime | None = None,
-    choices: Choices = MappingProxyType({}), moved: tuple[Drift, ...] = (),
-) -> list[Finding]:  # fmt: skip
+    settled: Settled,
+    offering: Offered,
+    secrets: Secrets,
+    now: datetime | None = None,
+    choices: Choices = MappingProxyType({}),
+    moved: tuple[Drift, ...] = (),
+) -> list[Finding]:
     """All findings, the most severe first, otherwise in the order of the themes.
 
     `now` (aware) is for what ends; without it, dates are not judged. `choices` are those that the

@@ -22,36 +22,44 @@ def suites(settled: Settled) -> Iterator[Finding]:
         unspoken = link.suite.unspoken()
         if unspoken:
             yield Finding(
-                Severity.WARNING, "suite-not-practised", ("links", name, "suite"),
+                Severity.WARNING,
+                "suite-not-practised",
+                ("links", name, "suite"),
                 f"the practice world does not speak {', '.join(dict.fromkeys(unspoken))}",
                 "this link can be planned and handed over, but not tried out here",
                 "use a suite of the practice world to rehearse it",
-            )  # fmt: skip
+            )
         if link.suite.esp.group is None:
             yield Finding(
-                Severity.WARNING, "suite-no-pfs", ("links", name, "suite"),
+                Severity.WARNING,
+                "suite-no-pfs",
+                ("links", name, "suite"),
                 f"suite {link.suite.name} rekeys without a new key exchange",
                 "whoever learns one key of the IKE SA can read all of its child SAs",
                 "give its esp part a 'pfs' group",
-            )  # fmt: skip
+            )
 
 
 def _policy(settled: Settled, name: str, suite: Suite) -> Iterator[Finding]:
     breaches = list(settled.standards.policy.breaches(suite))
     if breaches:
         yield Finding(
-            Severity.ERROR, "policy-broken", ("links", name, "suite"),
+            Severity.ERROR,
+            "policy-broken",
+            ("links", name, "suite"),
             f"suite {suite.name} is not within the policy: {'; '.join(breaches)}",
             "an audit finds it, and the link has to be changed while it is in use",
             "choose another suite, leave it blank, or change 'policy'",
-        )  # fmt: skip
+        )
     if suite.ike_version == 1:
         yield Finding(
-            Severity.ERROR, "ike-version", ("links", name, "suite"),
+            Severity.ERROR,
+            "ike-version",
+            ("links", name, "suite"),
             f"suite {suite.name} is for IKEv1, which is deprecated (RFC 9395)",
             "weak defaults, no answer to floods, and newer devices refuse it",
             "use IKEv2; if the device cannot, replace it or put a gateway in front",
-        )  # fmt: skip
+        )
 
 
 def _ends_meet(settled: Settled, link: SettledLink) -> Iterator[Finding]:
@@ -62,13 +70,15 @@ def _ends_meet(settled: Settled, link: SettledLink) -> Iterator[Finding]:
         lacks = list(end.profile.lacks(suite))
         if lacks:
             yield Finding(
-                Severity.ERROR, "suite-no-match", here,
+                Severity.ERROR,
+                "suite-no-match",
+                here,
                 f"{end.name} ({end.profile.name}) cannot do suite '{suite.name}': it has no "
                 f"{', no '.join(lacks)}",
                 "the tunnel does not come up, or does not stay",
                 "leave the suite blank and settle: the strongest that both can do is taken, "
                 "if there is any",
-            )  # fmt: skip
+            )
             continue
         accepted = [known[n] for n in end.offers] if end.offers else [suite]
         ike = [s.ike.proposal() for s in accepted]
@@ -84,12 +94,14 @@ def _ends_meet(settled: Settled, link: SettledLink) -> Iterator[Finding]:
         if missing:
             words = [f"{_listed(kinds)} of {what}" for what, kinds in missing.items()]
             yield Finding(
-                Severity.ERROR, "suite-no-match", here,
+                Severity.ERROR,
+                "suite-no-match",
+                here,
                 f"{end.name} does not offer suite '{suite.name}': "
                 f"{', and '.join(words)} do not intersect",
                 _when(missing),
                 "choose a suite that both ends offer, or leave it blank and settle",
-            )  # fmt: skip
+            )
 
 
 def _listed(kinds: tuple[Kind, ...]) -> str:
@@ -111,8 +123,9 @@ def _deprecated(name: str, suite: Suite) -> Iterator[Finding]:
             listed = ", ".join(f"{a.name} ({a.strength} bits)" for a in found)
             yield Finding(
                 Severity.ERROR if standing is Standing.MUST_NOT else Severity.WARNING,
-                "suite-deprecated", ("links", name, "suite"),
+                "suite-deprecated",
+                ("links", name, "suite"),
                 f"{standing.value} be used any more (RFC 8247, RFC 8221): {listed}",
                 "what is recorded today may be read tomorrow; auditors will ask",
                 "replace them: suite 'modern' or 'high' fits most devices",
-            )  # fmt: skip
+            )

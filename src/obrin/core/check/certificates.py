@@ -23,33 +23,43 @@ def certificates(settled: Settled, secrets: Secrets, now: datetime) -> Iterator[
         found = secrets.certificates.get(name)
         if name in secrets.barred:
             yield Finding(
-                Severity.WARNING, "certificate-revoked", here,
+                Severity.WARNING,
+                "certificate-revoked",
+                here,
                 f"the certificate of {name} is revoked, and the design still has its tunnels",
                 "it gets no pack, and its tunnels do not come up again",
                 f"take {name} out of the design, or 'obrin certificates renew {name}'",
-            )  # fmt: skip
+            )
             continue
         if found is None:
             yield Finding(
-                Severity.WARNING, "certificate-missing", here,
+                Severity.WARNING,
+                "certificate-missing",
+                here,
                 f"{name} has no certificate yet",
-                "it cannot be handed over or connected", "run 'obrin settle'",
-            )  # fmt: skip
+                "it cannot be handed over or connected",
+                "run 'obrin settle'",
+            )
             continue
         for what, fix in _faults(found, identities, now):
             yield Finding(
-                Severity.ERROR, "certificate-refused", here,
+                Severity.ERROR,
+                "certificate-refused",
+                here,
                 f"the certificate of {name} will not be accepted: {what}",
-                "IKE_AUTH fails with AUTHENTICATION_FAILED, and no screen says why", fix,
-            )  # fmt: skip
+                "IKE_AUTH fails with AUTHENTICATION_FAILED, and no screen says why",
+                fix,
+            )
         ends = _ends(found)
         if ends is not None and now <= ends <= time_after(now, LEAD):
             yield Finding(
-                Severity.WARNING, "certificate-ends", here,
+                Severity.WARNING,
+                "certificate-ends",
+                here,
                 f"the certificate of {name} ends on {ends:%Y-%m-%d}",
                 "from then on the tunnels do not come up again",
                 f"'obrin certificates renew {name}', then hand over",
-            )  # fmt: skip
+            )
 
 
 def _faults(

@@ -21,27 +21,35 @@ def cloud_networks(settled: Settled, offering: Offered) -> Iterator[Finding]:
         if found is None:
             known = ", ".join(c.name for c in offered.classes)
             yield Finding(
-                Severity.ERROR, "class-unknown", ("clouds", name, "gateway", "class"),
+                Severity.ERROR,
+                "class-unknown",
+                ("clouds", name, "gateway", "class"),
                 f"the cloud offers no class '{cloud.gateway_class}'",
-                "the gateway cannot be built", f"use one of {known}, or leave it blank",
-            )  # fmt: skip
+                "the gateway cannot be built",
+                f"use one of {known}, or leave it blank",
+            )
         elif cloud.gateway_subnet.ipv4.length > (
             needed := gateway_subnet_length(found.name, offered, len(cloud.instances))
         ):
             yield Finding(
-                Severity.ERROR, "gateway-subnet-small", here,
+                Severity.ERROR,
+                "gateway-subnet-small",
+                here,
                 f"{cloud.gateway_subnet.ipv4} is smaller than the /{needed} that class "
                 f"{found.name} needs with {len(cloud.instances)} instances",
                 "the cloud refuses to build the gateway, after the network exists",
                 f"give it a /{needed} or leave it blank",
-            )  # fmt: skip
+            )
         held = ", ".join(map(str, cloud.spaces.ipv4))
         if not cloud.holds(cloud.gateway_subnet.ipv4):
             yield Finding(
-                Severity.ERROR, "gateway-subnet-outside", here,
+                Severity.ERROR,
+                "gateway-subnet-outside",
+                here,
                 f"{cloud.gateway_subnet.ipv4} is not inside the space {held}",
-                "the cloud refuses the subnet", "choose it from the space, or leave it blank",
-            )  # fmt: skip
+                "the cloud refuses the subnet",
+                "choose it from the space, or leave it blank",
+            )
         yield from _subnets(settled, name)
 
 
@@ -53,18 +61,23 @@ def _subnets(settled: Settled, name: str) -> Iterator[Finding]:
         here: Location = ("clouds", name, "subnets", subnet.name, "prefix")
         if not cloud.holds(subnet.prefix.ipv4):
             yield Finding(
-                Severity.ERROR, "subnet-outside", here,
+                Severity.ERROR,
+                "subnet-outside",
+                here,
                 f"{subnet.prefix.ipv4} is not inside the space {held}",
-                "the cloud refuses the subnet", "choose it from the space, or leave it blank",
-            )  # fmt: skip
+                "the cloud refuses the subnet",
+                "choose it from the space, or leave it blank",
+            )
         for other, prefix in seen:
             if prefix.overlaps(subnet.prefix.ipv4):
                 yield Finding(
-                    Severity.ERROR, "subnet-overlap", here,
+                    Severity.ERROR,
+                    "subnet-overlap",
+                    here,
                     f"{subnet.prefix.ipv4} of {subnet.name} overlaps {prefix} of {other}",
                     "the cloud refuses the second of them; a gateway subnet holds no workloads",
                     "move one of them, or leave it blank",
-                )  # fmt: skip
+                )
         seen.append((subnet.name, subnet.prefix.ipv4))
 
 
@@ -79,21 +92,25 @@ def classes(settled: Settled, offering: Offered) -> Iterator[Finding]:
             continue
         if mine.lacks:
             yield Finding(
-                Severity.ERROR, "class-short", here,
+                Severity.ERROR,
+                "class-short",
+                here,
                 f"class {given} {mine.lacks}",
                 "it shows when the gateway is built and loaded, and another takes as long again",
                 "leave the class blank, or see 'obrin classes' for one that does it",
-            )  # fmt: skip
+            )
             continue
         best = next(j.entry for j in judged if not j.lacks)
         if best.monthly < mine.entry.monthly:
             yield Finding(
-                Severity.NOTE, "class-dear", here,
+                Severity.NOTE,
+                "class-dear",
+                here,
                 f"class {given} costs {mine.entry.monthly:g} credits a month; "
                 f"{best.name} does all that is asked for {best.monthly:g}",
                 f"{mine.entry.monthly - best.monthly:g} credits a month buy nothing asked for",
                 f"use {best.name}, or ask for what {given} can do more",
-            )  # fmt: skip
+            )
 
 
 def limits(settled: Settled, offering: Offered) -> Iterator[Finding]:
@@ -103,25 +120,33 @@ def limits(settled: Settled, offering: Offered) -> Iterator[Finding]:
         for space in cloud.spaces.ipv4:
             if space.length < offered.largest_space:
                 yield Finding(
-                    Severity.ERROR, "space-size", ("clouds", name, "space"),
+                    Severity.ERROR,
+                    "space-size",
+                    ("clouds", name, "space"),
                     f"{space} is larger than the /{offered.largest_space} that the cloud allows",
                     "the cloud refuses the network",
                     f"use prefixes of a /{offered.largest_space} or longer",
-                )  # fmt: skip
+                )
         for subnet in cloud.subnets.values():
             length = subnet.prefix.ipv4.length
             if not offered.largest_subnet <= length <= offered.smallest_subnet:
                 yield Finding(
-                    Severity.ERROR, "subnet-size", ("clouds", name, "subnets", subnet.name),
+                    Severity.ERROR,
+                    "subnet-size",
+                    ("clouds", name, "subnets", subnet.name),
                     f"{subnet.prefix.ipv4} is not between a /{offered.largest_subnet} and a "
                     f"/{offered.smallest_subnet}, which is what the cloud allows",
-                    "the cloud refuses the subnet", "choose another size, or leave it blank",
-                )  # fmt: skip
+                    "the cloud refuses the subnet",
+                    "choose another size, or leave it blank",
+                )
         for prefix in cloud.all_spaces:
             for forbidden in offered.forbidden:
                 if forbidden.overlaps(prefix):
                     yield Finding(
-                        Severity.ERROR, "space-forbidden", ("clouds", name, "space"),
+                        Severity.ERROR,
+                        "space-forbidden",
+                        ("clouds", name, "space"),
                         f"{prefix} overlaps {forbidden}, which the cloud does not allow",
-                        "the cloud refuses the network", "use another range, or leave it blank",
-                    )  # fmt: skip
+                        "the cloud refuses the network",
+                        "use another range, or leave it blank",
+                    )

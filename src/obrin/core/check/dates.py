@@ -18,20 +18,23 @@ def ended(settled: Settled, made: Mapping[str, str], today: date) -> Iterator[Fi
         wish, day = access.flow, access.until.isoformat()
         if wish is not None:
             yield Finding(
-                Severity.WARNING, "access-ended", access.place,
-                f"access for {wish.flow} from {wish.source} to {wish.destination} ended on "
-                f"{day}",
+                Severity.WARNING,
+                "access-ended",
+                access.place,
+                f"access for {wish.flow} from {wish.source} to {wish.destination} ended on {day}",
                 "it has left the packs, and devices that were not given new ones still let it "
                 "through",
                 "hand over, connect and probe; then take it out, or give it a later day",
-            )  # fmt: skip
+            )
         else:
             yield Finding(
-                Severity.WARNING, "access-ended", access.place,
+                Severity.WARNING,
+                "access-ended",
+                access.place,
                 f"link {access.link} ended on {day}",
                 "it has left the packs, and devices that were not given new ones still have it",
                 "hand over and connect; then take it out, or give it a later day",
-            )  # fmt: skip
+            )
     life = settled.standards.key_life
     for tunnel in settled.keyed_tunnels():
         since = made.get(tunnel.label)
@@ -39,8 +42,10 @@ def ended(settled: Settled, made: Mapping[str, str], today: date) -> Iterator[Fi
             continue
         if day_after(date.fromisoformat(since), timedelta(seconds=life)) < today:
             yield Finding(
-                Severity.ERROR, "key-old", ("links", tunnel.link, "tunnels", tunnel.name),
+                Severity.ERROR,
+                "key-old",
+                ("links", tunnel.link, "tunnels", tunnel.name),
                 f"the key of {tunnel.label} was made on {since}, longer ago than the policy allows",
                 "whoever has seen it since can still pass for either end",
                 f"'obrin keys rotate {tunnel.label}'",
-            )  # fmt: skip
+            )

@@ -23,20 +23,24 @@ def devices(settled: Settled) -> Iterator[Finding]:
     for where, name, profile, tunnels in _described(settled):
         if profile.unsaid:
             yield Finding(
-                Severity.NOTE, "profile-unsaid", where,
+                Severity.NOTE,
+                "profile-unsaid",
+                where,
                 f"profile {profile.name} of {name} does not say: {', '.join(profile.unsaid)}",
                 "what is unsaid is taken for possible, and shows only when it is entered",
                 "look it up in the device's data sheet, and say it in the profile",
-            )  # fmt: skip
+            )
         links = [settled.links[n] for n in dict.fromkeys(t.link for t in tunnels)]
         cannot = list(dict.fromkeys(_cannot(profile, links, tunnels, kind)))
         if cannot:
             yield Finding(
-                Severity.ERROR, "device-cannot", where,
+                Severity.ERROR,
+                "device-cannot",
+                where,
                 f"{name} ({profile.name}) cannot do what is asked: {'; '.join(cannot)}",
                 "it shows when the device is configured, and the plan has to change then",
                 "ask for what it can do, or use another device",
-            )  # fmt: skip
+            )
         for link in links:
             yield from _lifetimes(link, name, profile)
     for link in settled.links.values():
@@ -88,23 +92,27 @@ def _lifetimes(link: SettledLink, name: str, profile: Profile) -> Iterator[Findi
     here: Location = ("links", link.name, "suite")
     for fault in profile.lifetime_faults(link.suite):
         yield Finding(
-            Severity.ERROR, "lifetime-range", here,
+            Severity.ERROR,
+            "lifetime-range",
+            here,
             f"{name} ({profile.name}) does not accept the {fault}",
             "the device takes another one, and each end acts on its own lifetime",
             "give the suite a lifetime that the device accepts, or leave it blank",
-        )  # fmt: skip
+        )
     for what, able, wanted in (
         ("IKE SA", profile.ike.lifetime, link.suite.ike.lifetime),
         ("child SA", profile.esp.lifetime, link.suite.esp.lifetime),
     ):
         if able.shown is False and able.usual not in (None, wanted):
             yield Finding(
-                Severity.NOTE, "lifetime-hidden", here,
+                Severity.NOTE,
+                "lifetime-hidden",
+                here,
                 f"{name} ({profile.name}) takes {able.usual:g} s for the {what} and does not show "
                 f"it; the suite says {wanted:g} s",
                 "lifetimes are not negotiated: the ends rekey at times that nobody expects",
                 f"enter {wanted:g} s there, also if the field seems to be filled",
-            )  # fmt: skip
+            )
 
 
 def _selectors(settled: Settled, link: SettledLink) -> Iterator[Finding]:
@@ -114,20 +122,24 @@ def _selectors(settled: Settled, link: SettledLink) -> Iterator[Finding]:
         held = [t for t in link.tunnels if t.gateway == gateway and t.role != SPARE]
         if most is not None and len(held) > most:
             yield Finding(
-                Severity.ERROR, "same-selectors", ("links", link.name, "tunnels", held[most].name),
+                Severity.ERROR,
+                "same-selectors",
+                ("links", link.name, "tunnels", held[most].name),
                 f"{len(held)} tunnels of {link.name} are to be up at {gateway}, which holds {most} "
                 "at once for equal traffic selectors",
                 "the second one takes the child SA of the first away, and they take turns",
                 "leave its 'role' blank, or make it 'spare'",
-            )  # fmt: skip
+            )
     for tunnel in link.tunnels:
         if tunnel.role == SPARE and tunnel.rank == 1:
             yield Finding(
-                Severity.ERROR, "spare-first", ("links", link.name, "tunnels", tunnel.name, "role"),
+                Severity.ERROR,
+                "spare-first",
+                ("links", link.name, "tunnels", tunnel.name, "role"),
                 f"tunnel {tunnel.label} is a spare, and there is none before it to stand in for",
                 "it comes up only when all before it failed: never",
                 "put the tunnels that it waits for before it, or leave its role blank",
-            )  # fmt: skip
+            )
 
 
 def _detection(settled: Settled, link: SettledLink) -> Iterator[Finding]:
@@ -137,11 +149,13 @@ def _detection(settled: Settled, link: SettledLink) -> Iterator[Finding]:
         t.gateway for t in link.tunnels if settled.gateways[t.gateway].profile.monitor is False
     )
     yield Finding(
-        Severity.ERROR, "static-unmonitored", ("links", link.name, "routing"),
+        Severity.ERROR,
+        "static-unmonitored",
+        ("links", link.name, "routing"),
         f"static routes over {link.name}, and {', '.join(names)} does not watch them",
         "when the tunnel dies the route stays: traffic goes nowhere, the other tunnel is not used",
         "use 'routing: bgp', a device that watches its routes, or selection by policy",
-    )  # fmt: skip
+    )
 
 
 def _sleep(settled: Settled, link: SettledLink) -> Iterator[Finding]:
@@ -149,16 +163,20 @@ def _sleep(settled: Settled, link: SettledLink) -> Iterator[Finding]:
         profile = settled.gateways[tunnel.gateway].profile
         if profile.keep_awake is False and link.routing != "bgp" and tunnel.role != SPARE:
             yield Finding(
-                Severity.WARNING, "tunnel-asleep", ("links", link.name, "tunnels", tunnel.name),
+                Severity.WARNING,
+                "tunnel-asleep",
+                ("links", link.name, "tunnels", tunnel.name),
                 f"{tunnel.gateway} starts tunnel {tunnel.label} only for traffic",
                 "after a quiet night the first packets are lost, and the cloud cannot reach the "
                 "site at all",
                 "send the traffic that the sheet names under 'Kept awake by'",
-            )  # fmt: skip
+            )
         if profile.mss_clamping is False:
             yield Finding(
-                Severity.WARNING, "mss-not-clamped", ("links", link.name, "tunnels", tunnel.name),
+                Severity.WARNING,
+                "mss-not-clamped",
+                ("links", link.name, "tunnels", tunnel.name),
                 f"{tunnel.gateway} does not lower the MSS of TCP through {tunnel.label}",
                 "small packets pass and large ones hang, where ICMP is dropped on the way",
                 "lower the MTU of the hosts to the one on the sheet, or clamp at the cloud's end",
-            )  # fmt: skip
+            )

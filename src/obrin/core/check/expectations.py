@@ -25,28 +25,34 @@ def expectations(settled: Settled) -> Iterator[Finding]:
                 yield _unmet(here, flow, back.dropped, " the answer")
             elif back is not None and there.ways != back.ways[::-1]:
                 yield Finding(
-                    Severity.WARNING, "paths-part", here,
+                    Severity.WARNING,
+                    "paths-part",
+                    here,
                     f"{flow} goes by {there.tunnel}, its answer comes by "
                     f"{back.tunnel or 'no tunnel'}",
                     "a device that keeps state on only one of the two ways drops the answer",
                     "let both ends prefer the same way; 'obrin trace' shows both hop by hop",
-                )  # fmt: skip
+                )
         elif _may_pass(model, expectation):
             yield Finding(
-                Severity.ERROR, "expectation-leak", here,
+                Severity.ERROR,
+                "expectation-leak",
+                here,
                 f"{flow} must not work, and nothing on the way drops it",
                 "more is reachable than was asked for",
                 "narrow the filter rule that lets it through",
-            )  # fmt: skip
+            )
 
 
 def _unmet(here: Location, flow: str, reason: str, what: str) -> Finding:
     return Finding(
-        Severity.ERROR, "expectation-unmet", here,
+        Severity.ERROR,
+        "expectation-unmet",
+        here,
         f"{flow} must work;{what or ' it'} stops: {reason}",
         "users of this flow get no answer",
         "add the route or filter rule that is missing, or drop the expectation",
-    )  # fmt: skip
+    )
 
 
 def _may_pass(model: ReachModel, expectation: Expectation) -> bool:

@@ -18,8 +18,9 @@ def wider(settled: Settled) -> Iterator[Finding]:
     """Only where the design brings its own rules: those made from expectations are never wider."""
     own: dict[str, Location] = {
         g.site: ("sites", g.site, "gateways", g.name, "filters")
-        for g in settled.gateways.values() if g.filters is not None
-    }  # fmt: skip
+        for g in settled.gateways.values()
+        if g.filters is not None
+    }
     own |= {n: ("clouds", n, "filters") for n, c in settled.clouds.items() if c.filters is not None}
     if not own:
         return
@@ -27,12 +28,14 @@ def wider(settled: Settled) -> Iterator[Finding]:
         if cell.wider:
             here = next(place for place in (*cell.places, *own) if place in own)
             yield Finding(
-                Severity.WARNING, "reach-wider", own[here],
+                Severity.WARNING,
+                "reach-wider",
+                own[here],
                 f"{', '.join(cell.wider)} passes from {cell.source} to {cell.destination}, and no "
                 "expectation asks for it",
                 "whoever gets hold of a host on one side gets at more than was meant on the other",
                 "narrow the filter rules, or write down that it must work; 'obrin reach' has all",
-            )  # fmt: skip
+            )
 
 
 def overloads(settled: Settled, offering: Offered) -> Iterator[Finding]:
@@ -44,16 +47,21 @@ def overloads(settled: Settled, offering: Offered) -> Iterator[Finding]:
     usual = sweep.try_one(()).too_much
     for what in usual:
         yield Finding(
-            Severity.ERROR, "overload", here, f"with everything up, {what}",
+            Severity.ERROR,
+            "overload",
+            here,
+            f"with everything up, {what}",
             "packets are lost at the busiest hour, every day",
             "order more, spread the flows over shared tunnels, or correct 'load' and 'rate'",
-        )  # fmt: skip
+        )
     for element in elements(settled):
         for what in sweep.try_one((element,)).too_much:
             if what not in usual:
                 yield Finding(
-                    Severity.WARNING, "overload-after-failure", here,
+                    Severity.WARNING,
+                    "overload-after-failure",
+                    here,
                     f"when {element} fails, {what}",
                     "what was to save the flows chokes them at the busiest hour",
                     "give the other way the same rate, or accept it for the time of the failure",
-                )  # fmt: skip
+                )

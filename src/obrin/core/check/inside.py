@@ -47,27 +47,34 @@ def _alone(
     first, second = _LENGTHS[block.bits]
     if block.length not in (first, second):
         yield Finding(
-            Severity.ERROR, "inside-size", here,
+            Severity.ERROR,
+            "inside-size",
+            here,
             f"{block} is not a point-to-point block",
             "the two ends may take addresses that are not neighbours",
             f"use a /{first} or a /{second}, or leave it blank",
-        )  # fmt: skip
+        )
     for reserved in offering.reserved_inside:
         if reserved.overlaps(block):
             yield Finding(
-                Severity.ERROR, "inside-reserved", here,
+                Severity.ERROR,
+                "inside-reserved",
+                here,
                 f"{block} lies in {reserved}, which the cloud keeps for itself",
-                "the cloud refuses the tunnel", "use another block, or leave it blank",
-            )  # fmt: skip
+                "the cloud refuses the tunnel",
+                "use another block, or leave it blank",
+            )
     if block.bits == 32 and not LINK_LOCAL_IPV4.covers(block):
         found = networks.match(block.value) or networks.match(block.last)
         if found is not None:
             yield Finding(
-                Severity.ERROR, "inside-twice", here,
+                Severity.ERROR,
+                "inside-twice",
+                here,
                 f"{block} of {label} lies in {found[0]} of {found[1]}",
                 "the tunnel's own addresses are taken for hosts there",
                 "use a block of 169.254.0.0/16, or leave it blank",
-            )  # fmt: skip
+            )
 
 
 def _twice(blocks: list[tuple[Prefix, str, Location]], told: set[Location]) -> Iterator[Finding]:
@@ -79,11 +86,13 @@ def _twice(blocks: list[tuple[Prefix, str, Location]], told: set[Location]) -> I
             if here not in told:
                 told.add(here)
                 yield Finding(
-                    Severity.ERROR, "inside-twice", here,
+                    Severity.ERROR,
+                    "inside-twice",
+                    here,
                     f"{block} of {label} is also used by {above[1]}",
                     "answers leave by the wrong tunnel and BGP stays idle",
                     "use another block, or leave it blank",
-                )  # fmt: skip
+                )
         else:
             above = entry
 
@@ -101,19 +110,23 @@ def loopbacks(settled: Settled) -> Iterator[Finding]:
         if other != gateway.name or found is not None:
             owner = other if found is None else f"{found[0]} of {found[1]}"
             yield Finding(
-                Severity.ERROR, "loopback-twice", here,
+                Severity.ERROR,
+                "loopback-twice",
+                here,
                 f"loopback {gateway.loopback} of {gateway.name} is also used by {owner}",
                 "BGP identifiers and management sessions meet the wrong device",
                 "use another address, or leave it blank",
-            )  # fmt: skip
+            )
 
 
 def ipv6(settled: Settled) -> Iterator[Finding]:
     """What a dual-stack design has to know today."""
     if settled.surroundings.dual:
         yield Finding(
-            Severity.NOTE, "ipv6-not-carried", ("stack",),
+            Severity.NOTE,
+            "ipv6-not-carried",
+            ("stack",),
             "IPv6 is numbered everywhere, and the tunnels carry IPv4 only so far",
             "packs and the practice world leave IPv6 out; its numbers stay as they are settled",
             "go on with IPv4; nothing has to be numbered again later",
-        )  # fmt: skip
+        )

@@ -18,11 +18,13 @@ def keys(settled: Settled, stored: Mapping[str, str]) -> Iterator[Finding]:
         key = stored.get(tunnel.label)
         if key is None:
             yield Finding(
-                Severity.WARNING, "key-missing", here,
+                Severity.WARNING,
+                "key-missing",
+                here,
                 f"tunnel {tunnel.label} has no pre-shared key yet",
                 "it cannot be handed over or connected",
                 "run 'obrin settle', or bring one with 'obrin keys set'",
-            )  # fmt: skip
+            )
             continue
         for name, rules in zip(
             (tunnel.gateway, tunnel.cloud), settled.key_rules(tunnel), strict=True
@@ -30,25 +32,31 @@ def keys(settled: Settled, stored: Mapping[str, str]) -> Iterator[Finding]:
             faults = rules.faults(key)
             if faults:
                 yield Finding(
-                    Severity.ERROR, "key-refused", here,
+                    Severity.ERROR,
+                    "key-refused",
+                    here,
                     f"{name} does not accept the pre-shared key of {tunnel.label}: "
                     f"{'; '.join(faults)}",
                     "the device refuses it, or silently cuts it: then the keys differ",
                     f"'obrin keys renew {tunnel.label}' makes one that both ends accept",
-                )  # fmt: skip
+                )
         weak = weaknesses(key)
         if weak:
             yield Finding(
-                Severity.ERROR, "key-weak", here,
+                Severity.ERROR,
+                "key-weak",
+                here,
                 f"the pre-shared key of {tunnel.label} is weak: {'; '.join(weak)}",
                 "who records one handshake can guess it at leisure, without asking either end",
                 f"replace it: 'obrin keys renew {tunnel.label}' makes one of 279 bits",
-            )  # fmt: skip
+            )
         if key in users:
             yield Finding(
-                Severity.ERROR, "key-shared", here,
+                Severity.ERROR,
+                "key-shared",
+                here,
                 f"tunnels {tunnel.label} and {users[key]} have the same pre-shared key",
                 "one leak opens both, and either end can pass for the other",
                 f"replace one: 'obrin keys renew {tunnel.label}'",
-            )  # fmt: skip
+            )
         users.setdefault(key, tunnel.label)

@@ -23,11 +23,13 @@ def as_numbers(settled: Settled) -> Iterator[Finding]:
     for number, owner, place in places:
         if not any(number in pool for pool in PRIVATE_AS):
             yield Finding(
-                Severity.WARNING, "as-not-private", place,
+                Severity.WARNING,
+                "as-not-private",
+                place,
                 f"AS {number} of {owner} is not a private number",
                 "it belongs to somebody; routes with it in their path may be dropped upstream",
                 "use 64512 to 65534 or 4200000000 to 4294967294 (RFC 6996), or leave it blank",
-            )  # fmt: skip
+            )
     for link in settled.bundles():
         if link.routing != "bgp":
             continue
@@ -36,12 +38,13 @@ def as_numbers(settled: Settled) -> Iterator[Finding]:
             gateway, cloud = settled.gateways[gateway_name], settled.clouds[link.cloud]
             if gateway.asn == cloud.asn:
                 yield Finding(
-                    Severity.ERROR, "as-equal-ends",
+                    Severity.ERROR,
+                    "as-equal-ends",
                     ("sites", gateway.site, "gateways", gateway_name, "as"),
                     f"{gateway_name} and cloud {link.cloud} both have AS {gateway.asn}",
                     f"{link.name} becomes an internal session and its routes are not passed on",
                     "give the two ends different AS numbers, or leave one blank",
-                )  # fmt: skip
+                )
     yield from _same_behind_one_gateway(settled)
 
 
@@ -55,10 +58,11 @@ def _same_behind_one_gateway(settled: Settled) -> Iterator[Finding]:
             first = sites.setdefault(gateway.asn, gateway.site)
             if first != gateway.site:
                 yield Finding(
-                    Severity.WARNING, "as-equal-sites",
+                    Severity.WARNING,
+                    "as-equal-sites",
                     ("sites", gateway.site, "gateways", tunnel.gateway, "as"),
                     f"{gateway.site} and {first} both have AS {gateway.asn} behind {cloud}",
                     "each drops the other's routes (AS path loop check), should they be passed on",
                     "give every site a number of its own, or leave it blank",
-                )  # fmt: skip
+                )
                 sites[gateway.asn] = gateway.site

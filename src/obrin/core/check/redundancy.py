@@ -16,11 +16,13 @@ def tunnels(settled: Settled) -> Iterator[Finding]:
         here: Location = ("links", name, "tunnels")
         if len(link.tunnels) < 2:
             yield Finding(
-                Severity.ERROR, "one-tunnel", here,
+                Severity.ERROR,
+                "one-tunnel",
+                here,
                 f"link {name} has one tunnel",
                 "any failure and any maintenance cuts the site off",
                 "add a tunnel over another uplink to another instance",
-            )  # fmt: skip
+            )
             continue
         yield from _shared_fate(settled, link, here)
 
@@ -33,11 +35,13 @@ def same_ends(settled: Settled) -> Iterator[Finding]:
         first = seen.setdefault(ends, tunnel.label)
         if first != tunnel.label:
             yield Finding(
-                Severity.ERROR, "tunnel-same-ends", ("links", tunnel.link, "tunnels", tunnel.name),
+                Severity.ERROR,
+                "tunnel-same-ends",
+                ("links", tunnel.link, "tunnels", tunnel.name),
                 f"{tunnel.label} and {first} both run between {ends[0]} and {ends[1]}",
                 "neither end can tell them apart: one of them never comes up",
                 "give the gateways public addresses of their own, or end it at another instance",
-            )  # fmt: skip
+            )
 
 
 def _shared_fate(settled: Settled, link: SettledLink, here: Location) -> Iterator[Finding]:
@@ -66,15 +70,20 @@ def _shared_fate(settled: Settled, link: SettledLink, here: Location) -> Iterato
         shared.append((error, "instance", what, fix))
     for severity, kind, what, fix in shared:
         yield Finding(
-            severity, f"shared-{kind}", here,
+            severity,
+            f"shared-{kind}",
+            here,
             f"all tunnels of link {link.name} depend on {what}",
-            "when it fails, all of them fail with it", fix,
-        )  # fmt: skip
+            "when it fails, all of them fail with it",
+            fix,
+        )
     gateways = {t.gateway for t in link.tunnels}
     if len(gateways) == 1:
         yield Finding(
-            Severity.NOTE, "one-gateway", here,
+            Severity.NOTE,
+            "one-gateway",
+            here,
             f"all tunnels of link {link.name} end at gateway {link.tunnels[0].gateway}",
             "when the device fails or restarts, the site is cut off",
             "add a second gateway at the site, if that outage is too long",
-        )  # fmt: skip
+        )

@@ -43,13 +43,15 @@ def _preferences(settled: Settled) -> Iterator[Finding]:
 def _against(first: Bundle, later: Bundle) -> Iterator[Finding]:
     if first.routing == "bgp" and later.routing == "static" and _same_networks(first, later):
         yield Finding(
-            Severity.WARNING, "preference-unheeded", (*place_of(later), "routing"),
+            Severity.WARNING,
+            "preference-unheeded",
+            (*place_of(later), "routing"),
             f"{first.name} is preferred and learns by BGP; {later.name} has static routes to the "
             "same networks",
             "static routes come before what BGP brings: the traffic takes the way that was meant "
             "as the backup",
             f"use BGP on {later.name} too, or prefer it",
-        )  # fmt: skip
+        )
         return
     for what, one, other in (
         ("to the cloud", announced_by_cloud(first), announced_by_cloud(later)),
@@ -58,24 +60,28 @@ def _against(first: Bundle, later: Bundle) -> Iterator[Finding]:
         inside = [p for p in other if p not in one and any(o.covers(p) for o in one)]
         if inside:
             yield Finding(
-                Severity.WARNING, "preference-unheeded", place_of(later),
+                Severity.WARNING,
+                "preference-unheeded",
+                place_of(later),
                 f"{first.name} is preferred, and {later.name} tells a longer prefix {what}: "
                 f"{_some(inside)}",
                 "the longest match wins before any preference: this traffic takes the other way",
                 "let both tell the same prefixes: the same networks, parts and summaries",
-            )  # fmt: skip
+            )
 
 
 def _own_first(settled: Settled, first: Bundle, later: Bundle) -> Iterator[Finding]:
     """A cloud answers by its own gateway before it answers by a hub."""
     if later.cloud in settled.clouds[first.cloud].members:
         yield Finding(
-            Severity.WARNING, "preference-unheeded", place_of(later),
+            Severity.WARNING,
+            "preference-unheeded",
+            place_of(later),
             f"{first.name} over hub {first.cloud} is preferred, and {later.name} ends at "
             f"{later.cloud} itself",
             f"{later.cloud} answers by its own gateway first: the two directions part",
             f"prefer {later.name}, or lead it to the hub too",
-        )  # fmt: skip
+        )
 
 
 def _same_networks(one: Bundle, other: Bundle) -> bool:
@@ -94,13 +100,14 @@ def _limits(settled: Settled) -> Iterator[Finding]:
     for session in state_of(settled).over_limit():
         gateway = settled.gateways[session.receiver]
         yield Finding(
-            Severity.ERROR, "route-limit",
+            Severity.ERROR,
+            "route-limit",
             ("sites", gateway.site, "gateways", gateway.name, "routes"),
             f"{session.sender} tells {gateway.name} more than {gateway.routes} prefixes over "
             f"{session.via}",
             "the session ends as soon as it has come up (RFC 4486), and all its routes with it",
             "have them summarised (cloud-summaries), or learn less in the hub's route table",
-        )  # fmt: skip
+        )
 
 
 def _defaults(settled: Settled) -> Iterator[Finding]:
@@ -110,20 +117,23 @@ def _defaults(settled: Settled) -> Iterator[Finding]:
             if DEFAULT_ROUTE in mine:
                 whose = link.site if key == "cloud-summaries" else link.cloud
                 yield Finding(
-                    Severity.WARNING, "default-route", ("links", name, "bgp", key),
+                    Severity.WARNING,
+                    "default-route",
+                    ("links", name, "bgp", key),
                     f"{whose} gets a default route over {name}",
                     f"all that {whose} has no other route for goes into the tunnel, its internet "
                     "access too, and stops at the other end",
                     "summarise to the prefixes that are there",
-                )  # fmt: skip
+                )
 
 
 def _transit(settled: Settled) -> Iterator[Finding]:
     """Hubs that lead from site to site where no expectation asks for it."""
     asked = {
         frozenset((w.source.place, w.destination.place))
-        for w in settled.expectations if w.must == "work"
-    }  # fmt: skip
+        for w in settled.expectations
+        if w.must == "work"
+    }
     sites = {b.name: b.site for b in settled.bundles()}
     for hub in settled.clouds.values():
         for table in hub.hub_tables:
@@ -132,20 +142,23 @@ def _transit(settled: Settled) -> Iterator[Finding]:
             if not users or not heard:
                 continue
             pairs = (
-                (one, other) for one in sorted(users) for other in sorted(heard)
+                (one, other)
+                for one in sorted(users)
+                for other in sorted(heard)
                 if one != other and frozenset((one, other)) not in asked
-            )  # fmt: skip
+            )
             first = next(pairs, None)
             if first is not None:
                 more = ", and more pairs" if next(pairs, None) is not None else ""
                 yield Finding(
-                    Severity.WARNING, "transit-unasked",
+                    Severity.WARNING,
+                    "transit-unasked",
                     ("clouds", hub.name, "hub", "tables", table.name),
                     f"table {table.name} of {hub.name} leads from {first[0]} to {first[1]}, "
                     f"and no expectation asks for it{more}",
                     "only filters keep the sites apart; whoever opens one joins them",
                     "take them out of 'learns', or write down what must work between them",
-                )  # fmt: skip
+                )
 
 
 def _internal(settled: Settled) -> Iterator[Finding]:
@@ -157,37 +170,46 @@ def _internal(settled: Settled) -> Iterator[Finding]:
         if len(set(numbers.values())) > 1 or len(numbers) == 1:
             listed = ", ".join(f"{g} has AS {n}" for g, n in numbers.items())
             yield Finding(
-                Severity.ERROR, "internal-as", here,
+                Severity.ERROR,
+                "internal-as",
+                here,
                 f"internal BGP at {name} needs several gateways of one AS: {listed}",
                 "they tell each other nothing, and a gateway that lost its tunnels is of no use",
                 "give them one AS number, or leave 'internal-bgp' out",
-            )  # fmt: skip
+            )
 
 
 def _circuits(settled: Settled) -> Iterator[Finding]:
     for name, circuit in settled.circuits.items():
         if circuit.routing == "static" and circuit.bfd is None:
             yield Finding(
-                Severity.ERROR, "static-unmonitored", ("circuits", name, "routing"),
+                Severity.ERROR,
+                "static-unmonitored",
+                ("circuits", name, "routing"),
                 f"circuit {name} has static routes, and nothing watches the line",
                 "when it dies the routes stay: everything sent into it is lost",
                 "use BGP or BFD on it",
-            )  # fmt: skip
+            )
         others = [b for b in settled.bundles() if b.site == circuit.site and b is not circuit]
         if not any(_same_networks(circuit, other) for other in others):
             yield Finding(
-                Severity.WARNING, "circuit-alone", ("circuits", name),
+                Severity.WARNING,
+                "circuit-alone",
+                ("circuits", name),
                 f"circuit {name} is the only way from {circuit.site} to {circuit.cloud}",
                 "when the line is cut, the site is cut off until it is mended",
                 "add a link with tunnels as the backup",
-            )  # fmt: skip
+            )
 
 
 def _zones(settled: Settled) -> Iterator[Finding]:
     for name, cloud in settled.clouds.items():
         if len(cloud.zones) > 1 and len(set(cloud.zones)) == 1:
             yield Finding(
-                Severity.WARNING, "zone-shared", ("clouds", name, "gateway", "zones"),
+                Severity.WARNING,
+                "zone-shared",
+                ("clouds", name, "gateway", "zones"),
                 f"both instances of {name} run in zone {cloud.zones[0]}",
-                "when the zone fails, both fail with it", "put them into two zones",
-            )  # fmt: skip
+                "when the zone fails, both fail with it",
+                "put them into two zones",
+            )

@@ -32,20 +32,24 @@ def settled_file(choices: Choices, moved: tuple[Drift, ...]) -> Iterator[Finding
     for key, choice in choices.items():
         if choice.by_hand:
             yield Finding(
-                Severity.NOTE, "settled-by-hand", _place(key),
+                Severity.NOTE,
+                "settled-by-hand",
+                _place(key),
                 f"{key} was changed by hand in the settled file: {_text(choice.value)}",
                 "every command goes by it; 'obrin settle' keeps it only while it fits",
                 "write the value into the design, where it says what you want, or run "
                 f"'obrin settle --anew {key}'",
-            )  # fmt: skip
+            )
     for drift in moved:
         yield Finding(
-            Severity.WARNING, "settled-stale", _place(drift.key),
+            Severity.WARNING,
+            "settled-stale",
+            _place(drift.key),
             f"{drift.key} is settled as {_text(drift.value)}, which no longer fits the design",
             f"packs and connect go by it until 'obrin settle' is run, which would choose "
             f"{_text(drift.anew)}",
             "run 'obrin settle', then check again; or write the value into the design",
-        )  # fmt: skip
+        )
 
 
 def _place(key: str) -> tuple[str, ...]:

@@ -13,6 +13,10 @@ COMMON = 1280
 """What most applications get by with, and IPv6 demands."""
 
 
+_SIX = "IPv6 cannot cross it"
+_HANGS = "small packets pass; programs that do not learn the size hang on large ones"
+
+
 def inner_sizes(settled: Settled) -> Iterator[Finding]:
     """Tunnels whose packets inside are small, and tunnels of one link that differ."""
     dual = settled.surroundings.dual
@@ -25,19 +29,27 @@ def inner_sizes(settled: Settled) -> Iterator[Finding]:
                 yield Finding(
                     Severity.ERROR if dual and size < LEAST_IPV6_MTU else Severity.WARNING,
                     "mtu-small",
-                    ("sites", gateway.site, "gateways", gateway.name, "uplinks",
-                     tunnel.uplink.name, "mtu"),
+                    (
+                        "sites",
+                        gateway.site,
+                        "gateways",
+                        gateway.name,
+                        "uplinks",
+                        tunnel.uplink.name,
+                        "mtu",
+                    ),
                     f"tunnel {tunnel.label} leaves {size} bytes for a packet inside; its path "
                     f"carries {tunnel.uplink.mtu}",
-                    "IPv6 cannot cross it" if dual else
-                    "small packets pass; programs that do not learn the size hang on large ones",
+                    _SIX if dual else _HANGS,
                     "use a path with a larger MTU, or a suite that adds less",
-                )  # fmt: skip
+                )
         if len(set(sizes.values())) > 1:
             listed = ", ".join(f"{n} {size}" for n, size in sizes.items())
             yield Finding(
-                Severity.NOTE, "mtu-differs", ("links", name, "tunnels"),
+                Severity.NOTE,
+                "mtu-differs",
+                ("links", name, "tunnels"),
                 f"the tunnels of {name} leave different room inside, in bytes: {listed}",
                 "after a failure large packets of running transfers may be too large for a moment",
                 f"clamp the MSS of all of them to the smallest one's, {min(sizes.values()) - 40}",
-            )  # fmt: skip
+            )

@@ -81,10 +81,13 @@ def _severity(settled: Settled, one: _Owned, other: _Owned) -> Severity | None:
         held = settled.networks_at(site).values()
         apart = all(
             not any(part.seen.overlaps(p) for part in link.cloud_exposures for p in held)
-            and not any(part.seen.overlaps(p) for part in link.exposures
-                        for p in settled.clouds[cloud].spaces.ipv4)
+            and not any(
+                part.seen.overlaps(p)
+                for part in link.exposures
+                for p in settled.clouds[cloud].spaces.ipv4
+            )
             for link in links
-        )  # fmt: skip
+        )
         if apart:
             return None
         parts = all(_only_parts(settled, link, one, other) for link in links)
@@ -119,10 +122,12 @@ def _through_a_third(settled: Settled, one: _Owned, other: _Owned) -> Severity |
     shared = False
     for third in {*settled.clouds, *settled.sites}:
         pair = [
-            [_known(settled, link, owned) for link in settled.index.links_between.get(
-                frozenset((owned.place, third)), ())]
+            [
+                _known(settled, link, owned)
+                for link in settled.index.links_between.get(frozenset((owned.place, third)), ())
+            ]
             for owned in (one, other)
-        ]  # fmt: skip
+        ]
         shared |= bool(pair[0] and pair[1])
         seen = [[p for found in side for p in found] for side in pair]
         if any(a.overlaps(b) for a in seen[0] for b in seen[1]):
@@ -142,19 +147,22 @@ def translations(settled: Settled) -> Iterator[Finding]:
     for name, link in settled.links.items():
         at_cloud = [*settled.clouds[link.cloud].spaces.ipv4, *elsewhere]
         at_cloud += [
-            part.seen for other in settled.links.values()
-            if other.cloud == link.cloud and other.site != link.site for part in other.exposures
-        ]  # fmt: skip
+            part.seen
+            for other in settled.links.values()
+            if other.cloud == link.cloud and other.site != link.site
+            for part in other.exposures
+        ]
         for part in link.exposures:
             if part.translated:
                 here: Location = ("links", name, "seen-as", part.network)
                 yield from _stands_on(part, at_cloud, here, f"cloud {link.cloud}")
         at_site = [*settled.networks_at(link.site).values(), *elsewhere]
         at_site += [
-            part.seen for other in settled.links.values()
+            part.seen
+            for other in settled.links.values()
             if other.site == link.site and other.cloud != link.cloud
             for part in other.cloud_exposures
-        ]  # fmt: skip
+        ]
         for part in link.cloud_exposures:
             if part.translated:
                 here = ("links", name, "cloud-seen-as")
@@ -167,9 +175,11 @@ def _stands_on(
     for prefix in known:
         if prefix.overlaps(part.seen):
             yield Finding(
-                Severity.ERROR, "translation-overlap", here,
+                Severity.ERROR,
+                "translation-overlap",
+                here,
                 f"{part.seen}, which stands for {part.real}, overlaps {prefix} that {place} knows",
                 "what is sent there goes to the wrong one of the two",
                 "choose a prefix that nobody uses, or leave it blank and settle again",
-            )  # fmt: skip
+            )
             return

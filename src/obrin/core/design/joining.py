@@ -32,13 +32,15 @@ Targets = Annotated[
     _Targets,
     BeforeValidator(_targets),
     PlainSerializer(lambda found: {str(p): t for p, t in found.items()}, return_type=dict),
-    WithJsonSchema({
-        "type": "object",
-        "propertyNames": {"pattern": r"^[0-9.]+/[0-9]+$"},
-        "additionalProperties": {"type": "string"},
-        "examples": [{"0.0.0.0/0": "nowhere"}],
-    }),
-]  # fmt: skip
+    WithJsonSchema(
+        {
+            "type": "object",
+            "propertyNames": {"pattern": r"^[0-9.]+/[0-9]+$"},
+            "additionalProperties": {"type": "string"},
+            "examples": [{"0.0.0.0/0": "nowhere"}],
+        }
+    ),
+]
 
 
 class CloudTable(Entity):

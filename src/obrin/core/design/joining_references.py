@@ -50,8 +50,9 @@ def _zones(name: str, cloud: Cloud) -> Iterator[Mistake]:
     if zones is not None and len(zones) != count:
         yield Mistake(
             ("clouds", name, "gateway", "zones"),
-            f"{len(zones)} zones for {count} instances", "Give the zone of each instance",
-        )  # fmt: skip
+            f"{len(zones)} zones for {count} instances",
+            "Give the zone of each instance",
+        )
 
 
 def _subnets(design: Design, name: str, cloud: Cloud) -> Iterator[Mistake]:
@@ -129,5 +130,8 @@ def _circuit(design: Design, name: str, circuit: Circuit) -> Iterator[Mistake]:
             kind = f"network of {circuit.site}"
             yield unknown(kind, network, site.networks, (*here, "networks", index))
     if circuit.routing == "bgp" and not (circuit.hold >= 3 and circuit.hold == int(circuit.hold)):
-        yield Mistake((*here, "hold"), f"a BGP hold time of {circuit.hold:g} s is not allowed",
-                      "Use whole seconds, at least 3 s (RFC 4271)")  # fmt: skip
+        yield Mistake(
+            (*here, "hold"),
+            f"a BGP hold time of {circuit.hold:g} s is not allowed",
+            "Use whole seconds, at least 3 s (RFC 4271)",
+        )

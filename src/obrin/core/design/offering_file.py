@@ -71,14 +71,30 @@ def parse_offering(text: str, source: str) -> Offering:
     return Offering(
         tuple(
             GatewayClass(
-                name, c.throughput, c.tunnels, c.bgp, c.instances, c.subnet, c.monthly,
-                c.build_minutes, c.routes, c.hourly, tuple(c.features), c.per_tunnel, c.per_flow,
+                name,
+                c.throughput,
+                c.tunnels,
+                c.bgp,
+                c.instances,
+                c.subnet,
+                c.monthly,
+                c.build_minutes,
+                c.routes,
+                c.hourly,
+                tuple(c.features),
+                c.per_tunnel,
+                c.per_flow,
             )
             for name, c in entry.classes.items()
         ),
-        entry.reserved, entry.public_pool, tuple(entry.reserved_inside), entry.largest_space,
-        entry.smallest_subnet, entry.largest_subnet, tuple(entry.forbidden),
-    )  # fmt: skip
+        entry.reserved,
+        entry.public_pool,
+        tuple(entry.reserved_inside),
+        entry.largest_space,
+        entry.smallest_subnet,
+        entry.largest_subnet,
+        tuple(entry.forbidden),
+    )
 
 
 def format_offering(offering: Offering) -> str:
@@ -89,12 +105,17 @@ def format_offering(offering: Offering) -> str:
 
     def row(entry: GatewayClass) -> str:
         values: dict[str, Any] = {
-            "throughput": f"{entry.throughput:g} Mbit/s", "tunnels": entry.tunnels,
-            "routes": entry.routes, "bgp": entry.bgp, "instances": entry.instances,
-            "subnet": entry.subnet_length, "features": list(entry.features),
-            "monthly": entry.monthly, "hourly": entry.hourly,
+            "throughput": f"{entry.throughput:g} Mbit/s",
+            "tunnels": entry.tunnels,
+            "routes": entry.routes,
+            "bgp": entry.bgp,
+            "instances": entry.instances,
+            "subnet": entry.subnet_length,
+            "features": list(entry.features),
+            "monthly": entry.monthly,
+            "hourly": entry.hourly,
             "build-minutes": entry.build_minutes,
-        }  # fmt: skip
+        }
         for key, most in (("per-tunnel", entry.per_tunnel), ("per-flow", entry.per_flow)):
             if most is not None:
                 values[key] = f"{most:g} Mbit/s"

@@ -127,22 +127,40 @@ def build_profile(name: str, spec: ProfileSpec) -> Profile:
         name,
         _pair(ike.versions),
         Phase(
-            _names(Kind.ENCRYPTION, ike.encryption), _names(Kind.INTEGRITY, ike.integrity),
-            _names(Kind.PRF, ike.prf), _names(Kind.GROUP, ike.groups), _lifetime(ike.lifetime),
+            _names(Kind.ENCRYPTION, ike.encryption),
+            _names(Kind.INTEGRITY, ike.integrity),
+            _names(Kind.PRF, ike.prf),
+            _names(Kind.GROUP, ike.groups),
+            _lifetime(ike.lifetime),
         ),
         Phase(
-            _names(Kind.ENCRYPTION, esp.encryption), _names(Kind.INTEGRITY, esp.integrity),
-            None, _names(Kind.GROUP, esp.groups), _lifetime(esp.lifetime),
+            _names(Kind.ENCRYPTION, esp.encryption),
+            _names(Kind.INTEGRITY, esp.integrity),
+            None,
+            _names(Kind.GROUP, esp.groups),
+            _lifetime(esp.lifetime),
         ),
-        _pair(esp.esn), esp.pfs, ike.renewal, _pair(spec.authentication), spec.translators,
-        _pair(spec.selection), spec.same_selectors, spec.tunnels, spec.throughput,
-        spec.bgp, spec.bfd, spec.monitor, spec.keep_awake, spec.mss_clamping,
+        _pair(esp.esn),
+        esp.pfs,
+        ike.renewal,
+        _pair(spec.authentication),
+        spec.translators,
+        _pair(spec.selection),
+        spec.same_selectors,
+        spec.tunnels,
+        spec.throughput,
+        spec.bgp,
+        spec.bfd,
+        spec.monitor,
+        spec.keep_awake,
+        spec.mss_clamping,
         _pair(spec.identities),
-        LivenessRange() if live is None
+        LivenessRange()
+        if live is None
         else LivenessRange(live.least_delay, live.most_delay, live.most_tries),
         KeyRules() if key is None else KeyRules(key.least, key.most, key.letters),
         tuple(unsaid(spec)),
-    )  # fmt: skip
+    )
 
 
 def _pair(found: list[Any] | None) -> tuple[Any, ...] | None:

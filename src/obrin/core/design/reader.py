@@ -26,11 +26,25 @@ _INTEGER = re.compile(r"[-+]?[0-9]+\Z")
 _OTHER_INTEGER = re.compile(r"0o[0-7]+\Z|0x[0-9a-fA-F]+\Z")
 _FLOAT = re.compile(r"[-+]?(\.[0-9]+|[0-9]+(\.[0-9]*)?)([eE][-+]?[0-9]+)?\Z")
 _WORDS: dict[str, bool | float | None] = {
-    "": None, "~": None, "null": None, "Null": None, "NULL": None,
-    "true": True, "True": True, "TRUE": True, "false": False, "False": False, "FALSE": False,
-    ".inf": float("inf"), ".Inf": float("inf"), ".INF": float("inf"), "-.inf": float("-inf"),
-    ".nan": float("nan"), ".NaN": float("nan"), ".NAN": float("nan"),
-}  # fmt: skip
+    "": None,
+    "~": None,
+    "null": None,
+    "Null": None,
+    "NULL": None,
+    "true": True,
+    "True": True,
+    "TRUE": True,
+    "false": False,
+    "False": False,
+    "FALSE": False,
+    ".inf": float("inf"),
+    ".Inf": float("inf"),
+    ".INF": float("inf"),
+    "-.inf": float("-inf"),
+    ".nan": float("nan"),
+    ".NaN": float("nan"),
+    ".NAN": float("nan"),
+}
 _FIRST = frozenset("+-.0123456789~nNtTfF")
 
 Location = tuple[str | int, ...]
@@ -126,11 +140,32 @@ class _Frame:
     nodes: int = 1
 
 
+def _key(event: Any, value: Any, held: dict[str, Any], twice: list[_Mistake]) -> str:
+    """A value that stands where a key should, as one: as it is written."""
+    if type(value) is not str:
+        if isinstance(value, dict | list):
+            raise _Mistake(event.start_mark, "a key must be one word", "Give it a name")
+        value = event.value if isinstance(event, yaml.ScalarEvent) else str(value)
+    if value in held:
+        what = f"'{value}' stands twice here"
+        twice.append(_Mistake(event.start_mark, what, "Remove or rename one of them"))
+    return str(value)
+
+
+def _anchored(event: Any, anchors: dict[str, tuple[Any, int]]) -> tuple[Any, int]:
+    """What an alias stands for, and of how many values it consists."""
+    if event.anchor not in anchors:
+        raise _Mistake(
+            event.start_mark,
+            f"*{event.anchor} stands before or inside its anchor",
+            f"Put &{event.anchor} earlier",
+        )
+    return anchors[event.anchor]
+
+
 def _document(loader: Any, twice: list[_Mistake]) -> Any:
-    get = loader.get_event
-    scalar_event, map_start, seq_start = (
-        yaml.ScalarEvent, yaml.MappingStartEvent, yaml.SequenceStartEvent
-    )  # fmt: skip
+    get, scalar_event = loader.get_event, yaml.ScalarEvent
+    map_start, seq_start = yaml.MappingStartEvent, yaml.SequenceStartEvent
     map_end, seq_end, alias_event = yaml.MappingEndEvent, yaml.SequenceEndEvent, yaml.AliasEvent
     anchors: dict[str, tuple[Any, int]] = {}
     stack: list[_Frame] = []
@@ -154,9 +189,8 @@ def _document(loader: Any, twice: list[_Mistake]) -> Any:
             nodes = 1
         elif kind is map_start or kind is seq_start:
             if len(stack) >= MAX_DEPTH:
-                raise _Mistake(
-                    event.start_mark, f"nested deeper than {MAX_DEPTH} levels", "Flatten it"
-                )
+                deep = f"nested deeper than {MAX_DEPTH} levels"
+                raise _Mistake(event.start_mark, deep, "Flatten it")
             stack.append(_Frame({} if kind is map_start else [], event.anchor))
             continue
         elif kind is map_end or kind is seq_end:
@@ -165,13 +199,7 @@ def _document(loader: Any, twice: list[_Mistake]) -> Any:
             if frame.anchor is not None:
                 anchors[frame.anchor] = (value, nodes)
         elif kind is alias_event:
-            if event.anchor not in anchors:
-                raise _Mistake(
-                    event.start_mark,
-                    f"*{event.anchor} stands before or inside its anchor",
-                    f"Put &{event.anchor} earlier",
-                )
-            value, nodes = anchors[event.anchor]
+            value, nodes = _anchored(event, anchors)
         else:
             break
         total += nodes if kind is alias_event else 1
@@ -184,18 +212,11 @@ def _document(loader: Any, twice: list[_Mistake]) -> Any:
         top.nodes += nodes
         if type(top.value) is list:
             top.value.append(value)
-        elif not top.has_key:
-            if type(value) is not str:
-                if isinstance(value, dict | list):
-                    raise _Mistake(event.start_mark, "a key must be one word", "Give it a name")
-                value = event.value if kind is scalar_event else str(value)
-            if value in top.value:
-                what = f"'{value}' stands twice here"
-                twice.append(_Mistake(event.start_mark, what, "Remove or rename one of them"))
-            top.key, top.has_key = value, True
-        else:
+        elif top.has_key:
             top.value[top.key] = value
             top.has_key = False
+        else:
+            top.key, top.has_key = _key(event, value, top.value, twice), True
     event = get()
     if not isinstance(event, yaml.StreamEndEvent):
         raise _Mistake(

@@ -13,8 +13,16 @@ from obrin.core.settled.model import Settled
 from obrin.core.settled.ways import Attachment, Neighbour
 
 KINDS = (
-    "tunnel", "circuit", "uplink", "provider", "gateway", "instance", "zone", "cloud", "hub",
-)  # fmt: skip
+    "tunnel",
+    "circuit",
+    "uplink",
+    "provider",
+    "gateway",
+    "instance",
+    "zone",
+    "cloud",
+    "hub",
+)
 
 
 @dataclass(frozen=True, slots=True, order=True)
@@ -79,8 +87,9 @@ def parse_elements(settled: Settled, texts: Iterable[str]) -> tuple[Element, ...
     for text in texts:
         if text not in known:
             near = difflib.get_close_matches(text, known, n=2) or list(known)[:6]
-            raise ObrinError(f"nothing here is called '{text}'. There are, for example: "
-                             f"{', '.join(near)}")  # fmt: skip
+            raise ObrinError(
+                f"nothing here is called '{text}'. There are, for example: {', '.join(near)}"
+            )
         found.append(known[text])
     return tuple(found)
 

@@ -44,9 +44,10 @@ def spread(
         legs: list[Leg] = [leg]
         if isinstance(leg, SettledTunnel) and leg.role == SHARED:
             legs = [
-                t for t in settled.links[leg.link].tunnels
+                t
+                for t in settled.links[leg.link].tunnels
                 if t.role == SHARED and t.gateway == leg.gateway and t.label not in lost
-            ]  # fmt: skip
+            ]
         for one in legs:
             yield one, rate / len(legs)
 

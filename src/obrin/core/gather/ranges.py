@@ -51,8 +51,9 @@ def gather_ranges(table: Table, taken: frozenset[str]) -> Gathered:
             blocks = list(_blocks(row))
         except AddressError as error:
             what, _, fix = str(error).partition("; ")
-            bad.append(Problem(table.where(row), what, (fix[:1].upper() + fix[1:]) or
-                               "Correct the row"))  # fmt: skip
+            bad.append(
+                Problem(table.where(row), what, (fix[:1].upper() + fix[1:]) or "Correct the row")
+            )
             continue
         name = row.values.get("name", "")
         if name and name in given:
@@ -82,9 +83,7 @@ def _known(row: Row, block: Prefix, names: set[str]) -> KnownRange:
         number += 1
         name = f"{base}-{number}"
     names.add(name)
-    return KnownRange(
-        name, block, value("owner", ""), value("place", ""), value("note", "")
-    )  # fmt: skip
+    return KnownRange(name, block, value("owner", ""), value("place", ""), value("note", ""))
 
 
 def _blocks(row: Row) -> Iterator[Prefix]:

@@ -18,15 +18,27 @@ from obrin.core.errors import AddressError, DesignError, Problem
 
 MOST_ROWS = 1_000_000
 WORDS = {
-    "prefix": ("prefix", "network", "subnet", "range", "cidr", "address", "block", "ip", "net",
-               "ipv4", "ipv6", "network address"),
+    "prefix": (
+        "prefix",
+        "network",
+        "subnet",
+        "range",
+        "cidr",
+        "address",
+        "block",
+        "ip",
+        "net",
+        "ipv4",
+        "ipv6",
+        "network address",
+    ),
     "mask": ("mask", "netmask", "subnet mask", "length", "prefix length"),
     "last": ("last", "end", "to", "last address", "end address"),
     "name": ("name", "id", "label", "title"),
     "owner": ("owner", "team", "contact", "customer", "responsible", "department"),
     "place": ("place", "site", "location", "city", "office", "where"),
     "note": ("note", "notes", "comment", "comments", "description", "remark", "remarks"),
-}  # fmt: skip
+}
 
 
 @dataclass(frozen=True, slots=True)

@@ -117,11 +117,14 @@ _PARTS: tuple[tuple[str, str, Pick], ...] = (
     ("IKE PRF", "IKE_SA_INIT", lambda s: s.ike.prf.name),
     ("IKE DH group", "IKE_SA_INIT", lambda s: s.ike.group.name),
     ("ESP encryption", "first child SA", lambda s: s.esp.encryption.name),
-    ("ESP integrity", "first child SA",
-     lambda s: s.esp.integrity.name if s.esp.integrity else "none"),
+    (
+        "ESP integrity",
+        "first child SA",
+        lambda s: s.esp.integrity.name if s.esp.integrity else "none",
+    ),
     ("Extended sequence numbers", "first child SA", lambda s: "on" if s.esp.esn else "off"),
     ("ESP group (PFS)", "first child rekey", lambda s: s.esp.group.name if s.esp.group else "off"),
-)  # fmt: skip
+)
 """What is compared, and the exchange in which it counts first."""
 _LIVES: tuple[tuple[str, Pick], ...] = (
     ("IKE lifetime", lambda s: f"{s.ike.lifetime:g} s"),
@@ -178,10 +181,12 @@ def _others(one: TunnelEnd, two: TunnelEnd) -> list[Line]:
         both("Remote traffic selectors", lambda e: ", ".join(map(str, e.remote_selectors))),
         both("Role", role_words),
         both("Who starts", lambda e: "this end" if e.initiator else "the other end"),
-        both("Dead-peer detection",
-             lambda e: f"after {e.liveness.delay:g} s, {e.liveness.tries} tries"),
+        both(
+            "Dead-peer detection",
+            lambda e: f"after {e.liveness.delay:g} s, {e.liveness.tries} tries",
+        ),
         both("BFD inside the tunnel", lambda e: bfd_words(e.bfd)),
         both("MTU and MSS inside", lambda e: f"{e.mtu} and {e.mss} bytes"),
         both("Inside address", _inside_words),
         both("Routed through it", lambda e: ", ".join(map(str, e.remote_prefixes))),
-    ]  # fmt: skip
+    ]

@@ -31,9 +31,8 @@ def _traffic(settled: Settled, end: TunnelEnd) -> str:
     flows = [
         wish
         for _, wish in settled.expectations_at(site)
-        if wish.must == "work" and wish.source.place == site
-        and wish.destination.place == cloud
-    ]  # fmt: skip
+        if wish.must == "work" and wish.source.place == site and wish.destination.place == cloud
+    ]
     flows.sort(key=lambda wish: str(wish.flow) != "icmp")
     if not flows:
         return "any packet that the filter lets through"

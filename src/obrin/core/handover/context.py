@@ -44,9 +44,11 @@ def template_context(settled: Settled, place: str, secrets: Secrets | None) -> C
     if secrets is not None and place in secrets.certificates:
         found = secrets.certificates[place]
         made["certificate"] = {
-            "chain": found.chain, "private_key": found.key, "authorities": found.authorities,
+            "chain": found.chain,
+            "private_key": found.key,
+            "authorities": found.authorities,
             "revocations": found.revocations,
-        }  # fmt: skip
+        }
     return made
 
 
@@ -72,46 +74,64 @@ def _suite(suite: Suite) -> Context:
     return {
         "name": suite.name,
         "ike": {
-            "encryption": ike.encryption.name, "prf": ike.prf.name,
+            "encryption": ike.encryption.name,
+            "prf": ike.prf.name,
             "integrity": ike.integrity.name if ike.integrity else None,
-            "group": ike.group.number, "group_name": ike.group.name,
+            "group": ike.group.number,
+            "group_name": ike.group.name,
             "lifetime": int(ike.lifetime),
         },
         "esp": {
             "encryption": esp.encryption.name,
             "integrity": esp.integrity.name if esp.integrity else None,
             "pfs_group": esp.group.number if esp.group else None,
-            "esn": esp.esn, "lifetime": int(esp.lifetime),
+            "esn": esp.esn,
+            "lifetime": int(esp.lifetime),
         },
-    }  # fmt: skip
+    }
 
 
 def _tunnel(end: TunnelEnd, secrets: Secrets | None) -> Context:
     made: Context = {
-        "name": end.tunnel, "interface": interface_name(end.tunnel), "uplink": end.uplink,
-        "starts": end.initiator, "preference": end.preference, "suite": end.suite.name,
-        "own_address": str(end.own_address), "local_identity": end.local_identity,
-        "remote_address": str(end.remote_address), "remote_identity": end.remote_identity,
+        "name": end.tunnel,
+        "interface": interface_name(end.tunnel),
+        "uplink": end.uplink,
+        "starts": end.initiator,
+        "preference": end.preference,
+        "suite": end.suite.name,
+        "own_address": str(end.own_address),
+        "local_identity": end.local_identity,
+        "remote_address": str(end.remote_address),
+        "remote_identity": end.remote_identity,
         "encapsulate_always": end.always_encapsulate,
         "inside": {
-            "local": str(end.local_inside), "remote": str(end.remote_inside),
-            "length": end.inside.length, "block": str(end.inside),
+            "local": str(end.local_inside),
+            "remote": str(end.remote_inside),
+            "length": end.inside.length,
+            "block": str(end.inside),
         },
-        "mtu": end.mtu, "mss": end.mss,
+        "mtu": end.mtu,
+        "mss": end.mss,
         "liveness": {
-            "delay": end.liveness.delay, "wait": end.liveness.wait, "tries": end.liveness.tries,
+            "delay": end.liveness.delay,
+            "wait": end.liveness.wait,
+            "tries": end.liveness.tries,
         },
         "bfd": _bfd(end.bfd),
-        "routing": end.routing, "remote_as": end.remote_as, "hold_time": end.hold,
+        "routing": end.routing,
+        "remote_as": end.remote_as,
+        "hold_time": end.hold,
         "local_preference": end.local_pref,
         "announce": [str(p) for p in end.local_prefixes],
         "accept": [str(p) for p in end.remote_prefixes],
-        "authentication": end.authentication, "selection": end.selection, "role": end.role,
+        "authentication": end.authentication,
+        "selection": end.selection,
+        "role": end.role,
         "stands_in_for": list(end.stands_in_for),
         "local_selectors": [str(p) for p in end.local_selectors],
         "remote_selectors": [str(p) for p in end.remote_selectors],
         "translations": [{"real": str(t.real), "seen": str(t.seen)} for t in end.translations],
-    }  # fmt: skip
+    }
     if secrets is not None and end.authentication == BY_KEY:
         made["key"] = secrets.keys[end.tunnel]
     return made
@@ -144,7 +164,11 @@ def _bfd(bfd: Bfd | None) -> Context | None:
 
 def _rule(rule: Rule) -> Context:
     return {
-        "name": rule.name, "protocol": rule.protocol, "source": str(rule.source),
-        "destination": str(rule.destination), "source_ports": list(rule.source_ports),
-        "destination_ports": list(rule.destination_ports), "icmp_type": rule.icmp_type,
-    }  # fmt: skip
+        "name": rule.name,
+        "protocol": rule.protocol,
+        "source": str(rule.source),
+        "destination": str(rule.destination),
+        "source_ports": list(rule.source_ports),
+        "destination_ports": list(rule.destination_ports),
+        "icmp_type": rule.icmp_type,
+    }

@@ -21,13 +21,20 @@ def _differences(place: str, meant: Any, found: Any, secret: bool) -> Iterator[s
     if isinstance(meant, dict) and isinstance(found, dict):
         for name in dict.fromkeys([*meant, *found]):
             below = f"{place}/{name}" if place else str(name)
-            yield from _one(below, name in meant, name in found, meant.get(name), found.get(name),
-                            secret)  # fmt: skip
+            yield from _one(
+                below, name in meant, name in found, meant.get(name), found.get(name), secret
+            )
     elif isinstance(meant, list) and isinstance(found, list):
         first, second = _named(meant), _named(found)
         for key in dict.fromkeys([*first, *second]):
-            yield from _one(f"{place}[{key}]", key in first, key in second, first.get(key),
-                            second.get(key), secret)  # fmt: skip
+            yield from _one(
+                f"{place}[{key}]",
+                key in first,
+                key in second,
+                first.get(key),
+                second.get(key),
+                secret,
+            )
     elif meant != found:
         said = "another value" if secret else f"{_shown(found)} instead of {_shown(meant)}"
         yield f"{place}: {said}"

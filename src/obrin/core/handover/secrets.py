@@ -56,9 +56,10 @@ def key_data(settled: Settled, place: str, secrets: Secrets) -> Json:
     data: Json = {
         "pre-shared-key": [
             {"tunnel": end.tunnel, "secret": secrets.keys[end.tunnel]}
-            for end in ends if end.authentication == BY_KEY
+            for end in ends
+            if end.authentication == BY_KEY
         ]
-    }  # fmt: skip
+    }
     if any(end.authentication != BY_KEY for end in ends):
         data["certificate"] = certificate_data(secrets.certificates[place])
     return {"obrin-keys:keys": data}

@@ -253,10 +253,15 @@ def _filters(rules: tuple[Rule, ...], ends: tuple[TunnelEnd, ...]) -> Iterator[B
             name += f" type {rule.icmp_type}"
         rows.append(
             (
-                rule.name, "allow", name, str(rule.source), _port_text(rule.source_ports),
-                str(rule.destination), _port_text(rule.destination_ports),
+                rule.name,
+                "allow",
+                name,
+                str(rule.source),
+                _port_text(rule.source_ports),
+                str(rule.destination),
+                _port_text(rule.destination_ports),
             )
-        )  # fmt: skip
+        )
     rows.append(("everything-else", "drop", "any", "any", "any", "any", "any"))
     head = ("Rule", "Action", "Protocol", "From", "Port", "To", "Port")
     yield Table(head, rows)
@@ -274,11 +279,17 @@ def _translation(ends: tuple[TunnelEnd, ...]) -> Iterator[Block]:
     yield Table(
         ("At", "Here it is", "The remote end knows it as", "Out: source", "In: destination"),
         (
-            (interface_name(end.tunnel), str(part.real), str(part.seen),
-             f"{part.real} to {part.seen}", f"{part.seen} to {part.real}")
-            for end in ends for part in end.translations
+            (
+                interface_name(end.tunnel),
+                str(part.real),
+                str(part.seen),
+                f"{part.real} to {part.seen}",
+                f"{part.seen} to {part.real}",
+            )
+            for end in ends
+            for part in end.translations
         ),
-    )  # fmt: skip
+    )
     yield Paragraph(
         "The last part of each address stays. No ports change and no state is kept, so either side "
         "can begin. The filter sees addresses as this side has them."

@@ -50,8 +50,10 @@ def predict(initiator: End, responder: End, *, same_key: bool = True) -> tuple[S
     """The exchanges in the order of their time, up to the first that ends it all."""
     both = initiator.versions & responder.versions
     if not both:
-        spoken = [" and ".join(f"IKEv{v}" for v in sorted(e.versions)) or "nothing"
-                  for e in (initiator, responder)]  # fmt: skip
+        spoken = [
+            " and ".join(f"IKEv{v}" for v in sorted(e.versions)) or "nothing"
+            for e in (initiator, responder)
+        ]
         text = f"{initiator.name} speaks {spoken[0]}, {responder.name} {spoken[1]}"
         return (Step(0, 0, "IKE_SA_INIT", text, OTHER_VERSION),)
     version = max(both)
@@ -102,9 +104,13 @@ Rekey = Callable[[End, End], tuple[str, str]]
 
 
 def _rekey(
-    name: str, one: End, two: End, agreed: Proposal,
-    life: Callable[[tuple[Suite, ...], Proposal], float], rekey: Rekey,
-) -> list[Step]:  # fmt: skip
+    name: str,
+    one: End,
+    two: End,
+    agreed: Proposal,
+    life: Callable[[tuple[Suite, ...], Proposal], float],
+    rekey: Rekey,
+) -> list[Step]:
     lives = [life(end.suites, agreed) for end in (one, two)]
     windows = [
         (seconds * share, seconds * (share + JITTER))
@@ -129,8 +135,16 @@ def _rekey(
         return [step]
     end = min(lives)
     what = "no traffic passes" if name.startswith("first child") else "the tunnel starts anew"
-    return [step, Step(end, end, f"end of the {name.split()[-2]} SA",
-                       f"its lifetime of {end:g} s is over: {what}", "lifetime ended")]  # fmt: skip
+    return [
+        step,
+        Step(
+            end,
+            end,
+            f"end of the {name.split()[-2]} SA",
+            f"its lifetime of {end:g} s is over: {what}",
+            "lifetime ended",
+        ),
+    ]
 
 
 def _child_rekey(mover: End, other: End) -> tuple[str, str]:

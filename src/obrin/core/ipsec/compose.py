@@ -53,12 +53,24 @@ class _Composer:
             return None
         return Suite(
             self.name,
-            IkeSuite(*ike, prfs[0], groups[0], self._life(
-                USUAL_IKE, self.policy.longest_ike, [p.ike.lifetime for p in self.profiles])),
-            EspSuite(*esp, pfs, sizes[0], self._life(
-                USUAL_ESP, self.policy.longest_child, [p.esp.lifetime for p in self.profiles])),
+            IkeSuite(
+                *ike,
+                prfs[0],
+                groups[0],
+                self._life(
+                    USUAL_IKE, self.policy.longest_ike, [p.ike.lifetime for p in self.profiles]
+                ),
+            ),
+            EspSuite(
+                *esp,
+                pfs,
+                sizes[0],
+                self._life(
+                    USUAL_ESP, self.policy.longest_child, [p.esp.lifetime for p in self.profiles]
+                ),
+            ),
             version,
-        )  # fmt: skip
+        )
 
     def _version(self) -> int | None:
         return next(
@@ -73,12 +85,14 @@ class _Composer:
     def _common(self, kind: Kind, able: Callable[[Profile], Algorithms]) -> list[Algorithm]:
         """What all of them can do, the best first."""
         found = [
-            a for a in ALGORITHMS
-            if a.kind is kind and all(
+            a
+            for a in ALGORITHMS
+            if a.kind is kind
+            and all(
                 a.name in SPOKEN if (list_ := able(p)) is None else a in list_
                 for p in self.profiles
             )
-        ]  # fmt: skip
+        ]
         required = [a for a in found if a.name in self.policy.require]
         return sorted(required or found, key=self._rank)
 
@@ -133,12 +147,22 @@ def parse_spelled(name: str, text: str) -> Suite:
         esp = {a.kind: a for a in _algorithms(esp_words[1:-2])}
         return Suite(
             name,
-            IkeSuite(ike[Kind.ENCRYPTION], ike.get(Kind.INTEGRITY), ike[Kind.PRF],
-                     ike[Kind.GROUP], float(ike_words[-2])),
-            EspSuite(esp[Kind.ENCRYPTION], esp.get(Kind.INTEGRITY), esp.get(Kind.GROUP),
-                     esp[Kind.ESN].number == 1, float(esp_words[-2])),
+            IkeSuite(
+                ike[Kind.ENCRYPTION],
+                ike.get(Kind.INTEGRITY),
+                ike[Kind.PRF],
+                ike[Kind.GROUP],
+                float(ike_words[-2]),
+            ),
+            EspSuite(
+                esp[Kind.ENCRYPTION],
+                esp.get(Kind.INTEGRITY),
+                esp.get(Kind.GROUP),
+                esp[Kind.ESN].number == 1,
+                float(esp_words[-2]),
+            ),
             version,
-        )  # fmt: skip
+        )
     except (KeyError, IndexError) as error:
         raise ValueError(f"'{text}' does not spell a suite") from error
 

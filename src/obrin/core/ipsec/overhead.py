@@ -20,11 +20,24 @@ LEAST_IPV6_MTU = 1280
 """RFC 8200 section 5: a link below this carries no IPv6."""
 
 _ICV = {
-    "HMAC-MD5-96": 12, "HMAC-SHA1-96": 12, "DES-MAC": 8, "KPDK-MD5": 16, "AES-XCBC-96": 12,
-    "AES-CMAC-96": 12, "HMAC-SHA2-256-128": 16, "HMAC-SHA2-384-192": 24, "HMAC-SHA2-512-256": 32,
-}  # fmt: skip
-_IV_AND_BLOCK = {"AES-CBC": (16, 16), "CAMELLIA-CBC": (16, 16), "AES-CTR": (8, 4),
-                 "CAMELLIA-CTR": (8, 4), "NULL": (0, 4), "DES-IV32": (4, 8)}  # fmt: skip
+    "HMAC-MD5-96": 12,
+    "HMAC-SHA1-96": 12,
+    "DES-MAC": 8,
+    "KPDK-MD5": 16,
+    "AES-XCBC-96": 12,
+    "AES-CMAC-96": 12,
+    "HMAC-SHA2-256-128": 16,
+    "HMAC-SHA2-384-192": 24,
+    "HMAC-SHA2-512-256": 32,
+}
+_IV_AND_BLOCK = {
+    "AES-CBC": (16, 16),
+    "CAMELLIA-CBC": (16, 16),
+    "AES-CTR": (8, 4),
+    "CAMELLIA-CTR": (8, 4),
+    "NULL": (0, 4),
+    "DES-IV32": (4, 8),
+}
 
 
 @dataclass(frozen=True, slots=True)

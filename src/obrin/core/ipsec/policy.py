@@ -23,8 +23,9 @@ class CryptoPolicy:
     def breaches(self, suite: Suite) -> Iterator[str]:
         """Each way in which a suite is not what is asked; none when it is."""
         used = {a.name: a for a in suite.algorithms()}
-        weak = [a for a in used.values()
-                if a.kind is not Kind.ESN and a.strength < self.least_strength]  # fmt: skip
+        weak = [
+            a for a in used.values() if a.kind is not Kind.ESN and a.strength < self.least_strength
+        ]
         if weak:
             listed = ", ".join(f"{a.name} ({a.strength} bits)" for a in weak)
             yield f"weaker than {self.least_strength} bits: {listed}"

@@ -62,10 +62,17 @@ def _keyed(
 ) -> tuple[Algorithm, ...]:
     """A cipher that takes keys of 128, 192 and 256 bits; the middle one nobody asks for."""
     return tuple(
-        Algorithm(_E, number, f"{name}-{bits}", bits, _Y if bits == 192 and standing is _M else
-                  standing, bits, combined)
+        Algorithm(
+            _E,
+            number,
+            f"{name}-{bits}",
+            bits,
+            _Y if bits == 192 and standing is _M else standing,
+            bits,
+            combined,
+        )
         for bits in (128, 192, 256)
-    )  # fmt: skip
+    )
 
 
 ALGORITHMS: tuple[Algorithm, ...] = (
@@ -163,10 +170,22 @@ def by_number(kind: int, number: int, key_bits: int | None) -> Algorithm | None:
 
 SPOKEN = frozenset(
     {
-        "AES-GCM-16-128", "AES-GCM-16-192", "AES-GCM-16-256",
-        "AES-CBC-128", "AES-CBC-192", "AES-CBC-256",
-        "PRF-HMAC-SHA2-256", "PRF-HMAC-SHA2-384", "PRF-HMAC-SHA2-512",
-        "HMAC-SHA2-256-128", "MODP-2048", "ECP-256", "ECP-384", "CURVE25519", "ESN", "NO-ESN",
+        "AES-GCM-16-128",
+        "AES-GCM-16-192",
+        "AES-GCM-16-256",
+        "AES-CBC-128",
+        "AES-CBC-192",
+        "AES-CBC-256",
+        "PRF-HMAC-SHA2-256",
+        "PRF-HMAC-SHA2-384",
+        "PRF-HMAC-SHA2-512",
+        "HMAC-SHA2-256-128",
+        "MODP-2048",
+        "ECP-256",
+        "ECP-384",
+        "CURVE25519",
+        "ESN",
+        "NO-ESN",
     }
-)  # fmt: skip
+)
 """Names of the algorithms that the wire engines speak; others can be described and judged."""

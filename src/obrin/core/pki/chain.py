@@ -35,10 +35,16 @@ LEAST_RSA = 2048
 _CURVES = {"secp256r1": "P-256", "secp384r1": "P-384", "secp521r1": "P-521"}
 _WEAK_HASHES = ("md5", "sha1")
 _UNDERSTOOD = (
-    x509.BasicConstraints, x509.KeyUsage, x509.ExtendedKeyUsage, x509.SubjectAlternativeName,
-    x509.AuthorityKeyIdentifier, x509.SubjectKeyIdentifier, x509.CRLDistributionPoints,
-    x509.CertificatePolicies, x509.AuthorityInformationAccess,
-)  # fmt: skip
+    x509.BasicConstraints,
+    x509.KeyUsage,
+    x509.ExtendedKeyUsage,
+    x509.SubjectAlternativeName,
+    x509.AuthorityKeyIdentifier,
+    x509.SubjectKeyIdentifier,
+    x509.CRLDistributionPoints,
+    x509.CertificatePolicies,
+    x509.AuthorityInformationAccess,
+)
 
 
 _KEYS = (rsa.RSAPublicKey, ec.EllipticCurvePublicKey, ed25519.Ed25519PublicKey)
@@ -151,10 +157,13 @@ def _path(
             return path, [Fault("long", f"the chain is longer than {LONGEST}", fix)]
         last = path[-1]
         if len(path) > 1 and last.subject == last.issuer:
-            return path, [Fault(
-                "untrusted", f"the chain ends at {subject(last)}, which is not trusted here",
-                "Take that authority in at the other end, if it is the right one",
-            )]  # fmt: skip
+            return path, [
+                Fault(
+                    "untrusted",
+                    f"the chain ends at {subject(last)}, which is not trusted here",
+                    "Take that authority in at the other end, if it is the right one",
+                )
+            ]
         named = [
             c for c in (*trust.authorities, *sent) if c.subject == last.issuer and c not in path
         ]
@@ -162,12 +171,15 @@ def _path(
             return path, [_missing(last)]
         signer = next((c for c in named if signed(last, c)), None)
         if signer is None:
-            return path, [Fault(
-                "signature",
-                f"{subject(last)} names {issuer(last)} as its issuer, and was not signed by "
-                "the one that is there",
-                "An authority of that name was made anew: use the certificate that belongs to it",
-            )]  # fmt: skip
+            return path, [
+                Fault(
+                    "signature",
+                    f"{subject(last)} names {issuer(last)} as its issuer, and was not signed by "
+                    "the one that is there",
+                    "An authority of that name was made anew: use the certificate that belongs to "
+                    "it",
+                )
+            ]
         path.append(signer)
     return path, []
 
@@ -180,7 +192,7 @@ def _missing(last: x509.Certificate) -> Fault:
         "incomplete",
         f"the certificate of {issuer(last)}, which issued {subject(last)}, is missing",
         "Let the gateway send it after its own, or take it in at the other end",
-    )  # fmt: skip
+    )
 
 
 def signed(certificate: x509.Certificate, by: x509.Certificate) -> bool:

@@ -64,9 +64,7 @@ def make_gateway(
 ) -> x509.Certificate:
     """A gateway's certificate: its identities as names, for signing in IKE and nothing else."""
     organisation = issuing.subject.get_attributes_for_oid(NameOID.ORGANIZATION_NAME)
-    subject = x509.Name(
-        [*organisation, x509.NameAttribute(NameOID.COMMON_NAME, name)]
-    )  # fmt: skip
+    subject = x509.Name([*organisation, x509.NameAttribute(NameOID.COMMON_NAME, name)])
     names = [general_name(identity) for identity in dict.fromkeys(identities)]
     builder = (
         _builder(issuing.subject, subject, public_key, span, issuing.not_valid_after_utc)
@@ -108,10 +106,12 @@ def identities_of(request: x509.CertificateSigningRequest) -> Sequence[str]:
 
 
 def _subject(name: str, what: str) -> x509.Name:
-    return x509.Name([
-        x509.NameAttribute(NameOID.ORGANIZATION_NAME, name),
-        x509.NameAttribute(NameOID.COMMON_NAME, f"{name} {what}"),
-    ])  # fmt: skip
+    return x509.Name(
+        [
+            x509.NameAttribute(NameOID.ORGANIZATION_NAME, name),
+            x509.NameAttribute(NameOID.COMMON_NAME, f"{name} {what}"),
+        ]
+    )
 
 
 def _builder(
@@ -131,9 +131,14 @@ def _builder(
 
 
 def _authority(
-    issuer: x509.Name, subject: x509.Name, public: PublicKey, key: PrivateKey, span: Span,
-    *, below: int,
-) -> x509.Certificate:  # fmt: skip
+    issuer: x509.Name,
+    subject: x509.Name,
+    public: PublicKey,
+    key: PrivateKey,
+    span: Span,
+    *,
+    below: int,
+) -> x509.Certificate:
     latest = time_after(span.now, span.life)
     builder = (
         _builder(issuer, subject, public, span, latest)
@@ -146,10 +151,16 @@ def _authority(
 def _usage(*, signs: bool) -> x509.KeyUsage:
     """A gateway signs; an authority signs certificates and lists."""
     return x509.KeyUsage(
-        digital_signature=signs, content_commitment=False, key_encipherment=False,
-        data_encipherment=False, key_agreement=False, key_cert_sign=not signs, crl_sign=not signs,
-        encipher_only=False, decipher_only=False,
-    )  # fmt: skip
+        digital_signature=signs,
+        content_commitment=False,
+        key_encipherment=False,
+        data_encipherment=False,
+        key_agreement=False,
+        key_cert_sign=not signs,
+        crl_sign=not signs,
+        encipher_only=False,
+        decipher_only=False,
+    )
 
 
 def _by(issuing: x509.Certificate) -> x509.AuthorityKeyIdentifier:

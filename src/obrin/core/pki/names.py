@@ -15,9 +15,13 @@ from obrin.core.errors import AddressError
 IPSEC_IKE = ObjectIdentifier("1.3.6.1.5.5.7.3.17")
 """id-kp-ipsecIKE, RFC 4945 section 5.1.3.12."""
 DAMAGED = (
-    ValueError, TypeError, UnsupportedAlgorithm, x509.DuplicateExtension, x509.InvalidVersion,
+    ValueError,
+    TypeError,
+    UnsupportedAlgorithm,
+    x509.DuplicateExtension,
+    x509.InvalidVersion,
     x509.UnsupportedGeneralNameType,
-)  # fmt: skip
+)
 """What the library raises for a certificate or request that makes no sense."""
 ANY_USE = ExtendedKeyUsageOID.ANY_EXTENDED_KEY_USAGE
 

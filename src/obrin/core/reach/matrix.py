@@ -80,9 +80,13 @@ def _rules_at(settled: Settled, place: str) -> Iterator[Rule]:
 
 
 def _cell(
-    model: ReachModel, source: NetworkRef, destination: NetworkRef, near: tuple[Rule, ...],
-    far: tuple[Rule, ...], wishes: list[Expectation],
-) -> Cell:  # fmt: skip
+    model: ReachModel,
+    source: NetworkRef,
+    destination: NetworkRef,
+    near: tuple[Rule, ...],
+    far: tuple[Rule, ...],
+    wishes: list[Expectation],
+) -> Cell:
     settled = model.settled
     allowed: dict[str, Flow] = {}
     tried = [(rule, _packet(settled, source, destination, rule)) for rule in near]

@@ -42,9 +42,10 @@ class Decision:
     @property
     def equals(self) -> tuple[Candidate, ...]:
         return tuple(
-            loser for loser, rule in self.losers
+            loser
+            for loser, rule in self.losers
             if rule in _TIES and loser.path.as_path == self.winner.path.as_path
-        )  # fmt: skip
+        )
 
 
 def decide(candidates: Sequence[Candidate]) -> Decision:

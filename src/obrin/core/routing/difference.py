@@ -34,9 +34,11 @@ class Change:
 
 
 def changes(
-    before: Iterable[Row], after: Iterable[Row], noticed: Noticed = _NOBODY,
+    before: Iterable[Row],
+    after: Iterable[Row],
+    noticed: Noticed = _NOBODY,
     noticed_after: Noticed = _NOBODY,
-) -> list[Change]:  # fmt: skip
+) -> list[Change]:
     """Only what differs, by table and prefix."""
     one, two = _used(before), _used(after)
     found = []

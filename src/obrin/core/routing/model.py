@@ -149,17 +149,33 @@ class _Sessions:
             site_inside6, cloud_inside6 = _ends6(leg)
             for router in [Router(cloud.name, name).label for name in told] or [cloud.name]:
                 yield Session(
-                    leg.label, gateway.name, router, at_site, at_cloud, site_peer,
-                    leg.site_inside.value, near, site_inside6, metric,
-                )  # fmt: skip
+                    leg.label,
+                    gateway.name,
+                    router,
+                    at_site,
+                    at_cloud,
+                    site_peer,
+                    leg.site_inside.value,
+                    near,
+                    site_inside6,
+                    metric,
+                )
             for router in [Router(cloud.name, name).label for name in used] or [cloud.name]:
                 own = far
                 if cloud.is_hub and metric is None:
                     own = _summaries(bundle)[1]  # the rest comes from the members
                 yield Session(
-                    leg.label, router, gateway.name, at_cloud, at_site, cloud_peer,
-                    leg.cloud_inside.value, self._listed(own), cloud_inside6, metric,
-                )  # fmt: skip
+                    leg.label,
+                    router,
+                    gateway.name,
+                    at_cloud,
+                    at_site,
+                    cloud_peer,
+                    leg.cloud_inside.value,
+                    self._listed(own),
+                    cloud_inside6,
+                    metric,
+                )
 
     def _attached(self, hub: str, member: str) -> Iterator[Session]:
         """A member tells the hub its space, and is told what its table there has."""
@@ -175,9 +191,7 @@ class _Sessions:
             if member in table.learns:
                 yield Session(way, member, router, policy, back, one, cloud.router_id(1), spaces)
             if member in table.users:
-                yield Session(
-                    way, router, member, back, policy, other, centre.router_id(1)
-                )  # fmt: skip
+                yield Session(way, router, member, back, policy, other, centre.router_id(1))
 
     def _internal(self, site: str) -> Iterator[Session]:
         """The gateways of a site tell each other what the clouds told them."""
@@ -188,9 +202,7 @@ class _Sessions:
                     policy = SessionPolicy(one.asn, one.asn, passes_on=True, next_hop_self=True)
                     way = Neighbour(one.name).label
                     peer = Peer(way, one.asn, one.router_id, one.router_id, external=False)
-                    yield Session(
-                        way, one.name, other.name, policy, policy, peer, one.router_id
-                    )  # fmt: skip
+                    yield Session(way, one.name, other.name, policy, policy, peer, one.router_id)
 
 
 def _ends6(leg: Leg) -> tuple[int | None, int | None]:

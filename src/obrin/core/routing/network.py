@@ -130,10 +130,11 @@ class Network:
         self.delicate = {s.receiver for s in self.sessions if s.delicate}
         self.told_to = _numbers_at(self._tellers)
         self.lets_in = {
-            r: frozenset(self._numbers[s.accept.accept] for s in found
-                         if s.accept.accept is not None)
+            r: frozenset(
+                self._numbers[s.accept.accept] for s in found if s.accept.accept is not None
+            )
             for r, found in self.into.items()
-        }  # fmt: skip
+        }
 
     def _number(self, listed: PrefixList) -> int:
         """Equal lists have the same number."""
@@ -187,9 +188,10 @@ class Network:
                 for number in found
             )
             inside = frozenset(
-                cover for cover, _ in summaries.matches(prefix.value, prefix.bits)
+                cover
+                for cover, _ in summaries.matches(prefix.value, prefix.bits)
                 if cover.length <= prefix.length
-            )  # fmt: skip
+            )
             own = frozenset(numbers)
             key = (prefix.bits, own, lists, inside, prefix in inside)
             entry = made.get(key)
@@ -204,9 +206,8 @@ class Network:
     def inside(self, summary: Prefix) -> list[PrefixClass]:
         """The classes whose prefixes lie inside a summary, but for its own."""
         return [
-            c for c in self.classes
-            if summary.covers(c.prefixes[0]) and c.prefixes[0] != summary
-        ]  # fmt: skip
+            c for c in self.classes if summary.covers(c.prefixes[0]) and c.prefixes[0] != summary
+        ]
 
 
 def _numbers_at(tellers: Iterable[tuple[int, str]]) -> dict[str, frozenset[int]]:

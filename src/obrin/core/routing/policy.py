@@ -126,8 +126,9 @@ def import_path(policy: SessionPolicy, prefix: Prefix, path: Path) -> Path | str
     if policy.accept is not None and not policy.accept.covers(prefix):
         return "not among the prefixes accepted from this peer"
     if policy.attached:
-        return Path(path.next_hop, path.as_path, path.origin, None, policy.local_pref,
-                    path.communities)  # fmt: skip
+        return Path(
+            path.next_hop, path.as_path, path.origin, None, policy.local_pref, path.communities
+        )
     if not policy.external:
         return path
     if path.as_path[:1] != (policy.peer_as,):

@@ -97,10 +97,16 @@ def _told(
             why = "lost: a connected or static route comes first"
         attached = isinstance(settled.way(candidate.peer.name), Attachment)
         yield Row(
-            router, prefix, "attached" if attached else "bgp",
-            candidate.peer.name, format_address(candidate.path.next_hop, prefix.bits),
-            candidate.path.as_path, candidate.path.local_pref, state, why,
-        )  # fmt: skip
+            router,
+            prefix,
+            "attached" if attached else "bgp",
+            candidate.peer.name,
+            format_address(candidate.path.next_hop, prefix.bits),
+            candidate.path.as_path,
+            candidate.path.local_pref,
+            state,
+            why,
+        )
 
 
 def _why_won(decision: Decision) -> str:
@@ -134,8 +140,17 @@ def _subnet(settled: Settled, place: str, subnet: str, stable: Stable) -> Iterat
             state, why = REFUSED, "propagation is off at this subnet"
         elif row.prefix in own:
             state, why = BACKUP, "lost: the table's own route comes first"
-        yield Row(name, row.prefix, row.kind, row.via, row.next_hop, row.as_path,
-                  row.local_pref, state, why)  # fmt: skip
+        yield Row(
+            name,
+            row.prefix,
+            row.kind,
+            row.via,
+            row.next_hop,
+            row.as_path,
+            row.local_pref,
+            state,
+            why,
+        )
 
 
 def _own_hop(settled: Settled, via: str, router: str) -> str:
@@ -174,5 +189,6 @@ def sessions(stable: Stable) -> Iterator[Told]:
             told += kind.prefixes
             if why:
                 refused += [f"{prefix}: {why}" for prefix in kind.prefixes]
-        yield Told(session.via, session.sender, session.receiver, tuple(sorted(told)),
-                   tuple(refused))  # fmt: skip
+        yield Told(
+            session.via, session.sender, session.receiver, tuple(sorted(told)), tuple(refused)
+        )

@@ -90,9 +90,12 @@ def _smaller(
 
 
 def _missing_pool(
-    work: Work, claims: Mapping[Claimant, Sequence[int]], stuck: Claimant, bits: int,
+    work: Work,
+    claims: Mapping[Claimant, Sequence[int]],
+    stuck: Claimant,
+    bits: int,
     hard: Sequence[Prefix],
-) -> int | None:  # fmt: skip
+) -> int | None:
     """The length of the smallest further pool with which everything fits."""
     rooms = rooms_for(work, claims, bits, hard)
     total = sum(1 << (bits - n) for lengths in claims.values() for n in lengths)
@@ -116,10 +119,13 @@ def _missing_pool(
 def _obstacle(work: Work, found: Occupied, claims: Mapping[Claimant, Sequence[int]]) -> str | None:
     """The smallest single range elsewhere whose going would cure it."""
     named = sorted(
-        ((entry.prefix, name) for name, entry in work.design.elsewhere.items()
-         if entry.prefix.bits == found.bits),
+        (
+            (entry.prefix, name)
+            for name, entry in work.design.elsewhere.items()
+            if entry.prefix.bits == found.bits
+        ),
         key=lambda item: item[0].size,
-    )  # fmt: skip
+    )
     for prefix, name in named[:MOST_TRIED]:
         rest = list(found.hard)
         rest.remove(prefix)
@@ -147,11 +153,16 @@ def no_room_inside(holder: Holder) -> str:
     held = ", ".join(map(str, holder.blocks))
     cures = []
     smaller = next(
-        (n for n in range(length + 1, min(length + 9, bits - 1))
-         if fits(Rooms([holder.inner]),
-                 {"": [n if k == key else v for k, v in holder.missing.items()]})),
+        (
+            n
+            for n in range(length + 1, min(length + 9, bits - 1))
+            if fits(
+                Rooms([holder.inner]),
+                {"": [n if k == key else v for k, v in holder.missing.items()]},
+            )
+        ),
         None,
-    )  # fmt: skip
+    )
     if smaller is not None:
         hosts = (1 << (bits - smaller)) - 4
         cures.append(f"ask for less: {key} fits as a /{smaller}, which holds {hosts} hosts")

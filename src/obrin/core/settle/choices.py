@@ -67,9 +67,10 @@ _MARKED = re.compile(
 def _changed_by_hand(text: str) -> set[str]:
     """Places whose mark does not fit their value."""
     return {
-        found["key"] for found in _MARKED.finditer(text.replace("\r\n", "\n"))
+        found["key"]
+        for found in _MARKED.finditer(text.replace("\r\n", "\n"))
         if _mark(found["key"], found["value"].strip()) != found["mark"]
-    }  # fmt: skip
+    }
 
 
 def parse_choices(text: str, source: str) -> dict[str, Choice]:

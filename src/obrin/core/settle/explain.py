@@ -38,9 +38,13 @@ class Explanation:
 
 
 def explain(
-    design: Design, offering: Offered, choices: Choices, key: str, holders: list[Prefix],
+    design: Design,
+    offering: Offered,
+    choices: Choices,
+    key: str,
+    holders: list[Prefix],
     owners: OwnersOf,
-) -> Explanation:  # fmt: skip
+) -> Explanation:
     """For a key of `choices`. `holders` are the ranges it was chosen from; `owners` tells who
     uses a range.
 

@@ -75,9 +75,13 @@ def _with_insides(design: Design) -> Iterator[tuple[str, str, str, Tunnel | Circ
 
 
 def _may_repeat(
-    work: Work, block: Prefix, at: dict[str, list[Prefix]], gateway: str, cloud: str,
+    work: Work,
+    block: Prefix,
+    at: dict[str, list[Prefix]],
+    gateway: str,
+    cloud: str,
     pools: list[Prefix],
-) -> bool:  # fmt: skip
+) -> bool:
     """Whether an earlier block, used elsewhere as well, is free at both ends."""
     here = [*at.get(gateway, ()), *at.get(cloud, ())]
     return (
@@ -88,9 +92,13 @@ def _may_repeat(
 
 
 def _again(
-    work: Work, length: int, pools: list[Prefix], at: dict[str, list[Prefix]], gateway: str,
+    work: Work,
+    length: int,
+    pools: list[Prefix],
+    at: dict[str, list[Prefix]],
+    gateway: str,
     cloud: str,
-) -> Prefix | None:  # fmt: skip
+) -> Prefix | None:
     used = [*at.get(gateway, ()), *at.get(cloud, ()), *work.offering.reserved_inside]
     for pool in pools:
         found = FreeSpace([pool], used).take(length)

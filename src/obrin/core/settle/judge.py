@@ -23,11 +23,14 @@ _RESERVED_AS = {0: "RFC 7607", 23456: "RFC 6793", 65535: "RFC 7300", 4294967295:
 _NO_HOSTS = tuple(
     (parse_prefix(text), what)
     for text, what in (
-        ("0.0.0.0/8", "'this network'"), ("127.0.0.0/8", "loopback"), ("224.0.0.0/4", "multicast"),
-        ("240.0.0.0/4", "reserved"), ("::/127", "unspecified and loopback"),
+        ("0.0.0.0/8", "'this network'"),
+        ("127.0.0.0/8", "loopback"),
+        ("224.0.0.0/4", "multicast"),
+        ("240.0.0.0/4", "reserved"),
+        ("::/127", "unspecified and loopback"),
         ("ff00::/8", "multicast"),
     )
-)  # fmt: skip
+)
 _LINK_LOCAL = (parse_prefix("169.254.0.0/16"), parse_prefix("fe80::/10"))
 
 

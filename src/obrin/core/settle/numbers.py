@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from functools import partial
 
 from obrin.core.address.prefix import Prefix, format_address, parse_ipv4
@@ -88,9 +89,12 @@ def settle_public_addresses(work: Work) -> None:
             used |= {parse_ipv4(text) for text in _texts(work.chosen[key].value)}
         else:
             waiting.append((key, pool, cloud.gateway.instances))
+    free: dict[Prefix, Iterator[int]] = {}
     for key, pool, count in waiting:
-        free = (n for n in range(pool.value + 1, pool.last) if n not in used)
-        numbers = [n for n, _ in zip(free, range(count), strict=False)]
+        if pool not in free:
+            free[pool] = (n for n in range(pool.value + 1, pool.last) if n not in used)
+        # One is left over after each cloud's, so that the blocks of two clouds do not touch.
+        numbers = [n for n, _ in zip(free[pool], range(count), strict=False)]
         if len(numbers) < count:
             raise SettleError(f"{key}: the cloud's public pool {pool} is used up. Give addresses")
         used |= set(numbers)

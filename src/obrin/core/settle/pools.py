@@ -50,14 +50,17 @@ def default_pools(work: Work, purpose: str, bits: int) -> tuple[Prefix, ...]:
 def pools_of(work: Work, purpose: str, region: str | None, bits: int) -> list[tuple[Prefix, ...]]:
     """Levels of preference: pools of the region, general pools, or else the default ones."""
     named = [
-        pool for pool in work.design.pools.values()
+        pool
+        for pool in work.design.pools.values()
         if pool.purpose == purpose and pool.prefixes[0].bits == bits
-    ]  # fmt: skip
+    ]
     if not named:
         others = [
-            prefix for pool in work.design.pools.values() for prefix in pool.prefixes
+            prefix
+            for pool in work.design.pools.values()
+            for prefix in pool.prefixes
             if prefix.bits == bits
-        ]  # fmt: skip
+        ]
         return [
             tuple(blocks)
             for pool in default_pools(work, purpose, bits)
@@ -73,9 +76,10 @@ def pool_names(work: Work, purpose: str, region: str | None, bits: int) -> str:
     found = [
         f"{name} ({', '.join(map(str, pool.prefixes))})"
         for name, pool in work.design.pools.items()
-        if pool.purpose == purpose and pool.region in (None, region)
+        if pool.purpose == purpose
+        and pool.region in (None, region)
         and pool.prefixes[0].bits == bits
-    ]  # fmt: skip
+    ]
     if found:
         return ", ".join(found)
     return ", ".join(map(str, default_pools(work, purpose, bits))) or "no pool"

@@ -192,9 +192,12 @@ def _place_each(inside: FreeSpace, members: Claims, placed: Placed, bits: int) -
 
 
 def _widen_region(
-    rooms: Rooms[Claimant], speaker: Claimant, blocks: list[Prefix], inside: FreeSpace,
+    rooms: Rooms[Claimant],
+    speaker: Claimant,
+    blocks: list[Prefix],
+    inside: FreeSpace,
     rest: Claims,
-) -> bool:  # fmt: skip
+) -> bool:
     """Double one of a region's blocks, while its neighbour is free, until the rest fits."""
     wanted = [block_length(rooms.bits, lengths, 1.0) for lengths in rest.values()]
     for index, block in enumerate(blocks):
@@ -246,9 +249,11 @@ def _grow_in_place(work: Work, holder: Holder, found: Occupied) -> None:
     """Double one of a holder's blocks, while its neighbour is free, until all fits."""
     wanted = list(holder.missing.values())
     others = [
-        block for group in _regions_of(work) if group != (holder.kind, holder.region)
+        block
+        for group in _regions_of(work)
+        if group != (holder.kind, holder.region)
         for block in _region_blocks(work, found.bits, group)
-    ]  # fmt: skip
+    ]
     pools = [p for level in pools_of(work, holder.kind, holder.region, found.bits) for p in level]
 
     def is_free(buddy: Prefix) -> bool:

@@ -17,8 +17,13 @@ def settle_translation(work: Work) -> None:
         return
     used = list(survey(work, 32).hard)
     used += [space for name in work.design.clouds for space in _spaces(work, name)]
-    used += [block for key in work.chosen if key.startswith("regions.")
-             for block in prefixes_in(work.chosen[key].value) if block.bits == 32]  # fmt: skip
+    used += [
+        block
+        for key in work.chosen
+        if key.startswith("regions.")
+        for block in prefixes_in(work.chosen[key].value)
+        if block.bits == 32
+    ]
     pools = [p for level in pools_of(work, "translation", None, 32) for p in level]
     spaces = [FreeSpace([pool], used) for pool in pools]
     waiting = []

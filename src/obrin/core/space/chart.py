@@ -43,9 +43,10 @@ class Lane:
     def share(self) -> float:
         """How much of the extent is in use, from 0 to 1."""
         used = [
-            part.prefix for part in self.parts
+            part.prefix
+            for part in self.parts
             if part.state != KEPT and any(e.covers(part.prefix) for e in self.extent)
-        ]  # fmt: skip
+        ]
         return covered(used) / self.size if self.size else 0.0
 
 
@@ -62,10 +63,15 @@ def chart(settled: Settled, view: SpaceView) -> Chart:
     bad = {entry for pair in pairs for entry in pair}
     uses = pool_uses(settled, view)
     pools = tuple(
-        Lane("pool", _title(settled, use), use.region, use.prefixes,
-             tuple(_parts(view, use.prefixes, bad)))
+        Lane(
+            "pool",
+            _title(settled, use),
+            use.region,
+            use.prefixes,
+            tuple(_parts(view, use.prefixes, bad)),
+        )
         for use in uses
-    )  # fmt: skip
+    )
     return Chart(pools, tuple(_holders(view, pairs, bad)), pairs)
 
 
@@ -84,8 +90,16 @@ def _state(entry: Entry, bad: set[Entry]) -> str:
 
 
 def _parts(view: SpaceView, pool: tuple[Prefix, ...], bad: set[Entry]) -> Iterator[Part]:
-    kinds = ("region", "site space", "network", "cloud space", "elsewhere", "inside", "loopback",
-             "stands for")  # fmt: skip
+    kinds = (
+        "region",
+        "site space",
+        "network",
+        "cloud space",
+        "elsewhere",
+        "inside",
+        "loopback",
+        "stands for",
+    )
     for entry in view.of_kind(*kinds):
         if any(prefix.covers(entry.prefix) for prefix in pool):
             yield Part(entry.prefix, entry.owner, _state(entry, bad))
@@ -111,14 +125,19 @@ def _holders(
 
 
 def _lanes_of(
-    kind: str, place: str, entries: list[Entry], space: str,
+    kind: str,
+    place: str,
+    entries: list[Entry],
+    space: str,
     pairs: tuple[tuple[Entry, Entry], ...],
-) -> Iterator[Lane]:  # fmt: skip
+) -> Iterator[Lane]:
     """One lane for each family; what others use of it is marked where it is."""
     foreign = [
-        (far, mine) for one, other in pairs for far, mine in ((one, other), (other, one))
+        (far, mine)
+        for one, other in pairs
+        for far, mine in ((one, other), (other, one))
         if mine.place == place
-    ]  # fmt: skip
+    ]
     for bits in (32, 128):
         mine = [e for e in entries if e.prefix.bits == bits]
         if not mine:
@@ -128,8 +147,9 @@ def _lanes_of(
         parts = [Part(e.prefix, e.owner.partition("/")[2] or e.kind, USED) for e in inner]
         parts += [
             Part(max(far.prefix, near.prefix, key=lambda p: p.length), far.owner, OVERLAP)
-            for far, near in foreign if far.prefix.bits == bits
-        ]  # fmt: skip
+            for far, near in foreign
+            if far.prefix.bits == bits
+        ]
         outside = [e.prefix for e in inner if not any(s.covers(e.prefix) for s in spaces)]
         extent = tuple(summaries([*spaces, *outside]))
         yield Lane(kind, place, mine[0].region, extent, tuple(parts))

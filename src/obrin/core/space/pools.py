@@ -14,15 +14,26 @@ from obrin.core.space.view import Entry, SpaceView
 
 PURPOSES = ("sites", "clouds", "translation", "inside", "loopbacks")
 _KINDS = {
-    "sites": ("network", "site space"), "clouds": ("cloud space",), "inside": ("inside",),
-    "loopbacks": ("loopback",), "translation": ("stands for",),
-}  # fmt: skip
+    "sites": ("network", "site space"),
+    "clouds": ("cloud space",),
+    "inside": ("inside",),
+    "loopbacks": ("loopback",),
+    "translation": ("stands for",),
+}
 
 
 _TAKEN = (
-    "network", "subnet", "gateway subnet", "cloud space", "site space", "elsewhere",
-    "inside", "loopback", "stands for", "forbidden by the cloud",
-)  # fmt: skip
+    "network",
+    "subnet",
+    "gateway subnet",
+    "cloud space",
+    "site space",
+    "elsewhere",
+    "inside",
+    "loopback",
+    "stands for",
+    "forbidden by the cloud",
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -89,9 +100,10 @@ def _use(
     if "inside" in purpose:
         kinds = ("inside", "elsewhere", "reserved by the cloud")
     taken = [
-        e.prefix for e in view.entries
+        e.prefix
+        for e in view.entries
         if e.kind in kinds and any(pool.overlaps(e.prefix) for pool in prefixes)
-    ]  # fmt: skip
+    ]
     free = FreeSpace(prefixes, taken)
     return PoolUse(name, purpose, region, prefixes, tuple(summaries(taken)), free)
 

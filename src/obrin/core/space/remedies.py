@@ -84,9 +84,11 @@ def _another(view: SpaceView, entry: Entry, rest: Entry) -> Remedy:
         site, _, network = entry.owner.partition("/")
         lines = (f"sites.{site}.networks:", f"  {network}: {new}")
     return Remedy(
-        "another-range", title, lines,
+        "another-range",
+        title,
+        lines,
         ("nothing, as long as it is not built",),
-    )  # fmt: skip
+    )
 
 
 def _renumber(view: SpaceView, entry: Entry, rest: Entry) -> Remedy:
@@ -96,14 +98,15 @@ def _renumber(view: SpaceView, entry: Entry, rest: Entry) -> Remedy:
     except LookupError as error:
         return Remedy("renumber", title, (), (), impossible=str(error))
     return Remedy(
-        "renumber", title,
+        "renumber",
+        title,
         (f"obrin space renumber {entry.owner} --to {new}",),
         (
             f"up to {entry.prefix.size - 3} hosts get new addresses, part by part, with both "
             "ranges up meanwhile",
             "everything that names old addresses: DNS, DHCP, filters, applications, documents",
         ),
-    )  # fmt: skip
+    )
 
 
 def links_between(settled: Settled, one: Entry, other: Entry) -> list[SettledLink]:
@@ -113,12 +116,16 @@ def links_between(settled: Settled, one: Entry, other: Entry) -> list[SettledLin
     if direct:
         return direct
     return [
-        link for entry, rest in ((other, one), (one, other)) for link in settled.links.values()
+        link
+        for entry, rest in ((other, one), (one, other))
+        for link in settled.links.values()
         if entry.place in (link.site, link.cloud)
-        and any(rest.place in (far.site, far.cloud) and
-                {far.site, far.cloud} & {link.site, link.cloud} - {entry.place, rest.place}
-                for far in settled.links.values())
-    ]  # fmt: skip
+        and any(
+            rest.place in (far.site, far.cloud)
+            and {far.site, far.cloud} & {link.site, link.cloud} - {entry.place, rest.place}
+            for far in settled.links.values()
+        )
+    ]
 
 
 def _translate(settled: Settled, view: SpaceView, one: Entry, other: Entry) -> Remedy:
@@ -179,11 +186,12 @@ def _only(settled: Settled, one: Entry, other: Entry) -> Remedy:
     host = entry.prefix.address(min(10, entry.prefix.size - 1))
     rest = one if entry is other else other
     return Remedy(
-        "some-hosts", title,
+        "some-hosts",
+        title,
         (f"links.{link.name}:", f"  only: {{{network}: [{host}/32]}}"),
         (
             f"only the hosts listed can be reached; their addresses must be unused in {rest.owner}",
             "a route for each host; whoever adds a host later has to add it here",
         ),
         ("everything between the other hosts of the two ranges stays cut off",),
-    )  # fmt: skip
+    )

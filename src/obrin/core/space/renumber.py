@@ -34,8 +34,10 @@ class RenumberPlan:
     def addresses(self) -> Iterator[tuple[str, str]]:
         """Every old address with its new one: the host part stays."""
         for offset in range(min(self.old.size, self.new.size, MOST_ADDRESSES)):
-            yield (format_address(self.old.value + offset, self.old.bits),
-                   format_address(self.new.value + offset, self.new.bits))  # fmt: skip
+            yield (
+                format_address(self.old.value + offset, self.old.bits),
+                format_address(self.new.value + offset, self.new.bits),
+            )
 
 
 def renumber_plan(
@@ -66,9 +68,10 @@ def _steps(
     site, name = reference.place, reference.network
     gateways = ", ".join(g.name for g in settled.gateways.values() if g.site == site)
     links = [
-        link for link in settled.links.values()
+        link
+        for link in settled.links.values()
         if link.site == site and any(part.network == name for part in link.exposures)
-    ]  # fmt: skip
+    ]
     far = ", ".join(dict.fromkeys(link.cloud for link in links)) or "nobody"
     flows = [e for e in settled.expectations if reference in (e.source, e.destination)]
     both = f"{old} and {new}"
@@ -92,29 +95,41 @@ def _steps(
             f"the table at {far} shows {both} through the same tunnels",
             both,
         )
-    yield RenumberStep(
-        "Lower the lifetimes of DNS answers and DHCP leases to minutes, and wait for the old ones",
-        "names are asked again after minutes", both,
-    )  # fmt: skip
-    yield RenumberStep(
-        "Move clients: hand out leases from the new range",
-        f"leases show {new}; 'obrin probe' from the new range is as wished", both,
-    )  # fmt: skip
-    yield RenumberStep(
-        "Move servers one by one: add the new address, change the name, wait, drop the old address",
-        "each answers at its new address before the old one goes", both,
-    )  # fmt: skip
-    yield RenumberStep(
-        f"Watch the counters of the filter rules for {old} until they stand still for a day",
-        "no packet from or to the old range is counted", both,
-    )  # fmt: skip
+    yield from _moving(old, new)
     if links:
         yield RenumberStep(
             f"Withdraw {old}, then take its filters out at {far} and {gateways}",
-            f"the table at {far} shows {new} only", str(new),
-        )  # fmt: skip
+            f"the table at {far} shows {new} only",
+            str(new),
+        )
     yield RenumberStep(
         f"At {gateways}: take the old address off the segment. In the design, remove {name} and, "
         f"if you like, call {name}-new by its name",
-        "'obrin check' finds nothing", str(new),
-    )  # fmt: skip
+        "'obrin check' finds nothing",
+        str(new),
+    )
+
+
+def _moving(old: Prefix, new: Prefix) -> Iterator[RenumberStep]:
+    """Both ranges are up; whoever lives in the old one moves."""
+    both = f"{old} and {new}"
+    yield RenumberStep(
+        "Lower the lifetimes of DNS answers and DHCP leases to minutes, and wait for the old ones",
+        "names are asked again after minutes",
+        both,
+    )
+    yield RenumberStep(
+        "Move clients: hand out leases from the new range",
+        f"leases show {new}; 'obrin probe' from the new range is as wished",
+        both,
+    )
+    yield RenumberStep(
+        "Move servers one by one: add the new address, change the name, wait, drop the old address",
+        "each answers at its new address before the old one goes",
+        both,
+    )
+    yield RenumberStep(
+        f"Watch the counters of the filter rules for {old} until they stand still for a day",
+        "no packet from or to the old range is counted",
+        both,
+    )

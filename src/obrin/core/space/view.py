@@ -12,8 +12,9 @@ from obrin.core.settle.choices import Choices
 from obrin.core.settle.work import prefixes_in
 from obrin.core.settled.model import Settled
 
-USES = frozenset({"network", "subnet", "gateway subnet", "elsewhere", "inside", "loopback",
-                  "stands for"})  # fmt: skip
+USES = frozenset(
+    {"network", "subnet", "gateway subnet", "elsewhere", "inside", "loopback", "stands for"}
+)
 """Kinds that are in use by somebody; the others hold or reserve."""
 _CLOUDS_OWN = {
     "forbidden by the cloud": "the cloud, which forbids it",
@@ -101,8 +102,9 @@ def _entries(settled: Settled, choices: Choices, offering: Offered) -> Iterator[
         parts = key.split(".")
         if parts[0] == "regions":
             for block in prefixes_in(choice.value):
-                yield Entry(block, "region", parts[1], region=parts[1],
-                            note=f"for {parts[2].rstrip('6')}")  # fmt: skip
+                yield Entry(
+                    block, "region", parts[1], region=parts[1], note=f"for {parts[2].rstrip('6')}"
+                )
         elif parts[0] == "sites" and parts[2] in ("space", "space6"):
             for block in prefixes_in(choice.value):
                 yield Entry(block, "site space", parts[1], parts[1])
@@ -121,8 +123,13 @@ def _entries(settled: Settled, choices: Choices, offering: Offered) -> Iterator[
         for part in (*link.exposures, *link.cloud_exposures):
             if part.translated:
                 place = f"{link.site}/{part.network}" if part.network else link.cloud
-                yield Entry(part.seen, "stands for", place, link.name,
-                            note=f"{part.real} on link {link.name}")  # fmt: skip
+                yield Entry(
+                    part.seen,
+                    "stands for",
+                    place,
+                    link.name,
+                    note=f"{part.real} on link {link.name}",
+                )
     for prefix in offering.forbidden:
         yield Entry(prefix, "forbidden by the cloud", "")
     for prefix in offering.reserved_inside:

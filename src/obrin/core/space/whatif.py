@@ -45,8 +45,9 @@ def outlook(
         free = use.free.copy()
         lengths = [
             (_length(wish, factor, free.bits), wish.name)
-            for wish in wishes for _ in range(wish.count)
-        ]  # fmt: skip
+            for wish in wishes
+            for _ in range(wish.count)
+        ]
         wanted = sum(1 << (free.bits - length) for length, _ in lengths)
         found.append(Year(year, wanted, use.free.size, *_place(free, lengths)))
     return found

@@ -73,9 +73,15 @@ def _interrupted(settled: Settled, tasks: list[Task]) -> dict[str, float]:
 
 
 def connect_whole(
-    project: Project, settled: Settled, ends: Ends, report: Report, timeout: float, plan: Plan,
-    *, keep: bool = False,
-) -> Connected:  # fmt: skip
+    project: Project,
+    settled: Settled,
+    ends: Ends,
+    report: Report,
+    timeout: float,
+    plan: Plan,
+    *,
+    keep: bool = False,
+) -> Connected:
     """Do what was planned; with `keep`, what has ended stays.
 
     Raises OutsideError when a step fails; tunnels that stay down are in the status.

@@ -160,15 +160,20 @@ def _disagreements(site: EndStatus, cloud: EndStatus) -> list[str]:
     if (site.bgp == "established") != (cloud.bgp == "established"):
         found.append(f"BGP: the site says {site.bgp}, the cloud {cloud.bgp}")
     for sender, receiver, one, other in (
-        ("site", "cloud", site, cloud), ("cloud", "site", cloud, site),
-    ):  # fmt: skip
+        ("site", "cloud", site, cloud),
+        ("cloud", "site", cloud, site),
+    ):
         missing = set(one.announced) - set(other.received)
         if missing and one.bgp == other.bgp == "established":
-            found.append(f"the {sender} announced {', '.join(sorted(missing))}, "
-                         f"the {receiver} did not accept it")  # fmt: skip
+            found.append(
+                f"the {sender} announced {', '.join(sorted(missing))}, "
+                f"the {receiver} did not accept it"
+            )
         if one.child == "up" and _lost(one, other):
-            found.append(f"packets leave the {sender} and none arrive at the {receiver} "
-                         f"(the last {_ago(one.idle_out)})")  # fmt: skip
+            found.append(
+                f"packets leave the {sender} and none arrive at the {receiver} "
+                f"(the last {_ago(one.idle_out)})"
+            )
     return found
 
 
@@ -194,8 +199,10 @@ def _notes(site: EndStatus, cloud: EndStatus) -> list[str]:
         if end.bgp not in ("none", "established") and end.bgp_error:
             found.append(f"the {who} lost BGP: {end.bgp_error}")
     if any(end.bgp not in ("none", "established") or end.child != "up" for _, end in ends):
-        for sender, one, receiver, other in (("site", site, "cloud", cloud),
-                                             ("cloud", cloud, "site", site)):  # fmt: skip
+        for sender, one, receiver, other in (
+            ("site", site, "cloud", cloud),
+            ("cloud", cloud, "site", site),
+        ):
             if one.packets_out > other.packets_in and _lost(one, other):
                 found.append(
                     f"of {one.packets_out} packets that left the {sender}, "

@@ -208,9 +208,14 @@ class GatewayProcess:
 
     async def _probe(self, given: dict[str, Any], source: int, destination: int) -> dict[str, Any]:
         result = await probe(
-            find_host(self._site.hosts, source), protocol_of(given), destination, port_of(given),
-            seconds_of(given, "timeout", 0.1, 30.0, 2.0), self._kick, self._now,
-        )  # fmt: skip
+            find_host(self._site.hosts, source),
+            protocol_of(given),
+            destination,
+            port_of(given),
+            seconds_of(given, "timeout", 0.1, 30.0, 2.0),
+            self._kick,
+            self._now,
+        )
         return {
             "answered": result.answered,
             "refused": result.refused,

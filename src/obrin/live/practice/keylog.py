@@ -52,10 +52,16 @@ def ike_line(sa: IkeSa) -> str:
         integrity = "HMAC_SHA2_256_128 [RFC4868]"
     return ",".join(
         [
-            sa.spi_i.hex(), sa.spi_r.hex(), sa.keys.ei.hex(), sa.keys.er.hex(), f'"{name}"',
-            sa.keys.ai.hex(), sa.keys.ar.hex(), f'"{integrity}"',
+            sa.spi_i.hex(),
+            sa.spi_r.hex(),
+            sa.keys.ei.hex(),
+            sa.keys.er.hex(),
+            f'"{name}"',
+            sa.keys.ai.hex(),
+            sa.keys.ar.hex(),
+            f'"{integrity}"',
         ]
-    )  # fmt: skip
+    )
 
 
 def esp_lines(child: ChildSa) -> list[str]:
@@ -70,8 +76,14 @@ def esp_lines(child: ChildSa) -> list[str]:
         else:
             names = ("AES-CBC [RFC3602]", "HMAC-SHA-256-128 [RFC4868]")
         fields = [
-            "IPv4", "*", "*", f"0x{spi.hex()}", names[0], f"0x{keys.encryption.hex()}",
-            names[1], f"0x{keys.integrity.hex()}" if keys.integrity else "",
-        ]  # fmt: skip
+            "IPv4",
+            "*",
+            "*",
+            f"0x{spi.hex()}",
+            names[0],
+            f"0x{keys.encryption.hex()}",
+            names[1],
+            f"0x{keys.integrity.hex()}" if keys.integrity else "",
+        ]
         lines.append(",".join(f'"{field}"' for field in fields))
     return lines

@@ -16,23 +16,30 @@ _ERRORS = {
 }
 _OPERATIONS: dict[str, tuple[dict[str, Any], list[str]]] = {
     "probe": (
-        {"source": _ADDRESS, "destination": _ADDRESS, "port": _PORT, "timeout": _SECONDS,
-         "protocol": {"enum": sorted(PROTOCOLS)}},
+        {
+            "source": _ADDRESS,
+            "destination": _ADDRESS,
+            "port": _PORT,
+            "timeout": _SECONDS,
+            "protocol": {"enum": sorted(PROTOCOLS)},
+        },
         ["source", "destination", "protocol"],
     ),
     "stream": (
         {"source": _ADDRESS, "destination": _ADDRESS, "interval": _SECONDS, "duration": _SECONDS},
         ["source", "destination", "interval", "duration"],
     ),
-}  # fmt: skip
+}
 
 
 def openapi() -> dict[str, Any]:
     """RFC 8040 over the modules of a gateway, and the operations of obrin-observe."""
     module = {
-        "name": "top", "in": "path", "required": True,
+        "name": "top",
+        "in": "path",
+        "required": True,
         "schema": {"type": "string", "examples": ["ietf-interfaces:interfaces"]},
-    }  # fmt: skip
+    }
     done = {"201": {"description": "made"}, "204": {"description": "changed"}}
     paths: dict[str, Any] = {
         "/restconf/data": {

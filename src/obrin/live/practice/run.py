@@ -85,8 +85,9 @@ async def _role(given: argparse.Namespace, token: str) -> None:
         from obrin.live.practice.keylog import KeyLog
 
         keylog = KeyLog(given.keylog) if given.keylog else None
-        gateways = [GatewayProcess(name, _cables_of(name, cables), token, keylog)
-                    for name in given.gateway]  # fmt: skip
+        gateways = [
+            GatewayProcess(name, _cables_of(name, cables), token, keylog) for name in given.gateway
+        ]
         await run_gateways(gateways, served)
 
 

@@ -167,9 +167,12 @@ class Served:
         listener = socket.socket(socket.AF_INET, socket.SOCK_STREAM)
         listener.bind(("127.0.0.1", 0))
         config = uvicorn.Config(
-            TokenGuard(app, self), log_level="warning", access_log=False, lifespan="off",
+            TokenGuard(app, self),
+            log_level="warning",
+            access_log=False,
+            lifespan="off",
             timeout_graceful_shutdown=1,
-        )  # fmt: skip
+        )
         self._server = uvicorn.Server(config)
         ready = {"port": listener.getsockname()[1], "pid": os.getpid(), **(extra or {})}
         write_whole(self._folder / f"{self._name}.json", json.dumps(ready))

@@ -45,9 +45,13 @@ def line_name(gateway: str, uplink: str) -> str:
 
 
 def start_world(
-    settled: Settled, folder: Path, *, speed: float = 600.0, capture: Path | None = None,
+    settled: Settled,
+    folder: Path,
+    *,
+    speed: float = 600.0,
+    capture: Path | None = None,
     offering: Offered = PRACTICE_CLOUD,
-) -> World:  # fmt: skip
+) -> World:
     """Start all processes and wait until each answers.
 
     Raises PracticeError, OutsideError, and ObrinError for what the practice world has not.
@@ -64,9 +68,12 @@ def start_world(
             )
     _make_room(folder)
     world = World(
-        secrets.token_urlsafe(24), speed, str(capture) if capture else None,
-        starter=os.getpid(), begun=time.time(),
-    )  # fmt: skip
+        secrets.token_urlsafe(24),
+        speed,
+        str(capture) if capture else None,
+        starter=os.getpid(),
+        begun=time.time(),
+    )
     starter = _Starter(folder, world)
     try:
         _start_all(settled, starter, capture, offering)
@@ -99,9 +106,11 @@ def _start_all(
     starter.launch("internet", "internet", _internet_arguments(settled, capture))
     cables: dict[str, int] = starter.wait("internet")["cables"]
     offered = _write_offerings(settled, starter.folder, offering)
-    starter.launch("cloud", "cloud", ["--cable", f"cloud={cables['cloud']}",
-                                      "--speed", str(starter.world.speed),
-                                      *offered])  # fmt: skip
+    starter.launch(
+        "cloud",
+        "cloud",
+        ["--cable", f"cloud={cables['cloud']}", "--speed", str(starter.world.speed), *offered],
+    )
     used = {t.gateway for t in settled.tunnels()}
     wanted = [gateway for gateway in settled.gateways.values() if gateway.name in used]
     groups = [wanted[start::MOST_PROCESSES] for start in range(min(MOST_PROCESSES, len(wanted)))]
@@ -158,9 +167,16 @@ class _Starter:
         self.world.processes.append(name)
         self.world.write(self.folder)
         command = [
-            sys.executable, "-m", "obrin.live.practice.run", role, "--name", name,
-            "--folder", str(self.folder.absolute()), *arguments,
-        ]  # fmt: skip
+            sys.executable,
+            "-m",
+            "obrin.live.practice.run",
+            role,
+            "--name",
+            name,
+            "--folder",
+            str(self.folder.absolute()),
+            *arguments,
+        ]
         passed = {n: value for n, value in os.environ.items() if n != PASSPHRASE}
         with (self.folder / f"{name}.log").open("wb") as log:
             self._processes[name] = subprocess.Popen(

@@ -78,9 +78,13 @@ class Authority:
         self.issuing.append(Issued(made, key))
 
     def issue(
-        self, gateway: str, identities: Sequence[str], lives: Lives, now: datetime,
+        self,
+        gateway: str,
+        identities: Sequence[str],
+        lives: Lives,
+        now: datetime,
         public_key: PublicKey | None = None,
-    ) -> Issued:  # fmt: skip
+    ) -> Issued:
         """A certificate for a gateway; with a public key of its own, the private one stays away."""
         key = new_key(lives.kind) if public_key is None else None
         public = public_key if public_key is not None or key is None else key.public_key()
@@ -208,16 +212,20 @@ class AuthorityStore:
             raise self.file.damaged() from None
 
     def write(self, authority: Authority) -> None:
-        self.file.write({
-            "name": authority.name,
-            "roots": [_as_data(i) for i in authority.roots],
-            "issuing": [_as_data(i) for i in authority.issuing],
-            "gateways": {n: [_as_data(i) for i in f] for n, f in authority.gateways.items()},
-            "revoked": [[str(serial), when.isoformat()] for serial, when in authority.revoked],
-            "revocations": [r.public_bytes(Encoding.PEM).decode() for r in authority.revocations],
-            "others": as_pem(authority.others),
-            "trusted": as_pem(authority.trusted),
-        })  # fmt: skip
+        self.file.write(
+            {
+                "name": authority.name,
+                "roots": [_as_data(i) for i in authority.roots],
+                "issuing": [_as_data(i) for i in authority.issuing],
+                "gateways": {n: [_as_data(i) for i in f] for n, f in authority.gateways.items()},
+                "revoked": [[str(serial), when.isoformat()] for serial, when in authority.revoked],
+                "revocations": [
+                    r.public_bytes(Encoding.PEM).decode() for r in authority.revocations
+                ],
+                "others": as_pem(authority.others),
+                "trusted": as_pem(authority.trusted),
+            }
+        )
 
     def fill(
         self, name: str, needs: Mapping[str, Sequence[str]], lives: Lives, now: datetime

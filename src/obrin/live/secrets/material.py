@@ -39,8 +39,10 @@ def dated(authority: Authority, settled: Settled) -> list[Dated]:
     """What is in use, with its last day: authorities, gateways, lists of what is revoked."""
     found = []
     for kind, issued in (("root", authority.roots), ("issuing", authority.issuing)):
-        found += [Dated(kind, authority.name, i.certificate.not_valid_after_utc.date())
-                  for i in issued[-1:]]  # fmt: skip
+        found += [
+            Dated(kind, authority.name, i.certificate.not_valid_after_utc.date())
+            for i in issued[-1:]
+        ]
     for name in settled.certified():
         current = authority.current(name)
         if current is not None:

@@ -61,9 +61,12 @@ class KeyStore:
         self._write(self.read(), self.made(), waiting, self.turns_left())
 
     def _write(
-        self, keys: dict[str, str], made: dict[str, str], waiting: dict[str, str],
+        self,
+        keys: dict[str, str],
+        made: dict[str, str],
+        waiting: dict[str, str],
         turns: list[str],
-    ) -> None:  # fmt: skip
+    ) -> None:
         rest = {"waiting": waiting, "turns": turns}
         data = {"keys": keys, "made": made}
         self.file.write(data | {name: part for name, part in rest.items() if part})

@@ -22,7 +22,13 @@ from obrin.wire.errors import ReadError
 ORIGIN, AS_PATH, NEXT_HOP, MED, LOCAL_PREF, ATOMIC, AGGREGATOR, COMMUNITIES = range(1, 9)
 ORIGINATOR_ID, CLUSTER_LIST = 9, 10
 MP_REACH, MP_UNREACH, EXTENDED_COMMUNITIES, AS4_PATH, AS4_AGGREGATOR, LARGE_COMMUNITIES = (
-    14, 15, 16, 17, 18, 32)  # fmt: skip
+    14,
+    15,
+    16,
+    17,
+    18,
+    32,
+)
 OPTIONAL, TRANSITIVE, PARTIAL, EXTENDED = 0x80, 0x40, 0x20, 0x10
 AS_SET, AS_SEQUENCE = 1, 2
 AS_TRANS = 23456
@@ -63,8 +69,19 @@ _DISCARDED_ALONE = {ATOMIC, AGGREGATOR, AS4_PATH, AS4_AGGREGATOR}
 _INTERNAL_ONLY = {LOCAL_PREF, ORIGINATOR_ID, CLUSTER_LIST}
 # Passed on unseen: they are not of this speaker's own decision.
 _CARRIED = {EXTENDED_COMMUNITIES, LARGE_COMMUNITIES}
-MALFORMED_LIST, UNRECOGNISED, MISSING, FLAGS, LENGTH, BAD_ORIGIN, _, BAD_NEXT_HOP, _, NETWORK, \
-    BAD_AS_PATH = range(1, 12)  # fmt: skip
+(
+    MALFORMED_LIST,
+    UNRECOGNISED,
+    MISSING,
+    FLAGS,
+    LENGTH,
+    BAD_ORIGIN,
+    _,
+    BAD_NEXT_HOP,
+    _,
+    NETWORK,
+    BAD_AS_PATH,
+) = range(1, 12)
 
 
 @dataclass(frozen=True, slots=True)
@@ -109,10 +126,12 @@ def encode_attributes(attributes: Attributes, *, four_octets: bool, internal: bo
     path = attributes.path
     parts = [
         (ORIGIN, _attribute(TRANSITIVE, ORIGIN, bytes((path.origin,)))),
-        (AS_PATH, _attribute(TRANSITIVE, AS_PATH,
-                             _encode_as_path(path.as_path, 4 if four_octets else 2))),
+        (
+            AS_PATH,
+            _attribute(TRANSITIVE, AS_PATH, _encode_as_path(path.as_path, 4 if four_octets else 2)),
+        ),
         (NEXT_HOP, _attribute(TRANSITIVE, NEXT_HOP, path.next_hop.to_bytes(4, "big"))),
-    ]  # fmt: skip
+    ]
     if path.med is not None:
         parts.append((MED, _attribute(OPTIONAL, MED, path.med.to_bytes(4, "big"))))
     if internal:

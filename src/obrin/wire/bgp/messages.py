@@ -154,9 +154,12 @@ def decode_message(data: bytes, *, four_octets: bool = True, internal: bool = Tr
     size, kind = int.from_bytes(data[16:18], "big"), data[18]
     if kind not in _SMALLEST:
         raise BgpError(HEADER_ERROR, 3, f"message type {kind} does not exist", bytes((kind,)))
-    if size != len(data) or size < _SMALLEST[kind] or size > MAX_SIZE or (
-        kind == KEEPALIVE and size != 19
-    ):  # fmt: skip
+    if (
+        size != len(data)
+        or size < _SMALLEST[kind]
+        or size > MAX_SIZE
+        or (kind == KEEPALIVE and size != 19)
+    ):
         raise BgpError(HEADER_ERROR, 2, f"a length of {size} is wrong here", data[16:18])
     body = data[19:]
     if kind == KEEPALIVE:

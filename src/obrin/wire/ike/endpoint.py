@@ -46,9 +46,7 @@ class Endpoint:
 
     def __init__(self, configs: Iterable[PeerConfig], rng: Callable[[int], bytes]) -> None:
         self._directory = SaDirectory()
-        self.tunnels = {
-            config.name: Tunnel(config, rng, self._directory) for config in configs
-        }  # fmt: skip
+        self.tunnels = {config.name: Tunnel(config, rng, self._directory) for config in configs}
         self._by_peer = {
             (t.config.local_address, t.config.remote_address): t for t in self.tunnels.values()
         }

@@ -17,8 +17,9 @@ from obrin.wire.ike.keys import prf, shared_key_auth
 from obrin.wire.ike.message import find, find_notify, first_error, need
 from obrin.wire.ike.negotiate import accept_answer, make_child, with_spi
 from obrin.wire.ike.numbers import AuthMethod, Exchange, Notify, PayloadType, notify_name
-from obrin.wire.ike.payloads import Auth, Id, NotifyPayload, Payload, Sa, Ts
+from obrin.wire.ike.payloads import Auth, Id, NotifyPayload, Payload, Ts
 from obrin.wire.ike.sa import IkeSa
+from obrin.wire.ike.sa_payload import Sa
 from obrin.wire.ike.signatures import SignatureProblem
 from obrin.wire.ike.transitions import State, Step
 from obrin.wire.ike.tunnel_state import KEEPALIVE_EVERY, TunnelState
@@ -125,11 +126,16 @@ def _take_answer(
         if len(chosen.spi) != 4:
             raise IkeFormatError("the peer's child SPI is not 4 bytes")
         _add_child(
-            tunnel, sa, chosen, spi, chosen.spi, now,
+            tunnel,
+            sa,
+            chosen,
+            spi,
+            chosen.spi,
+            now,
             exchange_initiator=True,
             local=narrow(local, config.local_selectors),
             remote=narrow(remote, config.remote_selectors),
-        )  # fmt: skip
+        )
     except (IkeFormatError, IkeRefusal) as problem:
         tunnel.note(Refused(config.name, False, notify_name(problem.notify), str(problem)))
         if sa.state is State.ESTABLISHED:
@@ -188,9 +194,16 @@ def _answer_child(
         raise IkeRefusal(Notify.TS_UNACCEPTABLE, "the peer's traffic selectors are not ours")
     spi = tunnel.rng(4)
     _add_child(
-        tunnel, sa, chosen, spi, chosen.spi, now,
-        exchange_initiator=False, local=local, remote=remote,
-    )  # fmt: skip
+        tunnel,
+        sa,
+        chosen,
+        spi,
+        chosen.spi,
+        now,
+        exchange_initiator=False,
+        local=local,
+        remote=remote,
+    )
     return [
         Sa((Proposal(chosen.protocol, chosen.transforms, chosen.number, spi),)),
         Ts(PayloadType.TSI, remote),
@@ -199,9 +212,15 @@ def _answer_child(
 
 
 def _verify(
-    tunnel: TunnelState, sa: IkeSa, payloads: list[Payload], them: Id, auth: Auth, now: float,
-    *, initiator: bool,
-) -> None:  # fmt: skip
+    tunnel: TunnelState,
+    sa: IkeSa,
+    payloads: list[Payload],
+    them: Id,
+    auth: Auth,
+    now: float,
+    *,
+    initiator: bool,
+) -> None:
     """Raises IkeRefusal with AUTHENTICATION_FAILED: wrong identity, method or proof."""
     claimed, expected = Identity(them.id_kind, them.data), tunnel.config.remote_identity
     if claimed != expected:
@@ -263,14 +282,18 @@ def _add_child(
     if not local or not remote:
         raise IkeRefusal(Notify.TS_UNACCEPTABLE, "the peer widened the traffic selectors")
     child = make_child(
-        sa, chosen, spi_in, spi_out,
+        sa,
+        chosen,
+        spi_in,
+        spi_out,
         exchange_initiator=exchange_initiator,
         nonces=(sa.nonce_i, sa.nonce_r),
         shared=b"",
-        local=local, remote=remote,
+        local=local,
+        remote=remote,
         suites=tunnel.config.suites,
         now=now,
-    )  # fmt: skip
+    )
     tunnel.children[child.spi_in] = child
     tunnel.outbound = child
     tunnel.note(ChildUp(tunnel.config.name, child))

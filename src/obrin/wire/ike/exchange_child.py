@@ -22,8 +22,9 @@ from obrin.wire.ike.keys import derive_ike_keys, skeyseed_rekey
 from obrin.wire.ike.message import find, find_notify, first_error, need
 from obrin.wire.ike.negotiate import accept_answer, make_child, with_spi
 from obrin.wire.ike.numbers import Exchange, Notify, PayloadType, notify_name
-from obrin.wire.ike.payloads import Ke, Nonce, NotifyPayload, Payload, Sa, Ts
+from obrin.wire.ike.payloads import Ke, Nonce, NotifyPayload, Payload, Ts
 from obrin.wire.ike.sa import IkeSa
+from obrin.wire.ike.sa_payload import Sa
 from obrin.wire.ike.transitions import State, Step
 from obrin.wire.ike.tunnel_state import Rekey, TunnelState
 
@@ -87,7 +88,10 @@ def _take_child(
         peer_nonce = need(payloads, Nonce, "nonce").data
         shared = _agree(chosen, payloads, key_pair)
         new = make_child(
-            sa, chosen, spi, chosen.spi,
+            sa,
+            chosen,
+            spi,
+            chosen.spi,
             exchange_initiator=True,
             nonces=(nonce, peer_nonce),
             shared=shared,
@@ -99,7 +103,7 @@ def _take_child(
             ),
             suites=tunnel.config.suites,
             now=now,
-        )  # fmt: skip
+        )
     except (IkeFormatError, IkeRefusal) as problem:
         tunnel.note(Refused(tunnel.config.name, False, notify_name(problem.notify), str(problem)))
         old.rekey_at = tunnel.retry_at(now)
@@ -195,14 +199,18 @@ def _answer_child(
         raise IkeRefusal(Notify.TS_UNACCEPTABLE, "the rekey changes the traffic selectors")
     spi, own_nonce = tunnel.rng(4), tunnel.rng(32)
     new = make_child(
-        sa, chosen, spi, chosen.spi,
+        sa,
+        chosen,
+        spi,
+        chosen.spi,
         exchange_initiator=False,
         nonces=(nonce, own_nonce),
         shared=shared,
-        local=local, remote=remote,
+        local=local,
+        remote=remote,
         suites=tunnel.config.suites,
         now=now,
-    )  # fmt: skip
+    )
     tunnel.children[new.spi_in] = new
     rekey = tunnel.rekeys.get(old.spi_in)
     if rekey is not None:

@@ -44,8 +44,9 @@ from obrin.wire.ike.numbers import (
     notify_name,
 )
 from obrin.wire.ike.path import Address, Path
-from obrin.wire.ike.payloads import Ke, Nonce, NotifyPayload, Payload, Sa, decode_chain
+from obrin.wire.ike.payloads import Ke, Nonce, NotifyPayload, Payload, decode_chain
 from obrin.wire.ike.sa import IkeSa
+from obrin.wire.ike.sa_payload import Sa
 from obrin.wire.ike.signatures import HASHES, decode_hashes, encode_hashes
 from obrin.wire.ike.transitions import State, Step
 from obrin.wire.ike.tunnel_state import Attempt, TunnelState
@@ -61,9 +62,7 @@ def start(tunnel: TunnelState, now: float) -> None:
     """Send the first message of a new IKE SA."""
     config = tunnel.config
     fresh = tunnel.rng(40)
-    sa = IkeSa(
-        True, fresh[:8], bytes(8), config.liveness, tunnel.rng, tunnel.first_path()
-    )  # fmt: skip
+    sa = IkeSa(True, fresh[:8], bytes(8), config.liveness, tunnel.rng, tunnel.first_path())
     sa.nonce_i = fresh[8:]
     sa.step(Step.SEND_INIT)
     attempt = Attempt(sa, ike_offers(config.suites), config.suites[0].ike.group.number)
@@ -150,9 +149,7 @@ def _try_answer(
         raise IkeFormatError("the key exchange is not of the agreed group")
     shared = attempt.key_pairs[ke.group].shared(ke.data)
     asked = attempt.sa
-    sa = IkeSa(
-        True, asked.spi_i, header.spi_r, asked.liveness, tunnel.rng, replace(asked.path)
-    )  # fmt: skip
+    sa = IkeSa(True, asked.spi_i, header.spi_r, asked.liveness, tunnel.rng, replace(asked.path))
     sa.step(Step.SEND_INIT)
     sa.chosen = chosen
     sa.nonce_i, sa.nonce_r = asked.nonce_i, nonce.data

@@ -113,9 +113,9 @@ class GcmMessageCipher(MessageCipher):
         self._counter += 1
         iv = self._counter.to_bytes(8, "big")
         length = len(chain) + 1 + 8 + 16 + 4
-        aad = head[:24] + (HEADER_SIZE + length).to_bytes(4, "big") + _GENERIC.pack(
-            first, 0, length
-        )  # fmt: skip
+        aad = (
+            head[:24] + (HEADER_SIZE + length).to_bytes(4, "big") + _GENERIC.pack(first, 0, length)
+        )
         return aad + iv + self._aead.encrypt(self._salt + iv, chain + b"\0", aad)
 
     def open(self, datagram: bytes, start: int) -> bytes:

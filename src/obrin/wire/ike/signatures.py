@@ -35,10 +35,15 @@ def _pss(digest: bytes, salt: int) -> bytes:
     hash_id = b"\x30\x0b\x06\x09" + digest
     mgf = b"\x30\x18\x06\x09\x2a\x86\x48\x86\xf7\x0d\x01\x01\x08" + hash_id
     body = (
-        b"\xa0" + bytes((len(hash_id),)) + hash_id
-        + b"\xa1" + bytes((len(mgf),)) + mgf
-        + b"\xa2\x03\x02\x01" + bytes((salt,))
-    )  # fmt: skip
+        b"\xa0"
+        + bytes((len(hash_id),))
+        + hash_id
+        + b"\xa1"
+        + bytes((len(mgf),))
+        + mgf
+        + b"\xa2\x03\x02\x01"
+        + bytes((salt,))
+    )
     parameters = b"\x30" + bytes((len(body),)) + body
     whole = b"\x06\x09\x2a\x86\x48\x86\xf7\x0d\x01\x01\x0a" + parameters
     return b"\x30" + bytes((len(whole),)) + whole

@@ -19,8 +19,14 @@ from obrin.live.practice.beyond import refuse_beyond
 
 Json = dict[str, Any]
 RESOURCE_KINDS = (
-    "networks", "subnets", "addresses", "gateways", "far-ends", "tunnels", "filters",
-)  # fmt: skip
+    "networks",
+    "subnets",
+    "addresses",
+    "gateways",
+    "far-ends",
+    "tunnels",
+    "filters",
+)
 
 
 ACCESS = ("tunnels/", "filters/")

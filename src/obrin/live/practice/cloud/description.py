@@ -10,34 +10,15 @@ from obrin.live.practice.cloud.bodies import KINDS
 
 def openapi() -> dict[str, Any]:
     paths: dict[str, Any] = {
-        "/v1/operations/{number}": {
-            "parameters": [_parameter("number", "integer")],
-            "get": {
-                "summary": "Progress of a change",
-                "responses": {"200": _answer("operation"), **_problems(404)},
-            },
-        },
-        "/v1/gateways/{name}/state": {
-            "parameters": [_parameter("name")],
-            "get": {
-                "summary": "Tunnels, sessions and drops of a gateway's instances",
-                "responses": {"200": _answer("state"), **_problems(404)},
-            },
-        },
-        "/v1/networks/{name}/drops": {
-            "parameters": [_parameter("name")],
-            "get": {
-                "summary": "What its filters dropped",
-                "responses": {"200": _answer("drops"), **_problems(404)},
-            },
-        },
+        "/v1/operations/{number}": _read("Progress of a change", "operation", "number", "integer"),
+        "/v1/gateways/{name}/state": _read(
+            "Tunnels, sessions and drops of a gateway's instances", "state"
+        ),
+        "/v1/networks/{name}/drops": _read("What its filters dropped", "drops"),
         "/v1/probes": {
             "post": {
                 "summary": "One question from a practice host",
-                "requestBody": {
-                    "required": True,
-                    "content": {"application/json": {"schema": _PROBE}},
-                },
+                "requestBody": _body(_PROBE),
                 "responses": {"200": _answer("answer"), **_problems(400, 404, 413, 422)},
             }
         },
@@ -47,39 +28,47 @@ def openapi() -> dict[str, Any]:
         schema = model.model_json_schema(ref_template="#/components/schemas/{model}")
         schemas |= schema.pop("$defs", {})
         schemas[model.__name__] = schema
-        body = {
-            "required": True,
-            "content": {
-                "application/json": {"schema": {"$ref": f"#/components/schemas/{model.__name__}"}}
-            },
-        }
-        problems = _problems(400, 403, 404, 409, 412, 413, 422, 428)
-        paths[f"/v1/{kind}/{{name}}"] = {
-            "parameters": [_parameter("name")],
-            "get": {
-                "summary": f"One of {kind}, with its ETag",
-                "responses": {"200": _answer(""), **_problems(404)},
-            },
-            "put": {
-                "summary": "Create, or change with If-Match; the same body changes nothing",
-                "requestBody": body,
-                "responses": {
-                    "200": _answer("already so"),
-                    "202": {"description": "accepted; Location names the operation"},
-                    **problems,
-                },
-            },
-            "delete": {
-                "summary": "Remove",
-                "responses": {"202": {"description": "accepted"}, **problems},
-            },
-        }
+        paths[f"/v1/{kind}/{{name}}"] = _resource(kind, model.__name__)
     return {
         "openapi": "3.1.0",
         "info": {"title": "Practice cloud", "version": "1"},
         "paths": paths,
         "components": {"schemas": schemas},
     }
+
+
+def _read(summary: str, what: str, key: str = "name", kind: str = "string") -> dict[str, Any]:
+    """Something that is only read."""
+    responses = {"200": _answer(what), **_problems(404)}
+    return {
+        "parameters": [_parameter(key, kind)],
+        "get": {"summary": summary, "responses": responses},
+    }
+
+
+def _resource(kind: str, model: str) -> dict[str, Any]:
+    """One that is read, made, changed and removed."""
+    problems = _problems(400, 403, 404, 409, 412, 413, 422, 428)
+    return {
+        **_read(f"One of {kind}, with its ETag", ""),
+        "put": {
+            "summary": "Create, or change with If-Match; the same body changes nothing",
+            "requestBody": _body({"$ref": f"#/components/schemas/{model}"}),
+            "responses": {
+                "200": _answer("already so"),
+                "202": {"description": "accepted; Location names the operation"},
+                **problems,
+            },
+        },
+        "delete": {
+            "summary": "Remove",
+            "responses": {"202": {"description": "accepted"}, **problems},
+        },
+    }
+
+
+def _body(schema: dict[str, Any]) -> dict[str, Any]:
+    return {"required": True, "content": {"application/json": {"schema": schema}}}
 
 
 _PROBE = {

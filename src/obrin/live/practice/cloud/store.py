@@ -239,9 +239,11 @@ class Store:
         return [
             r.body
             for (k, n), r in self.resources.items()
-            if k == "subnets" and n != but
-            and isinstance(r.body, Subnet) and r.body.network == network
-        ]  # fmt: skip
+            if k == "subnets"
+            and n != but
+            and isinstance(r.body, Subnet)
+            and r.body.network == network
+        ]
 
     def _admit_subnet(self, name: str, body: Subnet) -> None:
         network = self.resources["networks", body.network].body
@@ -265,9 +267,10 @@ class Store:
             raise Problem(409, "missing", f"network {body.network} has no gateway subnet")
         if subnets[0].prefix.length > found.subnet_length:
             raise Problem(
-                422, "gateway subnet too small",
+                422,
+                "gateway subnet too small",
                 f"{found.name} needs a /{found.subnet_length}, there is {subnets[0].prefix}",
-            )  # fmt: skip
+            )
 
     def _admit_tunnel(self, name: str, body: Tunnel) -> None:
         gateway = self.resources["gateways", body.gateway].body
@@ -279,9 +282,10 @@ class Store:
         if body.bgp is not None and not found.bgp:
             raise Problem(422, "no BGP", f"class {found.name} does not speak BGP")
         others = [
-            r for r in self.resources.values()
+            r
+            for r in self.resources.values()
             if isinstance(r.body, Tunnel) and r.body.gateway == body.gateway and r.name != name
-        ]  # fmt: skip
+        ]
         if len(others) >= found.tunnels:
             raise Problem(403, "quota", f"class {found.name} holds {found.tunnels} tunnels")
         for reserved in self.offering.of(gateway.network).reserved_inside:
