@@ -16,6 +16,7 @@ _PUBLIC = {
     "DesignError": "obrin.core.errors",
     "Element": "obrin.core.drill.elements",
     "Finding": "obrin.core.check",
+    "FixedMatch": "obrin.core.address.match",
     "FreeSpace": "obrin.core.address.space",
     "NetworkRef": "obrin.core.design.places",
     "ObrinError": "obrin.core.errors",
@@ -53,6 +54,7 @@ __all__ = [
     "DesignError",
     "Element",
     "Finding",
+    "FixedMatch",
     "FreeSpace",
     "NetworkRef",
     "ObrinError",
@@ -85,7 +87,7 @@ __all__ = [
 
 if TYPE_CHECKING:
     from obrin.core.address.bulk import PrefixSet
-    from obrin.core.address.match import BulkMatch
+    from obrin.core.address.match import BulkMatch, FixedMatch
     from obrin.core.address.prefix import Prefix, parse_prefix
     from obrin.core.address.space import FreeSpace, summaries
     from obrin.core.catalogue.offering import PRACTICE_CLOUD, Offering

@@ -15,7 +15,7 @@ from obrin.core.check.failures import overloads, wider
 from obrin.core.design.places import NetworkRef
 from obrin.core.drill.availability import Repair, _wilson, availability, repairs_of
 from obrin.core.drill.detection import watchers
-from obrin.core.drill.elements import Element, elements, parse_elements, survivors
+from obrin.core.drill.elements import Element, elements, lost_ways, parse_elements
 from obrin.core.drill.sweep import ShortList, Sweep, failures
 from obrin.core.errors import ObrinError
 from obrin.core.reach.matrix import BROKEN, WISHED, matrix
@@ -138,6 +138,11 @@ def test_static_and_shared_routes_stand_in_the_tables_too() -> None:
             r.via: r.state for r in rows(settled, "quay-gw", state_of(settled)) if r.kind in kinds
         }
         assert states == {"quay-apps/a": IN_USE, "quay-apps/b": SHARES}
+
+
+def survivors(settled, failed) -> frozenset[str]:
+    """Labels of what none of the failed elements takes down."""
+    return all_up(settled) - lost_ways(settled, failed)
 
 
 def test_paths_tell_tunnels_sizes_and_where_it_stops() -> None:

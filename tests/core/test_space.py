@@ -294,3 +294,63 @@ def test_the_chart_marks_what_others_use_of_a_range() -> None:
     ]
     assert len(made.overlaps) == 2
     assert {p.title for p in made.pools} == {"inside tunnels", "for sites and clouds"}
+
+
+BUSY_SITE = swap(
+    ("networks: {desks: 10.20.0.0/22, guests: 10.20.8.0/24}",
+     "space: 10.20.0.0/16\n    networks: {desks: 10.20.0.0/22, guests: 10.20.8.0/24, more: {hosts: 9}}"),
+    ("    networks: [desks]\n", "    networks: [desks]\n    seen-as: {desks: }\n"),
+    ("name: test", "name: test\npools: {mine: {prefixes: 10.77.0.0/16, for: clouds}}"),
+)  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("key", "among"),
+    [
+        ("clouds.apps.space", "10.77.0.0/16"),
+        ("clouds.apps.subnets.web.prefix", "10.77."),
+        ("clouds.apps.gateway.subnet", "10.77."),
+        ("sites.quay.networks.more.prefix", "10.20.0.0/16"),
+        ("links.quay-apps.seen-as.desks", ""),
+        ("links.quay-apps.tunnels.a.inside", "169.254.0.0/16"),
+        ("clouds.apps.gateway.class", ""),
+    ],
+)
+def test_every_choice_says_what_it_was_chosen_from(key: str, among: str) -> None:
+    settled, choices, _view = view_of(BUSY_SITE)
+    found = chosen_from(settled, choices, key)
+    if key.endswith("class"):
+        assert found == []
+        return
+    value = P(choices[key].value[0] if isinstance(choices[key].value, list) else choices[key].value)
+    assert any(prefix.covers(value) for prefix in found)
+    assert any(str(prefix).startswith(among) for prefix in found)
+
+
+FULL = "elsewhere: {{{}}}\n".format(
+    ", ".join(
+        f"e{n}: '{text}'"
+        for n, text in enumerate(("10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16"))
+    )
+)
+
+
+def ways_out(text: str) -> dict[str, str]:
+    """For the first overlap: each way out, with what is in the way of it."""
+    settled, _, view = view_of(text)
+    one, other = next(pair for pair in overlapping(view) if "pool" not in {e.kind for e in pair})
+    found = remedies(settled, view, one, other)
+    assert all(r.lines or r.impossible for r in found)
+    return {r.name: r.impossible for r in found}
+
+
+def test_ways_out_of_an_overlap_say_what_is_in_their_way() -> None:
+    beside = swap(("name: test", "name: test\nelsewhere: {old: 10.20.0.0/16}"))
+    found = ways_out(beside)
+    assert "no link of this design joins" in found["translate"]
+    assert "neither is a site's network" in found["some-hosts"]
+    assert found["another-range"] == found["renumber"] == ""
+    given = swap(("    subnets: {web", "    space: 10.77.0.0/20\n    subnets: {web"))
+    full = ways_out(given + FULL)
+    assert "is left in private space" in full["another-range"]
+    assert "is left in private space" in full["renumber"]

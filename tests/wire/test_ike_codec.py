@@ -14,9 +14,10 @@ from obrin.wire.ike.message import (
     CbcMessageCipher,
     GcmMessageCipher,
     decode_header,
-    decode_protected,
+    decode_inside,
     encode_plain,
     encode_protected,
+    open_protected,
 )
 from obrin.wire.ike.numbers import Notify, PayloadType
 from obrin.wire.ike.payloads import (
@@ -118,18 +119,22 @@ def ciphers():
     ]
 
 
+def opened(cipher, datagram: bytes, header):
+    return decode_inside(*open_protected(cipher, datagram, header))
+
+
 @pytest.mark.parametrize("which", [0, 1])
 def test_protected_messages_come_back_and_notice_every_bit(which: int) -> None:
     seal, open_ = ciphers()[which]
     for payloads in ([], [Nonce(b"n" * 16)], [NotifyPayload(7), Delete(1)]):
         message = encode_protected(seal, b"i" * 8, b"r" * 8, 37, 8, 3, payloads)
         header = decode_header(message)
-        assert decode_protected(open_, message, header) == payloads
+        assert opened(open_, message, header) == payloads
     for position in range(28, len(message)):
         broken = bytearray(message)
         broken[position] ^= 1
         with pytest.raises(IkeFormatError):
-            decode_protected(open_, bytes(broken), header)
+            opened(open_, bytes(broken), header)
 
 
 @given(st.integers(0, 255), st.binary(max_size=300))
@@ -157,6 +162,6 @@ def test_hostile_protected_messages_raise_only_format_errors(data: bytes) -> Non
     for _, open_ in ciphers():
         try:
             header = decode_header(data[:24] + len(data).to_bytes(4, "big") + data[28:])
-            decode_protected(open_, data, header)
+            opened(open_, data, header)
         except IkeFormatError:
             pass

@@ -7,7 +7,6 @@ from collections.abc import Collection, Iterable, Iterator
 from dataclasses import dataclass
 
 from obrin.core.errors import ObrinError
-from obrin.core.routing.model import all_up
 from obrin.core.settled.links import Leg, SettledCircuit
 from obrin.core.settled.model import Settled
 from obrin.core.settled.ways import Attachment, Neighbour
@@ -100,8 +99,3 @@ def lost_ways(settled: Settled, failed: Collection[Element]) -> frozenset[str]:
         return frozenset()
     known = takes(settled)
     return frozenset().union(*(known.get(element, frozenset()) for element in failed))
-
-
-def survivors(settled: Settled, failed: Collection[Element]) -> frozenset[str]:
-    """Labels of the tunnels and circuits that none of the failed elements takes down."""
-    return all_up(settled) - lost_ways(settled, failed)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import fields
 
 from obrin.core.address.prefix import DEFAULT_ROUTE, Address, Prefix, parse_address
 from obrin.core.address.translation import Exposure
@@ -104,27 +105,17 @@ def _tunnel_interface(end: TunnelEnd) -> Interface:
 
 
 def _tunnel(end: TunnelEnd) -> Tunnel:
+    """What both records have is the same in both, but for the address: a device is told its own."""
     return Tunnel(
         name=end.tunnel,
         interface=interface_name(end.tunnel),
-        uplink=end.uplink,
-        initiator=end.initiator,
         local_address=end.own_address,
-        remote_address=end.remote_address,
-        local_identity=end.local_identity,
-        remote_identity=end.remote_identity,
-        authentication=end.authentication,
-        role=end.role,
-        selection=end.selection,
-        suite=end.suite,
         renewal=end.profile.renewal or "rekey",
-        local_selectors=end.local_selectors,
-        remote_selectors=end.remote_selectors,
-        always_encapsulate=end.always_encapsulate,
-        liveness=end.liveness,
-        bfd=end.bfd,
-        stands_in_for=end.stands_in_for,
+        **{name: getattr(end, name) for name in _SAME},
     )
+
+
+_SAME = {f.name for f in fields(Tunnel)} & {f.name for f in fields(TunnelEnd)} - {"local_address"}
 
 
 def _circuit(end: CircuitEnd) -> Circuit:

@@ -31,7 +31,7 @@ class TranslationRule:
 
 @dataclass(frozen=True, slots=True)
 class Remedy:
-    """`lines` go into the design. `possible` is empty, or says what is in the way."""
+    """`lines` go into the design. `impossible` is empty, or says what is in the way."""
 
     name: str
     title: str

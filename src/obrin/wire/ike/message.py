@@ -223,11 +223,6 @@ def decode_inside(first: int, plain: bytes) -> list[Payload]:
     return decode_chain(first, _unpad(plain))
 
 
-def decode_protected(cipher: MessageCipher, datagram: bytes, header: Header) -> list[Payload]:
-    """Both of the above. The integrity check comes before anything inside is read."""
-    return decode_inside(*open_protected(cipher, datagram, header))
-
-
 def find(payloads: list[Payload], cls: type[P], kind: int | None = None) -> P | None:
     """The first payload of a class (and payload type), or None."""
     for payload in payloads:
