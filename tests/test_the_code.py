@@ -13,7 +13,7 @@ import pytest
 import obrin
 
 SOURCE = Path(obrin.__file__).parent
-PURE = [p for room in ("core", "wire") for p in (SOURCE / room).rglob("*.py")]
+PURE = [p for room in ("core", "wire", "device") for p in (SOURCE / room).rglob("*.py")]
 ALL = list(SOURCE.rglob("*.py"))
 FORBIDDEN = {
     "click",
@@ -44,12 +44,12 @@ def imports(path: Path) -> set[str]:
 
 
 @pytest.mark.parametrize("path", PURE, ids=lambda p: p.name)
-def test_core_and_wire_import_no_clock_no_randomness_no_io(path: Path) -> None:
+def test_core_wire_and_device_import_no_clock_no_randomness_no_io(path: Path) -> None:
     assert not imports(path) & FORBIDDEN
 
 
 @pytest.mark.parametrize("path", PURE, ids=lambda p: p.name)
-def test_core_and_wire_never_ask_what_time_it_is(path: Path) -> None:
+def test_core_wire_and_device_never_ask_what_time_it_is(path: Path) -> None:
     assert not re.search(r"\.(now|utcnow|today)\(", path.read_text(encoding="utf-8"))
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Collection, Iterable, Iterator
 from dataclasses import dataclass
+from typing import NamedTuple
 
 from obrin.core.catalogue.offering import Offered
 from obrin.core.design.arrangement import SHARED
@@ -60,19 +61,43 @@ def uses(
 ) -> Iterator[Use]:
     """`carried` are (way, Mbit/s), `lost` the ways that failed. Everything with a known limit that
     carries something."""
-    loads: dict[tuple[str, str], float] = defaultdict(float)
+    by_leg: dict[str, float] = defaultdict(float)
     for leg, rate in spread(settled, carried, lost):
-        loads["gateway", leg.gateway] += rate
+        by_leg[leg.label] += rate
+    loads: dict[_Thing, float] = defaultdict(float)
+    for label, rate in by_leg.items():
+        leg = settled.leg(label)
+        loads[_gateway(settled, leg.gateway)] += rate
         if isinstance(leg, SettledCircuit):
-            loads["circuit", leg.name] += rate
+            loads[_Thing("circuit", leg.name, leg.rate)] += rate
         else:
-            loads["tunnel", leg.label] += rate
-            loads["uplink", f"{leg.gateway}/{leg.uplink.name}"] += rate
-            loads["instance", f"{leg.cloud}/{leg.instance}"] += rate
-    for (kind, name), rate in sorted(loads.items()):
-        most = _limit(settled, offering, kind, name)
-        if most:
-            yield Use(f"{kind} {name}", rate, most)
+            for thing in _of_tunnel(settled, offering, leg):
+                loads[thing] += rate
+    for thing, rate in sorted(loads.items(), key=lambda item: (item[0].kind, item[0].name)):
+        if thing.most:
+            yield Use(f"{thing.kind} {thing.name}", rate, thing.most)
+
+
+class _Thing(NamedTuple):
+    """What carries something, and its limit in Mbit/s; None where nobody said."""
+
+    kind: str
+    name: str
+    most: float | None
+
+
+def _gateway(settled: Settled, name: str) -> _Thing:
+    return _Thing("gateway", name, settled.gateways[name].profile.throughput)
+
+
+def _of_tunnel(settled: Settled, offering: Offered, tunnel: SettledTunnel) -> Iterator[_Thing]:
+    """The tunnel itself, its uplink and its instance."""
+    found = offering.of(tunnel.cloud).find_class(settled.clouds[tunnel.cloud].gateway_class)
+    uplink = tunnel.uplink
+    yield _Thing("tunnel", tunnel.label, None if found is None else found.per_tunnel)
+    yield _Thing("uplink", f"{tunnel.gateway}/{uplink.name}", uplink.rate)
+    each = None if found is None else found.throughput / found.instances
+    yield _Thing("instance", f"{tunnel.cloud}/{tunnel.instance}", each)
 
 
 def single_uses(
@@ -81,31 +106,15 @@ def single_uses(
     """`flows` are (name, ways, Mbit/s of the largest connection), which is held against the
     narrowest thing that it crosses: a connection is not spread over several ways."""
     for name, ways, largest in flows:
-        limits = []
+        limits: list[float | None] = []
         for leg in (settled.leg(way) for way in ways if way in settled.index.by_label):
-            limits.append(_limit(settled, offering, "gateway", leg.gateway))
+            limits.append(_gateway(settled, leg.gateway).most)
             if isinstance(leg, SettledCircuit):
                 limits.append(leg.rate)
                 continue
-            limits += [leg.uplink.rate, _limit(settled, offering, "tunnel", leg.label)]
             found = offering.of(leg.cloud).find_class(settled.clouds[leg.cloud].gateway_class)
-            limits.append(None if found is None else found.per_flow)
+            limits.append(leg.uplink.rate)
+            limits += () if found is None else (found.per_tunnel, found.per_flow)
         known = [limit for limit in limits if limit]
         if known and largest:
             yield Use(f"one connection of {name}", largest, min(known))
-
-
-def _limit(settled: Settled, offering: Offered, kind: str, name: str) -> float | None:
-    """None where nobody said."""
-    place, _, part = name.partition("/")
-    if kind == "circuit":
-        return settled.circuits[name].rate
-    if kind == "uplink":
-        return settled.gateways[place].uplinks[part].rate
-    if kind == "gateway":
-        return settled.gateways[place].profile.throughput
-    cloud = settled.clouds[settled.leg(name).cloud if kind == "tunnel" else place]
-    found = offering.of(cloud.name).find_class(cloud.gateway_class)
-    if found is None or kind == "tunnel":
-        return None if found is None else found.per_tunnel
-    return found.throughput / found.instances

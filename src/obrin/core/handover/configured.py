@@ -10,6 +10,7 @@ from obrin.core.address.translation import Exposure
 from obrin.core.handover.ends import (
     CircuitEnd,
     InternalEnd,
+    LegEnd,
     TunnelEnd,
     circuits_at,
     ends_at,
@@ -150,7 +151,7 @@ def _speaker(
     return Speaker(asn=asn, identifier=bgp_identifier(settled, place), neighbours=tuple(neighbours))
 
 
-def _session(name: str, end: TunnelEnd | CircuitEnd, marks: tuple[str, ...]) -> Neighbour:
+def _session(name: str, end: LegEnd, marks: tuple[str, ...]) -> Neighbour:
     return Neighbour(
         name=name,
         local_address=end.local_inside,
@@ -186,7 +187,7 @@ def _internal(end: InternalEnd, addresses: tuple[Address, Address]) -> Neighbour
 
 def _static(ends: tuple[TunnelEnd, ...], circuits: tuple[CircuitEnd, ...]) -> Iterator[StaticRoute]:
     """One route for each destination, with the ways to it in their order."""
-    ways: list[tuple[int, str, TunnelEnd | CircuitEnd]] = []
+    ways: list[tuple[int, str, LegEnd]] = []
     ways += [(e.rank, interface_name(e.tunnel), e) for e in ends if e.routing == "static"]
     lines = (c for c in circuits if c.routing == "static")
     ways += [(c.preference, circuit_interface(c.name), c) for c in lines]

@@ -5,7 +5,14 @@ from __future__ import annotations
 from typing import Any
 
 from obrin.core.handover.configured import bgp_identifier
-from obrin.core.handover.ends import CircuitEnd, TunnelEnd, circuits_at, ends_at, internal_at
+from obrin.core.handover.ends import (
+    CircuitEnd,
+    LegEnd,
+    TunnelEnd,
+    circuits_at,
+    ends_at,
+    internal_at,
+)
 from obrin.core.handover.secrets import BY_KEY, Secrets
 from obrin.core.handover.standard.basic import interface_name
 from obrin.core.ipsec.liveness import Bfd
@@ -91,19 +98,11 @@ def _suite(suite: Suite) -> Context:
     }
 
 
-def _tunnel(end: TunnelEnd, secrets: Secrets | None) -> Context:
-    made: Context = {
-        "name": end.tunnel,
-        "interface": interface_name(end.tunnel),
-        "uplink": end.uplink,
+def _leg(end: LegEnd) -> Context:
+    """What tunnels and circuits have alike."""
+    return {
         "starts": end.initiator,
         "preference": end.preference,
-        "suite": end.suite.name,
-        "own_address": str(end.own_address),
-        "local_identity": end.local_identity,
-        "remote_address": str(end.remote_address),
-        "remote_identity": end.remote_identity,
-        "encapsulate_always": end.always_encapsulate,
         "inside": {
             "local": str(end.local_inside),
             "remote": str(end.remote_inside),
@@ -111,12 +110,6 @@ def _tunnel(end: TunnelEnd, secrets: Secrets | None) -> Context:
             "block": str(end.inside),
         },
         "mtu": end.mtu,
-        "mss": end.mss,
-        "liveness": {
-            "delay": end.liveness.delay,
-            "wait": end.liveness.wait,
-            "tries": end.liveness.tries,
-        },
         "bfd": _bfd(end.bfd),
         "routing": end.routing,
         "remote_as": end.remote_as,
@@ -124,6 +117,27 @@ def _tunnel(end: TunnelEnd, secrets: Secrets | None) -> Context:
         "local_preference": end.local_pref,
         "announce": [str(p) for p in end.local_prefixes],
         "accept": [str(p) for p in end.remote_prefixes],
+    }
+
+
+def _tunnel(end: TunnelEnd, secrets: Secrets | None) -> Context:
+    made = {
+        **_leg(end),
+        "name": end.tunnel,
+        "interface": interface_name(end.tunnel),
+        "uplink": end.uplink,
+        "suite": end.suite.name,
+        "own_address": str(end.own_address),
+        "local_identity": end.local_identity,
+        "remote_address": str(end.remote_address),
+        "remote_identity": end.remote_identity,
+        "encapsulate_always": end.always_encapsulate,
+        "mss": end.mss,
+        "liveness": {
+            "delay": end.liveness.delay,
+            "wait": end.liveness.wait,
+            "tries": end.liveness.tries,
+        },
         "authentication": end.authentication,
         "selection": end.selection,
         "role": end.role,
@@ -138,24 +152,7 @@ def _tunnel(end: TunnelEnd, secrets: Secrets | None) -> Context:
 
 
 def _circuit(end: CircuitEnd) -> Context:
-    return {
-        "name": end.name,
-        "provider": end.provider,
-        "inside": {
-            "local": str(end.local_inside),
-            "remote": str(end.remote_inside),
-            "length": end.inside.length,
-            "block": str(end.inside),
-        },
-        "mtu": end.mtu,
-        "bfd": _bfd(end.bfd),
-        "routing": end.routing,
-        "remote_as": end.remote_as,
-        "hold_time": end.hold,
-        "local_preference": end.local_pref,
-        "announce": [str(p) for p in end.local_prefixes],
-        "accept": [str(p) for p in end.remote_prefixes],
-    }
+    return {**_leg(end), "name": end.name, "provider": end.provider}
 
 
 def _bfd(bfd: Bfd | None) -> Context | None:

@@ -28,23 +28,14 @@ from obrin.core.settled.wrapping import wrapping_of
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class TunnelEnd:
-    """Everything that one end of a tunnel is told.
+class LegEnd:
+    """What one end of a tunnel or circuit is told about the way and the routes over it.
 
-    Prefixes are those routed through it, as the other end knows the local ones. `translations` are
-    what this end does to its own addresses at the tunnel. `mtu` and `mss` are of packets inside, in
-    bytes. `stands_in_for` are the tunnels that a spare waits for.
+    Prefixes are those routed through it, as the other end knows the local ones. `mtu` is of packets
+    inside, in bytes; `limit` the most prefixes that the far end may tell.
     """
 
-    tunnel: str
-    uplink: str
-    profile: Profile
     initiator: bool
-    own_address: Address
-    local_address: Address
-    remote_address: Address
-    local_identity: str
-    remote_identity: str
     inside: Prefix
     local_inside: Address
     remote_inside: Address
@@ -53,6 +44,31 @@ class TunnelEnd:
     local_pref: int
     local_prefixes: tuple[Prefix, ...]
     remote_prefixes: tuple[Prefix, ...]
+    routing: str
+    hold: int
+    bfd: Bfd | None
+    preference: int
+    mtu: int
+    prepend: int = 0
+    limit: int | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class TunnelEnd(LegEnd):
+    """Everything that one end of a tunnel is told.
+
+    `translations` are what this end does to its own addresses at the tunnel. `mss` is in bytes.
+    `stands_in_for` are the tunnels that a spare waits for.
+    """
+
+    tunnel: str
+    uplink: str
+    profile: Profile
+    own_address: Address
+    local_address: Address
+    remote_address: Address
+    local_identity: str
+    remote_identity: str
     local_selectors: tuple[Prefix, ...]
     remote_selectors: tuple[Prefix, ...]
     translations: tuple[Exposure, ...]
@@ -60,19 +76,12 @@ class TunnelEnd:
     authentication: str
     selection: str
     liveness: Liveness
-    bfd: Bfd | None
     always_encapsulate: bool
-    routing: str
-    hold: int
     rank: int
-    preference: int
     role: str
     stands_in_for: tuple[str, ...]
-    mtu: int
     mss: int
-    prepend: int = 0
     communities: tuple[str, ...] = ()
-    limit: int | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -190,28 +199,12 @@ def ends_at(settled: Settled, place: str) -> tuple[TunnelEnd, ...]:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class CircuitEnd:
+class CircuitEnd(LegEnd):
     """Everything that one end of a circuit is told. `label` is unlike that of any tunnel."""
 
     name: str
     label: str
-    initiator: bool
     provider: str | None
-    mtu: int
-    inside: Prefix
-    local_inside: Address
-    remote_inside: Address
-    local_as: int
-    remote_as: int
-    local_pref: int
-    local_prefixes: tuple[Prefix, ...]
-    remote_prefixes: tuple[Prefix, ...]
-    routing: str
-    hold: int
-    bfd: Bfd | None
-    preference: int
-    prepend: int = 0
-    limit: int | None = None
 
 
 def circuit_end(settled: Settled, circuit: SettledCircuit, place: str) -> CircuitEnd:

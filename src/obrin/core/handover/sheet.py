@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from obrin.core.handover.awake import awake_words
 from obrin.core.handover.blocks import Block, Heading, Paragraph, Table
 from obrin.core.handover.configured import bgp_identifier
-from obrin.core.handover.ends import CircuitEnd, TunnelEnd, circuits_at, ends_at
+from obrin.core.handover.ends import LegEnd, TunnelEnd, circuits_at, ends_at
 from obrin.core.handover.joining import joining
 from obrin.core.handover.secrets import BY_KEY
 from obrin.core.handover.standard.basic import interface_name
@@ -308,7 +308,7 @@ def _internet_side(settled: Settled, place: str, ends: tuple[TunnelEnd, ...]) ->
                 for what in ("UDP 500, UDP 4500", "ESP (protocol 50)")
             ),
         )
-    all_ends: tuple[TunnelEnd | CircuitEnd, ...] = (*ends, *circuits_at(settled, place))
+    all_ends: tuple[LegEnd, ...] = (*ends, *circuits_at(settled, place))
     far = {prefix for end in all_ends for prefix in end.remote_prefixes}
     if not far:
         yield Paragraph("Nothing: no tunnel and no circuit ends here.")

@@ -144,7 +144,7 @@ def _lanes_of(
             continue
         spaces = [e.prefix for e in mine if e.kind == space]
         inner = [e for e in mine if e.kind != space]
-        parts = [Part(e.prefix, e.owner.partition("/")[2] or e.kind, USED) for e in inner]
+        parts = [Part(e.prefix, e.network or e.kind, USED) for e in inner]
         parts += [
             Part(max(far.prefix, near.prefix, key=lambda p: p.length), far.owner, OVERLAP)
             for far, near in foreign

@@ -81,8 +81,7 @@ def _another(view: SpaceView, entry: Entry, rest: Entry) -> Remedy:
     if entry.kind == "cloud space":
         lines = (f"clouds.{entry.owner}:", f"  space: {new}")
     else:
-        site, _, network = entry.owner.partition("/")
-        lines = (f"sites.{site}.networks:", f"  {network}: {new}")
+        lines = (f"sites.{entry.place}.networks:", f"  {entry.network}: {new}")
     return Remedy(
         "another-range",
         title,
@@ -148,8 +147,9 @@ def _translate(settled: Settled, view: SpaceView, one: Entry, other: Entry) -> R
                     continue
                 new = free_like(view, entry.prefix, "translation", besides)
                 besides.append(new)
-                network = entry.owner.partition("/")[2]
-                asked = f"seen-as: {{{network}: {new}}}" if network else f"cloud-seen-as: {new}"
+                asked = f"cloud-seen-as: {new}"
+                if entry.network:
+                    asked = f"seen-as: {{{entry.network}: {new}}}"
                 lines += [f"links.{link.name}:", f"  {asked}"]
                 rules.append(TranslationRule(entry.place, entry.prefix, new))
             if not {one.place, other.place} <= {link.site, link.cloud} and rules:
@@ -182,13 +182,12 @@ def _only(settled: Settled, one: Entry, other: Entry) -> Remedy:
     if link is None:
         reason = f"no link of {entry.place} joins the two"
         return Remedy("some-hosts", title, (), (), impossible=reason)
-    network = entry.owner.partition("/")[2]
     host = entry.prefix.address(min(10, entry.prefix.size - 1))
     rest = one if entry is other else other
     return Remedy(
         "some-hosts",
         title,
-        (f"links.{link.name}:", f"  only: {{{network}: [{host}/32]}}"),
+        (f"links.{link.name}:", f"  only: {{{entry.network}: [{host}/32]}}"),
         (
             f"only the hosts listed can be reached; their addresses must be unused in {rest.owner}",
             "a route for each host; whoever adds a host later has to add it here",

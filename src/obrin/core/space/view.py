@@ -24,7 +24,8 @@ _CLOUDS_OWN = {
 
 @dataclass(frozen=True, slots=True)
 class Entry:
-    """`owner` is a place or a name; `place` is the site, cloud or tunnel that it belongs to."""
+    """`owner` is a place or a name; `place` is the site, cloud or tunnel that it belongs to;
+    `network` the name of a network or subnet there."""
 
     prefix: Prefix
     kind: str
@@ -32,6 +33,7 @@ class Entry:
     place: str = ""
     region: str = ""
     note: str = ""
+    network: str = ""
 
     @property
     def in_use(self) -> bool:
@@ -147,12 +149,15 @@ def _places(settled: Settled) -> Iterator[Entry]:
                 for prefix in network.prefix:
                     if prefix.bits == bits:
                         owner = f"{name}/{network.name}"
-                        yield Entry(prefix, "network", owner, name, site.region, about)
+                        yield Entry(
+                            prefix, "network", owner, name, site.region, about, network.name
+                        )
     for name, cloud in settled.clouds.items():
         for prefix in cloud.all_spaces:
             yield Entry(prefix, "cloud space", name, name, cloud.region)
         for subnet in cloud.subnets.values():
             for part in subnet.prefix:
-                yield Entry(part, "subnet", f"{name}/{subnet.name}", name, cloud.region)
+                owner = f"{name}/{subnet.name}"
+                yield Entry(part, "subnet", owner, name, cloud.region, network=subnet.name)
         for part in cloud.gateway_subnet:
             yield Entry(part, "gateway subnet", name, name, cloud.region)
