@@ -79,3 +79,32 @@ def test_help_imports_nothing_heavy() -> None:
     )
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     assert done.stderr.strip() == "[]"
+
+
+def modules() -> dict[str, set[str]]:
+    """Each module with those of ours that it imports when it is loaded."""
+    names = {}
+    for path in ALL:
+        parts = path.relative_to(SOURCE.parent).with_suffix("").parts
+        names[".".join(parts[:-1] if parts[-1] == "__init__" else parts)] = path
+    found: dict[str, set[str]] = {}
+    for name, path in names.items():
+        found[name] = set()
+        for node in ast.parse(path.read_text(encoding="utf-8")).body:
+            if isinstance(node, ast.ImportFrom) and node.module:
+                each = {f"{node.module}.{alias.name}" for alias in node.names}
+                found[name] |= {m for m in ({node.module} | each) & names.keys() if m != name}
+    return found
+
+
+def test_no_modules_import_each_other_in_a_circle() -> None:
+    found = modules()
+    assert len(found) > 250
+    left = dict(found)
+    while True:
+        free = [name for name, needs in left.items() if not needs & left.keys()]
+        if not free:
+            break
+        for name in free:
+            del left[name]
+    assert sorted(left) == []

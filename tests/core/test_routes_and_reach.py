@@ -326,3 +326,13 @@ def test_hosts_stand_inside_their_networks() -> None:
         prefix = Prefix(32, 0x0A000000, length)
         assert prefix.contains(host_of(prefix))
     assert DESIGN
+
+
+def test_a_rule_is_for_its_own_family() -> None:
+    """The same numbers in another family are another address."""
+    rules = RuleSet([Rule("all", Prefix(32, 0, 0), Prefix(32, 0, 0))])
+    key = PacketKey(1, 2, 6)
+    assert rules.match(key) is not None
+    assert rules.match(key._replace(bits=128)) is None
+    assert key._replace(bits=128).reply().bits == 128
+    assert "::1 > ::2" in str(key._replace(bits=128))

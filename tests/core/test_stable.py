@@ -8,6 +8,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from obrin.core.address.dual import Dual
 from obrin.core.address.prefix import Prefix, parse_prefix
 from obrin.core.routing.forwarding import Route, RouteKind
 from obrin.core.routing.held import UnstableError
@@ -46,23 +47,19 @@ def session(
     limit = more.pop("limit", None)
     ends = numbers[sender], numbers[receiver]
     external = ends[0] != ends[1]
+    way = via or f"{sender}{receiver}"
+    address = ADDRESS[sender] + 16 * number
     return Session(
-        via or f"{sender}{receiver}",
-        sender,
-        receiver,
-        SessionPolicy(*ends, passes_on=passes, **out),
-        SessionPolicy(
+        via=way,
+        sender=sender,
+        receiver=receiver,
+        export=SessionPolicy(*ends, passes_on=passes, **out),
+        accept=SessionPolicy(
             ends[1], ends[0], accept, pref, limit=limit, attached=out.get("attached", False)
         ),
-        Peer(
-            via or f"{sender}{receiver}",
-            ends[0],
-            ADDRESS[sender] + 16 * number,
-            NUMBERS[sender],
-            external,
-        ),
-        ADDRESS[sender],
-        PrefixList(own),
+        peer=Peer(way, ends[0], address, NUMBERS[sender], external),
+        next_hop=Dual(ADDRESS[sender], more.pop("next_hop6", None)),
+        announces=PrefixList(own),
         **more,
     )
 

@@ -21,5 +21,9 @@ class Dual(Generic[T]):
         if self.ipv6 is not None:
             yield self.ipv6
 
+    def of(self, bits: int) -> T | None:
+        """That of the family with addresses of so many bits."""
+        return self.ipv4 if bits == 32 else self.ipv6
+
     def __str__(self) -> str:
         return " and ".join(map(str, self))

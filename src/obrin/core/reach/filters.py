@@ -41,6 +41,8 @@ class Rule:
         return Flow(self.protocol, *self.destination_ports)
 
     def matches(self, key: PacketKey) -> bool:
+        if self.source.bits != key.bits:
+            return False
         if not (self.source.contains(key.source) and self.destination.contains(key.destination)):
             return False
         if self.protocol is None:

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterator
 
+from obrin.core.address.dual import Dual
 from obrin.core.address.prefix import Prefix
 from obrin.core.address.table import PrefixTable
 from obrin.core.design.arrangement import SHARED
@@ -146,35 +147,33 @@ class _Sessions:
             site_peer = Peer(leg.label, gateway.asn, leg.site_inside.value, gateway.router_id)
             identifier = cloud.router_id(instance)
             cloud_peer = Peer(leg.label, cloud.asn, leg.cloud_inside.value, identifier)
-            site_inside6, cloud_inside6 = _ends6(leg)
+            site_hop, cloud_hop = _hops(leg)
             for router in [Router(cloud.name, name).label for name in told] or [cloud.name]:
                 yield Session(
-                    leg.label,
-                    gateway.name,
-                    router,
-                    at_site,
-                    at_cloud,
-                    site_peer,
-                    leg.site_inside.value,
-                    near,
-                    site_inside6,
-                    metric,
+                    via=leg.label,
+                    sender=gateway.name,
+                    receiver=router,
+                    export=at_site,
+                    accept=at_cloud,
+                    peer=site_peer,
+                    next_hop=site_hop,
+                    announces=near,
+                    metric=metric,
                 )
             for router in [Router(cloud.name, name).label for name in used] or [cloud.name]:
                 own = far
                 if cloud.is_hub and metric is None:
                     own = _summaries(bundle)[1]  # the rest comes from the members
                 yield Session(
-                    leg.label,
-                    router,
-                    gateway.name,
-                    at_cloud,
-                    at_site,
-                    cloud_peer,
-                    leg.cloud_inside.value,
-                    self._listed(own),
-                    cloud_inside6,
-                    metric,
+                    via=leg.label,
+                    sender=router,
+                    receiver=gateway.name,
+                    export=at_cloud,
+                    accept=at_site,
+                    peer=cloud_peer,
+                    next_hop=cloud_hop,
+                    announces=self._listed(own),
+                    metric=metric,
                 )
 
     def _attached(self, hub: str, member: str) -> Iterator[Session]:
@@ -189,9 +188,26 @@ class _Sessions:
         for table in centre.hub_tables:
             router = Router(hub, table.name).label
             if member in table.learns:
-                yield Session(way, member, router, policy, back, one, cloud.router_id(1), spaces)
+                yield Session(
+                    via=way,
+                    sender=member,
+                    receiver=router,
+                    export=policy,
+                    accept=back,
+                    peer=one,
+                    next_hop=Dual(cloud.router_id(1)),
+                    announces=spaces,
+                )
             if member in table.users:
-                yield Session(way, router, member, back, policy, other, centre.router_id(1))
+                yield Session(
+                    via=way,
+                    sender=router,
+                    receiver=member,
+                    export=back,
+                    accept=policy,
+                    peer=other,
+                    next_hop=Dual(centre.router_id(1)),
+                )
 
     def _internal(self, site: str) -> Iterator[Session]:
         """The gateways of a site tell each other what the clouds told them."""
@@ -202,15 +218,24 @@ class _Sessions:
                     policy = SessionPolicy(one.asn, one.asn, passes_on=True, next_hop_self=True)
                     way = Neighbour(one.name).label
                     peer = Peer(way, one.asn, one.router_id, one.router_id, external=False)
-                    yield Session(way, one.name, other.name, policy, policy, peer, one.router_id)
+                    yield Session(
+                        via=way,
+                        sender=one.name,
+                        receiver=other.name,
+                        export=policy,
+                        accept=policy,
+                        peer=peer,
+                        next_hop=Dual(one.router_id),
+                    )
 
 
-def _ends6(leg: Leg) -> tuple[int | None, int | None]:
-    """The IPv6 addresses of site and cloud on a leg, if it has any."""
+def _hops(leg: Leg) -> tuple[Dual[int], Dual[int]]:
+    """The addresses of site and cloud on a leg."""
+    cloud, site = leg.inside.ipv4.ends()
     if leg.inside.ipv6 is None:
-        return None, None
-    cloud, site = leg.inside.ipv6.ends()
-    return site.value, cloud.value
+        return Dual(site.value), Dual(cloud.value)
+    cloud6, site6 = leg.inside.ipv6.ends()
+    return Dual(site.value, site6.value), Dual(cloud.value, cloud6.value)
 
 
 def routers_of(settled: Settled, place: str) -> list[str]:

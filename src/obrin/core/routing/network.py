@@ -13,6 +13,7 @@ from __future__ import annotations
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
+from obrin.core.address.dual import Dual
 from obrin.core.address.prefix import Prefix
 from obrin.core.address.table import PrefixTable
 from obrin.core.routing.forwarding import Route
@@ -22,13 +23,13 @@ from obrin.core.routing.policy import PrefixList, SessionPolicy
 NOTHING = PrefixList(())
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@dataclass(frozen=True, slots=True, eq=False, kw_only=True)
 class Session:
     """What `sender` tells `receiver`, over what they call `via`: a tunnel, a circuit, a hub's
     attachment, the neighbour on the same LAN.
 
-    `peer` is the sender as the receiver knows it; `next_hop` and `next_hop6` are the sender's
-    addresses on the way, the latter None where it has none. `announces` are the sender's own
+    `peer` is the sender as the receiver knows it; `next_hop` are the sender's addresses on the way.
+    `announces` are the sender's own
     prefixes. With a `metric` the session is none: those prefixes are static routes at the receiver.
     `far_peers` are the addresses of both ends where they are not on the way itself: each end needs
     a route to the other's before they can speak (receiver's first).
@@ -40,9 +41,8 @@ class Session:
     export: SessionPolicy
     accept: SessionPolicy
     peer: Peer
-    next_hop: int
+    next_hop: Dual[int]
     announces: PrefixList = NOTHING
-    next_hop6: int | None = None
     metric: int | None = None
     far_peers: tuple[int, int] | None = None
 

@@ -23,7 +23,7 @@ class NextHops:
 
     def cost(self, router: str, session: Session, path: Path, bits: int) -> int | None:
         """0 on the way itself; how many routes lead to a next hop beyond; None when none does."""
-        hop = session.next_hop if bits == 32 else session.next_hop6
+        hop = session.next_hop.of(bits)
         if path.next_hop == hop or not session.accept.internal:
             return 0
         return self._lead(router, path.next_hop, bits)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
-from obrin.core.address.prefix import format_address
+from obrin.core.address.prefix import Address
 from obrin.core.design.values import PROTOCOLS, Flow
 
 ICMP, TCP, UDP = PROTOCOLS["icmp"], PROTOCOLS["tcp"], PROTOCOLS["udp"]
@@ -13,7 +13,8 @@ EPHEMERAL = 40000
 
 
 class PacketKey(NamedTuple):
-    """What a filter looks at. Addresses are integers; `icmp_type` is -1 unless it is ICMP."""
+    """What a filter looks at. Both addresses are of the family of `bits`; `icmp_type` is -1 unless
+    it is ICMP."""
 
     source: int
     destination: int
@@ -21,6 +22,7 @@ class PacketKey(NamedTuple):
     source_port: int = 0
     destination_port: int = 0
     icmp_type: int = -1
+    bits: int = 32
 
     @classmethod
     def first_of(cls, flow: Flow, source: int, destination: int) -> PacketKey:
@@ -39,10 +41,16 @@ class PacketKey(NamedTuple):
             self.destination_port,
             self.source_port,
             kind,
+            self.bits,
         )
+
+    @property
+    def ends(self) -> tuple[Address, Address]:
+        """Source and destination with their family."""
+        return Address(self.bits, self.source), Address(self.bits, self.destination)
 
     def __str__(self) -> str:
         name = next((n for n, p in PROTOCOLS.items() if p == self.protocol), str(self.protocol))
-        ends = f"{format_address(self.source)} > {format_address(self.destination)}"
+        ends = " > ".join(map(str, self.ends))
         port = f"/{self.destination_port}" if self.protocol in (TCP, UDP) else ""
         return f"{name}{port} {ends}"

@@ -301,7 +301,7 @@ class Stable:
         or when the session is down."""
         if session.via in self.lost or session in self._over:
             return None
-        hop = session.next_hop if kind.bits == 32 else session.next_hop6
+        hop = session.next_hop.of(kind.bits)
         if hop is None or (session.far_peers is not None and not self._hops.speak(session)):
             return None
         prefix, internal = kind.prefixes[0], False

@@ -78,7 +78,7 @@ def _static(router: str, prefix: Prefix, heard: Heard, used: Route | None) -> It
                 state, why = IN_USE, "static: preferred to what BGP tells" if better else "static"
             elif session.via in used.others:
                 state, why = SHARES, "static"
-        hop = format_address(session.next_hop)
+        hop = format_address(session.next_hop.of(prefix.bits) or 0, prefix.bits)
         yield Row(router, prefix, "static", session.via, hop, (), None, state, why)
 
 

@@ -6,7 +6,6 @@ import time
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 
-from obrin.core.address.prefix import Address
 from obrin.core.design.model import Expectation
 from obrin.core.design.values import PROTOCOLS
 from obrin.core.errors import OutsideError
@@ -41,8 +40,8 @@ def measure_outage(
     wish = echo_expectation(settled)
     key = probe_key(settled, wish)
     question = Question(
-        source=Address(32, key.source),
-        destination=Address(32, key.destination),
+        source=key.ends[0],
+        destination=key.ends[1],
         protocol="icmp",
         port=0,
         timeout=0.0,

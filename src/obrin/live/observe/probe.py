@@ -7,7 +7,6 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from typing import Any
 
-from obrin.core.address.prefix import Address
 from obrin.core.design.model import Expectation
 from obrin.core.design.values import PROTOCOLS
 from obrin.core.errors import OutsideError
@@ -62,8 +61,8 @@ def probe_one(settled: Settled, ends: Ends, expectation: Expectation) -> Outcome
     protocol = next((n for n, p in PROTOCOLS.items() if p == expectation.flow.protocol), "icmp")
     key = probe_key(settled, expectation)
     question = Question(
-        source=Address(32, key.source),
-        destination=Address(32, key.destination),
+        source=key.ends[0],
+        destination=key.ends[1],
         protocol=protocol,
         port=expectation.flow.first_port,
         timeout=TIMEOUT if expectation.must == "work" else TIMEOUT_NOT,
