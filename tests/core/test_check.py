@@ -5,7 +5,8 @@ from __future__ import annotations
 import pytest
 
 from obrin.core.catalogue.offering import PRACTICE_CLOUD
-from obrin.core.check import Severity, check
+from obrin.core.check import Finding, Severity, check
+from obrin.core.handover.agreed import agreements
 from obrin.core.handover.secrets import Secrets
 from obrin.core.ipsec.shared_keys import (
     ALPHABET,
@@ -14,6 +15,7 @@ from obrin.core.ipsec.shared_keys import (
     make_key,
     weaknesses,
 )
+from obrin.core.settled.model import Settled
 from tests.doubles import DESIGN, seeded, settled_of, swap
 
 GOOD_KEYS = {"quay-apps/a": make_key(seeded(1)), "quay-apps/b": make_key(seeded(2))}
@@ -265,3 +267,68 @@ def test_findings_point_into_the_file_and_the_worst_comes_first() -> None:
     assert severities == sorted(severities, reverse=True)
     assert severities[0] is Severity.ERROR
     assert all(f.place and f.cause and f.consequence and f.fix for f in findings)
+
+
+NO_PFS = """suites:
+  bare:
+    ike: {encryption: AES-GCM-16-256, prf: PRF-HMAC-SHA2-384, group: ECP-384}
+    esp: {encryption: AES-GCM-16-256}
+"""
+APART = {
+    "other groups": (
+        ("suite: high", "offers: [wide]"),
+        "IKE_SA_INIT fails with NO_PROPOSAL_CHOSEN",
+    ),
+    "PFS at one end": (("suite: high", "offers: [bare]"), "it comes up, and after 2880 to"),
+    "PFS at the other": (("suite: bare", "offers: [high]"), "it comes up, and after 2880 to"),
+}
+
+
+@pytest.mark.parametrize("case", APART)
+def test_what_check_says_of_agreement_is_what_the_agreement_says(case: str) -> None:
+    (suite, offers), words = APART[case]
+    changes = (
+        ("    bgp: {hold: 6 s}", f"    {suite}\n    bgp: {{hold: 6 s}}"),
+        ("        uplinks:", f"        {offers}\n        uplinks:"),
+    )
+    settled = settled_of(swap(*changes) + NO_PFS)
+    (finding,) = [f for f in findings_of(settled) if f.code == "suite-no-match"]
+    assert finding.consequence.startswith(words)
+    failed = next(step for step in next(iter(agreements(settled))).steps if not step.good)
+    assert failed.notify in finding.consequence
+    assert failed.exchange in finding.consequence
+
+
+def findings_of(settled: Settled) -> list[Finding]:
+    return list(
+        check(settled, PRACTICE_CLOUD, Secrets({t.label: "k" * 40 for t in settled.tunnels()}))
+    )
+
+
+BLANK = {
+    "offers": (
+        swap(
+            ("        uplinks:", "        offers: [wide]\n        uplinks:"),
+            ("  apps:\n", "  apps:\n    gateway: {offers: [high]}\n"),
+        ),
+        "of DH groups quay-gw has MODP-2048, apps ECP-384",
+        "let the cloud offer suite 'wide'",
+    ),
+    "profiles": (
+        swap(("        uplinks:", "        profile: old\n        uplinks:"))
+        + "profiles:\n  old:\n    ike: {encryption: [AES-CBC-128], integrity: [HMAC-SHA1-96], "
+        "prf: [PRF-HMAC-SHA1], groups: [2]}\n"
+        "    esp: {encryption: [AES-CBC-128], integrity: [HMAC-SHA1-96]}\n",
+        "of integrity quay-gw has HMAC-SHA1-96",
+        "No change of suites helps",
+    ),
+}
+
+
+@pytest.mark.parametrize("case", BLANK)
+def test_a_blank_suite_with_nothing_in_common_names_what_each_end_has(case: str) -> None:
+    text, cause, fix = BLANK[case]
+    (finding,) = [f for f in findings_of(settled_of(text)) if f.code == "suite-no-match"]
+    assert cause in finding.cause
+    assert fix in finding.fix
+    assert "leave" not in finding.fix  # it is blank already

@@ -31,7 +31,7 @@ def agree(ctx: click.Context, link: str | None, design_file: str | None, as_json
       obrin agree harbour-timetable --design skerrow-ferries
       obrin agree --design skerrow-ferries/draft.yaml
     """
-    from obrin.core.handover.agreed import agreements
+    from obrin.core.handover.agreed import agreements, edit_words
 
     settled = project_of(design_file).on_trial().settled
     if link is not None and link not in settled.links:
@@ -56,7 +56,7 @@ def agree(ctx: click.Context, link: str | None, design_file: str | None, as_json
     else:
         for a in found:
             _print_whole(settled, a)
-    for edit in dict.fromkeys(_edit_words(a) for a in found if not a.good):
+    for edit in dict.fromkeys(edit_words(a) for a in found if not a.good):
         click.echo(edit, err=as_json)
     ctx.exit(0 if all(a.good for a in found) else 1)
 
@@ -83,18 +83,6 @@ def _when(step: Step) -> str:
     if step.earliest == step.latest:
         return f"{step.latest:g} s"
     return f"{step.earliest:.0f} to {step.latest:.0f} s"
-
-
-def _edit_words(agreement: Agreement) -> str:
-    edit, tunnel = agreement.edit, agreement.tunnel
-    if edit is None:
-        return (
-            f"No change of suites helps: nothing that may be used is within what {tunnel.gateway} "
-            f"and {tunnel.cloud} can do. Use another device, or put a gateway in front of it."
-        )
-    if not edit.ends:
-        return f"Smallest change: choose suite '{edit.suite}', which both ends can do."
-    return f"Smallest change: let {' and '.join(edit.ends)} offer suite '{edit.suite}', and use it."
 
 
 def _as_json(agreement: Agreement) -> dict[str, object]:

@@ -2,11 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
 
 from obrin.core.check.finding import Finding, Severity
+from obrin.core.design.abilities import Able
 from obrin.core.design.reader import Location
-from obrin.core.ipsec.ends import WORDS
+from obrin.core.handover.agreed import (
+    Agreement,
+    agreements,
+    edit_words,
+    nothing_common,
+)
+from obrin.core.ipsec.ends import WORDS, Step
 from obrin.core.ipsec.proposal import choose, mismatch
 from obrin.core.ipsec.registry import Kind, Standing
 from obrin.core.ipsec.suite import Suite
@@ -15,8 +22,11 @@ from obrin.core.settled.model import Settled
 
 
 def suites(settled: Settled) -> Iterator[Finding]:
+    played: dict[str, list[Agreement]] = {}
+    for agreement in agreements(settled):
+        played.setdefault(agreement.tunnel.link, []).append(agreement)
     for name, link in settled.links.items():
-        yield from _ends_meet(settled, link)
+        yield from _ends_meet(settled, link, played.get(name, ()))
         yield from _deprecated(name, link.suite)
         yield from _policy(settled, name, link.suite)
         unspoken = link.suite.unspoken()
@@ -62,58 +72,94 @@ def _policy(settled: Settled, name: str, suite: Suite) -> Iterator[Finding]:
         )
 
 
-def _ends_meet(settled: Settled, link: SettledLink) -> Iterator[Finding]:
-    """What each end can do and offers against the link's suite, by the rules of the engine."""
-    suite, known = link.suite, settled.standards.suites
+def _ends_meet(
+    settled: Settled, link: SettledLink, played: Sequence[Agreement]
+) -> Iterator[Finding]:
+    """What each end lacks of the suite; what follows, and when, is for the agreement to say."""
     here: Location = ("links", link.name, "suite")
+    bad = next((a for a in played if not a.good), None)
+    if bad is not None and f"links.{link.name}.suite" in settled.chosen:
+        yield Finding(
+            Severity.ERROR,
+            "suite-no-match",
+            here,
+            f"nothing is common to the ends of {bad.tunnel.label}: {nothing_common(bad)}",
+            _follows(bad),
+            edit_words(bad),
+        )
+        return
+    told = False
     for end in settled.ends_of(link):
-        lacks = list(end.profile.lacks(suite))
-        if lacks:
+        cause = _lacking(end, link.suite, settled.standards.suites)
+        if cause:
+            told = True
+            of_end = (a for a in played if end.name in (a.tunnel.gateway, a.tunnel.cloud))
+            agreement = next((a for a in of_end if not a.good), None)
             yield Finding(
                 Severity.ERROR,
                 "suite-no-match",
                 here,
-                f"{end.name} ({end.profile.name}) cannot do suite '{suite.name}': it has no "
-                f"{', no '.join(lacks)}",
-                "the tunnel does not come up, or does not stay",
-                "leave the suite blank and settle: the strongest that both can do is taken, "
-                "if there is any",
+                cause,
+                _ANOTHER if agreement is None else _follows(agreement),
+                "choose a suite that both ends offer, or leave it blank and settle: the strongest "
+                "that both can do is taken, if there is any",
             )
-            continue
-        accepted = [known[n] for n in end.offers] if end.offers else [suite]
-        ike = [s.ike.proposal() for s in accepted]
-        esp = [s.esp.proposal(with_group=True) for s in accepted]
-        missing = {
-            what: mismatch([wanted], has)
-            for what, wanted, has in (
-                ("IKE", suite.ike.proposal(), ike),
-                ("ESP", suite.esp.proposal(with_group=True), esp),
-            )
-            if choose([wanted], has) is None
-        }
-        if missing:
-            words = [f"{_listed(kinds)} of {what}" for what, kinds in missing.items()]
-            yield Finding(
-                Severity.ERROR,
-                "suite-no-match",
-                here,
-                f"{end.name} does not offer suite '{suite.name}': "
-                f"{', and '.join(words)} do not intersect",
-                _when(missing),
-                "choose a suite that both ends offer, or leave it blank and settle",
-            )
+    if bad is not None and not told:
+        yield Finding(
+            Severity.ERROR,
+            "suite-no-match",
+            here,
+            f"the ends of {bad.tunnel.label} do not agree: {_failed(bad)[0].text}",
+            _follows(bad),
+            f"'obrin agree {link.name}' shows both ends line by line",
+        )
+
+
+_ANOTHER = "the tunnel comes up with something else than the design says"
+
+
+def _lacking(end: Able, suite: Suite, known: Mapping[str, Suite]) -> str:
+    """What an end cannot do or does not offer of a suite; empty when it does all of it."""
+    lacks = list(end.profile.lacks(suite))
+    if lacks:
+        listed = ", no ".join(lacks)
+        return f"{end.name} ({end.profile.name}) cannot do suite '{suite.name}': it has no {listed}"
+    accepted = [known[n] for n in end.offers] if end.offers else [suite]
+    wanted = {
+        "IKE": (suite.ike.proposal(), [s.ike.proposal() for s in accepted]),
+        "ESP": (
+            suite.esp.proposal(with_group=True),
+            [s.esp.proposal(with_group=True) for s in accepted],
+        ),
+    }
+    words = [
+        f"{_listed(mismatch([one], has))} of {what}"
+        for what, (one, has) in wanted.items()
+        if choose([one], has) is None
+    ]
+    if not words:
+        return ""
+    return (
+        f"{end.name} does not offer suite '{suite.name}': {', and '.join(words)} do not intersect"
+    )
 
 
 def _listed(kinds: tuple[Kind, ...]) -> str:
     return ", ".join(WORDS[kind] for kind in kinds) or "the combination"
 
 
-def _when(missing: dict[str, tuple[Kind, ...]]) -> str:
-    if "IKE" in missing:
-        return "the first message fails with NO_PROPOSAL_CHOSEN"
-    if missing["ESP"] == (Kind.GROUP,):
-        return "it comes up, and the first rekey fails with NO_PROPOSAL_CHOSEN"
-    return "IKE_AUTH comes back with NO_PROPOSAL_CHOSEN and no child SA"
+def _failed(agreement: Agreement) -> list[Step]:
+    return [step for step in agreement.steps if not step.good]
+
+
+def _follows(agreement: Agreement) -> str:
+    """Which exchange fails, with what, and at what second."""
+    first, *rest = _failed(agreement)
+    if first.latest == 0:
+        return f"{first.exchange} fails with {first.notify}: the tunnel does not come up"
+    when = f"after {first.earliest:g} to {first.latest:g} s"
+    end = f"; {rest[0].text}" if rest else ""
+    return f"it comes up, and {when} the {first.exchange} fails with {first.notify}{end}"
 
 
 def _deprecated(name: str, suite: Suite) -> Iterator[Finding]:

@@ -4,14 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, replace
+from functools import partial
 
 from obrin.core.design.abilities import Able
 from obrin.core.handover.ends import TunnelEnd, cloud_end, site_end
 from obrin.core.handover.words import bfd_words, identity_words, method_words, role_words
 from obrin.core.ipsec.agreement import Edit, predict, smallest_edit
 from obrin.core.ipsec.compose import compose
-from obrin.core.ipsec.ends import End, Step
+from obrin.core.ipsec.ends import WORDS, End, Step
+from obrin.core.ipsec.offers import child_offers, ike_offers
 from obrin.core.ipsec.policy import CryptoPolicy, outdated
+from obrin.core.ipsec.proposal import mismatch
+from obrin.core.ipsec.registry import Kind
 from obrin.core.ipsec.selectors import ANY_IPV4, Selector
 from obrin.core.ipsec.suite import Suite
 from obrin.core.routing.model import announced_by_cloud, announced_by_site
@@ -66,6 +70,38 @@ def agreements(settled: Settled) -> Iterator[Agreement]:
             good = all(step.good for step in steps)
             played[key] = steps, None if good else _edit(ables[here], known, usable)
         yield Agreement(tunnel, ends, *played[key])
+
+
+def edit_words(agreement: Agreement) -> str:
+    """The smallest change that lets two ends agree, for a pair that does not."""
+    edit, tunnel = agreement.edit, agreement.tunnel
+    if edit is None:
+        return (
+            f"No change of suites helps: nothing that may be used is within what {tunnel.gateway} "
+            f"and {tunnel.cloud} can do. Use another device, or put a gateway in front of it."
+        )
+    if not edit.ends:
+        return f"Smallest change: choose suite '{edit.suite}', which both ends can do."
+    return f"Smallest change: let {' and '.join(edit.ends)} offer suite '{edit.suite}', and use it."
+
+
+def nothing_common(agreement: Agreement) -> str:
+    """Of which algorithms two ends have none in common, and what each of them has instead."""
+    one, two = agreement.ends
+    for offers in (ike_offers, partial(child_offers, with_group=True)):
+        kinds = mismatch(offers(one.suites), offers(two.suites))
+        if kinds:
+            return "; ".join(
+                f"of {WORDS[kind]} {one.name} has {_of_kind(one, kind)}, "
+                f"{two.name} {_of_kind(two, kind)}"
+                for kind in kinds
+            )
+    return "no combination of theirs is common"
+
+
+def _of_kind(end: End, kind: Kind) -> str:
+    names = {a.name: None for suite in end.suites for a in suite.algorithms() if a.kind is kind}
+    return " or ".join(names) or "none"
 
 
 _SIDES = ("site", "cloud")
