@@ -332,3 +332,81 @@ def test_a_blank_suite_with_nothing_in_common_names_what_each_end_has(case: str)
     assert cause in finding.cause
     assert fix in finding.fix
     assert "leave" not in finding.fix  # it is blank already
+
+
+def addresses(one: str, other: str = "address: 198.51.100.20", more: str = "") -> str:
+    """The test design with other addresses at its two uplinks; `more` is another site."""
+    return swap(
+        ("address: 192.0.2.10", one),
+        ("address: 198.51.100.20", other),
+        ("clouds:\n", f"{more}clouds:\n"),
+    )
+
+
+def pier(uplink: str) -> str:
+    return (
+        "  pier:\n    networks: {lan: 10.31.0.0/24}\n    gateways:\n      pier-gw:\n"
+        f"        uplinks: {{u: {{{uplink}}}}}\n"
+    )
+
+
+ADDRESSES: dict[str, list[tuple[str, str]]] = {
+    "address-not-public": [
+        (addresses(f"address: {bad}"), addresses(f"address: 192.0.2.10, inside: {bad}"))
+        for bad in (
+            "10.1.2.3",
+            "100.64.0.9",
+            "192.168.1.1",
+            "172.31.0.1",
+            "169.254.7.7",
+            "127.0.0.1",
+            "0.0.0.0",
+            "224.0.0.5",
+            "240.1.1.1",
+        )
+    ],
+    "address-far-end": [
+        (addresses("address: 203.0.113.1"), addresses("address: 203.0.113.200")),
+    ],
+    "address-twice": [
+        (
+            addresses("address: 192.0.2.10", more=pier("address: 192.0.2.10")),
+            addresses("address: 192.0.2.10", more=pier("address: 192.0.2.11")),
+        ),
+        (
+            addresses("address: 192.0.2.10", more=pier("address: 192.0.2.10, inside: 10.9.9.9")),
+            addresses("address: 192.0.2.10", more=pier("address: 192.0.2.12, inside: 10.9.9.9")),
+        ),
+    ],
+    "address-shared": [
+        (
+            addresses(
+                "address: 192.0.2.10, inside: 10.9.9.8",
+                more=pier("address: 192.0.2.10, inside: 10.9.9.9"),
+            ),
+            addresses(
+                "address: 192.0.2.10, inside: 10.9.9.8",
+                more=pier("address: 192.0.2.11, inside: 10.9.9.9"),
+            ),
+        ),
+    ],
+    "address-example": [
+        (addresses("address: 9.8.7.6"), addresses("address: 9.8.7.6", "address: 9.8.7.7")),
+    ],
+}
+
+
+@pytest.mark.parametrize("code", ADDRESSES)
+def test_public_addresses_are_judged(code: str) -> None:
+    for mistake, twin in ADDRESSES[code]:
+        settled = settled_of(mistake)
+        if code == "address-far-end":
+            cloud = settled.clouds["apps"]
+            mistake = mistake.replace("203.0.113.1,", f"{cloud.instances[0]},")
+            gateway = (
+                "  apps:\n",
+                f"  apps:\n    gateway: {{addresses: [{cloud.instances[0]}, {cloud.instances[1]}]}}\n",
+            )
+            settled = settled_of(swap(gateway, text=mistake))
+        assert code in {f.code for f in findings_of(settled)}, mistake
+        assert code not in {f.code for f in findings_of(settled_of(twin))}, twin

@@ -7,6 +7,7 @@ from types import MappingProxyType
 
 from obrin.core.catalogue.offering import Offered
 from obrin.core.check import (
+    addresses,
     algorithms,
     clouds,
     devices,
@@ -52,6 +53,7 @@ def check(
         *clouds.classes(settled, offering),
         *clouds.limits(settled, offering),
         *numbers.as_numbers(settled),
+        *addresses.public_addresses(settled),
         *inside.inside_blocks(settled, offering),
         *inside.loopbacks(settled),
         *inside.ipv6(settled),

@@ -1,0 +1,122 @@
+"""Public addresses: are they public, are they one's own, and does each stand for one device?"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from obrin.core.address.prefix import Address, parse_prefix
+from obrin.core.check.finding import Finding, Severity
+from obrin.core.design.reader import Location
+from obrin.core.settled.model import Settled
+from obrin.core.settled.sites import SettledGateway, SettledUplink
+
+_NOT_PUBLIC = tuple(
+    (parse_prefix(text), what)
+    for text, what in (
+        ("0.0.0.0/8", "'this network', and no host's"),
+        ("10.0.0.0/8", "private (RFC 1918)"),
+        ("100.64.0.0/10", "shared by a provider's customers (RFC 6598)"),
+        ("127.0.0.0/8", "loopback"),
+        ("169.254.0.0/16", "link-local (RFC 3927)"),
+        ("172.16.0.0/12", "private (RFC 1918)"),
+        ("192.168.0.0/16", "private (RFC 1918)"),
+        ("198.18.0.0/15", "for measurements (RFC 2544)"),
+        ("224.0.0.0/4", "multicast"),
+        ("240.0.0.0/4", "reserved"),
+    )
+)
+_EXAMPLES = tuple(map(parse_prefix, ("192.0.2.0/24", "198.51.100.0/24", "203.0.113.0/24")))
+"""RFC 5737."""
+
+Here = tuple[Location, SettledGateway, SettledUplink]
+
+
+def _uplinks(settled: Settled) -> Iterator[Here]:
+    for gateway in settled.gateways.values():
+        for name, uplink in gateway.uplinks.items():
+            where = (*settled.location_of(gateway.name), "uplinks", name, "address")
+            yield where, gateway, uplink
+
+
+def public_addresses(settled: Settled) -> Iterator[Finding]:
+    """Every uplink by itself, then against the clouds and each other."""
+    clouds = {a: cloud.name for cloud in settled.clouds.values() for a in cloud.instances}
+    examples = [found for found in _uplinks(settled) if _is_example(found[2].address)]
+    for where, gateway, uplink in _uplinks(settled):
+        yield from _public(where, gateway, uplink)
+        if uplink.address in clouds:
+            yield Finding(
+                Severity.ERROR,
+                "address-far-end",
+                where,
+                f"uplink {uplink.name} of {gateway.name} has {uplink.address}, which is cloud "
+                f"{clouds[uplink.address]}'s own",
+                "both ends would speak to themselves",
+                "give the site's address here, as its provider told it",
+            )
+    if len(examples) < sum(1 for _ in _uplinks(settled)):
+        # Where all are examples, the design is one.
+        yield from map(_example, examples)
+    yield from _twice(settled)
+
+
+def _is_example(address: Address) -> bool:
+    return any(prefix.contains(address.value) for prefix in _EXAMPLES)
+
+
+def _public(where: Location, gateway: SettledGateway, uplink: SettledUplink) -> Iterator[Finding]:
+    what = next((w for p, w in _NOT_PUBLIC if p.contains(uplink.address.value)), None)
+    if what is not None:
+        yield Finding(
+            Severity.ERROR,
+            "address-not-public",
+            where,
+            f"{uplink.address} of uplink {uplink.name} at {gateway.name} is {what}",
+            "the cloud cannot send there, and does not know packets that come from elsewhere as "
+            "this gateway's",
+            "write the address that the internet sees as 'address', and the device's own as "
+            "'inside'",
+        )
+
+
+def _example(found: Here) -> Finding:
+    where, gateway, uplink = found
+    return Finding(
+        Severity.NOTE,
+        "address-example",
+        where,
+        f"{uplink.address} of uplink {uplink.name} at {gateway.name} is an address for examples "
+        "(RFC 5737), and others of this design are not",
+        "nothing on the internet has it, so this uplink's tunnels never come up",
+        "write the true one",
+    )
+
+
+def _twice(settled: Settled) -> Iterator[Finding]:
+    """One address at two gateways is two devices behind one translator, or a mistake."""
+    first: dict[Address, Here] = {}
+    for where, gateway, uplink in _uplinks(settled):
+        _, other, theirs = first.setdefault(uplink.address, (where, gateway, uplink))
+        if other is gateway:
+            continue
+        both = f"{other.name}/{theirs.name} and {gateway.name}/{uplink.name}"
+        if uplink.translated and theirs.translated:
+            yield Finding(
+                Severity.WARNING,
+                "address-shared",
+                where,
+                f"{both} are both behind {uplink.address}",
+                "only one of them can be called from outside at UDP 500 and 4500; the cloud tells "
+                "them apart by their identities and ports alone",
+                "let both start their tunnels, with identities of their own",
+            )
+        else:
+            yield Finding(
+                Severity.ERROR,
+                "address-twice",
+                where,
+                f"{both} both have {uplink.address}",
+                "packets for one of them go to the other",
+                "give each its own, or the devices' own ones as 'inside' where a translator is in "
+                "front of both",
+            )
