@@ -122,8 +122,8 @@ def _leg(end: LegEnd) -> Context:
 
 def _tunnel(end: TunnelEnd, secrets: Secrets | None) -> Context:
     made = {
-        **_leg(end),
         "name": end.tunnel,
+        **_leg(end),
         "interface": interface_name(end.tunnel),
         "uplink": end.uplink,
         "suite": end.suite.name,
@@ -152,7 +152,7 @@ def _tunnel(end: TunnelEnd, secrets: Secrets | None) -> Context:
 
 
 def _circuit(end: CircuitEnd) -> Context:
-    return {**_leg(end), "name": end.name, "provider": end.provider}
+    return {"name": end.name, "provider": end.provider, **_leg(end)}
 
 
 def _bfd(bfd: Bfd | None) -> Context | None:
