@@ -27,12 +27,16 @@ BY_KEY = "pre-shared-key"
 
 
 def router_config(config: Json, keys: Json, wall: Wall) -> RouterConfig:
-    """`config` and `keys` are instance data that fits its modules.
+    """`config` and `keys` are instance data that fits its modules; else as `router_from`."""
+    return router_from(device.decode(config), keys, wall)
+
+
+def router_from(told: DeviceConfig, keys: Json, wall: Wall) -> RouterConfig:
+    """`keys` are instance data.
 
     `wall` turns the router's time into UTC, for certificates. Raises KeyError for a missing key,
     PkiError for bad certificates, ValueError for what such a device has not.
     """
-    told = device.decode(config)
     if told.circuits:
         raise ValueError(f"circuit {told.circuits[0].name}: this device has tunnels only")
     held = keys.get("obrin-keys:keys", {})
@@ -59,19 +63,18 @@ def router_config(config: Json, keys: Json, wall: Wall) -> RouterConfig:
     )
 
 
-def complete(config: Json, keys: Json) -> bool:
+def complete(told: DeviceConfig, keys: Json) -> bool:
     """Whether every tunnel has its secret already; they come after the configuration."""
     secrets = keys.get("obrin-keys:keys", {})
     have = {entry["tunnel"] for entry in secrets.get("pre-shared-key", [])}
     return all(
         tunnel.name in have or (tunnel.authentication != BY_KEY and "certificate" in secrets)
-        for tunnel in device.decode(config).tunnels
+        for tunnel in told.tunnels
     )
 
 
-def uplinks(config: Json) -> dict[int, str]:
+def uplinks(told: DeviceConfig) -> dict[int, str]:
     """Names of uplinks by their IPv4 addresses on the device."""
-    told = device.decode(config)
     return {i.address.value: i.name for i in told.interfaces if i.role == UPLINK}
 
 

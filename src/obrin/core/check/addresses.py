@@ -2,28 +2,28 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 
-from obrin.core.address.prefix import Address, parse_prefix
+from obrin.core.address.prefix import LINK_LOCAL_IPV4, PRIVATE_IPV4, Address, parse_prefix
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.reader import Location
 from obrin.core.settled.model import Settled
 from obrin.core.settled.sites import SettledGateway, SettledUplink
 
-_NOT_PUBLIC = tuple(
-    (parse_prefix(text), what)
-    for text, what in (
-        ("0.0.0.0/8", "'this network', and no host's"),
-        ("10.0.0.0/8", "private (RFC 1918)"),
-        ("100.64.0.0/10", "shared by a provider's customers (RFC 6598)"),
-        ("127.0.0.0/8", "loopback"),
-        ("169.254.0.0/16", "link-local (RFC 3927)"),
-        ("172.16.0.0/12", "private (RFC 1918)"),
-        ("192.168.0.0/16", "private (RFC 1918)"),
-        ("198.18.0.0/15", "for measurements (RFC 2544)"),
-        ("224.0.0.0/4", "multicast"),
-        ("240.0.0.0/4", "reserved"),
-    )
+_NOT_PUBLIC = (
+    *((prefix, "private (RFC 1918)") for prefix in PRIVATE_IPV4),
+    (LINK_LOCAL_IPV4, "link-local (RFC 3927)"),
+    *(
+        (parse_prefix(text), what)
+        for text, what in (
+            ("0.0.0.0/8", "'this network', and no host's"),
+            ("100.64.0.0/10", "shared by a provider's customers (RFC 6598)"),
+            ("127.0.0.0/8", "loopback"),
+            ("198.18.0.0/15", "for measurements (RFC 2544)"),
+            ("224.0.0.0/4", "multicast"),
+            ("240.0.0.0/4", "reserved"),
+        )
+    ),
 )
 _EXAMPLES = tuple(map(parse_prefix, ("192.0.2.0/24", "198.51.100.0/24", "203.0.113.0/24")))
 """RFC 5737."""
@@ -41,8 +41,9 @@ def _uplinks(settled: Settled) -> Iterator[Here]:
 def public_addresses(settled: Settled) -> Iterator[Finding]:
     """Every uplink by itself, then against the clouds and each other."""
     clouds = {a: cloud.name for cloud in settled.clouds.values() for a in cloud.instances}
-    examples = [found for found in _uplinks(settled) if _is_example(found[2].address)]
-    for where, gateway, uplink in _uplinks(settled):
+    uplinks = list(_uplinks(settled))
+    examples = [found for found in uplinks if _is_example(found[2].address)]
+    for where, gateway, uplink in uplinks:
         yield from _public(where, gateway, uplink)
         if uplink.address in clouds:
             yield Finding(
@@ -54,10 +55,10 @@ def public_addresses(settled: Settled) -> Iterator[Finding]:
                 "both ends would speak to themselves",
                 "give the site's address here, as its provider told it",
             )
-    if len(examples) < sum(1 for _ in _uplinks(settled)):
+    if len(examples) < len(uplinks):
         # Where all are examples, the design is one.
         yield from map(_example, examples)
-    yield from _twice(settled)
+    yield from _twice(uplinks)
 
 
 def _is_example(address: Address) -> bool:
@@ -92,10 +93,10 @@ def _example(found: Here) -> Finding:
     )
 
 
-def _twice(settled: Settled) -> Iterator[Finding]:
+def _twice(uplinks: Iterable[Here]) -> Iterator[Finding]:
     """One address at two gateways is two devices behind one translator, or a mistake."""
     first: dict[Address, Here] = {}
-    for where, gateway, uplink in _uplinks(settled):
+    for where, gateway, uplink in uplinks:
         _, other, theirs = first.setdefault(uplink.address, (where, gateway, uplink))
         if other is gateway:
             continue

@@ -51,24 +51,21 @@ class Agreement:
 def agreements(settled: Settled) -> Iterator[Agreement]:
     """For every tunnel; ends that are alike are played through once."""
     known = settled.standards.suites
-    ables: dict[str, tuple[Able, Able]] = {}
     policy = settled.standards.policy
     usable = {n: s for n, s in known.items() if policy.allows(s) and not outdated(s)} or known
     played: dict[tuple[object, ...], tuple[tuple[Step, ...], Edit | None]] = {}
     for tunnel in settled.tunnels():
-        here = f"{tunnel.gateway} {tunnel.cloud}"
-        if here not in ables:
-            ables[here] = settled.gateways[tunnel.gateway].able, settled.clouds[tunnel.cloud].able
-        ends = _ends(settled, tunnel, known, ables[here])
+        ables = settled.gateways[tunnel.gateway].able, settled.clouds[tunnel.cloud].able
+        ends = _ends(settled, tunnel, known, ables)
         key = (
             *(replace(end, name="") for end in ends),
-            *(able.profile.name for able in ables[here]),
+            *(able.profile.name for able in ables),
         )
         if key not in played:
             one, two = (replace(e, name=f"the {n}") for e, n in zip(ends, _SIDES, strict=True))
             steps = predict(one, two)
             good = all(step.good for step in steps)
-            played[key] = steps, None if good else _edit(ables[here], known, usable)
+            played[key] = steps, None if good else _edit(ables, known, usable)
         yield Agreement(tunnel, ends, *played[key])
 
 

@@ -256,7 +256,7 @@ class InternalEnd:
 def internal_at(settled: Settled, place: str) -> tuple[InternalEnd, ...]:
     """The internal sessions of a site gateway; none at a cloud."""
     mine = settled.gateways.get(place)
-    if mine is None or not settled.sites[mine.site].internal_bgp:
+    if mine is None:
         return ()
     return tuple(
         InternalEnd(
@@ -265,8 +265,7 @@ def internal_at(settled: Settled, place: str) -> tuple[InternalEnd, ...]:
             remote_identifier=Address(32, other.router_id),
             loopbacks=_loopbacks(mine, other),
         )
-        for other in settled.gateways.values()
-        if other.site == mine.site and other is not mine and other.asn == mine.asn
+        for other in settled.internal_peers(place)
     )
 
 

@@ -196,7 +196,7 @@ class Configurations:
 
     def __init__(self, settled: Settled) -> None:
         self._settled = settled
-        self._written: dict[str, Json] = {}
+        self._written: dict[str, tuple[Json, DeviceConfig]] = {}
         self._ends: dict[str, dict[str, Written]] = {}
         self._outside = {
             uplink.own: uplink.address
@@ -206,18 +206,23 @@ class Configurations:
 
     def of(self, place: str) -> Json:
         """Raises ValueError where reading gives something else than was to be written."""
+        return self._read_back(place)[0]
+
+    def _read_back(self, place: str) -> tuple[Json, DeviceConfig]:
+        """What is written, and what was read from that."""
         if place not in self._written:
             meant = device_config(self._settled, place)
             data = encode(meant)
-            if decode(data) != meant:
+            read = decode(data)
+            if read != meant:
                 raise ValueError(f"the standard data of {place} does not say what it should")
-            self._written[place] = data
+            self._written[place] = data, read
         return self._written[place]
 
     def ends(self, place: str) -> dict[str, Written]:
         """By tunnel, as that gateway's data says."""
         if place not in self._ends:
-            self._ends[place] = written_ends(decode(self.of(place)), self._outside)
+            self._ends[place] = written_ends(self._read_back(place)[1], self._outside)
         return self._ends[place]
 
     def faults(self, tunnel: SettledTunnel) -> Iterator[str]:

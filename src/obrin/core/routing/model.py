@@ -20,6 +20,7 @@ from obrin.core.routing.policy import WELL_KNOWN, PrefixList, SessionPolicy
 from obrin.core.routing.stable import Stable
 from obrin.core.settled.links import Bundle, Leg, SettledLink, SettledTunnel
 from obrin.core.settled.model import Settled
+from obrin.core.settled.sites import SettledGateway
 from obrin.core.settled.ways import Attachment, Neighbour, Router
 
 
@@ -111,9 +112,8 @@ class _Sessions:
         for hub in self.settled.clouds.values():
             for member in hub.members:
                 yield from self._attached(hub.name, member)
-        for site in self.settled.sites.values():
-            if site.internal_bgp:
-                yield from self._internal(site.name)
+        for gateway in self.settled.gateways.values():
+            yield from self._internal(gateway)
 
     def _listed(self, prefixes: tuple[Prefix, ...]) -> PrefixList:
         if prefixes not in self._lists:
@@ -209,24 +209,21 @@ class _Sessions:
                     next_hop=Dual(centre.router_id(1)),
                 )
 
-    def _internal(self, site: str) -> Iterator[Session]:
-        """The gateways of a site tell each other what the clouds told them."""
-        here = [g for g in self.settled.gateways.values() if g.site == site]
-        for one in here:
-            for other in here:
-                if one is not other and one.asn == other.asn:
-                    policy = SessionPolicy(one.asn, one.asn, passes_on=True, next_hop_self=True)
-                    way = Neighbour(one.name).label
-                    peer = Peer(way, one.asn, one.router_id, one.router_id, external=False)
-                    yield Session(
-                        via=way,
-                        sender=one.name,
-                        receiver=other.name,
-                        export=policy,
-                        accept=policy,
-                        peer=peer,
-                        next_hop=Dual(one.router_id),
-                    )
+    def _internal(self, one: SettledGateway) -> Iterator[Session]:
+        """A gateway tells the others of its site what the clouds told it."""
+        policy = SessionPolicy(one.asn, one.asn, passes_on=True, next_hop_self=True)
+        way = Neighbour(one.name).label
+        peer = Peer(way, one.asn, one.router_id, one.router_id, external=False)
+        for other in self.settled.internal_peers(one.name):
+            yield Session(
+                via=way,
+                sender=one.name,
+                receiver=other.name,
+                export=policy,
+                accept=policy,
+                peer=peer,
+                next_hop=Dual(one.router_id),
+            )
 
 
 def _hops(leg: Leg) -> tuple[Dual[int], Dual[int]]:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from obrin.core.address.prefix import Prefix, parse_address, parse_prefix
+from obrin.core.address.prefix import LINK_LOCAL_IPV4, Prefix, parse_address, parse_prefix
 from obrin.core.address.ula import UNIQUE_LOCAL
 from obrin.core.catalogue.offering import Offered
 from obrin.core.design.model import Design
@@ -31,7 +31,7 @@ _NO_HOSTS = tuple(
         ("ff00::/8", "multicast"),
     )
 )
-_LINK_LOCAL = (parse_prefix("169.254.0.0/16"), parse_prefix("fe80::/10"))
+_LINK_LOCAL = (LINK_LOCAL_IPV4, parse_prefix("fe80::/10"))
 
 
 def judge_choices(design: Design, choices: Choices, offering: Offered, locator: Locator) -> None:

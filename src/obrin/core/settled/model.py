@@ -122,6 +122,16 @@ class Settled:
         ends = self.gateways[tunnel.gateway].profile, self.clouds[tunnel.cloud].profile
         return ends[0].key, ends[1].key
 
+    def internal_peers(self, gateway: str) -> Iterator[SettledGateway]:
+        """The gateways of its site that a site gateway speaks internal BGP with."""
+        mine = self.gateways[gateway]
+        site = self.sites[mine.site]
+        if site.internal_bgp:
+            for name in site.gateways:
+                other = self.gateways[name]
+                if other is not mine and other.asn == mine.asn:
+                    yield other
+
     def expectations_at(self, place: str) -> tuple[tuple[int, Expectation], ...]:
         """The expectations that begin or end at a site or cloud, with their numbers from 1."""
         return self.index.expectations_at.get(place, ())

@@ -1,4 +1,4 @@
-"""The shapes of obrin-observe, read into what drivers tell."""
+"""The shapes of obrin-observe: questions written, and what drivers tell read."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from typing import Any
 
 from obrin.core.address.prefix import parse_address, parse_prefix
-from obrin.live.drivers.seen import Dropped, EndStatus, RouteSeen
+from obrin.live.drivers.seen import Answer, Dropped, EndStatus, Question, RouteSeen
 
 Json = dict[str, Any]
 
@@ -55,3 +55,28 @@ def dropped(drops: Iterable[Json]) -> list[Dropped]:
         )
         for drop in drops
     ]
+
+
+def between(question: Question) -> Json:
+    """Where a flow begins and ends."""
+    return {"source": str(question.source), "destination": str(question.destination)}
+
+
+def asked(question: Question) -> Json:
+    """The input of a probe."""
+    return {
+        **between(question),
+        "protocol": question.protocol,
+        "port": question.port,
+        "timeout": f"{question.timeout:.3f}",
+    }
+
+
+def answered(found: Json, *, source_port: str = "source-port") -> Answer:
+    """The output of a probe; `source_port` is what that member is called."""
+    return Answer(
+        answered=found["answered"],
+        refused=found["refused"],
+        seconds=float(found["seconds"]),
+        source_port=found[source_port],
+    )

@@ -14,7 +14,6 @@ from __future__ import annotations
 import os
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
@@ -82,9 +81,6 @@ class Places(BaseModel):
 
     clouds: dict[str, PlaceSpec] = Field(default_factory=dict)
     gateways: dict[str, PlaceSpec] = Field(default_factory=dict)
-
-    def spec(self, kind: Literal["clouds", "gateways"], name: str) -> PlaceSpec | None:
-        return (self.clouds if kind == "clouds" else self.gateways).get(name)
 
 
 def read_places(path: Path) -> Places:

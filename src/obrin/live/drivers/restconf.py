@@ -2,7 +2,14 @@
 
 from __future__ import annotations
 
-from obrin.live.drivers.observed import dropped, end_statuses, routes_seen
+from obrin.live.drivers.observed import (
+    answered,
+    asked,
+    between,
+    dropped,
+    end_statuses,
+    routes_seen,
+)
 from obrin.live.drivers.places import Place
 from obrin.live.drivers.protocol import Done, GatewayDriver, Json
 from obrin.live.drivers.seen import Answer, Dropped, EndStatus, Question, RouteSeen, Streamed
@@ -54,23 +61,11 @@ class RestconfGateway:
         return dropped(self._state().get("drop", []))
 
     def probe(self, question: Question) -> Answer:
-        given = {
-            **_ends(question),
-            "protocol": question.protocol,
-            "port": question.port,
-            "timeout": f"{question.timeout:.3f}",
-        }
-        found = self._operate("probe", given)
-        return Answer(
-            answered=found["answered"],
-            refused=found["refused"],
-            seconds=float(found["seconds"]),
-            source_port=found["source-port"],
-        )
+        return answered(self._operate("probe", asked(question)))
 
     def stream(self, question: Question, interval: float, duration: float) -> Streamed:
         given = {
-            **_ends(question),
+            **between(question),
             "interval": f"{interval:.3f}",
             "duration": f"{duration:.3f}",
         }
@@ -89,7 +84,3 @@ class RestconfGateway:
 
     def close(self) -> None:
         self._client.close()
-
-
-def _ends(question: Question) -> Json:
-    return {"source": str(question.source), "destination": str(question.destination)}

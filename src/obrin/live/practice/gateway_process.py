@@ -19,6 +19,7 @@ from starlette.routing import Mount, Route
 
 from obrin.core.address.prefix import parse_ipv4
 from obrin.core.errors import ObrinError
+from obrin.core.handover.standard.device import DeviceConfig, decode
 from obrin.device import from_standard
 from obrin.device.config import RouterConfig
 from obrin.device.credentials import judge_certificate
@@ -111,16 +112,17 @@ class GatewayProcess:
         try:
             if certificate is not None:
                 judge_certificate(certificate, wall_clock)
-            if from_standard.complete(config, keys):
-                self._swap(config, from_standard.router_config(config, keys, wall_clock))
+            told = decode(config)
+            if from_standard.complete(told, keys):
+                self._swap(told, from_standard.router_from(told, keys, wall_clock))
         except (*UNUSABLE, ObrinError) as error:
             raise Problem(400, "invalid-value", f"cannot be applied: {error}") from error
         self._config, self._keys = config, keys
 
-    def _swap(self, config: dict[str, Any], made: RouterConfig) -> None:
+    def _swap(self, told: DeviceConfig, made: RouterConfig) -> None:
         self._site.take(made, self._now())
         self._kick()  # what has ended still goes out by the old uplinks
-        self._uplinks = from_standard.uplinks(config)
+        self._uplinks = from_standard.uplinks(told)
         self._kick()
 
     # RESTCONF

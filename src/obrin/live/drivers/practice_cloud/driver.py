@@ -9,7 +9,7 @@ from obrin.core.errors import OutsideError
 from obrin.core.handover.secrets import Secrets
 from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
-from obrin.live.drivers.observed import dropped, end_statuses
+from obrin.live.drivers.observed import answered, asked, dropped, end_statuses
 from obrin.live.drivers.places import Place
 from obrin.live.drivers.practice_cloud.steps import (
     ACCESS,
@@ -125,20 +125,8 @@ class PracticeCloud:
         return dropped((*found, *self._client.get(f"/v1/networks/{cloud}/drops")["drop"]))
 
     def probe(self, question: Question) -> Answer:
-        given = {
-            "source": str(question.source),
-            "destination": str(question.destination),
-            "protocol": question.protocol,
-            "port": question.port,
-            "timeout": f"{question.timeout:.3f}",
-        }
-        found: Json = self._client.call("POST", "/v1/probes", given).json()
-        return Answer(
-            answered=found["answered"],
-            refused=found["refused"],
-            seconds=float(found["seconds"]),
-            source_port=found["source_port"],
-        )
+        found: Json = self._client.call("POST", "/v1/probes", asked(question)).json()
+        return answered(found, source_port="source_port")
 
     def close(self) -> None:
         self._client.close()
