@@ -90,7 +90,14 @@ def handshake() -> Iterator[Row]:
 
     def config(one: str, two: str, *, initiate: bool) -> PeerConfig:
         return PeerConfig(
-            "t", initiate, one, two, Identity.of(one), Identity.of(two), (suite,), key
+            name="t",
+            initiate=initiate,
+            local_address=one,
+            remote_address=two,
+            local_identity=Identity.of(one),
+            remote_identity=Identity.of(two),
+            suites=(suite,),
+            key=key,
         )
 
     one, two = config(site, cloud, initiate=True), config(cloud, site, initiate=False)

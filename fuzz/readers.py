@@ -57,7 +57,19 @@ def _handshake() -> tuple[Endpoint, Endpoint, list[bytes]]:
     ends = [(SITE, CLOUD, True), (CLOUD, SITE, False)]
     one, two = (
         Endpoint(
-            [PeerConfig("t", first, a, b, Identity.of(a), Identity.of(b), suites, b"k" * 32)], rng
+            [
+                PeerConfig(
+                    name="t",
+                    initiate=first,
+                    local_address=a,
+                    remote_address=b,
+                    local_identity=Identity.of(a),
+                    remote_identity=Identity.of(b),
+                    suites=suites,
+                    key=b"k" * 32,
+                )
+            ],
+            rng,
         )
         for a, b, first in ends
     )
@@ -154,7 +166,7 @@ def _mrt() -> list[bytes]:
 def _certificates() -> tuple[list[bytes], Callable[[bytes], object]]:
     """Chains, keys and bundles; what can be read is judged as well."""
     now = datetime(2026, 11, 23, tzinfo=UTC)
-    authority = Authority("fuzz")
+    authority = Authority(name="fuzz")
     authority.found(Lives(), now)
     issued = authority.issue("gateway", ["192.0.2.10"], Lives(), now)
     bundle = Bundle(authority.chain(issued), issued.key)
@@ -176,14 +188,36 @@ READERS = {
     "ike-engine": Reader(_handshake()[2], _engine(), IkeFormatError),
     "esp": Reader(*_esp(), EspError),
     "bgp": Reader(
-        [m.encode() for m in (Open(4200000001, 90, 1), Keepalive(), Notification(6, 2), _UPDATE)],
+        [
+            m.encode()
+            for m in (
+                Open(asn=4200000001, hold=90, router_id=1),
+                Keepalive(),
+                Notification(6, 2),
+                _UPDATE,
+            )
+        ],
         decode_message,
         BgpError,
     ),
     "packets": Reader(
         [
             Ipv4(1, 2, UDP, Udp(1, 2, b"data").encode(1, 2)).encode(),
-            Ipv4(1, 2, TCP, Segment(1, 2, 3, 4, ACK, 5, b"x", 1300).encode(1, 2)).encode(),
+            Ipv4(
+                1,
+                2,
+                TCP,
+                Segment(
+                    source_port=1,
+                    destination_port=2,
+                    sequence=3,
+                    acknowledgement=4,
+                    flags=ACK,
+                    window=5,
+                    data=b"x",
+                    mss=1300,
+                ).encode(1, 2),
+            ).encode(),
             Ipv4(1, 2, 1, Icmp(8, 0, 1, 2, b"echo").encode()).encode(),
         ],
         _packets,

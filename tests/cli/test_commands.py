@@ -209,7 +209,7 @@ def test_json_output_has_the_keys_that_its_page_names(folder: Folder) -> None:
     page = (Path(__file__).parents[2] / "docs" / "json.md").read_text(encoding="utf-8")
     settled = folder.obrin("settle", "--json").good().json
     findings = folder.obrin("check", "--json").good().json
-    status = TunnelStatus("t", 1, EndStatus(), EndStatus()).as_json()
+    status = TunnelStatus(tunnel="t", rank=1, site=EndStatus(), cloud=EndStatus()).as_json()
     outcome = Outcome(design_of().expectations[0], "answered", 0.1).as_json()
     asked = [
         ("space",),

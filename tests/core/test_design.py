@@ -237,12 +237,12 @@ def test_the_reference_names_every_key_of_the_schema() -> None:
 @pytest.mark.parametrize("uplinks", [1, 2, 3])
 def test_a_starting_design_is_a_good_design(uplinks: int) -> None:
     facts = StartingFacts(
-        "clinic",
-        "ward",
-        (("beds", "10.30.0.0/22"),),
-        tuple((f"line{n}", f"192.0.2.{n + 1}") for n in range(uplinks)),
-        "records",
-        50,
+        name="clinic",
+        site="ward",
+        networks=(("beds", "10.30.0.0/22"),),
+        uplinks=tuple((f"line{n}", f"192.0.2.{n + 1}") for n in range(uplinks)),
+        cloud="records",
+        hosts=50,
     )
     design = design_of(starting_design(facts))
     assert len(design.links["ward-records"].tunnels) == max(uplinks, 2)

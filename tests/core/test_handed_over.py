@@ -14,6 +14,7 @@ from obrin.core.days import LAST, day_after, time_after
 from obrin.core.handover.context import template_context
 from obrin.core.handover.differences import differences
 from obrin.core.handover.pack import PackMaker, gateways_of
+from obrin.core.handover.proof import Configurations
 from obrin.core.handover.rotation import rotation
 from obrin.core.handover.secrets import CertificateFiles, Secrets
 from obrin.core.pki.read import as_pem, key_as_pem
@@ -56,6 +57,7 @@ def test_a_template_is_given_plain_values_and_no_secret_unasked(name: str) -> No
         named = {t["name"] for t in asked["tunnels"]}
         named |= {f"{c['name']}/circuit" for c in asked["circuits"]}
         assert named == legs
+        assert asked["configuration"] == Configurations(settled).of(place)
 
 
 @pytest.mark.parametrize("name", DEMOS)

@@ -52,19 +52,31 @@ def test_a_mistake_in_it_is_told_with_its_place(old: str, new: str, words: str) 
 @pytest.mark.parametrize(
     ("asked", "taken", "lacks"),
     [
-        (Demand(50, 2, False, 1), "punt", ""),
-        (Demand(50, 2, True, 1), "cutter", "does not speak BGP"),
-        (Demand(300, 2, True, 2), "cutter", "runs 1 instance"),
+        (Demand(throughput=50, tunnels=2, bgp=False, instances=1), "punt", ""),
+        (Demand(throughput=50, tunnels=2, bgp=True, instances=1), "cutter", "does not speak BGP"),
+        (Demand(throughput=300, tunnels=2, bgp=True, instances=2), "cutter", "runs 1 instance"),
         (
-            Demand(300, 2, True, 2, after_failure=True),
+            Demand(throughput=300, tunnels=2, bgp=True, instances=2, after_failure=True),
             "packet",
             "carries 250 Mbit/s after the loss",
         ),
-        (Demand(300, 2, True, 2, features=("zones",)), "packet", "has no zones"),
-        (Demand(300, 30, True, 2), "packet", "holds 20 tunnels"),
-        (Demand(300, 2, True, 2, routes=500), "packet", "holds 200 BGP routes"),
-        (Demand(300, 2, True, 1, after_failure=True), None, "ask for two instances"),
-        (Demand(99_000, 2, True, 2), None, "carries 10000 Mbit/s"),
+        (
+            Demand(throughput=300, tunnels=2, bgp=True, instances=2, features=("zones",)),
+            "packet",
+            "has no zones",
+        ),
+        (Demand(throughput=300, tunnels=30, bgp=True, instances=2), "packet", "holds 20 tunnels"),
+        (
+            Demand(throughput=300, tunnels=2, bgp=True, instances=2, routes=500),
+            "packet",
+            "holds 200 BGP routes",
+        ),
+        (
+            Demand(throughput=300, tunnels=2, bgp=True, instances=1, after_failure=True),
+            None,
+            "ask for two instances",
+        ),
+        (Demand(throughput=99_000, tunnels=2, bgp=True, instances=2), None, "carries 10000 Mbit/s"),
     ],
 )
 def test_the_cheapest_that_does_everything(asked: Demand, taken: str | None, lacks: str) -> None:
@@ -84,7 +96,15 @@ def test_what_is_asked_is_counted_in_the_design() -> None:
         ("    networks: [desks]\n", "    networks: [desks]\n    cloud-seen-as:\n"),
     )
     asked = demand_of(design_of(text), "apps")
-    assert asked == Demand(100.0, 2, True, 2, 2, ("zones", "translation"), True)
+    assert asked == Demand(
+        throughput=100.0,
+        tunnels=2,
+        bgp=True,
+        instances=2,
+        routes=2,
+        features=("zones", "translation"),
+        after_failure=True,
+    )
 
 
 def test_the_gateway_subnet_counts_what_the_cloud_keeps_and_the_instances() -> None:

@@ -33,8 +33,8 @@ def old(**changes: object) -> Suite:
 
 
 OLD = old()
-ONE = End("site", (OLD,), "a", "b", (DESKS,), (WEB,))
-TWO = End("cloud", (OLD,), "b", "a", (WEB,), (DESKS,))
+ONE = End(name="site", suites=(OLD,), sends="a", expects="b", local=(DESKS,), remote=(WEB,))
+TWO = End(name="cloud", suites=(OLD,), sends="b", expects="a", local=(WEB,), remote=(DESKS,))
 HIGH, MODERN = SHIPPED["high"], SHIPPED["modern"]
 
 

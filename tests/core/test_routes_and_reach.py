@@ -132,12 +132,14 @@ def test_the_order_of_arrival_does_not_matter(order) -> None:
 
 
 def test_policy_loops_prepends_and_accepts() -> None:
-    policy = SessionPolicy(1, 2, PrefixList([P("10.0.0.0/8")]), 150)
+    policy = SessionPolicy(
+        local_as=1, peer_as=2, accept=PrefixList([P("10.0.0.0/8")]), local_pref=150
+    )
     assert export_path(policy, P("10.0.0.0/8"), Path(9, (3,)), 7) == Path(7, (1, 3))
     assert import_path(policy, P("10.1.0.0/16"), Path(7, (2,))).local_pref == 150
     assert "loop check" in import_path(policy, P("10.0.0.0/8"), Path(7, (2, 1)))
     assert "not among" in import_path(policy, P("0.0.0.0/0"), Path(7, (2,)))
-    internal = SessionPolicy(1, 1)
+    internal = SessionPolicy(local_as=1, peer_as=1)
     assert export_path(internal, P("10.0.0.0/8"), Path(9, (3,)), 7) == Path(9, (3,))
 
 
@@ -198,12 +200,12 @@ nearby = st.builds(
     st.lists(
         st.builds(
             Rule,
-            st.just("r"),
-            nearby,
-            nearby,
-            st.sampled_from([None, 1, 6, 17]),
-            st.just((0, 65535)),
-            st.tuples(ports, ports).map(sorted).map(tuple),
+            name=st.just("r"),
+            source=nearby,
+            destination=nearby,
+            protocol=st.sampled_from([None, 1, 6, 17]),
+            source_ports=st.just((0, 65535)),
+            destination_ports=st.tuples(ports, ports).map(sorted).map(tuple),
         ),
         max_size=12,
     ),
@@ -232,7 +234,7 @@ def test_could_match_is_the_union_of_matches(p1, a, b, p2, c, d) -> None:
     assert rule.could_match(one, two, flow) == any(rule.matches(k) for k in keys)
     assert not reply.could_match(two, one, flow)
     assert all(reply.matches(k.reply()) for k in keys if rule.matches(k))
-    assert Rule("any", one, two).could_match(one, two, flow)
+    assert Rule(name="any", source=one, destination=two).could_match(one, two, flow)
 
 
 def test_traces_name_every_hop_and_the_place_that_drops() -> None:
@@ -330,7 +332,7 @@ def test_hosts_stand_inside_their_networks() -> None:
 
 def test_a_rule_is_for_its_own_family() -> None:
     """The same numbers in another family are another address."""
-    rules = RuleSet([Rule("all", Prefix(32, 0, 0), Prefix(32, 0, 0))])
+    rules = RuleSet([Rule(name="all", source=Prefix(32, 0, 0), destination=Prefix(32, 0, 0))])
     key = PacketKey(1, 2, 6)
     assert rules.match(key) is not None
     assert rules.match(key._replace(bits=128)) is None

@@ -53,9 +53,14 @@ def session(
         via=way,
         sender=sender,
         receiver=receiver,
-        export=SessionPolicy(*ends, passes_on=passes, **out),
+        export=SessionPolicy(local_as=ends[0], peer_as=ends[1], passes_on=passes, **out),
         accept=SessionPolicy(
-            ends[1], ends[0], accept, pref, limit=limit, attached=out.get("attached", False)
+            local_as=ends[1],
+            peer_as=ends[0],
+            accept=accept,
+            local_pref=pref,
+            limit=limit,
+            attached=out.get("attached", False),
         ),
         peer=Peer(way, ends[0], address, NUMBERS[sender], external),
         next_hop=Dual(ADDRESS[sender], more.pop("next_hop6", None)),

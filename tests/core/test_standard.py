@@ -50,12 +50,27 @@ thousandths = st.integers(1, 100_000).map(lambda n: n / 1000)
 bfds = st.none() | st.builds(Bfd, thousandths, st.integers(1, 255))
 ports = st.tuples(st.integers(0, 65535), st.integers(0, 65535)).map(lambda p: (min(p), max(p)))
 rules = st.one_of(
-    st.builds(Rule, names, prefixes, prefixes),
-    st.builds(Rule, names, prefixes, prefixes, st.sampled_from((TCP, UDP)), ports, ports),
+    st.builds(Rule, name=names, source=prefixes, destination=prefixes),
     st.builds(
-        Rule, names, prefixes, prefixes, st.just(ICMP), icmp_type=st.sampled_from((0, 8, None))
+        Rule,
+        name=names,
+        source=prefixes,
+        destination=prefixes,
+        protocol=st.sampled_from((TCP, UDP)),
+        source_ports=ports,
+        destination_ports=ports,
     ),
-    st.builds(Rule, names, prefixes, prefixes, st.sampled_from((47, 89))),
+    st.builds(
+        Rule,
+        name=names,
+        source=prefixes,
+        destination=prefixes,
+        protocol=st.just(ICMP),
+        icmp_type=st.sampled_from((0, 8, None)),
+    ),
+    st.builds(
+        Rule, name=names, source=prefixes, destination=prefixes, protocol=st.sampled_from((47, 89))
+    ),
 )
 suites = st.sampled_from((*SHIPPED.values(), OLD))
 

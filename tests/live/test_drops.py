@@ -31,13 +31,13 @@ def bgp_segment(world: VirtualWorld, flags: int = RST) -> Ipv4:
     router = world.routers["quay-gw"]
     (connection, *_) = router.tcp._connections.values()
     segment = Segment(
-        connection.remote[1],
-        connection.local[1],
-        connection.receive_next,
-        connection.send_next,
-        flags,
-        9,
-        b"",
+        source_port=connection.remote[1],
+        destination_port=connection.local[1],
+        sequence=connection.receive_next,
+        acknowledgement=connection.send_next,
+        flags=flags,
+        window=9,
+        data=b"",
     )
     ends = connection.remote[0], connection.local[0]
     return Ipv4(*ends, TCP, segment.encode(*ends), ttl=255)
@@ -135,7 +135,15 @@ def test_a_syn_flood_at_the_bgp_port_leaves_the_session(world) -> None:
     router = world.routers["quay-gw"]
     good = bgp_segment(world, SYN)
     for number in range(200):
-        segment = Segment(number + 1, 179, number, 0, SYN, 9, b"")
+        segment = Segment(
+            source_port=number + 1,
+            destination_port=179,
+            sequence=number,
+            acknowledgement=0,
+            flags=SYN,
+            window=9,
+            data=b"",
+        )
         for arrived_by in (*router.config.tunnels, None):
             packet = good._replace(payload=segment.encode(good.source, good.destination))
             router._forward(packet.encode(), arrived_by, world.now)

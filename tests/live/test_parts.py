@@ -275,7 +275,15 @@ def test_needs_that_never_come_are_an_error(tmp_path) -> None:
         execute(waiting, Journal(tmp_path / "j"), lambda _p: None)
 
 
-UP = EndStatus("established", "up", 5, 5, "established", ("a",), ("b",))
+UP = EndStatus(
+    ike="established",
+    child="up",
+    packets_in=5,
+    packets_out=5,
+    bgp="established",
+    received=("a",),
+    announced=("b",),
+)
 
 
 @pytest.mark.parametrize(

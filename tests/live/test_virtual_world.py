@@ -263,7 +263,7 @@ def test_tunnels_authenticate_by_certificate() -> None:
     settled = settled_of(
         swap(("    bgp:", "    authentication: certificate\n    bgp:"), BEHIND, text=MORE)
     )
-    authority = Authority("test")
+    authority = Authority(name="test")
     authority.found(Lives(), NOW)
     for name, identities in settled.certified().items():
         authority.issue(name, identities, Lives(), NOW)

@@ -100,7 +100,10 @@ def played(
 
 def some_ends(rng: random.Random, one: tuple[Suite, ...], two: tuple[Suite, ...]) -> tuple:
     """Ends whose identities, selectors and renewal differ now and then."""
-    ends = End("one", one, SITE, CLOUD), End("two", two, CLOUD, SITE)
+    ends = (
+        End(name="one", suites=one, sends=SITE, expects=CLOUD),
+        End(name="two", suites=two, sends=CLOUD, expects=SITE),
+    )
     if rng.random() < 0.1:
         ends = replace(ends[0], sends="10.0.0.2"), ends[1]
     if rng.random() < 0.05:
@@ -148,7 +151,7 @@ def test_the_prediction_is_what_the_engines_do_ten_thousand_times() -> None:
 def test_a_pfs_difference_shows_at_the_first_rekey_and_ends_at_the_lifetime() -> None:
     base = {"encryption": "AES-GCM-16-256", "prf": "PRF-HMAC-SHA2-256", "group": "19"}
     one, two = make_suite("a", **base), make_suite("b", **base, pfs=None)
-    steps = predict(End("one", (one,)), End("two", (two,)))
+    steps = predict(End(name="one", suites=(one,)), End(name="two", suites=(two,)))
     assert [(s.exchange, s.good) for s in steps] == [
         ("IKE_SA_INIT", True),
         ("IKE_AUTH", True),
@@ -167,16 +170,25 @@ def test_the_shorter_lifetime_acts_and_an_end_may_ask_again_for_the_group() -> N
     base = {"encryption": "AES-GCM-16-256", "prf": "PRF-HMAC-SHA2-256"}
     long = make_suite("a", **base, group="19")
     short = make_suite("a", **base, group="19", esp_lifetime=600.0)
-    steps = {s.exchange: s for s in predict(End("one", (long,)), End("two", (short,)))}
+    steps = {
+        s.exchange: s
+        for s in predict(End(name="one", suites=(long,)), End(name="two", suites=(short,)))
+    }
     assert steps["first child rekey"].text.startswith("two acts")
     assert steps["first child rekey"].latest == pytest.approx(570.0)
     other = make_suite("b", **base, group="31")
-    steps = {s.exchange: s for s in predict(End("one", (other, long)), End("two", (long,)))}
+    steps = {
+        s.exchange: s
+        for s in predict(End(name="one", suites=(other, long)), End(name="two", suites=(long,)))
+    }
     assert "asked again with group 19 (INVALID_KE_PAYLOAD)" in steps["IKE_SA_INIT"].text
 
 
 def test_the_smallest_edit_names_the_ends_that_lack_the_suite() -> None:
-    ends = (End("site", (SHIPPED["wide"],)), End("cloud", (SHIPPED["high"],)))
+    ends = (
+        End(name="site", suites=(SHIPPED["wide"],)),
+        End(name="cloud", suites=(SHIPPED["high"],)),
+    )
     edit = smallest_edit(
         ends, {n: SHIPPED[n] for n in ("wide", "high")}, lambda s: (False, -s.strength)
     )

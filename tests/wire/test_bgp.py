@@ -27,10 +27,10 @@ from obrin.wire.bgp.speaker import Speaker
 P = parse_prefix
 PATH = Path(0x0A000001, (64512, 4200000001), 0, 7, 100, (0xFDE80001,))
 MESSAGES = [
-    Open(64512, 90, 1),
-    Open(4200000000, 0, 0xFFFFFFFF),
-    Open(65000, 180, 5, four_octets=False),
-    Open(65000, 180, 5, unknown=((2, b""), (70, b"ab"))),
+    Open(asn=64512, hold=90, router_id=1),
+    Open(asn=4200000000, hold=0, router_id=0xFFFFFFFF),
+    Open(asn=65000, hold=180, router_id=5, four_octets=False),
+    Open(asn=65000, hold=180, router_id=5, unknown=((2, b""), (70, b"ab"))),
     Keepalive(),
     Notification(6, 2, b"bye"),
     Update((P("10.0.0.0/8"), P("0.0.0.0/0"), P("10.1.2.3/32"))),
@@ -148,13 +148,35 @@ class Sessions:
         self.one, self.two = Speaker(), Speaker()
         second = {"local": 65001, "hold": 9, "peer": 64512} | changes
         self.a = self.one.add(
-            SessionConfig("t", 64512, 65001, 1, 10, 11, 9),
-            SessionPolicy(64512, 65001),
+            SessionConfig(
+                name="t",
+                local_as=64512,
+                peer_as=65001,
+                router_id=1,
+                local_address=10,
+                peer_address=11,
+                hold=9,
+            ),
+            SessionPolicy(local_as=64512, peer_as=65001),
             (P("10.64.0.0/16"),),
         )
         self.b = self.two.add(
-            SessionConfig("t", second["local"], second["peer"], 2, 11, 10, second["hold"], True),
-            SessionPolicy(second["local"], 64512, PrefixList([P("10.64.0.0/12")]), 150),
+            SessionConfig(
+                name="t",
+                local_as=second["local"],
+                peer_as=second["peer"],
+                router_id=2,
+                local_address=11,
+                peer_address=10,
+                hold=second["hold"],
+                passive=True,
+            ),
+            SessionPolicy(
+                local_as=second["local"],
+                peer_as=64512,
+                accept=PrefixList([P("10.64.0.0/12")]),
+                local_pref=150,
+            ),
             (P("10.20.0.0/22"), P("0.0.0.0/0")),
         )
         self.now = 0.0
@@ -253,7 +275,13 @@ def test_an_error_is_answered_with_a_notification() -> None:
 
 def test_update_before_open_is_a_state_machine_error() -> None:
     speaker = Speaker()
-    session = speaker.add(SessionConfig("t", 1, 2, 1, 10, 11), SessionPolicy(1, 2), ())
+    session = speaker.add(
+        SessionConfig(
+            name="t", local_as=1, peer_as=2, router_id=1, local_address=10, peer_address=11
+        ),
+        SessionPolicy(local_as=1, peer_as=2),
+        (),
+    )
     session.start(0.0)
     session.connected(0.0)
     session.output()

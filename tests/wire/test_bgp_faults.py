@@ -47,10 +47,19 @@ def frame(attributes: bytes, nlri: bytes = NLRI, withdrawn: bytes = b"") -> byte
 
 
 def established(peer_as: int = 65001) -> BgpSession:
-    session = BgpSession(SessionConfig("t", 65000, peer_as, 1, 10, 11))
+    session = BgpSession(
+        SessionConfig(
+            name="t",
+            local_as=65000,
+            peer_as=peer_as,
+            router_id=1,
+            local_address=10,
+            peer_address=11,
+        )
+    )
     session.start(0.0)
     session.connected(0.0)
-    session.receive(Open(peer_as, 90, 2).encode() + Keepalive().encode(), 0.0)
+    session.receive(Open(asn=peer_as, hold=90, router_id=2).encode() + Keepalive().encode(), 0.0)
     session.output()
     session.events()
     return session
@@ -184,7 +193,7 @@ def test_every_member_of_a_set_is_looked_at_for_loops_and_comes_back() -> None:
     for four in (True, False):
         raw = encode_attributes(Attributes(path), four_octets=four, internal=False)
         assert decode_attributes(raw, four_octets=four).path.as_path == path.as_path
-    assert "loop check" in import_path(SessionPolicy(65000, 65001), NET, path)
+    assert "loop check" in import_path(SessionPolicy(local_as=65000, peer_as=65001), NET, path)
     session = established()
     session.receive(Update((), Attributes(path), (NET,)).encode(), 1.0)
     (event,) = session.events()

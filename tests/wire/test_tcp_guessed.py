@@ -29,7 +29,15 @@ def forge(
     wire: Wire, to: Connection, sequence: int, ack: int, flags: int, data: bytes = b""
 ) -> bool:
     """Whether the segment was taken."""
-    segment = Segment(to.remote[1], to.local[1], sequence % 2**32, ack % 2**32, flags, 9, data)
+    segment = Segment(
+        source_port=to.remote[1],
+        destination_port=to.local[1],
+        sequence=sequence % 2**32,
+        acknowledgement=ack % 2**32,
+        flags=flags,
+        window=9,
+        data=data,
+    )
     raw = segment.encode(to.remote[0], to.local[0])
     try:
         wire.stacks[to.local[0]].receive(Ipv4(to.remote[0], to.local[0], TCP, raw), wire.now)

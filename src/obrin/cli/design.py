@@ -116,12 +116,14 @@ def new(
     if path.exists() and not force:
         raise ObrinError(f"{path} exists. Name another file with --to, or give --force")
     facts = StartingFacts(
-        _fact("name", name, "Name of the whole", "NAME", USUAL.name),
-        _fact("site", site, "Name of the site", "--site", USUAL.site),
-        _facts("networks", given_networks, "Network 'lan'", "--network", USUAL.networks),
-        _facts("uplinks", given_uplinks, "Public address 'main'", "--uplink", USUAL.uplinks),
-        _fact("cloud", cloud, "Name of the cloud network", "--cloud", USUAL.cloud),
-        hosts,
+        name=_fact("name", name, "Name of the whole", "NAME", USUAL.name),
+        site=_fact("site", site, "Name of the site", "--site", USUAL.site),
+        networks=_facts("networks", given_networks, "Network 'lan'", "--network", USUAL.networks),
+        uplinks=_facts(
+            "uplinks", given_uplinks, "Public address 'main'", "--uplink", USUAL.uplinks
+        ),
+        cloud=_fact("cloud", cloud, "Name of the cloud network", "--cloud", USUAL.cloud),
+        hosts=hosts,
     )
     text = starting_design(facts)
     load_design(text, str(path))

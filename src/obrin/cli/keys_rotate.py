@@ -75,7 +75,14 @@ def rotate(
         handed = handed_over(project, settled)
         for text in handed.told:
             click.echo(f"note: {text}.", err=True)
-        run = Rotation(project, settled, handed.packs, ends, ProgressLines(), timeout)
+        run = Rotation(
+            project=project,
+            settled=settled,
+            packs=handed.packs,
+            ends=ends,
+            report=ProgressLines(),
+            timeout=timeout,
+        )
         project.keys.begin_turns([turn.tunnel.label for turn in turns])
         for turn in turns:
             run.turn(turn)

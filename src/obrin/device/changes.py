@@ -11,7 +11,7 @@ from obrin.device.config import RouterConfig, RouterNeighbour, RouterTunnel
 V = TypeVar("V")
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Changes:
     """Names of tunnels and of sessions.
 
@@ -37,12 +37,12 @@ def changes_between(old: RouterConfig, new: RouterConfig) -> Changes:
         if _session(old, name) != _session(new, name)
     )
     return Changes(
-        _without(old.tunnels, new.tunnels),
-        _without(new.tunnels, old.tunnels),
-        tuple(name for name in both if old.tunnels[name].peer != new.tunnels[name].peer),
-        (*_without(old.neighbours, new.neighbours), *again),
-        (*_without(new.neighbours, old.neighbours), *again),
-        tuple(
+        gone=_without(old.tunnels, new.tunnels),
+        new=_without(new.tunnels, old.tunnels),
+        anew=tuple(name for name in both if old.tunnels[name].peer != new.tunnels[name].peer),
+        sessions_gone=(*_without(old.neighbours, new.neighbours), *again),
+        sessions_new=(*_without(new.neighbours, old.neighbours), *again),
+        policies=tuple(
             name
             for name in _both(old.neighbours, new.neighbours)
             if name not in again and old.neighbours[name] != new.neighbours[name]

@@ -29,7 +29,7 @@ from obrin.wire.tcp import Connection, TcpStack, TcpState
 GREETING = b"obrin practice service\r\n"
 
 
-@dataclass(slots=True)
+@dataclass(slots=True, kw_only=True)
 class Query:
     """One question to another host and what came of it."""
 
@@ -67,7 +67,9 @@ class Host:
         """Send an echo request, a UDP datagram, or begin a TCP connection."""
         self._next = 32768 + (self._next - 32767) % 28000
         number = self._next
-        query = Query(protocol, destination, port, number, now)
+        query = Query(
+            protocol=protocol, destination=destination, port=port, source_port=number, sent_at=now
+        )
         if protocol == TCP:
             query.connection = self._tcp.connect(self.address, destination, port, now)
             query.source_port = query.connection.local[1]

@@ -40,7 +40,7 @@ class TcpState(enum.Enum):
     CLOSED = "closed"
 
 
-@dataclass(slots=True, eq=False)
+@dataclass(slots=True, eq=False, kw_only=True)
 class Connection:
     """One end of a connection; `received` grows until the owner takes it."""
 
@@ -111,14 +111,14 @@ class Connection:
     def _emit(self, flags: int, data: bytes = b"", sequence: int | None = None) -> None:
         self._out.append(
             Segment(
-                self.local[1],
-                self.remote[1],
-                self.send_next if sequence is None else sequence,
-                self.receive_next if flags & ACK else 0,
-                flags,
-                WINDOW,
-                data,
-                self.mss if flags & SYN else None,
+                source_port=self.local[1],
+                destination_port=self.remote[1],
+                sequence=self.send_next if sequence is None else sequence,
+                acknowledgement=self.receive_next if flags & ACK else 0,
+                flags=flags,
+                window=WINDOW,
+                data=data,
+                mss=self.mss if flags & SYN else None,
             )
         )
 
@@ -289,7 +289,12 @@ class TcpStack:
         self._next_port = 49152 + (self._next_port - 49152 + 1) % 16384
         start = int.from_bytes(self._rng(4), "big")
         connection = Connection(
-            (local, self._next_port), (remote, port), TcpState.SYN_SENT, self._mss, start, start
+            local=(local, self._next_port),
+            remote=(remote, port),
+            state=TcpState.SYN_SENT,
+            mss=self._mss,
+            send_next=start,
+            send_unacked=start,
         )
         connection._emit(SYN)
         connection.send_next = (start + 1) % _MOD
@@ -309,12 +314,12 @@ class TcpStack:
             if accept is not None:
                 start = int.from_bytes(self._rng(4), "big")
                 connection = Connection(
-                    local,
-                    remote,
-                    TcpState.SYN_RECEIVED,
-                    self._mss,
-                    start,
-                    start,
+                    local=local,
+                    remote=remote,
+                    state=TcpState.SYN_RECEIVED,
+                    mss=self._mss,
+                    send_next=start,
+                    send_unacked=start,
                     receive_next=(segment.sequence + 1) % _MOD,
                 )
                 connection._agree_mss(segment)
@@ -337,13 +342,13 @@ class TcpStack:
         size = len(segment.data) + bool(segment.flags & SYN) + bool(segment.flags & FIN)
         acked = bool(segment.flags & ACK)
         reply = Segment(
-            segment.destination_port,
-            segment.source_port,
-            segment.acknowledgement if acked else 0,
-            0 if acked else segment.sequence + size,
-            RST if acked else RST | ACK,
-            0,
-            b"",
+            source_port=segment.destination_port,
+            destination_port=segment.source_port,
+            sequence=segment.acknowledgement if acked else 0,
+            acknowledgement=0 if acked else segment.sequence + size,
+            flags=RST if acked else RST | ACK,
+            window=0,
+            data=b"",
         )
         self._out.append(
             Ipv4(

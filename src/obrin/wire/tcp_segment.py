@@ -13,7 +13,7 @@ FIN, SYN, RST, PSH, ACK = 1, 2, 4, 8, 16
 _MOD = 1 << 32
 
 
-@dataclass(slots=True)
+@dataclass(slots=True, kw_only=True)
 class Segment:
     source_port: int
     destination_port: int
@@ -57,7 +57,14 @@ def decode_segment(packet: Ipv4) -> Segment:
     if transport_checksum(packet.source, packet.destination, TCP, data):
         raise PacketError("the TCP checksum does not match")
     return Segment(
-        source, destination, sequence, ack, flags, window, data[head:], _mss(data[20:head])
+        source_port=source,
+        destination_port=destination,
+        sequence=sequence,
+        acknowledgement=ack,
+        flags=flags,
+        window=window,
+        data=data[head:],
+        mss=_mss(data[20:head]),
     )
 
 

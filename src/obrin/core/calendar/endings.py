@@ -10,7 +10,7 @@ from obrin.core.days import day_after
 from obrin.core.settled.model import Settled
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Ending:
     """`subject` names what it is about, stable over renewals; `lead` are days to act before."""
 
@@ -82,13 +82,13 @@ def _keys(settled: Settled, made: Mapping[str, str]) -> Iterator[Ending]:
         day = made.get(tunnel.label)
         if day is not None:
             yield Ending(
-                day_after(date.fromisoformat(day), timedelta(seconds=life)),
-                "key",
-                tunnel.label,
-                f"the key of {tunnel.label} reaches the age that the policy allows",
-                "an audit finds it; who has seen it can still use it",
-                f"'obrin keys rotate {tunnel.label}'",
-                30,
+                day=day_after(date.fromisoformat(day), timedelta(seconds=life)),
+                kind="key",
+                subject=tunnel.label,
+                what=f"the key of {tunnel.label} reaches the age that the policy allows",
+                then="an audit finds it; who has seen it can still use it",
+                cure=f"'obrin keys rotate {tunnel.label}'",
+                lead=30,
             )
 
 
@@ -96,13 +96,13 @@ def _certified(certificates: Iterable[Dated]) -> Iterator[Ending]:
     for entry in certificates:
         what, then, cure, lead = _CERTIFICATES[entry.kind]
         yield Ending(
-            entry.ends,
-            "certificate",
-            f"{entry.kind} {entry.name}",
-            f"{what.format(entry.name)} ends",
-            then,
-            cure.format(entry.name),
-            lead,
+            day=entry.ends,
+            kind="certificate",
+            subject=f"{entry.kind} {entry.name}",
+            what=f"{what.format(entry.name)} ends",
+            then=then,
+            cure=cure.format(entry.name),
+            lead=lead,
         )
 
 
@@ -112,21 +112,22 @@ def _access(settled: Settled) -> Iterator[Ending]:
         if wish is not None:
             flow = f"{wish.flow} from {wish.source} to {wish.destination}"
             yield Ending(
-                access.until,
-                "access",
-                flow,
-                f"access for {flow} ends",
-                "from the next day it must not work",
-                "hand over and connect on that day, then 'obrin probe'; or give it a later day",
-                7,
+                day=access.until,
+                kind="access",
+                subject=flow,
+                what=f"access for {flow} ends",
+                then="from the next day it must not work",
+                cure="hand over and connect on that day, then 'obrin probe'; or give it "
+                "a later day",
+                lead=7,
             )
         else:
             yield Ending(
-                access.until,
-                "access",
-                access.link,
-                f"link {access.link} ends",
-                "from the next day it is in no pack",
-                "hand over and connect on that day; take its tunnels off the devices",
-                7,
+                day=access.until,
+                kind="access",
+                subject=access.link,
+                what=f"link {access.link} ends",
+                then="from the next day it is in no pack",
+                cure="hand over and connect on that day; take its tunnels off the devices",
+                lead=7,
             )

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from obrin.core.address.prefix import Prefix, parse_prefix
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Demand:
     """What a design asks of one gateway; `throughput` in Mbit/s.
 
@@ -24,7 +24,7 @@ class Demand:
     after_failure: bool = False
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class GatewayClass:
     """`throughput` in Mbit/s of all instances together, shared equally, and `per_tunnel` and
     `per_flow` where one tunnel, or one connection in it, gets less than its instance; costs in
@@ -70,7 +70,7 @@ class GatewayClass:
         return ""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Offering:
     """`reserved` addresses of every subnet are the cloud's own. `largest_space` and
     `largest_subnet` are the shortest prefix lengths allowed, `smallest_subnet` the longest.
@@ -129,10 +129,57 @@ _FEATURES = ("both-active", "translation", "zones", "certificates")
 
 PRACTICE_CLOUD = Offering(
     classes=(
-        GatewayClass("punt", 100, 4, False, 1, 29, 20, 10, 0, 0.03),
-        GatewayClass("cutter", 500, 20, True, 2, 28, 110, 20, 200, 0.16, _FEATURES[:1]),
-        GatewayClass("packet", 2_000, 200, True, 2, 27, 340, 30, 4_000, 0.48, _FEATURES[:3]),
-        GatewayClass("liner", 10_000, 10_000, True, 2, 26, 1_250, 40, 100_000, 1.8, _FEATURES),
+        GatewayClass(
+            name="punt",
+            throughput=100,
+            tunnels=4,
+            bgp=False,
+            instances=1,
+            subnet_length=29,
+            monthly=20,
+            build_minutes=10,
+            routes=0,
+            hourly=0.03,
+        ),
+        GatewayClass(
+            name="cutter",
+            throughput=500,
+            tunnels=20,
+            bgp=True,
+            instances=2,
+            subnet_length=28,
+            monthly=110,
+            build_minutes=20,
+            routes=200,
+            hourly=0.16,
+            features=_FEATURES[:1],
+        ),
+        GatewayClass(
+            name="packet",
+            throughput=2_000,
+            tunnels=200,
+            bgp=True,
+            instances=2,
+            subnet_length=27,
+            monthly=340,
+            build_minutes=30,
+            routes=4_000,
+            hourly=0.48,
+            features=_FEATURES[:3],
+        ),
+        GatewayClass(
+            name="liner",
+            throughput=10_000,
+            tunnels=10_000,
+            bgp=True,
+            instances=2,
+            subnet_length=26,
+            monthly=1_250,
+            build_minutes=40,
+            routes=100_000,
+            hourly=1.8,
+            features=_FEATURES,
+        ),
     ),
     reserved=4,
     public_pool=parse_prefix("203.0.113.0/24"),

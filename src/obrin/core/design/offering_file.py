@@ -69,31 +69,31 @@ def parse_offering(text: str, source: str) -> Offering:
         what = f"the smallest subnet (/{entry.smallest_subnet}) is larger than the largest"
         raise DesignError([Problem(where, what, "Swap the two lengths")])
     return Offering(
-        tuple(
+        classes=tuple(
             GatewayClass(
-                name,
-                c.throughput,
-                c.tunnels,
-                c.bgp,
-                c.instances,
-                c.subnet,
-                c.monthly,
-                c.build_minutes,
-                c.routes,
-                c.hourly,
-                tuple(c.features),
-                c.per_tunnel,
-                c.per_flow,
+                name=name,
+                throughput=c.throughput,
+                tunnels=c.tunnels,
+                bgp=c.bgp,
+                instances=c.instances,
+                subnet_length=c.subnet,
+                monthly=c.monthly,
+                build_minutes=c.build_minutes,
+                routes=c.routes,
+                hourly=c.hourly,
+                features=tuple(c.features),
+                per_tunnel=c.per_tunnel,
+                per_flow=c.per_flow,
             )
             for name, c in entry.classes.items()
         ),
-        entry.reserved,
-        entry.public_pool,
-        tuple(entry.reserved_inside),
-        entry.largest_space,
-        entry.smallest_subnet,
-        entry.largest_subnet,
-        tuple(entry.forbidden),
+        reserved=entry.reserved,
+        public_pool=entry.public_pool,
+        reserved_inside=tuple(entry.reserved_inside),
+        largest_space=entry.largest_space,
+        smallest_subnet=entry.smallest_subnet,
+        largest_subnet=entry.largest_subnet,
+        forbidden=tuple(entry.forbidden),
     )
 
 

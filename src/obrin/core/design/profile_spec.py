@@ -124,42 +124,42 @@ def build_profile(name: str, spec: ProfileSpec) -> Profile:
     """Raises KeyError for an algorithm that is not known."""
     ike, esp, live, key = spec.ike, spec.esp, spec.liveness, spec.key
     return Profile(
-        name,
-        _pair(ike.versions),
-        Phase(
+        name=name,
+        versions=_pair(ike.versions),
+        ike=Phase(
             _names(Kind.ENCRYPTION, ike.encryption),
             _names(Kind.INTEGRITY, ike.integrity),
             _names(Kind.PRF, ike.prf),
             _names(Kind.GROUP, ike.groups),
             _lifetime(ike.lifetime),
         ),
-        Phase(
+        esp=Phase(
             _names(Kind.ENCRYPTION, esp.encryption),
             _names(Kind.INTEGRITY, esp.integrity),
             None,
             _names(Kind.GROUP, esp.groups),
             _lifetime(esp.lifetime),
         ),
-        _pair(esp.esn),
-        esp.pfs,
-        ike.renewal,
-        _pair(spec.authentication),
-        spec.translators,
-        _pair(spec.selection),
-        spec.same_selectors,
-        spec.tunnels,
-        spec.throughput,
-        spec.bgp,
-        spec.bfd,
-        spec.monitor,
-        spec.keep_awake,
-        spec.mss_clamping,
-        _pair(spec.identities),
-        LivenessRange()
+        esn=_pair(esp.esn),
+        pfs=esp.pfs,
+        renewal=ike.renewal,
+        authentication=_pair(spec.authentication),
+        translators=spec.translators,
+        selection=_pair(spec.selection),
+        same_selectors=spec.same_selectors,
+        tunnels=spec.tunnels,
+        throughput=spec.throughput,
+        bgp=spec.bgp,
+        bfd=spec.bfd,
+        monitor=spec.monitor,
+        keep_awake=spec.keep_awake,
+        mss_clamping=spec.mss_clamping,
+        identities=_pair(spec.identities),
+        liveness=LivenessRange()
         if live is None
         else LivenessRange(live.least_delay, live.most_delay, live.most_tries),
-        KeyRules() if key is None else KeyRules(key.least, key.most, key.letters),
-        tuple(unsaid(spec)),
+        key=KeyRules() if key is None else KeyRules(key.least, key.most, key.letters),
+        unsaid=tuple(unsaid(spec)),
     )
 
 

@@ -44,12 +44,12 @@ def crypto_policy(design: Design) -> CryptoPolicy:
     """The organisation's policy of a design."""
     given = design.policy
     return CryptoPolicy(
-        given.least_strength,
-        frozenset(_algorithm_name(name) for name in given.forbid),
-        frozenset(_algorithm_name(name) for name in given.require),
-        given.longest_ike or float("inf"),
-        given.longest_child or float("inf"),
-        given.pfs,
+        least_strength=given.least_strength,
+        forbid=frozenset(_algorithm_name(name) for name in given.forbid),
+        require=frozenset(_algorithm_name(name) for name in given.require),
+        longest_ike=given.longest_ike or float("inf"),
+        longest_child=given.longest_child or float("inf"),
+        pfs=given.pfs,
     )
 
 

@@ -13,7 +13,7 @@ from obrin.core.design.document import load_design
 from obrin.core.errors import DesignError
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class StartingFacts:
     """`networks` and `uplinks` are (name, value) pairs."""
 
@@ -26,7 +26,12 @@ class StartingFacts:
 
 
 USUAL = StartingFacts(
-    "my-network", "office", (("lan", "10.20.0.0/22"),), (("main", "192.0.2.10"),), "cloud", 200
+    name="my-network",
+    site="office",
+    networks=(("lan", "10.20.0.0/22"),),
+    uplinks=(("main", "192.0.2.10"),),
+    cloud="cloud",
+    hosts=200,
 )
 """Facts that are right, and what is offered where a fact is asked for."""
 

@@ -59,7 +59,7 @@ class Moved:
         return None if self.noticed is None else self.noticed.longest
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Outcome:
     """What one failure does. `too_much` are tunnels, uplinks and instances that get more than they
     carry, `fullest` the one with the least left, None where no loads are given; `apart` are flows
@@ -121,7 +121,14 @@ class Sweep:
         used = self._uses(changed, failed)
         too_much = tuple(use.too_much for use in used if use.too_much)
         fullest = max(used, key=lambda use: use.share, default=None)
-        return Outcome(failed, tuple(lost), tuple(moved), too_much, tuple(apart), fullest)
+        return Outcome(
+            failed=failed,
+            lost=tuple(lost),
+            moved=tuple(moved),
+            too_much=too_much,
+            apart=tuple(apart),
+            fullest=fullest,
+        )
 
     def changed(self, failed: Sequence[Element]) -> dict[int, Way]:
         """The flows that a failure touches, by number, with the ways that they then go.

@@ -115,7 +115,7 @@ def _edit(
     within = {n: s for n, s in usable.items() if all(able.profile.can(s) for able in ables)}
     if not within:
         return None
-    ends = End("the site", site), End("the cloud", cloud)
+    ends = End(name="the site", suites=site), End(name="the cloud", suites=cloud)
     return smallest_edit(ends, within, lambda suite: (suite not in site, -suite.strength))
 
 
@@ -139,7 +139,17 @@ def _ends(
             own = compose("its own", [able.profile], CryptoPolicy())
             suites = () if own is None else (own,)
         anew = able.profile.renewal == "reauthenticate"
-        found.append(End(able.name, suites, "", "", local, remote, anew))
+        found.append(
+            End(
+                name=able.name,
+                suites=suites,
+                sends="",
+                expects="",
+                local=local,
+                remote=remote,
+                reauthenticates=anew,
+            )
+        )
     return found[0], found[1]
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from obrin.core.handover.configured import bgp_identifier
+from obrin.core.handover.configured import bgp_identifier, device_config
 from obrin.core.handover.ends import (
     CircuitEnd,
     LegEnd,
@@ -15,6 +15,7 @@ from obrin.core.handover.ends import (
 )
 from obrin.core.handover.secrets import BY_KEY, Secrets
 from obrin.core.handover.standard.basic import interface_name
+from obrin.core.handover.standard.device import encode
 from obrin.core.ipsec.liveness import Bfd
 from obrin.core.ipsec.suite import Suite
 from obrin.core.reach.filters import Rule, filter_of
@@ -47,6 +48,7 @@ def template_context(settled: Settled, place: str, secrets: Secrets | None) -> C
             for end in internal_at(settled, place)
         ],
         "filters": [_rule(rule) for rule in filter_of(settled, place)],
+        "configuration": encode(device_config(settled, place)),
     }
     if secrets is not None and place in secrets.certificates:
         found = secrets.certificates[place]

@@ -11,9 +11,8 @@ from dataclasses import dataclass
 from obrin.core.address.prefix import DEFAULT_ROUTE, Address, Prefix
 from obrin.core.address.translation import Exposure
 from obrin.core.design.arrangement import SPARE
-from obrin.core.ipsec.liveness import Bfd, Liveness
+from obrin.core.ipsec.liveness import Bfd
 from obrin.core.ipsec.profile import Profile
-from obrin.core.ipsec.suite import Suite
 from obrin.core.routing.model import (
     accepted_at_site,
     announced_by_site,
@@ -24,6 +23,7 @@ from obrin.core.routing.policy import WELL_KNOWN, SessionPolicy
 from obrin.core.settled.links import SettledCircuit, SettledTunnel
 from obrin.core.settled.model import Settled
 from obrin.core.settled.sites import SettledGateway
+from obrin.core.settled.terms import Terms, terms_of
 from obrin.core.settled.wrapping import wrapping_of
 
 
@@ -53,8 +53,8 @@ class LegEnd:
     limit: int | None = None
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class TunnelEnd(LegEnd):
+@dataclass(frozen=True, kw_only=True)
+class TunnelEnd(LegEnd, Terms):
     """Everything that one end of a tunnel is told.
 
     `translations` are what this end does to its own addresses at the tunnel. `mss` is in bytes.
@@ -72,11 +72,6 @@ class TunnelEnd(LegEnd):
     local_selectors: tuple[Prefix, ...]
     remote_selectors: tuple[Prefix, ...]
     translations: tuple[Exposure, ...]
-    suite: Suite
-    authentication: str
-    selection: str
-    liveness: Liveness
-    always_encapsulate: bool
     rank: int
     role: str
     stands_in_for: tuple[str, ...]
@@ -166,12 +161,7 @@ def _end(
         local_selectors=here.prefixes if by_policy else everything,
         remote_selectors=there.prefixes if by_policy else everything,
         translations=tuple(part for part in here.exposures if part.translated),
-        suite=link.suite,
-        authentication=link.authentication,
-        selection=link.selection,
-        liveness=link.liveness,
-        bfd=link.bfd,
-        always_encapsulate=link.always_encapsulate,
+        **terms_of(link),
         routing=link.routing,
         hold=link.hold,
         rank=tunnel.rank,

@@ -18,7 +18,7 @@ CONFIG, KEYS, SHEET, STEPS = "config.json", "keys.json", "sheet.md", "steps.md"
 MIRROR, VALUES = "mirror.md", "values.csv"
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Pack:
     """Only `keys` holds secrets, and nothing else."""
 
@@ -66,13 +66,13 @@ class PackMaker:
         settled = self._settled
         sheet = value_sheet(settled, place)
         return Pack(
-            place,
-            self._configurations.of(place),
-            key_data(settled, place, secrets),
-            markdown(sheet),
-            values_csv(sheet),
-            steps(settled, place, self._predictor),
-            markdown(self._configurations.proof_sheet(place)),
+            gateway=place,
+            config=self._configurations.of(place),
+            keys=key_data(settled, place, secrets),
+            sheet=markdown(sheet),
+            values=values_csv(sheet),
+            steps=steps(settled, place, self._predictor),
+            mirror=markdown(self._configurations.proof_sheet(place)),
         )
 
     def mirror_faults(self) -> list[str]:

@@ -19,14 +19,13 @@ from obrin.core.handover.standard.device import DeviceConfig, decode, encode
 from obrin.core.handover.standard.interfaces import Interface
 from obrin.core.handover.standard.ipsec import Tunnel
 from obrin.core.handover.standard.routes import Hop
-from obrin.core.ipsec.liveness import Bfd
-from obrin.core.ipsec.suite import Suite
 from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
+from obrin.core.settled.terms import NAMES, Terms, terms_of
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Written:
+@dataclass(frozen=True, kw_only=True)
+class Written(Terms):
     """What a device's standard data says of one end of a tunnel; None where it says nothing.
 
     `local_address` is the one that the other end sees, where a translator stands in front.
@@ -46,13 +45,9 @@ class Written:
     remote_as: int | None
     local_prefixes: tuple[Prefix, ...] | None
     remote_prefixes: tuple[Prefix, ...] | None
-    suite: Suite
-    authentication: str
-    selection: str
     inside: Prefix
     routing: str
     hold: int | None
-    bfd: Bfd | None
     role: str
     local_pref: int | None
     mtu: int | None
@@ -66,11 +61,11 @@ MIRRORED = (
     ("local_as", "remote_as"),
     ("local_prefixes", "remote_prefixes"),
 )
+_OWN = ("liveness", "always_encapsulate")
+"""Terms that each end may have its own value for: it asks, and encapsulates, by itself."""
 EQUAL = (
     "tunnel",
-    "suite",
-    "authentication",
-    "selection",
+    *(name for name in NAMES if name not in (*_OWN, "bfd")),
     "inside",
     "routing",
     "hold",
@@ -135,13 +130,10 @@ def _written(
         remote_as=session.remote_as if session else None,
         local_prefixes=session.announce if session else None,
         remote_prefixes=session.accept if session else told,
-        suite=tunnel.suite,
-        authentication=tunnel.authentication,
-        selection=tunnel.selection,
+        **terms_of(tunnel),
         inside=interface.network,
         routing="bgp" if session else "static",
         hold=session.hold if session else None,
-        bfd=tunnel.bfd,
         role=tunnel.role,
         local_pref=session.local_pref if session else None,
         mtu=interface.mtu,

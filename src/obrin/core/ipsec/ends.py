@@ -20,7 +20,7 @@ NO_PROPOSAL, AUTH_FAILED = "NO_PROPOSAL_CHOSEN", "AUTHENTICATION_FAILED"
 OTHER_VERSION, SELECTORS_APART = "INVALID_MAJOR_VERSION", "TS_UNACCEPTABLE"
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class End:
     """One end: its name, and the suites it is configured with, preferred first.
 

@@ -9,7 +9,7 @@ from obrin.core.ipsec.registry import ALGORITHMS, Kind, Standing
 from obrin.core.ipsec.suite import Suite
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class CryptoPolicy:
     """`least_strength` in bits, lifetimes in seconds; names are the registry's."""
 

@@ -108,7 +108,7 @@ class LivenessRange:
         return ""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Profile:
     """`same_selectors` is how many tunnels it holds at once for equal traffic selectors."""
 
@@ -173,5 +173,5 @@ class Profile:
         return not any(self.lacks(suite)) and not any(self.lifetime_faults(suite))
 
 
-UNKNOWN = Profile("not described")
+UNKNOWN = Profile(name="not described")
 """A device of which nobody said anything: taken to do whatever it is given."""

@@ -19,7 +19,7 @@ from obrin.core.settled.model import Settled
 ANY_PORT = (0, 65535)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Rule:
     """Lets through what matches all of it. `protocol` and `icmp_type` None are any.
 
@@ -103,8 +103,14 @@ class RuleSet:
 
 def rules_for(name: str, source: Prefix, destination: Prefix, flow: Flow) -> Iterator[Rule]:
     """A rule for a flow and one for its replies."""
-    there = Rule(name, source, destination, flow.protocol)
-    back = Rule(f"{name}-replies", destination, source, flow.protocol, reply=True)
+    there = Rule(name=name, source=source, destination=destination, protocol=flow.protocol)
+    back = Rule(
+        name=f"{name}-replies",
+        source=destination,
+        destination=source,
+        protocol=flow.protocol,
+        reply=True,
+    )
     if flow.protocol == ICMP:
         yield replace(there, icmp_type=ECHO_REQUEST)
         yield replace(back, icmp_type=ECHO_REPLY)
@@ -125,7 +131,7 @@ def filter_of(settled: Settled, place: str) -> tuple[Rule, ...]:
     it on the way in. A hub lets everything pass: its members and the sites filter.
     """
     if place in settled.clouds and settled.clouds[place].is_hub:
-        return (Rule("hub-passes-all", DEFAULT_ROUTE, DEFAULT_ROUTE),)
+        return (Rule(name="hub-passes-all", source=DEFAULT_ROUTE, destination=DEFAULT_ROUTE),)
     if place in settled.clouds:
         given, here = settled.clouds[place].filters, place
     else:

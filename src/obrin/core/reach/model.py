@@ -11,7 +11,10 @@ from obrin.core.routing.model import state_of
 from obrin.core.routing.stable import Stable
 from obrin.core.settled.model import Settled
 
-_EVERYTHING = RuleSet(Rule("any", Prefix(bits, 0, 0), Prefix(bits, 0, 0)) for bits in (32, 128))
+_EVERYTHING = RuleSet(
+    Rule(name="any", source=Prefix(bits, 0, 0), destination=Prefix(bits, 0, 0))
+    for bits in (32, 128)
+)
 
 
 class ReachModel:

@@ -17,7 +17,7 @@ End = tuple[NetworkRef, int | None]
 """A network, and an address in it or None for the one that stands for it in probes."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Paths:
     """`mtu` is of packets inside the tunnels and circuits on the way, in bytes; 0 for none."""
 
@@ -67,8 +67,14 @@ def path_there_and_back(model: ReachModel, source: End, destination: End, flow: 
             f"there it takes {' + '.join(out)}, back {' + '.join(home)}; a device that keeps "
             "state on only one of them drops the answer"
         )
-    texts = there.tunnel, "" if back is None else back.tunnel
-    return Paths(there, back, *texts, min(sizes, default=0), tuple(warnings))
+    return Paths(
+        there=there,
+        back=back,
+        tunnel_there=there.tunnel,
+        tunnel_back="" if back is None else back.tunnel,
+        mtu=min(sizes, default=0),
+        warnings=tuple(warnings),
+    )
 
 
 def mtu_of(settled: Settled, way: str) -> int:

@@ -60,10 +60,10 @@ def site_policy(settled: Settled, leg: Leg, accept: PrefixList | None = None) ->
     bundle, gateway = settled.bundle(leg), settled.gateways[leg.gateway]
     marks = bundle.communities if isinstance(bundle, SettledLink) else ()
     return SessionPolicy(
-        gateway.asn,
-        settled.clouds[leg.cloud].asn,
-        accept or PrefixList(accepted_at_site(settled, bundle)),
-        local_pref(leg.preference),
+        local_as=gateway.asn,
+        peer_as=settled.clouds[leg.cloud].asn,
+        accept=accept or PrefixList(accepted_at_site(settled, bundle)),
+        local_pref=local_pref(leg.preference),
         prepend=bundle.prepend,
         communities=tuple(WELL_KNOWN[mark] for mark in marks),
         limit=gateway.routes,
@@ -89,10 +89,10 @@ def cloud_policy(settled: Settled, leg: Leg, accept: PrefixList | None = None) -
     """The cloud instance's side of a leg's session; hubs pass on what they learn."""
     bundle = settled.bundle(leg)
     return SessionPolicy(
-        settled.clouds[leg.cloud].asn,
-        settled.gateways[leg.gateway].asn,
-        accept or PrefixList(announced_by_site(bundle)),
-        local_pref(leg.preference),
+        local_as=settled.clouds[leg.cloud].asn,
+        peer_as=settled.gateways[leg.gateway].asn,
+        accept=accept or PrefixList(announced_by_site(bundle)),
+        local_pref=local_pref(leg.preference),
         summaries=_summaries(bundle)[1],
         passes_on=settled.clouds[leg.cloud].is_hub,
     )
@@ -180,8 +180,8 @@ class _Sessions:
         """A member tells the hub its space, and is told what its table there has."""
         cloud, way = self.settled.clouds[member], Attachment(hub, member).label
         centre = self.settled.clouds[hub]
-        policy = SessionPolicy(cloud.asn, centre.asn, attached=True)
-        back = SessionPolicy(centre.asn, cloud.asn, attached=True, passes_on=True)
+        policy = SessionPolicy(local_as=cloud.asn, peer_as=centre.asn, attached=True)
+        back = SessionPolicy(local_as=centre.asn, peer_as=cloud.asn, attached=True, passes_on=True)
         one = Peer(way, cloud.asn, cloud.router_id(1), cloud.router_id(1), external=False)
         other = Peer(way, centre.asn, centre.router_id(1), centre.router_id(1), external=False)
         spaces = self._listed(cloud.all_spaces)
@@ -211,7 +211,9 @@ class _Sessions:
 
     def _internal(self, one: SettledGateway) -> Iterator[Session]:
         """A gateway tells the others of its site what the clouds told it."""
-        policy = SessionPolicy(one.asn, one.asn, passes_on=True, next_hop_self=True)
+        policy = SessionPolicy(
+            local_as=one.asn, peer_as=one.asn, passes_on=True, next_hop_self=True
+        )
         way = Neighbour(one.name).label
         peer = Peer(way, one.asn, one.router_id, one.router_id, external=False)
         for other in self.settled.internal_peers(one.name):

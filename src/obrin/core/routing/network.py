@@ -62,7 +62,7 @@ class Session:
         )
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@dataclass(frozen=True, slots=True, eq=False, kw_only=True)
 class PrefixClass:
     """Prefixes treated alike. `announced` are the numbers of the lists of announcements that hold
     them, `lists` those of the lists of what is accepted that let them in, `summaries` what some
@@ -196,7 +196,9 @@ class Network:
             key = (prefix.bits, own, lists, inside, prefix in inside)
             entry = made.get(key)
             if entry is None:
-                entry = made[key] = PrefixClass(len(made), prefix.bits, own, lists, inside)
+                entry = made[key] = PrefixClass(
+                    number=len(made), bits=prefix.bits, announced=own, lists=lists, summaries=inside
+                )
                 self.classes.append(entry)
                 for number in own:
                     self._in_list.setdefault(number, []).append(entry)

@@ -54,7 +54,7 @@ class PrefixList:
         return f"PrefixList({', '.join(map(str, self.prefixes))})"
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class SessionPolicy:
     """One end's side of a session.
 

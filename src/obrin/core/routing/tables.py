@@ -20,7 +20,7 @@ from obrin.core.settled.ways import Attachment
 IN_USE, SHARES, BACKUP, REFUSED = "in use", "shares", "not used", "refused"
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Row:
     """One route in one table. `why` says why it is used, or by which rule it lost."""
 
@@ -61,12 +61,32 @@ def _router(settled: Settled, router: str, stable: Stable) -> Iterator[Row]:
         if used is not None and used.kind is RouteKind.CONNECTED:
             why = "its own: preferred to what BGP tells" if learned else "its own"
             hop = _own_hop(settled, used.via, router)
-            yield Row(router, prefix, "connected", used.via, hop, (), None, IN_USE, why)
+            yield Row(
+                table=router,
+                prefix=prefix,
+                kind="connected",
+                via=used.via,
+                next_hop=hop,
+                as_path=(),
+                local_pref=None,
+                state=IN_USE,
+                why=why,
+            )
         yield from _static(router, prefix, heard, used)
         if heard.decision is not None:
             yield from _told(settled, router, prefix, heard.decision, used)
         for session, reason in heard.refused:
-            yield Row(router, prefix, "bgp", session.via, "", (), None, REFUSED, reason)
+            yield Row(
+                table=router,
+                prefix=prefix,
+                kind="bgp",
+                via=session.via,
+                next_hop="",
+                as_path=(),
+                local_pref=None,
+                state=REFUSED,
+                why=reason,
+            )
 
 
 def _static(router: str, prefix: Prefix, heard: Heard, used: Route | None) -> Iterator[Row]:
@@ -79,7 +99,17 @@ def _static(router: str, prefix: Prefix, heard: Heard, used: Route | None) -> It
             elif session.via in used.others:
                 state, why = SHARES, "static"
         hop = format_address(session.next_hop.of(prefix.bits) or 0, prefix.bits)
-        yield Row(router, prefix, "static", session.via, hop, (), None, state, why)
+        yield Row(
+            table=router,
+            prefix=prefix,
+            kind="static",
+            via=session.via,
+            next_hop=hop,
+            as_path=(),
+            local_pref=None,
+            state=state,
+            why=why,
+        )
 
 
 def _told(
@@ -97,15 +127,15 @@ def _told(
             why = "lost: a connected or static route comes first"
         attached = isinstance(settled.way(candidate.peer.name), Attachment)
         yield Row(
-            router,
-            prefix,
-            "attached" if attached else "bgp",
-            candidate.peer.name,
-            format_address(candidate.path.next_hop, prefix.bits),
-            candidate.path.as_path,
-            candidate.path.local_pref,
-            state,
-            why,
+            table=router,
+            prefix=prefix,
+            kind="attached" if attached else "bgp",
+            via=candidate.peer.name,
+            next_hop=format_address(candidate.path.next_hop, prefix.bits),
+            as_path=candidate.path.as_path,
+            local_pref=candidate.path.local_pref,
+            state=state,
+            why=why,
         )
 
 
@@ -125,11 +155,31 @@ def _subnet(settled: Settled, place: str, subnet: str, stable: Stable) -> Iterat
     cloud, name = settled.clouds[place], f"{place}/{subnet}"
     entry = cloud.subnets[subnet]
     for space in cloud.spaces.ipv4:
-        yield Row(name, space, "local", place, "", (), None, IN_USE, "the cloud's own space")
+        yield Row(
+            table=name,
+            prefix=space,
+            kind="local",
+            via=place,
+            next_hop="",
+            as_path=(),
+            local_pref=None,
+            state=IN_USE,
+            why="the cloud's own space",
+        )
     own = dict(entry.routes)
     for prefix, target in own.items():
         why = "its own: dropped" if target == NOWHERE else "its own"
-        yield Row(name, prefix, "static", target, "", (), None, IN_USE, why)
+        yield Row(
+            table=name,
+            prefix=prefix,
+            kind="static",
+            via=target,
+            next_hop="",
+            as_path=(),
+            local_pref=None,
+            state=IN_USE,
+            why=why,
+        )
     for row in _router(settled, place, stable):
         if row.kind == "connected" or row.state not in (IN_USE, SHARES):
             continue
@@ -141,15 +191,15 @@ def _subnet(settled: Settled, place: str, subnet: str, stable: Stable) -> Iterat
         elif row.prefix in own:
             state, why = BACKUP, "lost: the table's own route comes first"
         yield Row(
-            name,
-            row.prefix,
-            row.kind,
-            row.via,
-            row.next_hop,
-            row.as_path,
-            row.local_pref,
-            state,
-            why,
+            table=name,
+            prefix=row.prefix,
+            kind=row.kind,
+            via=row.via,
+            next_hop=row.next_hop,
+            as_path=row.as_path,
+            local_pref=row.local_pref,
+            state=state,
+            why=why,
         )
 
 

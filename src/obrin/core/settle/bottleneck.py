@@ -138,7 +138,14 @@ def _fits_anew(work: Work, claims: Mapping[Claimant, Sequence[int]], bits: int) 
     """Whether everything would fit if no earlier choice had to stay."""
     if not work.previous:
         return False
-    fresh = Work(work.design, {}, work.offering, work.suites, work.random, dict(work.chosen))
+    fresh = Work(
+        design=work.design,
+        previous={},
+        offering=work.offering,
+        suites=work.suites,
+        random=work.random,
+        chosen=dict(work.chosen),
+    )
     bare = survey(fresh, bits)
     wanted = {h.claimant(): list(h.missing.values()) for h in bare.holders if h.missing}
     return fits(rooms_for(fresh, wanted, bits, bare.hard), wanted)

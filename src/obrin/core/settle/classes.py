@@ -20,13 +20,13 @@ def demand_of(design: Design, name: str) -> Demand:
     if cloud.gateway.zones is not None:
         needs.append("zones")
     return Demand(
-        cloud.gateway.throughput,
-        sum(len(link.tunnels) for link in links),
-        any(link.routing == "bgp" for link in links),
-        cloud.gateway.instances,
-        cloud.gateway.routes or _routes(design, name),
-        tuple(dict.fromkeys(needs)),
-        cloud.gateway.after_failure,
+        throughput=cloud.gateway.throughput,
+        tunnels=sum(len(link.tunnels) for link in links),
+        bgp=any(link.routing == "bgp" for link in links),
+        instances=cloud.gateway.instances,
+        routes=cloud.gateway.routes or _routes(design, name),
+        features=tuple(dict.fromkeys(needs)),
+        after_failure=cloud.gateway.after_failure,
     )
 
 

@@ -25,7 +25,7 @@ USUAL_SPACE, USUAL_SPACE6 = 22, 56
 """A cloud's space is no smaller than this while there is room."""
 
 
-@dataclass(slots=True)
+@dataclass(slots=True, kw_only=True)
 class Holder:
     """A site or a cloud with blanks. Keys are places of blanks, with the lengths that they need.
 
@@ -156,7 +156,13 @@ def _take_up(work: Work, found: Occupied, kind: str, name: str, entity: Site | C
         if kind == "clouds" and own and not all(any(b.covers(p) for b in blocks) for p in own):
             blocks = _around(work, name, found, own, list(blanks.values()))
     holder = Holder(
-        kind, name, entity.region, entity.growth, fixed, blocks, FreeSpace(blocks, own, bits)
+        kind=kind,
+        name=name,
+        region=entity.region,
+        growth=entity.growth,
+        fixed=fixed,
+        blocks=blocks,
+        inner=FreeSpace(blocks, own, bits),
     )
     found.holders.append(holder)
     _keep(work, found, holder, blanks)

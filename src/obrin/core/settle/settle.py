@@ -33,7 +33,13 @@ def settle(
 
     Raises SettleError naming the bottleneck.
     """
-    work = Work(design, previous, offering, all_suites(design), random)
+    work = Work(
+        design=design,
+        previous=previous,
+        offering=offering,
+        suites=all_suites(design),
+        random=random,
+    )
     settle_suites(work)
     settle_as_numbers(work)
     for name, cloud in design.clouds.items():

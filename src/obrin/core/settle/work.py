@@ -19,7 +19,7 @@ SITE_RESERVED = 3
 """In a site's network: its own address, the broadcast address, the gateway's address."""
 
 
-@dataclass(slots=True)
+@dataclass(slots=True, kw_only=True)
 class Work:
     """`random` are five bytes, for the one value that must be drawn (RFC 4193)."""
 

@@ -9,18 +9,16 @@ from datetime import date
 from obrin.core.address.dual import Dual
 from obrin.core.address.prefix import Address, Prefix
 from obrin.core.address.translation import Exposure
-from obrin.core.design.arrangement import Arrangement, arrange, bfd_of
+from obrin.core.design.arrangement import Arrangement, arrange
 from obrin.core.design.joining import Circuit
 from obrin.core.design.model import Link
-from obrin.core.design.references import all_suites
 from obrin.core.errors import AddressError, SettleError
-from obrin.core.ipsec.liveness import Bfd, Liveness
-from obrin.core.ipsec.suite import Suite
-from obrin.core.settle.suites import suite_of
+from obrin.core.ipsec.liveness import Bfd
 from obrin.core.settled.clouds import SettledCloud, spaces_behind
 from obrin.core.settled.picking import Picker
 from obrin.core.settled.ranks import Rank
 from obrin.core.settled.sites import SettledGateway, SettledNetwork, SettledSite, SettledUplink
+from obrin.core.settled.terms import Terms, settled_terms
 
 
 class Inside:
@@ -95,8 +93,8 @@ Leg = SettledTunnel | SettledCircuit
 """What crosses from a site to a cloud: a tunnel or a circuit."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class SettledLink:
+@dataclass(frozen=True, kw_only=True)
+class SettledLink(Terms):
     """`exposures` are the site's networks, or parts of them, that use the link;
     `cloud_exposures` are the cloud's space, or that of a hub's members.
 
@@ -110,13 +108,7 @@ class SettledLink:
     exposures: tuple[Exposure, ...]
     cloud_exposures: tuple[Exposure, ...]
     routing: str
-    suite: Suite
-    liveness: Liveness
     hold: int
-    always_encapsulate: bool
-    selection: str
-    authentication: str
-    bfd: Bfd | None
     tunnels: tuple[SettledTunnel, ...]
     summaries: tuple[Prefix, ...] = ()
     cloud_summaries: tuple[Prefix, ...] = ()
@@ -179,27 +171,14 @@ def link_of(ground: Ground, name: str, link: Link) -> SettledLink:
         exposures=tuple(_exposures(ground.picker, name, ground.sites[link.site].networks)),
         cloud_exposures=_cloud_exposures(ground.picker, name, link, behind),
         routing=link.routing,
-        suite=_suite(ground.picker, name, link),
-        liveness=Liveness(link.liveness.delay, link.liveness.wait, link.liveness.tries),
         hold=int(link.bgp.hold),
-        always_encapsulate=link.encapsulation == "always",
-        selection=arranged.selection,
-        authentication=link.authentication,
-        bfd=bfd_of(ground.picker.design, name, arranged.selection),
+        **settled_terms(ground.picker, name, link, arranged.selection),
         tunnels=tuple(_tunnels(ground, name, link, arranged)),
         summaries=link.bgp.summaries,
         cloud_summaries=link.bgp.cloud_summaries,
         communities=tuple(link.bgp.communities),
         prepend=ground.ranks[link.site][name].prepend,
     )
-
-
-def _suite(picker: Picker, name: str, link: Link) -> Suite:
-    chosen = picker.value(f"links.{name}.suite", link.suite)
-    suite = suite_of(name, chosen, all_suites(picker.design))
-    if suite is None:
-        raise SettleError(f"links.{name}.suite is not known any more. Run 'obrin settle'")
-    return suite
 
 
 def _tunnels(

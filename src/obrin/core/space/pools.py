@@ -36,7 +36,7 @@ _TAKEN = (
 )
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class PoolUse:
     """`taken` are ranges of the pool that somebody has; addresses are counted once."""
 
@@ -105,7 +105,14 @@ def _use(
         if e.kind in kinds and any(pool.overlaps(e.prefix) for pool in prefixes)
     ]
     free = FreeSpace(prefixes, taken)
-    return PoolUse(name, purpose, region, prefixes, tuple(summaries(taken)), free)
+    return PoolUse(
+        name=name,
+        purpose=purpose,
+        region=region,
+        prefixes=prefixes,
+        taken=tuple(summaries(taken)),
+        free=free,
+    )
 
 
 def pool_named(uses: list[PoolUse], name: str) -> PoolUse:

@@ -29,7 +29,7 @@ class TranslationRule:
     seen: Prefix
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Remedy:
     """`lines` go into the design. `impossible` is empty, or says what is in the way."""
 
@@ -77,16 +77,16 @@ def _another(view: SpaceView, entry: Entry, rest: Entry) -> Remedy:
     try:
         new = free_like(view, entry.prefix, _purpose(entry), [])
     except LookupError as error:
-        return Remedy("another-range", title, (), (), impossible=str(error))
+        return Remedy(name="another-range", title=title, lines=(), costs=(), impossible=str(error))
     if entry.kind == "cloud space":
         lines = (f"clouds.{entry.owner}:", f"  space: {new}")
     else:
         lines = (f"sites.{entry.place}.networks:", f"  {entry.network}: {new}")
     return Remedy(
-        "another-range",
-        title,
-        lines,
-        ("nothing, as long as it is not built",),
+        name="another-range",
+        title=title,
+        lines=lines,
+        costs=("nothing, as long as it is not built",),
     )
 
 
@@ -95,12 +95,12 @@ def _renumber(view: SpaceView, entry: Entry, rest: Entry) -> Remedy:
     try:
         new = free_like(view, entry.prefix, _purpose(entry), [])
     except LookupError as error:
-        return Remedy("renumber", title, (), (), impossible=str(error))
+        return Remedy(name="renumber", title=title, lines=(), costs=(), impossible=str(error))
     return Remedy(
-        "renumber",
-        title,
-        (f"obrin space renumber {entry.owner} --to {new}",),
-        (
+        name="renumber",
+        title=title,
+        lines=(f"obrin space renumber {entry.owner} --to {new}",),
+        costs=(
             f"up to {entry.prefix.size - 3} hosts get new addresses, part by part, with both "
             "ranges up meanwhile",
             "everything that names old addresses: DNS, DHCP, filters, applications, documents",
@@ -132,9 +132,15 @@ def _translate(settled: Settled, view: SpaceView, one: Entry, other: Entry) -> R
     links = links_between(settled, one, other)
     if "elsewhere" in (one.kind, other.kind) or not links:
         reason = "no link of this design joins the two, so no gateway of it can translate"
-        return Remedy("translate", title, (), (), impossible=reason)
+        return Remedy(name="translate", title=title, lines=(), costs=(), impossible=reason)
     if one.prefix.bits == 128:
-        return Remedy("translate", title, (), (), impossible="links translate IPv4 only")
+        return Remedy(
+            name="translate",
+            title=title,
+            lines=(),
+            costs=(),
+            impossible="links translate IPv4 only",
+        )
     lines: list[str] = []
     rules: list[TranslationRule] = []
     besides: list[Prefix] = []
@@ -155,7 +161,7 @@ def _translate(settled: Settled, view: SpaceView, one: Entry, other: Entry) -> R
             if not {one.place, other.place} <= {link.site, link.cloud} and rules:
                 break  # one of two sites is enough
     except LookupError as error:
-        return Remedy("translate", title, (), (), impossible=str(error))
+        return Remedy(name="translate", title=title, lines=(), costs=(), impossible=str(error))
     costs = [
         f"at {rule.place}: going out, source {rule.real} becomes {rule.seen}; coming in, "
         f"destination {rule.seen} becomes {rule.real}"
@@ -166,7 +172,14 @@ def _translate(settled: Settled, view: SpaceView, one: Entry, other: Entry) -> R
     ]
     if any(rule.place in settled.clouds for rule in rules):
         costs.append("a gateway class that can translate")
-    return Remedy("translate", title, tuple(lines), tuple(costs), BREAKS, tuple(rules))
+    return Remedy(
+        name="translate",
+        title=title,
+        lines=tuple(lines),
+        costs=tuple(costs),
+        breaks=BREAKS,
+        rules=tuple(rules),
+    )
 
 
 def _only(settled: Settled, one: Entry, other: Entry) -> Remedy:
@@ -176,21 +189,21 @@ def _only(settled: Settled, one: Entry, other: Entry) -> Remedy:
     links = links_between(settled, one, other)
     if not networks or not links:
         reason = "neither is a site's network on a link of this design"
-        return Remedy("some-hosts", title, (), (), impossible=reason)
+        return Remedy(name="some-hosts", title=title, lines=(), costs=(), impossible=reason)
     entry = networks[0]
     link = next((x for x in links if x.site == entry.place), None)
     if link is None:
         reason = f"no link of {entry.place} joins the two"
-        return Remedy("some-hosts", title, (), (), impossible=reason)
+        return Remedy(name="some-hosts", title=title, lines=(), costs=(), impossible=reason)
     host = entry.prefix.address(min(10, entry.prefix.size - 1))
     rest = one if entry is other else other
     return Remedy(
-        "some-hosts",
-        title,
-        (f"links.{link.name}:", f"  only: {{{entry.network}: [{host}/32]}}"),
-        (
+        name="some-hosts",
+        title=title,
+        lines=(f"links.{link.name}:", f"  only: {{{entry.network}: [{host}/32]}}"),
+        costs=(
             f"only the hosts listed can be reached; their addresses must be unused in {rest.owner}",
             "a route for each host; whoever adds a host later has to add it here",
         ),
-        ("everything between the other hosts of the two ranges stays cut off",),
+        breaks=("everything between the other hosts of the two ranges stays cut off",),
     )

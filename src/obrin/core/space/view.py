@@ -22,7 +22,7 @@ _CLOUDS_OWN = {
 }
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Entry:
     """`owner` is a place or a name; `place` is the site, cloud or tunnel that it belongs to;
     `network` the name of a network or subnet there."""
@@ -99,49 +99,61 @@ def _entries(settled: Settled, choices: Choices, offering: Offered) -> Iterator[
     around = settled.surroundings
     for name, pool in around.pools.items():
         for prefix in pool.prefixes:
-            yield Entry(prefix, "pool", name, region=pool.region or "", note=f"for {pool.purpose}")
+            yield Entry(
+                prefix=prefix,
+                kind="pool",
+                owner=name,
+                region=pool.region or "",
+                note=f"for {pool.purpose}",
+            )
     for key, choice in choices.items():
         parts = key.split(".")
         if parts[0] == "regions":
             for block in prefixes_in(choice.value):
                 yield Entry(
-                    block, "region", parts[1], region=parts[1], note=f"for {parts[2].rstrip('6')}"
+                    prefix=block,
+                    kind="region",
+                    owner=parts[1],
+                    region=parts[1],
+                    note=f"for {parts[2].rstrip('6')}",
                 )
         elif parts[0] == "sites" and parts[2] in ("space", "space6"):
             for block in prefixes_in(choice.value):
-                yield Entry(block, "site space", parts[1], parts[1])
+                yield Entry(prefix=block, kind="site space", owner=parts[1], place=parts[1])
     yield from _places(settled)
     for name, entry in around.elsewhere.items():
         about = "; ".join(t for t in (entry.owner, entry.place, entry.note) if t)
-        yield Entry(entry.prefix, "elsewhere", name, note=about)
+        yield Entry(prefix=entry.prefix, kind="elsewhere", owner=name, note=about)
     for tunnel in settled.tunnels():
         for block in tunnel.inside:
-            yield Entry(block, "inside", tunnel.label, tunnel.label)
+            yield Entry(prefix=block, kind="inside", owner=tunnel.label, place=tunnel.label)
     for gateway in settled.gateways.values():
         if gateway.loopback is not None:
             own = host_prefix(str(gateway.loopback))
-            yield Entry(own, "loopback", gateway.name, gateway.site)
+            yield Entry(prefix=own, kind="loopback", owner=gateway.name, place=gateway.site)
     for link in settled.links.values():
         for part in (*link.exposures, *link.cloud_exposures):
             if part.translated:
                 place = f"{link.site}/{part.network}" if part.network else link.cloud
                 yield Entry(
-                    part.seen,
-                    "stands for",
-                    place,
-                    link.name,
+                    prefix=part.seen,
+                    kind="stands for",
+                    owner=place,
+                    place=link.name,
                     note=f"{part.real} on link {link.name}",
                 )
     for prefix in offering.forbidden:
-        yield Entry(prefix, "forbidden by the cloud", "")
+        yield Entry(prefix=prefix, kind="forbidden by the cloud", owner="")
     for prefix in offering.reserved_inside:
-        yield Entry(prefix, "reserved by the cloud", "")
+        yield Entry(prefix=prefix, kind="reserved by the cloud", owner="")
 
 
 def _places(settled: Settled) -> Iterator[Entry]:
     for name, site in settled.sites.items():
         for prefix in site.given_spaces:
-            yield Entry(prefix, "site space", name, name, site.region)
+            yield Entry(
+                prefix=prefix, kind="site space", owner=name, place=name, region=site.region
+            )
         # All of one family before the other, as they are numbered.
         for bits in (32, 128):
             for network in site.networks.values():
@@ -150,14 +162,31 @@ def _places(settled: Settled) -> Iterator[Entry]:
                     if prefix.bits == bits:
                         owner = f"{name}/{network.name}"
                         yield Entry(
-                            prefix, "network", owner, name, site.region, about, network.name
+                            prefix=prefix,
+                            kind="network",
+                            owner=owner,
+                            place=name,
+                            region=site.region,
+                            note=about,
+                            network=network.name,
                         )
     for name, cloud in settled.clouds.items():
         for prefix in cloud.all_spaces:
-            yield Entry(prefix, "cloud space", name, name, cloud.region)
+            yield Entry(
+                prefix=prefix, kind="cloud space", owner=name, place=name, region=cloud.region
+            )
         for subnet in cloud.subnets.values():
             for part in subnet.prefix:
                 owner = f"{name}/{subnet.name}"
-                yield Entry(part, "subnet", owner, name, cloud.region, network=subnet.name)
+                yield Entry(
+                    prefix=part,
+                    kind="subnet",
+                    owner=owner,
+                    place=name,
+                    region=cloud.region,
+                    network=subnet.name,
+                )
         for part in cloud.gateway_subnet:
-            yield Entry(part, "gateway subnet", name, name, cloud.region)
+            yield Entry(
+                prefix=part, kind="gateway subnet", owner=name, place=name, region=cloud.region
+            )

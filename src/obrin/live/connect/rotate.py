@@ -25,7 +25,7 @@ from obrin.live.observe.status import TunnelStatus, read_status
 from obrin.live.project import Project
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Rotation:
     """Everything that the turns need: `packs` as they were handed over, `timeout` seconds for a
     tunnel to come up again."""

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from obrin.core.address.prefix import Address, Prefix
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class EndStatus:
     """One end of a tunnel as it sees itself; `problem` when it cannot be asked.
 

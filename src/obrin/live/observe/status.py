@@ -23,7 +23,7 @@ TOLERANCE = 3
 ASK_AGAIN_AFTER = 0.5
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class TunnelStatus:
     """`rests`: it is a spare, and one of those that it stands in for is up."""
 
@@ -140,12 +140,12 @@ def _rests(tunnel: SettledTunnel, settled: Settled, up: set[str]) -> bool:
 
 def _tunnel(tunnel: SettledTunnel, site: EndStatus, cloud: EndStatus) -> TunnelStatus:
     return TunnelStatus(
-        tunnel.label,
-        tunnel.rank,
-        site,
-        cloud,
-        tuple(_disagreements(site, cloud)),
-        tuple(_notes(site, cloud)),
+        tunnel=tunnel.label,
+        rank=tunnel.rank,
+        site=site,
+        cloud=cloud,
+        disagreements=tuple(_disagreements(site, cloud)),
+        notes=tuple(_notes(site, cloud)),
     )
 
 

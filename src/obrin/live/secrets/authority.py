@@ -43,7 +43,7 @@ class Lives:
     gateway: timedelta = timedelta(days=365)
 
 
-@dataclass(slots=True)
+@dataclass(slots=True, kw_only=True)
 class Authority:
     """`gateways` by name; `revoked` are (serial number, when).
 
@@ -196,17 +196,17 @@ class AuthorityStore:
         """An empty authority of that name when there is none yet. Raises SecretsError."""
         data = self.file.read()
         if not data:
-            return Authority(name)
+            return Authority(name=name)
         try:
             return Authority(
-                str(data["name"]),
-                [_issued(entry) for entry in data["roots"]],
-                [_issued(entry) for entry in data["issuing"]],
-                {n: [_issued(e) for e in found] for n, found in data["gateways"].items()},
-                [(int(s), datetime.fromisoformat(when)) for s, when in data["revoked"]],
-                [x509.load_pem_x509_crl(text.encode()) for text in data["revocations"]],
-                _certificates(data["others"]),
-                _certificates(data["trusted"]),
+                name=str(data["name"]),
+                roots=[_issued(entry) for entry in data["roots"]],
+                issuing=[_issued(entry) for entry in data["issuing"]],
+                gateways={n: [_issued(e) for e in found] for n, found in data["gateways"].items()},
+                revoked=[(int(s), datetime.fromisoformat(when)) for s, when in data["revoked"]],
+                revocations=[x509.load_pem_x509_crl(text.encode()) for text in data["revocations"]],
+                others=_certificates(data["others"]),
+                trusted=_certificates(data["trusted"]),
             )
         except (KeyError, TypeError, ValueError, AttributeError, PkiError):
             raise self.file.damaged() from None

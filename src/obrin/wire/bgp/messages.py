@@ -37,7 +37,7 @@ CAPABILITY_MULTIPROTOCOL, CAPABILITY_FOUR_OCTETS = 1, 65
 _IPV4_UNICAST = b"\x00\x01\x00\x01"
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Open:
     """Section 4.2 with the capabilities of RFC 5492; `asn` is the real, 4-octet number."""
 
@@ -208,7 +208,14 @@ def _decode_open(body: bytes) -> Open:
     if asn == 0:
         raise BgpError(OPEN_ERROR, 2, "AS number 0 is not allowed (RFC 7607)")
     # Without any such capability, IPv4 unicast is what BGP-4 carries (RFC 4760 section 8).
-    return Open(asn, hold, router_id, four_octets, ipv4 or not any_multiprotocol, tuple(unknown))
+    return Open(
+        asn=asn,
+        hold=hold,
+        router_id=router_id,
+        four_octets=four_octets,
+        ipv4_unicast=ipv4 or not any_multiprotocol,
+        unknown=tuple(unknown),
+    )
 
 
 def _decode_update(body: bytes, *, four_octets: bool, internal: bool) -> Update:

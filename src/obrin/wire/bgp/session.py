@@ -36,7 +36,7 @@ RETRY_EVERY = 2.0
 _ROUTES_PER_UPDATE = 500
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class SessionConfig:
     """`hold` in seconds, 0 or at least 3; keepalives go out every third of what is agreed."""
 
@@ -134,7 +134,9 @@ class BgpSession:
         self._retry_at = float("inf")
         self._reader = MessageReader()
         self._hold_at = now + OPEN_HOLD
-        self._send(Open(self.config.local_as, self.config.hold, self.config.router_id))
+        self._send(
+            Open(asn=self.config.local_as, hold=self.config.hold, router_id=self.config.router_id)
+        )
 
     def closed(self, reason: str, now: float) -> None:
         """The TCP connection failed or ended."""

@@ -10,7 +10,7 @@ from obrin.core.ipsec.selectors import Selector
 from obrin.wire.esp import EspKeys, Opener, Sealer
 
 
-@dataclass(slots=True, eq=False)
+@dataclass(slots=True, eq=False, kw_only=True)
 class ChildSa:
     """`keys_in` and `keys_out` stay for the capture's key file, out of every repr.
 

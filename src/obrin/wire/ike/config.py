@@ -39,7 +39,7 @@ class Identity:
         return self.data.decode("utf-8", "backslashreplace")
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class PeerConfig:
     """One tunnel, seen from one end. `suites` are in order of preference.
 

@@ -311,7 +311,14 @@ def _take_ike(
         tunnel.note(Refused(tunnel.config.name, False, notify_name(problem.notify), str(problem)))
         old.rekey_at = tunnel.retry_at(now)
         return
-    new = IkeSa(True, spi, chosen.spi, tunnel.config.liveness, tunnel.rng, old.path)
+    new = IkeSa(
+        initiator=True,
+        spi_i=spi,
+        spi_r=chosen.spi,
+        liveness=tunnel.config.liveness,
+        rng=tunnel.rng,
+        path=old.path,
+    )
     _succeed(tunnel, old, new, chosen, (nonce, peer_nonce), shared, now)
     delete_sa(tunnel, old, now)
 
@@ -335,7 +342,14 @@ def _answer_ike(
         raise IkeRefusal(Notify.NO_PROPOSAL_CHOSEN, "no IKE proposal is one that we accept")
     shared, public = _answer_exchange(tunnel, chosen, payloads)
     spi, own_nonce = tunnel.rng(8), tunnel.rng(32)
-    new = IkeSa(False, chosen.spi, spi, tunnel.config.liveness, tunnel.rng, sa.path)
+    new = IkeSa(
+        initiator=False,
+        spi_i=chosen.spi,
+        spi_r=spi,
+        liveness=tunnel.config.liveness,
+        rng=tunnel.rng,
+        path=sa.path,
+    )
     _succeed(tunnel, sa, new, chosen, (nonce, own_nonce), shared, now)
     sa.rekey_at = float("inf")
     group = chosen.one(Kind.GROUP)

@@ -62,7 +62,14 @@ def start(tunnel: TunnelState, now: float) -> None:
     """Send the first message of a new IKE SA."""
     config = tunnel.config
     fresh = tunnel.rng(40)
-    sa = IkeSa(True, fresh[:8], bytes(8), config.liveness, tunnel.rng, tunnel.first_path())
+    sa = IkeSa(
+        initiator=True,
+        spi_i=fresh[:8],
+        spi_r=bytes(8),
+        liveness=config.liveness,
+        rng=tunnel.rng,
+        path=tunnel.first_path(),
+    )
     sa.nonce_i = fresh[8:]
     sa.step(Step.SEND_INIT)
     attempt = Attempt(sa, ike_offers(config.suites), config.suites[0].ike.group.number)
@@ -149,7 +156,14 @@ def _try_answer(
         raise IkeFormatError("the key exchange is not of the agreed group")
     shared = attempt.key_pairs[ke.group].shared(ke.data)
     asked = attempt.sa
-    sa = IkeSa(True, asked.spi_i, header.spi_r, asked.liveness, tunnel.rng, replace(asked.path))
+    sa = IkeSa(
+        initiator=True,
+        spi_i=asked.spi_i,
+        spi_r=header.spi_r,
+        liveness=asked.liveness,
+        rng=tunnel.rng,
+        path=replace(asked.path),
+    )
     sa.step(Step.SEND_INIT)
     sa.chosen = chosen
     sa.nonce_i, sa.nonce_r = asked.nonce_i, nonce.data
@@ -247,7 +261,14 @@ def answer(
     key_pair = make_key_pair(group.number, tunnel.rng)
     fresh = tunnel.rng(40)
     path = Path(local, remote)
-    sa = IkeSa(False, header.spi_i, fresh[:8], tunnel.config.liveness, tunnel.rng, path)
+    sa = IkeSa(
+        initiator=False,
+        spi_i=header.spi_i,
+        spi_r=fresh[:8],
+        liveness=tunnel.config.liveness,
+        rng=tunnel.rng,
+        path=path,
+    )
     sa.chosen = Proposal(chosen.protocol, chosen.transforms, chosen.number)
     sa.nonce_i, sa.nonce_r, sa.init_request = nonce.data, fresh[8:], datagram
     sa.expected_id = 1

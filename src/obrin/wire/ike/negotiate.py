@@ -61,16 +61,16 @@ def make_child(
     life = lifetime(esp_lifetime(suites, chosen), first_mover=sa.initiator, nonce=nonces[0])
     number_in, number_out = int.from_bytes(spi_in, "big"), int.from_bytes(spi_out, "big")
     return ChildSa(
-        spi_in,
-        spi_out,
-        chosen,
-        local,
-        remote,
-        make_sealer(number_out, encryption, keys_out, esn=esn, rng=sa.rng),
-        make_opener(number_in, encryption, keys_in, esn=esn),
-        keys_in,
-        keys_out,
-        now + life.rekey,
-        now + life.hard,
-        min(nonces),
+        spi_in=spi_in,
+        spi_out=spi_out,
+        chosen=chosen,
+        local=local,
+        remote=remote,
+        sealer=make_sealer(number_out, encryption, keys_out, esn=esn, rng=sa.rng),
+        opener=make_opener(number_in, encryption, keys_in, esn=esn),
+        keys_in=keys_in,
+        keys_out=keys_out,
+        rekey_at=now + life.rekey,
+        expires_at=now + life.hard,
+        low_nonce=min(nonces),
     )

@@ -23,7 +23,7 @@ from obrin.wire.ike.transitions import State, Step, advance
 ResponseHandler = Callable[[list[Payload], float], None]
 
 
-@dataclass(slots=True)
+@dataclass(slots=True, kw_only=True)
 class Outstanding:
     """A request of ours that waits for its answer."""
 
@@ -42,7 +42,7 @@ class Queued:
     handler: ResponseHandler
 
 
-@dataclass(slots=True, eq=False)
+@dataclass(slots=True, eq=False, kw_only=True)
 class IkeSa:
     """`initiator` tells whether this end made the SA; it never changes during its life.
 
@@ -119,7 +119,12 @@ class IkeSa:
     def track(self, exchange: int, datagram: bytes, handler: ResponseHandler, now: float) -> None:
         """Remember a request just sent, under the next message ID."""
         self.outstanding = Outstanding(
-            self.next_id, exchange, datagram, handler, 1, now + self.liveness.wait_after(1)
+            message_id=self.next_id,
+            exchange=exchange,
+            datagram=datagram,
+            handler=handler,
+            sends=1,
+            next_at=now + self.liveness.wait_after(1),
         )
         self.next_id += 1
 

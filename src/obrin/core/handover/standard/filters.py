@@ -84,13 +84,13 @@ def _decode(ace: Json) -> Rule:
     protocol = ipv4.get("protocol")
     ports = matches.get(_PORTED.get(protocol, ""), {})
     return Rule(
-        ace["name"],
-        parse_prefix(ipv4["source-ipv4-network"]),
-        parse_prefix(ipv4["destination-ipv4-network"]),
-        protocol,
-        _decode_ports(ports.get("source-port")),
-        _decode_ports(ports.get("destination-port")),
-        matches.get("icmp", {}).get("type") if protocol == ICMP else None,
+        name=ace["name"],
+        source=parse_prefix(ipv4["source-ipv4-network"]),
+        destination=parse_prefix(ipv4["destination-ipv4-network"]),
+        protocol=protocol,
+        source_ports=_decode_ports(ports.get("source-port")),
+        destination_ports=_decode_ports(ports.get("destination-port")),
+        icmp_type=matches.get("icmp", {}).get("type") if protocol == ICMP else None,
     )
 
 

@@ -7,16 +7,17 @@ from dataclasses import dataclass
 
 from obrin.core.address.prefix import Address, Prefix, parse_address, parse_prefix
 from obrin.core.handover.standard.basic import Json, decimal, decode_bfd, encode_bfd
-from obrin.core.ipsec.liveness import Bfd, Liveness
+from obrin.core.ipsec.liveness import Liveness
 from obrin.core.ipsec.registry import ALGORITHMS, Kind
 from obrin.core.ipsec.suite import Suite, make_suite
+from obrin.core.settled.terms import Terms
 
 MODULE = "obrin-ipsec:ipsec"
 _ENCAPSULATION = {True: "always", False: "when-translated"}
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Tunnel:
+@dataclass(frozen=True, kw_only=True)
+class Tunnel(Terms):
     """One end of a tunnel, as its device is told.
 
     `local_address` is the device's own. `renewal` is rekey or reauthenticate. `stands_in_for` are
@@ -31,16 +32,10 @@ class Tunnel:
     remote_address: Address
     local_identity: str
     remote_identity: str
-    authentication: str
     role: str
-    selection: str
-    suite: Suite
     renewal: str
     local_selectors: tuple[Prefix, ...]
     remote_selectors: tuple[Prefix, ...]
-    always_encapsulate: bool
-    liveness: Liveness
-    bfd: Bfd | None = None
     stands_in_for: tuple[str, ...] = ()
 
 

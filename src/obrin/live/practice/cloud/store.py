@@ -60,7 +60,7 @@ class Resource:
         return '"' + hmac.new(key, text.encode(), "sha256").hexdigest()[:24] + '"'
 
 
-@dataclass(slots=True)
+@dataclass(slots=True, kw_only=True)
 class Operation:
     number: int
     kind: str
@@ -174,7 +174,14 @@ class Store:
         return self._begin(kind, name, "remove", self._seconds(kind, resource.body) / 4, now)
 
     def _begin(self, kind: str, name: str, action: str, seconds: float, now: float) -> Operation:
-        operation = Operation(self._next, kind, name, action, now, now + seconds / self._speed)
+        operation = Operation(
+            number=self._next,
+            kind=kind,
+            name=name,
+            action=action,
+            begun=now,
+            ends=now + seconds / self._speed,
+        )
         self._next += 1
         self.operations[operation.number] = operation
         if len(self.operations) > OPERATIONS_KEPT:

@@ -106,13 +106,13 @@ class Told:
         far = self._far_end(body)
         live = body.liveness
         peer = PeerConfig(
-            name,
-            False,
-            own,
-            far.address,
-            Identity.of(own),
-            Identity.of(far.identity or far.address),
-            (decode_suite(body.suite),),
+            name=name,
+            initiate=False,
+            local_address=own,
+            remote_address=far.address,
+            local_identity=Identity.of(own),
+            remote_identity=Identity.of(far.identity or far.address),
+            suites=(decode_suite(body.suite),),
             key=(body.pre_shared_key or "").encode(),
             credential=self._credential(body),
             liveness=Liveness(live.delay, live.first_wait, live.tries),
@@ -142,9 +142,23 @@ class Told:
         bgp, far = body.bgp, self._far_end(body)
         if bgp is None:
             raise AssertionError("a neighbour without BGP")
-        asns = gateway.autonomous_system, far.autonomous_system
-        session = SessionConfig(name, *asns, identifier, *_ends(body), bgp.hold_time, passive=True)
-        policy = SessionPolicy(*asns, PrefixList(bgp.accept), bgp.local_preference)
+        local, remote = _ends(body)
+        session = SessionConfig(
+            name=name,
+            local_as=gateway.autonomous_system,
+            peer_as=far.autonomous_system,
+            router_id=identifier,
+            local_address=local,
+            peer_address=remote,
+            hold=bgp.hold_time,
+            passive=True,
+        )
+        policy = SessionPolicy(
+            local_as=gateway.autonomous_system,
+            peer_as=far.autonomous_system,
+            accept=PrefixList(bgp.accept),
+            local_pref=bgp.local_preference,
+        )
         return RouterNeighbour(session, policy, tuple(bgp.announce))
 
     def _static(self, tunnels: dict[str, Tunnel]) -> Iterator[StaticWay]:

@@ -1,0 +1,64 @@
+"""The terms of a link's tunnels: what both ends of each are told alike.
+
+One record from the settled link to the device's standard data: a link, an end of a tunnel and what
+was read back of it all have these terms, and hand them on whole. A new setting of tunnels is a
+field here, filled below; what lies between then carries it.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, fields
+from typing import Any
+
+from obrin.core.design.arrangement import bfd_of
+from obrin.core.design.model import Link
+from obrin.core.design.references import all_suites
+from obrin.core.errors import SettleError
+from obrin.core.ipsec.liveness import Bfd, Liveness
+from obrin.core.ipsec.suite import Suite
+from obrin.core.settle.suites import suite_of
+from obrin.core.settled.picking import Picker
+
+
+@dataclass(frozen=True, kw_only=True)
+class Terms:
+    """`authentication` is a method's name, `selection` what leads traffic into the tunnels.
+
+    Without slots, because an end of a tunnel has the terms beside what else an end has.
+    """
+
+    suite: Suite
+    authentication: str
+    selection: str
+    liveness: Liveness
+    always_encapsulate: bool
+    bfd: Bfd | None = None
+
+
+NAMES = tuple(field.name for field in fields(Terms))
+
+
+def terms_of(record: Terms) -> dict[str, Any]:
+    """By name, for another record that has the same terms."""
+    return {name: getattr(record, name) for name in NAMES}
+
+
+def settled_terms(picker: Picker, name: str, link: Link, selection: str) -> dict[str, Any]:
+    """Of a link. Raises SettleError for a suite that is not there any more."""
+    terms = Terms(
+        suite=_suite(picker, name, link),
+        authentication=link.authentication,
+        selection=selection,
+        liveness=Liveness(link.liveness.delay, link.liveness.wait, link.liveness.tries),
+        always_encapsulate=link.encapsulation == "always",
+        bfd=bfd_of(picker.design, name, selection),
+    )
+    return terms_of(terms)
+
+
+def _suite(picker: Picker, name: str, link: Link) -> Suite:
+    chosen = picker.value(f"links.{name}.suite", link.suite)
+    suite = suite_of(name, chosen, all_suites(picker.design))
+    if suite is None:
+        raise SettleError(f"links.{name}.suite is not known any more. Run 'obrin settle'")
+    return suite
