@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from obrin.core.check.finding import Finding, Severity
+from obrin.core.settle.blank import Blank
 from obrin.core.settle.choices import Choices, Value
 
 
@@ -53,7 +54,7 @@ def settled_file(choices: Choices, moved: tuple[Drift, ...]) -> Iterator[Finding
 
 
 def _place(key: str) -> tuple[str, ...]:
-    return tuple(key.split("."))
+    return Blank.of(key).path
 
 
 def _text(value: Value) -> str:

@@ -9,6 +9,7 @@ from obrin.core.address.prefix import Prefix, parse_prefix
 from obrin.core.catalogue.offering import Offered
 from obrin.core.design.model import Design
 from obrin.core.design.references import all_suites
+from obrin.core.settle.blank import Blank
 from obrin.core.settle.choices import Choices
 from obrin.core.settle.classes import demand_of, judge_classes
 from obrin.core.settle.numbers import as_pools
@@ -52,11 +53,12 @@ def explain(
     """
     choice = choices[key]
     value = ", ".join(choice.value) if isinstance(choice.value, list) else str(choice.value)
-    if key.endswith(".class"):
-        candidates, decided = _classes(design, offering, key)
-    elif key.endswith(".suite"):
-        candidates, decided = _suites(design, key)
-    elif key.endswith(".as"):
+    blank = Blank.of(key)
+    if blank.field == "class":
+        candidates, decided = _classes(design, offering, blank.owner)
+    elif blank.field == "suite":
+        candidates, decided = _suites(design, blank.owner)
+    elif blank.field == "as":
         candidates, decided = _numbers(design, choices, key)
     elif "/" in value and holders:
         first = parse_prefix(value.split(", ")[0])
@@ -67,21 +69,19 @@ def explain(
                 "blocks stay whole"
             ),
         )
-        if ".gateway.subnet" in key:
+        if blank.gateway_subnet:
             decided = "the last free place of the space, out of the way of the workloads"
     else:
         candidates, decided = (), "the first value that nobody else has"
     return Explanation(key, value, choice.why, candidates, decided)
 
 
-def _classes(design: Design, offering: Offered, key: str) -> tuple[tuple[Candidate, ...], str]:
-    cloud = key.split(".")[1]
+def _classes(design: Design, offering: Offered, cloud: str) -> tuple[tuple[Candidate, ...], str]:
     judged = judge_classes(demand_of(design, cloud), offering.of(cloud))
     return tuple(Candidate(j.entry.name, j.lacks) for j in judged), "the lowest monthly cost"
 
 
-def _suites(design: Design, key: str) -> tuple[tuple[Candidate, ...], str]:
-    link_name = key.split(".")[1]
+def _suites(design: Design, link_name: str) -> tuple[tuple[Candidate, ...], str]:
     suites = all_suites(design)
     common = common_suites(design, link_name, suites)
     found = [Candidate(name, "") for name in common]
@@ -100,7 +100,7 @@ def _numbers(design: Design, choices: Choices, key: str) -> tuple[tuple[Candidat
             used.setdefault(int(str(number)), f"site {name}")
     mine = int(str(choices[key].value))
     found: list[Candidate] = []
-    for pool in as_pools(design, "cloud" if key.startswith("clouds") else "site"):
+    for pool in as_pools(design, "cloud" if Blank.of(key).part == "clouds" else "site"):
         for number in pool:
             if number == mine:
                 return (*found[-MOST_SHOWN:], Candidate(str(mine), "")), "the lowest free number"

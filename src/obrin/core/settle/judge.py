@@ -15,6 +15,7 @@ from obrin.core.design.model import Design
 from obrin.core.design.positions import Locator
 from obrin.core.design.references import all_suites
 from obrin.core.errors import AddressError, DesignError, Problem
+from obrin.core.settle.blank import Blank
 from obrin.core.settle.choices import Choices, Value
 from obrin.core.settle.work import prefixes_in
 
@@ -53,7 +54,7 @@ Judge = Callable[[Value], str]
 
 
 def _judges(design: Design, offering: Offered) -> dict[str, Judge]:
-    """By the last word of a place; every other place wants prefixes."""
+    """By what is blank; everything else wants prefixes."""
     names = {c.name: None for cloud in design.clouds for c in offering.of(cloud).classes}
     classes, suites = list(names), list(all_suites(design))
     return {
@@ -69,9 +70,8 @@ def _judges(design: Design, offering: Offered) -> dict[str, Judge]:
 
 
 def _fault(judges: dict[str, Judge], key: str, value: Value) -> str:
-    judge = judges.get(key.rpartition(".")[2], _prefixes)
-    if key.startswith("regions."):  # a region may have the name of a field
-        judge = _prefixes
+    blank = Blank.of(key)
+    judge = judges.get(blank.field + "6" * blank.ipv6, _prefixes)
     try:
         return judge(value)
     except AddressError as error:

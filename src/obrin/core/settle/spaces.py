@@ -17,6 +17,7 @@ from obrin.core.address.groups import Rooms, fits, place_groups
 from obrin.core.address.prefix import Prefix
 from obrin.core.address.space import FreeSpace, summaries
 from obrin.core.errors import SettleError
+from obrin.core.settle.blank import Blank
 from obrin.core.settle.bottleneck import no_room, no_room_inside
 from obrin.core.settle.holders import USUAL_SPACE, USUAL_SPACE6, Holder, Occupied, survey
 from obrin.core.settle.pools import Claimant, pool_of, pools_of, rooms_for
@@ -231,7 +232,7 @@ def _doubled(
 def _fill(work: Work, holder: Holder, free: FreeSpace, missing: dict[str, int], bits: int) -> None:
     """Place what is missing in free space, the large first, so that the small spoil nothing."""
     for key, length in sorted(missing.items(), key=lambda item: item[1]):
-        gateway = ".gateway.subnet" in key
+        gateway = Blank.of(key).gateway_subnet
         prefix = free.take_last(length) if gateway else free.take(length)
         if prefix is None:
             continue

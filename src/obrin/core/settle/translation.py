@@ -5,6 +5,7 @@ from __future__ import annotations
 from obrin.core.address.prefix import Prefix
 from obrin.core.address.space import FreeSpace
 from obrin.core.errors import SettleError
+from obrin.core.settle.blank import Blank
 from obrin.core.settle.holders import survey
 from obrin.core.settle.pools import pool_names, pools_of
 from obrin.core.settle.work import Work, cloud_space, given_prefix, prefixes_in
@@ -20,7 +21,7 @@ def settle_translation(work: Work) -> None:
     used += [
         block
         for key in work.chosen
-        if key.startswith("regions.")
+        if Blank.of(key).field == "region"
         for block in prefixes_in(work.chosen[key].value)
         if block.bits == 32
     ]

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from obrin.core.address.prefix import Prefix, host_prefix, parse_prefix
 from obrin.core.address.table import PrefixTable
 from obrin.core.catalogue.offering import Offered
+from obrin.core.settle.blank import Blank
 from obrin.core.settle.choices import Choices
 from obrin.core.settle.work import prefixes_in
 from obrin.core.settled.model import Settled
@@ -107,19 +108,19 @@ def _entries(settled: Settled, choices: Choices, offering: Offered) -> Iterator[
                 note=f"for {pool.purpose}",
             )
     for key, choice in choices.items():
-        parts = key.split(".")
-        if parts[0] == "regions":
+        blank = Blank.of(key)
+        if blank.field == "region":
             for block in prefixes_in(choice.value):
                 yield Entry(
                     prefix=block,
                     kind="region",
-                    owner=parts[1],
-                    region=parts[1],
-                    note=f"for {parts[2].rstrip('6')}",
+                    owner=blank.owner,
+                    region=blank.owner,
+                    note=f"for {blank.purpose}",
                 )
-        elif parts[0] == "sites" and parts[2] in ("space", "space6"):
+        elif blank.part == "sites" and blank.field == "space":
             for block in prefixes_in(choice.value):
-                yield Entry(prefix=block, kind="site space", owner=parts[1], place=parts[1])
+                yield Entry(prefix=block, kind="site space", owner=blank.owner, place=blank.owner)
     yield from _places(settled)
     for name, entry in around.elsewhere.items():
         about = "; ".join(t for t in (entry.owner, entry.place, entry.note) if t)
