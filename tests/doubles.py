@@ -12,6 +12,7 @@ import itertools
 import random
 from collections.abc import Callable
 
+from obrin.core.address.prefix import Prefix
 from obrin.core.catalogue.offering import PRACTICE_CLOUD
 from obrin.core.design.document import load_design
 from obrin.core.design.model import Design
@@ -20,7 +21,7 @@ from obrin.core.ipsec.suite import SHIPPED, Suite
 from obrin.core.settle.choices import Choice
 from obrin.core.settle.settle import settle
 from obrin.core.settled.building import build_settled
-from obrin.core.settled.model import Settled
+from obrin.core.settled.model import Settled, host_of
 from obrin.wire.ike.config import Identity, PeerConfig
 from obrin.wire.ike.endpoint import Endpoint
 from obrin.wire.ike.tunnel_state import Datagram
@@ -191,3 +192,8 @@ def swap(*pairs: tuple[str, str], text: str = DESIGN) -> str:
             raise AssertionError(f"{old!r} is not in the design")
         text = text.replace(old, new)
     return text
+
+
+def host_number(prefix: Prefix) -> int:
+    """The host that stands for an IPv4 network, as packets have it."""
+    return host_of(prefix).value

@@ -14,7 +14,7 @@ from obrin.live.practice.internet import Capture
 from obrin.live.practice.keylog import KeyLog
 from obrin.wire.packet import TCP
 from tests.doubles import settled_of, swap
-from tests.live.test_virtual_world import BEHIND, MORE, host_of
+from tests.live.test_virtual_world import BEHIND, MORE, host_number
 from tests.live.virtual_world import VirtualWorld
 
 pytestmark = pytest.mark.skipif(
@@ -41,7 +41,7 @@ def captured(tmp_path, *changes: tuple[str, str]):
     world.run(8.0)
     note()
     desk, web = (
-        host_of(world.settled.network(NetworkRef.of(n))) for n in ("quay/desks", "apps/web")
+        host_number(world.settled.network(NetworkRef.of(n))) for n in ("quay/desks", "apps/web")
     )
     assert world.ask(desk, web, TCP, 443).answered_at
     for tunnel in router.ike.tunnels.values():

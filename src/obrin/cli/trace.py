@@ -12,6 +12,7 @@ from obrin.cli.failing import model_without, without_option
 from obrin.core.errors import ObrinError
 
 if TYPE_CHECKING:
+    from obrin.core.address.prefix import Address
     from obrin.core.design.places import NetworkRef
     from obrin.core.design.values import Flow
     from obrin.core.reach.trace import Trace
@@ -79,9 +80,9 @@ def _flow(text: str) -> Flow:
         raise ObrinError(str(error)) from None
 
 
-def _end(settled: Settled, text: str) -> tuple[NetworkRef, int | None]:
+def _end(settled: Settled, text: str) -> tuple[NetworkRef, Address | None]:
     """A network, and the address in it if one was given. Raises ObrinError."""
-    from obrin.core.address.prefix import parse_ipv4
+    from obrin.core.address.prefix import parse_address
     from obrin.core.errors import AddressError
     from obrin.core.reach.paths import all_networks
 
@@ -89,12 +90,12 @@ def _end(settled: Settled, text: str) -> tuple[NetworkRef, int | None]:
     if text in names:
         return names[text], None
     try:
-        address = parse_ipv4(text)
+        address = parse_address(text)
     except AddressError:
         known = ", ".join(list(names)[:8])
         raise ObrinError(f"'{text}' is no network and no address. Networks: {known}") from None
     for reference in names.values():
-        if settled.network(reference).contains(address):
+        if settled.network(reference).holds(address):
             return reference, address
     raise ObrinError(f"{text} is in no network of the design. 'obrin space who {text}' tells more")
 

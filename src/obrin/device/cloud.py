@@ -177,7 +177,7 @@ class Cloud:
         """The instance and tunnel that the whole gateway prefers for a flow."""
         found: list[tuple[Prefix, Route, Instance]] = []
         for instance in self.instances.values():
-            matched = instance.router.table.match(key.destination)
+            matched = instance.router.table.match(key.destination.value)
             if instance.network != network or matched is None:
                 continue
             if matched[1].kind is not RouteKind.CONNECTED:

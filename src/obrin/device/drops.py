@@ -6,12 +6,13 @@ from collections import OrderedDict
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from obrin.core.address.prefix import format_address
+from obrin.core.address.prefix import Address
 from obrin.core.routing.packet import PacketKey
 from obrin.wire.packet import ICMP, Ipv4
 
 KEPT = 512
-NO_FLOW = PacketKey(0, 0, 0)
+_NOBODY = Address(32, 0)
+NO_FLOW = PacketKey(_NOBODY, _NOBODY, 0)
 """Where nothing is known of the flow, or nothing that is authentic."""
 OTHERS = "others, not told apart any more"
 
@@ -26,7 +27,8 @@ def packet_key(packet: Ipv4) -> PacketKey:
     """What filters look at, taken from a packet."""
     source, destination = packet.ports
     kind = packet.payload[0] if packet.protocol == ICMP and packet.payload else -1
-    return PacketKey(packet.source, packet.destination, packet.protocol, source, destination, kind)
+    here, there = Address(32, packet.source), Address(32, packet.destination)
+    return PacketKey(here, there, packet.protocol, source, destination, kind)
 
 
 class DropLog:
@@ -52,8 +54,8 @@ class DropLog:
             {
                 "place": drop.place,
                 "reason": drop.reason,
-                "source": format_address(drop.key.source),
-                "destination": format_address(drop.key.destination),
+                "source": str(drop.key.source),
+                "destination": str(drop.key.destination),
                 "protocol": drop.key.protocol,
                 "source-port": drop.key.source_port,
                 "destination-port": drop.key.destination_port,

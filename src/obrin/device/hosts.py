@@ -22,7 +22,7 @@ class Hosts:
 
     def take(self, networks: Iterable[Prefix]) -> None:
         """Other networks; hosts that are still in one stay as they are."""
-        wanted = dict.fromkeys(map(host_of, networks))
+        wanted = dict.fromkeys(host_of(network).value for network in networks)
         self.by_address = {a: self.by_address.get(a) or Host(a, self._rng) for a in wanted}
 
     def get(self, address: int) -> Host | None:

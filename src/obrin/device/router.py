@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from obrin.core.address.prefix import format_address, parse_ipv4
+from obrin.core.address.prefix import Address, format_address, parse_ipv4
 from obrin.core.address.table import PrefixTable
 from obrin.core.address.translation import inward, outward
 from obrin.core.reach.filters import RuleSet
@@ -231,7 +231,8 @@ class Router:
             return
         parts = self.config.tunnels[arrived_by].translations if arrived_by is not None else ()
         if parts:
-            packet = readdress(packet, packet.source, inward(parts, packet.destination))
+            real = inward(parts, Address(32, packet.destination))
+            packet = readdress(packet, packet.source, real.value)
         key = packet_key(packet)
         found = self.table.match(packet.destination)
         if found is None:
@@ -251,8 +252,8 @@ class Router:
         if to_tunnel:
             parts = self.config.tunnels[via].translations
             if parts:
-                source = outward(parts, packet.source)
-                forwarded = readdress(forwarded, source, packet.destination)
+                source = outward(parts, Address(32, packet.source))
+                forwarded = readdress(forwarded, source.value, packet.destination)
             if via in self._selective and not self._selected(via, forwarded):
                 self._drop(_NOT_SELECTED, key)
                 return

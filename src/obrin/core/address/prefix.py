@@ -43,12 +43,19 @@ class Prefix(NamedTuple):
         """The last address covered, as an integer."""
         return self.value + self.size - 1
 
-    def address(self, offset: int) -> str:
-        """The address `offset` places into the prefix, as text; negative counts from the end."""
+    def address_at(self, offset: int) -> Address:
+        """The address `offset` places into the prefix; negative counts from the end.
+
+        Raises AddressError.
+        """
         index = offset if offset >= 0 else self.size + offset
         if not 0 <= index < self.size:
             raise AddressError(f"{self} has no address number {offset}")
-        return format_address(self.value + index, self.bits)
+        return Address(self.bits, self.value + index)
+
+    def address(self, offset: int) -> str:
+        """The same as text."""
+        return str(self.address_at(offset))
 
     def ends(self) -> tuple[Address, Address]:
         """Both hosts of a point-to-point block, the lower first.
@@ -73,6 +80,10 @@ class Prefix(NamedTuple):
     def contains(self, address: int) -> bool:
         """Whether the integer address (of the same family) lies inside."""
         return self.value <= address <= self.last
+
+    def holds(self, address: Address) -> bool:
+        """Whether the address lies inside; none of the other family does."""
+        return self.bits == address.bits and self.contains(address.value)
 
     def widened(self, length: int) -> Prefix:
         """The prefix of this (shorter or equal) length that covers this one."""

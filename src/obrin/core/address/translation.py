@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from obrin.core.address.prefix import Prefix
+from obrin.core.address.prefix import Address, Prefix
 from obrin.core.errors import AddressError
 
 
@@ -32,24 +32,25 @@ class Exposure:
     def translated(self) -> bool:
         return self.real != self.seen
 
-    def outward(self, address: int) -> int:
+    def outward(self, address: Address) -> Address:
         """An address of the real range, as the other side knows it."""
-        return address - self.real.value + self.seen.value
+        return Address(address.bits, address.value - self.real.value + self.seen.value)
 
-    def inward(self, address: int) -> int:
+    def inward(self, address: Address) -> Address:
         """An address as the other side knows it, in the real range."""
-        return address - self.seen.value + self.real.value
+        return Address(address.bits, address.value - self.seen.value + self.real.value)
 
     def outward_prefix(self, prefix: Prefix) -> Prefix:
         """A part of the real range, as the other side knows it."""
-        return Prefix(prefix.bits, self.outward(prefix.value), prefix.length)
+        bits, value = self.outward(prefix.address_at(0))
+        return Prefix(bits, value, prefix.length)
 
 
-def outward(parts: Iterable[Exposure], address: int) -> int:
+def outward(parts: Iterable[Exposure], address: Address) -> Address:
     """An own address as the other side knows it; what no part names stays as it is."""
-    return next((p.outward(address) for p in parts if p.real.contains(address)), address)
+    return next((p.outward(address) for p in parts if p.real.holds(address)), address)
 
 
-def inward(parts: Iterable[Exposure], address: int) -> int:
+def inward(parts: Iterable[Exposure], address: Address) -> Address:
     """An address as the other side wrote it, as it really is; what no part names stays."""
-    return next((p.inward(address) for p in parts if p.seen.contains(address)), address)
+    return next((p.inward(address) for p in parts if p.seen.holds(address)), address)

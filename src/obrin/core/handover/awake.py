@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from obrin.core.address.prefix import format_address
 from obrin.core.handover.ends import TunnelEnd
 from obrin.core.reach.trace import probe_key
 from obrin.core.settled.model import Settled
@@ -38,4 +37,4 @@ def _traffic(settled: Settled, end: TunnelEnd) -> str:
         return "any packet that the filter lets through"
     key = probe_key(settled, flows[0])
     what = "a ping" if str(flows[0].flow) == "icmp" else f"a connection to {flows[0].flow}"
-    return f"{what} from {format_address(key.source)} to {format_address(key.destination)}"
+    return f"{what} from {key.source} to {key.destination}"

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from obrin.core.address.prefix import format_address
 from obrin.core.drill.outage import Predictor
 from obrin.core.handover.ends import TunnelEnd, ends_at
 from obrin.core.handover.joining import circuit_steps, hub_steps
@@ -144,11 +143,10 @@ def _flow(settled: Settled, place: str) -> Part:
     for _, expectation in settled.expectations_at(here):
         if expectation.must == "work":
             key = probe_key(settled, expectation)
-            source, destination = format_address(key.source), format_address(key.destination)
             return (
                 "Try the flows that must work, from both sides ('obrin probe')",
-                f"for one, {expectation.flow} from {source} to {destination} is answered, and "
-                "packets are counted in and out at both ends",
+                f"for one, {expectation.flow} from {key.source} to {key.destination} is answered, "
+                "and packets are counted in and out at both ends",
                 otherwise,
             )
     return (

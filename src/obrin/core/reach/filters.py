@@ -41,9 +41,7 @@ class Rule:
         return Flow(self.protocol, *self.destination_ports)
 
     def matches(self, key: PacketKey) -> bool:
-        if self.source.bits != key.bits:
-            return False
-        if not (self.source.contains(key.source) and self.destination.contains(key.destination)):
+        if not (self.source.holds(key.source) and self.destination.holds(key.destination)):
             return False
         if self.protocol is None:
             return True
@@ -95,7 +93,7 @@ class RuleSet:
         found = [
             entry
             for (there, here), level in self._levels.items()
-            for entry in level.get((key.destination >> there, key.source >> here), ())
+            for entry in level.get((key.destination.value >> there, key.source.value >> here), ())
             if entry[1].matches(key)
         ]
         return min(found, key=lambda entry: entry[0])[1] if found else None

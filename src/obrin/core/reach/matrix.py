@@ -120,8 +120,8 @@ def _packet(
     _, target = settled.host(destination, here)
     return PacketKey.first_of(
         rule.flow,
-        sender if own.contains(sender) else host_of(own),
-        target if far.contains(target) else host_of(far),
+        sender if own.holds(sender) else host_of(own),
+        target if far.holds(target) else host_of(far),
     )
 
 
@@ -136,10 +136,10 @@ def _packet_there(
         return None
     real, seen = settled.host(source, there)
     far_real, far_seen = settled.host(destination, here)
-    if not own.contains(seen):
+    if not own.holds(seen):
         seen = host_of(own)
         real = inward(tuple(settled.exposures(source, there)), seen)
-    if not far.contains(far_real):
+    if not far.holds(far_real):
         far_real = host_of(far)
         far_seen = outward(tuple(settled.exposures(destination, here)), far_real)
     return PacketKey.first_of(rule.flow, real, far_seen)

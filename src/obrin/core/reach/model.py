@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection
 
-from obrin.core.address.prefix import Prefix
+from obrin.core.address.prefix import Address, Prefix
 from obrin.core.reach.filters import Rule, RuleSet, filter_of
 from obrin.core.routing.forwarding import Route
 from obrin.core.routing.model import state_of
@@ -47,9 +47,9 @@ class ReachModel:
         """The same, `open`."""
         return ReachModel(self.settled, of=self, stable=self.stable, open=True)
 
-    def match(self, router: str, address: int) -> tuple[Prefix, Route] | None:
+    def match(self, router: str, address: Address) -> tuple[Prefix, Route] | None:
         """The longest match at a router and its route."""
-        return self.stable.match(router, address)
+        return self.stable.match(router, address.value)
 
     def rules(self, place: str) -> RuleSet:
         """The filter of a site gateway or of a cloud's subnets."""

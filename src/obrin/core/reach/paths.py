@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from obrin.core.address.prefix import Address
 from obrin.core.design.places import NetworkRef
 from obrin.core.design.values import Flow
 from obrin.core.reach.model import ReachModel
@@ -13,7 +14,7 @@ from obrin.core.settled.links import SettledCircuit, SettledTunnel
 from obrin.core.settled.model import Settled
 from obrin.core.settled.wrapping import wrapping_of
 
-End = tuple[NetworkRef, int | None]
+End = tuple[NetworkRef, Address | None]
 """A network, and an address in it or None for the one that stands for it in probes."""
 
 
@@ -46,7 +47,7 @@ def key_of(settled: Settled, source: End, destination: End, flow: Flow) -> Packe
     _, seen = settled.host(destination[0], here)
     if destination[1] is not None:
         parts = settled.exposures(destination[0], here)
-        part = next((p for p in parts if p.real.contains(destination[1])), None)
+        part = next((p for p in parts if p.real.holds(destination[1])), None)
         seen = destination[1] if part is None else part.outward(destination[1])
     sender = own if source[1] is None else source[1]
     return PacketKey.first_of(flow, sender, seen)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from obrin.core.address.prefix import Prefix, format_address
+from obrin.core.address.prefix import Address, Prefix
 from obrin.core.address.translation import Exposure, inward, outward
 from obrin.core.design.joining import GATEWAY, NOWHERE
 from obrin.core.design.model import Expectation
@@ -61,7 +61,7 @@ def far_key(settled: Settled, expectation: Expectation) -> PacketKey:
 def trace(model: ReachModel, start: NetworkRef, key: PacketKey, *, answer: bool = False) -> Trace:
     """Follow a packet from a host in the network `start` through the model. An `answer` needs
     no leave of the firewall at the host that asked."""
-    walk = _Walk(model, [f"host {format_address(key.source)} in {start}"], key, answer)
+    walk = _Walk(model, [f"host {key.source} in {start}"], key, answer)
     if start.place in model.settled.clouds:
         return walk.from_cloud(start.place, start.network)
     return walk.from_site(start.place)
@@ -87,7 +87,7 @@ class _Walk:
 
     @property
     def _target(self) -> str:
-        return format_address(self.key.destination)
+        return str(self.key.destination)
 
     def from_site(self, site: str) -> Trace:
         """Hosts of a site use the gateway with the preferred route."""
@@ -116,7 +116,7 @@ class _Walk:
         """Hosts of a subnet use its route table: its own routes, then what is propagated."""
         entry = self.model.settled.clouds[cloud]
         subnet = entry.subnets[network]
-        if any(s.prefix.ipv4.contains(self.key.destination) for s in entry.subnets.values()):
+        if any(s.prefix.ipv4.holds(self.key.destination) for s in entry.subnets.values()):
             return self._arrive(f"delivered inside {cloud}")
         if not self._filter(cloud):
             return self._stop(f"filter at {cloud}: no rule lets {self.key} through")
@@ -229,9 +229,9 @@ def leg_words(leg: Leg, *, outbound: bool) -> str:
     return f"tunnel {leg.label} to {end}"
 
 
-def own_route(subnet: SettledSubnet, address: int) -> tuple[Prefix, str] | None:
+def own_route(subnet: SettledSubnet, address: Address) -> tuple[Prefix, str] | None:
     """The longest of a subnet's own routes that an address lies in, with its target."""
-    found = [(p, target) for p, target in subnet.routes if p.contains(address)]
+    found = [(p, target) for p, target in subnet.routes if p.holds(address)]
     return max(found, key=lambda entry: entry[0].length, default=None)
 
 

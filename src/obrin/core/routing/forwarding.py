@@ -48,7 +48,7 @@ def share(ways: Collection[str], key: PacketKey) -> str:
 def flow_number(key: PacketKey) -> int:
     """A number of a flow that does not change when source and destination change places."""
     ends = sorted(((key.source, key.source_port), (key.destination, key.destination_port)))
-    text = b"".join(a.to_bytes(16, "big") + p.to_bytes(2, "big") for a, p in ends)
+    text = b"".join(a.value.to_bytes(16, "big") + p.to_bytes(2, "big") for a, p in ends)
     return zlib.crc32(text + bytes((key.protocol,)))
 
 

@@ -13,19 +13,18 @@ EPHEMERAL = 40000
 
 
 class PacketKey(NamedTuple):
-    """What a filter looks at. Both addresses are of the family of `bits`; `icmp_type` is -1 unless
-    it is ICMP."""
+    """What a filter looks at. Both addresses are of one family; `icmp_type` is -1 unless it is
+    ICMP."""
 
-    source: int
-    destination: int
+    source: Address
+    destination: Address
     protocol: int
     source_port: int = 0
     destination_port: int = 0
     icmp_type: int = -1
-    bits: int = 32
 
     @classmethod
-    def first_of(cls, flow: Flow, source: int, destination: int) -> PacketKey:
+    def first_of(cls, flow: Flow, source: Address, destination: Address) -> PacketKey:
         """The packet that begins a flow; an echo request where the flow is of any protocol."""
         if flow.protocol in (None, ICMP):
             return cls(source, destination, ICMP, icmp_type=ECHO_REQUEST)
@@ -41,16 +40,9 @@ class PacketKey(NamedTuple):
             self.destination_port,
             self.source_port,
             kind,
-            self.bits,
         )
-
-    @property
-    def ends(self) -> tuple[Address, Address]:
-        """Source and destination with their family."""
-        return Address(self.bits, self.source), Address(self.bits, self.destination)
 
     def __str__(self) -> str:
         name = next((n for n, p in PROTOCOLS.items() if p == self.protocol), str(self.protocol))
-        ends = " > ".join(map(str, self.ends))
         port = f"/{self.destination_port}" if self.protocol in (TCP, UDP) else ""
-        return f"{name}{port} {ends}"
+        return f"{name}{port} {self.source} > {self.destination}"

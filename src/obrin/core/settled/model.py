@@ -11,7 +11,7 @@ import functools
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from obrin.core.address.prefix import Prefix
+from obrin.core.address.prefix import Address, Prefix
 from obrin.core.address.translation import Exposure
 from obrin.core.design.abilities import Able
 from obrin.core.design.model import Expectation
@@ -212,15 +212,15 @@ class Settled:
             found = [part.seen for link in links for part in link.exposures]
         return list(dict.fromkeys(found)) or self.prefixes_of(reference)
 
-    def host(self, reference: NetworkRef, peer: str) -> tuple[int, int]:
+    def host(self, reference: NetworkRef, peer: str) -> tuple[Address, Address]:
         """The address that stands for a network in probes: at home, and as `peer` knows it."""
         parts = self.exposures(reference, peer)
         usual = host_of(self.network(reference))
-        part = next((p for p in parts if p.real.contains(usual)), parts[0])
-        address = usual if part.real.contains(usual) else host_of(part.real)
+        part = next((p for p in parts if p.real.holds(usual)), parts[0])
+        address = usual if part.real.holds(usual) else host_of(part.real)
         return address, part.outward(address)
 
 
-def host_of(prefix: Prefix) -> int:
+def host_of(prefix: Prefix) -> Address:
     """The address that stands for a network in probes and practice: the tenth, or the middle."""
-    return prefix.value + (10 if prefix.size >= 16 else prefix.size // 2)
+    return prefix.address_at(10 if prefix.size >= 16 else prefix.size // 2)

@@ -40,8 +40,8 @@ def measure_outage(
     wish = echo_expectation(settled)
     key = probe_key(settled, wish)
     question = Question(
-        source=key.ends[0],
-        destination=key.ends[1],
+        source=key.source,
+        destination=key.destination,
         protocol="icmp",
         port=0,
         timeout=0.0,
@@ -67,5 +67,5 @@ def carrying(settled: Settled, ends: Ends) -> str:
     wish = echo_expectation(settled)
     target = probe_key(settled, wish).destination
     routes = _gateway(settled, ends, wish).routes()
-    found = [(r.prefix.length, r.via) for r in routes if r.prefix.contains(target)]
+    found = [(r.prefix.length, r.via) for r in routes if r.prefix.holds(target)]
     return max(found, default=(0, "no tunnel"))[1]

@@ -7,6 +7,7 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from typing import Any
 
+from obrin.core.address.prefix import Address
 from obrin.core.design.model import Expectation
 from obrin.core.design.values import PROTOCOLS
 from obrin.core.errors import OutsideError
@@ -61,8 +62,8 @@ def probe_one(settled: Settled, ends: Ends, expectation: Expectation) -> Outcome
     protocol = next((n for n, p in PROTOCOLS.items() if p == expectation.flow.protocol), "icmp")
     key = probe_key(settled, expectation)
     question = Question(
-        source=key.ends[0],
-        destination=key.ends[1],
+        source=key.source,
+        destination=key.destination,
         protocol=protocol,
         port=expectation.flow.first_port,
         timeout=TIMEOUT if expectation.must == "work" else TIMEOUT_NOT,
@@ -88,14 +89,14 @@ def probe_one(settled: Settled, ends: Ends, expectation: Expectation) -> Outcome
 
 
 def _who_dropped(
-    settled: Settled, ends: Ends, pairs: set[tuple[int, int]], protocol: str, port: int
+    settled: Settled, ends: Ends, pairs: set[tuple[Address, Address]], protocol: str, port: int
 ) -> str:
     """The first device that says it dropped the packet or its answer."""
     number, ports = PROTOCOLS[protocol], {port} if protocol != "icmp" else {0}
     for drop in _all_drops(settled, ends):
         if drop.protocol != number:
             continue
-        pair = drop.source.value, drop.destination.value
+        pair = drop.source, drop.destination
         if pair in pairs and drop.source_port in ports:
             return f"{drop.place}: {drop.reason}"
         if pair[::-1] in pairs and drop.destination_port in ports:
