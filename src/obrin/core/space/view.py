@@ -125,9 +125,9 @@ def _entries(settled: Settled, choices: Choices, offering: Offered) -> Iterator[
     for name, entry in around.elsewhere.items():
         about = "; ".join(t for t in (entry.owner, entry.place, entry.note) if t)
         yield Entry(prefix=entry.prefix, kind="elsewhere", owner=name, note=about)
-    for tunnel in settled.tunnels():
-        for block in tunnel.inside:
-            yield Entry(prefix=block, kind="inside", owner=tunnel.label, place=tunnel.label)
+    for leg in (*settled.tunnels(), *settled.circuits.values()):
+        for block in leg.inside:
+            yield Entry(prefix=block, kind="inside", owner=leg.label, place=leg.label)
     for gateway in settled.gateways.values():
         if gateway.loopback is not None:
             own = host_prefix(str(gateway.loopback))
