@@ -196,7 +196,8 @@ class Cloud:
         owners = {via: i for route, i in best for via in (route.via, *route.others)}
         via = best[0][0].via
         if all(i.router.config.tunnels[name].shared for name, i in owners.items()):
-            via = share(owners, key)
+            parts = owners[via].router.config.tunnels[via].translations
+            via = share(owners, key, parts)
         return owners[via], via
 
 

@@ -239,7 +239,7 @@ class Router:
             self._drop(f"no route to {format_address(packet.destination)}", key)
             return
         route = found[1]
-        via = via or route.via_for(key)
+        via = via or self.way(route, key)
         to_tunnel = via in self.config.tunnels
         rules = None if own else self._rules
         if rules is not None and (arrived_by or to_tunnel) and rules.match(key) is None:
@@ -260,6 +260,11 @@ class Router:
             self._seal(via, forwarded.encode(), key, now)
         else:
             self._local.append(forwarded.encode())
+
+    def way(self, route: Route, key: PacketKey) -> str:
+        """The tunnel or network that a flow leaves by."""
+        tunnel = self.config.tunnels.get(route.via)
+        return route.via_for(key, () if tunnel is None else tunnel.translations)
 
     def _selected(self, name: str | None, packet: Ipv4, *, inwards: bool = False) -> bool:
         child = self.ike.tunnels[name].outbound if name is not None else None

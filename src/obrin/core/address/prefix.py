@@ -202,7 +202,7 @@ def parse_prefix(text: str) -> Prefix:
     """
     address, slash, tail = text.partition("/")
     if not slash:
-        raise AddressError(f"'{text}' has no prefix length; write for example {address}/24")
+        raise AddressError(f"'{text:.60}' has no prefix length; write for example {address:.40}/24")
     bits, value = parse_address(address)
     if not (tail.isascii() and tail.isdigit() and len(tail) <= 3) or int(tail) > bits:
         raise AddressError(f"'{text}' needs a prefix length from 0 to {bits} after the slash")

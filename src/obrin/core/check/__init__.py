@@ -60,7 +60,7 @@ def check(
         *algorithms.suites(settled),
         *sizes.inner_sizes(settled),
         *devices.devices(settled),
-        *redundancy.tunnels(settled),
+        *redundancy.redundancy(settled),
         *redundancy.same_ends(settled),
         *routing.routing(settled),
         *keys.keys(settled, secrets.keys),

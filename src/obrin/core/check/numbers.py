@@ -21,14 +21,15 @@ def as_numbers(settled: Settled) -> Iterator[Finding]:
         for name, g in settled.gateways.items()
     ]
     for number, owner, place in places:
-        if not any(number in pool for pool in PRIVATE_AS):
+        if not any(number in pool for pool in (*PRIVATE_AS, *settled.standards.own_as)):
             yield Finding(
                 Severity.WARNING,
                 "as-not-private",
                 place,
                 f"AS {number} of {owner} is not a private number",
                 "it belongs to somebody; routes with it in their path may be dropped upstream",
-                "use 64512 to 65534 or 4200000000 to 4294967294 (RFC 6996), or leave it blank",
+                "use 64512 to 65534 or 4200000000 to 4294967294 (RFC 6996); one's own belongs into "
+                "'as-numbers'",
             )
     for link in settled.bundles():
         if link.routing != "bgp":

@@ -1,30 +1,155 @@
-"""Redundancy: is there a second tunnel, and does it share its fate with the first?"""
+"""Redundancy: what a site's flows to a cloud depend on, over everything that joins the two.
+
+A tunnel that dies is no outage where another link or a circuit carries the same networks; and two
+tunnels are no redundancy where one thing takes both. So a link is judged with all that can stand in
+for it: what joins the same site, carries at least its networks, and leads to at least what it
+leads to.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import dataclass
 
-from obrin.core.address.prefix import Address
+from obrin.core.address.prefix import Address, Prefix
+from obrin.core.address.translation import Exposure
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.reader import Location
-from obrin.core.settled.links import SettledLink
+from obrin.core.settled.links import Bundle, Leg, SettledCircuit, SettledLink, SettledTunnel
 from obrin.core.settled.model import Settled
 
 
-def tunnels(settled: Settled) -> Iterator[Finding]:
-    for name, link in settled.links.items():
-        here: Location = ("links", name, "tunnels")
-        if len(link.tunnels) < 2:
-            yield Finding(
-                Severity.ERROR,
-                "one-tunnel",
-                here,
-                f"link {name} has one tunnel",
-                "any failure and any maintenance cuts the site off",
-                "add a tunnel over another uplink to another instance",
-            )
-            continue
-        yield from _shared_fate(settled, link, here)
+def redundancy(settled: Settled) -> Iterator[Finding]:
+    by_site: dict[str, list[Bundle]] = {}
+    for bundle in settled.bundles():
+        by_site.setdefault(bundle.site, []).append(bundle)
+    told: set[frozenset[str]] = set()
+    bundles: list[Bundle] = [*settled.links.values(), *settled.circuits.values()]
+    for bundle in bundles:
+        beside = [b for b in by_site[bundle.site] if b is bundle or _stands_in(b, bundle)]
+        legs = [leg for b in beside for leg in _legs(b)]
+        together = frozenset(leg.label for leg in legs)
+        if together in told:
+            continue  # said of the first of them
+        told.add(together)
+        if len(legs) == 1:
+            yield _alone(bundle)
+        else:
+            yield from _shared_fate(settled, bundle, beside, legs)
+
+
+def _legs(bundle: Bundle) -> tuple[Leg, ...]:
+    return bundle.tunnels if isinstance(bundle, SettledLink) else (bundle,)
+
+
+def _stands_in(other: Bundle, bundle: Bundle) -> bool:
+    """Whether what one bundle carries can go by another one of the same site."""
+    return _covers(other.exposures, bundle.exposures) and _covers(
+        other.cloud_exposures, bundle.cloud_exposures
+    )
+
+
+def _covers(wide: tuple[Exposure, ...], narrow: tuple[Exposure, ...]) -> bool:
+    real: list[Prefix] = [part.real for part in wide]
+    return all(any(one.covers(part.real) for one in real) for part in narrow)
+
+
+def _place(bundle: Bundle) -> Location:
+    if isinstance(bundle, SettledCircuit):
+        return ("circuits", bundle.name)
+    return ("links", bundle.name, "tunnels")
+
+
+def _alone(bundle: Bundle) -> Finding:
+    if isinstance(bundle, SettledCircuit):
+        return Finding(
+            Severity.WARNING,
+            "one-circuit",
+            _place(bundle),
+            f"circuit {bundle.name} is all that joins {bundle.site} and {bundle.cloud}",
+            "any failure and any maintenance of the line cuts the site off",
+            "add a link with tunnels over the internet as its backup",
+        )
+    return Finding(
+        Severity.ERROR,
+        "one-tunnel",
+        _place(bundle),
+        f"link {bundle.name} has one tunnel",
+        "any failure and any maintenance cuts the site off",
+        "add a tunnel over another uplink to another instance",
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class _Fate:
+    """What all legs depend on, in words, and the cure."""
+
+    severity: Severity
+    kind: str
+    what: str
+    fix: str
+
+
+def _shared_fate(
+    settled: Settled, bundle: Bundle, beside: list[Bundle], legs: list[Leg]
+) -> Iterator[Finding]:
+    who = f"all tunnels of link {bundle.name} depend on"
+    if len(beside) > 1:
+        who = f"all that joins {bundle.site} and {bundle.cloud} depends on"
+    for fate in _fates(settled, legs):
+        yield Finding(
+            fate.severity,
+            f"shared-{fate.kind}",
+            _place(bundle),
+            f"{who} {fate.what}",
+            "when it fails, all of them fail with it",
+            fate.fix,
+        )
+    if len({leg.gateway for leg in legs}) == 1:
+        yield Finding(
+            Severity.NOTE,
+            "one-gateway",
+            _place(bundle),
+            f"{who} gateway {legs[0].gateway}"
+            if len(beside) > 1
+            else f"all tunnels of link {bundle.name} end at gateway {legs[0].gateway}",
+            "when the device fails or restarts, the site is cut off",
+            "add a second gateway at the site, if that outage is too long",
+        )
+
+
+def _fates(settled: Settled, legs: list[Leg]) -> Iterator[_Fate]:
+    """A circuit is a line of its own, and ends at no instance."""
+    first = legs[0]
+    tunnels = [leg for leg in legs if isinstance(leg, SettledTunnel)]
+    whole = len(tunnels) == len(legs)
+    uplinks = {(t.gateway, t.uplink.name) for t in tunnels}
+    providers = {_provider(leg) for leg in legs}
+    if whole and len(uplinks) == 1:
+        uplink, site = tunnels[0].uplink.name, settled.gateways[first.gateway].site
+        if sum(len(settled.gateways[g].uplinks) for g in settled.sites[site].gateways) > 1:
+            fix = "lead one of them over another uplink"
+            yield _Fate(Severity.ERROR, "uplink", f"uplink {uplink}", fix)
+        else:
+            what = f"uplink {uplink}, the only one of {site}"
+            fix = "order a second path to the internet, if the site cannot bear that outage"
+            yield _Fate(Severity.WARNING, "uplink", what, fix)
+    elif len(providers) == 1:
+        fix = "use an uplink of another provider"
+        yield _Fate(Severity.ERROR, "provider", f"provider {providers.pop()}", fix)
+    if whole and len({(t.cloud, t.instance) for t in tunnels}) == 1:
+        fix = "end one of them at the other instance"
+        if len(settled.clouds[first.cloud].instances) == 1:
+            fix = "run two instances and end one tunnel at each"
+        what = f"instance {tunnels[0].instance} of {first.cloud}"
+        yield _Fate(Severity.ERROR, "instance", what, fix)
+
+
+def _provider(leg: Leg) -> str:
+    """Whose line it is; a line of nobody known is a line of its own."""
+    if isinstance(leg, SettledCircuit):
+        return leg.provider or leg.label
+    return leg.uplink.provider or f"{leg.gateway}/{leg.uplink.name}"
 
 
 def same_ends(settled: Settled) -> Iterator[Finding]:
@@ -42,48 +167,3 @@ def same_ends(settled: Settled) -> Iterator[Finding]:
                 "neither end can tell them apart: one of them never comes up",
                 "give the gateways public addresses of their own, or end it at another instance",
             )
-
-
-def _shared_fate(settled: Settled, link: SettledLink, here: Location) -> Iterator[Finding]:
-    uplinks = {(t.gateway, t.uplink.name) for t in link.tunnels}
-    providers = {t.uplink.provider or f"{t.gateway}/{t.uplink.name}" for t in link.tunnels}
-    instances = {t.instance for t in link.tunnels}
-    cloud = settled.clouds[link.cloud]
-    shared: list[tuple[Severity, str, str, str]] = []
-    error = Severity.ERROR
-    if len(uplinks) == 1:
-        uplink = f"uplink {link.tunnels[0].uplink.name}"
-        if sum(len(g.uplinks) for g in settled.gateways.values() if g.site == link.site) > 1:
-            shared.append((error, "uplink", uplink, "lead one of them over another uplink"))
-        else:
-            fix = "order a second path to the internet, if the site cannot bear that outage"
-            what = f"{uplink}, the only one of {link.site}"
-            shared.append((Severity.WARNING, "uplink", what, fix))
-    elif len(providers) == 1:
-        name = next(iter(providers))
-        shared.append((error, "provider", f"provider {name}", "use an uplink of another provider"))
-    if len(instances) == 1:
-        fix = "end one of them at the other instance"
-        if len(cloud.instances) == 1:
-            fix = "run two instances and end one tunnel at each"
-        what = f"instance {link.tunnels[0].instance} of {link.cloud}"
-        shared.append((error, "instance", what, fix))
-    for severity, kind, what, fix in shared:
-        yield Finding(
-            severity,
-            f"shared-{kind}",
-            here,
-            f"all tunnels of link {link.name} depend on {what}",
-            "when it fails, all of them fail with it",
-            fix,
-        )
-    gateways = {t.gateway for t in link.tunnels}
-    if len(gateways) == 1:
-        yield Finding(
-            Severity.NOTE,
-            "one-gateway",
-            here,
-            f"all tunnels of link {link.name} end at gateway {link.tunnels[0].gateway}",
-            "when the device fails or restarts, the site is cut off",
-            "add a second gateway at the site, if that outage is too long",
-        )

@@ -15,21 +15,26 @@ from obrin.core.settled.model import Settled
 
 @dataclass(frozen=True, slots=True)
 class _Owned:
-    """A range and its owner; `place` is a site or cloud, empty for ranges elsewhere."""
+    """A range and its owner; `place` is a site or cloud, empty for ranges elsewhere. `joined` is
+    whether any of it goes anywhere: guests that no link carries are known at their site only."""
 
     prefix: Prefix
     owner: str
     location: Location
     place: str = ""
     network: str = ""
+    joined: bool = True
 
 
 def _owned(settled: Settled) -> Iterator[_Owned]:
+    carried = {(b.site, part.network) for b in settled.bundles() for part in b.exposures}
+    started = {site for site, _ in carried}  # the others are still to be joined
     for site in settled.sites.values():
         for name, network in site.networks.items():
+            joined = (site.name, name) in carried or site.name not in started
             for prefix in network.prefix:
                 location = ("sites", site.name, "networks", name)
-                yield _Owned(prefix, f"{site.name}/{name}", location, site.name, name)
+                yield _Owned(prefix, f"{site.name}/{name}", location, site.name, name, joined)
     for name, cloud in settled.clouds.items():
         for space in cloud.all_spaces:
             yield _Owned(space, f"cloud {name}", ("clouds", name, "space"), name)
@@ -39,17 +44,19 @@ def _owned(settled: Settled) -> Iterator[_Owned]:
 
 def overlaps(settled: Settled) -> Iterator[Finding]:
     """A sorted walk: a prefix can only overlap the ones still open above it."""
-    open_above: list[_Owned] = []
+    above: dict[bool, list[_Owned]] = {True: [], False: []}
     for owned in sorted(_owned(settled), key=lambda item: item.prefix):
-        prefix = owned.prefix
-        open_above = [o for o in open_above if o.prefix.covers(prefix)]
-        for other in open_above:
+        for joined, found in above.items():
+            above[joined] = [o for o in found if o.prefix.covers(owned.prefix)]
+        # What is not joined meets its own site alone: many sites may have one range for guests.
+        others = above[True] + [o for o in above[False] if owned.joined or o.place == owned.place]
+        for other in others:
             if other.place == owned.place == "":
                 continue  # what others do among themselves
             severity = _severity(settled, owned, other)
             if severity is not None:
                 yield _overlap(severity, owned, other)
-        open_above.append(owned)
+        above[owned.joined].append(owned)
 
 
 def _overlap(severity: Severity, owned: _Owned, other: _Owned) -> Finding:
@@ -70,6 +77,8 @@ def _overlap(severity: Severity, owned: _Owned, other: _Owned) -> Finding:
 def _severity(settled: Settled, one: _Owned, other: _Owned) -> Severity | None:
     """An error where both are known at one place; None where translation keeps them apart."""
     places = {one.place, other.place}
+    if not (one.joined and other.joined) and not _met(settled, places):
+        return None
     if "" in places or len(places) == 1 or one.prefix.bits == 128:
         return Severity.ERROR
     clouds = places & settled.clouds.keys()
@@ -93,6 +102,17 @@ def _severity(settled: Settled, one: _Owned, other: _Owned) -> Severity | None:
         parts = all(_only_parts(settled, link, one, other) for link in links)
         return Severity.WARNING if parts else Severity.ERROR
     return _through_a_third(settled, one, other)
+
+
+def _met(settled: Settled, places: set[str]) -> bool:
+    """Whether hosts of a place, which may be joined to nothing, can meet what the other has: at one
+    place, over a link, or by a hub that both are joined to."""
+    if "" in places:
+        return False
+    if len(places) == 1 or settled.index.links_between.get(frozenset(places)):
+        return True
+    one, other = places
+    return bool({*settled.hubs_of(one)} & {*settled.hubs_of(other)})
 
 
 def _only_parts(

@@ -114,7 +114,7 @@ def problems_of(
 def _explain(entry: dict[str, Any], location: Location, root: type[BaseModel]) -> tuple[str, str]:
     """(what is wrong, how to put it right) in words of the design, not of the library."""
     kind, value = entry["type"], entry.get("input")
-    key = str(location[-1]) if location else "the design"
+    key = _named(location)
     context = entry.get("ctx", {})
     if kind == "extra_forbidden":
         known = _known_keys(location[:-1], root)
@@ -126,31 +126,61 @@ def _explain(entry: dict[str, Any], location: Location, root: type[BaseModel]) -
     if kind == "string_pattern_mismatch" and entry["loc"][-1] == "[key]":
         return f"'{key}' is not a name", "Use lower-case letters, digits and hyphens"
     if kind == "string_pattern_mismatch":
-        return f"'{value}' is not a name", "Use lower-case letters, digits and hyphens"
+        return f"'{value:.60}' is not a name", "Use lower-case letters, digits and hyphens"
     if kind == "value_error":
         what, _, fix = str(context.get("error", entry["msg"])).partition("; ")
         return f"'{key}': {what}", (fix[:1].upper() + fix[1:]) or "Correct the value"
     if kind == "literal_error":
         return f"'{key}' is {value!r}", f"Write {context.get('expected')}"
-    if kind in ("greater_than_equal", "less_than_equal"):
-        limit, word = (
-            (context.get("ge"), "least") if "ge" in context else (context.get("le"), "most")
-        )
-        return f"'{key}' is {value}", f"Use at {word} {limit}"
-    if kind.endswith("_type") or kind in ("int_parsing", "bool_parsing", "int_from_float"):
-        kinds = {
-            "dict_type": "a mapping of names",
-            "model_type": "a mapping of keys",
-            "list_type": "a list",
-            "string_type": "a text",
-            "int_type": "a whole number",
-            "int_parsing": "a whole number",
-            "int_from_float": "a whole number",
-        }
-        wanted = kinds.get(kind, f"of type {kind.partition('_')[0]}")
-        shown = "blank" if value is None else f"{value!r:.60}"
-        return f"'{key}' is {shown}", f"It must be {wanted}"
-    return f"'{key}': {entry['msg'][:1].lower()}{entry['msg'][1:]}", "Correct the value"
+    if kind in _SIZES:
+        what, limit = _SIZES[kind]
+        shown = f"{value}" if isinstance(value, int | float) else _amount(value)
+        return f"'{key}' is {shown}", f"{what} {context[limit]}"
+    shown = "blank" if value is None else f"{value!r:.60}"
+    return f"'{key}' is {shown}", f"It must be {_WANTED.get(kind, kind.partition('_')[0])}"
+
+
+# What the library found, by its name for it: how to begin the cure, and which limit ends it.
+_SIZES = {
+    "greater_than_equal": ("Use at least", "ge"),
+    "less_than_equal": ("Use at most", "le"),
+    "greater_than": ("Use more than", "gt"),
+    "too_short": ("Give at least", "min_length"),
+    "too_long": ("Give at most", "max_length"),
+    "string_too_short": ("Its length is at least", "min_length"),
+    "string_too_long": ("Its length is at most", "max_length"),
+}
+_WANTED = {
+    "dict_type": "a mapping of names",
+    "model_type": "a mapping of keys",
+    "list_type": "a list",
+    "string_type": "a text",
+    "int_type": "a whole number",
+    "int_parsing": "a whole number",
+    "int_parsing_size": "a smaller number",
+    "int_from_float": "a whole number",
+    "float_type": "a number",
+    "float_parsing": "a number",
+    "finite_number": "a number with an end",
+    "bool_type": "true or false",
+    "bool_parsing": "true or false",
+}
+
+
+def _named(location: Location) -> str:
+    """The key that a mistake is at; of a list, which of it."""
+    if not location:
+        return "the design"
+    if isinstance(location[-1], int) and len(location) > 1:
+        return f"{location[-2]} number {location[-1] + 1}"
+    return f"{location[-1]:.60}"
+
+
+def _amount(value: Any) -> str:
+    """How much there is in a list, a mapping or a text."""
+    if isinstance(value, str):
+        return f"of {len(value)} characters" if value else "empty"
+    return f"a list of {len(value)}" if value else "empty"
 
 
 def _known_keys(location: Location, root: type[BaseModel]) -> list[str]:

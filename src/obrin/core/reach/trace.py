@@ -11,10 +11,10 @@ from obrin.core.design.model import Expectation
 from obrin.core.design.places import NetworkRef
 from obrin.core.reach.model import ReachModel
 from obrin.core.routing.forwarding import Route, RouteKind
-from obrin.core.routing.model import entered
+from obrin.core.routing.model import accepted_at_site, announced_by_site, entered
 from obrin.core.routing.packet import PacketKey
 from obrin.core.settled.clouds import SettledSubnet
-from obrin.core.settled.links import Leg, SettledCircuit, SettledTunnel
+from obrin.core.settled.links import Leg, SettledCircuit, SettledLink, SettledTunnel
 from obrin.core.settled.model import Settled
 from obrin.core.settled.ways import Attachment, Neighbour
 
@@ -196,7 +196,7 @@ class _Walk:
         return rule is not None
 
     def _out(self, router: str, route: Route, *, filtered: bool = False) -> Trace:
-        via = route.via_for(self.key)
+        via = route.via_for(self.key, self._exposures(route.via, router)[0])
         self.hops.append(f"{router}: route {route.prefix} ({route.kind.label}) via {via}")
         if filtered and not self._filter(router):
             return self._stop(f"filter at {router}: no rule lets {self.key} through")
@@ -213,12 +213,33 @@ class _Walk:
             self.hops.append(f"attachment {via} to {following}")
         else:
             self.hops.append(leg_words(leg, outbound=router == leg.gateway))
-            bundle = settled.bundle(leg)
-            near, far = bundle.exposures, bundle.cloud_exposures
-            if router != leg.gateway:
-                near, far = far, near
+            near, far = self._exposures(via, router)
+            if not _selected(settled, leg, self.key, near):
+                return self._stop(f"{router}: not in the traffic selectors of {via}")
             self.key = _translated(self.key, near, far, self.hops)
         return self._at(following)
+
+    def _exposures(self, via: str, router: str) -> tuple[tuple[Exposure, ...], ...]:
+        """What stands for what at this end of a way, and at the other."""
+        leg = self.model.settled.way(via)
+        if not isinstance(leg, SettledTunnel | SettledCircuit):
+            return (), ()
+        bundle = self.model.settled.bundle(leg)
+        ends = bundle.exposures, bundle.cloud_exposures
+        return ends if router == leg.gateway else ends[::-1]
+
+
+def _selected(settled: Settled, leg: Leg, key: PacketKey, near: tuple[Exposure, ...]) -> bool:
+    """Whether a tunnel that policies lead into takes a packet (RFC 4301 section 4.4.1)."""
+    bundle = settled.bundle(leg)
+    if not isinstance(bundle, SettledLink) or bundle.selection != "policy":
+        return True
+    source, destination = outward(near, key.source), key.destination
+    site, cloud = announced_by_site(bundle), accepted_at_site(settled, bundle)
+    return any(
+        any(p.holds(source) for p in one) and any(p.holds(destination) for p in other)
+        for one, other in ((site, cloud), (cloud, site))
+    )
 
 
 def leg_words(leg: Leg, *, outbound: bool) -> str:

@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 
 from obrin.core.address.prefix import Prefix
 from obrin.core.address.table import PrefixTable
+from obrin.core.address.translation import Exposure, outward
 from obrin.core.routing.decision import Decision
 from obrin.core.routing.packet import PacketKey
 
@@ -35,14 +36,22 @@ class Route:
     metric: int = 0
     others: tuple[str, ...] = ()
 
-    def via_for(self, key: PacketKey) -> str:
-        """Where packets of a flow leave: the same for all of them, and for their answers."""
-        return share((self.via, *self.others), key) if self.others else self.via
+    def via_for(self, key: PacketKey, translations: Iterable[Exposure] = ()) -> str:
+        """Where packets of a flow leave: the same for all of them, and for their answers.
+
+        `translations` are what this end does to sources on these ways.
+        """
+        return share((self.via, *self.others), key, translations) if self.others else self.via
 
 
-def share(ways: Collection[str], key: PacketKey) -> str:
-    """Which of equal ways a flow takes."""
-    return sorted(ways)[flow_number(key) % len(ways)]
+def share(ways: Collection[str], key: PacketKey, translations: Iterable[Exposure] = ()) -> str:
+    """Which of equal ways a flow takes.
+
+    Both ends must choose alike, and know the flow by other addresses where one of them translates:
+    so they choose by the packet as it is between them.
+    """
+    between = key._replace(source=outward(translations, key.source))
+    return sorted(ways)[flow_number(between) % len(ways)]
 
 
 def flow_number(key: PacketKey) -> int:

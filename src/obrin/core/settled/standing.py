@@ -29,13 +29,15 @@ class CertificateLives:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Standards:
     """`suites` are all that are known by name. `key_life` is the longest use of a pre-shared key,
-    in seconds, None for any. `reliability` is by kind of failure element."""
+    in seconds, None for any. `reliability` is by kind of failure element. `own_as` are the AS
+    numbers that the design lists as its own."""
 
     policy: CryptoPolicy
     suites: Mapping[str, Suite]
     certificates: CertificateLives
     key_life: float | None
     reliability: Mapping[str, Reliability]
+    own_as: tuple[range, ...]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -68,6 +70,7 @@ def standards_of(design: Design) -> Standards:
         ),
         key_life=design.policy.key_life,
         reliability={str(kind): found for kind, found in design.reliability.items()},
+        own_as=(*(design.as_numbers.sites or ()), *(design.as_numbers.clouds or ())),
     )
 
 

@@ -11,6 +11,7 @@ from obrin.core.catalogue.offering import Offered
 from obrin.core.settle.blank import Blank
 from obrin.core.settle.choices import Choices
 from obrin.core.settle.work import prefixes_in
+from obrin.core.settled.links import Leg
 from obrin.core.settled.model import Settled
 
 USES = frozenset(
@@ -125,7 +126,8 @@ def _entries(settled: Settled, choices: Choices, offering: Offered) -> Iterator[
     for name, entry in around.elsewhere.items():
         about = "; ".join(t for t in (entry.owner, entry.place, entry.note) if t)
         yield Entry(prefix=entry.prefix, kind="elsewhere", owner=name, note=about)
-    for leg in (*settled.tunnels(), *settled.circuits.values()):
+    legs: list[Leg] = [*settled.tunnels(), *settled.circuits.values()]
+    for leg in legs:
         for block in leg.inside:
             yield Entry(prefix=block, kind="inside", owner=leg.label, place=leg.label)
     for gateway in settled.gateways.values():
