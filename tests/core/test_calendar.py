@@ -46,6 +46,8 @@ def test_a_link_that_ended_is_in_no_pack() -> None:
     over = on(date(2027, 2, 1), link)
     assert gateways_of(over) == []
     assert [f.place for f in ended(over, {}, date(2027, 2, 1))] == [("links", "quay-apps", "until")]
+    (ending,) = endings(on(LAST, LIFE, link), {}, [])
+    assert (ending.day, ending.what) == (LAST, "link quay-apps ends")
 
 
 def test_keys_have_an_age_when_the_policy_says_so() -> None:

@@ -24,6 +24,7 @@ OLD = """suites:
     ike: {encryption: 3DES, integrity: HMAC-MD5-96, prf: PRF-HMAC-SHA1, group: 2, lifetime: 8 h}
     esp: {encryption: 3DES, integrity: HMAC-MD5-96, esn: false, lifetime: 1 h}
 """
+ALONE = "circuits: {line: {site: quay, gateway: quay-gw, cloud: apps, networks: [guests]}}\n"
 GATEWAY = (
     "    subnets: {web: {hosts: 100}}",
     "    subnets: {web: {hosts: 100}}\n    gateway: {%s}",
@@ -160,6 +161,14 @@ CASES = [
     ("shared-uplink", ("uplink: radio, instance: 2", "uplink: fibre, instance: 2"), None),
     ("shared-provider", ("provider: two", "provider: one"), None),
     ("shared-instance", ("radio, instance: 2", "radio, instance: 1"), None),
+    (
+        "one-circuit",
+        ("links:\n  quay-apps:", ALONE + "links:\n  quay-apps:"),
+        (
+            "links:\n  quay-apps:",
+            ALONE.replace("guests", "desks") + "links:\n  quay-apps:",
+        ),
+    ),
     ("suite-deprecated", ("\nlinks:\n", "\n" + OLD + "links:\n"), None),
     ("suite-not-practised", ("\nlinks:\n", "\n" + OLD + "links:\n"), None),
     ("suite-no-pfs", ("\nlinks:\n", "\n" + OLD + "links:\n"), None),
@@ -303,6 +312,32 @@ def findings_of(settled: Settled) -> list[Finding]:
     return list(
         check(settled, PRACTICE_CLOUD, Secrets({t.label: "k" * 40 for t in settled.tunnels()}))
     )
+
+
+# What a device cannot do of the suite, and what follows from it, when.
+UNABLE = {
+    "ike: {groups: [14]}": ("no ECP-384 for IKE", "IKE_SA_INIT fails with NO_PROPOSAL_CHOSEN"),
+    "ike: {prf: [PRF-HMAC-SHA2-256]}": ("no PRF-HMAC-SHA2-384", "IKE_SA_INIT fails"),
+    "ike: {encryption: [AES-CBC-256], integrity: [HMAC-SHA2-256-128]}": ("for IKE", "IKE_SA_INIT"),
+    "esp: {encryption: [AES-CBC-256]}": ("no AES-GCM-16-256 for ESP", "first child SA fails"),
+    "esp: {esn: [false]}": ("no extended sequence numbers", "first child SA fails"),
+    "esp: {pfs: never}": ("no PFS", "it comes up, and after 2880 to"),
+    "esp: {groups: [14]}": ("no ECP-384 for PFS", "it comes up, and after 2880 to"),
+    "ike: {versions: [1]}": ("no IKEv2", "IKE_SA_INIT"),
+}
+
+
+@pytest.mark.parametrize("able", UNABLE)
+def test_what_a_device_cannot_do_fails_where_it_counts_first(able: str) -> None:
+    cause, consequence = UNABLE[able]
+    changes = (
+        ("    bgp: {hold: 6 s}", "    suite: high\n    bgp: {hold: 6 s}"),
+        ("        uplinks:", "        profile: own\n        uplinks:"),
+    )
+    settled = settled_of(swap(*changes) + f"profiles: {{own: {{{able}}}}}\n")
+    (finding,) = [f for f in findings_of(settled) if f.code == "suite-no-match"]
+    assert cause in finding.cause
+    assert finding.consequence.startswith(consequence), finding.consequence
 
 
 BLANK = {

@@ -6,9 +6,9 @@ import pytest
 
 from obrin.core.design.document import load_design
 from obrin.core.errors import DesignError
-from obrin.core.gather.insert import with_ranges
+from obrin.core.gather.insert import entry_lines, with_ranges
 from obrin.core.gather.ranges import gather_ranges
-from obrin.core.gather.rows import read_csv_rows, read_table
+from obrin.core.gather.rows import MOST_ROWS, read_csv_rows, read_table
 from obrin.core.gather.template import fill_template
 from tests.doubles import DESIGN, swap
 
@@ -75,6 +75,7 @@ def test_columns_by_option_and_names_that_are_taken() -> None:
         (",x", "the row has no range"),
         ("10.9.0.0/16", "stands in row 2 already"),
         ("sixteen", "is not an IPv4 address"),
+        ("10.7.0.0/16,a", "the name 'a' stands in row 2 already"),
     ],
 )
 def test_a_bad_row_is_told_with_its_number_and_the_good_ones_are_kept_apart(
@@ -97,6 +98,7 @@ def test_a_bad_row_is_told_with_its_number_and_the_good_ones_are_kept_apart(
         ('[{"a": }]', "t.csv:1:8: not JSON"),
         ("[" * 100_000, "n"),
         ('prefix\n"10.0.0.0/8\n', "not CSV"),
+        ("10.0.0.0/8\n" * (MOST_ROWS + 1), "more than"),
     ],
 )
 def test_files_that_are_no_tables(text: str, words: str) -> None:
@@ -112,6 +114,8 @@ def test_entries_are_placed_and_everything_else_stays() -> None:
         DESIGN,
         swap(("obrin: 1", "obrin: 1\nelsewhere: {}  # none yet")),
         swap(("obrin: 1", "obrin: 1\nelsewhere:\n    old: 10.200.0.0/16   # keep\n\n# next\n")),
+        swap(("obrin: 1", "obrin: 1\nelsewhere:\n  # only a word\n  old: 10.200.0.0/16\n")),
+        DESIGN + "elsewhere:\n  old: 10.200.0.0/16",
     ):
         made = with_ranges(text, "d.yaml", ranges)
         after = load_design(made, "d.yaml").design
@@ -120,6 +124,10 @@ def test_entries_are_placed_and_everything_else_stays() -> None:
         assert set(text.split("\n")) - set(made.split("\n")) <= {"elsewhere: {}  # none yet"}
     with pytest.raises(DesignError, match="written in braces"):
         with_ranges(swap(("obrin: 1", "obrin: 1\nelsewhere: {a: 10.3.0.0/16}")), "d.yaml", ranges)
+    hidden = "obrin: 1\nx: &e |\n  elsewhere:\n"
+    with pytest.raises(DesignError):
+        with_ranges(swap(("obrin: 1", hidden)), "d.yaml", ranges)
+    assert [line.split(":")[0] for line in entry_lines(ranges)] == ["bay", "range"]
 
 
 TEMPLATE = """\
@@ -132,6 +140,7 @@ sites:
 clouds: {c: {subnets: {web: {hosts: 9}}}}
 expectations:
   - {from: "{site}/lan", to: c/web, flow: icmp}
+  - {from: c/web, to: c/web, flow: icmp}
 """
 
 
@@ -141,7 +150,12 @@ def test_a_template_is_filled_once_for_each_row() -> None:
     assert made.bad == ()
     assert list(made.values["sites"]) == ["a", "b"]
     assert made.values["sites"]["b"]["networks"]["lan"]["hosts"] == 40
-    assert [e["from"] for e in made.values["expectations"]] == ["a/lan", "b/lan"]
+    assert [e["from"] for e in made.values["expectations"]] == ["a/lan", "b/lan", "c/web"]
+    listed = TEMPLATE.replace('{hosts: "{hosts}"}', '{hosts: 5, note: ["{hosts}", 7]}')
+    made = fill_template(listed, "t.yaml", rows, "s.csv")
+    assert made.values["sites"]["a"]["networks"]["lan"]["note"] == [20, 7]
+    with pytest.raises(DesignError, match="not a design"):
+        fill_template("- 1\n", "t.yaml", rows, "s.csv")
 
 
 def test_a_template_tells_rows_and_holes_that_do_not_fit() -> None:

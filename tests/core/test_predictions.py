@@ -79,6 +79,34 @@ def test_the_first_that_fails_is_named_and_nothing_comes_after(case: str) -> Non
         assert (steps[-1].exchange, steps[-1].notify) == (exchange, notify)
 
 
+BARE = replace(HIGH, esp=replace(HIGH.esp, group=None))
+LATER = 7200.0
+GROUPS = {
+    "another group": (
+        new(ONE),
+        new(TWO, replace(HIGH, esp=replace(HIGH.esp, group=MODERN.esp.group))),
+    ),
+    "none here, which acts later": (
+        new(ONE, replace(BARE, esp=replace(BARE.esp, lifetime=LATER))),
+        new(TWO),
+    ),
+    "none there, which acts sooner": (
+        new(ONE, replace(HIGH, esp=replace(HIGH.esp, lifetime=LATER))),
+        new(TWO, BARE),
+    ),
+}
+
+
+@pytest.mark.parametrize("case", GROUPS)
+def test_groups_that_differ_fail_at_the_first_rekey_and_not_before(case: str) -> None:
+    steps = predict(*GROUPS[case])
+    failed = [step for step in steps if not step.good]
+    assert [(step.exchange, step.notify) for step in failed] == [
+        ("first child rekey", NO_PROPOSAL),
+        ("end of the child SA", "lifetime ended"),
+    ]
+
+
 def test_phases_of_the_old_protocol_come_again_within_the_shorter_lifetime() -> None:
     steps = predict(ONE, replace(TWO, suites=(old(esp_lifetime=1800.0),)))
     assert all(step.good for step in steps)

@@ -202,6 +202,13 @@ WRONG = {
         with_profile(
             "branch-box", STATIC, ("    tunnels:\n", "    liveness: {delay: 1 s}\n    tunnels:\n")
         ),
+        with_profile("own", STATIC) + "profiles: {own: {tunnels: 1}}\n",
+        with_profile("own", STATIC, ("    tunnels:\n", "    bfd: {}\n    tunnels:\n"))
+        + "profiles: {own: {bfd: false}}\n",
+        with_profile("own", STATIC, ("    tunnels:\n", "    bfd: {}\n    tunnels:\n"))
+        + "profiles: {own: {selection: [policy]}}\n",
+        with_profile("own", ("    tunnels:\n", "    encapsulation: always\n    tunnels:\n"))
+        + "profiles: {own: {translators: false}}\n",
     ],
     "same-selectors": [
         with_profile(

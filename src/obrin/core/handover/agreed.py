@@ -10,10 +10,10 @@ from obrin.core.design.abilities import Able
 from obrin.core.handover.ends import TunnelEnd, cloud_end, site_end
 from obrin.core.handover.words import bfd_words, identity_words, method_words, role_words
 from obrin.core.ipsec.agreement import Edit, predict, smallest_edit
-from obrin.core.ipsec.compose import compose
 from obrin.core.ipsec.ends import WORDS, End, Step
+from obrin.core.ipsec.nearest import nearest
 from obrin.core.ipsec.offers import child_offers, ike_offers
-from obrin.core.ipsec.policy import CryptoPolicy, outdated
+from obrin.core.ipsec.policy import outdated
 from obrin.core.ipsec.proposal import mismatch
 from obrin.core.ipsec.registry import Kind
 from obrin.core.ipsec.selectors import ANY_IPV4, Selector
@@ -134,10 +134,8 @@ def _ends(
         suites = able.suites(known)
         if able.does(link.suite):
             suites = (link.suite,)
-        elif not suites:
-            # None of the suites that have names: the best that the device can do by itself.
-            own = compose("its own", [able.profile], CryptoPolicy())
-            suites = () if own is None else (own,)
+        elif able.offers is None or not suites:
+            suites = (nearest(link.suite, able.profile),)
         anew = able.profile.renewal == "reauthenticate"
         found.append(
             End(
