@@ -2,8 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Mapping
+from dataclasses import replace
+from functools import partial
+
 import pytest
 
+from obrin.core.address.prefix import Prefix
 from obrin.core.catalogue.offering import PRACTICE_CLOUD
 from obrin.core.check import check
 from obrin.core.check.finding import Severity
@@ -16,13 +21,17 @@ from obrin.core.handover.secrets import CertificateFiles, Secrets
 from obrin.core.ipsec.shared_keys import make_key
 from obrin.core.reach.matrix import matrix
 from obrin.core.reach.model import ReachModel
-from obrin.core.reach.trace import stopped, there_and_back
+from obrin.core.reach.trace import far_key, stopped, there_and_back
+from obrin.core.routing.path import Path
+from obrin.core.routing.seen import differences, learned
+from obrin.core.settle.explain import explain
 from obrin.core.settle.settle import settle
 from obrin.core.settled.building import build_settled
 from obrin.core.settled.model import Settled
 from obrin.core.space.chart import cells, chart
-from obrin.core.space.pools import overlapping
+from obrin.core.space.pools import overlapping, pool_uses
 from obrin.core.space.view import space_view
+from obrin.core.space.why import chosen_from, excluded_by
 from tests.doubles import design_of, seeded, settled_of
 from tests.healthy import Healthy
 
@@ -94,7 +103,61 @@ def every_stage(seed: int) -> None:
     table = {(c.source, c.destination): c for c in matrix(model)}
     for wish in settled.expectations:
         assert not table[wish.source, wish.destination].broken
+        far = far_key(settled, wish)
+        assert (there_and_back(model, wish)[0].arrived in (far, None)) or wish.must == "not"
+    assert secrets.missing(settled) == []
+    assert Secrets().missing(settled) or not settled.links
+    for place in gateways_of(settled):
+        assert list(differences(settled, place, told_as_modelled(settled, place))) == []
     view = space_view(settled, choices, PRACTICE_CLOUD)
+    uses = pool_uses(settled, view)
+    assert all(0 <= use.used <= use.size for use in uses)
+    for key in choices:
+        explained = explain(
+            design,
+            PRACTICE_CLOUD,
+            choices,
+            key,
+            chosen_from(settled, choices, key),
+            partial(excluded_by, view, key),
+        )
+        assert explained.decided
+        assert not explained.candidates or explained.candidates[-1].value
     drawn = chart(settled, view)
     assert all(len(cells(lane, 60)) == 60 for lane in (*drawn.pools, *drawn.holders))
     assert all("guests" in one.label for one, _ in overlapping(view)), seed
+
+
+def told_as_modelled(settled: Settled, place: str) -> Callable[[int], Mapping[Prefix, Path]]:
+    """A router's table as it would be dumped if the model is right."""
+    told: dict[int, dict[Prefix, Path]] = {}
+    for prefix, candidates in learned(settled, place).items():
+        for candidate in candidates:
+            leg = settled.leg(candidate.peer.name)
+            end = leg.site_inside if place in settled.clouds else leg.cloud_inside
+            told.setdefault(end.value, {})[prefix] = candidate.path
+    return lambda address: told.get(address, {})
+
+
+def test_a_table_that_differs_from_the_model_is_told_by_prefix_and_attribute() -> None:
+    settled = settled_of()
+    right = told_as_modelled(settled, "quay-gw")
+    (prefix,) = learned(settled, "quay-gw")
+    changes = {
+        "missing": lambda paths: {},
+        "unexpected": lambda paths: paths | {prefix.widened(8): next(iter(paths.values()))},
+        "AS path 9, the model has": lambda paths: {
+            p: replace(path, as_path=(9,)) for p, path in paths.items()
+        },
+        "next hop 0.0.0.9, the model": lambda paths: {
+            p: replace(path, next_hop=9) for p, path in paths.items()
+        },
+        "local preference 7, the model": lambda paths: {
+            p: replace(path, local_pref=7) for p, path in paths.items()
+        },
+        "AS path empty": lambda paths: {p: replace(path, as_path=()) for p, path in paths.items()},
+    }
+    for words, change in changes.items():
+        found = list(differences(settled, "quay-gw", lambda a, c=change: c(right(a))))
+        assert len(found) == 2, words
+        assert all(words in f"{d.what} {d.text}" for d in found)

@@ -7,15 +7,16 @@ from datetime import timedelta
 
 import pytest
 from cryptography import x509
-from cryptography.hazmat.primitives.asymmetric import ec, rsa
+from cryptography.hazmat.primitives.asymmetric import ec, rsa, x25519
 from cryptography.hazmat.primitives.hashes import SHA256
 from cryptography.hazmat.primitives.serialization import Encoding
 from cryptography.x509.oid import ExtendedKeyUsageOID, NameOID, ObjectIdentifier
 
-from obrin.core.pki.chain import Trust, judge, key_kind
+from obrin.core.pki.chain import LONGEST, Trust, judge, key_kind
 from obrin.core.pki.issue import CLOCK_SLACK, identities_of, make_issuing, make_root
 from obrin.core.pki.names import is_named
 from obrin.core.pki.read import (
+    MOST_CERTIFICATES,
     Bundle,
     PkiError,
     as_pem,
@@ -96,6 +97,42 @@ def by_a_gateway():
     return [forged, LEAF, GOOD.issuing]
 
 
+def deep() -> list[x509.Certificate]:
+    """Authorities below authorities, more than anybody has."""
+    chain = [GOOD.issuing]
+    key = GOOD.issuing_key
+    for number in range(LONGEST + 2):
+        above, name = new_key(), x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, f"a{number}")])
+        last = chain.pop()
+        made = (
+            x509.CertificateBuilder()
+            .issuer_name(name)
+            .subject_name(last.subject)
+            .public_key(key.public_key())
+            .serial_number(number + 50)
+            .not_valid_before(NOW)
+            .not_valid_after(NOW + YEAR)
+            .add_extension(x509.BasicConstraints(ca=True, path_length=None), critical=True)
+            .sign(above, SHA256())
+        )
+        chain += [made, root_named(name, above)]
+        key = above
+    return chain[:-1]
+
+
+def root_named(name: x509.Name, key) -> x509.Certificate:
+    return (
+        x509.CertificateBuilder()
+        .issuer_name(name)
+        .subject_name(name)
+        .public_key(key.public_key())
+        .serial_number(99)
+        .not_valid_before(NOW)
+        .not_valid_after(NOW + YEAR)
+        .sign(key, SHA256())
+    )
+
+
 WEAK = rsa.generate_private_key(65537, 1024)
 STRANGE = ec.generate_private_key(ec.SECP256K1())
 CASES = {
@@ -136,6 +173,7 @@ CASES = {
         {"identity": None},
     ),
     "weak": lambda: ([custom(NAMED, key=WEAK), GOOD.issuing], {"identity": None}),
+    "long": lambda: ([LEAF, *deep()], {}),
     "key-kind": lambda: ([custom(NAMED, key=STRANGE), GOOD.issuing], {"identity": None}),
 }
 
@@ -155,6 +193,10 @@ def test_nothing_outlives_its_issuer() -> None:
     late, _ = GOOD.gateway("192.0.2.10", now=NOW + 5 * YEAR - timedelta(days=10))
     assert late.not_valid_after_utc == GOOD.issuing.not_valid_after_utc
     assert make_root("x", KEY, GOOD.span()).not_valid_after_utc == NOW + YEAR
+    large = make_root("x", new_key("p521"), GOOD.span())
+    assert (
+        large.signature_hash_algorithm.name == "sha512"
+    )  # RFC 7427 section 4: as strong as the key
 
 
 @pytest.mark.parametrize("kind", ["rsa", "ecdsa", "ed25519"])
@@ -184,6 +226,8 @@ def test_what_cannot_be_opened_says_why() -> None:
         (b"-----BEGIN CERTIFICATE-----\nAAAA\n-----END CERTIFICATE-----\n", None, "no certificate"),
         (b"-----BEGIN NOTHING-----\n", None, "neither a certificate nor a private key"),
         (b"x" * (1 << 21), None, "at most"),
+        (as_pem([LEAF] * (MOST_CERTIFICATES + 1)).encode(), None, "more than"),
+        (key_as_pem(x25519.X25519PrivateKey.generate()).encode(), None, "of no kind that IKE uses"),
     ):
         with pytest.raises(PkiError, match=told):
             read_bundle(data, passphrase, "x")
@@ -202,6 +246,9 @@ def test_requests_prove_that_they_hold_their_key() -> None:
     )
     data = request.public_bytes(Encoding.DER)
     assert identities_of(read_request(data, "x")) == ["quay.example"]
+    bare = x509.CertificateSigningRequestBuilder().subject_name(name).sign(new_key(), SHA256())
+    assert identities_of(read_request(bare.public_bytes(Encoding.DER), "x")) == ()
+    assert not is_named(custom(), "quay.example")
     with pytest.raises(PkiError, match=r"own key|no certificate request"):
         read_request(data[:-1] + bytes((data[-1] ^ 1,)), "x")
 
