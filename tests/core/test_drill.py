@@ -10,6 +10,7 @@ import pytest
 
 from obrin.cli.grid_figure import Look, grid_bytes
 from obrin.cli.outage_figure import Bar, outage_bytes
+from obrin.core.address.prefix import parse_prefix
 from obrin.core.catalogue.offering import PRACTICE_CLOUD
 from obrin.core.check.failures import overloads, wider
 from obrin.core.design.places import NetworkRef
@@ -25,7 +26,7 @@ from obrin.core.reach.trace import there_and_back
 from obrin.core.routing.difference import changes
 from obrin.core.routing.forwarding import RouteKind
 from obrin.core.routing.model import all_up, state_of, table_of
-from obrin.core.routing.tables import IN_USE, SHARES, rows, sessions, table_names
+from obrin.core.routing.tables import IN_USE, SHARES, Row, rows, sessions, table_names
 from tests.doubles import DESIGN, settled_of, swap
 
 TWO_SITES = DESIGN.replace(
@@ -321,6 +322,31 @@ def test_a_rule_for_one_host_is_seen_at_either_end() -> None:
         (str(c.source), str(c.destination)): c for c in matrix(ReachModel(settled_of(at_cloud)))
     }
     assert "tcp/22" in found["quay/desks", "apps/web"].wider
+
+
+def test_what_differs_on_the_same_way_is_said() -> None:
+    row = Row(
+        table="quay-gw",
+        prefix=parse_prefix("10.0.0.0/8"),
+        kind="bgp",
+        via="a",
+        next_hop="",
+        as_path=(65001,),
+        local_pref=100,
+        state=IN_USE,
+        why="",
+    )
+    others = {
+        "static instead of bgp": replace(row, kind="static"),
+        "preference 90 instead of 100": replace(row, local_pref=90),
+        "AS path empty instead of 65001": replace(row, as_path=()),
+    }
+    for words, other in others.items():
+        (change,) = changes([row], [other])
+        assert change.how == (words,)
+    (new,) = changes([], [row])
+    (gone,) = changes([row], [])
+    assert (new.what, gone.what) == ("new", "lost")
 
 
 def test_connected_routes_are_never_moved_by_failures() -> None:

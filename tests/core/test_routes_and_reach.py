@@ -23,12 +23,13 @@ from obrin.core.ipsec.selectors import ANY_IPV4, Selector, narrow
 from obrin.core.ipsec.suite import SHIPPED, make_suite
 from obrin.core.reach.filters import Rule, RuleSet, filter_of, rules_for
 from obrin.core.reach.model import ReachModel
+from obrin.core.reach.paths import key_of, path_there_and_back
 from obrin.core.reach.trace import there_and_back
 from obrin.core.routing.decision import RULES, decide
 from obrin.core.routing.forwarding import Route, RouteKind, forwarding_table
 from obrin.core.routing.model import all_up, state_of, table_of
 from obrin.core.routing.packet import PacketKey
-from obrin.core.routing.path import Candidate, Path, Peer
+from obrin.core.routing.path import AsSet, Candidate, Path, Peer, ases
 from obrin.core.routing.policy import PrefixList, SessionPolicy, export_path, import_path
 from obrin.core.settled.model import host_of
 from tests.doubles import DESIGN, settled_of, swap
@@ -321,6 +322,41 @@ def test_a_broken_mirror_is_noticed() -> None:
         {"bfd": Bfd()},
     ):
         assert list(unmirrored(one, dataclasses.replace(two, **change))), change
+
+
+def test_the_lowest_static_metric_wins_and_equal_ones_share() -> None:
+    prefix = P("10.0.0.0/8")
+    ways = [
+        Route(prefix, RouteKind.STATIC, f"w{n}", metric) for n, metric in enumerate((2, 1, 1, 3))
+    ]
+    route = forwarding_table(ways).get(prefix)
+    assert (route.via, route.others, route.metric) == ("w1", ("w2",), 1)
+    assert {route.via_for(key) for key in some_keys()} == {"w1", "w2"}
+
+
+def some_keys() -> list[PacketKey]:
+    ends = Address(32, 1), Address(32, 2)
+    return [PacketKey(*ends, 6, port, 443) for port in range(40000, 40016)]
+
+
+def test_words_of_paths_and_lists() -> None:
+    assert str(AsSet((9, 7))) == "{7,9}"
+    assert list(ases((65001, AsSet((9, 7))))) in ([65001, 7, 9], [65001, 9, 7])
+    assert repr(PrefixList((P("10.0.0.0/8"),))) == "PrefixList(10.0.0.0/8)"
+    policy = SessionPolicy(local_as=1, peer_as=2)
+    refused = import_path(policy, P("10.0.0.0/8"), Path(1, as_path=(3,)))
+    assert refused == "its AS path does not begin with the peer's AS 2"
+
+
+def test_a_packet_to_one_address_is_translated_with_its_network() -> None:
+    settled = settled_of(swap(("    bgp:", "    cloud-seen-as: 10.98.0.0/22\n    bgp:")))
+    desks, web = NetworkRef.of("quay/desks"), NetworkRef.of("apps/web")
+    flow, real = parse_flow("tcp/443"), settled.network(web).address_at(7)
+    found = path_there_and_back(ReachModel(settled), (desks, None), (web, real), flow)
+    assert found.there.arrived.destination == real
+    assert found.good
+    sender = settled.network(desks).address_at(9)
+    assert key_of(settled, (desks, sender), (web, None), flow).source == sender
 
 
 def test_hosts_stand_inside_their_networks() -> None:

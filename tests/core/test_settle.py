@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -9,9 +11,16 @@ from hypothesis import strategies as st
 from obrin.core.address.prefix import Prefix, parse_prefix
 from obrin.core.catalogue.offering import PRACTICE_CLOUD
 from obrin.core.errors import SettleError
+from obrin.core.settle.choices import Choice
 from obrin.core.settle.settle import settle
 from obrin.core.settled.building import build_settled
 from tests.doubles import DESIGN, design_of, settled_of, swap
+
+SECOND_GATEWAY = (
+    "  mole:\n    networks: {lan: 10.30.0.0/24}\n    gateways: {mole-gw: {uplinks: {x: "
+    "{address: 192.0.2.90}}}}\nclouds:\n"
+)
+LOOPED = swap(("obrin: 1", "obrin: 1\npools: {l: {prefixes: 10.9.9.0/24, for: loopbacks}}"))
 
 
 def choices_of(text: str = DESIGN, previous=None):
@@ -167,11 +176,64 @@ def test_a_choice_that_no_longer_fits_is_made_again() -> None:
             ),
             "nothing is free",
         ),
+        (
+            (
+                "obrin: 1",
+                "obrin: 1\npools: {l: {prefixes: 10.9.9.9/32, for: loopbacks}}\n",
+            ),
+            "pool l is used up|is used up. Add a pool for 'loopbacks'",
+        ),
+        (
+            (
+                "    cloud: apps\n",
+                "    cloud: apps\n    seen-as: {desks: }\n",
+            ),
+            "no free /22 in .* Add a pool for 'translation'",
+        ),
     ],
 )
 def test_the_bottleneck_is_named(change, words: str) -> None:
+    more = []
+    if "loopbacks" in words:
+        more = [("clouds:\n", SECOND_GATEWAY)]
+    if "translation" in words:
+        more = [("obrin: 1", "obrin: 1\npools: {t: {prefixes: 10.9.9.0/24, for: translation}}\n")]
     with pytest.raises(SettleError, match=words):
-        choices_of(swap(change))
+        choices_of(swap(change, *more))
+
+
+def test_values_of_an_earlier_file_that_are_no_values_are_chosen_anew() -> None:
+    """Whatever stands there: text of another kind, a list, a number."""
+    good = choices_of(LOOPED)
+    for key in good:
+        for wrong in ("x", 5, [], ["x", "y"], "10.0.0.0/33"):
+            if isinstance(good[key].value, int) and wrong == 5:
+                continue
+            chosen = choices_of(LOOPED, good | {key: Choice(wrong, "")})
+            assert chosen[key].value != wrong
+            build_settled(design_of(LOOPED), chosen)
+
+
+def test_loopbacks_that_are_given_are_nobody_elses() -> None:
+    given = swap(("        uplinks:", "        loopback: 10.9.9.0\n        uplinks:"), text=LOOPED)
+    chosen = choices_of(swap(("clouds:\n", SECOND_GATEWAY), text=given))
+    assert chosen["sites.mole.gateways.mole-gw.loopback"].value == "10.9.9.1"
+
+
+def test_a_cloud_with_values_of_its_own_is_told_what_would_move() -> None:
+    first = choices_of(swap(("{web: {hosts: 100}}", "{web: {hosts: 100}, db: {hosts: 100}}")))
+    with pytest.raises(SettleError, match=r"obrin settle --anew clouds\.apps"):
+        choices_of(
+            swap(
+                ("  apps:\n", "  apps:\n    space: 10.99.0.0/24\n"),
+                ("{web: {hosts: 100}}", "{web: {hosts: 100}, db: {hosts: 100}}"),
+            ),
+            {k: replace(v, value=v.value) for k, v in first.items()}
+            | {
+                "clouds.apps.subnets.web.prefix": Choice("10.99.0.64/26", ""),
+                "clouds.apps.gateway.subnet": Choice("10.99.0.128/28", ""),
+            },
+        )
 
 
 def test_the_strongest_common_suite_is_taken() -> None:

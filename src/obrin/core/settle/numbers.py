@@ -60,7 +60,7 @@ def settle_as_numbers(work: Work) -> None:
 
 def _share(work: Work, keys: list[str], number: Value, why: str) -> None:
     for key in keys:
-        if not work.keep(key, number.__eq__):
+        if not work.keep(key, lambda value: value == number):
             work.choose(key, number, why)
 
 
