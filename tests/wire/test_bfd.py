@@ -92,6 +92,20 @@ def test_a_peer_that_stops_says_so() -> None:
     assert line.ends[0].state is BfdState.ADMIN_DOWN
 
 
+def test_a_peer_that_goes_down_takes_this_end_with_it_and_stopping_twice_is_once() -> None:
+    line = Line()
+    line.run(5.0)
+    one, _ = line.ends
+    down = Control(BfdState.DOWN, 1, False, False, 3, 22, 11, 300_000, 300_000)
+    one.receive(down.encode(), line.now)
+    assert (one.state, one.diagnostic) == (BfdState.DOWN, Diagnostic.NEIGHBOR_DOWN)
+    one.receive(down._replace(state=BfdState.ADMIN_DOWN).encode(), line.now)
+    assert one.state is BfdState.DOWN
+    for _ in range(2):
+        one.stop(line.now)
+        assert one.state is BfdState.ADMIN_DOWN
+
+
 def test_packets_survive_the_wire_and_bad_ones_raise_bfd_errors_only() -> None:
     packet = Control(BfdState.UP, 1, True, False, 3, 7, 9, 300000, 300000)
     data = packet.encode()

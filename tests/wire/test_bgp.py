@@ -226,6 +226,59 @@ def test_withdrawals_take_routes_away() -> None:
     assert set(s.one.decisions) == {P("10.20.0.0/22")}
 
 
+def test_another_policy_is_told_and_judged_while_the_session_goes_on() -> None:
+    s = Sessions()
+    policy = SessionPolicy(local_as=64512, peer_as=65001, accept=PrefixList([P("0.0.0.0/0")]))
+    s.one.change("t", policy, (P("10.65.0.0/16"), P("172.16.0.0/16")))
+    s.pump()
+    assert set(s.two.decisions) == {P("10.65.0.0/16")}
+    assert set(s.two.neighbours["t"].rejected) == {P("172.16.0.0/16")}
+    s.one.change("t", SessionPolicy(local_as=64512, peer_as=65001), ())
+    s.pump()
+    assert (s.two.decisions, set(s.one.decisions)) == ({}, {P("10.20.0.0/22"), P("0.0.0.0/0")})
+    assert s.a.state is BgpState.ESTABLISHED
+    s.one.remove("t", s.now)
+    s.one.update(s.now)
+    assert s.one.decisions == {}
+    assert s.one.log[-1][2] == "not configured any more"
+
+
+def test_a_peer_that_tells_more_than_allowed_is_refused_for_good() -> None:
+    """RFC 4486 section 4: maximum number of prefixes."""
+    s = Sessions()
+    s.two.neighbours["t"].policy = SessionPolicy(local_as=65001, peer_as=64512, limit=2)
+    s.a.announce(Path(10, (64512,)), [P("10.66.0.0/16"), P("10.67.0.0/16")])
+    s.pump()
+    assert s.b.last_error == "it told 3 prefixes, 2 are allowed"
+    assert s.two.decisions == {}
+    assert s.b.next_timer() == float("inf")
+
+
+def test_a_connection_that_fails_is_tried_again_and_equal_identifiers_are_refused() -> None:
+    s = Sessions()
+    s.a.closed("reset", 1.0)
+    assert s.a.state is not BgpState.ESTABLISHED
+    s.a.handle_timer(s.a.next_timer())
+    assert s.a.wants_connection
+    s = Sessions()
+    own = Open(asn=65001, hold=9, router_id=1)
+    s.a.stop(0.0)
+    s.a.start(0.0)
+    s.a.connected(0.0)
+    s.a.receive(own.encode(), 0.0)
+    assert "same router identifier" in s.a.last_error
+
+
+def test_messages_that_cannot_be_made_or_are_large() -> None:
+    many = tuple(P(f"10.{n // 256}.{n % 256}.0/24") for n in range(1100))
+    with pytest.raises(BgpError, match="longer than"):
+        Update(many).encode()
+    long = Path(10, tuple(range(64512, 64512 + 90)))
+    back = decode_message(Update((), Attributes(long), (P("10.0.0.0/8"),)).encode())
+    assert back.attributes.path.as_path == long.as_path
+    assert decode_message(Open(asn=1, hold=0, router_id=1, ipv4_unicast=False).encode()).asn == 1
+
+
 def test_keepalives_come_every_third_of_the_hold_time() -> None:
     s = Sessions()
     assert s.a.next_timer() == 3.0

@@ -9,6 +9,7 @@ from hypothesis import strategies as st
 from obrin.core.ipsec.proposal import Proposal, Transform
 from obrin.core.ipsec.selectors import ANY_IPV4, Selector
 from obrin.core.ipsec.suite import SHIPPED
+from obrin.wire.ike.config import Identity
 from obrin.wire.ike.errors import IkeFormatError
 from obrin.wire.ike.message import (
     CbcMessageCipher,
@@ -74,6 +75,37 @@ def test_cut_short_or_trailing_is_refused(payload) -> None:
             decode_chain(first, chain[:size])
     with pytest.raises(IkeFormatError, match="left over"):
         decode_chain(first, chain + b"\0")
+
+
+@pytest.mark.parametrize(
+    ("kind", "body", "words"),
+    [
+        (PayloadType.KE, b"1234", "without a public value"),
+        (PayloadType.NONCE, b"n" * 15, "a nonce of 15 bytes"),
+        (PayloadType.NONCE, b"n" * 257, "a nonce of 257 bytes"),
+        (PayloadType.IDI, b"123", "without a type"),
+        (PayloadType.AUTH, b"123", "without a method"),
+        (PayloadType.NOTIFY, b"\1\4\0\1abc", "shorter than its SPI"),
+    ],
+)
+def test_payloads_too_short_for_what_they_say(kind: int, body: bytes, words: str) -> None:
+    with pytest.raises(IkeFormatError, match=words):
+        decode_chain(kind, bytes(2) + (len(body) + 4).to_bytes(2, "big") + body)
+
+
+def test_selectors_of_an_unknown_type_are_passed_over() -> None:
+    """RFC 7296 section 3.13.1 has two types; others are nobody's."""
+    first, chain = encode_chain([Ts(PayloadType.TSI, (ANY_IPV4, V6))])
+    strange = bytearray(chain)
+    strange[8] = 9
+    (payload,) = decode_chain(first, bytes(strange))
+    assert payload.selectors == (V6,)
+
+
+@pytest.mark.parametrize("text", ["192.0.2.1", "2001:db8::1", "gateway.example"])
+def test_identities_are_read_as_they_are_written(text: str) -> None:
+    assert str(Identity.of(text)) == text
+    assert Identity.of("2001:db8::1").kind == 5
 
 
 def test_unknown_critical_payload_names_its_notify() -> None:

@@ -283,6 +283,25 @@ def test_pfs_at_one_end_dies_at_expiry_and_comes_back_without_it() -> None:
     assert "its lifetime ended" in net.texts(0)
 
 
+def test_tunnels_are_added_taken_away_and_configured_anew_while_others_run() -> None:
+    net = Net(*pair())
+    net.run(5.0)
+    one, two = net.ends
+    config = one.tunnels["t"].config
+    one.reconfigure(dataclasses.replace(config, restart_delay=2.0), net.now)
+    net.run(10.0)
+    assert one.tunnels["t"].config.restart_delay == 2.0
+    assert one.tunnels["t"].established
+    one.remove("t", "not configured any more", net.now)
+    net.run(11.0)
+    assert not one.tunnels
+    assert not two.tunnels["t"].established
+    assert "not configured any more" in net.texts(0)
+    one.add(config, net.now)
+    net.run(20.0)
+    assert two.tunnels["t"].established
+
+
 def test_close_tells_the_peer() -> None:
     net = started(*pair())
     net.ends[0].close(net.now)

@@ -27,9 +27,10 @@ from obrin.wire.packet import (
     decode_icmp,
     decode_ipv4,
     decode_udp,
+    transport_checksum,
 )
 from obrin.wire.tcp import TcpStack, TcpState
-from obrin.wire.tcp_segment import decode_segment
+from obrin.wire.tcp_segment import Segment, decode_segment
 from tests.doubles import seeded
 
 A, B = 0x0A000001, 0x0A000002
@@ -52,6 +53,65 @@ def test_udp_and_icmp_come_back(data: bytes, one: int, two: int) -> None:
     assert decode_udp(Ipv4(A, B, UDP, udp.encode(A, B))) == udp
     echo = Icmp(8, 0, one, two, data)
     assert decode_icmp(echo.encode()) == echo
+
+
+def test_ports_options_and_words_of_packets() -> None:
+    packet = Ipv4(A, B, UDP, Udp(5, 6, b"x").encode(A, B))
+    assert packet.ports == (5, 6)
+    assert Ipv4(A, B, ICMP, b"").ports == Ipv4(A, B, UDP, b"abc").ports == (0, 0)
+    assert str(packet) == "10.0.0.1 > 10.0.0.2 udp"
+    assert str(Ipv4(A, B, 99, b"")).endswith("protocol 99")
+    raw = bytearray(packet.encode())
+    raw[6] |= 0x20  # more fragments
+    raw[10:12] = b"\0\0"
+    raw[10:12] = checksum(bytes(raw[:20])).to_bytes(2, "big")
+    with pytest.raises(PacketError, match="a fragment"):
+        decode_ipv4(bytes(raw))
+
+
+@pytest.mark.parametrize(
+    ("options", "mss"),
+    [
+        (b"\x02\x04\x05\x14", 1300),
+        (b"\x01\x01\x02\x04\x05\x14\0\0", 1300),
+        (b"\x03\x03\x07\x02\x04\x05\x14\0", 1300),
+        (b"\0\x02\x04\x05", None),
+        (b"\x03\x01\x02\x04", None),
+        (b"\x01\x01\x01\x02", None),
+    ],
+)
+def test_the_largest_segment_is_found_among_options(options: bytes, mss: int | None) -> None:
+    """RFC 9293 section 3.1: end of list, no-operation, kind with a length."""
+    head = Segment(
+        source_port=1,
+        destination_port=2,
+        sequence=0,
+        acknowledgement=0,
+        flags=2,
+        window=100,
+        data=b"",
+    ).encode(A, B)
+    raw = bytearray(head[:20] + options)
+    raw[12] = (20 + len(options)) // 4 << 4
+    raw[16:18] = b"\0\0"
+    total = transport_checksum(A, B, TCP, bytes(raw))
+    raw[16:18] = total.to_bytes(2, "big")
+    assert decode_segment(Ipv4(A, B, TCP, bytes(raw))).mss == mss
+
+
+def test_a_host_that_stops_waiting_forgets_the_answer() -> None:
+    one, two = Host(A, seeded(1)), Host(B, seeded(2))
+    for protocol in (ICMP, UDP, TCP):
+        query = one.ask(protocol, B, 7, 0.0)
+        packets = list(one.packets(0.0))
+        one.forget(query)
+        for data in packets:
+            two.receive(data, 0.0)
+        for data in two.packets(0.0):
+            one.receive(data, 0.1)
+        assert query.answered_at is None
+    one.receive(Ipv4(B, A, 99, b"").encode(), 0.0)
+    assert one.drops["neither ICMP nor UDP nor TCP"] == 1
 
 
 def test_every_damaged_header_is_noticed() -> None:
