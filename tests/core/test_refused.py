@@ -162,6 +162,18 @@ def test_every_rule_says_what_and_where_and_how(change, words: str, place: str) 
         ("a" * (MAX_BYTES + 1), "larger than"),
         ("a: \x00", "not"),
         ("? &k [1]\n: 2", "one word"),
+        ("a: {b: 1\nc: 2\n", "the braces are not closed"),
+        ("a: [1, 2\nc: 2\n", "the brackets are not closed"),
+        ("a: b: c\n", "a colon stands where no key is"),
+        ("a: 1\n b: 2\n", "a colon stands where no key is|a key was expected"),
+        ("a:\n  - 1\n  b: 2\n", "an entry of the list was expected"),
+        ("a: 1\nb\nc: 2\n", "a colon is missing"),
+        ("a: 'x\n", "the quotes are not closed"),
+        ("a: @x\n", "no value can begin with this"),
+        ('a: "\\q"\n', "an escape that YAML does not have"),
+        ("a: [,]\n", "a value is missing"),
+        ("a: 1\n- b\n", "a key was expected|does not belong"),
+        ("a: b\x07\n", "cannot be in a text"),
     ],
 )
 def test_texts_that_cannot_be_read(text: str, words: str) -> None:

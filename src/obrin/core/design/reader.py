@@ -125,8 +125,39 @@ def _yaml_problem(error: yaml.YAMLError, text: str, source: str) -> Problem:
     lines = text.splitlines()
     if mark and mark.line < len(lines) and lines[mark.line][mark.column : mark.column + 1] == "\t":
         return Problem(where, "a tab stands where YAML wants spaces", "Indent with spaces")
-    fix = "Check the indentation and the punctuation on this line and the one before"
-    return Problem(where, f"not valid YAML: {what}", fix)
+    said, fix = next((ours for part, ours in _IN_OUR_WORDS if part in what), _UNKNOWN)
+    return Problem(where, f"not valid YAML: {said}", fix)
+
+
+_LOOK = "Check the indentation and the punctuation on this line and the one before"
+_UNKNOWN = "what stands here does not belong to what is before it", _LOOK
+# Parts of what the YAML library says, each with what is wrong and the cure.
+_IN_OUR_WORDS = (
+    ("expected ',' or '}'", ("the braces are not closed", "Close them with }, or add a comma")),
+    ("expected ',' or ']'", ("the brackets are not closed", "Close them with ], or add a comma")),
+    (
+        "expected node content",
+        ("a value is missing here", "Write the value, or take the comma out"),
+    ),
+    ("expected key", ("a key was expected here", _LOOK)),
+    ("expected '-' indicator", ("an entry of the list was expected here", _LOOK)),
+    ("could not find expected ':'", ("a colon is missing after a key", "Write 'key: value'")),
+    (
+        "mapping values are not allowed",
+        (
+            "a colon stands where no key is",
+            "Put the value in quotes, or its key on a line of its own",
+        ),
+    ),
+    ("sequence entries are not allowed", ("a list begins where none can be", _LOOK)),
+    ("unexpected end of stream", ("the quotes are not closed", "Close them")),
+    ("cannot start any token", ("no value can begin with this character", "Put it in quotes")),
+    ("escape character", ("an escape that YAML does not have", "Use single quotes")),
+    ("control characters", ("a character that cannot be in a text", "Take it out")),
+    ("special characters", ("a character that cannot be in a text", "Take it out")),
+    ("found undefined alias", ("an anchor that is not there", "Define it before it is used")),
+    ("document indicator", ("a document ends inside a value", "Close the quotes before it")),
+)
 
 
 @dataclass(slots=True)

@@ -46,7 +46,8 @@ def fault_of(fact: str, value: Any) -> str:
         design = load_design(starting_design(facts), "").design
     except DesignError as error:
         problem = error.problems[0]
-        return f"{problem.what}. {problem.fix}"
+        spoilt = problem.what.startswith("not valid YAML")
+        return _ELSE if spoilt else f"{problem.what}. {problem.fix}"
     site = design.sites.get(facts.site)
     read_back = (
         design.name == facts.name
@@ -56,7 +57,10 @@ def fault_of(fact: str, value: Any) -> str:
         and [(n, u.address) for n, u in site.gateways[f"{facts.site}-gateway"].uplinks.items()]
         == list(facts.uplinks)
     )
-    return "" if read_back else "it would be read as something else. Use letters, digits and dashes"
+    return "" if read_back else _ELSE
+
+
+_ELSE = "it would be read as something else. Use letters, digits and dashes"
 
 
 def starting_design(facts: StartingFacts) -> str:

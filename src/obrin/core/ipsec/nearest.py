@@ -45,9 +45,7 @@ def _near(wanted: Algorithm, able: Algorithms) -> Algorithm:
     return wanted if not able or wanted in able else able[0]
 
 
-def _integrity(
-    cipher: Algorithm, wanted: Algorithm | None, able: Algorithms
-) -> Algorithm | None:
+def _integrity(cipher: Algorithm, wanted: Algorithm | None, able: Algorithms) -> Algorithm | None:
     """None with a combined-mode cipher."""
     return None if cipher.combined else _near(wanted or _USUAL_INTEGRITY, able)
 
