@@ -216,6 +216,68 @@ def test_a_seeded_mistake_is_found_and_its_twin_is_not(code: str, mistake, twin)
     assert code not in codes(swap(twin, *plain) if twin else DESIGN)
 
 
+TWO = "clouds:\n  apps:\n"
+TOGETHER = {
+    # what is changed, the finding, and what its text says
+    "one instance": (
+        [gateway("instances: 1"), ("radio, instance: 2", "radio, instance: 1")],
+        "shared-instance",
+        "run two instances",
+    ),
+    "two clouds in one range, at one site": (
+        [
+            (
+                TWO,
+                "clouds:\n  more: {space: 10.99.0.0/20, subnets: {x: {hosts: 9}}}\n  apps:\n"
+                "    space: 10.99.0.0/20\n",
+            ),
+            (
+                "\nlinks:\n",
+                "\nlinks:\n  too: {site: quay, cloud: more, tunnels: {a: {gateway: quay-gw, "
+                "uplink: fibre}, b: {gateway: quay-gw, uplink: radio, instance: 2}}}\n",
+            ),
+        ],
+        "space-overlap",
+        "both use 10.99.0.0/20",
+    ),
+    "a cloud that is not joined yet": (
+        [(TWO, "clouds:\n  more: {space: 10.20.0.0/20, subnets: {x: {hosts: 9}}}\n  apps:\n")],
+        "space-overlap",
+        "10.20.0.0/20 of cloud more",
+    ),
+    "guests of a site that a hub tells of others": (
+        [
+            (
+                TWO,
+                "clouds:\n  mid: {hub: {members: [apps], tables: {all: {for: [apps, quay-apps, "
+                "mole-mid], learns: [apps, quay-apps, mole-mid]}}}}\n  apps:\n",
+            ),
+            ("    cloud: apps\n", "    cloud: mid\n"),
+            (
+                "clouds:\n",
+                "  mole:\n    networks: {lan: 10.20.8.0/24}\n    gateways: {mole-gw: "
+                "{uplinks: {x: {address: 192.0.2.90}, y: {address: 192.0.2.91}}}}\nclouds:\n",
+            ),
+            (
+                "expectations:",
+                "  mole-mid: {site: mole, cloud: mid, tunnels: {a: {gateway: mole-gw, "
+                "uplink: x}, b: {gateway: mole-gw, uplink: y, instance: 2}}}\nexpectations:",
+            ),
+        ],
+        "space-overlap",
+        "mole/lan and quay/guests both use 10.20.8.0/24",
+    ),
+}
+
+
+@pytest.mark.parametrize("case", TOGETHER)
+def test_mistakes_that_take_several_places(case: str) -> None:
+    changes, code, words = TOGETHER[case]
+    found = [f for f in findings_of(settled_of(swap(*changes))) if f.code == code]
+    assert found
+    assert words in found[0].cause + found[0].fix
+
+
 def test_two_sites_with_one_as_number_behind_one_gateway() -> None:
     other = (
         "clouds:\n",
@@ -258,6 +320,14 @@ def test_keys_are_judged_and_never_quoted(code: str, keys) -> None:
     findings = check(settled_of(), PRACTICE_CLOUD, Secrets(keys))
     assert code in {f.code for f in findings}
     assert not any(key in str(f) for f in findings for key in keys.values())
+
+
+def test_a_key_that_a_device_does_not_take() -> None:
+    text = swap(("        uplinks:", "        profile: own\n        uplinks:"))
+    text += "profiles: {own: {key: {most: 20}}}\n"
+    findings = check(settled_of(text), PRACTICE_CLOUD, Secrets(GOOD_KEYS))
+    (first, _) = [f for f in findings if f.code == "key-refused"]
+    assert "quay-gw does not accept" in first.cause
 
 
 def test_generated_keys_are_strong_and_typeable() -> None:

@@ -288,6 +288,13 @@ def test_keys_keep_to_what_both_devices_accept() -> None:
     assert KeyRules(8, 63, "letters-and-digits").faults("k-" * 40)
 
 
+def test_seconds_have_minutes_and_hours_beside_them() -> None:
+    assert seconds(90) == "90 s"
+    assert seconds(600) == "600 s (10 min)"
+    assert seconds(7200) == "7200 s (120 min, 2 h)"
+    assert seconds(7200, "h") == "2 h (7200 s)"
+
+
 def test_lifetimes_are_shown_in_what_the_device_counts() -> None:
     assert seconds(3600, "min") == "60 min (3600 s)"
     assert seconds(3600, "s") == "3600 s (60 min, 1 h)"

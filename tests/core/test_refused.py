@@ -141,6 +141,15 @@ MISTAKES: list[tuple[tuple[str, str], str, str]] = [
     (first("as-numbers: {sites: [9-5]}\n"), "does not rise", "9-5"),
     (("networks: [desks]", "networks: {desks: 1}"), "networks", "networks: {desks: 1}"),
     (("name: test", "name: [test]"), "name", "name"),
+    (
+        after("      a: {gateway: quay-gw, uplink: fibre, instance: 1", ", odd: 1"),
+        "'odd' is not a key",
+        "odd",
+    ),
+    (("flow: icmp,", "flow: icmp, odd: 1,"), "'odd' is not a key", "odd"),
+    (after(LINK, "    bfd: {odd: 1}\n"), "odd", "bfd"),
+    (("obrin: 1", "obrin: 1\npolicy: {odd: 1}"), "'odd' is not a key", "odd"),
+    (("networks: [desks]", "networks: []"), "'networks' is empty", "networks: []"),
 ]
 
 

@@ -9,6 +9,7 @@ from obrin.core.address.prefix import Prefix
 from obrin.core.address.translation import Exposure
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.reader import Location
+from obrin.core.routing.model import accepted_at_site
 from obrin.core.settled.links import SettledCircuit, SettledLink
 from obrin.core.settled.model import Settled
 
@@ -77,8 +78,12 @@ def _overlap(severity: Severity, owned: _Owned, other: _Owned) -> Finding:
 def _severity(settled: Settled, one: _Owned, other: _Owned) -> Severity | None:
     """An error where both are known at one place; None where translation keeps them apart."""
     places = {one.place, other.place}
-    if not (one.joined and other.joined) and not _met(settled, places):
-        return None
+    if not (one.joined and other.joined) and len(places) == 2:
+        unjoined, rest = (other, one) if one.joined else (one, other)
+        if _hears(settled, unjoined.place, rest):
+            return Severity.ERROR
+        if not settled.index.links_between.get(frozenset(places)):
+            return None
     if "" in places or len(places) == 1 or one.prefix.bits == 128:
         return Severity.ERROR
     clouds = places & settled.clouds.keys()
@@ -104,15 +109,14 @@ def _severity(settled: Settled, one: _Owned, other: _Owned) -> Severity | None:
     return _through_a_third(settled, one, other)
 
 
-def _met(settled: Settled, places: set[str]) -> bool:
-    """Whether hosts of a place, which may be joined to nothing, can meet what the other has: at one
-    place, over a link, or by a hub that both are joined to."""
-    if "" in places:
-        return False
-    if len(places) == 1 or settled.index.links_between.get(frozenset(places)):
-        return True
-    one, other = places
-    return bool({*settled.hubs_of(one)} & {*settled.hubs_of(other)})
+def _hears(settled: Settled, site: str, other: _Owned) -> bool:
+    """Whether a hub tells a site of what another site has."""
+    return other.place in settled.sites and any(
+        prefix.overlaps(other.prefix)
+        for hub in settled.hubs_of(site)
+        for bundle in settled.index.links_between[frozenset((site, hub))]
+        for prefix in accepted_at_site(settled, bundle)
+    )
 
 
 def _only_parts(
