@@ -6,9 +6,10 @@ import pytest
 
 from obrin.core.design.document import load_design
 from obrin.core.errors import DesignError
+from obrin.core.gather import rows
 from obrin.core.gather.insert import entry_lines, with_ranges
 from obrin.core.gather.ranges import gather_ranges
-from obrin.core.gather.rows import MOST_ROWS, read_csv_rows, read_table
+from obrin.core.gather.rows import read_csv_rows, read_table
 from obrin.core.gather.template import fill_template
 from tests.doubles import DESIGN, swap
 
@@ -98,12 +99,17 @@ def test_a_bad_row_is_told_with_its_number_and_the_good_ones_are_kept_apart(
         ('[{"a": }]', "t.csv:1:8: not JSON"),
         ("[" * 100_000, "n"),
         ('prefix\n"10.0.0.0/8\n', "not CSV"),
-        ("10.0.0.0/8\n" * (MOST_ROWS + 1), "more than"),
     ],
 )
 def test_files_that_are_no_tables(text: str, words: str) -> None:
     with pytest.raises(DesignError, match=words.replace("[", r"\[")):
         gathered(text)
+
+
+def test_a_table_has_an_end(monkeypatch) -> None:
+    monkeypatch.setattr(rows, "MOST_ROWS", 5)
+    with pytest.raises(DesignError, match="more than 5 rows"):
+        gathered("10.0.0.0/8\n" * 6)
 
 
 def test_entries_are_placed_and_everything_else_stays() -> None:
