@@ -8,10 +8,10 @@ from obrin.core.catalogue.offering import PRACTICE_CLOUD
 from obrin.core.check import Finding, Severity, check
 from obrin.core.handover.agreed import agreements
 from obrin.core.handover.secrets import Secrets
+from obrin.core.ipsec.guessing import drawn, estimate_bits
 from obrin.core.ipsec.shared_keys import (
     ALPHABET,
     GENERATED_LENGTH,
-    estimate_bits,
     make_key,
     weaknesses,
 )
@@ -311,6 +311,14 @@ KEY_CASES = [
     ("key-weak", GOOD_KEYS | {"quay-apps/a": "Summer2026"}),
     ("key-weak", GOOD_KEYS | {"quay-apps/a": "a" * 40}),
     ("key-weak", GOOD_KEYS | {"quay-apps/a": "xkPassword" + "qZ8vT2mN4rJ7wB5cH9dF3"}),
+    ("key-weak", GOOD_KEYS | {"quay-apps/a": "abcdefghijklmnopqrstuvwxyz0123456789"}),
+    ("key-weak", GOOD_KEYS | {"quay-apps/a": "qwertyuiopasdfghjklzxcvbnm1234567890"}),
+    ("key-weak", GOOD_KEYS | {"quay-apps/a": "Bay-Freight-Harbour-Company-2026!!"}),
+    ("key-weak", GOOD_KEYS | {"quay-apps/a": "<insert the pre-shared key of this tunnel>"}),
+    ("key-weak", GOOD_KEYS | {"quay-apps/a": "CHANGEME-" + make_key(seeded(5))[:30]}),
+    ("key-weak", GOOD_KEYS | {"quay-apps/a": "aX9-" * 12}),
+    ("key-alike", GOOD_KEYS | {"quay-apps/b": GOOD_KEYS["quay-apps/a"][:-1] + "7"}),
+    ("key-alike", {label: make_key(seeded(6)) + str(n) for n, label in enumerate(GOOD_KEYS)}),
     ("key-shared", dict.fromkeys(GOOD_KEYS, make_key(seeded(3)))),
 ]
 
@@ -320,6 +328,7 @@ def test_keys_are_judged_and_never_quoted(code: str, keys) -> None:
     findings = check(settled_of(), PRACTICE_CLOUD, Secrets(keys))
     assert code in {f.code for f in findings}
     assert not any(key in str(f) for f in findings for key in keys.values())
+    assert code == "key-alike" or "key-alike" not in {f.code for f in findings}
 
 
 def test_a_key_that_a_device_does_not_take() -> None:
@@ -336,6 +345,8 @@ def test_generated_keys_are_strong_and_typeable() -> None:
     assert set(key) <= set(ALPHABET)
     assert not weaknesses(key)
     assert estimate_bits(key) > 200
+    assert drawn(key)
+    assert not weaknesses(key[:32])
     assert make_key(seeded(9)) == key != make_key(seeded(10))
 
 

@@ -107,6 +107,26 @@ def test_what_is_asked_is_counted_in_the_design() -> None:
     )
 
 
+USES = {
+    "certificates": [("    networks: [desks]\n", "    authentication: certificate\n")],
+    "both-active": [(f"instance: {n}}}", f"instance: {n}, role: shared}}") for n in (1, 2)],
+    "zones": [("  apps:\n", "  apps:\n    gateway: {zones: [a, b]}\n")],
+}
+
+
+@pytest.mark.parametrize("feature", USES)
+def test_whatever_a_design_uses_counts_for_the_class(feature: str) -> None:
+    assert feature in demand_of(design_of(swap(*USES[feature])), "apps").features
+    assert feature not in demand_of(design_of(), "apps").features
+
+
+def test_loads_count_where_no_throughput_is_given() -> None:
+    wish = "flow: tcp/443, must: work}"
+    loaded = swap((wish, "flow: tcp/443, must: work, load: 700 Mbit/s}"))
+    assert demand_of(design_of(loaded), "apps").throughput == 700
+    assert settled_of(loaded).clouds["apps"].gateway_class == "packet"
+
+
 def test_the_gateway_subnet_counts_what_the_cloud_keeps_and_the_instances() -> None:
     design = design_of(
         swap(

@@ -9,8 +9,10 @@ import click
 
 from obrin.cli.common import ask_secret, console, design_option, print_table, project_of, writes
 from obrin.cli.completion import tunnel_names
+from obrin.core.check.keys import design_words
 from obrin.core.errors import ObrinError
-from obrin.core.ipsec.shared_keys import estimate_bits, make_key, weaknesses
+from obrin.core.ipsec.guessing import estimate_bits
+from obrin.core.ipsec.shared_keys import make_key, weaknesses
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -50,18 +52,19 @@ def list_keys(design_file: str | None) -> None:
     project = project_of(design_file)
     _, settled = project.settled()
     stored = project.keys.read()
+    words = design_words(settled)
     rows = []
     for tunnel in settled.keyed_tunnels():
         key = stored.get(tunnel.label)
         if key is None:
             rows.append((tunnel.label, "none yet", "", ""))
             continue
-        weak = weaknesses(key)
+        weak = weaknesses(key, words)
         rows.append(
             (
                 tunnel.label,
                 f"{len(key)} characters",
-                f"at most {estimate_bits(key):.0f} bits",
+                f"at most {estimate_bits(key, words):.0f} bits",
                 "; ".join(weak) or "good",
             )
         )
@@ -98,7 +101,7 @@ def set_key(tunnel: str, design_file: str | None) -> None:
     settled, found = _tunnel(design_file, tunnel)
     label = found.label
     key = ask_secret(f"Key of {label}", confirm=True)
-    judge(key, settled.key_rules(found), label)
+    judge(key, settled.key_rules(found), label, design_words(settled))
     project = project_of(design_file)
     project.keys.put({label: key}, project.today)
     click.echo(f"Key of {label} set.")
@@ -122,8 +125,11 @@ def renew(tunnel: str, design_file: str | None) -> None:
     click.echo(f"New key of {label} made. Next: 'obrin handover', then 'obrin connect'.")
 
 
-def judge(key: str, rules: Sequence[KeyRules], where: str) -> None:
-    """Warn of a weak key on stderr. Raises ObrinError for one that cannot be used at all."""
+def judge(key: str, rules: Sequence[KeyRules], where: str, words: frozenset[str]) -> None:
+    """Warn of a weak key on stderr; `words` are names that a guesser knows.
+
+    Raises ObrinError for one that cannot be used at all.
+    """
     if not key or len(key) > 128 or not key.isascii() or not key.isprintable():
         raise ObrinError(
             f"{where}: a key is 1 to 128 printable ASCII characters. Nothing was changed"
@@ -131,5 +137,5 @@ def judge(key: str, rules: Sequence[KeyRules], where: str) -> None:
     faults = [fault for rule in rules for fault in rule.faults(key)]
     if faults:
         raise ObrinError(f"{where}: a device does not accept it: {faults[0]}. Nothing was changed")
-    for weak in weaknesses(key):
+    for weak in weaknesses(key, words):
         click.echo(f"warning: {where}: {weak}", err=True)

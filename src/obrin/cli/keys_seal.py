@@ -15,6 +15,7 @@ import click
 
 from obrin.cli.common import ask_secret, design_option, project_of, writes
 from obrin.cli.keys import judge, keys
+from obrin.core.check.keys import design_words
 from obrin.core.errors import ObrinError
 from obrin.live.secrets.file import PASSPHRASE
 
@@ -133,11 +134,12 @@ def import_keys(file: str, design_file: str | None) -> None:
     found = _imported(Path(file))
     _, settled = project.settled()
     known = {t.label: t for t in settled.keyed_tunnels()}
+    words = design_words(settled)
     for label, (key, where) in found.items():
         if label not in known:
             listed = ", ".join(known)
             raise ObrinError(f"{where}: there is no tunnel '{label}' with a key. Known: {listed}")
-        judge(key, settled.key_rules(known[label]), where)
+        judge(key, settled.key_rules(known[label]), where, words)
     project.keys.put({label: key for label, (key, _) in found.items()}, project.today)
     click.echo(f"{len(found)} keys taken. Next: 'obrin handover', then 'obrin connect'.")
 

@@ -125,7 +125,7 @@ Offered = Offering | Offerings
 """What the clouds of a design offer, all the same or each its own."""
 
 
-_FEATURES = ("both-active", "translation", "zones", "certificates")
+_FEATURES = ("both-active", "certificates", "translation", "zones")
 
 PRACTICE_CLOUD = Offering(
     classes=(
@@ -152,7 +152,7 @@ PRACTICE_CLOUD = Offering(
             build_minutes=20,
             routes=200,
             hourly=0.16,
-            features=_FEATURES[:1],
+            features=_FEATURES[:2],
         ),
         GatewayClass(
             name="packet",
@@ -165,7 +165,7 @@ PRACTICE_CLOUD = Offering(
             build_minutes=30,
             routes=4_000,
             hourly=0.48,
-            features=_FEATURES[:3],
+            features=_FEATURES,
         ),
         GatewayClass(
             name="liner",

@@ -6,6 +6,7 @@ from collections.abc import Iterator, Mapping
 
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.reader import Location
+from obrin.core.ipsec.guessing import words_of
 from obrin.core.ipsec.shared_keys import weaknesses
 from obrin.core.settled.model import Settled
 
@@ -13,6 +14,8 @@ from obrin.core.settled.model import Settled
 def keys(settled: Settled, stored: Mapping[str, str]) -> Iterator[Finding]:
     """`stored` maps tunnel labels to keys."""
     users: dict[str, str] = {}
+    nearly: dict[str, str] = {}
+    words = design_words(settled)
     for tunnel in settled.keyed_tunnels():
         here: Location = ("links", tunnel.link, "tunnels", tunnel.name)
         key = stored.get(tunnel.label)
@@ -40,7 +43,7 @@ def keys(settled: Settled, stored: Mapping[str, str]) -> Iterator[Finding]:
                     "the device refuses it, or silently cuts it: then the keys differ",
                     f"'obrin keys renew {tunnel.label}' makes one that both ends accept",
                 )
-        weak = weaknesses(key)
+        weak = weaknesses(key, words)
         if weak:
             yield Finding(
                 Severity.ERROR,
@@ -59,4 +62,21 @@ def keys(settled: Settled, stored: Mapping[str, str]) -> Iterator[Finding]:
                 "one leak opens both, and either end can pass for the other",
                 f"replace one: 'obrin keys renew {tunnel.label}'",
             )
+        alike = nearly.setdefault(key.rstrip("0123456789")[: max(len(key) - 1, 1)], tunnel.label)
+        if key not in users and alike != tunnel.label:
+            yield Finding(
+                Severity.ERROR,
+                "key-alike",
+                here,
+                f"the pre-shared keys of {tunnel.label} and {alike} differ only at their end",
+                "who learns one has the other after a few guesses",
+                f"replace one: 'obrin keys renew {tunnel.label}'",
+            )
         users.setdefault(key, tunnel.label)
+
+
+def design_words(settled: Settled) -> frozenset[str]:
+    """Names of the design, which whoever attacks its links knows or tries."""
+    places = (*settled.sites, *settled.clouds, *settled.gateways, *settled.links)
+    owners = (entry.owner or "" for entry in settled.surroundings.elsewhere.values())
+    return words_of((settled.name, *places, *owners))

@@ -5,14 +5,13 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Sequence
 
+from obrin.core.ipsec.guessing import LEAST_BITS, estimate_bits, telling
 from obrin.core.ipsec.profile import LETTERS, KeyRules
 
 ALPHABET = "abcdefghijkmnopqrstuvwxyzABCDEFGHJKLMNPQRSTUVWXYZ23456789"
 """Letters and digits without those that are mistaken for each other (0 O, 1 l I)."""
 GENERATED_LENGTH = 48
 GENERATED_BITS = 256
-LEAST_BITS = 112
-_WORDS = ("password", "secret", "letmein", "changeme", "qwerty", "welcome", "admin", "obrin")
 
 
 def make_key(rng: Callable[[int], bytes], rules: Sequence[KeyRules] = ()) -> str:
@@ -41,30 +40,18 @@ def key_shape(rules: Sequence[KeyRules]) -> tuple[int, str]:
     return min(wanted, max(most, 1)), alphabet
 
 
-def estimate_bits(key: str) -> float:
-    """An upper bound on what a guesser must try, by alphabet, length and repetition."""
-    kinds = (
-        (26, any(c.islower() for c in key)),
-        (26, any(c.isupper() for c in key)),
-        (10, any(c.isdigit() for c in key)),
-        (32, any(not c.isalnum() for c in key)),
-    )
-    alphabet = sum(size for size, there in kinds if there) or 1
-    distinct = len(set(key))
-    return min(len(key) * math.log2(max(alphabet, 2)), len(key) * math.log2(max(distinct, 1.01)))
+def weaknesses(key: str, words: frozenset[str] = frozenset()) -> list[str]:
+    """Reasons why a key is too weak, in words; empty for a good one. The key is never quoted.
 
-
-def weaknesses(key: str) -> list[str]:
-    """Reasons why a key is too weak, in words; empty for a good one. The key is never quoted."""
+    `words` are names that a guesser knows, such as those of the design.
+    """
     found = []
-    lower = key.lower()
     if len(key) < 20:
         found.append(f"it has {len(key)} characters, at least 20 are wanted")
-    if any(word in lower for word in _WORDS):
-        found.append("it contains a common word")
+    found += telling(key, words)
     if len(key) >= 2 and len(set(key)) <= max(3, len(key) // 8):
         found.append("it repeats few characters")
-    bits = estimate_bits(key)
+    bits = estimate_bits(key, words)
     if bits < LEAST_BITS:
         found.append(f"it holds at most {bits:.0f} bits, {LEAST_BITS} are wanted")
     return found

@@ -5,7 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from obrin.core.catalogue.offering import Demand, GatewayClass, Offering
-from obrin.core.design.model import Cloud, Design
+from obrin.core.design.arrangement import SHARED
+from obrin.core.design.model import Cloud, Design, Link
 from obrin.core.errors import SettleError
 from obrin.core.settle.work import Work
 
@@ -14,19 +15,41 @@ def demand_of(design: Design, name: str) -> Demand:
     """What a design asks of a cloud's gateway."""
     cloud = design.clouds[name]
     links = [link for link in design.links.values() if link.cloud == name]
-    needs = list(cloud.gateway.needs)
-    if any(link.translates_cloud for link in links):
-        needs.append("translation")
-    if cloud.gateway.zones is not None:
-        needs.append("zones")
+    uses = {
+        "translation": any(link.translates_cloud for link in links),
+        "zones": cloud.gateway.zones is not None,
+        "certificates": any(link.authentication == "certificate" for link in links),
+        "both-active": any(_shared_by_instances(link) for link in links),
+    }
+    needs = [*cloud.gateway.needs, *(feature for feature, used in uses.items() if used)]
     return Demand(
-        throughput=cloud.gateway.throughput,
+        throughput=max(cloud.gateway.throughput, _loads(design, name)),
         tunnels=sum(len(link.tunnels) for link in links),
         bgp=any(link.routing == "bgp" for link in links),
         instances=cloud.gateway.instances,
         routes=cloud.gateway.routes or _routes(design, name),
         features=tuple(dict.fromkeys(needs)),
         after_failure=cloud.gateway.after_failure,
+    )
+
+
+def _shared_by_instances(link: Link) -> bool:
+    """Whether tunnels at more than one instance carry the traffic at once."""
+    return len({t.instance for t in link.tunnels.values() if t.role == SHARED}) > 1
+
+
+def _loads(design: Design, name: str) -> float:
+    """Mbit/s of all flows between the sites at this gateway and what is behind it."""
+    hub = design.clouds[name].hub
+    behind = {name, *(hub.members if hub is not None else ())}
+    sites = {link.site for link in design.links.values() if link.cloud == name}
+    sites |= {line.site for line in design.circuits.values() if line.cloud == name}
+    return sum(
+        wish.load or 0.0
+        for wish in design.expectations
+        if wish.must == "work"
+        and {wish.source.place, wish.destination.place} <= behind | sites
+        and {wish.source.place, wish.destination.place} & sites
     )
 
 

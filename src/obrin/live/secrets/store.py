@@ -43,10 +43,10 @@ class KeyStore:
         data = self.file.read()
         if not data:
             return {}
-        try:
-            return {str(label): str(text) for label, text in data.get(name, {}).items()}
-        except AttributeError:
-            raise self.file.damaged() from None
+        part = data.get(name, {})
+        if not isinstance(part, dict) or not all(isinstance(t, str) for t in part.values()):
+            raise self.file.damaged()
+        return {str(label): text for label, text in part.items()}
 
     def put(self, keys: dict[str, str], today: date) -> None:
         """Set these keys; others stay, and nothing waits for these any more."""
