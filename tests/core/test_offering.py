@@ -15,7 +15,7 @@ from obrin.core.handover.secrets import Secrets
 from obrin.core.settle.classes import demand_of, judge_classes
 from obrin.core.settle.settle import settle
 from obrin.core.settled.building import build_settled
-from tests.doubles import design_of, swap
+from tests.doubles import design_of, settled_of, swap
 
 
 def test_the_file_says_what_the_data_say() -> None:

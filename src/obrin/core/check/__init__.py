@@ -20,11 +20,14 @@ from obrin.core.check import (
     routing,
     sizes,
     spaces,
+    summaries,
 )
 from obrin.core.check.certificates import certificates
 from obrin.core.check.dates import ended
 from obrin.core.check.finding import Finding, Severity
+from obrin.core.check.lifetimes import lifetimes
 from obrin.core.check.settled_file import Drift, settled_file
+from obrin.core.check.texts import placeholders
 from obrin.core.handover.secrets import Secrets
 from obrin.core.settle.choices import Choices
 from obrin.core.settled.model import Settled
@@ -59,15 +62,20 @@ def check(
         *inside.ipv6(settled),
         *algorithms.suites(settled),
         *sizes.inner_sizes(settled),
+        *sizes.lines(settled),
+        *lifetimes(settled),
         *devices.devices(settled),
         *redundancy.redundancy(settled),
         *redundancy.same_ends(settled),
         *routing.routing(settled),
+        *summaries.summaries(settled),
+        *summaries.into_itself(settled),
         *keys.keys(settled, secrets.keys),
         *(certificates(settled, secrets, now) if now is not None else ()),
         *(ended(settled, secrets.made, now.date()) if now is not None else ()),
         *expectations.expectations(settled),
         *failures.wider(settled),
         *failures.overloads(settled, offering),
+        *placeholders(settled),
     ]
     return sorted(found, key=lambda finding: -finding.severity)

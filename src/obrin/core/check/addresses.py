@@ -55,6 +55,7 @@ def public_addresses(settled: Settled) -> Iterator[Finding]:
                 "both ends would speak to themselves",
                 "give the site's address here, as its provider told it",
             )
+    yield from _identities(settled)
     if len(examples) < len(uplinks):
         # Where all are examples, the design is one.
         yield from map(_example, examples)
@@ -121,3 +122,24 @@ def _twice(uplinks: Iterable[Here]) -> Iterator[Finding]:
                 "give each its own, or the devices' own ones as 'inside' where a translator is in "
                 "front of both",
             )
+
+
+def _identities(settled: Settled) -> Iterator[Finding]:
+    """Two gateways that tell one cloud gateway the same identity, as when a template was copied."""
+    for cloud in settled.clouds:
+        seen: dict[str, str] = {}
+        for tunnel in settled.tunnels_at(cloud):
+            first = seen.setdefault(tunnel.uplink.identity, tunnel.gateway)
+            if first != tunnel.gateway:
+                yield Finding(
+                    Severity.ERROR,
+                    "identity-twice",
+                    (*settled.location_of(tunnel.gateway), "uplinks", tunnel.uplink.name),
+                    f"{tunnel.gateway} and {first} both tell {cloud} that they are "
+                    f"{tunnel.uplink.identity}",
+                    "the cloud takes one for the other: the wrong key is tried, and one of them "
+                    "stays down",
+                    "give each an identity of its own; behind a translator a name, or the public "
+                    "address",
+                )
+                seen[tunnel.uplink.identity] = tunnel.gateway

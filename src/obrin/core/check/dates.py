@@ -35,6 +35,8 @@ def ended(settled: Settled, made: Mapping[str, str], today: date) -> Iterator[Fi
                 "it has left the packs, and devices that were not given new ones still have it",
                 "hand over and connect; then take it out, or give it a later day",
             )
+    yield from _mistyped(settled, today)
+    yield from _outlived(settled)
     life = settled.standards.key_life
     for tunnel in settled.keyed_tunnels():
         since = made.get(tunnel.label)
@@ -48,4 +50,43 @@ def ended(settled: Settled, made: Mapping[str, str], today: date) -> Iterator[Fi
                 f"the key of {tunnel.label} was made on {since}, longer ago than the policy allows",
                 "whoever has seen it since can still pass for either end",
                 f"'obrin keys rotate {tunnel.label}'",
+            )
+
+
+FAR = timedelta(days=3653)
+"""Ten years: nobody grants access for longer and means it."""
+
+
+def _mistyped(settled: Settled, today: date) -> Iterator[Finding]:
+    for access in settled.granted:
+        if access.until > today + FAR:
+            yield Finding(
+                Severity.WARNING,
+                "day-far",
+                access.place,
+                f"{access.until.isoformat()} is {access.until.year - today.year} years away",
+                "access stays open for as long; most often the year was mistyped",
+                "correct the year, or leave 'until' out where no end is meant",
+            )
+
+
+def _outlived(settled: Settled) -> Iterator[Finding]:
+    """Access that is granted for longer than the only links that carry it."""
+    ends = {access.link: access.until for access in settled.granted if access.link}
+    for access in settled.granted:
+        wish = access.flow
+        if wish is None:
+            continue
+        pair = frozenset((wish.source.place, wish.destination.place))
+        links = [bundle.name for bundle in settled.index.links_between.get(pair, ())]
+        if links and all(name in ends and ends[name] < access.until for name in links):
+            last = max(ends[name] for name in links)
+            yield Finding(
+                Severity.WARNING,
+                "access-outlives-link",
+                access.place,
+                f"access for {wish.flow} from {wish.source} to {wish.destination} is granted until "
+                f"{access.until.isoformat()}, and {', '.join(links)} ends on {last.isoformat()}",
+                "from the day after, what must work has no way",
+                "end both on one day, or let the link stay",
             )

@@ -43,6 +43,7 @@ def devices(settled: Settled) -> Iterator[Finding]:
             )
         for link in links:
             yield from _lifetimes(link, name, profile)
+    yield from _circuits(settled)
     for link in settled.links.values():
         yield from _selectors(settled, link)
         yield from _detection(settled, link)
@@ -86,6 +87,27 @@ def _cannot(
     for tunnel in tunnels:
         if tunnel.uplink.translated and profile.translators is False:
             yield f"working behind the translator of uplink {tunnel.uplink.name}"
+
+
+def _circuits(settled: Settled) -> Iterator[Finding]:
+    """What circuits ask of the gateways at which they end."""
+    for name, circuit in settled.circuits.items():
+        device = settled.gateways[circuit.gateway]
+        cannot = []
+        if circuit.routing == "bgp" and device.profile.bgp is False:
+            cannot.append("BGP; use 'routing: static'")
+        if circuit.bfd is not None and device.profile.bfd is False:
+            cannot.append("BFD")
+        if cannot:
+            yield Finding(
+                Severity.ERROR,
+                "device-cannot",
+                ("circuits", name),
+                f"{device.name} ({device.profile.name}) cannot do what circuit {name} asks: "
+                f"{'; '.join(cannot)}",
+                "it shows when the device is configured, and the plan has to change then",
+                "ask for what it can do, or use another device",
+            )
 
 
 def _lifetimes(link: SettledLink, name: str, profile: Profile) -> Iterator[Finding]:

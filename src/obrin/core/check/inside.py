@@ -9,6 +9,7 @@ from obrin.core.address.table import PrefixTable
 from obrin.core.catalogue.offering import Offered, Offering
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.reader import Location
+from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
 
 _LENGTHS = {32: (30, 31), 128: (126, 127)}
@@ -18,13 +19,15 @@ def inside_blocks(settled: Settled, offering: Offered) -> Iterator[Finding]:
     """Each block by itself, then those that meet at one gateway."""
     networks = _networks(settled)
     at: dict[str, list[tuple[Prefix, str, Location]]] = {}
-    for tunnel in settled.tunnels():
-        for block in tunnel.inside:
+    for leg in settled.legs():
+        for block in leg.inside:
             key = "inside" if block.bits == 32 else "inside6"
-            here: Location = ("links", tunnel.link, "tunnels", tunnel.name, key)
-            yield from _alone(block, tunnel.label, here, offering.of(tunnel.cloud), networks)
-            for place in (tunnel.gateway, tunnel.cloud):
-                at.setdefault(place, []).append((block, tunnel.label, here))
+            here: Location = ("circuits", leg.name, key)
+            if isinstance(leg, SettledTunnel):
+                here = ("links", leg.link, "tunnels", leg.name, key)
+            yield from _alone(block, leg.label, here, offering.of(leg.cloud), networks)
+            for place in (leg.gateway, leg.cloud):
+                at.setdefault(place, []).append((block, leg.label, here))
     told: set[Location] = set()
     for blocks in at.values():
         yield from _twice(blocks, told)
@@ -38,6 +41,9 @@ def _networks(settled: Settled) -> PrefixTable[str]:
     for name, cloud in settled.clouds.items():
         for space in cloud.spaces.ipv4:
             table[space] = f"cloud {name}"
+    for name, entry in settled.surroundings.elsewhere.items():
+        if entry.prefix.bits == 32 and table.get(entry.prefix) is None:
+            table[entry.prefix] = f"{name} (elsewhere)"
     return table
 
 
@@ -72,7 +78,7 @@ def _alone(
                 "inside-twice",
                 here,
                 f"{block} of {label} lies in {found[0]} of {found[1]}",
-                "the tunnel's own addresses are taken for hosts there",
+                "its own addresses are taken for hosts there",
                 "use a block of 169.254.0.0/16, or leave it blank",
             )
 

@@ -17,6 +17,26 @@ _SIX = "IPv6 cannot cross it"
 _HANGS = "small packets pass; programs that do not learn the size hang on large ones"
 
 
+INTERNET = 1500
+"""Bytes that pass everywhere on the internet; more only on lines of one's own."""
+
+
+def lines(settled: Settled) -> Iterator[Finding]:
+    """Uplinks that are said to carry more than the internet does."""
+    for gateway in settled.gateways.values():
+        for name, uplink in gateway.uplinks.items():
+            if uplink.mtu > INTERNET:
+                yield Finding(
+                    Severity.WARNING,
+                    "mtu-large",
+                    (*settled.location_of(gateway.name), "uplinks", name, "mtu"),
+                    f"uplink {name} of {gateway.name} is said to carry {uplink.mtu} bytes; the "
+                    f"internet carries {INTERNET}",
+                    "packets that large are lost on the way: small ones pass, large ones hang",
+                    f"give at most {INTERNET}, or what the provider says",
+                )
+
+
 def inner_sizes(settled: Settled) -> Iterator[Finding]:
     """Tunnels whose packets inside are small, and tunnels of one link that differ."""
     dual = settled.surroundings.dual

@@ -1,0 +1,114 @@
+"""What is told in place of networks: summaries, default routes, ways that lead into themselves."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from obrin.core.address.prefix import Prefix
+from obrin.core.address.space import summaries as merged
+from obrin.core.check.finding import Finding, Severity
+from obrin.core.design.reader import Location
+from obrin.core.routing.model import accepted_at_site, announced_by_site
+from obrin.core.settled.links import SettledLink
+from obrin.core.settled.model import Settled
+
+_WIDE = 64
+"""A summary of more than this many times what it stands for is more than room to grow."""
+
+
+def summaries(settled: Settled) -> Iterator[Finding]:
+    for link in settled.links.values():
+        real = [part.seen for part in link.exposures]
+        behind = [part.seen for part in link.cloud_exposures]
+        here: Location = ("links", link.name, "bgp")
+        for summary in link.summaries:
+            yield from _stands_for(summary, real, (*here, "summaries"), f"site {link.site}")
+            yield from _of_others(settled, link, summary, (*here, "summaries"))
+        for summary in link.cloud_summaries:
+            if summary.length > 1:
+                where = (*here, "cloud-summaries")
+                yield from _stands_for(summary, behind, where, f"cloud {link.cloud}")
+        if any(p.length <= 1 for p in accepted_at_site(settled, link)):
+            yield _default(link, here)
+
+
+def _stands_for(
+    summary: Prefix, known: list[Prefix], here: Location, owner: str
+) -> Iterator[Finding]:
+    inside = [prefix for prefix in known if summary.covers(prefix)]
+    if not inside:
+        yield Finding(
+            Severity.WARNING,
+            "summary-empty",
+            here,
+            f"summary {summary} covers none of the prefixes of {owner} on this link",
+            "it is told to nobody's use, and draws traffic for addresses that are not there",
+            "take it out, or correct it",
+        )
+    elif summary.size > _WIDE * sum(p.size for p in merged(inside)):
+        yield Finding(
+            Severity.WARNING,
+            "summary-wide",
+            here,
+            f"summary {summary} covers far more than the {', '.join(map(str, inside))} that "
+            f"{owner} has in it",
+            "traffic for whatever else lies in it is drawn here and lost",
+            "tell a longer prefix that covers just these, and what they may grow to",
+        )
+
+
+def _of_others(
+    settled: Settled, link: SettledLink, summary: Prefix, here: Location
+) -> Iterator[Finding]:
+    for site in settled.sites.values():
+        if site.name == link.site:
+            continue
+        for name, prefix in settled.networks_at(site.name).items():
+            if summary.covers(prefix):
+                yield Finding(
+                    Severity.WARNING,
+                    "summary-foreign",
+                    here,
+                    f"summary {summary} of site {link.site} covers {prefix} of {site.name}/{name}",
+                    f"while {site.name} is down, its traffic is drawn to {link.site} instead of "
+                    "being told that there is no way",
+                    "tell longer prefixes that leave the other site out",
+                )
+                return
+
+
+def _default(link: SettledLink, here: Location) -> Finding:
+    return Finding(
+        Severity.WARNING,
+        "default-route",
+        (*here, "cloud-summaries") if link.cloud_summaries else ("links", link.name),
+        f"link {link.name} leads everything from {link.site} into its tunnels: the default route, "
+        "or both halves of it",
+        "the site's own way to the internet is not used any more, on which the tunnels themselves "
+        "run; the cloud has to pass all of it on",
+        "tell the prefixes that are needed; or mean it, and give the device routes of its own to "
+        "the cloud's public addresses",
+    )
+
+
+def into_itself(settled: Settled) -> Iterator[Finding]:
+    """A tunnel cannot carry the packets that it is made of."""
+    for link in settled.links.values():
+        told = accepted_at_site(settled, link), announced_by_site(link)
+        for tunnel in link.tunnels:
+            for prefixes, end, at in (
+                (told[0], tunnel.cloud_address, tunnel.gateway),
+                (told[1], tunnel.uplink.address, tunnel.cloud),
+            ):
+                held = next((p for p in prefixes if p.length > 1 and p.holds(end)), None)
+                if held is not None:
+                    yield Finding(
+                        Severity.ERROR,
+                        "tunnel-in-itself",
+                        ("links", link.name, "tunnels", tunnel.name),
+                        f"{at} routes {held} into {tunnel.label}, and the tunnel's own far end "
+                        f"{end} lies in it",
+                        "the tunnel would carry itself: it comes up, and falls as soon as the "
+                        "route is there",
+                        f"leave {end} out of the prefixes that are told or routed",
+                    )

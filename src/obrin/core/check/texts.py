@@ -1,0 +1,50 @@
+"""Texts that nobody filled in."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+from obrin.core.check.finding import Finding, Severity
+from obrin.core.design.reader import Location
+from obrin.core.settled.model import Settled
+
+_PLACEHOLDER = re.compile(
+    r"<[^>]*>|\{[^}]*\}|change.?me|fix.?me|placeholder|to.be.(set|filled)"
+    r"|(?<![^\W_])(todo|tbd|tba|xxx+|insert)(?![^\W_])",
+    re.IGNORECASE,
+)
+
+
+def placeholders(settled: Settled) -> Iterator[Finding]:
+    for here, text in _texts(settled):
+        if _PLACEHOLDER.search(text):
+            yield Finding(
+                Severity.WARNING,
+                "placeholder",
+                here,
+                f"'{text:.60}' is a placeholder that nobody filled in",
+                "it goes onto the sheets as it is, and to the other end",
+                "write what belongs here, or take the key out",
+            )
+
+
+def _texts(settled: Settled) -> Iterator[tuple[Location, str]]:
+    """Every text of the design that is free to be anything, with its place."""
+    for gateway in settled.gateways.values():
+        for name, uplink in gateway.uplinks.items():
+            here = (*settled.location_of(gateway.name), "uplinks", name)
+            yield (*here, "provider"), uplink.provider or ""
+            yield (*here, "identity"), uplink.identity
+    for name, circuit in settled.circuits.items():
+        yield ("circuits", name, "provider"), circuit.provider or ""
+    for name, entry in settled.surroundings.elsewhere.items():
+        for key in ("owner", "place", "note"):
+            yield ("elsewhere", name, key), getattr(entry, key) or ""
+    yield ("name",), settled.name
+    for part, names in (
+        ("sites", settled.sites),
+        ("clouds", settled.clouds),
+        ("links", settled.links),
+    ):
+        yield from (((part, name), name) for name in names)

@@ -1,0 +1,362 @@
+"""One mistake in a design that was healthy: its cause is named, first of all that is new.
+
+Each mistake is a change of the design's data and the finding that it must lead to. It is seeded in
+designs of several shapes; the design before the change is its corrected twin.
+"""
+
+from __future__ import annotations
+
+import copy
+from collections.abc import Callable
+from typing import Any
+
+import pytest
+import yaml
+
+from obrin.core.catalogue.offering import PRACTICE_CLOUD
+from obrin.core.check import check
+from obrin.core.check.finding import Finding
+from tests.core.test_healthy import secrets_of
+from tests.doubles import settled_of
+from tests.healthy import Healthy
+
+Json = dict[str, Any]
+SHAPES = 3
+MOST_TRIED = 120
+
+
+class No(Exception):
+    """This design has no place for the mistake."""
+
+
+def findings(data: Json) -> list[Finding]:
+    settled = settled_of(yaml.safe_dump(data, sort_keys=False))
+    return check(settled, PRACTICE_CLOUD, secrets_of(settled))
+
+
+def first(items: Any, good: Callable[[Any], bool] = bool) -> Any:
+    """The first that will do. Raises No."""
+    found = next((item for item in items if good(item)), None)
+    if found is None:
+        raise No
+    return found
+
+
+def links(data: Json, good: Callable[[Json], bool] = bool) -> Json:
+    """A link that is alone between its ends."""
+    ends = [(link["site"], link["cloud"]) for link in data["links"].values()]
+    lines = [(line["site"], line["cloud"]) for line in data.get("circuits", {}).values()]
+
+    def alone(link: Json) -> bool:
+        pair = link["site"], link["cloud"]
+        return ends.count(pair) == 1 and pair not in lines and good(link)
+
+    return first(data["links"].values(), alone)
+
+
+def uplinks(data: Json) -> list[Json]:
+    return [
+        uplink
+        for site in data["sites"].values()
+        for gateway in site["gateways"].values()
+        for uplink in gateway["uplinks"].values()
+    ]
+
+
+def gateway_of(data: Json, link: Json) -> Json:
+    return data["sites"][link["site"]]["gateways"][link["tunnels"]["t0"]["gateway"]]
+
+
+def cloud_of(data: Json, link: Json) -> Json:
+    return data["clouds"][link["cloud"]].setdefault("gateway", {})
+
+
+MISTAKES: dict[str, Callable[[Json], None]] = {}
+
+
+def mistake(code: str) -> Callable[[Callable[[Json], None]], Callable[[Json], None]]:
+    def keep(change: Callable[[Json], None]) -> Callable[[Json], None]:
+        MISTAKES[f"{code}: {change.__name__}"] = change
+        return change
+
+    return keep
+
+
+@mistake("one-tunnel")
+def a_second_tunnel_never_built(data: Json) -> None:
+    del links(data)["tunnels"]["t1"]
+
+
+@mistake("shared-uplink")
+def both_over_one_uplink(data: Json) -> None:
+    link = links(data, lambda x: x["tunnels"]["t0"]["uplink"] != x["tunnels"]["t1"]["uplink"])
+    link["tunnels"]["t1"] = link["tunnels"]["t0"] | {"instance": 2}
+
+
+@mistake("shared-instance")
+def both_at_one_instance(data: Json) -> None:
+    links(data)["tunnels"]["t1"]["instance"] = 1
+
+
+@mistake("shared-provider")
+def both_of_one_provider(data: Json) -> None:
+    link = links(data)
+    for gateway in data["sites"][link["site"]]["gateways"].values():
+        for uplink in gateway["uplinks"].values():
+            uplink["provider"] = "the-same"
+
+
+@mistake("address-not-public")
+def the_address_behind_the_translator(data: Json) -> None:
+    first(uplinks(data), lambda u: "inside" not in u)["address"] = "10.77.0.2"
+
+
+@mistake("address-not-public")
+def an_address_shared_by_a_provider(data: Json) -> None:
+    uplinks(data)[-1]["address"] = "100.64.3.9"
+
+
+@mistake("address-twice")
+def one_address_at_two_sites(data: Json) -> None:
+    if len(data["sites"]) < 2:
+        raise No
+    found = uplinks(data)
+    found[-1]["address"] = found[0]["address"]
+
+
+@mistake("address-far-end")
+def the_clouds_own_address(data: Json) -> None:
+    link = links(data)
+    cloud_of(data, link)["addresses"] = ["203.0.113.77", "203.0.113.78"]
+    first(gateway_of(data, link)["uplinks"].values())["address"] = "203.0.113.78"
+
+
+@mistake("identity-twice")
+def an_identity_copied_with_a_template(data: Json) -> None:
+    found = list(data["links"].values())
+    one, two = first(
+        (a, b) for a in found for b in found if a["cloud"] == b["cloud"] and a["site"] != b["site"]
+    )
+    for link in (one, two):
+        end = link["tunnels"]["t0"]
+        gateway_of(data, link)["uplinks"][end["uplink"]]["identity"] = "branch.example"
+
+
+@mistake("as-equal-ends")
+def one_as_number_at_both_ends(data: Json) -> None:
+    link = links(data, lambda x: "bgp" in x)
+    cloud_of(data, link)["as"] = 64999
+    for gateway in data["sites"][link["site"]]["gateways"].values():
+        gateway["as"] = 64999
+
+
+@mistake("space-overlap")
+def the_cloud_in_the_sites_range(data: Json) -> None:
+    link = links(
+        data,
+        lambda x: (
+            not {"seen-as", "cloud-seen-as", "only"} & x.keys()
+            and x["cloud"] != "hub"
+            and isinstance(data["sites"][x["site"]]["networks"]["desks"], str)
+        ),
+    )
+    address = data["sites"][link["site"]]["networks"]["desks"].split("/")[0]
+    data["clouds"][link["cloud"]]["space"] = [f"{address}/18"]
+
+
+@mistake("inside-reserved")
+def an_inside_block_that_the_cloud_keeps(data: Json) -> None:
+    links(data)["tunnels"]["t0"]["inside"] = "169.254.169.252/30"
+
+
+@mistake("inside-twice")
+def one_inside_block_for_two_tunnels(data: Json) -> None:
+    for tunnel in links(data)["tunnels"].values():
+        tunnel["inside"] = "169.254.9.0/30"
+
+
+@mistake("inside-twice")
+def an_inside_block_of_a_partner(data: Json) -> None:
+    data["elsewhere"] = {"depot": {"prefix": "10.251.0.0/16", "owner": "a depot"}}
+    links(data)["tunnels"]["t0"]["inside"] = "10.251.3.0/30"
+
+
+@mistake("suite-no-match")
+def a_suite_that_one_end_does_not_offer(data: Json) -> None:
+    link = links(data, lambda x: "offers" not in gateway_of(data, x))
+    link["suite"] = "modern"
+    cloud_of(data, link)["offers"] = ["high", "wide"]
+
+
+@mistake("class-unknown")
+def a_class_that_there_is_not(data: Json) -> None:
+    cloud_of(data, links(data))["class"] = "dinghy"
+
+
+@mistake("class-short")
+def a_class_that_does_less(data: Json) -> None:
+    cloud_of(data, links(data))["class"] = "punt"
+
+
+@mistake("mtu-large")
+def a_jumbo_frame_over_the_internet(data: Json) -> None:
+    for uplink in uplinks(data):
+        uplink["mtu"] = 9000
+
+
+@mistake("mtu-small")
+def a_narrow_line(data: Json) -> None:
+    link = links(data)
+    for gateway in data["sites"][link["site"]]["gateways"].values():
+        for uplink in gateway["uplinks"].values():
+            uplink["mtu"] = 1280
+
+
+@mistake("placeholder")
+def an_owner_to_be_filled_in(data: Json) -> None:
+    data["elsewhere"] = {"depot": {"prefix": "10.251.0.0/16", "owner": "<name of the owner>"}}
+
+
+@mistake("placeholder")
+def an_identity_to_be_filled_in(data: Json) -> None:
+    link = links(data, lambda x: "authentication" not in x)
+    first(gateway_of(data, link)["uplinks"].values())["identity"] = "changeme.example"
+
+
+def own_suite(ike: str, child: str) -> Json:
+    parts = {"encryption": "AES-GCM-16-256"}
+    return {
+        "own": {
+            "ike": parts | {"prf": "PRF-HMAC-SHA2-384", "group": "ECP-384", "lifetime": ike},
+            "esp": parts | {"pfs": "ECP-384", "esn": True, "lifetime": child},
+        }
+    }
+
+
+def with_suite(data: Json, ike: str, child: str) -> None:
+    link = links(
+        data,
+        lambda x: (
+            "offers" not in gateway_of(data, x)
+            and gateway_of(data, x).get("profile") in (None, "general-host", "modern-router")
+        ),
+    )
+    for gateway in data["sites"][link["site"]]["gateways"].values():
+        gateway.pop("profile", None)
+        gateway.pop("offers", None)
+    data["suites"] = own_suite(ike, child)
+    link["suite"] = "own"
+
+
+@mistake("lifetime-order")
+def lifetimes_of_ike_and_child_swapped(data: Json) -> None:
+    with_suite(data, "1 h", "8 h")
+
+
+@mistake("lifetime-unit")
+def minutes_taken_for_seconds(data: Json) -> None:
+    with_suite(data, "480 s", "60 s")
+
+
+@mistake("lifetime-unit")
+def seconds_taken_for_minutes(data: Json) -> None:
+    with_suite(data, "1728000 s", "3600 s")
+
+
+def told_by_bgp(data: Json) -> Json:
+    return links(data, lambda x: "bgp" in x and "seen-as" not in x and "only" not in x)
+
+
+@mistake("summary-empty")
+def a_summary_that_covers_nothing(data: Json) -> None:
+    told_by_bgp(data)["bgp"]["summaries"] = ["10.99.0.0/20"]
+
+
+@mistake("summary-wide")
+def a_summary_of_half_the_world(data: Json) -> None:
+    link = told_by_bgp(data)
+    if not isinstance(data["sites"][link["site"]]["networks"]["desks"], str):
+        raise No
+    if len(data["sites"]) > 1:
+        raise No
+    link["bgp"]["summaries"] = ["10.0.0.0/11"]
+
+
+@mistake("default-route")
+def everything_into_the_tunnel(data: Json) -> None:
+    told_by_bgp(data)["bgp"]["cloud-summaries"] = ["0.0.0.0/0"]
+
+
+@mistake("default-route")
+def both_halves_of_everything(data: Json) -> None:
+    told_by_bgp(data)["bgp"]["cloud-summaries"] = ["0.0.0.0/1", "128.0.0.0/1"]
+
+
+@mistake("tunnel-in-itself")
+def the_tunnels_end_in_what_it_carries(data: Json) -> None:
+    link = links(data, lambda x: not {"seen-as", "only", "networks"} & x.keys())
+    uplink = first(gateway_of(data, link)["uplinks"].values())
+    site = data["sites"][link["site"]]
+    site["networks"]["screened"] = ".".join(uplink["address"].split(".")[:3]) + ".0/24"
+
+
+@mistake("expectation-unmet")
+def no_rule_for_the_flow(data: Json) -> None:
+    wish = first(data["expectations"], lambda e: e.get("must", "work") == "work")
+    place = wish["to"].split("/")[0]
+    if place not in data["clouds"]:
+        raise No
+    data["clouds"][place]["filters"] = [{"allow": "tcp/9999", "from": wish["from"], "to": place}]
+
+
+@mistake("expectation-unmet")
+def propagation_left_off(data: Json) -> None:
+    subnet = first(data["clouds"].values(), lambda c: "subnets" in c)["subnets"]["web"]
+    if "table" in subnet:
+        raise No
+    subnet["propagation"] = False
+
+
+@mistake("expectation-leak")
+def a_flow_that_must_not_and_would(data: Json) -> None:
+    wish = first(data["expectations"], lambda e: e.get("must", "work") == "work")
+    data["expectations"].append({**wish, "must": "not"} | {"flow": "tcp/440-450"})
+    if wish["flow"] != "tcp/443":
+        raise No
+
+
+@mistake("static-unmonitored")
+def static_routes_that_nobody_watches(data: Json) -> None:
+    link = links(data, lambda x: x.get("routing") == "static")
+    data["profiles"] = {"own": {"monitor": False, "selection": ["interface"]}}
+    for gateway in data["sites"][link["site"]]["gateways"].values():
+        gateway["profile"] = "own"
+
+
+@mistake("one-circuit")
+def a_circuit_without_a_backup(data: Json) -> None:
+    circuit = first(data.get("circuits", {}).values())
+    data["links"] = {n: x for n, x in data["links"].items() if x["site"] != circuit["site"]}
+
+
+@pytest.mark.parametrize("name", MISTAKES)
+def test_a_mistake_is_named_first_in_designs_of_several_shapes(name: str) -> None:
+    code = name.partition(":")[0]
+    tried = 0
+    for seed in range(MOST_TRIED):
+        drawn = Healthy(seed)
+        data = copy.deepcopy(drawn.data)
+        try:
+            MISTAKES[name](data)
+        except No:
+            continue
+        before = {(f.code, f.place) for f in findings(drawn.data)}
+        assert code not in {found for found, _ in before}, (seed, before)
+        new = [f for f in findings(data) if (f.code, f.place) not in before]
+        assert new, (seed, drawn.shape)
+        worst = [f.code for f in new if f.severity == new[0].severity]
+        assert code in worst, (seed, drawn.shape, new)
+        tried += 1
+        if tried == SHAPES:
+            return
+    assert tried, "no shape has a place for it"
