@@ -191,9 +191,12 @@ class Healthy:
         if not by_policy and not self._hub and self._maybe("the cloud as another", 0.1):
             link["cloud-seen-as"] = None
         given = isinstance(entry["networks"]["desks"], str) and "seen-as" not in link
-        if given and self._clouds == 1 and self._maybe("a part of a network", 0.1):
-            network = entry["networks"]["desks"]
-            link["only"] = {"desks": [network.replace("/22", "/23")]}
+        if given and not self._hub and self._maybe("a network in two parts", 0.1):
+            low, high = (
+                entry["networks"]["desks"],
+                entry["networks"]["desks"].replace(".0.0/", ".2.0/"),
+            )
+            link["only"] = {"desks": [low.replace("/22", "/23"), high.replace("/22", "/23")]}
         if not by_policy and self._maybe("a suite", 0.15):
             link["suite"] = "high" if "tunnel-firewall" not in profiles else None
         link["tunnels"] = {

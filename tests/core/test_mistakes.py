@@ -317,6 +317,47 @@ def propagation_left_off(data: Json) -> None:
     subnet["propagation"] = False
 
 
+@mistake("expectation-part")
+def half_a_network_linked(data: Json) -> None:
+    link = links(
+        data,
+        lambda x: (
+            not {"seen-as", "only"} & x.keys()
+            and isinstance(data["sites"][x["site"]]["networks"]["desks"], str)
+        ),
+    )
+    half = data["sites"][link["site"]]["networks"]["desks"].replace("/22", "/23")
+    link["only"] = {"desks": [half]}
+
+
+@mistake("expectation-part")
+def a_part_that_the_subnets_table_sends_nowhere(data: Json) -> None:
+    link = links(
+        data,
+        lambda x: (
+            x["cloud"] != "hub"
+            and not {"seen-as", "cloud-seen-as"} & x.keys()
+            and isinstance(data["sites"][x["site"]]["networks"]["desks"], str)
+        ),
+    )
+    cloud = data["clouds"][link["cloud"]]
+    part = data["sites"][link["site"]]["networks"]["desks"].replace(".0.0/22", ".3.0/24")
+    cloud["tables"] = {"t": {"routes": {part: "nowhere"}}}
+    cloud["subnets"]["web"]["table"] = "t"
+
+
+@mistake("expectation-part")
+def a_filter_rule_for_half_of_a_network(data: Json) -> None:
+    wish = first(data["expectations"], lambda e: e["from"].endswith("/desks"))
+    site, cloud = wish["from"].split("/")[0], wish["to"].split("/")[0]
+    desks = data["sites"][site]["networks"]["desks"]
+    used = [x for x in data["links"].values() if x["site"] == site]
+    if not isinstance(desks, str) or len(data["expectations"]) > 1 or "seen-as" in used[0]:
+        raise No
+    half = desks.replace("/22", "/23")
+    data["clouds"][cloud]["filters"] = [{"allow": "tcp/443", "from": half, "to": wish["to"]}]
+
+
 @mistake("expectation-leak")
 def a_flow_that_must_not_and_would(data: Json) -> None:
     wish = first(data["expectations"], lambda e: e.get("must", "work") == "work")

@@ -127,10 +127,12 @@ def _twice(uplinks: Iterable[Here]) -> Iterator[Finding]:
 def _identities(settled: Settled) -> Iterator[Finding]:
     """Two gateways that tell one cloud gateway the same identity, as when a template was copied."""
     for cloud in settled.clouds:
-        seen: dict[str, str] = {}
+        seen: dict[str, tuple[str, Address]] = {}
         for tunnel in settled.tunnels_at(cloud):
-            first = seen.setdefault(tunnel.uplink.identity, tunnel.gateway)
-            if first != tunnel.gateway:
+            mine = tunnel.gateway, tunnel.uplink.address
+            first, address = seen.setdefault(tunnel.uplink.identity, mine)
+            # One address at two gateways is told as such.
+            if first != tunnel.gateway and address != tunnel.uplink.address:
                 yield Finding(
                     Severity.ERROR,
                     "identity-twice",
@@ -142,4 +144,4 @@ def _identities(settled: Settled) -> Iterator[Finding]:
                     "give each an identity of its own; behind a translator a name, or the public "
                     "address",
                 )
-                seen[tunnel.uplink.identity] = tunnel.gateway
+                seen[tunnel.uplink.identity] = mine

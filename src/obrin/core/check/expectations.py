@@ -5,15 +5,17 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from obrin.core.check.finding import Finding, Severity
+from obrin.core.check.parts import Parts, parts
 from obrin.core.design.model import Expectation
 from obrin.core.design.reader import Location
 from obrin.core.reach.model import ReachModel
-from obrin.core.reach.trace import probe_key, there_and_back, trace
+from obrin.core.reach.trace import probe_key, stopped, there_and_back, trace
 from obrin.core.settled.model import Settled
 
 
 def expectations(settled: Settled) -> Iterator[Finding]:
     model = ReachModel(settled)
+    blocks = Parts(model)
     for index, expectation in enumerate(settled.expectations):
         here: Location = ("expectations", index)
         flow = f"{expectation.flow} from {expectation.source} to {expectation.destination}"
@@ -33,6 +35,8 @@ def expectations(settled: Settled) -> Iterator[Finding]:
                     "a device that keeps state on only one of the two ways drops the answer",
                     "let both ends prefer the same way; 'obrin trace' shows both hop by hop",
                 )
+            if not stopped(there, back):
+                yield from parts(index, expectation, blocks)
         elif _may_pass(model, expectation):
             yield Finding(
                 Severity.ERROR,

@@ -36,11 +36,11 @@ def _preferences(settled: Settled) -> Iterator[Finding]:
         order = [name for name in site.ways if name in bundles]
         for number, name in enumerate(order):
             for earlier in (bundles[o] for o in order[:number]):
-                yield from _against(earlier, bundles[name])
+                yield from _against(settled, earlier, bundles[name])
                 yield from _own_first(settled, earlier, bundles[name])
 
 
-def _against(first: Bundle, later: Bundle) -> Iterator[Finding]:
+def _against(settled: Settled, first: Bundle, later: Bundle) -> Iterator[Finding]:
     if first.routing == "bgp" and later.routing == "static" and _same_networks(first, later):
         yield Finding(
             Severity.WARNING,
@@ -53,21 +53,26 @@ def _against(first: Bundle, later: Bundle) -> Iterator[Finding]:
             f"use BGP on {later.name} too, or prefer it",
         )
         return
-    for what, one, other in (
-        ("to the cloud", announced_by_cloud(first), announced_by_cloud(later)),
-        ("to the site", announced_by_site(first), announced_by_site(later)),
-    ):
+    told = [("the cloud", announced_by_cloud(first), announced_by_cloud(later))]
+    if _clouds(settled, first) & _clouds(settled, later):  # somebody hears both
+        told.append(("the site", announced_by_site(first), announced_by_site(later)))
+    for what, one, other in told:
         inside = [p for p in other if p not in one and any(o.covers(p) for o in one)]
         if inside:
             yield Finding(
                 Severity.WARNING,
                 "preference-unheeded",
                 place_of(later),
-                f"{first.name} is preferred, and {later.name} tells a longer prefix {what}: "
+                f"{first.name} is preferred, and {later.name} tells a longer prefix of {what}: "
                 f"{_some(inside)}",
                 "the longest match wins before any preference: this traffic takes the other way",
                 "let both tell the same prefixes: the same networks, parts and summaries",
             )
+
+
+def _clouds(settled: Settled, bundle: Bundle) -> set[str]:
+    """The clouds that learn what a site tells."""
+    return {bundle.cloud, *settled.clouds[bundle.cloud].members}
 
 
 def _own_first(settled: Settled, first: Bundle, later: Bundle) -> Iterator[Finding]:
