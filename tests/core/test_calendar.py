@@ -50,6 +50,18 @@ def test_a_link_that_ended_is_in_no_pack() -> None:
     assert (ending.day, ending.what) == (LAST, "link quay-apps ends")
 
 
+def test_days_that_cannot_be_meant() -> None:
+    today = date(2026, 12, 1)
+    far = (UNTIL[0], UNTIL[1].replace("2027", "2117"))
+    assert [f.code for f in ended(on(today, far), {}, today)] == ["day-far"]
+    link = ("    cloud: apps\n", "    cloud: apps\n    until: 2027-01-15\n")
+    (found,) = ended(on(today, UNTIL, link), {}, today)
+    assert found.code == "access-outlives-link"
+    assert "quay-apps ends on 2027-01-15" in found.cause
+    whole = ("    cloud: apps\n", "    cloud: apps\n    until: 2027-01-31\n")
+    assert list(ended(on(today, UNTIL, whole), {}, today)) == []
+
+
 def test_keys_have_an_age_when_the_policy_says_so() -> None:
     today = date(2026, 12, 1)
     assert [f.code for f in ended(on(today, LIFE), MADE, today)] == ["key-old"]

@@ -162,7 +162,7 @@ CASES = [
     ("shared-provider", ("provider: two", "provider: one"), None),
     ("shared-instance", ("radio, instance: 2", "radio, instance: 1"), None),
     (
-        "one-circuit",
+        "circuit-alone",
         ("links:\n  quay-apps:", ALONE + "links:\n  quay-apps:"),
         (
             "links:\n  quay-apps:",

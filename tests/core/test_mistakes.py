@@ -120,7 +120,9 @@ def an_address_shared_by_a_provider(data: Json) -> None:
 def one_address_at_two_sites(data: Json) -> None:
     if len(data["sites"]) < 2:
         raise No
-    found = uplinks(data)
+    found = [uplink for uplink in uplinks(data) if "inside" not in uplink]
+    if len(found) < len(uplinks(data)):
+        raise No
     found[-1]["address"] = found[0]["address"]
 
 
@@ -374,7 +376,7 @@ def static_routes_that_nobody_watches(data: Json) -> None:
         gateway["profile"] = "own"
 
 
-@mistake("one-circuit")
+@mistake("circuit-alone")
 def a_circuit_without_a_backup(data: Json) -> None:
     circuit = first(data.get("circuits", {}).values())
     data["links"] = {n: x for n, x in data["links"].items() if x["site"] != circuit["site"]}

@@ -68,7 +68,9 @@ def _cannot(
         if link.routing == "bgp" and profile.bgp is False:
             yield "BGP; use 'routing: static'"
         if link.routing == "bgp" and link.selection == "policy":
-            yield "BGP without tunnel interfaces; use 'routing: static'"
+            able = profile.selection is None or "interface" in profile.selection
+            cure = "drop 'selection: policy'" if able else "use 'routing: static'"
+            yield f"BGP without tunnel interfaces; {cure}"
         if profile.selection is not None and link.selection not in profile.selection:
             yield f"tunnels by {link.selection}"
         method = "pre-shared-key" if link.authentication == "pre-shared-key" else kind

@@ -55,8 +55,32 @@ def _unmet(here: Location, flow: str, reason: str, what: str) -> Finding:
         here,
         f"{flow} must work;{what or ' it'} stops: {reason}",
         "users of this flow get no answer",
-        "add the route or filter rule that is missing, or drop the expectation",
+        next((cure for part, cure in _CURES if part in reason), _OTHERWISE),
     )
+
+
+_OTHERWISE = "add the route or filter rule that is missing, or drop the expectation"
+# What the trace says where it stops, and which key of the design puts it right.
+_CURES = (
+    ("propagation is off", "turn 'propagation' on there, or write the route into its 'table'"),
+    (
+        "no route",
+        "let a link or circuit carry the network ('networks', 'only'), or a hub's table learn it "
+        "('learns'), or drop the expectation",
+    ),
+    ("sends it nowhere", "change that route of the subnet's 'table'"),
+    (
+        "no rule lets",
+        "add a rule to the 'filters' there, or leave 'filters' out: then just what expectations "
+        "need is let through",
+    ),
+    (
+        "firewall of the hosts",
+        "add the flow to the network's 'hosts-accept', or drop the expectation",
+    ),
+    ("traffic selectors", "add the network to the link's 'networks', or drop the expectation"),
+    ("behind", "correct the prefix: it is told by somebody who does not have it"),
+)
 
 
 def _may_pass(model: ReachModel, expectation: Expectation) -> bool:

@@ -33,7 +33,10 @@ def redundancy(settled: Settled) -> Iterator[Finding]:
             continue  # said of the first of them
         told.add(together)
         if len(legs) == 1:
-            yield _alone(bundle)
+            others = (b for b in by_site[bundle.site] if b is not bundle)
+            # A line of one's own is not all that there is where something else carries a part.
+            if isinstance(bundle, SettledLink) or not any(_meet(b, bundle) for b in others):
+                yield _alone(bundle)
         else:
             yield from _shared_fate(settled, bundle, beside, legs)
 
@@ -54,6 +57,14 @@ def _covers(wide: tuple[Exposure, ...], narrow: tuple[Exposure, ...]) -> bool:
     return all(any(one.covers(part.real) for one in real) for part in narrow)
 
 
+def _meet(one: Bundle, other: Bundle) -> bool:
+    """Whether the networks of the other can go by this one to some of where they go."""
+    seen = {part.seen for part in one.cloud_exposures}
+    return _covers(one.exposures, other.exposures) and any(
+        part.seen in seen for part in other.cloud_exposures
+    )
+
+
 def _place(bundle: Bundle) -> Location:
     if isinstance(bundle, SettledCircuit):
         return ("circuits", bundle.name)
@@ -64,11 +75,11 @@ def _alone(bundle: Bundle) -> Finding:
     if isinstance(bundle, SettledCircuit):
         return Finding(
             Severity.WARNING,
-            "one-circuit",
+            "circuit-alone",
             _place(bundle),
-            f"circuit {bundle.name} is all that joins {bundle.site} and {bundle.cloud}",
-            "any failure and any maintenance of the line cuts the site off",
-            "add a link with tunnels over the internet as its backup",
+            f"circuit {bundle.name} is the only way from {bundle.site} to {bundle.cloud}",
+            "when the line is cut, the site is cut off until it is mended",
+            "add a link with tunnels as the backup",
         )
     return Finding(
         Severity.ERROR,

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from obrin.core.address.prefix import DEFAULT_ROUTE, Prefix
+from obrin.core.address.prefix import Prefix
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.reader import Location
 from obrin.core.routing.model import announced_by_cloud, announced_by_site, state_of
@@ -17,7 +17,6 @@ Bundle = SettledLink | SettledCircuit
 def routing(settled: Settled) -> Iterator[Finding]:
     yield from _preferences(settled)
     yield from _limits(settled)
-    yield from _defaults(settled)
     yield from _transit(settled)
     yield from _internal(settled)
     yield from _circuits(settled)
@@ -115,23 +114,6 @@ def _limits(settled: Settled) -> Iterator[Finding]:
         )
 
 
-def _defaults(settled: Settled) -> Iterator[Finding]:
-    """Nothing in a cloud network leads on to the internet."""
-    for name, link in settled.links.items():
-        for mine, key in ((link.cloud_summaries, "cloud-summaries"), (link.summaries, "summaries")):
-            if DEFAULT_ROUTE in mine:
-                whose = link.site if key == "cloud-summaries" else link.cloud
-                yield Finding(
-                    Severity.WARNING,
-                    "default-route",
-                    ("links", name, "bgp", key),
-                    f"{whose} gets a default route over {name}",
-                    f"all that {whose} has no other route for goes into the tunnel, its internet "
-                    "access too, and stops at the other end",
-                    "summarise to the prefixes that are there",
-                )
-
-
 def _transit(settled: Settled) -> Iterator[Finding]:
     """Hubs that lead from site to site where no expectation asks for it."""
     asked = {
@@ -194,16 +176,6 @@ def _circuits(settled: Settled) -> Iterator[Finding]:
                 f"circuit {name} has static routes, and nothing watches the line",
                 "when it dies the routes stay: everything sent into it is lost",
                 "use BGP or BFD on it",
-            )
-        others = [b for b in settled.bundles() if b.site == circuit.site and b is not circuit]
-        if not any(_same_networks(circuit, other) for other in others):
-            yield Finding(
-                Severity.WARNING,
-                "circuit-alone",
-                ("circuits", name),
-                f"circuit {name} is the only way from {circuit.site} to {circuit.cloud}",
-                "when the line is cut, the site is cut off until it is mended",
-                "add a link with tunnels as the backup",
             )
 
 

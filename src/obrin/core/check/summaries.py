@@ -21,15 +21,14 @@ def summaries(settled: Settled) -> Iterator[Finding]:
         real = [part.seen for part in link.exposures]
         behind = [part.seen for part in link.cloud_exposures]
         here: Location = ("links", link.name, "bgp")
-        for summary in link.summaries:
+        for summary in (s for s in link.summaries if s.length > 1):
             yield from _stands_for(summary, real, (*here, "summaries"), f"site {link.site}")
             yield from _of_others(settled, link, summary, (*here, "summaries"))
         for summary in link.cloud_summaries:
             if summary.length > 1:
                 where = (*here, "cloud-summaries")
                 yield from _stands_for(summary, behind, where, f"cloud {link.cloud}")
-        if any(p.length <= 1 for p in accepted_at_site(settled, link)):
-            yield _default(link, here)
+        yield from _default(link)
 
 
 def _stands_for(
@@ -77,18 +76,22 @@ def _of_others(
                 return
 
 
-def _default(link: SettledLink, here: Location) -> Finding:
-    return Finding(
-        Severity.WARNING,
-        "default-route",
-        (*here, "cloud-summaries") if link.cloud_summaries else ("links", link.name),
-        f"link {link.name} leads everything from {link.site} into its tunnels: the default route, "
-        "or both halves of it",
-        "the site's own way to the internet is not used any more, on which the tunnels themselves "
-        "run; the cloud has to pass all of it on",
-        "tell the prefixes that are needed; or mean it, and give the device routes of its own to "
-        "the cloud's public addresses",
-    )
+def _default(link: SettledLink) -> Iterator[Finding]:
+    """The default route, whole or in halves. No cloud network leads on to the internet."""
+    for mine, key in ((link.cloud_summaries, "cloud-summaries"), (link.summaries, "summaries")):
+        wide = [prefix for prefix in mine if prefix.length <= 1]
+        if wide:
+            whose = link.site if key == "cloud-summaries" else link.cloud
+            halves = "" if wide[0].length == 0 else f", in halves ({', '.join(map(str, wide))})"
+            yield Finding(
+                Severity.WARNING,
+                "default-route",
+                ("links", link.name, "bgp", key),
+                f"{whose} gets a default route over {link.name}{halves}",
+                f"all that {whose} has no other route for goes into the tunnel, its internet "
+                "access too, and stops at the other end",
+                "summarise to the prefixes that are there",
+            )
 
 
 def into_itself(settled: Settled) -> Iterator[Finding]:
