@@ -274,6 +274,22 @@ def a_summary_that_covers_nothing(data: Json) -> None:
     told_by_bgp(data)["bgp"]["summaries"] = ["10.99.0.0/20"]
 
 
+@mistake("summary-foreign")
+def a_summary_over_another_site(data: Json) -> None:
+    link = told_by_bgp(data)
+    numbers = [int(site.removeprefix("site-")) for site in data["sites"]]
+    plain = [
+        n
+        for n in numbers
+        if isinstance(data["sites"][f"site-{n}"]["networks"]["desks"], str)
+        and f"site-{n}" != link["site"]
+    ]
+    mine = data["sites"][link["site"]]["networks"]["desks"]
+    if not plain or not isinstance(mine, str):
+        raise No
+    link["bgp"]["summaries"] = ["10.20.0.0/14"]
+
+
 @mistake("summary-wide")
 def a_summary_of_half_the_world(data: Json) -> None:
     link = told_by_bgp(data)

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from obrin.core.address.prefix import Prefix
 from obrin.core.address.translation import Exposure
@@ -43,21 +44,42 @@ def _owned(settled: Settled) -> Iterator[_Owned]:
         yield _Owned(entry.prefix, f"{name} (elsewhere)", ("elsewhere", name))
 
 
+@dataclass(slots=True)
+class _Open:
+    """Those who have one prefix, while the walk is inside it; the unjoined by their place."""
+
+    prefix: Prefix
+    joined: list[_Owned] = field(default_factory=list)
+    unjoined: dict[str, list[_Owned]] = field(default_factory=dict)
+
+    def add(self, owned: _Owned) -> None:
+        held = self.joined if owned.joined else self.unjoined.setdefault(owned.place, [])
+        held.append(owned)
+
+    def met_by(self, owned: _Owned) -> Iterator[_Owned]:
+        """What is not joined meets its own site alone: many sites may have one range for guests."""
+        yield from self.joined
+        if owned.joined:
+            yield from itertools.chain.from_iterable(self.unjoined.values())
+        else:
+            yield from self.unjoined.get(owned.place, ())
+
+
 def overlaps(settled: Settled) -> Iterator[Finding]:
     """A sorted walk: a prefix can only overlap the ones still open above it."""
-    above: dict[bool, list[_Owned]] = {True: [], False: []}
+    above: list[_Open] = []
     for owned in sorted(_owned(settled), key=lambda item: item.prefix):
-        for joined, found in above.items():
-            above[joined] = [o for o in found if o.prefix.covers(owned.prefix)]
-        # What is not joined meets its own site alone: many sites may have one range for guests.
-        others = above[True] + [o for o in above[False] if owned.joined or o.place == owned.place]
-        for other in others:
+        while above and not above[-1].prefix.covers(owned.prefix):
+            above.pop()
+        for other in (other for entry in above for other in entry.met_by(owned)):
             if other.place == owned.place == "":
                 continue  # what others do among themselves
             severity = _severity(settled, owned, other)
             if severity is not None:
                 yield _overlap(severity, owned, other)
-        above[owned.joined].append(owned)
+        if not above or above[-1].prefix != owned.prefix:
+            above.append(_Open(owned.prefix))
+        above[-1].add(owned)
 
 
 def _overlap(severity: Severity, owned: _Owned, other: _Owned) -> Finding:
@@ -169,6 +191,8 @@ def translations(settled: Settled) -> Iterator[Finding]:
     """The prefixes that stand for others must themselves be free where they are used."""
     elsewhere = [e.prefix for e in settled.surroundings.elsewhere.values() if e.prefix.bits == 32]
     for name, link in settled.links.items():
+        if not any(part.translated for part in (*link.exposures, *link.cloud_exposures)):
+            continue
         at_cloud = [*settled.clouds[link.cloud].spaces.ipv4, *elsewhere]
         at_cloud += [
             part.seen

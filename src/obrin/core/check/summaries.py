@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from bisect import bisect_left
 from collections.abc import Iterator
 
 from obrin.core.address.prefix import Prefix
@@ -16,14 +17,23 @@ _WIDE = 64
 """A summary of more than this many times what it stands for is more than room to grow."""
 
 
+Known = list[tuple[Prefix, str, str]]
+"""The networks of all sites in the order of their prefixes: prefix, site, name."""
+
+
 def summaries(settled: Settled) -> Iterator[Finding]:
+    networks: Known = sorted(
+        (prefix, site, name)
+        for site in settled.sites
+        for name, prefix in settled.networks_at(site).items()
+    )
     for link in settled.links.values():
         real = [part.seen for part in link.exposures]
         behind = [part.seen for part in link.cloud_exposures]
         here: Location = ("links", link.name, "bgp")
         for summary in (s for s in link.summaries if s.length > 1):
             yield from _stands_for(summary, real, (*here, "summaries"), f"site {link.site}")
-            yield from _of_others(settled, link, summary, (*here, "summaries"))
+            yield from _of_others(networks, link, summary, (*here, "summaries"))
         for summary in link.cloud_summaries:
             if summary.length > 1:
                 where = (*here, "cloud-summaries")
@@ -57,23 +67,23 @@ def _stands_for(
 
 
 def _of_others(
-    settled: Settled, link: SettledLink, summary: Prefix, here: Location
+    networks: Known, link: SettledLink, summary: Prefix, here: Location
 ) -> Iterator[Finding]:
-    for site in settled.sites.values():
-        if site.name == link.site:
-            continue
-        for name, prefix in settled.networks_at(site.name).items():
-            if summary.covers(prefix):
-                yield Finding(
-                    Severity.WARNING,
-                    "summary-foreign",
-                    here,
-                    f"summary {summary} of site {link.site} covers {prefix} of {site.name}/{name}",
-                    f"while {site.name} is down, its traffic is drawn to {link.site} instead of "
-                    "being told that there is no way",
-                    "tell longer prefixes that leave the other site out",
-                )
-                return
+    low = bisect_left(networks, (Prefix(summary.bits, summary.value, 0),))
+    high = bisect_left(networks, (Prefix(summary.bits, summary.last + 1, 0),))
+    inside = (entry for entry in networks[low:high] if summary.covers(entry[0]))
+    found = next((entry for entry in inside if entry[1] != link.site), None)
+    if found is not None:
+        prefix, site, name = found
+        yield Finding(
+            Severity.WARNING,
+            "summary-foreign",
+            here,
+            f"summary {summary} of site {link.site} covers {prefix} of {site}/{name}",
+            f"while {site} is down, its traffic is drawn to {link.site} instead of being told that "
+            "there is no way",
+            "tell longer prefixes that leave the other site out",
+        )
 
 
 def _default(link: SettledLink) -> Iterator[Finding]:
