@@ -58,6 +58,9 @@ def test_days_that_cannot_be_meant() -> None:
     (found,) = ended(on(today, UNTIL, link), {}, today)
     assert found.code == "access-outlives-link"
     assert "quay-apps ends on 2027-01-15" in found.cause
+    both = (UNTIL[0], UNTIL[1] + "\n  - {from: quay/desks, to: apps/web, flow: tcp/440-450}")
+    (found,) = ended(on(today, both), {}, today)
+    assert found.code == "access-kept-open"
     whole = ("    cloud: apps\n", "    cloud: apps\n    until: 2027-01-31\n")
     assert list(ended(on(today, UNTIL, whole), {}, today)) == []
 

@@ -200,6 +200,34 @@ def a_class_that_does_less(data: Json) -> None:
     cloud_of(data, links(data))["class"] = "punt"
 
 
+@mistake("gateway-subnet-large")
+def sizes_of_gateway_and_workloads_exchanged(data: Json) -> None:
+    name = first(data["clouds"], lambda n: "subnets" in data["clouds"][n])
+    cloud = data["clouds"][name]
+    cloud["space"] = ["10.210.0.0/20"]
+    cloud["subnets"] = {"web": {"prefix": "10.210.8.0/27"}}
+    cloud.setdefault("gateway", {})["subnet"] = "10.210.0.0/22"
+
+
+@mistake("largest-above-load")
+def the_largest_connection_above_all(data: Json) -> None:
+    wish = first(data["expectations"], lambda e: e.get("must", "work") == "work")
+    wish |= {"load": "5 Mbit/s", "largest": "20 Mbit/s"}
+
+
+@mistake("static-unmonitored")
+def a_cloud_that_does_not_watch_its_routes(data: Json) -> None:
+    link = links(data, lambda x: x.get("routing") == "static" and x["cloud"] != "hub")
+    if any(
+        g.get("profile") == "policy-device"
+        for s in data["sites"].values()
+        for g in s["gateways"].values()
+    ):
+        raise No
+    data["profiles"] = {"its": {"monitor": False}}
+    cloud_of(data, link)["profile"] = "its"
+
+
 @mistake("mtu-large")
 def a_jumbo_frame_over_the_internet(data: Json) -> None:
     for uplink in uplinks(data):

@@ -98,7 +98,8 @@ def bring(
     Example:
       obrin certificates bring hh-east chain.pem key.pem --authority root.pem
     """
-    from obrin.core.pki.chain import Trust, judge
+    from obrin.core.check.certificates import kind_faults
+    from obrin.core.pki.chain import Trust, judge, key_kind
     from obrin.core.pki.read import Bundle, PkiError, fits, read_bundle
 
     project, settled, authority, _ = opened(design_file)
@@ -114,6 +115,7 @@ def bring(
         raise PkiError("the private key does not belong to the first certificate")
     trust = Trust((*trusted, *authority.believed(project.now)))
     faults = {str(f) for name in identities for f in judge(chain, trust, project.now, name)}
+    faults |= {f"{what}. {fix}." for what, fix in kind_faults(settled, gateway, key_kind(chain[0]))}
     if faults:
         raise PkiError("the other end would not accept it: " + " ".join(sorted(faults)))
     authority.bring(gateway, Bundle(chain, key), trusted)

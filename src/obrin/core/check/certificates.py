@@ -8,7 +8,7 @@ from datetime import datetime, timedelta
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.days import time_after
 from obrin.core.handover.secrets import CertificateFiles, Secrets
-from obrin.core.pki.chain import Trust, judge
+from obrin.core.pki.chain import Trust, judge, key_kind
 from obrin.core.pki.read import PkiError, fits, read_bundle, read_key
 from obrin.core.settled.model import Settled
 
@@ -41,7 +41,7 @@ def certificates(settled: Settled, secrets: Secrets, now: datetime) -> Iterator[
                 "run 'obrin settle'",
             )
             continue
-        for what, fix in _faults(found, identities, now):
+        for what, fix in (*_faults(found, identities, now), *_kind_faults(settled, name, found)):
             yield Finding(
                 Severity.ERROR,
                 "certificate-refused",
@@ -80,6 +80,32 @@ def _faults(
         for fault in judge(chain, Trust(trusted), now, identity)
     ]
     return list(dict.fromkeys(told))
+
+
+def _kind_faults(settled: Settled, name: str, found: CertificateFiles) -> list[tuple[str, str]]:
+    try:
+        chain = read_bundle(found.chain.encode(), None, "the chain").certificates
+    except PkiError:
+        return []  # told already
+    return list(kind_faults(settled, name, key_kind(chain[0])))
+
+
+def kind_faults(settled: Settled, name: str, kind: str) -> Iterator[tuple[str, str]]:
+    """What the gateway itself, and those at the far ends of its tunnels, cannot do with a kind of
+    key, and the cure."""
+    tunnels = [
+        t for t in settled.tunnels_at(name) if settled.links[t.link].authentication == "certificate"
+    ]
+    ends = dict.fromkeys(end for t in tunnels for end in (name, t.gateway, t.cloud))
+    for end in ends:
+        device = settled.clouds[end] if end in settled.clouds else settled.gateways[end]
+        able = device.profile.authentication
+        if able is not None and kind not in able:
+            kinds = ", ".join(m for m in able if m != "pre-shared-key") or "no"
+            yield (
+                f"its key is {kind}, and {end} ({device.profile.name}) does {kinds} certificates",
+                "Bring one with a key that both ends can do",
+            )
 
 
 def _ends(found: CertificateFiles) -> datetime | None:

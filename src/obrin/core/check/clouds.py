@@ -10,6 +10,7 @@ from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.reader import Location
 from obrin.core.settle.classes import judge_classes
 from obrin.core.settle.work import gateway_subnet_length
+from obrin.core.settled.clouds import SettledCloud
 from obrin.core.settled.model import Settled
 
 
@@ -40,6 +41,16 @@ def cloud_networks(settled: Settled, offering: Offered) -> Iterator[Finding]:
                 "the cloud refuses to build the gateway, after the network exists",
                 f"give it a /{needed} or leave it blank",
             )
+        elif _exchanged(cloud, needed):
+            yield Finding(
+                Severity.WARNING,
+                "gateway-subnet-large",
+                here,
+                f"{cloud.gateway_subnet.ipv4} is larger than any subnet for workloads; class "
+                f"{found.name} needs a /{needed}",
+                "room for workloads stands empty: most often the two sizes were exchanged",
+                f"give the gateway a /{needed}, or leave it blank",
+            )
         held = ", ".join(map(str, cloud.spaces.ipv4))
         if not cloud.holds(cloud.gateway_subnet.ipv4):
             yield Finding(
@@ -51,6 +62,13 @@ def cloud_networks(settled: Settled, offering: Offered) -> Iterator[Finding]:
                 "choose it from the space, or leave it blank",
             )
         yield from _subnets(settled, name)
+
+
+def _exchanged(cloud: SettledCloud, needed: int) -> bool:
+    """Whether a gateway has far more room than it needs, and more than all workloads."""
+    own = cloud.gateway_subnet.ipv4.length
+    workloads = [subnet.prefix.ipv4.length for subnet in cloud.subnets.values()]
+    return bool(workloads) and own <= needed - 3 and own < min(workloads)
 
 
 def _subnets(settled: Settled, name: str) -> Iterator[Finding]:

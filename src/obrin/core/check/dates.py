@@ -7,7 +7,9 @@ from datetime import date, timedelta
 
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.days import day_after
+from obrin.core.design.model import Expectation
 from obrin.core.settled.model import Settled
+from obrin.core.settled.standing import Granted
 
 
 def ended(settled: Settled, made: Mapping[str, str], today: date) -> Iterator[Finding]:
@@ -77,6 +79,7 @@ def _outlived(settled: Settled) -> Iterator[Finding]:
         wish = access.flow
         if wish is None:
             continue
+        yield from _kept_open(settled, access, wish)
         pair = frozenset((wish.source.place, wish.destination.place))
         links = [bundle.name for bundle in settled.index.links_between.get(pair, ())]
         if links and all(name in ends and ends[name] < access.until for name in links):
@@ -89,4 +92,21 @@ def _outlived(settled: Settled) -> Iterator[Finding]:
                 f"{access.until.isoformat()}, and {', '.join(links)} ends on {last.isoformat()}",
                 "from the day after, what must work has no way",
                 "end both on one day, or let the link stay",
+            )
+
+
+def _kept_open(settled: Settled, access: Granted, wish: Expectation) -> Iterator[Finding]:
+    """Another expectation without an end, for the same flow."""
+    for index, other in settled.expectations_at(wish.source.place):
+        same = (other.source, other.destination) == (wish.source, wish.destination)
+        if same and other.until is None and other.must == "work" and other.flow.overlaps(wish.flow):
+            yield Finding(
+                Severity.WARNING,
+                "access-kept-open",
+                access.place,
+                f"access for {wish.flow} from {wish.source} to {wish.destination} ends on "
+                f"{access.until.isoformat()}, and expectation {index} wants {other.flow} between "
+                "them without an end",
+                "the filters let it through for as long as the other one stands there",
+                "give the other an end, or narrow its ports",
             )

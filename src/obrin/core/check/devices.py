@@ -7,8 +7,9 @@ from collections.abc import Iterator
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.arrangement import SPARE
 from obrin.core.design.reader import Location
-from obrin.core.drill.detection import detectors
+from obrin.core.drill.detection import detectors, unwatching
 from obrin.core.ipsec.profile import UNKNOWN, Profile
+from obrin.core.routing.model import accepted_at_site, announced_by_site
 from obrin.core.settled.clouds import SettledCloud
 from obrin.core.settled.links import SettledLink, SettledTunnel
 from obrin.core.settled.model import Settled
@@ -44,8 +45,9 @@ def devices(settled: Settled) -> Iterator[Finding]:
         for link in links:
             yield from _lifetimes(link, name, profile)
     yield from _circuits(settled)
+    yield from _selectors(settled)
     for link in settled.links.values():
-        yield from _selectors(settled, link)
+        yield from _spares(link)
         yield from _detection(settled, link)
         yield from _sleep(settled, link)
 
@@ -139,21 +141,37 @@ def _lifetimes(link: SettledLink, name: str, profile: Profile) -> Iterator[Findi
             )
 
 
-def _selectors(settled: Settled, link: SettledLink) -> Iterator[Finding]:
-    """More tunnels at once for equal selectors than a device holds."""
-    for gateway in dict.fromkeys(t.gateway for t in link.tunnels):
-        most = settled.gateways[gateway].profile.same_selectors
-        held = [t for t in link.tunnels if t.gateway == gateway and t.role != SPARE]
-        if most is not None and len(held) > most:
-            yield Finding(
-                Severity.ERROR,
-                "same-selectors",
-                ("links", link.name, "tunnels", held[most].name),
-                f"{len(held)} tunnels of {link.name} are to be up at {gateway}, which holds {most} "
-                "at once for equal traffic selectors",
-                "the second one takes the child SA of the first away, and they take turns",
-                "leave its 'role' blank, or make it 'spare'",
-            )
+def _selectors(settled: Settled) -> Iterator[Finding]:
+    """More tunnels at once for equal selectors than a device holds, in one link or in several."""
+    for gateway in settled.gateways.values():
+        most = gateway.profile.same_selectors
+        alike: dict[object, list[SettledTunnel]] = {}
+        for tunnel in settled.tunnels_at(gateway.name) if most is not None else ():
+            if tunnel.role != SPARE:
+                alike.setdefault(_selects(settled, tunnel), []).append(tunnel)
+        for held in alike.values():
+            if most is not None and len(held) > most:
+                links = " and ".join(dict.fromkeys(t.link for t in held))
+                yield Finding(
+                    Severity.ERROR,
+                    "same-selectors",
+                    ("links", held[most].link, "tunnels", held[most].name),
+                    f"{len(held)} tunnels of {links} are to be up at {gateway.name}, which holds "
+                    f"{most} at once for equal traffic selectors",
+                    "the second one takes the child SA of the first away, and they take turns",
+                    "leave its 'role' blank, or make it 'spare'",
+                )
+
+
+def _selects(settled: Settled, tunnel: SettledTunnel) -> object:
+    """What is equal for tunnels that a device cannot hold beside each other."""
+    link = settled.links[tunnel.link]
+    if link.selection != "policy":
+        return link.name  # each interface has its own
+    return frozenset(announced_by_site(link)), frozenset(accepted_at_site(settled, link))
+
+
+def _spares(link: SettledLink) -> Iterator[Finding]:
     for tunnel in link.tunnels:
         if tunnel.role == SPARE and tunnel.rank == 1:
             yield Finding(
@@ -169,9 +187,7 @@ def _selectors(settled: Settled, link: SettledLink) -> Iterator[Finding]:
 def _detection(settled: Settled, link: SettledLink) -> Iterator[Finding]:
     if detectors(settled, link):
         return
-    names = dict.fromkeys(
-        t.gateway for t in link.tunnels if settled.gateways[t.gateway].profile.monitor is False
-    )
+    names = unwatching(settled, link)
     yield Finding(
         Severity.ERROR,
         "static-unmonitored",

@@ -18,6 +18,16 @@ def expectations(settled: Settled) -> Iterator[Finding]:
     blocks = Parts(model)
     for index, expectation in enumerate(settled.expectations):
         here: Location = ("expectations", index)
+        if (expectation.largest or 0) > (expectation.load or expectation.largest or 0):
+            yield Finding(
+                Severity.WARNING,
+                "largest-above-load",
+                (*here, "largest"),
+                f"the largest connection carries {expectation.largest:g} Mbit/s, all of them "
+                f"together {expectation.load:g} Mbit/s",
+                "one cannot carry more than all: loads after failures are counted wrongly",
+                "exchange the two, or correct one",
+            )
         flow = f"{expectation.flow} from {expectation.source} to {expectation.destination}"
         if expectation.must == "work":
             there, back = there_and_back(model, expectation)

@@ -44,8 +44,16 @@ def detectors(settled: Settled, link: SettledLink | SettledCircuit) -> tuple[Det
 
 
 def watches_routes(settled: Settled, link: SettledLink) -> bool:
-    """Whether every gateway of the link withdraws the static routes of a dead tunnel."""
-    return all(settled.gateways[t.gateway].profile.monitor is not False for t in link.tunnels)
+    """Whether every end of the link withdraws the static routes of a dead tunnel."""
+    return not unwatching(settled, link)
+
+
+def unwatching(settled: Settled, link: SettledLink) -> tuple[str, ...]:
+    """The gateways and the cloud of a link that leave the static routes of a dead tunnel."""
+    ends = [settled.gateways[name] for name in dict.fromkeys(t.gateway for t in link.tunnels)]
+    cloud = settled.clouds[link.cloud]
+    found = [end.name for end in ends if end.profile.monitor is False]
+    return (*found, *([cloud.name] if cloud.profile.monitor is False else []))
 
 
 def watchers(settled: Settled) -> dict[str, str]:
