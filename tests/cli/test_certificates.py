@@ -137,6 +137,29 @@ def test_what_came_from_elsewhere_is_not_replaced_unasked(folder: Folder) -> Non
     assert states(folder)[: len(before)] != before
 
 
+def test_a_kind_of_key_that_a_device_cannot_do_is_refused_at_once(folder: Folder) -> None:
+    """The profile at hand and the one at the far end are asked, before anything is kept."""
+    design = folder.path / "design.yaml"
+    design.write_text(
+        design.read_text()
+        .replace("profile: modern-router        # ships with Obrin", "profile: rsa-only")
+        .replace("profiles:\n", "profiles:\n  rsa-only: {authentication: [pre-shared-key, rsa]}\n")
+    )
+    folder.obrin("settle").good()
+    before = states(folder)
+    elsewhere = Made(name="Elsewhere")
+    leaf, own = elsewhere.gateway(*IDENTITIES, kind="ecdsa")
+    (folder.path / "chain.pem").write_text(as_pem([leaf, elsewhere.issuing]))
+    (folder.path / "root.pem").write_text(as_pem([elsewhere.root]))
+    (folder.path / "key.pem").write_text(key_as_pem(own))
+    for gateway in ("hh-west", "ledger"):
+        run = folder.obrin(
+            "certificates", "bring", gateway, "chain.pem", "key.pem", "--authority", "root.pem"
+        )
+        run.bad(2, "its key is ecdsa, and hh-west (rsa-only) does rsa certificates")
+    assert states(folder) == before
+
+
 def test_requests_exports_and_chains_from_elsewhere(folder: Folder) -> None:
     path, key = folder.path, new_key()
     name = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, "hh-west")])

@@ -49,7 +49,7 @@ COMMANDS: dict[str, tuple[list[tuple[str, ...]], tuple[str, ...], str]] = {
     "keys set": (
         [("settle", *LEDGER)],
         ("keys", "set", "slipway-ledger/day", *LEDGER),
-        "BroughtK3y0123456789abcdefXyzQ\n",
+        "eRHJcNhh5L6Bg2s3bFeh822fJQYhCDtcEsMT\n",
     ),
     "keys seal": ([("settle", *LEDGER)], ("keys", "seal", *LEDGER), ""),
     "keys unseal": (

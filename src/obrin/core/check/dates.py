@@ -61,7 +61,7 @@ FAR = timedelta(days=3653)
 
 def _mistyped(settled: Settled, today: date) -> Iterator[Finding]:
     for access in settled.granted:
-        if access.until > today + FAR:
+        if access.until > day_after(today, FAR):
             yield Finding(
                 Severity.WARNING,
                 "day-far",
