@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from obrin.core.address.prefix import Address, format_address, parse_ipv4
+from obrin.core.address.prefix import Address, format_address
 from obrin.core.address.table import PrefixTable
 from obrin.core.address.translation import inward, outward
 from obrin.core.reach.filters import RuleSet
@@ -22,6 +22,7 @@ from obrin.device.config import RouterConfig
 from obrin.device.counters import TunnelCounters
 from obrin.device.drops import NO_FLOW, DropLog, packet_key
 from obrin.device.origin import ON_LINK_TTL, judge_origin, selected
+from obrin.device.outside import esp_packet, in_udp
 from obrin.device.spares import Spares
 from obrin.device.table import table_of
 from obrin.wire.bfd import BfdError
@@ -39,7 +40,6 @@ from obrin.wire.packet import (
     TCP,
     UDP,
     Ipv4,
-    Udp,
     decode_icmp,
     decode_ipv4,
     decode_udp,
@@ -306,17 +306,7 @@ class Router:
             self._drop(f"ESP {error.reason}", key)
             return
         self.states[name].went_in(now)
-        path = tunnel.path
-        if path.encapsulate:
-            self._send_udp(path.local, path.remote, data)
-        else:
-            source, destination = parse_ipv4(path.local[0]), parse_ipv4(path.remote[0])
-            self._underlay.append(Ipv4(source, destination, ESP, data).encode())
-
-    def _send_udp(self, local: tuple[str, int], remote: tuple[str, int], data: bytes) -> None:
-        source, destination = parse_ipv4(local[0]), parse_ipv4(remote[0])
-        segment = Udp(local[1], remote[1], data).encode(source, destination)
-        self._underlay.append(Ipv4(source, destination, UDP, segment).encode())
+        self._underlay.append(esp_packet(tunnel.path, data))
 
     # After every input
 
@@ -334,8 +324,7 @@ class Router:
                 self._forward(data, None, now, own=True)
             if not changed and not packets:
                 break
-        for datagram in self.ike.datagrams():
-            self._send_udp(datagram.source, datagram.destination, datagram.data)
+        self._underlay += [in_udp(d.source, d.destination, d.data) for d in self.ike.datagrams()]
 
     def _take_bfd_changes(self, now: float) -> bool:
         """A path that died takes its routes with it, long before IKE notices (RFC 5882)."""
