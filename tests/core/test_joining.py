@@ -27,6 +27,7 @@ from obrin.core.reach.trace import there_and_back
 from obrin.core.routing.model import state_of
 from obrin.core.routing.tables import rows, sessions, table_names
 from obrin.core.settled.model import Settled, host_of
+from obrin.core.settled.owners import owned_at
 from obrin.live.drivers.practice_cloud.steps import cloud_steps
 from obrin.live.standard_modules import validate
 from tests.doubles import settled_of, swap
@@ -35,6 +36,26 @@ CROSSING = (Path(obrin.__file__).parent / "demo" / "crossing.yaml").read_text()
 
 
 NO_BFD = ("    bfd: {interval: 300 ms}\n", "")
+
+
+OFFICE = (
+    "    owner: the accounts office        # who agreed to what joins it\n"
+    "    accepted: 2026-10-05\n"
+)
+
+
+def test_another_owner_is_on_sheet_and_steps_until_they_accepted() -> None:
+    theirs = (OFFICE, "    owner: Bay Freight\n")
+    pack = make_pack(crossing(theirs), "ledger", Secrets({}))
+    assert "Bay Freight" in pack.sheet
+    assert "not yet" in pack.sheet
+    assert "1. Have Bay Freight accept, at cloud ledger: its place at hub crossing" in pack.steps
+    done = (OFFICE, theirs[1] + "    accepted: 2026-11-02\n")
+    pack = make_pack(crossing(done), "ledger", Secrets({}))
+    assert "2026-11-02" in pack.sheet
+    assert "Have Bay Freight" not in pack.steps
+    assert [o.name for o in owned_at(crossing(theirs), "crossing")] == ["ledger"]
+    assert not owned_at(crossing(theirs), "sw-box")
 
 
 def crossing(*changes: tuple[str, str]) -> Settled:

@@ -228,6 +228,16 @@ def a_cloud_that_does_not_watch_its_routes(data: Json) -> None:
     cloud_of(data, link)["profile"] = "its"
 
 
+@mistake("owner-not-asked")
+def a_cloud_of_another_owner(data: Json) -> None:
+    data["clouds"][links(data)["cloud"]]["owner"] = "the Bay Freight network team"
+
+
+@mistake("owner-not-asked")
+def a_line_of_another_owner(data: Json) -> None:
+    first(data.get("circuits", {}).values())["owner"] = "Bay Freight"
+
+
 @mistake("mtu-large")
 def a_jumbo_frame_over_the_internet(data: Json) -> None:
     for uplink in uplinks(data):

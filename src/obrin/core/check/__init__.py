@@ -26,6 +26,7 @@ from obrin.core.check.certificates import certificates
 from obrin.core.check.dates import ended
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.check.lifetimes import lifetimes
+from obrin.core.check.owners import owners
 from obrin.core.check.settled_file import Drift, settled_file
 from obrin.core.check.texts import placeholders
 from obrin.core.handover.secrets import Secrets
@@ -76,6 +77,7 @@ def check(
         *expectations.expectations(settled),
         *failures.wider(settled),
         *failures.overloads(settled, offering),
+        *owners(settled),
         *placeholders(settled),
     ]
     return sorted(found, key=lambda finding: -finding.severity)

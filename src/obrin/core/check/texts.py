@@ -38,6 +38,9 @@ def _texts(settled: Settled) -> Iterator[tuple[Location, str]]:
             yield (*here, "identity"), uplink.identity
     for name, circuit in settled.circuits.items():
         yield ("circuits", name, "provider"), circuit.provider or ""
+        yield ("circuits", name, "owner"), circuit.owner or ""
+    for name, cloud in settled.clouds.items():
+        yield ("clouds", name, "owner"), cloud.owner or ""
     for name, entry in settled.surroundings.elsewhere.items():
         for key in ("owner", "place", "note"):
             yield ("elsewhere", name, key), getattr(entry, key) or ""

@@ -9,6 +9,7 @@ from pydantic import BeforeValidator, Field, PlainSerializer, WithJsonSchema
 from obrin.core.address.prefix import Prefix
 from obrin.core.design.timers import BfdSpec
 from obrin.core.design.values import (
+    Day,
     Ipv4PrefixText,
     Ipv6PrefixText,
     Megabits,
@@ -104,4 +105,10 @@ class Circuit(Entity):
     hold: Seconds = Field(90.0, description="Hold time of its BGP session.")
     bfd: BfdSpec | None = Field(
         None, description="BFD on it; with static routes too, which leave when it fails."
+    )
+    owner: str | None = Field(
+        None, max_length=200, description="Who else it belongs to, and has to accept what uses it."
+    )
+    accepted: Day | None = Field(
+        None, description="Day on which the owner accepted. Blank: not yet, and `check` says so."
     )

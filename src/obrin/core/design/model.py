@@ -202,6 +202,12 @@ class Cloud(Entity):
     offering: str | None = Field(
         None, description="A file with this cloud's classes and rules. Blank: that of the design."
     )
+    owner: str | None = Field(
+        None, max_length=200, description="Who else it belongs to, and has to accept what uses it."
+    )
+    accepted: Day | None = Field(
+        None, description="Day on which the owner accepted. Blank: not yet, and `check` says so."
+    )
 
 
 class Tunnel(Entity):

@@ -24,6 +24,7 @@ from obrin.core.ipsec.suite import Suite
 from obrin.core.reach.filters import ANY_PORT, Rule, filter_of
 from obrin.core.routing.packet import ICMP, TCP, UDP
 from obrin.core.settled.model import Settled
+from obrin.core.settled.owners import owned_at
 
 _NAMES = {ICMP: "ICMP", TCP: "TCP", UDP: "UDP"}
 
@@ -44,6 +45,7 @@ def value_sheet(settled: Settled, place: str) -> list[Block]:
             "Keys and certificates are not on this sheet. They are in `keys.json`, handed over "
             "apart."
         ),
+        *_owners(settled, place),
         Heading(2, "1. This gateway"),
         Table(("Value", "Enter"), _own_values(settled, place, ends)),
         *_protection(settled, ends),
@@ -52,6 +54,24 @@ def value_sheet(settled: Settled, place: str) -> list[Block]:
         *_translation(ends),
         *_internet_side(settled, place, ends),
     ]
+
+
+def _owners(settled: Settled, place: str) -> Iterator[Block]:
+    """Who else has to act, only where somebody has."""
+    found = owned_at(settled, place)
+    if found:
+        yield Table(
+            ("Belongs to another owner", "Owner", "Has to accept", "Accepted"),
+            (
+                (
+                    f"{o.kind} {o.name}",
+                    o.owner,
+                    ", ".join(o.asks),
+                    "not yet" if o.accepted is None else o.accepted.isoformat(),
+                )
+                for o in found
+            ),
+        )
 
 
 def _protection(settled: Settled, ends: tuple[TunnelEnd, ...]) -> Iterator[Block]:

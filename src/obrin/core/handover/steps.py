@@ -8,6 +8,7 @@ from obrin.core.handover.joining import circuit_steps, hub_steps
 from obrin.core.handover.standard.basic import interface_name
 from obrin.core.reach.trace import probe_key
 from obrin.core.settled.model import Settled
+from obrin.core.settled.owners import Owned, owned_at
 
 Part = tuple[str, str, str]
 """What to do, the check that shows it worked, and where to look when it did not."""
@@ -23,7 +24,8 @@ def steps(settled: Settled, place: str, predictor: Predictor) -> str:
         "Values are on the sheet, secrets in `keys.json`. Go on only when a step's check holds.",
         "",
     ]
-    parts = [_cloud_first(settled, place)] if cloud else []
+    parts = [_owner(entry) for entry in owned_at(settled, place) if entry.accepted is None]
+    parts += [_cloud_first(settled, place)] if cloud else []
     if cloud:
         parts += hub_steps(settled, place)
     elif ends:
@@ -38,6 +40,14 @@ def steps(settled: Settled, place: str, predictor: Predictor) -> str:
     for number, (what, check, otherwise) in enumerate(parts, 1):
         lines += [f"{number}. {what}.", f"   *Check:* {check}.", f"   *If not:* {otherwise}.", ""]
     return "\n".join(lines)
+
+
+def _owner(entry: Owned) -> Part:
+    return (
+        f"Have {entry.owner} accept, at {entry.kind} {entry.name}: {', '.join(entry.asks)}",
+        "they say so, and the other side shows it as accepted",
+        "the rest of these steps can be done, and nothing passes: ask who else may accept it",
+    )
 
 
 _FILTER: Part = (

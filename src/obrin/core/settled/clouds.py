@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
+from datetime import date
 
 from obrin.core.address.dual import Dual
 from obrin.core.address.prefix import Address, Prefix, parse_address
@@ -43,6 +44,7 @@ class SettledCloud:
     """`instances` are the public addresses, instance 1 first; `zones` are theirs, where known.
 
     A hub has no subnets, but `members` and route tables. `demand` is what is asked of its gateway.
+    `owner` is somebody else, where it is theirs, and `accepted` the day on which they agreed.
     """
 
     name: str
@@ -60,6 +62,8 @@ class SettledCloud:
     is_hub: bool = False
     members: tuple[str, ...] = ()
     hub_tables: tuple[SettledHubTable, ...] = ()
+    owner: str | None = None
+    accepted: date | None = None
 
     @property
     def profile(self) -> Profile:
@@ -105,6 +109,8 @@ def cloud_of(picker: Picker, name: str, cloud: Cloud) -> SettledCloud:
         is_hub=cloud.hub is not None,
         members=tuple(cloud.hub.members) if cloud.hub is not None else (),
         hub_tables=tuple(_hub_tables(picker.design, name)),
+        owner=cloud.owner,
+        accepted=cloud.accepted,
     )
 
 

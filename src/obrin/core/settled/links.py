@@ -82,6 +82,8 @@ class SettledCircuit(Inside):
     hold: int
     prepend: int = 0
     bfd: Bfd | None = None
+    owner: str | None = None
+    accepted: date | None = None
 
     @property
     def label(self) -> str:
@@ -157,6 +159,8 @@ def circuit_of(ground: Ground, name: str, circuit: Circuit) -> SettledCircuit:
         hold=int(circuit.hold),
         prepend=rank.prepend,
         bfd=None if circuit.bfd is None else Bfd(circuit.bfd.interval, circuit.bfd.multiplier),
+        owner=circuit.owner,
+        accepted=circuit.accepted,
     )
 
 
