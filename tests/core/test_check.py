@@ -218,6 +218,20 @@ def test_a_seeded_mistake_is_found_and_its_twin_is_not(code: str, mistake, twin)
 
 TWO = "clouds:\n  apps:\n"
 TOGETHER = {
+    "the default route as a range elsewhere": (
+        [
+            ("obrin: 1", "obrin: 1\nelsewhere: {internet: 0.0.0.0/0}"),
+            (
+                "{web: {hosts: 100}}",
+                "{web: {prefix: 10.99.0.0/25}}\n    space: 10.99.0.0/20\n"
+                "    gateway: {subnet: 10.99.1.0/28}",
+            ),
+            ("instance: 1}", "instance: 1, inside: 169.254.9.0/30}"),
+            ("instance: 2}", "instance: 2, inside: 169.254.9.4/30}"),
+        ],
+        "space-everything",
+        "0.0.0.0/0 of internet (elsewhere) is all addresses",
+    ),
     # what is changed, the finding, and what its text says
     "one instance": (
         [gateway("instances: 1"), ("radio, instance: 2", "radio, instance: 1")],

@@ -178,6 +178,13 @@ def test_a_choice_that_no_longer_fits_is_made_again() -> None:
         ),
         (
             (
+                "  apps:\n",
+                "  more: {region: west, subnets: {x: {hosts: 9}}}\n  apps:\n",
+            ),
+            r"in any pool \(none is for places without a region; those for clouds are for west\)",
+        ),
+        (
+            (
                 "obrin: 1",
                 "obrin: 1\npools: {l: {prefixes: 10.9.9.9/32, for: loopbacks}}\n",
             ),
@@ -196,6 +203,9 @@ def test_the_bottleneck_is_named(change, words: str) -> None:
     more = []
     if "loopbacks" in words:
         more = [("clouds:\n", SECOND_GATEWAY)]
+    if "west" in words:
+        pool = "pools: {c: {prefixes: 10.128.0.0/10, for: clouds, region: west}}"
+        more = [("obrin: 1", f"obrin: 1\n{pool}\n")]
     if "translation" in words:
         more = [("obrin: 1", "obrin: 1\npools: {t: {prefixes: 10.9.9.0/24, for: translation}}\n")]
     with pytest.raises(SettleError, match=words):

@@ -42,7 +42,8 @@ def _networks(settled: Settled) -> PrefixTable[str]:
         for space in cloud.spaces.ipv4:
             table[space] = f"cloud {name}"
     for name, entry in settled.surroundings.elsewhere.items():
-        if entry.prefix.bits == 32 and table.get(entry.prefix) is None:
+        told = entry.prefix.length <= 1  # as a range that is everything
+        if entry.prefix.bits == 32 and not told and table.get(entry.prefix) is None:
             table[entry.prefix] = f"{name} (elsewhere)"
     return table
 

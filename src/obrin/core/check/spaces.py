@@ -69,6 +69,9 @@ def overlaps(settled: Settled) -> Iterator[Finding]:
     """A sorted walk: a prefix can only overlap the ones still open above it."""
     above: list[_Open] = []
     for owned in sorted(_owned(settled), key=lambda item: item.prefix):
+        if owned.prefix.length <= 1:  # it overlaps everything, which is one mistake and not many
+            yield _everything(owned)
+            continue
         while above and not above[-1].prefix.covers(owned.prefix):
             above.pop()
         for other in (other for entry in above for other in entry.met_by(owned)):
@@ -80,6 +83,18 @@ def overlaps(settled: Settled) -> Iterator[Finding]:
         if not above or above[-1].prefix != owned.prefix:
             above.append(_Open(owned.prefix))
         above[-1].add(owned)
+
+
+def _everything(owned: _Owned) -> Finding:
+    return Finding(
+        Severity.ERROR,
+        "space-everything",
+        owned.location,
+        f"{owned.prefix} of {owned.owner} is all addresses, or half of them",
+        "nothing else has an address any more; a default route is meant, or a prefix is cut short",
+        "give the range that is really there; a default route belongs into a link's summaries or a "
+        "subnet's 'table'",
+    )
 
 
 def _overlap(severity: Severity, owned: _Owned, other: _Owned) -> Finding:

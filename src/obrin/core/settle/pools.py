@@ -73,15 +73,23 @@ def pools_of(work: Work, purpose: str, region: str | None, bits: int) -> list[tu
 
 def pool_names(work: Work, purpose: str, region: str | None, bits: int) -> str:
     """The same for a message."""
+    named = {
+        name: pool
+        for name, pool in work.design.pools.items()
+        if pool.purpose == purpose and pool.prefixes[0].bits == bits
+    }
     found = [
         f"{name} ({', '.join(map(str, pool.prefixes))})"
-        for name, pool in work.design.pools.items()
-        if pool.purpose == purpose
-        and pool.region in (None, region)
-        and pool.prefixes[0].bits == bits
+        for name, pool in named.items()
+        if pool.region in (None, region)
     ]
     if found:
         return ", ".join(found)
+    if named:
+        # Every one of them is for a region, and none for this one: they are not fallen back from.
+        regions = ", ".join(dict.fromkeys(str(pool.region) for pool in named.values()))
+        where = f"region {region}" if region else "places without a region"
+        return f"any pool (none is for {where}; those for {purpose} are for {regions})"
     return ", ".join(map(str, default_pools(work, purpose, bits))) or "no pool"
 
 
