@@ -74,6 +74,20 @@ def test_old_speakers_get_as_trans_and_the_real_path_beside_it() -> None:
     assert decode_attributes(raw, four_octets=False).path.as_path == PATH.as_path
 
 
+def test_a_four_octet_path_that_cannot_be_is_passed_over() -> None:
+    """RFC 6793 section 6: damaged, or longer than the path that it stands for."""
+    for raw, noted in ((b"\7\1\0\0\xfc\0", "AS4_PATH"), (b"\2\2" + bytes(8), "")):
+        data = (
+            attribute(0x40, 1, b"\0")
+            + attribute(0x40, 2, b"\2\1\xfc\0")
+            + attribute(0x40, 3, b"\x0a\0\0\1")
+            + attribute(0xC0, 17, raw)
+        )
+        found = decode_attributes(data, four_octets=False)
+        assert found.path.as_path == (0xFC00,)
+        assert noted in " ".join(found.faults)
+
+
 def attribute(flags: int, kind: int, value: bytes) -> bytes:
     return bytes((flags, kind, len(value))) + value
 
@@ -267,6 +281,13 @@ def test_a_connection_that_fails_is_tried_again_and_equal_identifiers_are_refuse
     s.a.connected(0.0)
     s.a.receive(own.encode(), 0.0)
     assert "same router identifier" in s.a.last_error
+
+
+def test_a_stream_without_a_marker_is_refused() -> None:
+    reader = MessageReader()
+    reader.feed(b"x" * 19)
+    with pytest.raises(BgpError, match="marker"):
+        reader.next()
 
 
 def test_messages_that_cannot_be_made_or_are_large() -> None:

@@ -94,6 +94,20 @@ def test_numbers_run_out_without_esn() -> None:
     assert error.value.reason == esp.EXHAUSTED
 
 
+def test_pairings_that_are_not_spoken_and_padding_that_does_not_count() -> None:
+    old = by_name(Kind.ENCRYPTION, "3DES")
+    with pytest.raises(EspError, match="is not spoken here"):
+        esp.key_lengths(old, by_name(Kind.INTEGRITY, "HMAC-SHA2-256-128"))
+    for name in CIPHERS[1:3]:
+        sealer, opener = both(name, esn=False)
+        bent = [bytes((n + 1) % 256 for n in tail) for tail in esp._TAILS]
+        packet = sealer.seal(bytes(21))
+        with pytest.MonkeyPatch.context() as patch, pytest.raises(EspError) as error:
+            patch.setattr(esp, "_TAILS", bent)
+            opener.open(packet)
+        assert error.value.reason == esp.BAD_PADDING
+
+
 class BitmapModel:
     """The window as RFC 4303 describes it, slow and plain."""
 
