@@ -27,7 +27,7 @@ from obrin.core.reach.trace import there_and_back
 from obrin.core.routing.model import state_of
 from obrin.core.routing.tables import rows, sessions, table_names
 from obrin.core.settled.model import Settled, host_of
-from obrin.core.settled.owners import owned_at
+from obrin.core.settled.owners import owned, owned_at
 from obrin.live.drivers.practice_cloud.steps import cloud_steps
 from obrin.live.standard_modules import validate
 from tests.doubles import settled_of, swap
@@ -56,6 +56,11 @@ def test_another_owner_is_on_sheet_and_steps_until_they_accepted() -> None:
     assert "Have Bay Freight" not in pack.steps
     assert [o.name for o in owned_at(crossing(theirs), "crossing")] == ["ledger"]
     assert not owned_at(crossing(theirs), "sw-box")
+    hub = crossing(("    region: east-3\n    hub:", "    region: east-3\n    owner: Bay\n    hub:"))
+    (yard,) = owned_at(hub, "sw-box")
+    assert yard.asks == ("link yard-crossing of slipway", "member timetable", "member ledger")
+    whole = next(o for o in owned(hub) if o.name == "crossing").asks
+    assert whole[2:4] == ("link yard-crossing of slipway", "circuit harbour-line of harbour-house")
 
 
 def crossing(*changes: tuple[str, str]) -> Settled:

@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import click
 
 from obrin.cli.common import console, design_option, print_table, project_of, writes
 from obrin.cli.completion import tunnel_names
 from obrin.cli.keys_seal import keys
 from obrin.core.errors import ObrinError
+
+if TYPE_CHECKING:
+    from obrin.core.settled.model import Settled
 
 __all__ = ["keys"]
 
@@ -48,12 +53,7 @@ def rotate(
     project = project_of(design_file)
     _, settled = project.settled()
     known = [t.label for t in settled.keyed_tunnels()]
-    for link in links:
-        if link not in settled.links:
-            raise ObrinError(f"there is no link '{link}'. There are: {', '.join(settled.links)}")
-    for label in tunnels:
-        if label not in known:
-            raise ObrinError(f"'{label}' has no key. Those that have: {', '.join(known)}")
+    _named(settled, known, tunnels, links)
     wanted = {*tunnels, *(t.label for t in settled.keyed_tunnels() if t.link in links)}
     left = [label for label in project.keys.turns_left() if label in known]
     if not wanted and left:
@@ -87,3 +87,15 @@ def rotate(
         for turn in turns:
             run.turn(turn)
     click.echo(f"{len(turns)} keys replaced. Next: 'obrin handover', for the packs at rest.")
+
+
+def _named(
+    settled: Settled, known: list[str], tunnels: tuple[str, ...], links: tuple[str, ...]
+) -> None:
+    """Raises ObrinError for a link that there is not, or a tunnel without a key."""
+    for link in links:
+        if link not in settled.links:
+            raise ObrinError(f"there is no link '{link}'. There are: {', '.join(settled.links)}")
+    for label in tunnels:
+        if label not in known:
+            raise ObrinError(f"'{label}' has no key. Those that have: {', '.join(known)}")

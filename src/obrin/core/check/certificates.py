@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from datetime import datetime, timedelta
+
+from cryptography import x509
 
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.days import time_after
+from obrin.core.design.reader import Location
 from obrin.core.handover.secrets import CertificateFiles, Secrets
 from obrin.core.pki.chain import Trust, judge, key_kind
 from obrin.core.pki.read import PkiError, fits, read_bundle, read_key
@@ -41,16 +44,17 @@ def certificates(settled: Settled, secrets: Secrets, now: datetime) -> Iterator[
                 "run 'obrin settle'",
             )
             continue
-        for what, fix in (*_faults(found, identities, now), *_kind_faults(settled, name, found)):
-            yield Finding(
-                Severity.ERROR,
-                "certificate-refused",
-                here,
-                f"the certificate of {name} will not be accepted: {what}",
-                "IKE_AUTH fails with AUTHENTICATION_FAILED, and no screen says why",
-                fix,
-            )
-        ends = _ends(found)
+        try:
+            chain = read_bundle(found.chain.encode(), None, "the chain").certificates
+        except PkiError as error:
+            yield _refused(here, name, str(error), _ANEW)
+            continue
+        faults = _faults(found, chain, identities, now)
+        if chain:
+            faults += kind_faults(settled, name, key_kind(chain[0]))
+        for what, fix in faults:
+            yield _refused(here, name, what, fix)
+        ends = min((c.not_valid_after_utc for c in chain), default=None)
         if ends is not None and now <= ends <= time_after(now, LEAD):
             yield Finding(
                 Severity.WARNING,
@@ -62,32 +66,40 @@ def certificates(settled: Settled, secrets: Secrets, now: datetime) -> Iterator[
             )
 
 
+_ANEW = "issue it again with 'obrin certificates renew'"
+
+
+def _refused(here: Location, name: str, what: str, fix: str) -> Finding:
+    return Finding(
+        Severity.ERROR,
+        "certificate-refused",
+        here,
+        f"the certificate of {name} will not be accepted: {what}",
+        "IKE_AUTH fails with AUTHENTICATION_FAILED, and no screen says why",
+        fix,
+    )
+
+
 def _faults(
-    found: CertificateFiles, identities: tuple[str, ...], now: datetime
+    found: CertificateFiles,
+    chain: Sequence[x509.Certificate],
+    identities: tuple[str, ...],
+    now: datetime,
 ) -> list[tuple[str, str]]:
     try:
-        chain = read_bundle(found.chain.encode(), None, "the chain").certificates
         trusted = read_bundle(found.authorities.encode(), None, "the authorities").certificates
         if found.key is not None:
             key = read_key(found.key.encode(), None, "the private key")
-            if not fits(chain[0], key):
+            if chain and not fits(chain[0], key):
                 return [("the private key belongs to another certificate", "Issue it again")]
     except PkiError as error:
-        return [(str(error), "issue it again with 'obrin certificates renew'")]
+        return [(str(error), _ANEW)]
     told = [
         (fault.what, fault.fix)
         for identity in identities
         for fault in judge(chain, Trust(trusted), now, identity)
     ]
     return list(dict.fromkeys(told))
-
-
-def _kind_faults(settled: Settled, name: str, found: CertificateFiles) -> list[tuple[str, str]]:
-    try:
-        chain = read_bundle(found.chain.encode(), None, "the chain").certificates
-    except PkiError:
-        return []  # told already
-    return list(kind_faults(settled, name, key_kind(chain[0])))
 
 
 def kind_faults(settled: Settled, name: str, kind: str) -> Iterator[tuple[str, str]]:
@@ -106,11 +118,3 @@ def kind_faults(settled: Settled, name: str, kind: str) -> Iterator[tuple[str, s
                 f"its key is {kind}, and {end} ({device.profile.name}) does {kinds} certificates",
                 "Bring one with a key that both ends can do",
             )
-
-
-def _ends(found: CertificateFiles) -> datetime | None:
-    try:
-        chain = read_bundle(found.chain.encode(), None, "the chain").certificates
-    except PkiError:
-        return None
-    return min((c.not_valid_after_utc for c in chain), default=None)

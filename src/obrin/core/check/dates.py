@@ -39,6 +39,7 @@ def ended(settled: Settled, made: Mapping[str, str], today: date) -> Iterator[Fi
             )
     yield from _mistyped(settled, today)
     yield from _outlived(settled)
+    yield from _kept_open(settled)
     life = settled.standards.key_life
     for tunnel in settled.keyed_tunnels():
         since = made.get(tunnel.label)
@@ -79,7 +80,6 @@ def _outlived(settled: Settled) -> Iterator[Finding]:
         wish = access.flow
         if wish is None:
             continue
-        yield from _kept_open(settled, access, wish)
         pair = frozenset((wish.source.place, wish.destination.place))
         links = [bundle.name for bundle in settled.index.links_between.get(pair, ())]
         if links and all(name in ends and ends[name] < access.until for name in links):
@@ -95,8 +95,14 @@ def _outlived(settled: Settled) -> Iterator[Finding]:
             )
 
 
-def _kept_open(settled: Settled, access: Granted, wish: Expectation) -> Iterator[Finding]:
-    """Another expectation without an end, for the same flow."""
+def _kept_open(settled: Settled) -> Iterator[Finding]:
+    """Access that ends, and another expectation without an end for the same flow."""
+    for access in settled.granted:
+        if access.flow is not None:
+            yield from _kept_open_by_others(settled, access, access.flow)
+
+
+def _kept_open_by_others(settled: Settled, access: Granted, wish: Expectation) -> Iterator[Finding]:
     for index, other in settled.expectations_at(wish.source.place):
         same = (other.source, other.destination) == (wish.source, wish.destination)
         if same and other.until is None and other.must == "work" and other.flow.overlaps(wish.flow):

@@ -8,14 +8,13 @@ from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.reader import Location
 from obrin.core.ipsec.guessing import words_of
 from obrin.core.ipsec.shared_keys import weaknesses
+from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
 
 
 def keys(settled: Settled, stored: Mapping[str, str]) -> Iterator[Finding]:
     """`stored` maps tunnel labels to keys."""
-    users: dict[str, str] = {}
-    nearly: dict[str, str] = {}
-    words = design_words(settled)
+    others, words = _Others(), design_words(settled)
     for tunnel in settled.keyed_tunnels():
         here: Location = ("links", tunnel.link, "tunnels", tunnel.name)
         key = stored.get(tunnel.label)
@@ -53,26 +52,45 @@ def keys(settled: Settled, stored: Mapping[str, str]) -> Iterator[Finding]:
                 "who records one handshake can guess it at leisure, without asking either end",
                 f"replace it: 'obrin keys renew {tunnel.label}' makes one of 279 bits",
             )
-        if key in users:
+        yield from others.alike(tunnel, key)
+
+
+class _Others:
+    """The keys looked at before: the same ones, and those that differ only at their end."""
+
+    def __init__(self) -> None:
+        self._same: dict[str, str] = {}
+        self._nearly: dict[str, str] = {}
+
+    def alike(self, tunnel: SettledTunnel, key: str) -> Iterator[Finding]:
+        label = tunnel.label
+        same = self._same.setdefault(key, label)
+        nearly = self._nearly.setdefault(_stem(key), label)
+        here: Location = ("links", tunnel.link, "tunnels", tunnel.name)
+        fix = f"replace one: 'obrin keys renew {label}'"
+        if same != label:
             yield Finding(
                 Severity.ERROR,
                 "key-shared",
                 here,
-                f"tunnels {tunnel.label} and {users[key]} have the same pre-shared key",
+                f"tunnels {label} and {same} have the same pre-shared key",
                 "one leak opens both, and either end can pass for the other",
-                f"replace one: 'obrin keys renew {tunnel.label}'",
+                fix,
             )
-        alike = nearly.setdefault(key.rstrip("0123456789")[: max(len(key) - 1, 1)], tunnel.label)
-        if key not in users and alike != tunnel.label:
+        elif nearly != label:
             yield Finding(
                 Severity.ERROR,
                 "key-alike",
                 here,
-                f"the pre-shared keys of {tunnel.label} and {alike} differ only at their end",
+                f"the pre-shared keys of {label} and {nearly} differ only at their end",
                 "who learns one has the other after a few guesses",
-                f"replace one: 'obrin keys renew {tunnel.label}'",
+                fix,
             )
-        users.setdefault(key, tunnel.label)
+
+
+def _stem(key: str) -> str:
+    """Without a number at its end, or else without its last letter."""
+    return key.rstrip("0123456789")[: max(len(key) - 1, 1)]
 
 
 def design_words(settled: Settled) -> frozenset[str]:

@@ -35,16 +35,22 @@ def _of(link: str, suite: Suite) -> Iterator[Finding]:
             "give the IKE SA the longer life, 8 h beside 1 h for instance",
         )
     for what, life in (("IKE SA", ike), ("child SA", child)):
-        for usual in USUAL[what]:
-            for factor, words in ((1 / 60, "a sixtieth of"), (60, "sixty times")):
-                if life == usual * factor and life not in (*USUAL[what], usual):
-                    yield Finding(
-                        Severity.WARNING,
-                        "lifetime-unit",
-                        here,
-                        f"suite {suite.name}: its {what} lives {life:g} s, {words} the usual "
-                        f"{usual:g} s",
-                        "a number of minutes was taken for seconds, or the other way round: rekeys "
-                        "come at times that nobody expects",
-                        "write the lifetime with the unit that was meant",
-                    )
+        for words, usual in _meant(life, USUAL[what]):
+            yield Finding(
+                Severity.WARNING,
+                "lifetime-unit",
+                here,
+                f"suite {suite.name}: its {what} lives {life:g} s, {words} the usual {usual:g} s",
+                "a number of minutes was taken for seconds, or the other way round: rekeys come at "
+                "times that nobody expects",
+                "write the lifetime with the unit that was meant",
+            )
+
+
+def _meant(life: float, usual: tuple[float, ...]) -> Iterator[tuple[str, float]]:
+    """Which of the usual lifetimes a number was meant for, if another unit makes it that."""
+    for seconds in () if life in usual else usual:
+        if life == seconds / 60:
+            yield "a sixtieth of", seconds
+        elif life == seconds * 60:
+            yield "sixty times", seconds

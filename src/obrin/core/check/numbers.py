@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.reader import Location
 from obrin.core.settle.numbers import PRIVATE_AS
-from obrin.core.settled.links import SettledLink
+from obrin.core.settled.links import legs_of
 from obrin.core.settled.model import Settled
 
 
@@ -34,8 +34,7 @@ def as_numbers(settled: Settled) -> Iterator[Finding]:
     for link in settled.bundles():
         if link.routing != "bgp":
             continue
-        legs = link.tunnels if isinstance(link, SettledLink) else (link,)
-        for gateway_name in dict.fromkeys(leg.gateway for leg in legs):
+        for gateway_name in dict.fromkeys(leg.gateway for leg in legs_of(link)):
             gateway, cloud = settled.gateways[gateway_name], settled.clouds[link.cloud]
             if gateway.asn == cloud.asn:
                 yield Finding(

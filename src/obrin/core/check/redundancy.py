@@ -14,8 +14,16 @@ from dataclasses import dataclass
 from obrin.core.address.prefix import Address, Prefix
 from obrin.core.address.translation import Exposure
 from obrin.core.check.finding import Finding, Severity
+from obrin.core.check.routing import place_of, same_networks
 from obrin.core.design.reader import Location
-from obrin.core.settled.links import Bundle, Leg, SettledCircuit, SettledLink, SettledTunnel
+from obrin.core.settled.links import (
+    Bundle,
+    Leg,
+    SettledCircuit,
+    SettledLink,
+    SettledTunnel,
+    legs_of,
+)
 from obrin.core.settled.model import Settled
 
 
@@ -27,7 +35,7 @@ def redundancy(settled: Settled) -> Iterator[Finding]:
     bundles: list[Bundle] = [*settled.links.values(), *settled.circuits.values()]
     for bundle in bundles:
         beside = [b for b in by_site[bundle.site] if b is bundle or _stands_in(b, bundle)]
-        legs = [leg for b in beside for leg in _legs(b)]
+        legs = [leg for b in beside for leg in legs_of(b)]
         together = frozenset(leg.label for leg in legs)
         if together in told:
             continue  # said of the first of them
@@ -39,10 +47,6 @@ def redundancy(settled: Settled) -> Iterator[Finding]:
                 yield _alone(bundle)
         else:
             yield from _shared_fate(settled, bundle, beside, legs)
-
-
-def _legs(bundle: Bundle) -> tuple[Leg, ...]:
-    return bundle.tunnels if isinstance(bundle, SettledLink) else (bundle,)
 
 
 def _stands_in(other: Bundle, bundle: Bundle) -> bool:
@@ -59,16 +63,13 @@ def _covers(wide: tuple[Exposure, ...], narrow: tuple[Exposure, ...]) -> bool:
 
 def _meet(one: Bundle, other: Bundle) -> bool:
     """Whether the networks of the other can go by this one to some of where they go."""
-    seen = {part.seen for part in one.cloud_exposures}
-    return _covers(one.exposures, other.exposures) and any(
-        part.seen in seen for part in other.cloud_exposures
-    )
+    return _covers(one.exposures, other.exposures) and same_networks(one, other)
 
 
 def _place(bundle: Bundle) -> Location:
-    if isinstance(bundle, SettledCircuit):
-        return ("circuits", bundle.name)
-    return ("links", bundle.name, "tunnels")
+    """Of a link it is the tunnels that are looked at."""
+    here = place_of(bundle)
+    return here if isinstance(bundle, SettledCircuit) else (*here, "tunnels")
 
 
 def _alone(bundle: Bundle) -> Finding:

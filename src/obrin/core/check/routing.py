@@ -8,10 +8,8 @@ from obrin.core.address.prefix import Prefix
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.reader import Location
 from obrin.core.routing.model import announced_by_cloud, announced_by_site, state_of
-from obrin.core.settled.links import SettledCircuit, SettledLink
+from obrin.core.settled.links import Bundle, SettledCircuit
 from obrin.core.settled.model import Settled
-
-Bundle = SettledLink | SettledCircuit
 
 
 def routing(settled: Settled) -> Iterator[Finding]:
@@ -40,7 +38,7 @@ def _preferences(settled: Settled) -> Iterator[Finding]:
 
 
 def _against(settled: Settled, first: Bundle, later: Bundle) -> Iterator[Finding]:
-    if first.routing == "bgp" and later.routing == "static" and _same_networks(first, later):
+    if first.routing == "bgp" and later.routing == "static" and same_networks(first, later):
         yield Finding(
             Severity.WARNING,
             "preference-unheeded",
@@ -88,7 +86,8 @@ def _own_first(settled: Settled, first: Bundle, later: Bundle) -> Iterator[Findi
         )
 
 
-def _same_networks(one: Bundle, other: Bundle) -> bool:
+def same_networks(one: Bundle, other: Bundle) -> bool:
+    """Whether two ways lead to some network alike, by the name that the site has for it."""
     mine = {part.seen for part in one.cloud_exposures}
     return any(part.seen in mine for part in other.cloud_exposures)
 

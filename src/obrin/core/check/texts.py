@@ -7,12 +7,11 @@ from collections.abc import Iterator
 
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.reader import Location
+from obrin.core.ipsec.guessing import UNFILLED
 from obrin.core.settled.model import Settled
 
 _PLACEHOLDER = re.compile(
-    r"<[^>]*>|\{[^}]*\}|change.?me|fix.?me|placeholder|to.be.(set|filled)"
-    r"|(?<![^\W_])(todo|tbd|tba|xxx+|insert)(?![^\W_])",
-    re.IGNORECASE,
+    rf"<[^>]*>|\{{[^}}]*\}}|fix.?me|{UNFILLED}|(?<![^\W_])(tba|insert)(?![^\W_])", re.IGNORECASE
 )
 
 

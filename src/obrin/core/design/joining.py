@@ -9,7 +9,6 @@ from pydantic import BeforeValidator, Field, PlainSerializer, WithJsonSchema
 from obrin.core.address.prefix import Prefix
 from obrin.core.design.timers import BfdSpec
 from obrin.core.design.values import (
-    Day,
     Ipv4PrefixText,
     Ipv6PrefixText,
     Megabits,
@@ -17,7 +16,7 @@ from obrin.core.design.values import (
     Seconds,
     parse_prefix_text,
 )
-from obrin.core.design.wishes import Entity
+from obrin.core.design.wishes import Acceptance, Entity, OtherOwner
 
 NOWHERE, GATEWAY = "nowhere", "gateway"
 _Targets = dict[Prefix, str]
@@ -106,9 +105,5 @@ class Circuit(Entity):
     bfd: BfdSpec | None = Field(
         None, description="BFD on it; with static routes too, which leave when it fails."
     )
-    owner: str | None = Field(
-        None, max_length=200, description="Who else it belongs to, and has to accept what uses it."
-    )
-    accepted: Day | None = Field(
-        None, description="Day on which the owner accepted. Blank: not yet, and `check` says so."
-    )
+    owner: OtherOwner = None
+    accepted: Acceptance = None

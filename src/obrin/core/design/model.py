@@ -28,11 +28,13 @@ from obrin.core.design.values import (
     Seconds,
 )
 from obrin.core.design.wishes import (
+    Acceptance,
     AsPools,
     Elsewhere,
     Entity,
     InsideSize,
     Network,
+    OtherOwner,
     Pool,
     Role,
     Wish,
@@ -202,12 +204,8 @@ class Cloud(Entity):
     offering: str | None = Field(
         None, description="A file with this cloud's classes and rules. Blank: that of the design."
     )
-    owner: str | None = Field(
-        None, max_length=200, description="Who else it belongs to, and has to accept what uses it."
-    )
-    accepted: Day | None = Field(
-        None, description="Day on which the owner accepted. Blank: not yet, and `check` says so."
-    )
+    owner: OtherOwner = None
+    accepted: Acceptance = None
 
 
 class Tunnel(Entity):

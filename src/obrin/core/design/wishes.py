@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any, ClassVar, Literal
+from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import (
     BaseModel,
@@ -16,6 +16,7 @@ from pydantic_core import CoreSchema
 
 from obrin.core.design.values import (
     AsRange,
+    Day,
     FlowText,
     Growth,
     Ipv4PrefixText,
@@ -132,3 +133,13 @@ class InsideSize(Entity):
 
     length: Literal[30, 31] = Field(30, description="IPv4: /30, or /31 (RFC 3021).")
     length6: Literal[126, 127] = Field(127, description="IPv6: /126, or /127 (RFC 6164).")
+
+
+OtherOwner = Annotated[
+    str | None,
+    Field(max_length=200, description="Who else it belongs to, and has to accept what uses it."),
+]
+Acceptance = Annotated[
+    Day | None,
+    Field(description="Day on which the owner accepted. Blank: not yet, and `check` says so."),
+]

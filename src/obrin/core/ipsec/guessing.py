@@ -15,11 +15,9 @@ import re
 from collections.abc import Iterable, Iterator, Sequence
 
 LEAST_BITS = 112
-_PLACEHOLDER = re.compile(
-    r"^<.*>$|^\{.*\}$|change.?me|insert|placeholder|example|your.key|to.be.(set|filled)"
-    r"|(?<![^\W_])(todo|tbd|xxx+)(?![^\W_])",
-    re.IGNORECASE,
-)
+UNFILLED = r"change.?me|placeholder|to.be.(set|filled)|(?<![^\W_])(todo|tbd|xxx+)(?![^\W_])"
+"""What stands where somebody was to write something, in any text; a pattern."""
+_PLACEHOLDER = re.compile(rf"^<.*>$|^\{{.*\}}$|insert|example|your.key|{UNFILLED}", re.IGNORECASE)
 _COMMON = ("password", "secret", "letmein", "qwerty", "welcome", "admin", "obrin")
 _KINDS = {
     "spatial": "it holds a row of the keyboard",

@@ -18,7 +18,7 @@ from obrin.core.routing.network import Network, Session
 from obrin.core.routing.path import Peer
 from obrin.core.routing.policy import WELL_KNOWN, PrefixList, SessionPolicy
 from obrin.core.routing.stable import Stable
-from obrin.core.settled.links import Bundle, Leg, SettledLink, SettledTunnel
+from obrin.core.settled.links import Bundle, Leg, SettledLink, SettledTunnel, legs_of
 from obrin.core.settled.model import Settled
 from obrin.core.settled.sites import SettledGateway
 from obrin.core.settled.ways import Attachment, Neighbour, Router
@@ -74,7 +74,8 @@ def accepted_at_site(settled: Settled, bundle: Bundle) -> tuple[Prefix, ...]:
     """What the cloud announces, and behind a hub what the site's table there learns of sites."""
     own, cloud = announced_by_cloud(bundle), settled.clouds[bundle.cloud]
     table = cloud.table_of(bundle.name)
-    if table is None:
+    # Most tables of sites learn members only; then there is no need to walk all that is joined.
+    if table is None or not any(n in settled.links or n in settled.circuits for n in table.learns):
         return own
     others = [
         prefix
@@ -137,8 +138,7 @@ class _Sessions:
         heard = self._heard_at_site(bundle)
         told = [t.name for t in cloud.hub_tables if bundle.name in t.learns]
         used = [t.name for t in cloud.hub_tables if bundle.name in t.users]
-        legs = bundle.tunnels if isinstance(bundle, SettledLink) else (bundle,)
-        for leg in legs:
+        for leg in legs_of(bundle):
             gateway = settled.gateways[leg.gateway]
             instance = leg.instance if isinstance(leg, SettledTunnel) else 1
             at_site = site_policy(settled, leg, heard)

@@ -18,7 +18,7 @@ from obrin.core.settled.clouds import SettledCloud, spaces_behind
 from obrin.core.settled.picking import Picker
 from obrin.core.settled.ranks import Rank
 from obrin.core.settled.sites import SettledGateway, SettledNetwork, SettledSite, SettledUplink
-from obrin.core.settled.terms import Terms, settled_terms
+from obrin.core.settled.terms import Terms, settled_terms, terms_of
 
 
 class Inside:
@@ -122,6 +122,11 @@ Bundle = SettledLink | SettledCircuit
 """What joins a site and a cloud, with everything that belongs to it."""
 
 
+def legs_of(bundle: Bundle) -> tuple[Leg, ...]:
+    """The tunnels of a link; a circuit is its only leg."""
+    return bundle.tunnels if isinstance(bundle, SettledLink) else (bundle,)
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Ground:
     """What ways are built on: the places that they join, and how ways of a site are ranked."""
@@ -176,7 +181,7 @@ def link_of(ground: Ground, name: str, link: Link) -> SettledLink:
         cloud_exposures=_cloud_exposures(ground.picker, name, link, behind),
         routing=link.routing,
         hold=int(link.bgp.hold),
-        **settled_terms(ground.picker, name, link, arranged.selection),
+        **terms_of(settled_terms(ground.picker, name, link, arranged.selection)),
         tunnels=tuple(_tunnels(ground, name, link, arranged)),
         summaries=link.bgp.summaries,
         cloud_summaries=link.bgp.cloud_summaries,

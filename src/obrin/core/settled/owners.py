@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from datetime import date
 
-from obrin.core.settled.links import SettledCircuit
+from obrin.core.settled.clouds import SettledCloud
+from obrin.core.settled.links import Bundle, Leg, SettledCircuit
 from obrin.core.settled.model import Settled
 
 
@@ -23,40 +24,55 @@ class Owned:
 
 
 def owned(settled: Settled) -> Iterator[Owned]:
-    """In the order of the design."""
-    for name, cloud in settled.clouds.items():
-        if cloud.owner is not None:
-            asks = [f"link {b.name} of {b.site}" for b in settled.links.values() if b.cloud == name]
-            asks += [
-                f"circuit {b.name} of {b.site}"
-                for b in settled.circuits.values()
-                if b.cloud == name
-            ]
-            asks += [f"member {member}" for member in cloud.members]
-            asks += [f"its place at hub {hub}" for hub in settled.hubs_of(name)]
-            yield Owned(
-                kind="hub" if cloud.is_hub else "cloud",
-                name=name,
-                owner=cloud.owner,
-                accepted=cloud.accepted,
-                asks=tuple(asks),
-            )
-    for name, circuit in settled.circuits.items():
-        if circuit.owner is not None:
-            yield Owned(
-                kind="circuit",
-                name=name,
-                owner=circuit.owner,
-                accepted=circuit.accepted,
-                asks=(f"its use from {circuit.site} to {circuit.cloud}",),
-            )
+    """In the order of the design, with all that has to be accepted."""
+    for cloud in settled.clouds.values():
+        yield from _cloud(settled, cloud, settled.legs_at(cloud.name))
+    for circuit in settled.circuits.values():
+        yield from _circuit(circuit)
 
 
 def owned_at(settled: Settled, place: str) -> list[Owned]:
-    """What of another owner meets a site gateway or a cloud."""
+    """What of another owner meets a site gateway or a cloud; at a gateway its own legs alone are
+    named, not those of a thousand other sites at the same hub."""
     legs = settled.legs_at(place)
-    clouds = {place, *(leg.cloud for leg in legs), *settled.hubs_of(place)}
-    if place in settled.clouds:
-        clouds |= {*settled.clouds[place].members}
-    circuits = {leg.name for leg in legs if isinstance(leg, SettledCircuit)}
-    return [o for o in owned(settled) if o.name in (circuits if o.kind == "circuit" else clouds)]
+    members = settled.clouds[place].members if place in settled.clouds else ()
+    met = {place, *(leg.cloud for leg in legs), *settled.hubs_of(place), *members}
+    found: list[Owned] = []
+    for name in (name for name in settled.clouds if name in met):
+        own = place in settled.gateways
+        asked = [leg for leg in legs if leg.cloud == name] if own else settled.legs_at(name)
+        found += _cloud(settled, settled.clouds[name], asked)
+    for leg in legs:
+        found += _circuit(leg) if isinstance(leg, SettledCircuit) else ()
+    return found
+
+
+def _cloud(settled: Settled, cloud: SettledCloud, legs: Iterable[Leg]) -> Iterator[Owned]:
+    if cloud.owner is not None:
+        named = {b.name: b for b in map(settled.bundle, legs)}.values()
+        bundles = sorted(named, key=_kind, reverse=True)  # links, then circuits
+        asks = [f"{_kind(b)} {b.name} of {b.site}" for b in bundles]
+        asks += [f"member {member}" for member in cloud.members]
+        asks += [f"its place at hub {hub}" for hub in settled.hubs_of(cloud.name)]
+        yield Owned(
+            kind="hub" if cloud.is_hub else "cloud",
+            name=cloud.name,
+            owner=cloud.owner,
+            accepted=cloud.accepted,
+            asks=tuple(asks),
+        )
+
+
+def _kind(bundle: Bundle) -> str:
+    return "circuit" if isinstance(bundle, SettledCircuit) else "link"
+
+
+def _circuit(circuit: SettledCircuit) -> Iterator[Owned]:
+    if circuit.owner is not None:
+        yield Owned(
+            kind="circuit",
+            name=circuit.name,
+            owner=circuit.owner,
+            accepted=circuit.accepted,
+            asks=(f"its use from {circuit.site} to {circuit.cloud}",),
+        )

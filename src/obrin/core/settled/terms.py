@@ -43,9 +43,9 @@ def terms_of(record: Terms) -> dict[str, Any]:
     return {name: getattr(record, name) for name in NAMES}
 
 
-def settled_terms(picker: Picker, name: str, link: Link, selection: str) -> dict[str, Any]:
+def settled_terms(picker: Picker, name: str, link: Link, selection: str) -> Terms:
     """Of a link. Raises SettleError for a suite that is not there any more."""
-    terms = Terms(
+    return Terms(
         suite=_suite(picker, name, link),
         authentication=link.authentication,
         selection=selection,
@@ -53,7 +53,6 @@ def settled_terms(picker: Picker, name: str, link: Link, selection: str) -> dict
         always_encapsulate=link.encapsulation == "always",
         bfd=bfd_of(picker.design, name, selection),
     )
-    return terms_of(terms)
 
 
 def _suite(picker: Picker, name: str, link: Link) -> Suite:

@@ -260,14 +260,13 @@ def answer(
         )
     key_pair = make_key_pair(group.number, tunnel.rng)
     fresh = tunnel.rng(40)
-    path = Path(local, remote)
     sa = IkeSa(
         initiator=False,
         spi_i=header.spi_i,
         spi_r=fresh[:8],
         liveness=tunnel.config.liveness,
         rng=tunnel.rng,
-        path=path,
+        path=Path(local, remote),
     )
     sa.chosen = Proposal(chosen.protocol, chosen.transforms, chosen.number)
     sa.nonce_i, sa.nonce_r, sa.init_request = nonce.data, fresh[8:], datagram
