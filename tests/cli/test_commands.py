@@ -84,6 +84,34 @@ def test_handover_writes_packs_and_keeps_secrets_apart(folder: Folder) -> None:
         assert stat.S_IMODE(mode) == 0o600
 
 
+def test_one_key_in_two_designs_is_found_in_either(folder: Folder) -> None:
+    other = DESIGN.replace("quay-apps", "quay-stock")
+    folder.write("other.yaml", other)
+    folder.write("again.yaml", DESIGN)
+    for name in ("design.yaml", "other.yaml", "again.yaml"):
+        folder.obrin("settle", "--design", name).good()
+    key = folder.obrin("keys", "show", "quay-stock/a", "--design", "other.yaml").good().out
+    run = folder.obrin("keys", "set", "quay-apps/a", given=key).good()
+    assert "quay-apps/a and quay-stock/a of design other have the same" in run.err
+    assert key.strip() not in run.err + run.out
+    folder.obrin("check").bad(1, "key-shared", "quay-stock/a of design other")
+    # A second version of one design may keep its keys.
+    key = folder.obrin("keys", "show", "quay-apps/b").good().out
+    folder.obrin("keys", "set", "quay-apps/b", "--design", "again.yaml", given=key).good()
+    found = folder.obrin("check", "--json").json
+    assert [f["place"] for f in found if f["code"] == "key-shared"] == ["links.quay-apps.tunnels.a"]
+
+
+def test_a_template_that_was_not_filled_in_is_named_by_its_line(folder: Folder) -> None:
+    folder.obrin("settle").good()
+    text = "name {{ gateway }}\nadmin <insert name here>\n<tag>CHANGEME</tag>\n"
+    folder.write("one.j2", text)
+    run = folder.obrin("handover", "--template", "one.j2").good()
+    assert "one.j2:2:7: '<insert name here>' is a placeholder" in run.err
+    assert "one.j2:3:6: 'CHANGEME' is a placeholder" in run.err
+    assert run.err.count("placeholder") == 2
+
+
 def test_keys_list_set_renew_show(folder: Folder) -> None:
     folder.obrin("settle").good()
     assert "good" in folder.obrin("keys", "list").good().out

@@ -71,6 +71,13 @@ def cloud_of(data: Json, link: Json) -> Json:
     return data["clouds"][link["cloud"]].setdefault("gateway", {})
 
 
+def plain_site(data: Json) -> Json:
+    """A site whose networks are what they are to everybody."""
+    links = [x for x in data["links"].values() if "only" in x or "seen-as" in x or "bgp" in x]
+    used = {link["site"] for link in links}
+    return data["sites"][first(name for name in data["sites"] if name not in used)]
+
+
 MISTAKES: dict[str, Callable[[Json], None]] = {}
 
 
@@ -434,6 +441,57 @@ def static_routes_that_nobody_watches(data: Json) -> None:
 def a_circuit_without_a_backup(data: Json) -> None:
     circuit = first(data.get("circuits", {}).values())
     data["links"] = {n: x for n, x in data["links"].items() if x["site"] != circuit["site"]}
+
+
+@mistake("range-nobodys")
+def a_network_where_no_host_can_be(data: Json) -> None:
+    plain_site(data)["networks"]["desks"] = "169.254.8.0/22"
+
+
+@mistake("range-public")
+def a_range_just_beyond_the_private_ones(data: Json) -> None:
+    plain_site(data)["networks"]["desks"] = "172.32.8.0/22"
+
+
+@mistake("inside-public")
+def a_block_of_somebody_inside_a_tunnel(data: Json) -> None:
+    links(data)["tunnels"]["t0"]["inside"] = "9.9.9.8/30"
+
+
+@mistake("inside-public")
+def a_loopback_of_somebody(data: Json) -> None:
+    gateway_of(data, links(data))["loopback"] = "9.9.9.9"
+
+
+@mistake("ula-not-local")
+def unique_local_space_that_was_not_drawn(data: Json) -> None:
+    if data.get("stack") != "dual":
+        raise No
+    data["ula"] = "fc00:1:2::/48"
+
+
+@mistake("subnet-outside")
+def an_ipv6_subnet_of_another_space(data: Json) -> None:
+    if data.get("stack") != "dual":
+        raise No
+    cloud = first(data["clouds"].values(), lambda c: c.get("subnets"))
+    subnets, name = cloud["subnets"], first(cloud["subnets"])
+    cloud["space6"] = "fd12:3456:789a:1000::/56"
+    whole = subnets[name] if isinstance(subnets[name], dict) else {"prefix": subnets[name]}
+    subnets[name] = whole | {"prefix6": "fd12:3456:789a:77::/64"}
+
+
+@mistake("filter-lacks")
+def a_rule_that_the_second_firewall_lacks(data: Json) -> None:
+    wish = first(data["expectations"], lambda e: e.get("must", "work") == "work")
+    site = data["sites"].get(wish["from"].split("/")[0])
+    if len(data["expectations"]) > 1 or site is None or len(site["gateways"]) < 2:
+        raise No
+    rule = {"allow": wish["flow"], "from": wish["from"], "to": wish["to"]}
+    one, *others = site["gateways"].values()
+    one["filters"] = [rule]
+    for other in others:
+        other["filters"] = [rule | {"allow": "udp/9"}]
 
 
 @pytest.mark.parametrize("name", MISTAKES)

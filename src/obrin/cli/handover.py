@@ -96,6 +96,7 @@ def _kind(settled: Settled, name: str) -> str:
 def _render(
     project: Project, settled: Settled, path: Path, only: str | None, *, reveal_keys: bool
 ) -> None:
+    from obrin.core.check.texts import unfilled
     from obrin.core.handover.context import template_context
     from obrin.core.handover.pack import gateways_of
     from obrin.live.files import folder_of_ours, keep_out, write_whole
@@ -104,6 +105,12 @@ def _render(
     from obrin.live.templates import render_template
 
     text, names = read_text(path), gateways_of(settled)
+    for line, column, words in unfilled(text):
+        click.echo(
+            f"warning: {path}:{line}:{column}: '{words}' is a placeholder that nobody filled in. "
+            "Write what belongs there",
+            err=True,
+        )
     if only is not None and only not in names:
         raise ObrinError(f"there is no gateway '{only}'. There are: {', '.join(names)}")
     secrets = project.secrets(settled) if reveal_keys else None

@@ -9,7 +9,7 @@ import click
 
 from obrin.cli.common import ask_secret, console, design_option, print_table, project_of, writes
 from obrin.cli.completion import tunnel_names
-from obrin.core.check.keys import design_words
+from obrin.core.check.keys import design_words, shared_keys
 from obrin.core.errors import ObrinError
 from obrin.core.ipsec.guessing import estimate_bits
 from obrin.core.ipsec.shared_keys import make_key, weaknesses
@@ -103,6 +103,10 @@ def set_key(tunnel: str, design_file: str | None) -> None:
     key = ask_secret(f"Key of {label}", confirm=True)
     judge(key, settled.key_rules(found), label, design_words(settled))
     project = project_of(design_file)
+    held = project.keys.read() | {label: key}
+    for finding in shared_keys(settled, held, project.keys_beside()):
+        if label in finding.cause:
+            click.echo(f"warning: {finding.cause}", err=True)
     project.keys.put({label: key}, project.today)
     click.echo(f"Key of {label} set.")
 

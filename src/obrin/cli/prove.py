@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 
 import click
 
@@ -31,7 +32,7 @@ def check(ctx: click.Context, design_file: str | None, as_json: bool) -> None:
     findings = run_checks(
         settled,
         project.offering(document.design),
-        project.secrets(settled),
+        replace(project.secrets(settled), beside=project.keys_beside()),
         project.now,
         choices,
         moved,

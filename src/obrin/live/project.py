@@ -26,7 +26,13 @@ from obrin.core.settled.building import build_settled
 from obrin.core.settled.model import Settled
 from obrin.live.files import private_folder, read_file, write_whole
 from obrin.live.lock import project_lock
-from obrin.live.secrets.file import PASSPHRASE, Passphrase, SecretFile, ask_passphrase
+from obrin.live.secrets.file import (
+    PASSPHRASE,
+    Passphrase,
+    SecretFile,
+    SecretsError,
+    ask_passphrase,
+)
 from obrin.live.secrets.store import KeyStore
 
 if TYPE_CHECKING:
@@ -184,6 +190,24 @@ class Project:
             authority.barred(),
             self.keys.made(),
         )
+
+    def keys_beside(self) -> dict[str, str]:
+        """The keys of other designs in this folder, as `TUNNEL of design NAME`. Those of files that
+        cannot be opened are left out: they are for their own designs to complain of."""
+        found: dict[str, str] = {}
+        own = self.keys.file.path
+        for path in sorted(own.parent.glob("keys-*.json")):
+            if path == own:
+                continue
+            with contextlib.suppress(SecretsError):
+                store = KeyStore(SecretFile(path, self._no_passphrase))
+                name = path.stem.removeprefix("keys-")
+                found |= {f"{label} of design {name}": key for label, key in store.read().items()}
+        return found
+
+    @staticmethod
+    def _no_passphrase() -> str:
+        raise SecretsError("it is sealed")
 
     def barred(self, settled: Settled) -> frozenset[str]:
         """Gateways all of whose certificates are revoked."""

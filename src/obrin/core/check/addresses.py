@@ -4,29 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 
-from obrin.core.address.prefix import LINK_LOCAL_IPV4, PRIVATE_IPV4, Address, parse_prefix
+from obrin.core.address.prefix import Address, Prefix
+from obrin.core.address.special import is_example, special
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.reader import Location
 from obrin.core.settled.model import Settled
 from obrin.core.settled.sites import SettledGateway, SettledUplink
-
-_NOT_PUBLIC = (
-    *((prefix, "private (RFC 1918)") for prefix in PRIVATE_IPV4),
-    (LINK_LOCAL_IPV4, "link-local (RFC 3927)"),
-    *(
-        (parse_prefix(text), what)
-        for text, what in (
-            ("0.0.0.0/8", "'this network', and no host's"),
-            ("100.64.0.0/10", "shared by a provider's customers (RFC 6598)"),
-            ("127.0.0.0/8", "loopback"),
-            ("198.18.0.0/15", "for measurements (RFC 2544)"),
-            ("224.0.0.0/4", "multicast"),
-            ("240.0.0.0/4", "reserved"),
-        )
-    ),
-)
-_EXAMPLES = tuple(map(parse_prefix, ("192.0.2.0/24", "198.51.100.0/24", "203.0.113.0/24")))
-"""RFC 5737."""
 
 Here = tuple[Location, SettledGateway, SettledUplink]
 
@@ -42,7 +25,7 @@ def public_addresses(settled: Settled) -> Iterator[Finding]:
     """Every uplink by itself, then against the clouds and each other."""
     clouds = {a: cloud.name for cloud in settled.clouds.values() for a in cloud.instances}
     uplinks = list(_uplinks(settled))
-    examples = [found for found in uplinks if _is_example(found[2].address)]
+    examples = [found for found in uplinks if is_example(_whole(found[2].address))]
     for where, gateway, uplink in uplinks:
         yield from _public(where, gateway, uplink)
         if uplink.address in clouds:
@@ -62,18 +45,18 @@ def public_addresses(settled: Settled) -> Iterator[Finding]:
     yield from _twice(uplinks)
 
 
-def _is_example(address: Address) -> bool:
-    return any(prefix.contains(address.value) for prefix in _EXAMPLES)
+def _whole(address: Address) -> Prefix:
+    return Prefix(*address, address.bits)
 
 
 def _public(where: Location, gateway: SettledGateway, uplink: SettledUplink) -> Iterator[Finding]:
-    what = next((w for p, w in _NOT_PUBLIC if p.contains(uplink.address.value)), None)
-    if what is not None:
+    range_ = special(_whole(uplink.address))
+    if range_ is not None:
         yield Finding(
             Severity.ERROR,
             "address-not-public",
             where,
-            f"{uplink.address} of uplink {uplink.name} at {gateway.name} is {what}",
+            f"{uplink.address} of uplink {uplink.name} at {gateway.name} is {range_.what}",
             "the cloud cannot send there, and does not know packets that come from elsewhere as "
             "this gateway's",
             "write the address that the internet sees as 'address', and the device's own as "

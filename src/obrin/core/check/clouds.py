@@ -51,17 +51,8 @@ def cloud_networks(settled: Settled, offering: Offered) -> Iterator[Finding]:
                 "room for workloads stands empty: most often the two sizes were exchanged",
                 f"give the gateway a /{needed}, or leave it blank",
             )
-        held = ", ".join(map(str, cloud.spaces.ipv4))
-        if not cloud.holds(cloud.gateway_subnet.ipv4):
-            yield Finding(
-                Severity.ERROR,
-                "gateway-subnet-outside",
-                here,
-                f"{cloud.gateway_subnet.ipv4} is not inside the space {held}",
-                "the cloud refuses the subnet",
-                "choose it from the space, or leave it blank",
-            )
-        yield from _subnets(settled, name)
+        yield from _outside(cloud)
+        yield from _overlapping(cloud)
 
 
 def _exchanged(cloud: SettledCloud, needed: int) -> bool:
@@ -71,32 +62,49 @@ def _exchanged(cloud: SettledCloud, needed: int) -> bool:
     return bool(workloads) and own <= needed - 3 and own < min(workloads)
 
 
-def _subnets(settled: Settled, name: str) -> Iterator[Finding]:
-    cloud = settled.clouds[name]
-    held = ", ".join(map(str, cloud.spaces.ipv4))
-    seen: list[tuple[str, Prefix]] = [("the gateway subnet", cloud.gateway_subnet.ipv4)]
-    for subnet in cloud.subnets.values():
-        here: Location = ("clouds", name, "subnets", subnet.name, "prefix")
-        if not cloud.holds(subnet.prefix.ipv4):
-            yield Finding(
-                Severity.ERROR,
-                "subnet-outside",
-                here,
-                f"{subnet.prefix.ipv4} is not inside the space {held}",
-                "the cloud refuses the subnet",
-                "choose it from the space, or leave it blank",
-            )
-        for other, prefix in seen:
-            if prefix.overlaps(subnet.prefix.ipv4):
+def _parts(cloud: SettledCloud, bits: int) -> Iterator[tuple[Location, str, Prefix]]:
+    """The gateway subnet, then the others, with the prefix of a family where they have one."""
+    here: Location = ("clouds", cloud.name)
+    key = "" if bits == 32 else "6"
+    own = cloud.gateway_subnet.of(bits)
+    if own is not None:
+        yield (*here, "gateway", f"subnet{key}"), "the gateway subnet", own
+    for name, subnet in cloud.subnets.items():
+        prefix = subnet.prefix.of(bits)
+        if prefix is not None:
+            yield (*here, "subnets", name, f"prefix{key}"), name, prefix
+
+
+def _outside(cloud: SettledCloud) -> Iterator[Finding]:
+    for bits in (32, 128):
+        held = ", ".join(map(str, cloud.spaces.of(bits) or ()))
+        for here, name, prefix in _parts(cloud, bits):
+            if not cloud.holds(prefix):
                 yield Finding(
                     Severity.ERROR,
-                    "subnet-overlap",
+                    "gateway-subnet-outside" if here[2] == "gateway" else "subnet-outside",
                     here,
-                    f"{subnet.prefix.ipv4} of {subnet.name} overlaps {prefix} of {other}",
-                    "the cloud refuses the second of them; a gateway subnet holds no workloads",
-                    "move one of them, or leave it blank",
+                    f"{prefix} of {name} is not inside the space {held}",
+                    "the cloud refuses the subnet",
+                    "choose it from the space, or leave it blank",
                 )
-        seen.append((subnet.name, subnet.prefix.ipv4))
+
+
+def _overlapping(cloud: SettledCloud) -> Iterator[Finding]:
+    for bits in (32, 128):
+        seen: list[tuple[str, Prefix]] = []
+        for here, name, prefix in _parts(cloud, bits):
+            for other, theirs in seen:
+                if theirs.overlaps(prefix):
+                    yield Finding(
+                        Severity.ERROR,
+                        "subnet-overlap",
+                        here,
+                        f"{prefix} of {name} overlaps {theirs} of {other}",
+                        "the cloud refuses the second of them; a gateway subnet holds no workloads",
+                        "move one of them, or leave it blank",
+                    )
+            seen.append((name, prefix))
 
 
 def classes(settled: Settled, offering: Offered) -> Iterator[Finding]:

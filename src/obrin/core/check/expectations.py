@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.check.parts import Parts, parts
+from obrin.core.check.standins import filters_alike
 from obrin.core.design.model import Expectation
 from obrin.core.design.reader import Location
 from obrin.core.reach.model import ReachModel
@@ -16,6 +17,7 @@ from obrin.core.settled.model import Settled
 def expectations(settled: Settled) -> Iterator[Finding]:
     model = ReachModel(settled)
     blocks = Parts(model)
+    yield from filters_alike(settled, model)
     for index, expectation in enumerate(settled.expectations):
         here: Location = ("expectations", index)
         if (expectation.largest or 0) > (expectation.load or expectation.largest or 0):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
+from types import MappingProxyType
 
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.reader import Location
@@ -12,9 +13,11 @@ from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
 
 
-def keys(settled: Settled, stored: Mapping[str, str]) -> Iterator[Finding]:
-    """`stored` maps tunnel labels to keys."""
-    others, words = _Others(), design_words(settled)
+def keys(
+    settled: Settled, stored: Mapping[str, str], beside: Mapping[str, str] = MappingProxyType({})
+) -> Iterator[Finding]:
+    """`stored` maps tunnel labels to keys, `beside` does so for tunnels of other designs."""
+    others, words = _Others(beside), design_words(settled)
     for tunnel in settled.keyed_tunnels():
         here: Location = ("links", tunnel.link, "tunnels", tunnel.name)
         key = stored.get(tunnel.label)
@@ -55,12 +58,22 @@ def keys(settled: Settled, stored: Mapping[str, str]) -> Iterator[Finding]:
         yield from others.alike(tunnel, key)
 
 
+def shared_keys(
+    settled: Settled, stored: Mapping[str, str], beside: Mapping[str, str]
+) -> Iterator[Finding]:
+    """Only what several tunnels have alike, here or in other designs."""
+    others = _Others(beside)
+    for tunnel in settled.keyed_tunnels():
+        if tunnel.label in stored:
+            yield from others.alike(tunnel, stored[tunnel.label])
+
+
 class _Others:
     """The keys looked at before: the same ones, and those that differ only at their end."""
 
-    def __init__(self) -> None:
-        self._same: dict[str, str] = {}
-        self._nearly: dict[str, str] = {}
+    def __init__(self, beside: Mapping[str, str]) -> None:
+        self._same = {key: label for label, key in beside.items()}
+        self._nearly = {_stem(key): label for label, key in beside.items()}
 
     def alike(self, tunnel: SettledTunnel, key: str) -> Iterator[Finding]:
         label = tunnel.label
@@ -68,7 +81,9 @@ class _Others:
         nearly = self._nearly.setdefault(_stem(key), label)
         here: Location = ("links", tunnel.link, "tunnels", tunnel.name)
         fix = f"replace one: 'obrin keys renew {label}'"
-        if same != label:
+        if _tunnel_of(same) == label or _tunnel_of(nearly) == label:
+            pass  # the same tunnel, here or in another version of this design
+        elif same != label:
             yield Finding(
                 Severity.ERROR,
                 "key-shared",
@@ -77,7 +92,7 @@ class _Others:
                 "one leak opens both, and either end can pass for the other",
                 fix,
             )
-        elif nearly != label:
+        else:
             yield Finding(
                 Severity.ERROR,
                 "key-alike",
@@ -86,6 +101,10 @@ class _Others:
                 "who learns one has the other after a few guesses",
                 fix,
             )
+
+
+def _tunnel_of(label: str) -> str:
+    return label.partition(" of design ")[0]
 
 
 def _stem(key: str) -> str:

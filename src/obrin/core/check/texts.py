@@ -28,8 +28,25 @@ def placeholders(settled: Settled) -> Iterator[Finding]:
             )
 
 
+def unfilled(text: str) -> Iterator[tuple[int, int, str]]:
+    """Line, column (from 1) and words of what stands in a text where something belongs. Only what
+    nobody writes for another reason: a configuration may have angle brackets of its own."""
+    for number, line in enumerate(text.splitlines(), 1):
+        for found in _BLANK.finditer(line):
+            yield number, found.start() + 1, found[0]
+
+
+_BLANK = re.compile(
+    rf"<(insert|enter|your|set|put|fill)\b[^<>]*>|fix.?me|{UNFILLED}", re.IGNORECASE
+)
+
+
 def _texts(settled: Settled) -> Iterator[tuple[Location, str]]:
     """Every text of the design that is free to be anything, with its place."""
+    for site in settled.sites.values():
+        for network in site.networks.values():
+            for key in ("owner", "note"):
+                yield ("sites", site.name, "networks", network.name, key), getattr(network, key)
     for gateway in settled.gateways.values():
         for name, uplink in gateway.uplinks.items():
             here = (*settled.location_of(gateway.name), "uplinks", name)
@@ -48,5 +65,6 @@ def _texts(settled: Settled) -> Iterator[tuple[Location, str]]:
         ("sites", settled.sites),
         ("clouds", settled.clouds),
         ("links", settled.links),
+        ("circuits", settled.circuits),
     ):
         yield from (((part, name), name) for name in names)

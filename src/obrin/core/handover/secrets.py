@@ -30,13 +30,14 @@ class Secrets:
     """`keys` by tunnel label, `certificates` by name of gateway or cloud.
 
     `barred` are gateways whose certificates are all revoked: they get no pack. `made` are the ISO
-    dates of the keys.
+    dates of the keys. `beside` are keys of other designs in the same folder, by what has them.
     """
 
     keys: Mapping[str, str] = field(default_factory=dict, repr=False)
     certificates: Mapping[str, CertificateFiles] = field(default_factory=dict, repr=False)
     barred: frozenset[str] = frozenset()
     made: Mapping[str, str] = field(default_factory=dict)
+    beside: Mapping[str, str] = field(default_factory=dict, repr=False)
 
     def missing(self, settled: Settled) -> list[str]:
         """What a design needs and is not here, in words."""

@@ -8,7 +8,8 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from obrin.core.address.prefix import LINK_LOCAL_IPV4, Prefix, parse_address, parse_prefix
+from obrin.core.address.prefix import Prefix, parse_address, parse_prefix
+from obrin.core.address.special import SPECIAL
 from obrin.core.address.ula import UNIQUE_LOCAL
 from obrin.core.catalogue.offering import Offered
 from obrin.core.design.model import Design
@@ -20,19 +21,6 @@ from obrin.core.settle.choices import Choices, Value
 from obrin.core.settle.work import prefixes_in
 
 _RESERVED_AS = {0: "RFC 7607", 23456: "RFC 6793", 65535: "RFC 7300", 4294967295: "RFC 7300"}
-# Never the place of a network or a host (RFC 6890).
-_NO_HOSTS = tuple(
-    (parse_prefix(text), what)
-    for text, what in (
-        ("0.0.0.0/8", "'this network'"),
-        ("127.0.0.0/8", "loopback"),
-        ("224.0.0.0/4", "multicast"),
-        ("240.0.0.0/4", "reserved"),
-        ("::/127", "unspecified and loopback"),
-        ("ff00::/8", "multicast"),
-    )
-)
-_LINK_LOCAL = (LINK_LOCAL_IPV4, parse_prefix("fe80::/10"))
 
 
 def judge_choices(design: Design, choices: Choices, offering: Offered, locator: Locator) -> None:
@@ -126,15 +114,15 @@ def _prefixes(value: Value) -> str:
 
 
 def _place(prefix: Prefix) -> str:
-    for range_, what in _NO_HOSTS:
-        if range_.bits == prefix.bits and range_.overlaps(prefix):
-            return f"{prefix} lies in {range_}, which is {what}"
+    for range_ in SPECIAL:
+        if not range_.hosts and range_.prefix.overlaps(prefix):
+            return f"{prefix} lies in {range_.prefix}, which is {range_.what}"
     return ""
 
 
 def _link_local(prefix: Prefix) -> str:
-    found = next((r for r in _LINK_LOCAL if r.bits == prefix.bits and r.overlaps(prefix)), None)
-    return f"{prefix} lies in {found}, which no router passes on" if found else ""
+    found = next((s for s in SPECIAL if not s.routed and s.prefix.overlaps(prefix)), None)
+    return f"{prefix} lies in {found.prefix}, which no router passes on" if found else ""
 
 
 def _text(value: Value) -> str:

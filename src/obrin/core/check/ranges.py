@@ -1,0 +1,126 @@
+"""What kind of range things were given: nobody's, somebody's on the internet, or one's own."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from obrin.core.address.prefix import Prefix, parse_prefix
+from obrin.core.address.special import is_public, special
+from obrin.core.address.ula import UNIQUE_LOCAL
+from obrin.core.check.finding import Finding, Severity
+from obrin.core.design.reader import Location
+from obrin.core.settled.links import SettledTunnel
+from obrin.core.settled.model import Settled
+
+_NOT_LOCAL = parse_prefix("fc00::/8")
+"""The half of unique local space whose L bit is clear (RFC 4193 section 3.1)."""
+
+
+def ranges(settled: Settled) -> Iterator[Finding]:
+    own = [prefix for pool in settled.surroundings.pools.values() for prefix in pool.prefixes]
+    told: set[Location] = set()
+    for here, owner, prefix in _given(settled):
+        yield from _nobodys(here, owner, prefix)
+        place = here[:2]
+        if is_public(prefix) and place not in told and not _within(prefix, own):
+            told.add(place)
+            yield _public(here, owner, prefix)
+    for here, owner, prefix in _of_gateways(settled):
+        if is_public(prefix) and not _within(prefix, own):
+            yield _of_somebody(here, owner, prefix)
+    yield from _not_local(settled)
+
+
+Given = Iterator[tuple[Location, str, Prefix]]
+
+
+def _given(settled: Settled) -> Given:
+    """Where hosts are. What lies in a cloud's space is judged with it."""
+    for name, site in settled.sites.items():
+        for network in site.networks.values():
+            for prefix in network.prefix:
+                here = ("sites", name, "networks", network.name)
+                yield here, f"{name}/{network.name}", prefix
+    for name, cloud in settled.clouds.items():
+        for prefix in cloud.all_spaces:
+            yield ("clouds", name, "space"), f"cloud {name}", prefix
+
+
+def _of_gateways(settled: Settled) -> Given:
+    for leg in settled.legs():
+        for block in leg.inside:
+            key = "inside" if block.bits == 32 else "inside6"
+            here: Location = ("circuits", leg.name, key)
+            if isinstance(leg, SettledTunnel):
+                here = ("links", leg.link, "tunnels", leg.name, key)
+            yield here, f"the block inside {leg.label}", block
+    for gateway in settled.gateways.values():
+        if gateway.loopback is not None:
+            here = (*settled.location_of(gateway.name), "loopback")
+            bits, value = gateway.loopback
+            yield here, f"the loopback address of {gateway.name}", Prefix(bits, value, bits)
+
+
+def _within(prefix: Prefix, wide: list[Prefix]) -> bool:
+    return any(one.covers(prefix) for one in wide)
+
+
+def _nobodys(here: Location, owner: str, prefix: Prefix) -> Iterator[Finding]:
+    found = special(prefix)
+    # A range that is everything is told as such, a cloud's by what the cloud forbids.
+    if found is None or prefix.length <= 1 or here[0] == "clouds":
+        return
+    if not (found.hosts and found.routed):
+        yield Finding(
+            Severity.ERROR,
+            "range-nobodys",
+            here,
+            f"{prefix} of {owner} lies in {found.prefix}, which is {found.what}",
+            "no host can have an address there that others reach",
+            "write the range that the network really has, or leave it blank",
+        )
+
+
+def _public(here: Location, owner: str, prefix: Prefix) -> Finding:
+    return Finding(
+        Severity.NOTE,
+        "range-public",
+        here,
+        f"{prefix} of {owner} is public address space",
+        "unless it is yours, whoever has it on the internet cannot be reached any more from here",
+        "if it is yours, list it under 'pools'; private ranges are 10.0.0.0/8, 172.16.0.0/12 and "
+        "192.168.0.0/16",
+    )
+
+
+def _of_somebody(here: Location, owner: str, prefix: Prefix) -> Finding:
+    shown = str(prefix).removesuffix(f"/{prefix.bits}")
+    return Finding(
+        Severity.WARNING,
+        "inside-public",
+        here,
+        f"{shown}, {owner}, is public address space, and no pool of this design lists it",
+        "whoever has it on the internet cannot be reached any more through this gateway",
+        "leave it blank, or list the range under 'pools' if it is yours",
+    )
+
+
+def _not_local(settled: Settled) -> Iterator[Finding]:
+    """Once for the range that all others come from, otherwise for each."""
+    ula = settled.surroundings.ula
+    given: list[tuple[Location, str, Prefix]] = []
+    if ula is not None:
+        given.append((("ula",), "this design", ula))
+    given += _given(settled)
+    for here, owner, prefix in given:
+        mine = ula is not None and here != ("ula",) and ula.covers(prefix)
+        if _NOT_LOCAL.covers(prefix) and not mine:
+            yield Finding(
+                Severity.WARNING,
+                "ula-not-local",
+                here,
+                f"{prefix} of {owner} is in {_NOT_LOCAL}, the half of {UNIQUE_LOCAL} that nobody "
+                "hands out yet (RFC 4193, 3.1)",
+                "it may be given to somebody else one day, and was not drawn at random",
+                "take a /48 of fd00::/8, or leave 'ula' blank to have one drawn",
+            )
