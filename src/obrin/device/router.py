@@ -19,7 +19,7 @@ from obrin.device.bfd_sessions import BfdSessions
 from obrin.device.bgp_over_tcp import BgpOverTcp
 from obrin.device.changes import changes_between
 from obrin.device.config import RouterConfig
-from obrin.device.counters import TunnelCounters
+from obrin.device.counters import Refusal, TunnelCounters
 from obrin.device.drops import NO_FLOW, DropLog, packet_key
 from obrin.device.origin import ON_LINK_TTL, judge_origin, selected
 from obrin.device.outside import esp_packet, in_udp
@@ -30,7 +30,17 @@ from obrin.wire.errors import PacketError
 from obrin.wire.esp import NEXT_DUMMY, NEXT_IPV4, NEXT_IPV6, EspError
 from obrin.wire.ike.child import ChildSa
 from obrin.wire.ike.endpoint import Endpoint
-from obrin.wire.ike.events import ChildDown, ChildUp, Discarded, Event, IkeDown, IkeUp, Refused
+from obrin.wire.ike.events import (
+    CHILD_REKEY,
+    IKE_REKEY,
+    ChildDown,
+    ChildUp,
+    Discarded,
+    Event,
+    IkeDown,
+    IkeUp,
+    Refused,
+)
 from obrin.wire.ike.numbers import NAT_PORT, PORT
 from obrin.wire.packet import (
     ECHO_REPLY,
@@ -351,6 +361,8 @@ class Router:
             if not event.rekeyed:
                 self._bfd.tunnel_up(event.tunnel, now)
             self.bgp.tunnel_up(event.tunnel, now)
+            if event.rekeyed:
+                self.states[event.tunnel].rekeyed(CHILD_REKEY)
             self._note(now, event.tunnel, "child SA rekeyed" if event.rekeyed else "child SA up")
             return True
         if isinstance(event, ChildDown):
@@ -364,8 +376,10 @@ class Router:
             return True
         if isinstance(event, IkeUp):
             self.key_events.append(event)
-            if not event.rekeyed:
-                self.states[event.tunnel].mended()
+            if event.rekeyed:
+                self.states[event.tunnel].rekeyed(IKE_REKEY)
+            else:
+                self.states[event.tunnel] = TunnelCounters()
             self._note(now, event.tunnel, "IKE SA rekeyed" if event.rekeyed else "IKE SA up")
         elif isinstance(event, IkeDown):
             self._note(now, event.tunnel, f"IKE SA down: {event.reason}")
@@ -375,7 +389,7 @@ class Router:
             who = "the peer" if event.by_peer else "this end"
             text = f"{event.notify} from {who}: {event.text}"
             if event.tunnel in self.states:
-                self.states[event.tunnel].refused(text, now)
+                self.states[event.tunnel].refusal = Refusal(text, now, event.rekey)
             self._note(now, event.tunnel, text)
         return False
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from obrin.core.address.prefix import format_address
 from obrin.device.router import Router
 
 
@@ -25,11 +26,12 @@ def tunnel_states(router: Router, now: float) -> list[dict[str, Any]]:
     found = []
     for name, tunnel in router.ike.tunnels.items():
         sa = tunnel.current or (tunnel.sas[-1] if tunnel.sas else None)
-        state = router.states[name]
+        state, config = router.states[name], router.config.tunnels[name]
+        refusal = state.refusal
         ages = {
             "idle-in": state.last_in,
             "idle-out": state.last_out,
-            "refusal-age": state.refused_at,
+            "refusal-age": None if refusal is None else refusal.at,
         }
         found.append(
             {
@@ -40,7 +42,10 @@ def tunnel_states(router: Router, now: float) -> list[dict[str, Any]]:
                 "packets-in": str(state.packets_in),
                 "packets-out": str(state.packets_out),
                 "encapsulated": tunnel.path.encapsulate,
-                "last-refusal": state.last_refusal,
+                "inside": format_address(config.local_inside),
+                "inside-of-peer": format_address(config.remote_inside),
+                "last-refusal": "" if refusal is None else refusal.text,
+                "refused-rekey": "" if refusal is None else refusal.rekey,
             }
         )
     return found

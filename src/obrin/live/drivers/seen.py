@@ -12,7 +12,9 @@ class EndStatus:
     """One end of a tunnel as it sees itself; `problem` when it cannot be asked.
 
     `refusal_age`, `idle_in` and `idle_out` are seconds since the refusal, since a packet last came
-    out of the tunnel and since one went in; None when none ever did.
+    out of the tunnel and since one went in; None when none ever did. They and the counters tell of
+    the IKE SA that is there. `refused_rekey` is what was to be rekeyed when that was refused.
+    `inside` and `inside_of_peer` are the addresses inside the tunnel; empty where it is not told.
     """
 
     ike: str = "unknown"
@@ -25,6 +27,9 @@ class EndStatus:
     rejected: tuple[str, ...] = ()
     refusal: str = ""
     refusal_age: int | None = None
+    refused_rekey: str = ""
+    inside: str = ""
+    inside_of_peer: str = ""
     bgp_error: str = ""
     idle_in: int | None = None
     idle_out: int | None = None

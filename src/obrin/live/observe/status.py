@@ -5,12 +5,13 @@ from __future__ import annotations
 import functools
 import re
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
 from typing import Any
 
 from obrin.core.design.arrangement import SPARE
 from obrin.core.errors import OutsideError
+from obrin.core.routing.model import accepted_at_site, announced_by_site
 from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
 from obrin.live.drivers.protocol import Ends
@@ -100,7 +101,8 @@ def _ask_all(settled: Settled, ends: Ends) -> list[TunnelStatus]:
         for name in {tunnel.cloud: None for tunnel in settled.tunnels()}
     }
     found = [
-        _tunnel(
+        side_by_side(
+            settled,
             tunnel,
             _end(sites.get(tunnel.gateway, "it has no endpoint"), tunnel.label),
             _end(clouds[tunnel.cloud], tunnel.label),
@@ -138,13 +140,18 @@ def _rests(tunnel: SettledTunnel, settled: Settled, up: set[str]) -> bool:
     return tunnel.role == SPARE and tunnel.label not in up and any(t.label in up for t in elders)
 
 
-def _tunnel(tunnel: SettledTunnel, site: EndStatus, cloud: EndStatus) -> TunnelStatus:
+def side_by_side(
+    settled: Settled, tunnel: SettledTunnel, site: EndStatus, cloud: EndStatus
+) -> TunnelStatus:
     return TunnelStatus(
         tunnel=tunnel.label,
         rank=tunnel.rank,
         site=site,
         cloud=cloud,
-        disagreements=tuple(_disagreements(site, cloud)),
+        disagreements=(
+            *_disagreements(site, cloud),
+            *_beside_design(wished_of(settled, tunnel), site, cloud),
+        ),
         notes=tuple(_notes(site, cloud)),
     )
 
@@ -174,7 +181,64 @@ def _disagreements(site: EndStatus, cloud: EndStatus) -> list[str]:
                 f"packets leave the {sender} and none arrive at the {receiver} "
                 f"(the last {_ago(one.idle_out)})"
             )
-    return found
+    return [*found, *_not_rekeyed(site, cloud)]
+
+
+def _not_rekeyed(site: EndStatus, cloud: EndStatus) -> Iterator[str]:
+    """A tunnel that is up and will not stay so. Both ends note it; the one that refuses knows why.
+    What only came at a bad moment is tried again (RFC 7296 section 2.25)."""
+    noted = [
+        (who, end)
+        for who, end in (("site", site), ("cloud", cloud))
+        if end.child == "up" and end.refused_rekey and "TEMPORARY_FAILURE" not in end.refusal
+    ]
+    for who, end in sorted(noted, key=lambda found: "this end" not in found[1].refusal)[:1]:
+        yield (
+            f"the {end.refused_rekey} is not rekeyed, as the {who} noted "
+            f"{_ago(end.refusal_age)}: {end.refusal}; it stops when its lifetime is over"
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class Wished:
+    """What the design has an end be and tell: its address inside, and prefixes over BGP."""
+
+    inside: str
+    told: frozenset[str]
+
+
+def wished_of(settled: Settled, tunnel: SettledTunnel) -> tuple[Wished, Wished]:
+    """Of the site, and of the cloud."""
+    link = settled.links[tunnel.link]
+    told = announced_by_site(link), accepted_at_site(settled, link)
+    inside = tunnel.site_inside, tunnel.cloud_inside
+    site, cloud = (
+        Wished(str(address), frozenset(map(str, prefixes)))
+        for address, prefixes in zip(inside, told, strict=True)
+    )
+    return site, cloud
+
+
+def _beside_design(
+    wished: tuple[Wished, Wished], site: EndStatus, cloud: EndStatus
+) -> Iterator[str]:
+    both = site.bgp == cloud.bgp == "established"
+    for who, end, mine, peers in (("site", site, *wished), ("cloud", cloud, *wished[::-1])):
+        if (end.inside, end.inside_of_peer) == (peers.inside, mine.inside):
+            yield (
+                f"the {who} has the two inside addresses exchanged: its own is to be {mine.inside}"
+            )
+            continue
+        for what, found, right in (
+            ("its own inside address", end.inside, mine.inside),
+            ("its peer's inside address", end.inside_of_peer, peers.inside),
+        ):
+            if found and found != right:
+                yield f"the {who} has {found} as {what}, by the design it is {right}"
+        missing = sorted(mine.told - {*end.announced})
+        if both and missing:
+            does = "announces nothing" if not end.announced else "does not announce all"
+            yield f"the {who} {does}: by the design it tells {', '.join(missing)}"
 
 
 def _ago(seconds: int | None) -> str:
@@ -198,14 +262,4 @@ def _notes(site: EndStatus, cloud: EndStatus) -> list[str]:
             found.append(f"the {who} noted{when}: {end.refusal}")
         if end.bgp not in ("none", "established") and end.bgp_error:
             found.append(f"the {who} lost BGP: {end.bgp_error}")
-    if any(end.bgp not in ("none", "established") or end.child != "up" for _, end in ends):
-        for sender, one, receiver, other in (
-            ("site", site, "cloud", cloud),
-            ("cloud", cloud, "site", site),
-        ):
-            if one.packets_out > other.packets_in and _lost(one, other):
-                found.append(
-                    f"of {one.packets_out} packets that left the {sender}, "
-                    f"{other.packets_in} arrived at the {receiver}"
-                )
     return found

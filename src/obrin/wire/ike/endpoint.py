@@ -13,7 +13,7 @@ from obrin.wire.ike import exchange_init
 from obrin.wire.ike.config import PeerConfig
 from obrin.wire.ike.directory import SaDirectory
 from obrin.wire.ike.errors import IkeFormatError, IkeRefusal
-from obrin.wire.ike.events import Discarded, Event, Refused
+from obrin.wire.ike.events import Discarded, Event
 from obrin.wire.ike.message import (
     HEADER_SIZE,
     Header,
@@ -29,7 +29,6 @@ from obrin.wire.ike.numbers import (
     NON_ESP_MARKER,
     Exchange,
     Notify,
-    notify_name,
 )
 from obrin.wire.ike.path import Address
 from obrin.wire.ike.payloads import Nonce, NotifyPayload, Payload, decode_chain
@@ -152,8 +151,7 @@ class Endpoint:
                 return
             sa = exchange_init.answer(tunnel, header, payloads, datagram, local, remote, now)
         except IkeRefusal as refusal:
-            name = notify_name(refusal.notify)
-            tunnel.note(Refused(tunnel.config.name, False, name, str(refusal)))
+            tunnel.note_refusal(refusal)
             self._refuse(header.spi_i, local, remote, NotifyPayload(refusal.notify, refusal.data))
             return
         except IkeFormatError as error:

@@ -41,12 +41,14 @@ class ChildDown:
 
 @dataclass(frozen=True, slots=True)
 class Refused:
-    """One end refused the other: which notify, who sent it, and why."""
+    """One end refused the other: which notify, who sent it, and why. `rekey` is what was to be
+    rekeyed, `child SA` or `IKE SA`: then it was said inside an established IKE SA and is true."""
 
     tunnel: str
     by_peer: bool
     notify: str
     text: str
+    rekey: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,5 +59,7 @@ class Discarded:
     reason: str
     detail: str = ""
 
+
+CHILD_REKEY, IKE_REKEY = "child SA", "IKE SA"
 
 Event = IkeUp | IkeDown | ChildUp | ChildDown | Refused | Discarded

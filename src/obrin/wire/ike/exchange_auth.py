@@ -71,7 +71,7 @@ def ask(tunnel: TunnelState, sa: IkeSa, now: float) -> None:
     try:
         proof = _proof(tunnel, sa, me, initiator=True)
     except IkeRefusal as refusal:
-        tunnel.note(Refused(config.name, False, notify_name(refusal.notify), str(refusal)))
+        tunnel.note_refusal(refusal)
         tunnel.drop_sa(sa, str(refusal), now)
         return
     wanted = [] if config.credential is None else [config.credential.request()]
@@ -136,7 +136,7 @@ def _take_answer(
             remote=narrow(remote, config.remote_selectors),
         )
     except (IkeFormatError, IkeRefusal) as problem:
-        tunnel.note(Refused(config.name, False, notify_name(problem.notify), str(problem)))
+        tunnel.note_refusal(problem)
         if sa.state is State.ESTABLISHED:
             _give_up_without_child(tunnel, sa, now)
         else:
@@ -162,7 +162,7 @@ def answer(tunnel: TunnelState, sa: IkeSa, payloads: list[Payload], now: float) 
     try:
         reply += _answer_child(tunnel, sa, payloads, now)
     except IkeRefusal as refusal:
-        tunnel.note(Refused(config.name, False, notify_name(refusal.notify), str(refusal)))
+        tunnel.note_refusal(refusal)
         reply.append(NotifyPayload(refusal.notify, refusal.data))
     return reply
 

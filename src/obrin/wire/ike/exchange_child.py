@@ -16,7 +16,7 @@ from obrin.core.ipsec.selectors import narrow
 from obrin.wire.ike.child import ChildSa
 from obrin.wire.ike.dh import KeyPair, make_key_pair
 from obrin.wire.ike.errors import IkeFormatError, IkeRefusal
-from obrin.wire.ike.events import ChildUp, IkeUp, Refused
+from obrin.wire.ike.events import CHILD_REKEY, IKE_REKEY, ChildUp, IkeUp, Refused
 from obrin.wire.ike.exchange_info import delete_child, delete_sa
 from obrin.wire.ike.keys import derive_ike_keys, skeyseed_rekey
 from obrin.wire.ike.message import find, find_notify, first_error, need
@@ -105,7 +105,7 @@ def _take_child(
             now=now,
         )
     except (IkeFormatError, IkeRefusal) as problem:
-        tunnel.note(Refused(tunnel.config.name, False, notify_name(problem.notify), str(problem)))
+        tunnel.note_refusal(problem, CHILD_REKEY)
         old.rekey_at = tunnel.retry_at(now)
         return
     tunnel.children[new.spi_in] = new
@@ -127,7 +127,8 @@ def _refused(tunnel: TunnelState, old: ChildSa, error: NotifyPayload, now: float
         rekey_child(tunnel, old, now)
         return
     name = notify_name(error.notify)
-    tunnel.note(Refused(tunnel.config.name, True, name, "the peer refused to rekey the child SA"))
+    text = "the peer refused to rekey the child SA"
+    tunnel.note(Refused(tunnel.config.name, True, name, text, CHILD_REKEY))
     if error.notify == Notify.CHILD_SA_NOT_FOUND:
         tunnel.drop_child(old, "the peer does not have it any more", now)
     elif old.spi_in in tunnel.children:
@@ -158,6 +159,14 @@ def _agree(chosen: Proposal, payloads: list[Payload], key_pair: KeyPair | None) 
     if key_pair is None or ke.group != group.number:
         raise IkeFormatError("the key exchange is not of the agreed group")
     return key_pair.shared(ke.data)
+
+
+def rekey_of(exchange: int, payloads: list[Payload]) -> str:
+    """What a request asks to rekey, as events name it; empty where it is something else."""
+    asked = next((p for p in payloads if isinstance(p, Sa)), None)
+    if exchange != Exchange.CREATE_CHILD_SA or asked is None:
+        return ""
+    return IKE_REKEY if asked.proposals[0].protocol == Protocol.IKE else CHILD_REKEY
 
 
 def answer(tunnel: TunnelState, sa: IkeSa, payloads: list[Payload], now: float) -> list[Payload]:
@@ -299,7 +308,8 @@ def _take_ike(
                 rekey_ike(tunnel, now)
                 return
             name = notify_name(error.notify)
-            tunnel.note(Refused(tunnel.config.name, True, name, "the peer refused to rekey IKE"))
+            text = "the peer refused to rekey IKE"
+            tunnel.note(Refused(tunnel.config.name, True, name, text, IKE_REKEY))
             old.rekey_at = tunnel.retry_at(now)
             return
         chosen = accept_answer(need(payloads, Sa, "SA").proposals, offers)
@@ -308,7 +318,7 @@ def _take_ike(
         peer_nonce = need(payloads, Nonce, "nonce").data
         shared = _agree(chosen, payloads, key_pair)
     except (IkeFormatError, IkeRefusal) as problem:
-        tunnel.note(Refused(tunnel.config.name, False, notify_name(problem.notify), str(problem)))
+        tunnel.note_refusal(problem, IKE_REKEY)
         old.rekey_at = tunnel.retry_at(now)
         return
     new = IkeSa(

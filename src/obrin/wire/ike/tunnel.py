@@ -13,9 +13,8 @@ from dataclasses import dataclass
 from obrin.wire.ike import exchange_auth, exchange_child, exchange_info, exchange_init
 from obrin.wire.ike.child import ChildSa
 from obrin.wire.ike.errors import IkeFormatError, IkeNotAuthentic, IkeRefusal
-from obrin.wire.ike.events import Refused
 from obrin.wire.ike.message import Header, decode_inside, find_notify, open_protected
-from obrin.wire.ike.numbers import Exchange, Notify, notify_name
+from obrin.wire.ike.numbers import Exchange, Notify
 from obrin.wire.ike.path import Address
 from obrin.wire.ike.payloads import NotifyPayload, Payload
 from obrin.wire.ike.sa import IkeSa
@@ -115,7 +114,7 @@ class Tunnel(TunnelState):
             payloads = decode_inside(*inside)
         except IkeFormatError as error:
             # It would be the same again, so the two ends do not understand each other any more.
-            self.note(Refused(self.config.name, False, notify_name(error.notify), str(error)))
+            self.note_refusal(error)
             self.drop_sa(sa, f"the peer's answer cannot be read: {error}", now)
             return
         waiting.handler(payloads, now)
@@ -160,17 +159,19 @@ class Tunnel(TunnelState):
         sa.expected_id += 1
         sa.last_request = datagram
         self.last_heard = now
+        payloads: list[Payload] = []
         legal, handler = _REQUESTS.get(header.exchange, (frozenset(), exchange_info.answer))
         try:
             if sa.state not in legal:
                 raise IkeFormatError(f"exchange {header.exchange} is not possible now")
-            answer = handler(self, sa, decode_inside(*inside), now)
+            payloads = decode_inside(*inside)
+            answer = handler(self, sa, payloads, now)
         except IkeRefusal as refusal:
             answer = [NotifyPayload(refusal.notify, refusal.data)]
-            self.note(Refused(self.config.name, False, notify_name(refusal.notify), str(refusal)))
+            self.note_refusal(refusal, exchange_child.rekey_of(header.exchange, payloads))
         except IkeFormatError as error:
             answer = [NotifyPayload(error.notify, error.data)]
-            self.note(Refused(self.config.name, False, notify_name(error.notify), str(error)))
+            self.note_refusal(error, exchange_child.rekey_of(header.exchange, payloads))
         self.send(sa, sa.respond(header.exchange, header.message_id, answer))
         exchange_auth.after_answer(self, sa, header.exchange, answer, now)
         exchange_info.after_answer(self, sa, answer, now)

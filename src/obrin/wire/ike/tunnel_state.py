@@ -14,9 +14,10 @@ from obrin.wire.ike.child import ChildSa
 from obrin.wire.ike.config import PeerConfig
 from obrin.wire.ike.dh import KeyPair
 from obrin.wire.ike.directory import SaDirectory
-from obrin.wire.ike.events import ChildDown, Discarded, Event, IkeDown
+from obrin.wire.ike.errors import IkeFormatError, IkeRefusal
+from obrin.wire.ike.events import ChildDown, Discarded, Event, IkeDown, Refused
 from obrin.wire.ike.keys import padded_key
-from obrin.wire.ike.numbers import NAT_PORT, NON_ESP_MARKER, PORT, Exchange
+from obrin.wire.ike.numbers import NAT_PORT, NON_ESP_MARKER, PORT, Exchange, notify_name
 from obrin.wire.ike.path import Address, Path
 from obrin.wire.ike.payloads import Payload
 from obrin.wire.ike.sa import IkeSa, ResponseHandler
@@ -100,6 +101,11 @@ class TunnelState:
         if self.current is not None:
             return self.current.path
         return self.sas[-1].path if self.sas else self.first_path()
+
+    def note_refusal(self, problem: IkeFormatError | IkeRefusal, rekey: str = "") -> None:
+        """This end refuses, or cannot read, what the peer said."""
+        name = notify_name(problem.notify)
+        self.note(Refused(self.config.name, False, name, str(problem), rekey))
 
     def first_path(self) -> Path:
         """As configured, before anything is known of translators."""

@@ -1,0 +1,181 @@
+"""One value mistyped at one end of a link that was right: both ends' words name it, and once it is
+mended nothing old is told."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+from typing import Any
+
+import pytest
+
+from obrin.core.ipsec.suite import SHIPPED
+from obrin.core.settled.links import SettledTunnel
+from obrin.device.config import RouterConfig
+from obrin.device.router import Router
+from obrin.device.state import session_states, tunnel_states
+from obrin.live.drivers.observed import end_statuses
+from obrin.live.drivers.practice_cloud.steps import cloud_tunnel_name
+from obrin.live.observe.status import TunnelStatus, side_by_side
+from obrin.wire.ike.config import Identity
+from tests.doubles import settled_of
+from tests.live.virtual_world import VirtualWorld
+
+A = "quay-apps/a"
+
+
+def world() -> VirtualWorld:
+    found = VirtualWorld(settled_of())
+    found.run(12.0)
+    return found
+
+
+def status_of(world: VirtualWorld, label: str = A) -> TunnelStatus:
+    tunnel: SettledTunnel = world.settled.tunnel(label)
+
+    def seen(router: Router, name: str) -> Any:
+        return end_statuses(tunnel_states(router, world.now), session_states(router))[name]
+
+    return side_by_side(
+        world.settled,
+        tunnel,
+        seen(world.sites["quay-gw"].router, label),
+        seen(world.instance(tunnel.instance), cloud_tunnel_name(label)),
+    )
+
+
+def told(world: VirtualWorld) -> str:
+    found = status_of(world)
+    return " | ".join((*found.disagreements, *found.notes, *found.site.rejected))
+
+
+Change = Callable[[RouterConfig], RouterConfig]
+
+
+def peer(**changes: Any) -> Change:
+    def change(config: RouterConfig) -> RouterConfig:
+        tunnel = config.tunnels[A]
+        mine = replace(tunnel, peer=replace(tunnel.peer, **changes))
+        return replace(config, tunnels=config.tunnels | {A: mine})
+
+    return change
+
+
+def without_pfs(config: RouterConfig) -> RouterConfig:
+    return peer(
+        suites=tuple(
+            replace(s, esp=replace(s.esp, group=None)) for s in config.tunnels[A].peer.suites
+        )
+    )(config)
+
+
+def exchanged(config: RouterConfig) -> RouterConfig:
+    tunnel, neighbour = config.tunnels[A], config.neighbours[A]
+    own, other = tunnel.remote_inside, tunnel.local_inside
+    session = replace(neighbour.session, local_address=own, peer_address=other)
+    return replace(
+        config,
+        tunnels=config.tunnels | {A: replace(tunnel, local_inside=own, remote_inside=other)},
+        neighbours=config.neighbours | {A: replace(neighbour, session=session)},
+    )
+
+
+def other_block(config: RouterConfig) -> RouterConfig:
+    tunnel = config.tunnels[A]
+    moved = replace(tunnel, local_inside=tunnel.local_inside + 4)
+    return replace(config, tunnels=config.tunnels | {A: moved})
+
+
+def told_nothing(config: RouterConfig) -> RouterConfig:
+    silent = replace(config.neighbours[A], announce=())
+    return replace(config, neighbours=config.neighbours | {A: silent})
+
+
+def accepting_nothing(config: RouterConfig) -> RouterConfig:
+    neighbour = config.neighbours[A]
+    deaf = replace(
+        neighbour, policy=replace(neighbour.policy, accept=type(neighbour.policy.accept)(()))
+    )
+    return replace(config, neighbours=config.neighbours | {A: deaf})
+
+
+def wrong_as(config: RouterConfig) -> RouterConfig:
+    neighbour = config.neighbours[A]
+    session = replace(neighbour.session, peer_as=64999)
+    policy = replace(neighbour.policy, peer_as=64999)
+    wrong = replace(neighbour, session=session, policy=policy)
+    return replace(config, neighbours=config.neighbours | {A: wrong})
+
+
+MISTYPED: dict[str, tuple[Change, float, tuple[str, ...]]] = {
+    "key": (peer(key=b"another key than the clouds"), 20, ("AUTHENTICATION_FAILED",)),
+    "own identity": (
+        peer(local_identity=Identity.of("192.0.2.99")),
+        20,
+        ("AUTHENTICATION_FAILED", "192.0.2.99"),
+    ),
+    "suite": (
+        peer(suites=(SHIPPED["common"],)),
+        20,
+        ("NO_PROPOSAL_CHOSEN",),
+    ),
+    "PFS at one end": (
+        without_pfs,
+        3200,
+        ("the child SA is not rekeyed", "it stops when its lifetime is over"),
+    ),
+    "inside addresses exchanged": (exchanged, 20, ("the site has the two inside addresses exch",)),
+    "inside address of another block": (other_block, 20, ("as its own inside address, by the",)),
+    "nothing told": (told_nothing, 20, ("the site announces nothing: by the design it tells",)),
+    "nothing accepted": (accepting_nothing, 20, ("the site did not accept it",)),
+    "AS number": (wrong_as, 20, ("64999",)),
+}
+
+
+@pytest.mark.parametrize("what", MISTYPED)
+def test_what_was_mistyped_at_one_end_is_named_and_forgotten_when_mended(what: str) -> None:
+    change, seconds, words = MISTYPED[what]
+    found = world()
+    assert status_of(found).right
+    gateway = found.sites["quay-gw"]
+    right = gateway.router.config
+    gateway.take(change(right), found.now)
+    found.run(seconds)
+    assert not status_of(found).right
+    for word in words:
+        assert word in told(found), told(found)
+    gateway.take(right, found.now)
+    found.run(40.0 if seconds < 100 else 700.0)
+    assert told(found) == ""
+    assert status_of(found).right
+
+
+def test_a_refused_rekey_is_forgotten_when_the_next_one_works() -> None:
+    found = world()
+    gateway = found.sites["quay-gw"]
+    right = gateway.router.config
+    gateway.take(without_pfs(right), found.now)
+    found.run(3200.0)
+    assert "the child SA is not rekeyed" in told(found)
+    cloud = found.instance(1)
+    assert cloud.states[cloud_tunnel_name(A)].refusal is not None
+    cloud.states[cloud_tunnel_name(A)].rekeyed("IKE SA")
+    assert cloud.states[cloud_tunnel_name(A)].refusal is not None
+    cloud.states[cloud_tunnel_name(A)].rekeyed("child SA")
+    assert cloud.states[cloud_tunnel_name(A)].refusal is None
+
+
+def test_counters_belong_to_the_sa_that_is_there() -> None:
+    """A gateway that starts again counts from nothing; the far end does so, too."""
+    found = world()
+    gateway = found.sites["quay-gw"]
+    config = gateway.router.config
+    before = found.instance(1).states[cloud_tunnel_name(A)].packets_in
+    assert before > 0
+    gateway.router = Router("quay-gw", config, gateway._rng)
+    gateway.router.start(found.now)
+    found.run(8.0)
+    status = status_of(found)
+    assert told(found) == ""
+    assert status.right
+    assert abs(status.site.packets_out - status.cloud.packets_in) <= 2
