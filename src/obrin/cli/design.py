@@ -236,7 +236,6 @@ def settle(
       obrin settle --design skerrow-ferries
       obrin settle --design skerrow-ferries --explain clouds.timetable.space
     """
-    from obrin.core.settled.building import build_settled
 
     project = project_of(design_file)
     document = project.read()
@@ -245,7 +244,7 @@ def settle(
         if not project.was_settled(place):
             raise ObrinError(f"nothing was settled at '{place}'. See {project.settled_path.name}")
     choices = project.settle(document.design, before)
-    settled = build_settled(document.design, choices, project.today)
+    settled = project.build(document, choices)
     if explained is not None:
         _explain(project, document.design, settled, choices, explained, as_json)
         return

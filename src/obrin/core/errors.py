@@ -3,6 +3,7 @@
 ObrinError                     exit code 2 unless a subclass says otherwise
   DesignError                  the design file: one or many located problems
   SettleError                  no value can be found for a blank
+    Misfit                     values that do not fit each other, with their place
   AddressError                 a prefix or address that cannot be read
   OutsideError                 something outside failed (exit code 3)
 """
@@ -27,6 +28,19 @@ class SettleError(ObrinError):
     """A blank for which no value exists; the message names the bottleneck and the cure."""
 
     exit_code = 1
+
+
+class Misfit(SettleError):
+    """Two values of a design that cannot hold together, which shows once all blanks are filled.
+
+    `place` are the keys that lead to the one that is to change.
+    """
+
+    exit_code = 2
+
+    def __init__(self, place: tuple[str | int, ...], what: str, fix: str) -> None:
+        self.place, self.what, self.fix = place, what, fix
+        super().__init__(f"{'.'.join(map(str, place))}: {what}. {fix}")
 
 
 class OutsideError(ObrinError):

@@ -18,7 +18,7 @@ from obrin.core.design.document import Document, load_design
 from obrin.core.design.model import Design
 from obrin.core.design.positions import Locator
 from obrin.core.design.reader import MAX_BYTES
-from obrin.core.errors import DesignError, ObrinError, OutsideError, Problem
+from obrin.core.errors import DesignError, Misfit, ObrinError, OutsideError, Problem
 from obrin.core.settle.choices import Choice, format_choices, parse_choices
 from obrin.core.settle.judge import judge_choices
 from obrin.core.settle.settle import settle, without
@@ -264,7 +264,16 @@ class Project:
         """The design with its choices. Raises SettleError while a blank has none."""
         document = self.read()
         choices = self.read_choices(document.design)
-        return document, build_settled(document.design, choices, self.today)
+        return document, self.build(document, choices)
+
+    def build(self, document: Document, choices: Mapping[str, Choice]) -> Settled:
+        """The settled design of today. Raises SettleError; DesignError with the place in the file
+        for values that do not fit each other."""
+        try:
+            return build_settled(document.design, choices, self.today)
+        except Misfit as error:
+            where = document.locator.where(error.place)
+            raise DesignError([Problem(where, error.what, error.fix)]) from None
 
     def offering(self, design: Design) -> Offered:
         """The clouds' classes and rules: files that the design names, or the practice cloud's."""
@@ -301,7 +310,7 @@ class Project:
         anew = self.settle(document.design, before)
         whole = anew.keys() <= before.keys()
         choices = {key: before[key] for key in anew} if whole else anew
-        settled = build_settled(document.design, choices, self.today)
+        settled = self.build(document, choices)
         return Trial(document, choices, settled, drifts(choices, anew))
 
     def dated(self, settled: Settled) -> list[Dated]:

@@ -45,6 +45,19 @@ class Exposure:
         bits, value = self.outward(prefix.address_at(0))
         return Prefix(bits, value, prefix.length)
 
+    def inward_prefix(self, prefix: Prefix) -> Prefix:
+        """A part of the range that the other side knows, as it really is."""
+        bits, value = self.inward(prefix.address_at(0))
+        return Prefix(bits, value, prefix.length)
+
+    def within(self, prefix: Prefix) -> Exposure | None:
+        """What of it lies in a prefix of the real side."""
+        if prefix.covers(self.real):
+            return self
+        if not self.real.covers(prefix):
+            return None
+        return Exposure(self.network, prefix, self.outward_prefix(prefix))
+
 
 def outward(parts: Iterable[Exposure], address: Address) -> Address:
     """An own address as the other side knows it; what no part names stays as it is."""

@@ -103,15 +103,20 @@ def _kept_open(settled: Settled) -> Iterator[Finding]:
 
 
 def _kept_open_by_others(settled: Settled, access: Granted, wish: Expectation) -> Iterator[Finding]:
-    for index, other in settled.expectations_at(wish.source.place):
-        same = (other.source, other.destination) == (wish.source, wish.destination)
-        if same and other.until is None and other.must == "work" and other.flow.overlaps(wish.flow):
+    for number, other in settled.expectations_at(wish.source.place):
+        covered = other.source.covers(wish.source) and other.destination.covers(wish.destination)
+        if (
+            covered
+            and other.until is None
+            and other.must == "work"
+            and other.flow.overlaps(wish.flow)
+        ):
             yield Finding(
                 Severity.WARNING,
                 "access-kept-open",
                 access.place,
                 f"access for {wish.flow} from {wish.source} to {wish.destination} ends on "
-                f"{access.until.isoformat()}, and expectation {index} wants {other.flow} between "
+                f"{access.until.isoformat()}, and expectation {number} wants {other.flow} between "
                 "them without an end",
                 "the filters let it through for as long as the other one stands there",
                 "give the other an end, or narrow its ports",

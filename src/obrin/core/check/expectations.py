@@ -9,6 +9,7 @@ from obrin.core.check.parts import Parts, parts
 from obrin.core.check.standins import filters_alike
 from obrin.core.design.model import Expectation
 from obrin.core.design.reader import Location
+from obrin.core.design.wishes import HostRule
 from obrin.core.reach.model import ReachModel
 from obrin.core.reach.trace import probe_key, stopped, there_and_back, trace
 from obrin.core.settled.model import Settled
@@ -112,6 +113,16 @@ def _may_pass(model: ReachModel, expectation: Expectation) -> bool:
     return any(_could_pass(state, expectation) for state in states)
 
 
+def _lets_some(settled: Settled, rule: HostRule, wish: Expectation) -> bool:
+    """Whether the firewall of the hosts lets in some packet of the flow."""
+    place = wish.destination.place
+    senders = settled.host_senders(rule, place)
+    return rule.allow.overlaps(wish.flow) and (
+        senders is None
+        or any(p.overlaps(s) for p in senders for s in settled.seen_as(wish.source, place))
+    )
+
+
 def _could_pass(model: ReachModel, wish: Expectation) -> bool:
     """The way that the flow takes now, and whether each filter on it has a rule for some of it."""
     settled = model.settled
@@ -119,7 +130,7 @@ def _could_pass(model: ReachModel, wish: Expectation) -> bool:
     if found.dropped:
         return False
     accepts = settled.hosts_accept(wish.destination)
-    if accepts is not None and not any(flow.overlaps(wish.flow) for flow in accepts):
+    if accepts is not None and not any(_lets_some(settled, rule, wish) for rule in accepts):
         return False
     for place in found.filters:
         here = place if place in settled.clouds else settled.gateways[place].site

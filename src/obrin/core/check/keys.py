@@ -81,9 +81,8 @@ class _Others:
         nearly = self._nearly.setdefault(_stem(key), label)
         here: Location = ("links", tunnel.link, "tunnels", tunnel.name)
         fix = f"replace one: 'obrin keys renew {label}'"
-        if _tunnel_of(same) == label or _tunnel_of(nearly) == label:
-            pass  # the same tunnel, here or in another version of this design
-        elif same != label:
+        # One tunnel may keep its key in several versions of a design.
+        if _tunnel_of(same) != label:
             yield Finding(
                 Severity.ERROR,
                 "key-shared",
@@ -92,7 +91,7 @@ class _Others:
                 "one leak opens both, and either end can pass for the other",
                 fix,
             )
-        else:
+        elif same == label and _tunnel_of(nearly) != label:
             yield Finding(
                 Severity.ERROR,
                 "key-alike",

@@ -62,6 +62,10 @@ def _cuts(settled: Settled, model: ReachModel) -> Iterator[Prefix]:
     for cloud in settled.clouds.values():
         for subnet in cloud.subnets.values():
             yield from (prefix for prefix, _ in subnet.routes)
+    for _, accepts in settled.all_hosts_accept():
+        for host_rule in accepts:
+            if host_rule.source is not None:
+                yield from settled.prefixes_of(host_rule.source)
     given = [name for name, cloud in settled.clouds.items() if cloud.filters is not None]
     given += [name for name, gateway in settled.gateways.items() if gateway.filters is not None]
     for place in given:  # what is made from expectations has no other boundaries than theirs

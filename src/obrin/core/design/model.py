@@ -68,10 +68,10 @@ class FilterRule(Entity):
     """What a filter lets through; all else is dropped. The replies are let through as well."""
 
     allow: FlowText = Field(description="Protocol and destination ports.")
-    source: ReferenceText = Field(alias="from", description="`place/network`, `place` or a prefix.")
-    destination: ReferenceText = Field(
-        alias="to", description="`place/network`, `place` or a prefix."
+    source: ReferenceText = Field(
+        alias="from", description="`place/network`, a part of it, `place`, a prefix or an address."
     )
+    destination: ReferenceText = Field(alias="to", description="The same.")
 
 
 class Gateway(Entity):
@@ -314,8 +314,11 @@ class Reliability(Entity):
 class Expectation(Entity):
     """A flow that must work, or must not."""
 
-    source: NetworkText = Field(alias="from", description="`place/network`.")
-    destination: NetworkText = Field(alias="to", description="`place/network`.")
+    source: NetworkText = Field(
+        alias="from",
+        description="`place/network`, or a host or part: `place/network/192.0.2.7`.",
+    )
+    destination: NetworkText = Field(alias="to", description="The same.")
     flow: FlowText = Field(description="Protocol and destination port.")
     must: Literal["work", "not"] = Field(
         "work", description="`work`, or `not` when it must be dropped."

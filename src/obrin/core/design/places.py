@@ -1,4 +1,4 @@
-"""Names of networks, parsed where they come in: `place/network`, `place`, or a prefix."""
+"""Names of networks, parsed where they come in: `place/network`, a part, `place`, or a prefix."""
 
 from __future__ import annotations
 
@@ -7,25 +7,52 @@ from typing import Annotated, Any
 
 from pydantic import PlainSerializer, PlainValidator, WithJsonSchema
 
-from obrin.core.address.prefix import Prefix, parse_prefix
+from obrin.core.address.prefix import Prefix, host_prefix, parse_prefix
 from obrin.core.errors import AddressError
 
 
 @dataclass(frozen=True, slots=True, order=True)
 class NetworkRef:
-    """A network of a site, or a subnet of a cloud; without `network`, all of the place."""
+    """A network of a site, or a subnet of a cloud; without `network`, all of the place. `part` is a
+    single host or a prefix in the network, None for all of it."""
 
     place: str
     network: str = ""
+    part: Prefix | None = None
 
     @classmethod
     def of(cls, text: str) -> NetworkRef:
-        """`place/network` or `place`."""
-        place, _, network = text.partition("/")
-        return cls(place, network)
+        """`place/network`, `place/network/address`, `place/network/prefix` or `place`.
+
+        Raises AddressError for a part that is neither address nor prefix.
+        """
+        place, network, part = (*text.split("/", 2), "", "")[:3]
+        return cls(place, network, parse_part(part) if part else None)
+
+    @property
+    def whole(self) -> NetworkRef:
+        """The network, without the part."""
+        return self if self.part is None else NetworkRef(self.place, self.network)
+
+    def covers(self, other: NetworkRef) -> bool:
+        """Whether all of the other is in this one. Parts are of one network."""
+        if self.whole != other.whole or self.part is None:
+            return self.whole == other.whole
+        return other.part is not None and self.part.covers(other.part)
 
     def __str__(self) -> str:
-        return f"{self.place}/{self.network}" if self.network else self.place
+        name = f"{self.place}/{self.network}" if self.network else self.place
+        return name if self.part is None else f"{name}/{format_part(self.part)}"
+
+
+def parse_part(text: str) -> Prefix:
+    """A prefix, or an address as one of full length. Raises AddressError."""
+    return parse_prefix(text) if "/" in text else host_prefix(text)
+
+
+def format_part(part: Prefix) -> str:
+    """A single host without its length."""
+    return str(part).removesuffix(f"/{part.bits}")
 
 
 Reference = NetworkRef | Prefix
@@ -36,17 +63,20 @@ def _network_ref(value: Any) -> NetworkRef:
         return value
     if not isinstance(value, str):
         raise ValueError(f"{value!r} is not a network; write for example harbour-house/offices")
-    return NetworkRef.of(value)
+    try:
+        return NetworkRef.of(value)
+    except AddressError as error:
+        raise ValueError(f"{error}; a host or a prefix may stand behind a network's name") from None
 
 
 def parse_reference(value: Any) -> Reference:
-    """A prefix where it is one, and a name otherwise."""
+    """A prefix or an address where it is one, and a name otherwise."""
     if isinstance(value, Prefix):
         return value
     try:
-        return parse_prefix(value) if isinstance(value, str) else _network_ref(value)
+        return parse_part(value) if isinstance(value, str) else _network_ref(value)
     except AddressError:
-        return NetworkRef.of(value)
+        return _network_ref(value)
 
 
 _TEXT = WithJsonSchema({"type": "string"})

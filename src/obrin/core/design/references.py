@@ -9,10 +9,12 @@ from obrin.core.catalogue.shipped_profiles import SHIPPED_SPECS
 from obrin.core.design.joining_references import joining_problems
 from obrin.core.design.mistakes import Mistake, unknown
 from obrin.core.design.model import Design, FilterRule
+from obrin.core.design.places import NetworkRef
 from obrin.core.design.profile_spec import wrong_names
 from obrin.core.design.protection import SuiteSpec
 from obrin.core.design.reader import Location
 from obrin.core.design.space_references import space_problems
+from obrin.core.design.wishes import Wish
 from obrin.core.ipsec.policy import NAMES, CryptoPolicy
 from obrin.core.ipsec.suite import SHIPPED, Suite, make_suite
 
@@ -92,6 +94,7 @@ def reference_problems(design: Design) -> Iterator[Mistake]:
             if gateway.filters:
                 place = ("sites", site_name, "gateways", gateway_name, "filters")
                 yield from _filters(gateway.filters, design, networks, place)
+    yield from _host_rules(design, networks)
     yield from _policy(design)
     yield from _profiles(design)
     yield from _duplicate_gateways(design)
@@ -101,8 +104,9 @@ def reference_problems(design: Design) -> Iterator[Mistake]:
         yield from _link(design, link_name, suites)
     for index, expectation in enumerate(design.expectations):
         for key, reference in (("from", expectation.source), ("to", expectation.destination)):
-            if str(reference) not in networks:
-                yield unknown("network", str(reference), networks, ("expectations", index, key))
+            if str(reference.whole) not in networks:
+                where: Location = ("expectations", index, key)
+                yield unknown("network", str(reference.whole), networks, where)
 
 
 def _profiles(design: Design) -> Iterator[Mistake]:
@@ -168,8 +172,28 @@ def _filters(
     for index, rule in enumerate(rules or ()):
         for key, reference in (("from", rule.source), ("to", rule.destination)):
             known = networks | design.sites.keys() | design.clouds.keys()
-            if not isinstance(reference, Prefix) and str(reference) not in known:
-                yield unknown("place or prefix", str(reference), known, (*place, index, key))
+            if not isinstance(reference, Prefix) and str(reference.whole) not in known:
+                yield unknown("place or prefix", str(reference.whole), known, (*place, index, key))
+
+
+def _host_rules(design: Design, networks: set[str]) -> Iterator[Mistake]:
+    known = networks | design.sites.keys() | design.clouds.keys()
+    holders: list[tuple[Location, Wish]] = [
+        (("sites", name, "networks", n), network)
+        for name, site in design.sites.items()
+        for n, network in site.networks.items()
+    ]
+    holders += [
+        (("clouds", name, "subnets", n), subnet)
+        for name, cloud in design.clouds.items()
+        for n, subnet in cloud.subnets.items()
+    ]
+    for place, wish in holders:
+        for index, rule in enumerate(wish.hosts_accept or ()):
+            source = rule.source
+            if isinstance(source, NetworkRef) and str(source.whole) not in known:
+                where = (*place, "hosts-accept", index, "from")
+                yield unknown("place or prefix", str(source.whole), known, where)
 
 
 def _link(design: Design, link_name: str, suites: set[str]) -> Iterator[Mistake]:

@@ -14,6 +14,7 @@ from pydantic import (
 )
 from pydantic_core import CoreSchema
 
+from obrin.core.design.places import ReferenceText
 from obrin.core.design.values import (
     AsRange,
     Day,
@@ -62,6 +63,23 @@ class Short(Entity):
         return {"anyOf": parts}
 
 
+class HostRule(Short):
+    """What the firewalls of hosts let in."""
+
+    short = "allow"
+
+    allow: FlowText = Field(description="Protocol and destination ports.")
+    source: ReferenceText | None = Field(
+        None,
+        alias="from",
+        description="Only from there: `place/network`, a part of it, `place`, a prefix or an "
+        "address. Blank: from anywhere.",
+    )
+
+    def __str__(self) -> str:
+        return str(self.allow) if self.source is None else f"{self.allow} from {self.source}"
+
+
 class Role(Entity):
     """A size that many networks or subnets share."""
 
@@ -83,11 +101,11 @@ class Wish(Entity):
     length: int | None = Field(None, ge=1, le=30, description="A prefix length instead of hosts.")
     growth: Growth | None = Field(None, description="Room to grow. Blank: its role's, or none.")
     role: Name | None = Field(None, description="A role, for its size.")
-    hosts_accept: list[FlowText] | None = Field(
+    hosts_accept: list[HostRule] | None = Field(
         None,
         alias="hosts-accept",
-        description="What the hosts' own firewalls let in, such as `[tcp/443, icmp]`; answers to "
-        "their own flows always. Blank: everything.",
+        description="What the hosts' own firewalls let in, such as `[tcp/443, {allow: tcp/22, "
+        "from: harbour-house/offices}]`; answers to their own flows always. Blank: everything.",
     )
 
 

@@ -51,6 +51,7 @@ def value_sheet(settled: Settled, place: str) -> list[Block]:
         *_protection(settled, ends),
         *_routing(settled, place, ends),
         *_filters(filter_of(settled, place), ends),
+        *_hosts(settled, place),
         *_translation(ends),
         *_internet_side(settled, place, ends),
     ]
@@ -289,6 +290,21 @@ def _filters(rules: tuple[Rule, ...], ends: tuple[TunnelEnd, ...]) -> Iterator[B
         yield Paragraph(
             "BGP between the inside addresses (TCP 179) belongs to the gateway itself: allow it."
         )
+
+
+def _hosts(settled: Settled, place: str) -> Iterator[Block]:
+    """For those who look after the hosts behind it."""
+    here = place if place in settled.clouds else settled.gateways[place].site
+    rows = [
+        (name.network, str(rule.allow), "anywhere" if senders is None else listed(senders))
+        for name, accepts in settled.all_hosts_accept()
+        if name.place == here
+        for rule in accepts
+        for senders in [settled.host_senders(rule, here)]
+    ]
+    if rows:
+        yield Paragraph("The hosts' own firewalls let in this, and answers to their own flows:")
+        yield Table(("Network", "Allow", "From"), rows)
 
 
 def _translation(ends: tuple[TunnelEnd, ...]) -> Iterator[Block]:

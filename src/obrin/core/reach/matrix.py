@@ -7,10 +7,10 @@ What passes is therefore something that a rule lets through at one end and some 
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from obrin.core.address.prefix import Prefix
-from obrin.core.address.translation import inward, outward
+from obrin.core.address.space import free_blocks
 from obrin.core.design.model import Expectation
 from obrin.core.design.places import NetworkRef
 from obrin.core.design.values import PROTOCOLS, Flow
@@ -54,7 +54,7 @@ def matrix(model: ReachModel) -> list[Cell]:
     rules = {name: tuple(_rules_at(settled, name.place)) for name in names}
     wishes: dict[tuple[NetworkRef, NetworkRef], list[Expectation]] = {}
     for wish in settled.expectations:
-        wishes.setdefault((wish.source, wish.destination), []).append(wish)
+        wishes.setdefault((wish.source.whole, wish.destination.whole), []).append(wish)
     return [
         _cell(
             model,
@@ -88,61 +88,106 @@ def _cell(
     wishes: list[Expectation],
 ) -> Cell:
     settled = model.settled
-    allowed: dict[str, Flow] = {}
-    tried = [(rule, _packet(settled, source, destination, rule)) for rule in near]
-    tried += [(rule, _packet_there(settled, source, destination, rule)) for rule in far]
-    for rule, key in tried:
-        if key is None:
+    allowed: dict[str, bool] = {}
+    asked = [wish for wish in wishes if wish.must == "work"]
+    tried = [(rule, _named(settled, source, destination, rule)) for rule in near]
+    tried += [(rule, _named_there(settled, source, destination, rule)) for rule in far]
+    tried += [
+        (rule, replace(named, source=inner))
+        for rule, named in tried
+        if named is not None
+        for sender in _let_in(settled, destination)
+        if (inner := _meet(sender, [named.source])) not in (None, named.source)
+    ]
+    for rule, named in tried:
+        text = str(rule.flow)
+        if named is None or allowed.get(text):
             continue
-        flow = rule.flow
-        if str(flow) not in allowed and not trace(model, source, key).dropped:
-            allowed[str(flow)] = flow
-    asked = [wish.flow for wish in wishes if wish.must == "work"]
-    wider = [text for text, flow in allowed.items() if not any(_within(flow, a) for a in asked)]
+        if not trace(model, source, named.packet(settled, source, destination, rule.flow)).dropped:
+            allowed[text] = _wider(model, source, named, rule.flow, asked)
     broken = []
     for wish in wishes:
         works = not stopped(*there_and_back(model, wish))
         if works != (wish.must == "work"):
             broken.append(f"{wish.flow} must {'work' if wish.must == 'work' else 'not'}")
-    return Cell(source, destination, tuple(allowed), tuple(wider), tuple(broken))
+    wider = tuple(text for text, more in allowed.items() if more)
+    return Cell(source, destination, tuple(allowed), wider, tuple(broken))
 
 
-def _packet(
-    settled: Settled, source: NetworkRef, destination: NetworkRef, rule: Rule
-) -> PacketKey | None:
-    """A packet between the two that the rule lets through; None when it does not speak of them."""
-    here, there = source.place, destination.place
-    own = _meet(rule.source, [settled.network(source)])
-    far = _meet(rule.destination, settled.seen_as(destination, here))
-    if own is None or far is None:
-        return None
-    sender, _ = settled.host(source, there)
-    _, target = settled.host(destination, here)
-    return PacketKey.first_of(
-        rule.flow,
-        sender if own.holds(sender) else host_of(own),
-        target if far.holds(target) else host_of(far),
+def _let_in(settled: Settled, network: NetworkRef) -> list[Prefix]:
+    """Senders that the firewalls of its hosts name."""
+    accepts = settled.hosts_accept(network) or ()
+    sources = [rule.source for rule in accepts if rule.source is not None]
+    return [prefix for source in sources for prefix in settled.prefixes_of(source)]
+
+
+@dataclass(frozen=True, slots=True)
+class _Named:
+    """What of two networks a rule speaks of: of the source as it is, of the destination as the
+    source's place knows it."""
+
+    source: Prefix
+    destination: Prefix
+
+    def packet(
+        self, settled: Settled, source: NetworkRef, destination: NetworkRef, flow: Flow
+    ) -> PacketKey:
+        """The first of a flow, between the usual hosts where the rule speaks of them."""
+        sender, _ = settled.host(source, destination.place)
+        _, target = settled.host(destination, source.place)
+        return PacketKey.first_of(
+            flow,
+            sender if self.source.holds(sender) else host_of(self.source),
+            target if self.destination.holds(target) else host_of(self.destination),
+        )
+
+
+def _wider(
+    model: ReachModel, source: NetworkRef, named: _Named, flow: Flow, asked: list[Expectation]
+) -> bool:
+    """Whether a flow that passes is more than what was asked for: other ports, or, where only some
+    hosts were meant, other hosts."""
+    mine = [wish for wish in asked if _within(flow, wish.flow)]
+    if not mine:
+        return True
+    if any(wish.source.part is None and wish.destination.part is None for wish in mine):
+        return False
+    settled = model.settled
+    senders = [settled.network(wish.source) for wish in mine]
+    targets = [p for wish in mine for p in settled.seen_as(wish.destination, source.place)]
+    usual = host_of(_meet(senders[0], [named.source]) or named.source)
+    other = host_of(_meet(targets[0], [named.destination]) or named.destination)
+    beyond = [(host_of(p), other) for p in free_blocks([named.source], senders)]
+    beyond += [(usual, host_of(p)) for p in free_blocks([named.destination], targets)]
+    return any(
+        not trace(model, source, PacketKey.first_of(flow, sender, target)).dropped
+        for sender, target in beyond
     )
 
 
-def _packet_there(
+def _named(
     settled: Settled, source: NetworkRef, destination: NetworkRef, rule: Rule
-) -> PacketKey | None:
+) -> _Named | None:
+    """What a rule at the source's place speaks of; None when it is not of the two."""
+    own = _meet(rule.source, [settled.network(source)])
+    far = _meet(rule.destination, settled.seen_as(destination, source.place))
+    return None if own is None or far is None else _Named(own, far)
+
+
+def _named_there(
+    settled: Settled, source: NetworkRef, destination: NetworkRef, rule: Rule
+) -> _Named | None:
     """The same for a rule at the far end, which speaks of addresses as they are known there."""
-    here, there = source.place, destination.place
-    own = _meet(rule.source, settled.seen_as(source, there))
+    own = _meet(rule.source, settled.seen_as(source, destination.place))
     far = _meet(rule.destination, [settled.network(destination)])
     if own is None or far is None:
         return None
-    real, seen = settled.host(source, there)
-    far_real, far_seen = settled.host(destination, here)
-    if not own.holds(seen):
-        seen = host_of(own)
-        real = inward(tuple(settled.exposures(source, there)), seen)
-    if not far.holds(far_real):
-        far_real = host_of(far)
-        far_seen = outward(tuple(settled.exposures(destination, here)), far_real)
-    return PacketKey.first_of(rule.flow, real, far_seen)
+    mine = settled.exposures(source, destination.place)
+    theirs = settled.exposures(destination, source.place)
+    return _Named(
+        next((e.inward_prefix(own) for e in mine if e.seen.covers(own)), own),
+        next((e.outward_prefix(far) for e in theirs if e.real.covers(far)), far),
+    )
 
 
 def _meet(one: Prefix, others: list[Prefix]) -> Prefix | None:

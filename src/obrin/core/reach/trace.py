@@ -9,6 +9,7 @@ from obrin.core.address.translation import Exposure, inward, outward
 from obrin.core.design.joining import GATEWAY, NOWHERE
 from obrin.core.design.model import Expectation
 from obrin.core.design.places import NetworkRef
+from obrin.core.design.wishes import HostRule
 from obrin.core.reach.model import ReachModel
 from obrin.core.routing.forwarding import Route, RouteKind
 from obrin.core.routing.model import accepted_at_site, announced_by_site, entered
@@ -175,10 +176,16 @@ class _Walk:
         accepts = settled.hosts_accept(NetworkRef(place, network))
         if accepts is None or self.answer or self.model.open:
             return self._arrive()
-        if any(flow.lets(self.key.protocol, self.key.destination_port) for flow in accepts):
+        if any(self._let_in(rule, place) for rule in accepts):
             return self._arrive("its own firewall lets it in")
         listed = ", ".join(map(str, accepts)) or "nothing"
         return self._stop(f"the firewall of the hosts in {place}/{network} lets in {listed} only")
+
+    def _let_in(self, rule: HostRule, place: str) -> bool:
+        senders = self.model.settled.host_senders(rule, place)
+        return rule.allow.lets(self.key.protocol, self.key.destination_port) and (
+            senders is None or any(prefix.holds(self.key.source) for prefix in senders)
+        )
 
     def _name(self, cloud: str) -> str:
         """The instance by which the packet came, where it did come by one."""

@@ -12,7 +12,7 @@ from obrin.core.catalogue.offering import Demand
 from obrin.core.design.abilities import Able, cloud_able
 from obrin.core.design.joining_references import joined_to
 from obrin.core.design.model import Cloud, Design, FilterRule, Subnet
-from obrin.core.design.values import Flow
+from obrin.core.design.wishes import HostRule
 from obrin.core.ipsec.profile import Profile
 from obrin.core.settle.classes import demand_of
 from obrin.core.settled.picking import Picker
@@ -27,7 +27,7 @@ class SettledSubnet:
     prefix: Dual[Prefix]
     propagation: bool
     routes: tuple[tuple[Prefix, str], ...] = ()
-    hosts_accept: tuple[Flow, ...] | None = None
+    hosts_accept: tuple[HostRule, ...] | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

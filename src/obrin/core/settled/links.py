@@ -12,7 +12,7 @@ from obrin.core.address.translation import Exposure
 from obrin.core.design.arrangement import Arrangement, arrange
 from obrin.core.design.joining import Circuit
 from obrin.core.design.model import Link
-from obrin.core.errors import AddressError, SettleError
+from obrin.core.errors import AddressError, Misfit
 from obrin.core.ipsec.liveness import Bfd
 from obrin.core.settled.clouds import SettledCloud, spaces_behind
 from obrin.core.settled.picking import Picker
@@ -219,7 +219,7 @@ def _exposures(
     picker: Picker, link_name: str, networks: Mapping[str, SettledNetwork]
 ) -> Iterator[Exposure]:
     """What of a site's networks uses a link, and as what. Raises SettleError."""
-    link = picker.design.links[link_name]
+    link, here = picker.design.links[link_name], ("links", link_name)
     for name in link.networks or networks:
         whole = _as_it_is(networks[name])
         if name in link.seen_as:
@@ -227,18 +227,15 @@ def _exposures(
             try:
                 whole = Exposure(name, whole.real, seen)
             except AddressError as error:
-                raise SettleError(
-                    f"links.{link_name}.seen-as.{name}: {error}. Give a prefix of the same length"
-                ) from None
+                fix = "Give a prefix of the same length"
+                raise Misfit((*here, "seen-as", name), str(error), fix) from None
         if name not in link.only:
             yield whole
             continue
         for part in link.only[name]:
             if not whole.real.covers(part):
-                raise SettleError(
-                    f"links.{link_name}.only.{name}: {part} is not inside {whole.real}. "
-                    "Give a part of the network"
-                )
+                what = f"{part} is not inside {whole.real}"
+                raise Misfit((*here, "only", name), what, "Give a part of the network")
             yield Exposure(name, part, whole.outward_prefix(part))
 
 
@@ -252,7 +249,8 @@ def _cloud_exposures(
         return tuple(Exposure("", *pair) for pair in zip(spaces, seen, strict=True))
     except (AddressError, ValueError) as error:
         listed = ", ".join(map(str, spaces))
-        raise SettleError(
-            f"links.{name}.cloud-seen-as: {error}. Give a prefix of the same length for each of "
-            f"{listed}, or none to have them settled"
+        raise Misfit(
+            ("links", name, "cloud-seen-as"),
+            str(error),
+            f"Give a prefix of the same length for each of {listed}, or none to have them settled",
         ) from None

@@ -16,7 +16,7 @@ from obrin.core.address.translation import Exposure
 from obrin.core.design.abilities import Able
 from obrin.core.design.model import Expectation
 from obrin.core.design.places import NetworkRef, Reference
-from obrin.core.design.values import Flow
+from obrin.core.design.wishes import HostRule
 from obrin.core.ipsec.profile import KeyRules
 from obrin.core.settled.clouds import SettledCloud, SettledSubnet
 from obrin.core.settled.indexing import Index, make_index
@@ -148,17 +148,32 @@ class Settled:
         return self.index.ways[label]
 
     def network(self, reference: NetworkRef) -> Prefix:
-        """The IPv4 prefix of a network or subnet. Raises KeyError."""
-        return self._entity(reference).prefix.ipv4
+        """The IPv4 prefix of a network or subnet, or of the part that is meant. Raises KeyError."""
+        return reference.part or self._entity(reference).prefix.ipv4
 
     def _entity(self, reference: NetworkRef) -> SettledNetwork | SettledSubnet:
         if reference.place in self.clouds:
             return self.clouds[reference.place].subnets[reference.network]
         return self.sites[reference.place].networks[reference.network]
 
-    def hosts_accept(self, reference: NetworkRef) -> tuple[Flow, ...] | None:
+    def hosts_accept(self, reference: NetworkRef) -> tuple[HostRule, ...] | None:
         """What the firewalls of the hosts of a network let in; None is everything."""
         return self._entity(reference).hosts_accept
+
+    def all_hosts_accept(self) -> Iterator[tuple[NetworkRef, tuple[HostRule, ...]]]:
+        """Every network whose hosts have firewalls, with their rules."""
+        for site in self.sites.values():
+            for network in site.networks.values():
+                if network.hosts_accept is not None:
+                    yield NetworkRef(site.name, network.name), network.hosts_accept
+        for cloud in self.clouds.values():
+            for subnet in cloud.subnets.values():
+                if subnet.hosts_accept is not None:
+                    yield NetworkRef(cloud.name, subnet.name), subnet.hosts_accept
+
+    def host_senders(self, rule: HostRule, place: str) -> list[Prefix] | None:
+        """From where a rule of a host's firewall lets in, as its place knows it; None: anywhere."""
+        return None if rule.source is None else self.seen_as(rule.source, place)
 
     def networks_at(self, site: str) -> dict[str, Prefix]:
         """The IPv4 prefixes of a site's networks, by name."""
@@ -196,7 +211,11 @@ class Settled:
                     if part.real.covers(whole)
                 ]
             else:
-                found += [part for part in link.exposures if part.network == name]
+                found += [
+                    inner
+                    for part in link.exposures
+                    if part.network == name and (inner := part.within(whole)) is not None
+                ]
         return list(dict.fromkeys(found)) or [Exposure(name, whole, whole)]
 
     def seen_as(self, reference: Reference, place: str) -> list[Prefix]:

@@ -10,8 +10,7 @@ from obrin.core.address.prefix import Address, Prefix, parse_address
 from obrin.core.design.abilities import Able, gateway_able
 from obrin.core.design.arrangement import identity_of
 from obrin.core.design.model import FilterRule, Gateway, Site
-from obrin.core.design.values import Flow
-from obrin.core.design.wishes import Network
+from obrin.core.design.wishes import HostRule, Network
 from obrin.core.ipsec.profile import Profile
 from obrin.core.settled.picking import Picker
 
@@ -22,7 +21,7 @@ class SettledNetwork:
 
     name: str
     prefix: Dual[Prefix]
-    hosts_accept: tuple[Flow, ...] | None = None
+    hosts_accept: tuple[HostRule, ...] | None = None
     owner: str = ""
     note: str = ""
 

@@ -73,7 +73,7 @@ def _steps(
         if link.site == site and any(part.network == name for part in link.exposures)
     ]
     far = ", ".join(dict.fromkeys(link.cloud for link in links)) or "nobody"
-    flows = [e for e in settled.expectations if reference in (e.source, e.destination)]
+    flows = [e for e in settled.expectations if reference in (e.source.whole, e.destination.whole)]
     both = f"{old} and {new}"
     yield RenumberStep(
         f"In the design, add network {name}-new: {new} to {site}"
