@@ -124,6 +124,7 @@ class Healthy:
                 self._link(name, target, [ends[0], ends[0]], by_policy=by_policy)
                 first = self.data["links"][f"{name}-{target}"]
                 ways = {t: {**first["tunnels"][t], **self._at(ends[1])} for t in first["tunnels"]}
+                self._let_in(name, ways)
                 self.data["links"][f"{name}-{target}-too"] = {**first, "tunnels": ways}
             else:
                 self._link(name, target, ends, by_policy=by_policy)
@@ -138,6 +139,14 @@ class Healthy:
             if self._maybe("circuit first", 0.6):
                 site["prefer"] = [f"line-{number}"]
 
+    def _let_in(self, site: str, tunnels: Json) -> None:
+        """What the cloud starts has to get through a translator."""
+        gateways = self.data["sites"][site]["gateways"]
+        for tunnel in tunnels.values():
+            uplink = gateways[tunnel["gateway"]]["uplinks"][tunnel["uplink"]]
+            if "inside" in uplink and "starts" in tunnel:
+                uplink["forwards"] = True
+
     def _at(self, end: tuple[str, str]) -> Json:
         return {"gateway": end[0], "uplink": end[1]}
 
@@ -151,6 +160,9 @@ class Healthy:
             networks["desks"] = {"role": "desks"}
         if self._maybe("guests", 0.5):
             networks["guests"] = self._guests or f"10.{20 + number}.8.0/24"
+        if isinstance(networks["desks"], str) and self._maybe("an inner router", 0.15):
+            router = f"10.{20 + number}.0.250"
+            networks["yard"] = {"prefix": f"10.{20 + number}.12.0/24", "behind": router}
         return networks
 
     def _gateway(self, kinds: tuple[str | None, ...], providers: list[str]) -> Json:
@@ -203,6 +215,13 @@ class Healthy:
             f"t{n}": {"gateway": gateway, "uplink": uplink, "instance": 1 + n % 2}
             for n, (gateway, uplink) in enumerate(ends[:2])
         }
+        if self._maybe("the site first inside", 0.1):
+            for tunnel in link["tunnels"].values():
+                tunnel["inside-first"] = "site"
+        if not by_policy and self._maybe("started by the cloud", 0.1):
+            for tunnel in link["tunnels"].values():
+                tunnel["starts"] = "cloud"
+            self._let_in(site, link["tunnels"])
         if not by_policy and len(entry["gateways"]) == 1 and self._maybe("shared", 0.2):
             for tunnel in link["tunnels"].values():
                 tunnel["role"] = "shared"
@@ -215,6 +234,9 @@ class Healthy:
                 self._wish(f"{target}/web", f"{site}/desks", "tcp/9100-9110")
             if self._maybe("loads", 0.2):
                 self._wish(f"{site}/desks", f"{target}/web", "udp/5000", load="20 Mbit/s")
+            if given and "only" not in link and self._maybe("one host", 0.15):
+                host = entry["networks"]["desks"].replace(".0.0/22", ".1.7")
+                self._wish(f"{site}/desks/{host}", f"{target}/web", "tcp/22")
             if guests:
                 self._wish(f"{site}/guests", f"{target}/web", "tcp/443", must="not")
 

@@ -102,7 +102,7 @@ def every_stage(seed: int) -> None:
         assert outcome.seconds is not None
     table = {(c.source, c.destination): c for c in matrix(model)}
     for wish in settled.expectations:
-        assert not table[wish.source, wish.destination].broken
+        assert not table[wish.source.whole, wish.destination.whole].broken
         far = far_key(settled, wish)
         assert (there_and_back(model, wish)[0].arrived in (far, None)) or wish.must == "not"
     assert secrets.missing(settled) == []

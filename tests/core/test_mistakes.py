@@ -75,6 +75,8 @@ def plain_site(data: Json) -> Json:
     """A site whose networks are what they are to everybody."""
     links = [x for x in data["links"].values() if "only" in x or "seen-as" in x or "bgp" in x]
     used = {link["site"] for link in links}
+    used |= {x["from"].split("/")[0] for x in data["expectations"] if x["from"].count("/") > 1}
+    used |= {name for name, site in data["sites"].items() if "yard" in site["networks"]}
     return data["sites"][first(name for name in data["sites"] if name not in used)]
 
 
@@ -492,6 +494,46 @@ def a_rule_that_the_second_firewall_lacks(data: Json) -> None:
     one["filters"] = [rule]
     for other in others:
         other["filters"] = [rule | {"allow": "udp/9"}]
+
+
+@mistake("start-blocked")
+def a_translator_that_passes_nothing_to_who_waits(data: Json) -> None:
+    for link in data["links"].values():
+        tunnel = link["tunnels"]["t0"]
+        gateways = data["sites"][link["site"]]["gateways"]
+        uplink = gateways[tunnel["gateway"]]["uplinks"][tunnel["uplink"]]
+        if "inside" in uplink and "forwards" not in uplink:
+            tunnel["starts"] = "cloud"
+            return
+    raise No
+
+
+@mistake("start-blocked")
+def a_spare_that_the_cloud_is_to_start(data: Json) -> None:
+    link = links(data, lambda x: "starts" not in x["tunnels"]["t1"])
+    link["tunnels"]["t1"] |= {"role": "spare", "starts": "cloud"}
+
+
+@mistake("device-cannot")
+def a_cloud_that_cannot_start_what_it_is_to_start(data: Json) -> None:
+    link = links(data, lambda x: "starts" in x["tunnels"]["t0"])
+    data["profiles"] = {"waits": {"keep-awake": False}}
+    cloud_of(data, link)["profile"] = "waits"
+
+
+@mistake("behind-nowhere")
+def an_inner_router_by_its_far_side(data: Json) -> None:
+    networks = first(s["networks"] for s in data["sites"].values() if "yard" in s["networks"])
+    networks["yard"]["behind"] = networks["yard"]["prefix"].replace(".0/24", ".1")
+
+
+@mistake("translation-differs")
+def one_network_by_two_names(data: Json) -> None:
+    name = first(n for n in data["links"] if n.endswith("-too"))
+    link = data["links"][name]
+    if "seen-as" in link or "only" in link or isinstance(link.get("networks"), dict):
+        raise No
+    data["links"][name] = link | {"seen-as": {"desks": None}}
 
 
 @pytest.mark.parametrize("name", MISTAKES)

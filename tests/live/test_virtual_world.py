@@ -11,6 +11,9 @@ from obrin.core.address.prefix import Address
 from obrin.core.check.expectations import expectations
 from obrin.core.design.places import NetworkRef
 from obrin.core.drill.outage import predict_outage
+from obrin.core.handover.context import template_context
+from obrin.core.handover.pack import make_pack
+from obrin.core.handover.secrets import Secrets
 from obrin.core.ipsec.suite import SHIPPED
 from obrin.core.reach.model import ReachModel
 from obrin.core.reach.trace import probe_key, there_and_back, trace
@@ -464,3 +467,60 @@ def test_a_lossy_hour_wears_nothing_out() -> None:
 @pytest.mark.parametrize("seed", range(2, 12))
 def test_a_lossy_day_wears_nothing_out(seed: int) -> None:
     lossy_hours(seed, 86400.0)
+
+
+@pytest.mark.parametrize(
+    "changes",
+    [
+        (),
+        (("address: 192.0.2.10,", "address: 192.0.2.10, inside: 192.168.7.2, forwards: true,"),),
+        (("    bgp: {hold: 6 s}", "    routing: static"),),
+    ],
+)
+def test_the_cloud_starts_where_the_design_says_so(changes) -> None:
+    """Also from behind a translator that passes IKE on, and with the inside block turned round."""
+    starts = ("instance: 1}", "instance: 1, starts: cloud, inside-first: site}")
+    world = world_of(starts, *changes)
+    assert all(as_expected(world))
+    site = world.routers["quay-gw"].ike.tunnels["quay-apps/a"]
+    assert site.current is not None
+    assert not site.current.initiator
+    assert world.routers["quay-gw"].ike.tunnels["quay-apps/b"].current.initiator
+    assert world.settled.tunnel("quay-apps/a").site_inside.value % 4 == 1
+
+
+def test_what_lies_behind_an_inner_router_is_reached_by_it() -> None:
+    networks = "networks: {desks: 10.20.0.0/22, guests: 10.20.8.0/24}"
+    yard = "yard: {prefix: 10.20.12.0/24, behind: 10.20.0.250}"
+    text = swap(
+        (networks, networks.replace("}", f", {yard}}}")),
+        ("networks: [desks]", "networks: [desks, yard]"),
+        text=MORE,
+    )
+    world = world_of(text=text + "  - {from: quay/yard, to: apps/web, flow: tcp/443}\n")
+    assert all(as_expected(world))
+    there, back = there_and_back(ReachModel(world.settled), world.settled.expectations[-1])
+    assert there.hops[1] == "inner router 10.20.0.250 of quay"
+    assert back is not None
+    assert back.hops[-2] == "inner router 10.20.0.250 of quay"
+    site = world.routers["quay-gw"]
+    told = {(p, r.kind.label) for p, r in site.table.items()}
+    model = {
+        (p, r.kind.label)
+        for p, r in table_of(world.settled, "quay-gw", all_up(world.settled)).items()
+    }
+    assert told == model
+    pack = make_pack(world.settled, "quay-gw", Secrets(dict.fromkeys(site.states, "k" * 20)))
+    assert "by a static route to the inner router 10.20.0.250 in desks" in str(pack.sheet)
+    assert "static routes to 10.20.12.0/24 by the inner router" in pack.steps
+    context = template_context(world.settled, "quay-gw", None)
+    assert [n["name"] for n in context["networks"]] == ["desks", "guests"]
+    assert [n["router"] for n in context["inner_networks"]] == ["10.20.0.250"]
+
+
+def test_a_translator_that_passes_nothing_keeps_the_cloud_out() -> None:
+    behind = ("address: 192.0.2.10,", "address: 192.0.2.10, inside: 192.168.7.2,")
+    world = world_of(("instance: 1}", "instance: 1, starts: cloud}"), behind)
+    assert world.routers["quay-gw"].ike.tunnels["quay-apps/a"].current is None
+    assert "no mapping in the translator of quay-gw/fibre" in world.internet.lost
+    assert all(as_expected(world))  # by the other one

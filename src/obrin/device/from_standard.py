@@ -56,11 +56,17 @@ def router_from(told: DeviceConfig, keys: Json, wall: Wall) -> RouterConfig:
     }
     return RouterConfig(
         tunnels=tunnels,
-        networks={i.name: i.network for i in told.interfaces if i.role == NETWORK},
+        networks=_networks(told),
         neighbours={} if told.speaker is None else _neighbours(told.speaker),
         static=tuple(_alike(list(_static(told)), tunnels)),
         rules=told.filter.rules,
     )
+
+
+def _networks(told: DeviceConfig) -> dict[str, Prefix]:
+    """The site's own, also those that an inner router leads to: hosts stand in each of them."""
+    found = {i.name: i.network for i in told.interfaces if i.role == NETWORK}
+    return found | {route.network: route.prefix for route in told.routes if route.network}
 
 
 def complete(told: DeviceConfig, keys: Json) -> bool:

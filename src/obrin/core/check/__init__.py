@@ -54,6 +54,7 @@ def check(
         *settled_file(choices, moved),
         *spaces.overlaps(settled),
         *spaces.translations(settled),
+        *spaces.known_differently(settled),
         *ranges.ranges(settled),
         *clouds.cloud_networks(settled, offering),
         *clouds.classes(settled, offering),

@@ -85,7 +85,17 @@ def _twice(uplinks: Iterable[Here]) -> Iterator[Finding]:
         if other is gateway:
             continue
         both = f"{other.name}/{theirs.name} and {gateway.name}/{uplink.name}"
-        if uplink.translated and theirs.translated:
+        if uplink.translated and theirs.translated and uplink.forwards and theirs.forwards:
+            yield Finding(
+                Severity.ERROR,
+                "address-shared",
+                (*where[:-1], "forwards"),
+                f"{both} are both behind {uplink.address}, and both are said to be forwarded to",
+                "a translator passes UDP 500 and 4500 on to one device only: the other is never "
+                "called",
+                "let the translator forward to one of them, and the other start its tunnels",
+            )
+        elif uplink.translated and theirs.translated:
             yield Finding(
                 Severity.WARNING,
                 "address-shared",

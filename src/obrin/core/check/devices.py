@@ -32,7 +32,9 @@ def devices(settled: Settled) -> Iterator[Finding]:
                 "look it up in the device's data sheet, and say it in the profile",
             )
         links = [settled.links[n] for n in dict.fromkeys(t.link for t in tunnels)]
-        cannot = list(dict.fromkeys(_cannot(profile, links, tunnels, kind)))
+        cannot = list(
+            dict.fromkeys(_cannot(profile, links, tunnels, kind, at_cloud=name in settled.clouds))
+        )
         if cannot:
             yield Finding(
                 Severity.ERROR,
@@ -50,6 +52,7 @@ def devices(settled: Settled) -> Iterator[Finding]:
         yield from _spares(link)
         yield from _detection(settled, link)
         yield from _sleep(settled, link)
+        yield from _starts(link)
 
 
 def _described(settled: Settled) -> Iterator[End]:
@@ -62,7 +65,12 @@ def _described(settled: Settled) -> Iterator[End]:
 
 
 def _cannot(
-    profile: Profile, links: list[SettledLink], tunnels: tuple[SettledTunnel, ...], kind: str
+    profile: Profile,
+    links: list[SettledLink],
+    tunnels: tuple[SettledTunnel, ...],
+    kind: str,
+    *,
+    at_cloud: bool,
 ) -> Iterator[str]:
     if profile.tunnels is not None and len(tunnels) > profile.tunnels:
         yield f"{len(tunnels)} tunnels, at most {profile.tunnels}"
@@ -89,6 +97,8 @@ def _cannot(
         if fault:
             yield fault
     for tunnel in tunnels:
+        if at_cloud and tunnel.cloud_starts and profile.keep_awake is False:
+            yield f"starting tunnel {tunnel.label} by itself"
         if tunnel.uplink.translated and profile.translators is False:
             yield f"working behind the translator of uplink {tunnel.uplink.name}"
 
@@ -198,10 +208,34 @@ def _detection(settled: Settled, link: SettledLink) -> Iterator[Finding]:
     )
 
 
+def _starts(link: SettledLink) -> Iterator[Finding]:
+    """Tunnels that the cloud is to start: can it reach the gateway at all?"""
+    for tunnel in link.tunnels:
+        uplink, why = tunnel.uplink, ""
+        if not tunnel.cloud_starts:
+            continue
+        if tunnel.role == SPARE:
+            why = "it is a spare: only the site's gateway knows when it is needed"
+        elif uplink.translated and not uplink.forwards:
+            says = "passes nothing" if uplink.forwards is False else "is not said to pass anything"
+            why = f"the translator at {uplink.address} {says} on to {tunnel.gateway}"
+        if why:
+            yield Finding(
+                Severity.ERROR,
+                "start-blocked",
+                ("links", link.name, "tunnels", tunnel.name, "starts"),
+                f"the cloud is to start {tunnel.label}, and {why}",
+                "nobody begins: the tunnel never comes up",
+                "let the site start it, or have UDP 500 and 4500 forwarded and say so with "
+                "'forwards: true' at the uplink",
+            )
+
+
 def _sleep(settled: Settled, link: SettledLink) -> Iterator[Finding]:
     for tunnel in link.tunnels:
         profile = settled.gateways[tunnel.gateway].profile
-        if profile.keep_awake is False and link.routing != "bgp" and tunnel.role != SPARE:
+        asleep = profile.keep_awake is False and not tunnel.cloud_starts
+        if asleep and link.routing != "bgp" and tunnel.role != SPARE:
             yield Finding(
                 Severity.WARNING,
                 "tunnel-asleep",

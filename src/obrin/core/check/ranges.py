@@ -29,6 +29,7 @@ def ranges(settled: Settled) -> Iterator[Finding]:
         if is_public(prefix) and not _within(prefix, own):
             yield _of_somebody(here, owner, prefix)
     yield from _not_local(settled)
+    yield from _inner_routers(settled)
 
 
 Given = Iterator[tuple[Location, str, Prefix]]
@@ -59,6 +60,23 @@ def _of_gateways(settled: Settled) -> Given:
             here = (*settled.location_of(gateway.name), "loopback")
             bits, value = gateway.loopback
             yield here, f"the loopback address of {gateway.name}", Prefix(bits, value, bits)
+
+
+def _inner_routers(settled: Settled) -> Iterator[Finding]:
+    """A router that leads to a network stands in another one, beside the gateways."""
+    for site in settled.sites.values():
+        for network in site.networks.values():
+            inner = network.behind
+            if inner is not None and settled.network_of_router(site.name, inner) is None:
+                yield Finding(
+                    Severity.ERROR,
+                    "behind-nowhere",
+                    ("sites", site.name, "networks", network.name, "behind"),
+                    f"{network.name} is to be reached by {inner}, which is in none of the networks "
+                    f"of {site.name} that its gateways stand in",
+                    "the gateways have no way to that router, and drop what is for the network",
+                    "give the router's address on the gateways' side of it",
+                )
 
 
 def _within(prefix: Prefix, wide: list[Prefix]) -> bool:

@@ -11,7 +11,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from obrin.core.address.prefix import Address, Prefix
+from obrin.core.address.prefix import Address
 from obrin.core.address.translation import Exposure
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.check.routing import place_of, same_networks
@@ -57,8 +57,14 @@ def _stands_in(other: Bundle, bundle: Bundle) -> bool:
 
 
 def _covers(wide: tuple[Exposure, ...], narrow: tuple[Exposure, ...]) -> bool:
-    real: list[Prefix] = [part.real for part in wide]
-    return all(any(one.covers(part.real) for one in real) for part in narrow)
+    """Also by the same prefixes where they are translated: hosts call each other by one address."""
+    return all(
+        any(
+            one.real.covers(part.real) and one.outward_prefix(part.real) == part.seen
+            for one in wide
+        )
+        for part in narrow
+    )
 
 
 def _meet(one: Bundle, other: Bundle) -> bool:

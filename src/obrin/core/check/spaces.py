@@ -232,6 +232,25 @@ def translations(settled: Settled) -> Iterator[Finding]:
                 yield from _stands_on(part, at_site, here, f"site {link.site}")
 
 
+def known_differently(settled: Settled) -> Iterator[Finding]:
+    """Two links between the same places, and a thing that each calls by another prefix."""
+    first: dict[tuple[str, str, Prefix], tuple[Prefix, str]] = {}
+    for link in settled.links.values():
+        for key, parts in (("seen-as", link.exposures), ("cloud-seen-as", link.cloud_exposures)):
+            for part in parts:
+                side = link.site, link.cloud, part.real
+                seen, other = first.setdefault(side, (part.seen, link.name))
+                if seen != part.seen:
+                    yield Finding(
+                        Severity.WARNING,
+                        "translation-differs",
+                        ("links", link.name, key),
+                        f"{part.real} is {part.seen} on link {link.name}, and {seen} on {other}",
+                        "neither link can stand in for the other: hosts call it by one address",
+                        "use one prefix on both, or leave it blank on one of them",
+                    )
+
+
 def _stands_on(
     part: Exposure, known: list[Prefix], here: Location, place: str
 ) -> Iterator[Finding]:

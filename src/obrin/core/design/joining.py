@@ -19,6 +19,11 @@ from obrin.core.design.values import (
 from obrin.core.design.wishes import Acceptance, Entity, OtherOwner
 
 NOWHERE, GATEWAY = "nowhere", "gateway"
+SITE = "site"
+InsideFirst = Annotated[
+    Literal["cloud", "site"],
+    Field(alias="inside-first", description="Which end has the first host of its blocks."),
+]
 _Targets = dict[Prefix, str]
 
 
@@ -95,11 +100,12 @@ class Circuit(Entity):
         None, min_length=1, description="The site's networks that use it. Blank: all."
     )
     inside: Ipv4PrefixText | None = Field(
-        None, description="Point-to-point block: the cloud has the first host, the site the second."
+        None, description="Point-to-point block of its two ends. Blank: settled."
     )
     inside6: Ipv6PrefixText | None = Field(
         None, description="The same for IPv6. Blank: settled where the design is dual-stack."
     )
+    inside_first: InsideFirst = "cloud"
     routing: Literal["bgp", "static"] = Field("bgp", description="How routes are made known.")
     hold: Seconds = Field(90.0, description="Hold time of its BGP session.")
     bfd: BfdSpec | None = Field(

@@ -9,7 +9,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from obrin.core.design.joining import Circuit, CloudTable, Hub
+from obrin.core.design.joining import Circuit, CloudTable, Hub, InsideFirst
 from obrin.core.design.places import NetworkText, ReferenceText
 from obrin.core.design.profile_spec import ProfileSpec
 from obrin.core.design.protection import AuthoritySpec, Policy, SuiteSpec
@@ -51,6 +51,11 @@ class Uplink(Entity):
     inside: Ipv4Text | None = Field(
         None,
         description="The gateway's own address when a translator stands in front of it.",
+    )
+    forwards: bool | None = Field(
+        None,
+        description="Whether that translator passes UDP 500 and 4500 from outside on to the "
+        "gateway, so that the far end can start. Blank: unsaid, and nothing counts on it.",
     )
     rate: Megabits | None = Field(None, description="What it carries, each way.")
     identity: str | None = Field(
@@ -222,12 +227,16 @@ class Tunnel(Entity):
         "that are `shared`, `standby` is up and takes over, `spare` is down until those before it "
         "failed. Blank: the first is active; spares where the device cannot hold more.",
     )
+    starts: Literal["site", "cloud"] = Field(
+        "site", description="Which end begins. A site's gateway can do so from behind a translator."
+    )
     inside: Ipv4PrefixText | None = Field(
-        None, description="Point-to-point block: the cloud has the first host, the site the second."
+        None, description="Point-to-point block of its two ends. Blank: settled."
     )
     inside6: Ipv6PrefixText | None = Field(
         None, description="The same for IPv6. Blank: settled where the design is dual-stack."
     )
+    inside_first: InsideFirst = "cloud"
 
 
 class Bgp(Entity):

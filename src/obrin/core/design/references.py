@@ -91,6 +91,13 @@ def reference_problems(design: Design) -> Iterator[Mistake]:
         yield from _filters(cloud.filters, design, networks, ("clouds", cloud_name, "filters"))
     for site_name, site in design.sites.items():
         for gateway_name, gateway in site.gateways.items():
+            for uplink_name, uplink in gateway.uplinks.items():
+                if uplink.forwards is not None and uplink.inside is None:
+                    yield Mistake(
+                        ("sites", site_name, "gateways", gateway_name, "uplinks", uplink_name),
+                        "'forwards' tells of a translator, and there is none without 'inside'",
+                        "Give the gateway's own address as 'inside', or take 'forwards' out",
+                    )
             if gateway.filters:
                 place = ("sites", site_name, "gateways", gateway_name, "filters")
                 yield from _filters(gateway.filters, design, networks, place)

@@ -21,6 +21,7 @@ from obrin.core.design.values import (
     FlowText,
     Growth,
     Ipv4PrefixText,
+    Ipv4Text,
     Ipv6PrefixText,
     Name,
     PrefixesText,
@@ -112,6 +113,11 @@ class Wish(Entity):
 class Network(Short, Wish):
     """A network of a site."""
 
+    behind: Ipv4Text | None = Field(
+        None,
+        description="The inner router that leads to it, by its address in another network of the "
+        "site. Blank: the gateways stand in it themselves.",
+    )
     owner: str | None = Field(None, description="Who answers for it.")
     note: str | None = Field(None, description="Anything worth knowing.")
 

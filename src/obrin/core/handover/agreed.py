@@ -58,12 +58,13 @@ def agreements(settled: Settled) -> Iterator[Agreement]:
         ables = settled.gateways[tunnel.gateway].able, settled.clouds[tunnel.cloud].able
         ends = _ends(settled, tunnel, known, ables)
         key = (
+            tunnel.cloud_starts,
             *(replace(end, name="") for end in ends),
             *(able.profile.name for able in ables),
         )
         if key not in played:
             one, two = (replace(e, name=f"the {n}") for e, n in zip(ends, _SIDES, strict=True))
-            steps = predict(one, two)
+            steps = predict(two, one) if tunnel.cloud_starts else predict(one, two)
             good = all(step.good for step in steps)
             played[key] = steps, None if good else _edit(ables, known, usable)
         yield Agreement(tunnel, ends, *played[key])

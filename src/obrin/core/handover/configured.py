@@ -56,7 +56,7 @@ def device_config(settled: Settled, place: str) -> DeviceConfig:
         tunnels=tuple(map(_tunnel, ends)),
         circuits=tuple(map(_circuit, circuits)),
         speaker=_speaker(settled, place, ends, circuits),
-        routes=tuple(_static(ends, circuits)),
+        routes=(*_inner(settled, place), *_static(ends, circuits)),
         translations=tuple(_translations(ends)),
     )
 
@@ -75,7 +75,21 @@ def _own_interfaces(settled: Settled, place: str) -> Iterator[Interface]:
         for uplink in gateway.uplinks.values():
             yield Interface(name=uplink.name, role=UPLINK, address=uplink.own, length=32)
         for network in gateway.networks.values():
-            yield _network(network.name, network.prefix.ipv4)
+            if network.behind is None:
+                yield _network(network.name, network.prefix.ipv4)
+
+
+def _inner(settled: Settled, place: str) -> Iterator[StaticRoute]:
+    """Networks that an inner router of the site leads to."""
+    if place in settled.clouds:
+        return
+    gateway = settled.gateways[place]
+    for network in gateway.networks.values():
+        if network.behind is not None:
+            beside = settled.network_of_router(gateway.site, network.behind)
+            if beside is not None:
+                hop = Hop(interface=beside, address=network.behind)
+                yield StaticRoute(prefix=network.prefix.ipv4, hops=(hop,), network=network.name)
 
 
 def _network(name: str, prefix: Prefix) -> Interface:

@@ -36,6 +36,7 @@ def template_context(settled: Settled, place: str, secrets: Secrets | None) -> C
         "region": (cloud.region or "unnamed") if cloud else None,
         "bgp": _bgp(settled, place, ends),
         "networks": _networks(settled, place),
+        "inner_networks": _inner_networks(settled, place),
         "suites": [_suite(s) for s in {e.suite.name: e.suite for e in ends}.values()],
         "tunnels": [_tunnel(end, secrets) for end in ends],
         "circuits": [_circuit(end) for end in circuits_at(settled, place)],
@@ -68,13 +69,25 @@ def _bgp(settled: Settled, place: str, ends: tuple[TunnelEnd, ...]) -> Context |
 
 
 def _networks(settled: Settled, place: str) -> list[Context]:
+    """Those that the gateway stands in itself."""
     if place in settled.clouds:
         held = {n: s.prefix.ipv4 for n, s in settled.clouds[place].subnets.items()}
     else:
-        held = settled.networks_at(settled.gateways[place].site)
+        networks = settled.gateways[place].networks.values()
+        held = {n.name: n.prefix.ipv4 for n in networks if n.behind is None}
     return [
         {"name": name, "prefix": str(prefix), "gateway_address": prefix.address(1)}
         for name, prefix in held.items()
+    ]
+
+
+def _inner_networks(settled: Settled, place: str) -> list[Context]:
+    """Those that an inner router leads to."""
+    networks = {} if place in settled.clouds else settled.gateways[place].networks
+    return [
+        {"name": n.name, "prefix": str(n.prefix.ipv4), "router": str(n.behind)}
+        for n in networks.values()
+        if n.behind is not None
     ]
 
 

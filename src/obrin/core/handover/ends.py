@@ -125,13 +125,16 @@ def _cloud(settled: Settled, tunnel: SettledTunnel) -> _Side:
 
 
 def site_end(settled: Settled, tunnel: SettledTunnel) -> TunnelEnd:
-    """The site gateway's end; it initiates, because it may stand behind a translator."""
-    return _end(settled, tunnel, _site(settled, tunnel), _cloud(settled, tunnel), initiator=True)
+    """The site gateway's end; it starts where the design does not say otherwise, because it may
+    stand behind a translator."""
+    ends = _site(settled, tunnel), _cloud(settled, tunnel)
+    return _end(settled, tunnel, *ends, initiator=not tunnel.cloud_starts)
 
 
 def cloud_end(settled: Settled, tunnel: SettledTunnel) -> TunnelEnd:
-    """The cloud instance's end; it waits to be called."""
-    return _end(settled, tunnel, _cloud(settled, tunnel), _site(settled, tunnel), initiator=False)
+    """The cloud instance's end; it waits to be called, or starts where the design says so."""
+    ends = _cloud(settled, tunnel), _site(settled, tunnel)
+    return _end(settled, tunnel, *ends, initiator=tunnel.cloud_starts)
 
 
 def _end(

@@ -111,8 +111,12 @@ def _own_values(
             inside = f" (on the device: {uplink.own})" if uplink.translated else ""
             yield f"Uplink {uplink.name}", f"{uplink.address}{inside}"
         for name, network in gateway.networks.items():
-            prefix = network.prefix.ipv4
-            yield f"Network {name}", f"{prefix}, gateway address {prefix.address(1)}"
+            prefix, inner = network.prefix.ipv4, network.behind
+            way = f"gateway address {prefix.address(1)}"
+            if inner is not None:
+                beside = settled.network_of_router(gateway.site, inner) or "no network here"
+                way = f"by a static route to the inner router {inner} in {beside}"
+            yield f"Network {name}", f"{prefix}, {way}"
     if any(end.routing == "bgp" for end in ends):
         yield "BGP AS number", str(ends[0].local_as)
         yield "BGP identifier", str(bgp_identifier(settled, place))
@@ -332,6 +336,24 @@ def _translation(ends: tuple[TunnelEnd, ...]) -> Iterator[Block]:
     )
 
 
+def _forwarding(settled: Settled, place: str, ends: tuple[TunnelEnd, ...]) -> Iterator[Block]:
+    """For who looks after the translators in front of a site's gateway."""
+    if place in settled.clouds:
+        return
+    for uplink in settled.gateways[place].uplinks.values():
+        mine = [end for end in ends if end.uplink == uplink.name]
+        called = [end.tunnel for end in mine if not end.initiator]
+        if called:
+            todo = f"pass UDP 500 and UDP 4500 on to {uplink.own}: the remote end starts "
+            todo += ", ".join(called)
+        else:
+            todo = "nothing has to be passed on from outside: this gateway starts"
+        if uplink.translated and mine:
+            yield Paragraph(
+                f"At the translator in front of {uplink.name} ({uplink.address}): {todo}."
+            )
+
+
 def _internet_side(settled: Settled, place: str, ends: tuple[TunnelEnd, ...]) -> Iterator[Block]:
     number = 7 if any(end.translations for end in ends) else 6
     yield Heading(2, f"{number}. On the internet side, and source translation")
@@ -344,6 +366,7 @@ def _internet_side(settled: Settled, place: str, ends: tuple[TunnelEnd, ...]) ->
                 for what in ("UDP 500, UDP 4500", "ESP (protocol 50)")
             ),
         )
+    yield from _forwarding(settled, place, ends)
     all_ends: tuple[LegEnd, ...] = (*ends, *circuits_at(settled, place))
     far = {prefix for end in all_ends for prefix in end.remote_prefixes}
     if not far:

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
+from obrin.core.address.prefix import Address
 from obrin.core.drill.outage import Predictor
 from obrin.core.handover.ends import TunnelEnd, ends_at
 from obrin.core.handover.joining import circuit_steps, hub_steps
@@ -9,6 +12,7 @@ from obrin.core.handover.standard.basic import interface_name
 from obrin.core.reach.trace import probe_key
 from obrin.core.settled.model import Settled
 from obrin.core.settled.owners import Owned, owned_at
+from obrin.core.settled.sites import SettledNetwork
 
 Part = tuple[str, str, str]
 """What to do, the check that shows it worked, and where to look when it did not."""
@@ -30,6 +34,7 @@ def steps(settled: Settled, place: str, predictor: Predictor) -> str:
         parts += hub_steps(settled, place)
     elif ends:
         parts.append(_site_first(settled, place))
+    parts += _inner_routers(settled, place)
     parts += circuit_steps(settled, place)
     parts += [_tunnel(end) for end in ends]
     parts.append(_FILTER if settled.legs_at(place) else _FILTER_ALONE)
@@ -95,6 +100,27 @@ def _site_first(settled: Settled, place: str) -> Part:
         f"the uplinks {', '.join(f'{u.name} ({u.address})' for u in uplinks)} reach the internet",
         f"ask the provider whether UDP 500 and 4500 pass{passed}",
     )
+
+
+def _inner_routers(settled: Settled, place: str) -> Iterator[Part]:
+    """What lies behind them needs a route there, and one back."""
+    gateway = settled.gateways.get(place)
+    if gateway is None:
+        return
+    behind: dict[Address, list[SettledNetwork]] = {}
+    for network in gateway.networks.values():
+        if network.behind is not None:
+            behind.setdefault(network.behind, []).append(network)
+    far = sorted({p for end in ends_at(settled, place) for p in end.remote_prefixes})
+    for router, networks in behind.items():
+        prefixes = ", ".join(str(network.prefix.ipv4) for network in networks)
+        back = ", ".join(map(str, far)) or "what lies beyond this gateway"
+        yield (
+            f"Enter static routes to {prefixes} by the inner router {router}; there, routes to "
+            f"{back} by this gateway",
+            f"a host in {prefixes} answers a ping from the gateway",
+            "the inner router has no route back, or filters what is not its own",
+        )
 
 
 def _tunnel(end: TunnelEnd) -> Part:

@@ -65,6 +65,7 @@ def trace(model: ReachModel, start: NetworkRef, key: PacketKey, *, answer: bool 
     walk = _Walk(model, [f"host {key.source} in {start}"], key, answer)
     if start.place in model.settled.clouds:
         return walk.from_cloud(start.place, start.network)
+    walk.by_inner_router(start.place, start.network)
     return walk.from_site(start.place)
 
 
@@ -89,6 +90,12 @@ class _Walk:
     @property
     def _target(self) -> str:
         return str(self.key.destination)
+
+    def by_inner_router(self, site: str, network: str) -> None:
+        """Where the gateways do not stand in a network themselves."""
+        inner = self.model.settled.sites[site].networks[network].behind
+        if inner is not None:
+            self.hops.append(f"inner router {inner} of {site}")
 
     def from_site(self, site: str) -> Trace:
         """Hosts of a site use the gateway with the preferred route."""
@@ -171,7 +178,10 @@ class _Walk:
     def _host(self, router: str, network: str) -> Trace:
         """The host's own firewall has the last word."""
         settled = self.model.settled
-        place = router if router in settled.clouds else settled.gateways[router].site
+        place = router
+        if router in settled.gateways:
+            place = settled.gateways[router].site
+            self.by_inner_router(place, network)
         self.hops.append(f"host {self._target} in {network}")
         accepts = settled.hosts_accept(NetworkRef(place, network))
         if accepts is None or self.answer or self.model.open:

@@ -230,10 +230,10 @@ class _Sessions:
 
 def _hops(leg: Leg) -> tuple[Dual[int], Dual[int]]:
     """The addresses of site and cloud on a leg."""
-    cloud, site = leg.inside.ipv4.ends()
+    site, cloud = leg.ends_inside(leg.inside.ipv4)
     if leg.inside.ipv6 is None:
         return Dual(site.value), Dual(cloud.value)
-    cloud6, site6 = leg.inside.ipv6.ends()
+    site6, cloud6 = leg.ends_inside(leg.inside.ipv6)
     return Dual(site.value, site6.value), Dual(cloud.value, cloud6.value)
 
 

@@ -10,7 +10,7 @@ from obrin.core.address.dual import Dual
 from obrin.core.address.prefix import Address, Prefix
 from obrin.core.address.translation import Exposure
 from obrin.core.design.arrangement import Arrangement, arrange
-from obrin.core.design.joining import Circuit
+from obrin.core.design.joining import SITE, Circuit
 from obrin.core.design.model import Link
 from obrin.core.errors import AddressError, Misfit
 from obrin.core.ipsec.liveness import Bfd
@@ -22,19 +22,26 @@ from obrin.core.settled.terms import Terms, settled_terms, terms_of
 
 
 class Inside:
-    """The addresses of both ends on the point-to-point blocks `inside`."""
+    """The addresses of both ends on the point-to-point blocks `inside`: the cloud has the first
+    host of each, or the site where `site_first`."""
 
     __slots__ = ()
     inside: Dual[Prefix]
+    site_first: bool
 
     @property
     def cloud_inside(self) -> Address:
-        """The first host of the IPv4 block."""
-        return self.inside.ipv4.ends()[0]
+        """In the IPv4 block."""
+        return self.ends_inside(self.inside.ipv4)[1]
 
     @property
     def site_inside(self) -> Address:
-        return self.inside.ipv4.ends()[1]
+        return self.ends_inside(self.inside.ipv4)[0]
+
+    def ends_inside(self, block: Prefix) -> tuple[Address, Address]:
+        """The addresses of site and cloud in one of the blocks."""
+        first, second = block.ends()
+        return (first, second) if self.site_first else (second, first)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -56,6 +63,8 @@ class SettledTunnel(Inside):
     rank: int
     preference: int
     role: str
+    site_first: bool = False
+    cloud_starts: bool = False
 
     @property
     def label(self) -> str:
@@ -80,6 +89,7 @@ class SettledCircuit(Inside):
     cloud_exposures: tuple[Exposure, ...]
     routing: str
     hold: int
+    site_first: bool = False
     prepend: int = 0
     bfd: Bfd | None = None
     owner: str | None = None
@@ -162,6 +172,7 @@ def circuit_of(ground: Ground, name: str, circuit: Circuit) -> SettledCircuit:
         cloud_exposures=tuple(Exposure("", space, space) for space in behind),
         routing=circuit.routing,
         hold=int(circuit.hold),
+        site_first=circuit.inside_first == SITE,
         prepend=rank.prepend,
         bfd=None if circuit.bfd is None else Bfd(circuit.bfd.interval, circuit.bfd.multiplier),
         owner=circuit.owner,
@@ -208,6 +219,8 @@ def _tunnels(
             rank=rank,
             preference=arranged.preference(tunnel_name) + offset,
             role=arranged.roles[tunnel_name],
+            site_first=tunnel.inside_first == SITE,
+            cloud_starts=tunnel.starts != SITE,
         )
 
 

@@ -179,6 +179,18 @@ class Settled:
         """The IPv4 prefixes of a site's networks, by name."""
         return {name: network.prefix.ipv4 for name, network in self.sites[site].networks.items()}
 
+    def network_of_router(self, site: str, router: Address) -> str | None:
+        """The network of a site in which an inner router stands, beside the gateways; None where
+        there is no such network."""
+        return next(
+            (
+                name
+                for name, network in self.sites[site].networks.items()
+                if network.behind is None and network.prefix.ipv4.holds(router)
+            ),
+            None,
+        )
+
     def prefixes_of(self, reference: Reference) -> list[Prefix]:
         """The IPv4 prefixes behind a network or all of a place; a prefix stands for itself."""
         if isinstance(reference, Prefix):

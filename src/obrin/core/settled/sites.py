@@ -17,11 +17,13 @@ from obrin.core.settled.picking import Picker
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SettledNetwork:
-    """`hosts_accept` is what the firewalls of its hosts let in; None is everything."""
+    """`hosts_accept` is what the firewalls of its hosts let in; None is everything. `behind` is the
+    inner router that leads to it, None where gateways stand in it themselves."""
 
     name: str
     prefix: Dual[Prefix]
     hosts_accept: tuple[HostRule, ...] | None = None
+    behind: Address | None = None
     owner: str = ""
     note: str = ""
 
@@ -44,6 +46,7 @@ class SettledSite:
 class SettledUplink:
     """`own` is the address on the device: the public one, unless a translator is in front.
 
+    `forwards` is whether the translator passes on what comes from outside, None where unsaid.
     `mtu` is that of the whole path, in bytes; `rate` in Mbit/s, None where unsaid; `identity` is
     what the device says it is.
     """
@@ -55,6 +58,7 @@ class SettledUplink:
     mtu: int
     identity: str
     rate: float | None = None
+    forwards: bool | None = None
 
     @property
     def translated(self) -> bool:
@@ -111,6 +115,7 @@ def _network(picker: Picker, here: str, name: str, network: Network) -> SettledN
         name=name,
         prefix=picker.dual(here, "prefix", network.prefix, network.prefix6),
         hosts_accept=None if accepts is None else tuple(accepts),
+        behind=None if network.behind is None else parse_address(network.behind),
         owner=network.owner or "",
         note=network.note or "",
     )
@@ -153,6 +158,7 @@ def _uplinks(gateway: Gateway, profile: Profile) -> dict[str, SettledUplink]:
             mtu=uplink.mtu,
             identity=identity_of(uplink, profile),
             rate=uplink.rate,
+            forwards=uplink.forwards,
         )
         for name, uplink in gateway.uplinks.items()
     }

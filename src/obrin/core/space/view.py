@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from obrin.core.address.prefix import Prefix, host_prefix, parse_prefix
 from obrin.core.address.table import PrefixTable
+from obrin.core.address.translation import Exposure
 from obrin.core.catalogue.offering import Offered
 from obrin.core.settle.blank import Blank
 from obrin.core.settle.choices import Choices
@@ -134,21 +135,30 @@ def _entries(settled: Settled, choices: Choices, offering: Offered) -> Iterator[
         if gateway.loopback is not None:
             own = host_prefix(str(gateway.loopback))
             yield Entry(prefix=own, kind="loopback", owner=gateway.name, place=gateway.site)
-    for link in settled.links.values():
-        for part in (*link.exposures, *link.cloud_exposures):
-            if part.translated:
-                place = f"{link.site}/{part.network}" if part.network else link.cloud
-                yield Entry(
-                    prefix=part.seen,
-                    kind="stands for",
-                    owner=place,
-                    place=link.name,
-                    note=f"{part.real} on link {link.name}",
-                )
+    yield from _translations(settled)
     for prefix in offering.forbidden:
         yield Entry(prefix=prefix, kind="forbidden by the cloud", owner="")
     for prefix in offering.reserved_inside:
         yield Entry(prefix=prefix, kind="reserved by the cloud", owner="")
+
+
+def _translations(settled: Settled) -> Iterator[Entry]:
+    """Once where several links between the same two places have one prefix for a thing."""
+    links: dict[tuple[str, str, Exposure], list[str]] = {}
+    for link in settled.links.values():
+        for part in (*link.exposures, *link.cloud_exposures):
+            if part.translated:
+                owner = f"{link.site}/{part.network}" if part.network else link.cloud
+                links.setdefault((link.site, owner, part), []).append(link.name)
+    for (_, owner, part), names in links.items():
+        on = f"link {names[0]}" if len(names) == 1 else f"links {', '.join(names)}"
+        yield Entry(
+            prefix=part.seen,
+            kind="stands for",
+            owner=owner,
+            place=names[0],
+            note=f"{part.real} on {on}",
+        )
 
 
 def _places(settled: Settled) -> Iterator[Entry]:

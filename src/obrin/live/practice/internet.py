@@ -20,11 +20,13 @@ from obrin.wire.packet import UDP, Ipv4, decode_ipv4, decode_udp
 
 CLOUD = "cloud"
 FIRST_PORT, LAST_PORT = 20001, 65535
+FORWARDED = (500, 4500)
 
 
 @dataclass(slots=True)
 class Line:
-    """One uplink: its public address, and the inside address when a translator is in front."""
+    """One uplink: its public address, and the inside address when a translator is in front. One
+    that `forwards` keeps the ports of IKE and ESP as they are, in both directions."""
 
     name: str
     public: int
@@ -32,10 +34,13 @@ class Line:
     outward: OrderedDict[int, int] = field(default_factory=OrderedDict)
     inward: dict[int, int] = field(default_factory=dict)
     next_port: int = FIRST_PORT
+    forwards: bool = False
 
     def port_for(self, inside: int) -> int:
         """The translator's own port for one inside; when all are given, the one that was used
         least lately is given again."""
+        if self.forwards and inside in FORWARDED:
+            return inside
         if inside in self.outward:
             self.outward.move_to_end(inside)
             return self.outward[inside]
@@ -150,6 +155,8 @@ def _inward(line: Line, packet: Ipv4) -> Ipv4 | None:
         return None
     udp = decode_udp(packet)
     port = line.inward.get(udp.destination_port)
+    if line.forwards and udp.destination_port in FORWARDED:
+        port = udp.destination_port
     if port is None:
         return None
     payload = udp._replace(destination_port=port).encode(packet.source, line.own)

@@ -71,8 +71,9 @@ async def _role(given: argparse.Namespace, token: str) -> None:
 
         lines = []
         for text in given.line:
-            name, public, own = text.split("=")
-            lines.append(Line(name, parse_ipv4(public), parse_ipv4(own)))
+            name, public, own, forwards = text.split("=")
+            ends = parse_ipv4(public), parse_ipv4(own)
+            lines.append(Line(name, *ends, forwards=forwards == "forwards"))
         capture = Capture(given.capture) if given.capture else None
         await InternetProcess(Internet(lines, capture), token).run(served)
     elif given.role == "cloud":

@@ -149,7 +149,8 @@ def _internet_arguments(settled: Settled, capture: Path | None) -> list[str]:
     for gateway in settled.gateways.values():
         for uplink in gateway.uplinks.values():
             name = line_name(gateway.name, uplink.name)
-            arguments += ["--line", f"{name}={uplink.address}={uplink.own}"]
+            passed = "forwards" if uplink.forwards else ""
+            arguments += ["--line", f"{name}={uplink.address}={uplink.own}={passed}"]
     if capture is not None:
         arguments += ["--capture", str(capture.absolute())]
     return arguments

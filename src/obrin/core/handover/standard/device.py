@@ -88,6 +88,8 @@ def _part(config: DeviceConfig, where: slice) -> DeviceConfig:
         speaker = replace(speaker, neighbours=here)
     routes = (
         replace(route, hops=tuple(hop for hop in route.hops if hop.interface in names))
+        if not route.network
+        else route
         for route in config.routes
     )
     kept = tuple(name for name in config.filter.interfaces if name in names)

@@ -23,10 +23,12 @@ class Hop:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class StaticRoute:
-    """`hops` are in their order, at least one."""
+    """`hops` are in their order, at least one. `network` names the place's own network that it
+    leads to, by an inner router; empty for what lies beyond tunnels and circuits."""
 
     prefix: Prefix
     hops: tuple[Hop, ...]
+    network: str = ""
 
 
 def encode(routes: Iterable[StaticRoute]) -> Json:
@@ -50,7 +52,8 @@ def _encode(route: StaticRoute) -> Json:
     ]
     alone = {name: value for name, value in hops[0].items() if name != "index"}
     next_hop = alone if len(hops) == 1 else {"next-hop-list": {"next-hop": hops}}
-    return {"destination-prefix": str(route.prefix), "next-hop": next_hop}
+    about = {"description": f"network {route.network}"} if route.network else {}
+    return {"destination-prefix": str(route.prefix), **about, "next-hop": next_hop}
 
 
 def decode(data: Json) -> tuple[StaticRoute, ...]:
@@ -64,6 +67,7 @@ def _decode(protocol: Json) -> Iterator[StaticRoute]:
         hops = hop.get("next-hop-list", {}).get("next-hop", [{**hop, "index": "1"}])
         yield StaticRoute(
             prefix=parse_prefix(route["destination-prefix"]),
+            network=route.get("description", "").removeprefix("network "),
             hops=tuple(
                 Hop(
                     interface=one["outgoing-interface"],

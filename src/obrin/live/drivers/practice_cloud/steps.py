@@ -180,6 +180,8 @@ def tunnel_step(settled: Settled, tunnel: SettledTunnel, secrets: Secrets) -> Cl
     else:
         files = certificate_data(secrets.certificates[tunnel.cloud])
         body["certificate"] = {name.replace("-", "_"): text for name, text in files.items()}
+    if end.initiator:
+        body["initiate"] = True
     if end.role == SHARED:
         body["shared"] = True
     if end.selection == "policy":

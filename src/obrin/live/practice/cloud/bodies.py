@@ -112,6 +112,7 @@ class Tunnel(Body):
     gateway: Name
     instance: Annotated[int, Field(ge=1, le=2)]
     far_end: Name
+    initiate: bool = False
     suite: dict[str, Any]
     inside: Ipv4PrefixText
     inside_address: Ipv4Text

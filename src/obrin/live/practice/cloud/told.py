@@ -107,7 +107,7 @@ class Told:
         live = body.liveness
         peer = PeerConfig(
             name=name,
-            initiate=False,
+            initiate=body.initiate,
             local_address=own,
             remote_address=far.address,
             local_identity=Identity.of(own),
@@ -151,7 +151,7 @@ class Told:
             local_address=local,
             peer_address=remote,
             hold=bgp.hold_time,
-            passive=True,
+            passive=not body.initiate,
         )
         policy = SessionPolicy(
             local_as=gateway.autonomous_system,
