@@ -241,8 +241,10 @@ def known_differently(settled: Settled) -> Iterator[Finding]:
                 side = link.site, link.cloud, part.real
                 seen, other = first.setdefault(side, (part.seen, link.name))
                 if seen != part.seen:
+                    ends = {(t.gateway, t.uplink.name) for t in link.tunnels}
                     yield Finding(
-                        Severity.WARNING,
+                        # By itself it is worth a word; where one link needs the other, it breaks it.
+                        Severity.ERROR if len(ends) == 1 else Severity.WARNING,
                         "translation-differs",
                         ("links", link.name, key),
                         f"{part.real} is {part.seen} on link {link.name}, and {seen} on {other}",
