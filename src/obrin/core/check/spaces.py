@@ -243,7 +243,7 @@ def known_differently(settled: Settled) -> Iterator[Finding]:
                 if seen != part.seen:
                     ends = {(t.gateway, t.uplink.name) for t in link.tunnels}
                     yield Finding(
-                        # By itself it is worth a word; where one link needs the other, it breaks it.
+                        # Worth a word; where one link needs the other, it breaks it.
                         Severity.ERROR if len(ends) == 1 else Severity.WARNING,
                         "translation-differs",
                         ("links", link.name, key),

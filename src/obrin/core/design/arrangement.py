@@ -10,7 +10,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from obrin.core.design.abilities import cloud_able, ends_of, gateway_able
-from obrin.core.design.model import Design, Link, Uplink
+from obrin.core.design.model import Design, Link
+from obrin.core.design.sites import Uplink
 from obrin.core.design.timers import BfdSpec
 from obrin.core.ipsec.liveness import Bfd
 from obrin.core.ipsec.profile import Profile

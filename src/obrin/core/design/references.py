@@ -8,11 +8,12 @@ from obrin.core.address.prefix import Prefix
 from obrin.core.catalogue.shipped_profiles import SHIPPED_SPECS
 from obrin.core.design.joining_references import joining_problems
 from obrin.core.design.mistakes import Mistake, unknown
-from obrin.core.design.model import Design, FilterRule
+from obrin.core.design.model import Design
 from obrin.core.design.places import NetworkRef
 from obrin.core.design.profile_spec import wrong_names
 from obrin.core.design.protection import SuiteSpec
 from obrin.core.design.reader import Location
+from obrin.core.design.sites import FilterRule
 from obrin.core.design.space_references import space_problems
 from obrin.core.design.wishes import Wish
 from obrin.core.ipsec.policy import NAMES, CryptoPolicy

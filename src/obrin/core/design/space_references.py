@@ -6,8 +6,9 @@ import itertools
 from collections.abc import Iterator
 
 from obrin.core.design.mistakes import Mistake, unknown
-from obrin.core.design.model import Cloud, Design, Link, Site
+from obrin.core.design.model import Cloud, Design, Link
 from obrin.core.design.reader import Location
+from obrin.core.design.sites import Site
 
 
 def space_problems(design: Design) -> Iterator[Mistake]:

@@ -10,8 +10,8 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field, replace
 
 from obrin.core.address.prefix import DEFAULT_ROUTE, Prefix
-from obrin.core.design.model import FilterRule
 from obrin.core.design.places import NetworkRef
+from obrin.core.design.sites import FilterRule
 from obrin.core.design.values import Flow
 from obrin.core.routing.packet import ECHO_REPLY, ECHO_REQUEST, ICMP, PacketKey
 from obrin.core.settled.model import Settled

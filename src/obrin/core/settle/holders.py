@@ -7,7 +7,8 @@ from dataclasses import dataclass, field
 
 from obrin.core.address.prefix import Prefix
 from obrin.core.address.space import FreeSpace, smallest_cover
-from obrin.core.design.model import Cloud, Site
+from obrin.core.design.model import Cloud
+from obrin.core.design.sites import Site
 from obrin.core.settle.work import (
     Work,
     block_length,

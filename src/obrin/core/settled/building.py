@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator
 from datetime import date
 
-from obrin.core.design.model import Design, FilterRule
+from obrin.core.design.model import Design
 from obrin.core.design.places import NetworkRef, Reference, format_part
 from obrin.core.design.reader import Location
+from obrin.core.design.sites import FilterRule
 from obrin.core.errors import Misfit
 from obrin.core.settle.choices import Choices
 from obrin.core.settled.clouds import cloud_of

@@ -11,7 +11,8 @@ from obrin.core.address.prefix import Address, Prefix, parse_address
 from obrin.core.catalogue.offering import Demand
 from obrin.core.design.abilities import Able, cloud_able
 from obrin.core.design.joining_references import joined_to
-from obrin.core.design.model import Cloud, Design, FilterRule, Subnet
+from obrin.core.design.model import Cloud, Design, Subnet
+from obrin.core.design.sites import FilterRule
 from obrin.core.design.wishes import HostRule
 from obrin.core.ipsec.profile import Profile
 from obrin.core.settle.classes import demand_of

@@ -9,7 +9,7 @@ from obrin.core.address.dual import Dual
 from obrin.core.address.prefix import Address, Prefix, parse_address
 from obrin.core.design.abilities import Able, gateway_able
 from obrin.core.design.arrangement import identity_of
-from obrin.core.design.model import FilterRule, Gateway, Site
+from obrin.core.design.sites import FilterRule, Gateway, Site
 from obrin.core.design.wishes import HostRule, Network
 from obrin.core.ipsec.profile import Profile
 from obrin.core.settled.picking import Picker
