@@ -536,6 +536,36 @@ def one_network_by_two_names(data: Json) -> None:
     data["links"][name] = link | {"seen-as": {"desks": None}}
 
 
+@mistake("translation-takes")
+def tunnel_traffic_caught_by_source_translation(data: Json) -> None:
+    site = data["sites"][first(data["links"].values())["site"]]
+    site["internet"] = {"exempt": ["172.30.0.0/24"]}
+
+
+@mistake("translation-spares")
+def an_exemption_for_everything(data: Json) -> None:
+    site = data["sites"][first(data["links"].values())["site"]]
+    site["internet"] = {"exempt": "0.0.0.0/0"}
+
+
+@mistake("expectation-unmet")
+def a_change_that_breaks_the_internet_access(data: Json) -> None:
+    link = links(data, lambda x: "bgp" in x)
+    data["expectations"].append(
+        {"from": f"{link['site']}/desks", "to": "internet", "flow": "udp/53"}
+    )
+    link["bgp"]["cloud-summaries"] = ["0.0.0.0/0"]
+
+
+@mistake("default-nowhere")
+def a_default_route_to_a_hub_without_a_way_out(data: Json) -> None:
+    if "hub" not in data["clouds"]:
+        raise No
+    cloud = data["clouds"]["cloud-0"]
+    cloud["tables"] = {"t": {"routes": {"0.0.0.0/0": "hub"}}}
+    cloud["subnets"]["web"]["table"] = "t"
+
+
 @pytest.mark.parametrize("name", MISTAKES)
 def test_a_mistake_is_named_first_in_designs_of_several_shapes(name: str) -> None:
     code = name.partition(":")[0]

@@ -38,7 +38,8 @@ def trace(
 ) -> None:
     """Follow a packet from one network to another and its answer back: routes, rules, translation.
 
-    FROM and TO are networks (PLACE/NETWORK) or addresses in one; FLOW is tcp/443, udp/53, icmp.
+    FROM and TO are networks (PLACE/NETWORK) or addresses in one, TO also 'internet'; FLOW is
+    tcp/443, udp/53, icmp.
     Exit code 1 when it does not arrive, or its answer does not.
 
     \b
@@ -50,6 +51,8 @@ def trace(
 
     settled = project_of(design_file).on_trial().settled
     one, two = _end(settled, source), _end(settled, destination)
+    if one[0].is_internet:
+        raise ObrinError("nothing comes from the internet by itself. Trace from a network to it")
     model = model_without(settled, failed)
     found = path_there_and_back(model, one, two, _flow(flow))
     if as_json:
@@ -83,10 +86,13 @@ def _flow(text: str) -> Flow:
 def _end(settled: Settled, text: str) -> tuple[NetworkRef, Address | None]:
     """A network, and the address in it if one was given. Raises ObrinError."""
     from obrin.core.address.prefix import parse_address
+    from obrin.core.design.places import INTERNET, NetworkRef
     from obrin.core.errors import AddressError
     from obrin.core.reach.paths import all_networks
 
     names = {str(reference): reference for reference in all_networks(settled)}
+    if text == INTERNET:
+        return NetworkRef(INTERNET), None
     if text in names:
         return names[text], None
     try:

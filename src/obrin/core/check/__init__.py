@@ -23,6 +23,7 @@ from obrin.core.check import (
     spaces,
     summaries,
 )
+from obrin.core.check.beyond import beyond
 from obrin.core.check.certificates import certificates
 from obrin.core.check.dates import ended
 from obrin.core.check.finding import Finding, Severity
@@ -74,6 +75,7 @@ def check(
         *routing.routing(settled),
         *summaries.summaries(settled),
         *summaries.into_itself(settled),
+        *beyond(settled),
         *keys.keys(settled, secrets.keys, secrets.beside),
         *(certificates(settled, secrets, now) if now is not None else ()),
         *(ended(settled, secrets.made, now.date()) if now is not None else ()),

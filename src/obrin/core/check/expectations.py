@@ -81,6 +81,9 @@ _CURES = (
         "let a link or circuit carry the network ('networks', 'only'), or a hub's table learn it "
         "('learns'), or drop the expectation",
     ),
+    ("source translation", "correct 'exempt' of the site's 'internet', or leave it blank"),
+    ("way to the internet", "say where it leads there ('internet'), or drop the expectation"),
+    ("use the internet access", "add the network to the site's 'internet'"),
     ("sends it nowhere", "change that route of the subnet's 'table'"),
     (
         "no rule lets",

@@ -1,4 +1,4 @@
-"""What is told in place of networks: summaries, default routes, ways that lead into themselves."""
+"""What is told in place of networks: summaries, and ways that lead into themselves."""
 
 from __future__ import annotations
 
@@ -38,7 +38,6 @@ def summaries(settled: Settled) -> Iterator[Finding]:
             if summary.length > 1:
                 where = (*here, "cloud-summaries")
                 yield from _stands_for(summary, behind, where, f"cloud {link.cloud}")
-        yield from _default(link)
 
 
 def _stands_for(
@@ -84,24 +83,6 @@ def _of_others(
             "there is no way",
             "tell longer prefixes that leave the other site out",
         )
-
-
-def _default(link: SettledLink) -> Iterator[Finding]:
-    """The default route, whole or in halves. No cloud network leads on to the internet."""
-    for mine, key in ((link.cloud_summaries, "cloud-summaries"), (link.summaries, "summaries")):
-        wide = [prefix for prefix in mine if prefix.length <= 1]
-        if wide:
-            whose = link.site if key == "cloud-summaries" else link.cloud
-            halves = "" if wide[0].length == 0 else f", in halves ({', '.join(map(str, wide))})"
-            yield Finding(
-                Severity.WARNING,
-                "default-route",
-                ("links", link.name, "bgp", key),
-                f"{whose} gets a default route over {link.name}{halves}",
-                f"all that {whose} has no other route for goes into the tunnel, its internet "
-                "access too, and stops at the other end",
-                "summarise to the prefixes that are there",
-            )
 
 
 def into_itself(settled: Settled) -> Iterator[Finding]:

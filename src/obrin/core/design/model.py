@@ -110,6 +110,11 @@ class Cloud(Entity):
     tables: dict[Name, CloudTable] = Field(
         default_factory=dict, description="Route tables that subnets name."
     )
+    internet: bool | None = Field(
+        None,
+        description="Whether it leads to the internet by itself. Blank: a cloud network does, for "
+        "its own subnets; a hub does not.",
+    )
     hub: Hub | None = Field(None, description="Makes this a hub that joins other clouds.")
     gateway: CloudGateway = Field(
         default_factory=lambda: CloudGateway.model_validate({}), description="Its gateway."
@@ -238,7 +243,7 @@ class Expectation(Entity):
         alias="from",
         description="`place/network`, or a host or part: `place/network/192.0.2.7`.",
     )
-    destination: NetworkText = Field(alias="to", description="The same.")
+    destination: NetworkText = Field(alias="to", description="The same, or `internet`.")
     flow: FlowText = Field(description="Protocol and destination port.")
     must: Literal["work", "not"] = Field(
         "work", description="`work`, or `not` when it must be dropped."

@@ -10,6 +10,9 @@ from pydantic import PlainSerializer, PlainValidator, WithJsonSchema
 from obrin.core.address.prefix import Prefix, host_prefix, parse_prefix
 from obrin.core.errors import AddressError
 
+INTERNET = "internet"
+"""What lies beyond all that a design describes, where a flow may lead."""
+
 
 @dataclass(frozen=True, slots=True, order=True)
 class NetworkRef:
@@ -28,6 +31,10 @@ class NetworkRef:
         """
         place, network, part = (*text.split("/", 2), "", "")[:3]
         return cls(place, network, parse_part(part) if part else None)
+
+    @property
+    def is_internet(self) -> bool:
+        return self.place == INTERNET and not self.network
 
     @property
     def whole(self) -> NetworkRef:

@@ -9,7 +9,7 @@ from obrin.core.catalogue.shipped_profiles import SHIPPED_SPECS
 from obrin.core.design.joining_references import joining_problems
 from obrin.core.design.mistakes import Mistake, unknown
 from obrin.core.design.model import Design
-from obrin.core.design.places import NetworkRef
+from obrin.core.design.places import INTERNET, NetworkRef
 from obrin.core.design.profile_spec import wrong_names
 from obrin.core.design.protection import SuiteSpec
 from obrin.core.design.reader import Location
@@ -112,7 +112,13 @@ def reference_problems(design: Design) -> Iterator[Mistake]:
         yield from _link(design, link_name, suites)
     for index, expectation in enumerate(design.expectations):
         for key, reference in (("from", expectation.source), ("to", expectation.destination)):
-            if str(reference.whole) not in networks:
+            if reference.is_internet and key == "from":
+                yield Mistake(
+                    ("expectations", index, key),
+                    "nothing comes from the internet by itself: no address inside is known there",
+                    "Name a network of the design; 'internet' may stand under 'to'",
+                )
+            elif not reference.is_internet and str(reference.whole) not in networks:
                 where: Location = ("expectations", index, key)
                 yield unknown("network", str(reference.whole), networks, where)
 
@@ -152,6 +158,19 @@ def _duplicate_gateways(design: Design) -> Iterator[Mistake]:
                     "Give every gateway and cloud a name of its own",
                 )
             seen[name] = f"a gateway of {site_name}"
+    for part, names in (("sites", design.sites), ("clouds", design.clouds)):
+        if INTERNET in names:
+            yield Mistake(
+                (part, INTERNET),
+                f"'{INTERNET}' is what lies beyond the design, as the end of a flow",
+                "Give it another name",
+            )
+    for site_name, site in design.sites.items():
+        access = site.internet
+        for index, network in enumerate((access.networks if access else None) or ()):
+            if network not in site.networks:
+                place: Location = ("sites", site_name, "internet", "networks", index)
+                yield unknown(f"network of {site_name}", network, site.networks, place)
     for name in design.sites:
         if name in design.clouds:
             yield Mistake(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import Annotated, Literal
 
 from pydantic import Field
 
@@ -83,6 +83,19 @@ class Gateway(Entity):
     )
 
 
+class InternetAccess(Entity):
+    """A site's own way to the internet, by the uplinks of its gateways."""
+
+    networks: list[Name] | None = Field(
+        None, min_length=1, description="The site's networks that use it. Blank: all."
+    )
+    exempt: Ipv4PrefixesText | None = Field(
+        None,
+        description="Destinations that its source translation leaves alone, as it is set up. "
+        "Blank: just what tunnels and circuits carry.",
+    )
+
+
 class Site(Entity):
     """An on-premises place."""
 
@@ -96,6 +109,10 @@ class Site(Entity):
     growth: Growth | None = Field(None, description="Room in its space for more networks.")
     networks: dict[Name, Network] = Field(min_length=1, description="Its networks.")
     gateways: dict[Name, Gateway] = Field(min_length=1, description="Its gateways.")
+    internet: InternetAccess | Literal[False] | None = Field(
+        None,
+        description="Its own way to the internet. Blank: for all its networks; `false`: none.",
+    )
     prefer: list[Name] = Field(
         default_factory=list,
         description="Its links and circuits, the preferred first. What is left out comes after: "

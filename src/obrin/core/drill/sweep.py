@@ -91,7 +91,7 @@ class Sweep:
         self.settled = settled
         self._offering = offering
         self._whole = ReachModel(settled)
-        wishes = [w for w in settled.expectations if w.must == "work"]
+        wishes = [w for w in settled.own_expectations() if w.must == "work"]
         self._keys = {id(wish): probe_key(settled, wish) for wish in wishes}
         pairs = [(self._way(self._whole, wish, flow_name(wish)), wish) for wish in wishes]
         self.flows = [(way, wish) for way, wish in pairs if not way.stopped]

@@ -375,5 +375,18 @@ def _internet_side(settled: Settled, place: str, ends: tuple[TunnelEnd, ...]) ->
     yield Paragraph(
         "Leave alone, in source translation, everything whose destination is one of: "
         + listed(sorted(far))
-        + ". Traffic to the internet goes on as before."
+        + _internet_words(settled, place)
     )
+
+
+def _internet_words(settled: Settled, place: str) -> str:
+    """What becomes of the site's own traffic to the internet."""
+    site = settled.sites.get(settled.gateways[place].site) if place in settled.gateways else None
+    if site is None:
+        return ". Traffic to the internet goes on as before."
+    if site.internet is None:
+        return ". The site has no way to the internet of its own: nothing else is translated."
+    users = [name for name in site.networks if name in site.internet.networks]
+    if len(users) < len(site.networks):
+        return f". Traffic to the internet of {', '.join(users)} goes on as before."
+    return ". Traffic to the internet goes on as before."

@@ -8,7 +8,7 @@ from obrin.core.address.prefix import Address
 from obrin.core.design.places import NetworkRef
 from obrin.core.design.values import Flow
 from obrin.core.reach.model import ReachModel
-from obrin.core.reach.trace import Trace, trace
+from obrin.core.reach.trace import Trace, answer_to, trace
 from obrin.core.routing.packet import PacketKey
 from obrin.core.settled.links import SettledCircuit, SettledTunnel
 from obrin.core.settled.model import Settled
@@ -57,9 +57,7 @@ def path_there_and_back(model: ReachModel, source: End, destination: End, flow: 
     """Both directions of a flow through the model."""
     settled = model.settled
     there = trace(model, source[0], key_of(settled, source, destination, flow))
-    back = None
-    if there.arrived is not None:
-        back = trace(model, destination[0], there.arrived.reply(), answer=True)
+    back = answer_to(model, destination[0], there)
     out, home = there.ways, () if back is None else back.ways
     sizes = [size for way in (*out, *home) if (size := mtu_of(settled, way))]
     warnings = []

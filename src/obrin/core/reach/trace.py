@@ -10,6 +10,7 @@ from obrin.core.design.joining import GATEWAY, NOWHERE
 from obrin.core.design.model import Expectation
 from obrin.core.design.places import NetworkRef
 from obrin.core.design.wishes import HostRule
+from obrin.core.reach.beyond import caught, out_of_cloud, out_of_site
 from obrin.core.reach.model import ReachModel
 from obrin.core.routing.forwarding import Route, RouteKind
 from obrin.core.routing.model import accepted_at_site, announced_by_site, entered
@@ -66,7 +67,7 @@ def trace(model: ReachModel, start: NetworkRef, key: PacketKey, *, answer: bool 
     if start.place in model.settled.clouds:
         return walk.from_cloud(start.place, start.network)
     walk.by_inner_router(start.place, start.network)
-    return walk.from_site(start.place)
+    return walk.from_site(start.place, start.network)
 
 
 @dataclass(slots=True)
@@ -97,7 +98,17 @@ class _Walk:
         if inner is not None:
             self.hops.append(f"inner router {inner} of {site}")
 
-    def from_site(self, site: str) -> Trace:
+    @property
+    def _outbound(self) -> bool:
+        """Whether it is on its way to the internet."""
+        return self.key.destination == self.model.settled.internet_host
+
+    def _leave(self, place: str, reason: str) -> Trace:
+        if reason:
+            return self._stop(reason)
+        return self._arrive(f"the internet, from {place} on its own way")
+
+    def from_site(self, site: str, network: str) -> Trace:
         """Hosts of a site use the gateway with the preferred route."""
         settled = self.model.settled
         best: tuple[int, str, Route] | None = None
@@ -115,9 +126,14 @@ class _Walk:
                 rank = way.preference
             if best is None or rank < best[0]:
                 best = (rank, gateway.name, route)
+        if best is None and self._outbound:
+            return self._leave(site, out_of_site(settled, site, network, self.key))
         if best is None:
             names = ", ".join(g.name for g in gateways)
             return self._stop(f"no route to {self._target} at {names}")
+        taken = "" if self.answer else caught(settled, site, network, self.key)
+        if taken and not self._outbound:
+            return self._stop(taken)
         return self._out(best[1], best[2], filtered=True)
 
     def from_cloud(self, cloud: str, network: str) -> Trace:
@@ -130,6 +146,8 @@ class _Walk:
             return self._stop(f"filter at {cloud}: no rule lets {self.key} through")
         found = self.model.match(cloud, self.key.destination)
         own = own_route(subnet, self.key.destination)
+        if self._outbound and own is None and (found is None or not subnet.propagation):
+            return self._leave(cloud, out_of_cloud(self.model.settled, cloud))
         if own is not None and found is not None and subnet.propagation:
             own = own if own[0].length >= found[0].length else None
         if own is None and not subnet.propagation:
@@ -157,6 +175,9 @@ class _Walk:
             return self._stop("it goes in circles")
         if router not in settled.gateways and router not in settled.clouds:
             found = self.model.match(router, self.key.destination)
+            if found is None and self._outbound:
+                hub = router.partition("/")[0]
+                return self._leave(hub, out_of_cloud(settled, hub))
             if found is None or found[1].kind is RouteKind.CONNECTED:
                 return self._stop(f"no route to {self._target} at {router}")
             return self._out(router, found[1])
@@ -171,6 +192,9 @@ class _Walk:
                 return self._stop(f"filter at {router}: no rule lets {self.key} through")
         elif self._from_neighbour() and found is not None and not inside:
             return self._out(router, found[1])
+        elif self._outbound and not inside:
+            site = settled.gateways[router].site
+            return self._leave(site, out_of_site(settled, site, "", self.key))
         elif found is None or not inside or found[1].via not in settled.gateways[router].networks:
             return self._stop(f"no network with {self._target} behind {router}")
         return self._host(router, found[1].via)
@@ -206,6 +230,8 @@ class _Walk:
         return isinstance(self.model.settled.way(self.ways[-1]), Neighbour)
 
     def _filter(self, place: str) -> bool:
+        if self._outbound:
+            return True  # filters here are for what goes between the places of the design
         self.filters.append(place)
         rule = self.model.rules(place).match(self.key)
         if rule is not None:
@@ -290,9 +316,18 @@ def there_and_back(
     first one arrives."""
     key = key or probe_key(model.settled, expectation)
     there = trace(model, expectation.source, key)
+    return there, answer_to(model, expectation.destination, there)
+
+
+def answer_to(model: ReachModel, answering: NetworkRef, there: Trace) -> Trace | None:
+    """The way back of a packet; None when it did not arrive. What the internet answers comes to the
+    address that the packet had there, and so by the same way."""
     if there.arrived is None:
-        return there, None
-    return there, trace(model, expectation.destination, there.arrived.reply(), answer=True)
+        return None
+    reply = there.arrived.reply()
+    if answering.is_internet:
+        return Trace(("the internet answers, by the same way",), "", reply, there.ways[::-1])
+    return trace(model, answering, reply, answer=True)
 
 
 def stopped(there: Trace, back: Trace | None) -> str:

@@ -44,7 +44,8 @@ class SettledHubTable:
 class SettledCloud:
     """`instances` are the public addresses, instance 1 first; `zones` are theirs, where known.
 
-    A hub has no subnets, but `members` and route tables. `demand` is what is asked of its gateway.
+    `internet` is whether it leads there by itself. A hub has no subnets, but `members` and route
+    tables. `demand` is what is asked of its gateway.
     `owner` is somebody else, where it is theirs, and `accepted` the day on which they agreed.
     """
 
@@ -60,6 +61,7 @@ class SettledCloud:
     filters: tuple[FilterRule, ...] | None
     able: Able
     zones: tuple[str, ...] = ()
+    internet: bool = True
     is_hub: bool = False
     members: tuple[str, ...] = ()
     hub_tables: tuple[SettledHubTable, ...] = ()
@@ -107,6 +109,7 @@ def cloud_of(picker: Picker, name: str, cloud: Cloud) -> SettledCloud:
         filters=None if cloud.filters is None else tuple(cloud.filters),
         able=cloud_able(picker.design, name),
         zones=tuple(own.zones or ()),
+        internet=cloud.hub is None if cloud.internet is None else cloud.internet,
         is_hub=cloud.hub is not None,
         members=tuple(cloud.hub.members) if cloud.hub is not None else (),
         hub_tables=tuple(_hub_tables(picker.design, name)),

@@ -93,6 +93,8 @@ def _wishes_at(
 ) -> dict[str, tuple[tuple[int, Expectation], ...]]:
     found: dict[str, list[tuple[int, Expectation]]] = {}
     for number, wish in enumerate(wishes, 1):
+        if wish.destination.is_internet:
+            continue  # no filter and no tunnel here is for it
         for place in {wish.source.place, wish.destination.place}:
             found.setdefault(place, []).append((number, wish))
     return {place: tuple(numbered) for place, numbered in found.items()}

@@ -12,6 +12,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from obrin.core.address.prefix import Address, Prefix
+from obrin.core.address.special import EXAMPLES
 from obrin.core.address.translation import Exposure
 from obrin.core.design.abilities import Able
 from obrin.core.design.model import Expectation
@@ -149,7 +150,21 @@ class Settled:
 
     def network(self, reference: NetworkRef) -> Prefix:
         """The IPv4 prefix of a network or subnet, or of the part that is meant. Raises KeyError."""
+        if reference.is_internet:
+            return Prefix(*self.internet_host, 32)
         return reference.part or self._entity(reference).prefix.ipv4
+
+    @functools.cached_property
+    def internet_host(self) -> Address:
+        """An address that stands for the internet: for examples (RFC 5737), and nobody's here."""
+        own = {u.address for g in self.gateways.values() for u in g.uplinks.values()}
+        own |= {address for cloud in self.clouds.values() for address in cloud.instances}
+        hosts = (prefix.address_at(-2) for prefix in EXAMPLES if prefix.bits == 32)
+        return next(host for host in (*hosts, Address(32, 0xC0000201)) if host not in own)
+
+    def own_expectations(self) -> Iterator[Expectation]:
+        """Those whose ends are both the design's; the internet is nobody's to try."""
+        return (wish for wish in self.expectations if not wish.destination.is_internet)
 
     def _entity(self, reference: NetworkRef) -> SettledNetwork | SettledSubnet:
         if reference.place in self.clouds:
@@ -158,6 +173,8 @@ class Settled:
 
     def hosts_accept(self, reference: NetworkRef) -> tuple[HostRule, ...] | None:
         """What the firewalls of the hosts of a network let in; None is everything."""
+        if reference.is_internet:
+            return None
         return self._entity(reference).hosts_accept
 
     def all_hosts_accept(self) -> Iterator[tuple[NetworkRef, tuple[HostRule, ...]]]:

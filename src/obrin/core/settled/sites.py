@@ -29,9 +29,18 @@ class SettledNetwork:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class SettledAccess:
+    """A site's own way to the internet: the networks that use it, and the destinations that its
+    source translation leaves alone, None where it is just what tunnels and circuits carry."""
+
+    networks: frozenset[str]
+    exempt: tuple[Prefix, ...] | None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class SettledSite:
     """`ways` are its links and circuits, the preferred first. `given_spaces` are what the design
-    says that its blank networks come from."""
+    says that its blank networks come from. `internet` is None where it has no way there."""
 
     name: str
     region: str
@@ -40,6 +49,7 @@ class SettledSite:
     gateways: tuple[str, ...]
     internal_bgp: bool
     ways: tuple[str, ...]
+    internet: SettledAccess | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -97,9 +107,20 @@ def sites_of(picker: Picker, ways: Mapping[str, tuple[str, ...]]) -> dict[str, S
             gateways=tuple(site.gateways),
             internal_bgp=site.internal_bgp,
             ways=ways.get(name, ()),
+            internet=_access(site),
         )
         for name, site in picker.design.sites.items()
     }
+
+
+def _access(site: Site) -> SettledAccess | None:
+    if site.internet is False:
+        return None
+    given = site.internet
+    return SettledAccess(
+        networks=frozenset((given and given.networks) or site.networks),
+        exempt=given.exempt if given else None,
+    )
 
 
 def _networks(picker: Picker, site: str, entity: Site) -> dict[str, SettledNetwork]:

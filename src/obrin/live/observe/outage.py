@@ -17,7 +17,7 @@ from obrin.live.drivers.seen import Question, Streamed
 
 def echo_expectation(settled: Settled) -> Expectation:
     """A flow of echo requests from a site that must work. Raises OutsideError without one."""
-    for expectation in settled.expectations:
+    for expectation in settled.own_expectations():
         place = expectation.source.place
         wanted = expectation.flow.protocol in (None, PROTOCOLS["icmp"])
         if wanted and expectation.must == "work" and place in settled.sites:

@@ -52,9 +52,10 @@ class Outcome:
 
 
 def probe_all(settled: Settled, ends: Ends) -> list[Outcome]:
-    """All expectations, side by side, in the order of the design."""
+    """All expectations but those of the internet, side by side, in the order of the design."""
     with ThreadPoolExecutor(8) as pool:
-        return list(pool.map(lambda e: probe_one(settled, ends, e), settled.expectations))
+        wishes = settled.own_expectations()
+        return list(pool.map(lambda wish: probe_one(settled, ends, wish), wishes))
 
 
 def probe_one(settled: Settled, ends: Ends, expectation: Expectation) -> Outcome:
