@@ -336,3 +336,30 @@ def test_a_fact_given_by_option_is_judged_before_anything_is_asked(folder: Folde
         assert "never.yaml:" not in run.err
         assert "nobody answers" not in run.err or options[0] != "--site"
         assert not (folder.path / "never.yaml").exists()
+
+
+def test_a_key_as_it_was_entered_is_held_against_the_right_one(folder: Folder) -> None:
+    folder.obrin("settle").good()
+    key = folder.obrin("keys", "show", "quay-apps/a").good().out.strip()
+    run = folder.obrin("keys", "compare", "quay-apps/a", given=f"{key} \n").bad(
+        1, "blanks around it"
+    )
+    assert key not in run.out + run.err
+    wrong = run.out.strip().rsplit(" ", 1)[1]
+    run = folder.obrin("keys", "compare", "quay-apps/a", given=f"{key}\n").good()
+    right = run.out.strip().rsplit(" ", 1)[1]
+    assert "It is the key" in run.out
+    assert wrong != right
+    other = folder.obrin("keys", "show", "quay-apps/b").good().out
+    folder.obrin("keys", "compare", "quay-apps/a", given=other).bad(
+        1, "it is the key of quay-apps/b"
+    )
+    text = "    tunnels:\n"
+    for entered, code in ((right, 0), (wrong, 1)):
+        said = f"    entered: {{cloud: {{keys: {{a: {entered}}}}}}}\n"
+        folder.write("design.yaml", DESIGN.replace(text, said + text))
+        assert folder.obrin("agree").code == code
+        assert folder.obrin("check").code == code
+    folder.obrin("agree", "quay-apps").bad(
+        1, "Entered: key", "AUTHENTICATION_FAILED", "what the sheets"
+    )

@@ -566,6 +566,33 @@ def a_default_route_to_a_hub_without_a_way_out(data: Json) -> None:
     cloud["subnets"]["web"]["table"] = "t"
 
 
+@mistake("entered-differs")
+def a_suite_that_somebody_entered_instead(data: Json) -> None:
+    data["suites"] = {
+        "theirs": {
+            "ike": {"encryption": "AES-CBC-128", "integrity": "HMAC-SHA2-512-256"}
+            | {"prf": "PRF-HMAC-SHA2-512", "group": 31, "lifetime": "8 h"},
+            "esp": {"encryption": "AES-CBC-128", "integrity": "HMAC-SHA2-512-256"}
+            | {"pfs": 31, "lifetime": "1 h"},
+        }
+    }
+    links(data)["entered"] = {"cloud": {"suites": ["theirs"]}}
+
+
+@mistake("entered-differs")
+def an_identity_that_nobody_expects(data: Json) -> None:
+    links(data)["entered"] = {"site": {"identity": "192.168.1.1"}}
+
+
+@mistake("entered-differs")
+def a_selector_that_was_left_out(data: Json) -> None:
+    link = links(data, lambda x: data["sites"][x["site"]]["gateways"])
+    gateways = data["sites"][link["site"]]["gateways"].values()
+    if {g.get("profile") for g in gateways} != {"policy-device"}:
+        raise No
+    link["entered"] = {"site": {"local": ["10.20.0.0/24"]}}
+
+
 @pytest.mark.parametrize("name", MISTAKES)
 def test_a_mistake_is_named_first_in_designs_of_several_shapes(name: str) -> None:
     code = name.partition(":")[0]

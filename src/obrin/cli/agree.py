@@ -31,12 +31,15 @@ def agree(ctx: click.Context, link: str | None, design_file: str | None, as_json
       obrin agree harbour-timetable --design skerrow-ferries
       obrin agree --design skerrow-ferries/draft.yaml
     """
-    from obrin.core.handover.agreed import agreements, edit_words
+    from obrin.core.handover.agreed import agreements
 
-    settled = project_of(design_file).on_trial().settled
+    project = project_of(design_file)
+    settled = project.on_trial().settled
     if link is not None and link not in settled.links:
         raise ObrinError(f"there is no link '{link}'. There are: {', '.join(settled.links)}")
-    found = [a for a in agreements(settled) if link in (None, a.tunnel.link)]
+    said = any(one.entered for one in settled.links.values())
+    prints = project.keys.prints() if said else {}
+    found = [a for a in agreements(settled, prints) if link in (None, a.tunnel.link)]
     if as_json:
         echo_json([_as_json(agreement) for agreement in found])
     elif link is None:
@@ -56,9 +59,18 @@ def agree(ctx: click.Context, link: str | None, design_file: str | None, as_json
     else:
         for a in found:
             _print_whole(settled, a)
-    for edit in dict.fromkeys(edit_words(a) for a in found if not a.good):
-        click.echo(edit, err=as_json)
+    for cure in dict.fromkeys(_cure(settled, a) for a in found if not a.good):
+        click.echo(cure, err=as_json)
     ctx.exit(0 if all(a.good for a in found) else 1)
+
+
+def _cure(settled: Settled, agreement: Agreement) -> str:
+    from obrin.core.handover.agreed import edit_words
+
+    link = agreement.tunnel.link
+    if settled.links[link].entered:
+        return f"Enter at both ends of {link} what the sheets say."
+    return edit_words(agreement)
 
 
 def _print_whole(settled: Settled, agreement: Agreement) -> None:

@@ -12,7 +12,7 @@ from obrin.cli.completion import tunnel_names
 from obrin.core.check.keys import design_words, shared_keys
 from obrin.core.errors import ObrinError
 from obrin.core.ipsec.guessing import estimate_bits
-from obrin.core.ipsec.shared_keys import make_key, weaknesses
+from obrin.core.ipsec.shared_keys import difference, key_print, make_key, weaknesses
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -109,6 +109,35 @@ def set_key(tunnel: str, design_file: str | None) -> None:
             click.echo(f"warning: {finding.cause}", err=True)
     project.keys.put({label: key}, project.today)
     click.echo(f"Key of {label} set.")
+
+
+@keys.command()
+@click.argument("tunnel", shell_complete=tunnel_names)
+@design_option
+@writes()
+@click.pass_context
+def compare(ctx: click.Context, tunnel: str, design_file: str | None) -> None:
+    """Hold a key as it is entered somewhere against the right one; neither is shown.
+
+    Typed without echo, or the first line of standard input. It also prints a fingerprint, for
+    'entered' in the design. Exit code 1 when the two differ.
+
+    \b
+    Example:
+      obrin keys compare harbour-timetable/north < entered.txt
+    """
+    label, project = _label(design_file, tunnel), project_of(design_file)
+    stored = project.keys.read()
+    if label not in stored:
+        raise ObrinError(f"tunnel {label} has no key yet. Run 'obrin settle'")
+    typed = ask_secret(f"Key of {label}, as it is entered")
+    others = {name: key for name, key in stored.items() if name != label}
+    found = difference(stored[label], typed, others | project.keys_beside())
+    project.keys.make_print_secret(os.urandom)
+    shown = key_print(typed, bytes.fromhex(project.keys.print_secret()))
+    click.echo(f"Not the key of {label}: {found}." if found else f"It is the key of {label}.")
+    click.echo(f"Fingerprint of what was typed: {shown}")
+    ctx.exit(1 if found else 0)
 
 
 @keys.command()

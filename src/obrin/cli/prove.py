@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 
 import click
 
@@ -32,7 +31,7 @@ def check(ctx: click.Context, design_file: str | None, as_json: bool) -> None:
     findings = run_checks(
         settled,
         project.offering(document.design),
-        replace(project.secrets(settled), beside=project.keys_beside()),
+        project.secrets_to_judge(settled),
         project.now,
         choices,
         moved,

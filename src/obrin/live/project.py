@@ -6,7 +6,7 @@ import contextlib
 import os
 from collections.abc import Mapping
 from contextlib import AbstractContextManager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, date, datetime, time
 from functools import cached_property, lru_cache
 from pathlib import Path
@@ -190,6 +190,11 @@ class Project:
             authority.barred(),
             self.keys.made(),
         )
+
+    def secrets_to_judge(self, settled: Settled) -> Secrets:
+        """The same, with what they are held against. Raises SecretsError."""
+        prints = self.keys.prints() if any(s.entered for s in settled.links.values()) else {}
+        return replace(self.secrets(settled), beside=self.keys_beside(), prints=prints)
 
     def keys_beside(self) -> dict[str, str]:
         """The keys of other designs in this folder, as `TUNNEL of design NAME`. Those of files that

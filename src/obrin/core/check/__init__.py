@@ -65,7 +65,7 @@ def check(
         *inside.inside_blocks(settled, offering),
         *inside.loopbacks(settled),
         *inside.ipv6(settled),
-        *algorithms.suites(settled),
+        *algorithms.suites(settled, secrets.prints),
         *sizes.inner_sizes(settled),
         *sizes.lines(settled),
         *lifetimes(settled),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
+from types import MappingProxyType
 
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.abilities import Able
@@ -17,13 +18,15 @@ from obrin.core.ipsec.ends import WORDS, Step
 from obrin.core.ipsec.proposal import choose, mismatch
 from obrin.core.ipsec.registry import Kind, Standing
 from obrin.core.ipsec.suite import Suite
+from obrin.core.routing.model import announced_by_cloud, announced_by_site
 from obrin.core.settled.links import SettledLink
 from obrin.core.settled.model import Settled
 
 
-def suites(settled: Settled) -> Iterator[Finding]:
+def suites(settled: Settled, prints: Mapping[str, str] = MappingProxyType({})) -> Iterator[Finding]:
+    """`prints` are fingerprints of the right keys, by tunnel."""
     played: dict[str, list[Agreement]] = {}
-    for agreement in agreements(settled):
+    for agreement in agreements(settled, prints):
         played.setdefault(agreement.tunnel.link, []).append(agreement)
     for name, link in settled.links.items():
         yield from _ends_meet(settled, link, played.get(name, ()))
@@ -78,6 +81,9 @@ def _ends_meet(
     """What each end lacks of the suite; what follows, and when, is for the agreement to say."""
     here: Location = ("links", link.name, "suite")
     bad = next((a for a in played if not a.good), None)
+    if link.entered:
+        yield from _entered(link, bad)
+        return
     if bad is not None and f"links.{link.name}.suite" in settled.chosen:
         yield Finding(
             Severity.ERROR,
@@ -113,6 +119,40 @@ def _ends_meet(
             _follows(bad),
             f"'obrin agree {link.name}' shows both ends line by line",
         )
+
+
+def _entered(link: SettledLink, bad: Agreement | None) -> Iterator[Finding]:
+    """What is said to be entered at the ends, played through; and what it leaves out."""
+    here: Location = ("links", link.name, "entered")
+    ends = " and ".join(link.entered)
+    if bad is not None:
+        yield Finding(
+            Severity.ERROR,
+            "entered-differs",
+            here,
+            f"with what is entered at the {ends}, {bad.tunnel.label} fails: {_failed(bad)[0].text}",
+            _follows(bad),
+            f"enter what the sheets say; 'obrin agree {link.name}' shows both ends line by line",
+        )
+    elif link.selection == "policy":
+        for end, found in link.entered.items():
+            mine, others = announced_by_site(link), announced_by_cloud(link)
+            told = (mine, others) if end == "site" else (others, mine)
+            missing = [
+                str(prefix)
+                for held, wanted in zip((found.local, found.remote), told, strict=True)
+                for prefix in (wanted if held is not None else ())
+                if not any(selector.covers(prefix) for selector in held or ())
+            ]
+            if missing:
+                yield Finding(
+                    Severity.ERROR,
+                    "entered-differs",
+                    (*here, end),
+                    f"the traffic selectors entered at the {end} leave out {', '.join(missing)}",
+                    "the tunnel comes up, and nothing from or to there goes through it",
+                    "enter all selectors that the sheet says",
+                )
 
 
 _ANOTHER = "the tunnel comes up with something else than the design says"

@@ -172,6 +172,21 @@ class Bgp(Entity):
     )
 
 
+class Entered(Entity):
+    """What is really entered at one end of a link, as somebody there says, where it may not be what
+    the sheet says. `check` and `agree` play it through."""
+
+    suites: list[str] | None = Field(None, min_length=1, description="Suites, preferred first.")
+    identity: str | None = Field(None, description="What it says it is.")
+    expects: str | None = Field(None, description="What it wants the other end to say.")
+    local: Ipv4PrefixesText | None = Field(None, description="Its own traffic selectors.")
+    remote: Ipv4PrefixesText | None = Field(None, description="Those of the other end.")
+    keys: dict[Name, str] = Field(
+        default_factory=dict,
+        description="Fingerprints of pre-shared keys, by tunnel; see 'obrin keys compare'.",
+    )
+
+
 class Link(Entity):
     """All that joins one site to one cloud gateway."""
 
@@ -222,6 +237,9 @@ class Link(Entity):
         "auto", description="UDP encapsulation of ESP: when a translator is found, or always."
     )
     tunnels: dict[Name, Tunnel] = Field(min_length=1, description="Its tunnels, preferred first.")
+    entered: dict[Literal["site", "cloud"], Entered] = Field(
+        default_factory=dict, description="What is said to be entered at its ends really."
+    )
 
     @property
     def translates_cloud(self) -> bool:

@@ -234,6 +234,14 @@ def _link(design: Design, link_name: str, suites: set[str]) -> Iterator[Mistake]
             f"a BGP hold time of {link.bgp.hold:g} s is not allowed",
             "Use whole seconds, at least 3 s (RFC 4271)",
         )
+    for whose, entered in link.entered.items():
+        for index, suite in enumerate(entered.suites or ()):
+            if suite not in suites:
+                yield unknown("suite", suite, suites, (*here, "entered", whose, "suites", index))
+        for tunnel_name in entered.keys:
+            if tunnel_name not in link.tunnels:
+                place: Location = (*here, "entered", whose, "keys", tunnel_name)
+                yield unknown(f"tunnel of {link_name}", tunnel_name, link.tunnels, place)
     site, cloud = design.sites.get(link.site), design.clouds.get(link.cloud)
     if cloud is None:
         yield unknown("cloud", link.cloud, design.clouds, (*here, "cloud"))

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from functools import partial
+from types import MappingProxyType
 
 from obrin.core.design.abilities import Able
 from obrin.core.handover.ends import TunnelEnd, cloud_end, site_end
@@ -19,7 +20,7 @@ from obrin.core.ipsec.registry import Kind
 from obrin.core.ipsec.selectors import ANY_IPV4, Selector
 from obrin.core.ipsec.suite import Suite
 from obrin.core.routing.model import announced_by_cloud, announced_by_site
-from obrin.core.settled.links import SettledTunnel
+from obrin.core.settled.links import SettledEntered, SettledTunnel
 from obrin.core.settled.model import Settled
 
 
@@ -48,8 +49,11 @@ class Agreement:
         return all(step.good for step in self.steps)
 
 
-def agreements(settled: Settled) -> Iterator[Agreement]:
-    """For every tunnel; ends that are alike are played through once."""
+def agreements(
+    settled: Settled, prints: Mapping[str, str] = MappingProxyType({})
+) -> Iterator[Agreement]:
+    """For every tunnel; ends that are alike are played through once. `prints` are fingerprints of
+    the right keys, by tunnel, for what is said to be entered at an end."""
     known = settled.standards.suites
     policy = settled.standards.policy
     usable = {n: s for n, s in known.items() if policy.allows(s) and not outdated(s)} or known
@@ -57,17 +61,29 @@ def agreements(settled: Settled) -> Iterator[Agreement]:
     for tunnel in settled.tunnels():
         ables = settled.gateways[tunnel.gateway].able, settled.clouds[tunnel.cloud].able
         ends = _ends(settled, tunnel, known, ables)
+        same_key = _same_key(settled, tunnel, prints)
         key = (
+            same_key,
             tunnel.cloud_starts,
             *(replace(end, name="") for end in ends),
             *(able.profile.name for able in ables),
         )
         if key not in played:
             one, two = (replace(e, name=f"the {n}") for e, n in zip(ends, _SIDES, strict=True))
-            steps = predict(two, one) if tunnel.cloud_starts else predict(one, two)
+            order = (two, one) if tunnel.cloud_starts else (one, two)
+            steps = predict(*order, same_key=same_key)
             good = all(step.good for step in steps)
             played[key] = steps, None if good else _edit(ables, known, usable)
         yield Agreement(tunnel, ends, *played[key])
+
+
+def _same_key(settled: Settled, tunnel: SettledTunnel, prints: Mapping[str, str]) -> bool:
+    """By what is said of either end, or else by the right one; nothing is known of the rest."""
+    entered = settled.links[tunnel.link].entered
+    found = {e.keys.get(tunnel.name) or prints.get(tunnel.label) for e in entered.values()}
+    if len(entered) == 1:
+        found.add(prints.get(tunnel.label))
+    return len(found - {None}) <= 1
 
 
 def edit_words(agreement: Agreement) -> str:
@@ -149,7 +165,34 @@ def _ends(
                 reauthenticates=anew,
             )
         )
-    return found[0], found[1]
+    return _really(settled, tunnel, found[0], found[1])
+
+
+def _really(settled: Settled, tunnel: SettledTunnel, site: End, cloud: End) -> tuple[End, End]:
+    """With what is said to be entered at either end. Identities are said at both ends then: what
+    one of them says is what the other has to expect."""
+    entered = settled.links[tunnel.link].entered
+    if not entered:
+        return site, cloud
+    names = tunnel.uplink.identity, str(tunnel.cloud_address)
+    return (
+        _entered(site, entered.get("site"), *names),
+        _entered(cloud, entered.get("cloud"), *names[::-1]),
+    )
+
+
+def _entered(end: End, found: SettledEntered | None, mine: str, theirs: str) -> End:
+    end = replace(end, sends=mine, expects=theirs)
+    if found is None:
+        return end
+    return replace(
+        end,
+        suites=found.suites or end.suites,
+        sends=found.identity or end.sends,
+        expects=found.expects or end.expects,
+        local=tuple(map(Selector.of, found.local)) if found.local else end.local,
+        remote=tuple(map(Selector.of, found.remote)) if found.remote else end.remote,
+    )
 
 
 Pick = Callable[[Suite], str]
@@ -188,7 +231,32 @@ def lines(settled: Settled, agreement: Agreement) -> list[Line]:
         found.append(_line(what, values(pick), _follows(steps, exchange)))
     for what, pick in _LIVES:
         found.append(_line(what, values(pick), "not negotiated: the shorter one acts"))
-    return found + _others(site_end(settled, tunnel), cloud_end(settled, tunnel))
+    told = _others(site_end(settled, tunnel), cloud_end(settled, tunnel))
+    return found + told + _as_entered(settled, agreement, steps)
+
+
+def _as_entered(settled: Settled, agreement: Agreement, steps: Mapping[str, Step]) -> list[Line]:
+    """What is said to be entered at the ends, beside what the sheets say."""
+    tunnel = agreement.tunnel
+    entered = settled.links[tunnel.link].entered
+    if not entered:
+        return []
+    site, cloud = agreement.ends
+    keys = [
+        entered[end].keys.get(tunnel.name, "as on the sheet") if end in entered else "not said"
+        for end in _SIDES
+    ]
+    listed = [", ".join(map(str, part)) for part in (site.local, cloud.remote, site.remote)]
+    cloud_local = ", ".join(map(str, cloud.local))
+    auth = _follows(steps, "IKE_AUTH")
+    child = _follows(steps, "first child SA")
+    return [
+        _line("Entered: the site's identity", (site.sends, cloud.expects), auth),
+        _line("Entered: the cloud's identity", (site.expects, cloud.sends), auth),
+        _line("Entered: key", (keys[0], keys[1]), auth),
+        _line("Entered: the site's selectors", (listed[0], listed[1]), child),
+        _line("Entered: the cloud's selectors", (listed[2], cloud_local), child),
+    ]
 
 
 def _line(what: str, values: tuple[str, str], follows: str) -> Line:

@@ -30,7 +30,8 @@ class Secrets:
     """`keys` by tunnel label, `certificates` by name of gateway or cloud.
 
     `barred` are gateways whose certificates are all revoked: they get no pack. `made` are the ISO
-    dates of the keys. `beside` are keys of other designs in the same folder, by what has them.
+    dates of the keys. `beside` are keys of other designs in the same folder, by what has them;
+    `prints` are the fingerprints of these keys, where they are known.
     """
 
     keys: Mapping[str, str] = field(default_factory=dict, repr=False)
@@ -38,6 +39,7 @@ class Secrets:
     barred: frozenset[str] = frozenset()
     made: Mapping[str, str] = field(default_factory=dict)
     beside: Mapping[str, str] = field(default_factory=dict, repr=False)
+    prints: Mapping[str, str] = field(default_factory=dict)
 
     def missing(self, settled: Settled) -> list[str]:
         """What a design needs and is not here, in words."""

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import hashlib
+import hmac
 import math
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 
 from obrin.core.ipsec.guessing import LEAST_BITS, estimate_bits, telling
 from obrin.core.ipsec.profile import LETTERS, KeyRules
@@ -38,6 +40,36 @@ def key_shape(rules: Sequence[KeyRules]) -> tuple[int, str]:
     if wanted > most and set(kinds) <= {"printable"}:
         alphabet = LETTERS["printable"]
     return min(wanted, max(most, 1)), alphabet
+
+
+def key_print(key: str, secret: bytes) -> str:
+    """A short fingerprint, such as `3f2a-91c0`, by which two ends are told to have one key. Without
+    the project's `secret` nothing can be guessed from it."""
+    digest = hmac.new(secret, key.encode(), hashlib.sha256).hexdigest()
+    return f"{digest[:4]}-{digest[4:8]}"
+
+
+def difference(right: str, typed: str, others: Mapping[str, str]) -> str:
+    """How a key that somebody entered differs from the right one; empty when it does not. Neither
+    is quoted. `others` are those of other tunnels, by name."""
+    if hmac.compare_digest(right.encode(), typed.encode()):
+        return ""
+    of_another = next((name for name, key in others.items() if key == typed), None)
+    if of_another is not None:
+        return f"it is the key of {of_another}"
+    if typed.strip() == right:
+        return "it has blanks around it"
+    if typed.lower() == right.lower():
+        return "it differs in the case of letters only"
+    if typed and right.startswith(typed):
+        return f"it is cut short: {len(typed)} of {len(right)} characters"
+    if len(typed) == len(right):
+        places = [n for n, pair in enumerate(zip(right, typed, strict=True), 1) if len({*pair}) > 1]
+        if len(places) <= 2:
+            return f"it differs at character {' and '.join(map(str, places))}"
+        if sorted(typed) == sorted(right):
+            return "it has the same characters in another order"
+    return f"it is another key, of {len(typed)} characters"
 
 
 def weaknesses(key: str, words: frozenset[str] = frozenset()) -> list[str]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import date
 
 from obrin.core.address.dual import Dual
@@ -11,9 +11,11 @@ from obrin.core.address.prefix import Address, Prefix
 from obrin.core.address.translation import Exposure
 from obrin.core.design.arrangement import Arrangement, arrange
 from obrin.core.design.joining import SITE, Circuit
-from obrin.core.design.model import Link
+from obrin.core.design.model import Design, Entered, Link
+from obrin.core.design.references import all_suites
 from obrin.core.errors import AddressError, Misfit
 from obrin.core.ipsec.liveness import Bfd
+from obrin.core.ipsec.suite import Suite
 from obrin.core.settled.clouds import SettledCloud, spaces_behind
 from obrin.core.settled.picking import Picker
 from obrin.core.settled.ranks import Rank
@@ -105,6 +107,19 @@ Leg = SettledTunnel | SettledCircuit
 """What crosses from a site to a cloud: a tunnel or a circuit."""
 
 
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SettledEntered:
+    """What is said to be entered at one end; None, or without a key, where it is as it should be.
+    `keys` are fingerprints by the name of the tunnel."""
+
+    suites: tuple[Suite, ...] | None
+    identity: str | None
+    expects: str | None
+    local: tuple[Prefix, ...] | None
+    remote: tuple[Prefix, ...] | None
+    keys: Mapping[str, str]
+
+
 @dataclass(frozen=True, kw_only=True)
 class SettledLink(Terms):
     """`exposures` are the site's networks, or parts of them, that use the link;
@@ -122,6 +137,7 @@ class SettledLink(Terms):
     routing: str
     hold: int
     tunnels: tuple[SettledTunnel, ...]
+    entered: Mapping[str, SettledEntered] = field(default_factory=dict)
     summaries: tuple[Prefix, ...] = ()
     cloud_summaries: tuple[Prefix, ...] = ()
     communities: tuple[str, ...] = ()
@@ -194,10 +210,23 @@ def link_of(ground: Ground, name: str, link: Link) -> SettledLink:
         hold=int(link.bgp.hold),
         **terms_of(settled_terms(ground.picker, name, link, arranged.selection)),
         tunnels=tuple(_tunnels(ground, name, link, arranged)),
+        entered={end: _entered(ground.picker.design, found) for end, found in link.entered.items()},
         summaries=link.bgp.summaries,
         cloud_summaries=link.bgp.cloud_summaries,
         communities=tuple(link.bgp.communities),
         prepend=ground.ranks[link.site][name].prepend,
+    )
+
+
+def _entered(design: Design, found: Entered) -> SettledEntered:
+    known = all_suites(design)
+    return SettledEntered(
+        suites=None if found.suites is None else tuple(known[name] for name in found.suites),
+        identity=found.identity,
+        expects=found.expects,
+        local=found.local,
+        remote=found.remote,
+        keys=found.keys,
     )
 
 

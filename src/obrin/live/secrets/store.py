@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from datetime import date
 
-from obrin.core.ipsec.shared_keys import make_key
+from obrin.core.ipsec.shared_keys import key_print, make_key
 from obrin.core.settled.model import Settled
 from obrin.live.secrets.file import SecretFile
 
@@ -39,6 +39,25 @@ class KeyStore:
         """A rotation of these tunnels begins, or goes on with them."""
         self._write(self.read(), self.made(), self.waiting(), labels)
 
+    def print_secret(self) -> str:
+        """What fingerprints of keys are made with, in hexadecimal; empty before there was one."""
+        found = self.file.read().get("print-secret", "")
+        if not isinstance(found, str) or not all(c in "0123456789abcdef" for c in found):
+            raise self.file.damaged()
+        return found
+
+    def make_print_secret(self, rng: Callable[[int], bytes]) -> None:
+        """Once, and kept: fingerprints stay what they are."""
+        if not self.print_secret():
+            self.file.write(self.file.read() | {"print-secret": rng(16).hex()})
+
+    def prints(self) -> dict[str, str]:
+        """The fingerprint of each key, where fingerprints were ever made."""
+        secret = self.print_secret()
+        if not secret:
+            return {}
+        return {label: key_print(key, bytes.fromhex(secret)) for label, key in self.read().items()}
+
     def _part(self, name: str) -> dict[str, str]:
         data = self.file.read()
         if not data:
@@ -67,7 +86,7 @@ class KeyStore:
         waiting: dict[str, str],
         turns: list[str],
     ) -> None:
-        rest = {"waiting": waiting, "turns": turns}
+        rest = {"waiting": waiting, "turns": turns, "print-secret": self.print_secret()}
         data = {"keys": keys, "made": made}
         self.file.write(data | {name: part for name, part in rest.items() if part})
 

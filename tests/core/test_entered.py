@@ -1,0 +1,112 @@
+"""What is said to be entered at an end, played through; and keys held against each other."""
+
+from __future__ import annotations
+
+import pytest
+
+from obrin.core.catalogue.offering import PRACTICE_CLOUD
+from obrin.core.check import check
+from obrin.core.errors import DesignError
+from obrin.core.handover.agreed import agreements
+from obrin.core.handover.secrets import Secrets
+from obrin.core.ipsec.shared_keys import difference, key_print
+from tests.core.test_healthy import secrets_of
+from tests.doubles import settled_of, swap
+
+NO_PFS = """\
+suites:
+  bare:
+    ike: {encryption: AES-GCM-16-256, prf: PRF-HMAC-SHA2-384, group: 20, lifetime: 8 h}
+    esp: {encryption: AES-GCM-16-256, lifetime: 1 h, esn: true}
+clouds:
+"""
+
+
+def entered(text: str) -> str:
+    return swap(("clouds:\n", NO_PFS), ("    tunnels:\n", f"    entered: {text}\n    tunnels:\n"))
+
+
+def outcome(text: str, prints: dict[str, str] | None = None) -> dict[str, str]:
+    """The first failure of each tunnel; empty where it has none."""
+    return {
+        a.tunnel.name: next((f"{s.exchange}: {s.notify}" for s in a.steps if not s.good), "")
+        for a in agreements(settled_of(entered(text)), prints or {})
+    }
+
+
+@pytest.mark.parametrize(
+    ("text", "expected"),
+    [
+        ("{site: {suites: [high]}}", ""),
+        ("{site: {suites: [common]}}", "IKE_SA_INIT: NO_PROPOSAL_CHOSEN"),
+        ("{cloud: {suites: [bare]}}", "first child rekey: NO_PROPOSAL_CHOSEN"),
+        ("{site: {suites: [bare]}, cloud: {suites: [bare]}}", ""),
+        ("{site: {identity: 10.0.0.1}}", "IKE_AUTH: AUTHENTICATION_FAILED"),
+        ("{site: {identity: 10.0.0.1}, cloud: {expects: 10.0.0.1}}", ""),
+        ("{cloud: {local: 10.0.0.0/24}, site: {remote: 10.9.0.0/24}}", "first child SA: TS_UNACC"),
+        ("{cloud: {local: 10.0.0.0/24}}", ""),
+    ],
+)
+def test_what_follows_from_what_was_entered(text: str, expected: str) -> None:
+    found = outcome(text)["a"]
+    assert found.startswith(expected)
+    assert bool(found) is bool(expected)
+    if "identity: 10.0.0.1}, cloud" in text:
+        assert outcome(text)["b"] == ""
+
+
+def test_keys_are_compared_by_their_fingerprints() -> None:
+    right = {"quay-apps/a": "1111-1111", "quay-apps/b": "2222-2222"}
+    failed = "IKE_AUTH: AUTHENTICATION_FAILED"
+    same = outcome("{site: {keys: {a: 1111-1111}}, cloud: {keys: {b: 2222-2222}}}", right)
+    assert set(same.values()) == {""}
+    one = outcome("{site: {keys: {a: 1111-1112}}}", right)
+    assert (one["a"], one["b"]) == (failed, "")
+    both = outcome("{site: {keys: {a: 9999-9999}}, cloud: {keys: {a: 9999-9999}}}", right)
+    assert set(both.values()) == {""}  # another key than ours, and the same at both ends
+    apart = outcome("{site: {keys: {a: 9999-9999}}, cloud: {keys: {a: 9999-9990}}}")
+    assert apart["a"] == failed
+    settled = settled_of(entered("{site: {keys: {a: 1111-1112}}}"))
+    secrets = Secrets(secrets_of(settled).keys, prints=right)
+    found = [f for f in check(settled, PRACTICE_CLOUD, secrets) if f.code == "entered-differs"]
+    assert len(found) == 1
+    assert "the pre-shared keys differ" in found[0].cause
+    assert found[0].place == ("links", "quay-apps", "entered")
+
+
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [("{site: {suites: [hihg]}}", "Did you mean 'high'"), ("{site: {keys: {c: x}}}", "tunnel of")],
+)
+def test_names_in_it_must_mean_something(text: str, words: str) -> None:
+    with pytest.raises(DesignError) as raised:
+        settled_of(entered(text))
+    assert words in str(raised.value)
+
+
+KEY = "qR7mWx2LpV9tKz4NcB8h"
+
+
+@pytest.mark.parametrize(
+    ("typed", "words"),
+    [
+        (KEY, ""),
+        (KEY + " ", "blanks around it"),
+        (KEY.swapcase(), "the case of letters only"),
+        (KEY[:16], "cut short: 16 of 20"),
+        (KEY[:4] + "w" + KEY[5:], "differs in the case"),
+        (KEY[:4] + "X" + KEY[5:], "it differs at character 5"),
+        (KEY[:4] + KEY[5] + KEY[4] + KEY[6:], "it differs at character 5 and 6"),
+        (KEY[::-1], "the same characters in another order"),
+        ("another one altogether", "it is another key, of 22 characters"),
+        ("the key of the other", "it is the key of link/b"),
+    ],
+)
+def test_how_a_mistyped_key_differs(typed: str, words: str) -> None:
+    found = difference(KEY, typed, {"link/b": "the key of the other"})
+    assert words in found
+    assert bool(found) is bool(words)
+    assert KEY not in found
+    same = key_print(KEY, b"secret") == key_print(typed, b"secret")
+    assert same is (typed == KEY)
+    assert key_print(KEY, b"secret") != key_print(KEY, b"other")
