@@ -37,11 +37,12 @@ from obrin.core.design.wishes import (
     OtherOwner,
     Pool,
     Role,
+    Short,
     Wish,
 )
 
 
-class Subnet(Wish):
+class Subnet(Short, Wish):
     """A part of a cloud network for workloads."""
 
     propagation: bool = Field(
