@@ -58,7 +58,7 @@ def test_drills_name_hubs_zones_and_circuits(folder: Folder) -> None:
     (found,) = folder.obrin("drill", "circuit:harbour-line", "--json").good().json
     assert {m["noticed_by"] for m in found["moved"]} == {"BFD, 3 times 0.3 s"}
     assert found["fullest"]["name"] == "uplink hh-east/fibre"
-    run = folder.obrin("drill", "--kind", "hub").bad(1, "6 of 6 flows", "hub:crossing")
+    run = folder.obrin("drill", "--kind", "hub").bad(1, "8 of 8 flows", "hub:crossing")
     assert "Single points of failure: hub:crossing" in run.out
     folder.obrin("drill", "zone:east-3/c").bad(2, "zone:east-3/b")
     share = folder.obrin("drill", "--availability", "--json").good().json

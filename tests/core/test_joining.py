@@ -231,7 +231,7 @@ def test_a_hub_leads_between_its_members_and_drills_know_it() -> None:
     settled = crossing()
     sweep = Sweep(settled, PRACTICE_CLOUD)
     one = sweep.try_one(parse_elements(settled, ["hub:crossing"]))
-    assert len(one.lost) == len(sweep.flows) == 6
+    assert len(one.lost) == len(sweep.flows) == 8
     line = sweep.try_one(parse_elements(settled, ["provider:sea-cable"]))
     assert {(m.before, m.after, round(m.seconds, 3)) for m in line.moved} == {
         ("harbour-line/circuit", "harbour-crossing/north", 0.9)
@@ -321,6 +321,7 @@ def codes(*changes: tuple[str, str]) -> set[str]:
     return {f.code for f in check(settled, PRACTICE_CLOUD, _secrets(settled))}
 
 
+QUAY_LINK = "    site: northquay\n    cloud: crossing\n    bgp: {hold: 6 s}"
 PLAIN_LINK = (
     "  harbour-crossing:\n    site: harbour-house\n    cloud: crossing\n    bgp: {hold: 6 s}"
 )
@@ -386,8 +387,8 @@ SEEDED = {
     ),
     "default-route": (
         "default-route",
-        ((PLAIN_LINK, PLAIN_LINK.replace("6 s}", "6 s, cloud-summaries: 0.0.0.0/0}")),),
-        ((PLAIN_LINK, PLAIN_LINK.replace("6 s}", "6 s, cloud-summaries: 10.64.0.0/10}")),),
+        ((QUAY_LINK, QUAY_LINK.replace("6 s}", "6 s, cloud-summaries: 0.0.0.0/0}")),),
+        ((QUAY_LINK, QUAY_LINK.replace("6 s}", "6 s, cloud-summaries: 10.64.0.0/10}")),),
     ),
     "transit-unasked": (
         "transit-unasked",
@@ -444,7 +445,7 @@ SEEDED = {
                 "    gateways:\n      nq-box:",
                 "    prefer: [quay-direct]\n    gateways:\n      nq-box:",
             ),
-            ("booking: {hosts: 400}", "booking: {hosts: 400, table: quiet}"),
+            ("        hosts: 400\n", "        hosts: 400\n        table: quiet\n"),
         ),
         (
             DIRECT,
@@ -585,10 +586,11 @@ def test_hosts_firewalls_have_the_last_word_and_let_answers_in() -> None:
         "      archive: {hosts: 50, table: quiet}\n",
         "      archive: {hosts: 50, table: quiet, hosts-accept: [udp/53]}\n",
     )
-    booking = ("booking: {hosts: 400}", "booking: {hosts: 400, hosts-accept: [%s]}")
+    own = "[tcp/443, {allow: tcp/22, from: harbour-house/offices/10.20.4.20}]"
+    booking = (own, "[%s]")
     for accepts, good in (
-        ("tcp/443", True),
-        ("tcp/80-500", True),
+        ("tcp/443, tcp/22", True),
+        ("tcp/20-500", True),
         ("icmp, udp/443", False),
         ("", False),
     ):
@@ -599,7 +601,7 @@ def test_hosts_firewalls_have_the_last_word_and_let_answers_in() -> None:
         asks = next(w for w in settled.expectations if str(w.source) == "timetable/booking")
         assert not any(t.dropped for t in there_and_back(ReachModel(settled), asks))
     assert "expectation-unmet" in codes((booking[0], booking[1] % "udp/443"))
-    assert "expectation-unmet" not in codes((booking[0], booking[1] % "tcp/443"))
+    assert "expectation-unmet" not in codes((own, "[tcp/443, tcp/22]"))
     accepts = ("desks: 10.20.0.0/22", "desks: {prefix: 10.20.0.0/22, hosts-accept: [icmp]}")
     settled = settled_of(swap(accepts))
     with pytest.raises(ObrinError, match=r"no firewalls of hosts \(quay/desks\)"):

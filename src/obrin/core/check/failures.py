@@ -14,6 +14,10 @@ from obrin.core.reach.model import ReachModel
 from obrin.core.settled.model import Settled
 
 
+_NAMED = 4
+"""Failures with one and the same effect that are named; the rest is counted."""
+
+
 def wider(settled: Settled) -> Iterator[Finding]:
     """Only where the design brings its own rules: those made from expectations are never wider."""
     own: dict[str, Location] = {
@@ -54,14 +58,18 @@ def overloads(settled: Settled, offering: Offered) -> Iterator[Finding]:
             "packets are lost at the busiest hour, every day",
             "order more, spread the flows over shared tunnels, or correct 'load' and 'rate'",
         )
+    after: dict[str, list[str]] = {}
     for element in elements(settled):
         for what in sweep.try_one((element,)).too_much:
             if what not in usual:
-                yield Finding(
-                    Severity.WARNING,
-                    "overload-after-failure",
-                    here,
-                    f"when {element} fails, {what}",
-                    "what was to save the flows chokes them at the busiest hour",
-                    "give the other way the same rate, or accept it for the time of the failure",
-                )
+                after.setdefault(what, []).append(str(element))
+    for what, failed in after.items():
+        named = failed[:_NAMED] + [f"any of {len(failed) - _NAMED} more"] * (len(failed) > _NAMED)
+        yield Finding(
+            Severity.WARNING,
+            "overload-after-failure",
+            here,
+            f"when {' or '.join(named)} fails, {what}",
+            "what was to save the flows chokes them at the busiest hour",
+            "give the other way the same rate, or accept it for the time of the failure",
+        )
