@@ -314,6 +314,24 @@ def a_backup_too_narrow(data: Json) -> None:
     wish["load"] = "20 Mbit/s"
 
 
+@case("address-twice")
+def two_instances_with_one_address(data: Json) -> None:
+    cloud_of(data, links(data))["addresses"] = ["203.0.113.77", "203.0.113.77"]
+
+
+@case("address-not-public")
+def an_instance_by_its_inner_address(data: Json) -> None:
+    cloud_of(data, links(data))["addresses"] = ["203.0.113.77", "10.9.9.9"]
+
+
+@case("address-twice")
+def two_uplinks_of_a_gateway_with_one_address(data: Json) -> None:
+    gateways = [g for s in data["sites"].values() for g in s["gateways"].values()]
+    found = [list(g["uplinks"].values()) for g in gateways]
+    one, two = first(found, lambda u: len(u) == 2 and not any("inside" in x for x in u))
+    two["address"] = one["address"]
+
+
 @pytest.mark.parametrize(("code", "change"), CASES, ids=[f"{c}: {f.__name__}" for c, f in CASES])
 def test_a_wrong_value_is_named_first(code: str, change: Callable[[Json], None]) -> None:
     named_first(code, change)

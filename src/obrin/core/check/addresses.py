@@ -23,6 +23,7 @@ def _uplinks(settled: Settled) -> Iterator[Here]:
 
 def public_addresses(settled: Settled) -> Iterator[Finding]:
     """Every uplink by itself, then against the clouds and each other."""
+    yield from _instances(settled)
     clouds = {a: cloud.name for cloud in settled.clouds.values() for a in cloud.instances}
     uplinks = list(_uplinks(settled))
     examples = [found for found in uplinks if is_example(_whole(found[2].address))]
@@ -43,6 +44,35 @@ def public_addresses(settled: Settled) -> Iterator[Finding]:
         # Where all are examples, the design is one.
         yield from map(_example, examples)
     yield from _twice(uplinks)
+
+
+def _instances(settled: Settled) -> Iterator[Finding]:
+    """Public addresses of clouds' gateways, where the design gives them."""
+    first: dict[Address, str] = {}
+    for name, cloud in settled.clouds.items():
+        where: Location = ("clouds", name, "gateway", "addresses")
+        for number, address in enumerate(cloud.instances, 1):
+            mine = f"instance {number} of {name}"
+            range_ = special(_whole(address))
+            if range_ is not None:
+                yield Finding(
+                    Severity.ERROR,
+                    "address-not-public",
+                    where,
+                    f"{address} of {mine} is {range_.what}",
+                    "no site can send there: the tunnels never come up",
+                    "write the address that the cloud tells, or leave it blank",
+                )
+            other = first.setdefault(address, mine)
+            if other != mine:
+                yield Finding(
+                    Severity.ERROR,
+                    "address-twice",
+                    where,
+                    f"{mine} and {other} both have {address}",
+                    "packets for one of them go to the other",
+                    "give each the address that the cloud tells for it, or leave them blank",
+                )
 
 
 def _whole(address: Address) -> Prefix:
@@ -82,7 +112,7 @@ def _twice(uplinks: Iterable[Here]) -> Iterator[Finding]:
     first: dict[Address, Here] = {}
     for where, gateway, uplink in uplinks:
         _, other, theirs = first.setdefault(uplink.address, (where, gateway, uplink))
-        if other is gateway:
+        if theirs is uplink:
             continue
         both = f"{other.name}/{theirs.name} and {gateway.name}/{uplink.name}"
         if uplink.translated and theirs.translated and uplink.forwards and theirs.forwards:

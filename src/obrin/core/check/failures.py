@@ -13,7 +13,6 @@ from obrin.core.reach.matrix import matrix
 from obrin.core.reach.model import ReachModel
 from obrin.core.settled.model import Settled
 
-
 _NAMED = 4
 """Failures with one and the same effect that are named; the rest is counted."""
 
