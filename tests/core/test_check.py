@@ -193,7 +193,7 @@ CASES = [
         None,
     ),
     (
-        "expectation-leak",
+        "expectation-contradicts",
         ("quay/guests, to: apps/web, flow: tcp/443", "quay/desks, to: apps/web, flow: tcp/400-500"),
         ("quay/guests, to: apps/web, flow: tcp/443", "quay/desks, to: apps/web, flow: tcp/22"),
     ),

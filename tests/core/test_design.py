@@ -263,3 +263,37 @@ def test_lifetimes_are_whole_seconds_and_say_so(life: str, words: str) -> None:
         return
     with pytest.raises(DesignError, match="(?i)" + words):
         load_design(text, "x.yaml")
+
+
+@pytest.mark.parametrize(
+    ("place", "text", "message"),
+    [
+        (
+            "    bgp: {hold: 6 s}\n",
+            "    bfd: 5\n",
+            "20:5: 'bfd' is 5. It must be a mapping of keys",
+        ),
+        (
+            "    bgp: {hold: 6 s}\n",
+            "    bfd: {interval: 10 ms}\n",
+            "20:11: 'interval' is 0.01. Use",
+        ),
+        ("    bgp: {hold: 6 s}\n", "    bfd: {intervall: 1 s}\n", "Did you mean 'interval'?"),
+        (
+            "  quay:\n",
+            "    internet: true\n",
+            "'internet' is true. It must be a mapping of keys, or",
+        ),
+        (
+            "  quay:\n",
+            "    internet: {networks: []}\n",
+            "5:16: 'networks' is empty. Give at least 1",
+        ),
+    ],
+)
+def test_what_may_be_one_of_two_things_has_one_message(place, text, message) -> None:
+    with pytest.raises(DesignError) as raised:
+        load_design(swap((place, place + text)), "test.yaml")
+    assert len(raised.value.problems) == 1
+    assert message in str(raised.value)
+    assert "literal" not in str(raised.value)

@@ -423,14 +423,6 @@ def a_filter_rule_for_half_of_a_network(data: Json) -> None:
     data["clouds"][cloud]["filters"] = [{"allow": "tcp/443", "from": half, "to": wish["to"]}]
 
 
-@mistake("expectation-leak")
-def a_flow_that_must_not_and_would(data: Json) -> None:
-    wish = first(data["expectations"], lambda e: e.get("must", "work") == "work")
-    data["expectations"].append({**wish, "must": "not"} | {"flow": "tcp/440-450"})
-    if wish["flow"] != "tcp/443":
-        raise No
-
-
 @mistake("static-unmonitored")
 def static_routes_that_nobody_watches(data: Json) -> None:
     link = links(data, lambda x: x.get("routing") == "static")

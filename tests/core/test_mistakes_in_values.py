@@ -282,6 +282,23 @@ def a_rule_for_more_than_was_asked(data: Json) -> None:
                 gateway["filters"] = [wide]
 
 
+@case("expectation-leak")
+def a_rule_that_lets_through_what_must_not(data: Json) -> None:
+    a_rule_for_more_than_was_asked(data)
+    wish = data["expectations"][0]
+    data["expectations"].append(wish | {"flow": "tcp/22", "must": "not"})
+
+
+@case("detection-slow")
+def a_hold_time_in_minutes(data: Json) -> None:
+    link = links(data, lambda x: "bgp" in x)
+    if "cloud" in str(data.get("profiles")):
+        raise No
+    link["bgp"]["hold"] = "90 min"
+    link["liveness"] = {"delay": "10 min"}
+    link["bfd"] = False
+
+
 @case("overload")
 def more_than_a_line_carries(data: Json) -> None:
     wish = first(data["expectations"], lambda e: e.get("must", "work") == "work")
@@ -330,6 +347,36 @@ def two_uplinks_of_a_gateway_with_one_address(data: Json) -> None:
     found = [list(g["uplinks"].values()) for g in gateways]
     one, two = first(found, lambda u: len(u) == 2 and not any("inside" in x for x in u))
     two["address"] = one["address"]
+
+
+@case("as-reserved")
+def an_as_number_that_nobody_may_have(data: Json) -> None:
+    link = links(data, lambda x: "bgp" in x)
+    gateway_of(data, link)["as"] = 23456
+    if data["sites"][link["site"]].get("internal-bgp"):
+        raise No
+
+
+@case("address-inside")
+def a_translator_in_a_range_that_is_reached(data: Json) -> None:
+    link = links(data)
+    uplink = first(gateway_of(data, link)["uplinks"].values())
+    desks = data["sites"][link["site"]]["networks"]["desks"]
+    if not isinstance(desks, str):
+        raise No
+    uplink["inside"] = desks.replace(".0.0/22", ".3.2")
+
+
+@case("loopback-twice")
+def a_loopback_that_is_an_uplinks(data: Json) -> None:
+    gateway = gateway_of(data, links(data))
+    gateway["loopback"] = first(gateway["uplinks"].values())["address"]
+
+
+@case("expectation-contradicts")
+def a_flow_that_must_and_must_not(data: Json) -> None:
+    wish = first(data["expectations"], lambda e: e.get("must", "work") == "work")
+    data["expectations"].append({**wish, "must": "not"})
 
 
 @pytest.mark.parametrize(("code", "change"), CASES, ids=[f"{c}: {f.__name__}" for c, f in CASES])

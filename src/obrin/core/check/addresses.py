@@ -8,6 +8,7 @@ from obrin.core.address.prefix import Address, Prefix
 from obrin.core.address.special import is_example, special
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.reader import Location
+from obrin.core.routing.model import accepted_at_site
 from obrin.core.settled.model import Settled
 from obrin.core.settled.sites import SettledGateway, SettledUplink
 
@@ -39,11 +40,38 @@ def public_addresses(settled: Settled) -> Iterator[Finding]:
                 "both ends would speak to themselves",
                 "give the site's address here, as its provider told it",
             )
+    yield from _behind_translators(settled, uplinks)
     yield from _identities(settled)
     if len(examples) < len(uplinks):
         # Where all are examples, the design is one.
         yield from map(_example, examples)
     yield from _twice(uplinks)
+
+
+def _behind_translators(settled: Settled, uplinks: list[Here]) -> Iterator[Finding]:
+    """A device's own address behind a translator, in a range that it has to reach elsewhere."""
+    for where, gateway, uplink in uplinks:
+        if not uplink.translated:
+            continue
+        own = {f"{gateway.site}/{n}": x.prefix.ipv4 for n, x in gateway.networks.items()}
+        ranges = [*own.items()]
+        for bundle in settled.bundles_of(gateway.site):
+            far = accepted_at_site(settled, bundle)
+            ranges += [(f"{bundle.cloud}, over {bundle.name}", prefix) for prefix in far]
+        owner = next(
+            (n for n, prefix in ranges if prefix.length > 1 and prefix.holds(uplink.own)), ""
+        )
+        if owner:
+            yield Finding(
+                Severity.ERROR,
+                "address-inside",
+                (*where[:-1], "inside"),
+                f"{uplink.own} of uplink {uplink.name} at {gateway.name} lies in a range of "
+                f"{owner}",
+                "the device has the range on its internet side: what is for hosts there leaves "
+                "by the wrong interface, or the tunnel's own packets do",
+                "give the network between device and translator a range of its own",
+            )
 
 
 def _instances(settled: Settled) -> Iterator[Finding]:

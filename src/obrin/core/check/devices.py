@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.arrangement import SPARE
 from obrin.core.design.reader import Location
-from obrin.core.drill.detection import detectors, unwatching
+from obrin.core.drill.detection import Detector, detectors, unwatching
 from obrin.core.ipsec.profile import UNKNOWN, Profile
 from obrin.core.routing.model import accepted_at_site, announced_by_site
 from obrin.core.settled.clouds import SettledCloud
@@ -194,8 +194,26 @@ def _spares(link: SettledLink) -> Iterator[Finding]:
             )
 
 
+_SLOW = 180.0
+"""Seconds for which people wait before they call somebody."""
+
+
+def _slow(link: SettledLink, first: Detector) -> Finding:
+    return Finding(
+        Severity.WARNING,
+        "detection-slow",
+        ("links", link.name, "bgp" if link.routing == "bgp" else "liveness"),
+        f"a dead tunnel of {link.name} is noticed after up to {first.longest:g} s, by {first.name}",
+        "nothing passes meanwhile, though another tunnel is up; most often a unit was mistyped",
+        "a hold time of some seconds ('hold'), a shorter silence ('delay'), or BFD",
+    )
+
+
 def _detection(settled: Settled, link: SettledLink) -> Iterator[Finding]:
-    if detectors(settled, link):
+    found = detectors(settled, link)
+    if found:
+        if found[0].longest > _SLOW and len(link.tunnels) > 1:
+            yield _slow(link, found[0])
         return
     names = unwatching(settled, link)
     yield Finding(

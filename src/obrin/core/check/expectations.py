@@ -50,6 +50,15 @@ def expectations(settled: Settled) -> Iterator[Finding]:
                 )
             if not stopped(there, back):
                 yield from parts(index, expectation, blocks)
+        elif (asked := _asked_by(settled, expectation)) is not None:
+            yield Finding(
+                Severity.ERROR,
+                "expectation-contradicts",
+                here,
+                f"{flow} must not work, and expectation {asked} wants some or all of it to work",
+                "both cannot be: the filters let it through",
+                "take one of the two out, or name in both the hosts and ports that are meant",
+            )
         elif _may_pass(model, expectation):
             yield Finding(
                 Severity.ERROR,
@@ -59,6 +68,17 @@ def expectations(settled: Settled) -> Iterator[Finding]:
                 "more is reachable than was asked for",
                 "narrow the filter rule that lets it through",
             )
+
+
+def _asked_by(settled: Settled, wish: Expectation) -> int | None:
+    """The number of an expectation that wants what this one forbids."""
+    for number, other in settled.expectations_at(wish.source.place):
+        if other.must != "work" or not other.flow.overlaps(wish.flow):
+            continue
+        ends = (other.source, wish.source), (other.destination, wish.destination)
+        if all(one.covers(two) or two.covers(one) for one, two in ends):
+            return number
+    return None
 
 
 def _unmet(here: Location, flow: str, reason: str, what: str) -> Finding:

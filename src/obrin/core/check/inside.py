@@ -107,7 +107,13 @@ def _twice(blocks: list[tuple[Prefix, str, Location]], told: set[Location]) -> I
 def loopbacks(settled: Settled) -> Iterator[Finding]:
     """An address twice, or one that a network has."""
     networks = _networks(settled)
-    seen: dict[Address, str] = {}
+    seen: dict[Address, str] = {
+        address: f"uplink {uplink.name} of {gateway.name}"
+        for gateway in settled.gateways.values()
+        for uplink in gateway.uplinks.values()
+        for address in (uplink.address, uplink.own)
+    }
+    seen |= {end: leg.label for leg in settled.legs() for end in leg.inside.ipv4.ends()}
     for gateway in settled.gateways.values():
         if gateway.loopback is None:
             continue

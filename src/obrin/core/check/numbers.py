@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from obrin.core.catalogue.as_numbers import EXAMPLE_AS, PRIVATE_AS, RESERVED_AS
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.reader import Location
-from obrin.core.settle.numbers import PRIVATE_AS
 from obrin.core.settled.links import legs_of
 from obrin.core.settled.model import Settled
 
@@ -21,7 +21,25 @@ def as_numbers(settled: Settled) -> Iterator[Finding]:
         for name, g in settled.gateways.items()
     ]
     for number, owner, place in places:
-        if not any(number in pool for pool in (*PRIVATE_AS, *settled.standards.own_as)):
+        if number in RESERVED_AS:
+            yield Finding(
+                Severity.ERROR,
+                "as-reserved",
+                place,
+                f"AS {number} of {owner} is reserved ({RESERVED_AS[number]})",
+                "no neighbour takes it: sessions end with 'Bad Peer AS', routes are dropped",
+                "use 64512 to 65534 or 4200000000 to 4294967294 (RFC 6996), or leave it blank",
+            )
+        elif any(number in pool for pool in EXAMPLE_AS):
+            yield Finding(
+                Severity.WARNING,
+                "as-not-private",
+                place,
+                f"AS {number} of {owner} is a number for examples (RFC 5398)",
+                "it was copied from a manual; filters upstream drop routes with it in their path",
+                "use 64512 to 65534 or 4200000000 to 4294967294 (RFC 6996), or leave it blank",
+            )
+        elif not any(number in pool for pool in (*PRIVATE_AS, *settled.standards.own_as)):
             yield Finding(
                 Severity.WARNING,
                 "as-not-private",

@@ -80,7 +80,7 @@ def _drop_mistakes(error: ValidationError, values: Any) -> set[str]:
 
 def _written(location: Location, values: Any) -> Location:
     """A path as far as the file goes: the key of an entity written short is not in the file."""
-    steps = [step for step in location if step != "[key]"]
+    steps = [step for step in location if step != "[key]" and not _is_branch(step)]
     here = values
     for depth, step in enumerate(steps):
         if not isinstance(here, dict | list):
@@ -94,6 +94,15 @@ def _written(location: Location, values: Any) -> Location:
     return tuple(steps)
 
 
+_FALSE = "literal[False]"
+
+
+def _is_branch(step: str | int) -> bool:
+    """Whether it names one of several things that a value may be, and no key: keys are in lower
+    case."""
+    return isinstance(step, str) and (step == _FALSE or step[:1].isupper())
+
+
 def _follows_from(mistake: Mistake, dropped: set[str]) -> bool:
     words = mistake.what.split("'")[1::2]
     return any(part in dropped for word in words for part in (word, *word.split("/")))
@@ -104,9 +113,15 @@ def problems_of(
 ) -> list[Problem]:
     """What the library found, in words of the file and with positions in it."""
     found = []
-    for entry in error.errors(include_url=False):
+    entries = error.errors(include_url=False)
+    may_be_false = {_written(e["loc"], values) for e in entries if e["loc"][-1:] == (_FALSE,)}
+    for entry in entries:
+        if entry["loc"][-1:] == (_FALSE,):
+            continue  # said with the other thing that it may be
         location = _written(entry["loc"], values)
         what, fix = _explain(dict(entry), location, root)
+        if location in may_be_false:
+            fix += ", or 'false'"
         found.append(Problem(locator.where(location), what, fix))
     return found
 
@@ -131,13 +146,19 @@ def _explain(entry: dict[str, Any], location: Location, root: type[BaseModel]) -
         what, _, fix = str(context.get("error", entry["msg"])).partition("; ")
         return f"'{key}': {what}", (fix[:1].upper() + fix[1:]) or "Correct the value"
     if kind == "literal_error":
-        return f"'{key}' is {value!r}", f"Write {context.get('expected')}"
+        return f"'{key}' is {_shown(value)}", f"Write {context.get('expected')}"
     if kind in _SIZES:
         what, limit = _SIZES[kind]
         shown = f"{value}" if isinstance(value, int | float) else _amount(value)
         return f"'{key}' is {shown}", f"{what} {context[limit]}"
-    shown = "blank" if value is None else f"{value!r:.60}"
-    return f"'{key}' is {shown}", f"It must be {_WANTED.get(kind, kind.partition('_')[0])}"
+    return f"'{key}' is {_shown(value)}", f"It must be {_WANTED.get(kind, kind.partition('_')[0])}"
+
+
+def _shown(value: Any) -> str:
+    """As it is written in a file."""
+    if value is None:
+        return "blank"
+    return str(value).lower() if isinstance(value, bool) else f"{value!r:.60}"
 
 
 # What the library found, by its name for it: how to begin the cure, and which limit ends it.

@@ -11,6 +11,7 @@ from collections.abc import Callable
 from obrin.core.address.prefix import Prefix, parse_address, parse_prefix
 from obrin.core.address.special import SPECIAL
 from obrin.core.address.ula import UNIQUE_LOCAL
+from obrin.core.catalogue.as_numbers import RESERVED_AS
 from obrin.core.catalogue.offering import Offered
 from obrin.core.design.model import Design
 from obrin.core.design.positions import Locator
@@ -19,8 +20,6 @@ from obrin.core.errors import AddressError, DesignError, Problem
 from obrin.core.settle.blank import Blank
 from obrin.core.settle.choices import Choices, Value
 from obrin.core.settle.work import prefixes_in
-
-_RESERVED_AS = {0: "RFC 7607", 23456: "RFC 6793", 65535: "RFC 7300", 4294967295: "RFC 7300"}
 
 
 def judge_choices(design: Design, choices: Choices, offering: Offered, locator: Locator) -> None:
@@ -71,8 +70,8 @@ def _as_number(value: Value) -> str:
         return f"{_shown(value)} is no AS number"
     if not 0 < value < 2**32:
         return f"{_shown(value)} is no AS number; they go from 1 to 4294967294"
-    if value in _RESERVED_AS:
-        return f"AS number {value} is reserved ({_RESERVED_AS[value]})"
+    if value in RESERVED_AS:
+        return f"AS number {value} is reserved ({RESERVED_AS[value]})"
     return ""
 
 

@@ -6,12 +6,11 @@ from collections.abc import Iterator
 from functools import partial
 
 from obrin.core.address.prefix import Prefix, format_address, parse_ipv4
+from obrin.core.catalogue.as_numbers import PRIVATE_AS
 from obrin.core.design.model import Design
 from obrin.core.errors import SettleError
 from obrin.core.settle.choices import Value
 from obrin.core.settle.work import Work
-
-PRIVATE_AS = (range(64512, 65535), range(4200000000, 4294967295))  # RFC 6996
 
 
 def as_pools(design: Design, kind: str) -> tuple[range, ...]:

@@ -19,6 +19,7 @@ class Index:
 
     tunnels_at: dict[str, tuple[SettledTunnel, ...]]
     legs_at: dict[str, tuple[Leg, ...]]
+    bundles_of: dict[str, tuple[Bundle, ...]]
     by_label: dict[str, Leg]
     ways: dict[str, Way]
     routers: dict[str, Router]
@@ -44,7 +45,9 @@ def make_index(
     between: dict[frozenset[str], list[Bundle]] = {}
     hubs_of: dict[str, dict[str, None]] = {}
     bundles: list[Bundle] = [*circuits.values(), *links.values()]
+    of_site: dict[str, list[Bundle]] = {}
     for bundle in bundles:
+        of_site.setdefault(bundle.site, []).append(bundle)
         cloud = clouds[bundle.cloud]
         for far in (bundle.cloud, *cloud.members):
             between.setdefault(frozenset((bundle.site, far)), []).append(bundle)
@@ -60,6 +63,7 @@ def make_index(
             for place, found in legs_at.items()
         },
         legs_at={place: tuple(found) for place, found in legs_at.items()},
+        bundles_of={site: tuple(found) for site, found in of_site.items()},
         by_label=by_label,
         ways={**by_label, **_other_ways(clouds, gateways)},
         routers={router.label: router for router in _routers(clouds, gateways)},

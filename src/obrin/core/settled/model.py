@@ -77,6 +77,10 @@ class Settled:
         yield from self.circuits.values()
         yield from self.links.values()
 
+    def bundles_of(self, site: str) -> tuple[Bundle, ...]:
+        """The circuits and links of a site."""
+        return self.index.bundles_of.get(site, ())
+
     def bundle(self, leg: Leg) -> Bundle:
         """What a leg belongs to: the link of a tunnel, or the circuit itself."""
         return self.links[leg.link] if isinstance(leg, SettledTunnel) else leg
