@@ -63,7 +63,9 @@ def test_check_exits_by_the_worst_and_points_into_the_file(folder: Folder) -> No
     run = folder.obrin("check", "--design", "bad.yaml").bad(1, "shared-instance", "bad.yaml:20:5")
     assert "end one of them at the other instance" in run.out
     found = folder.obrin("check", "--design", "bad.yaml", "--json").bad(1).json
-    assert {"severity", "code", "where", "place", "cause", "consequence", "fix"} == set(found[0])
+    assert {"severity", "code", "where", "place", "cause", "consequence", "accepted", "fix"} == set(
+        found[0]
+    )
     assert "bad.settled.yaml" not in folder.files()
 
 

@@ -23,6 +23,7 @@ from obrin.core.check import (
     spaces,
     summaries,
 )
+from obrin.core.check.accepting import answered
 from obrin.core.check.beyond import beyond
 from obrin.core.check.certificates import certificates
 from obrin.core.check.dates import ended
@@ -46,7 +47,8 @@ def check(
     choices: Choices = MappingProxyType({}),
     moved: tuple[Drift, ...] = (),
 ) -> list[Finding]:
-    """All findings, the most severe first, otherwise in the order of the themes.
+    """All findings, the most severe first, otherwise in the order of the themes; those that are
+    accepted come last.
 
     `now` (aware) is for what ends; without it, dates are not judged. `choices` are those that the
     settled design was built from, `moved` where `settle` would choose something else.
@@ -85,4 +87,5 @@ def check(
         *owners(settled),
         *placeholders(settled),
     ]
-    return sorted(found, key=lambda finding: -finding.severity)
+    marked = answered(settled, found, None if now is None else now.date())
+    return sorted(marked, key=lambda finding: (finding.accepted is not None, -finding.severity))

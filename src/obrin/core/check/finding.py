@@ -6,6 +6,7 @@ import enum
 from dataclasses import dataclass
 
 from obrin.core.design.reader import Location
+from obrin.core.design.wishes import AcceptedFinding
 
 
 class Severity(enum.IntEnum):
@@ -22,9 +23,16 @@ class Severity(enum.IntEnum):
 
 @dataclass(frozen=True, slots=True)
 class Finding:
+    """`accepted` is who answers for it, and why, where somebody does."""
+
     severity: Severity
     code: str
     place: Location
     cause: str
     consequence: str
     fix: str
+    accepted: AcceptedFinding | None = None
+
+    def counts(self, level: Severity) -> bool:
+        """Whether it is as severe as a level, and nobody answers for it."""
+        return self.accepted is None and self.severity >= level

@@ -30,6 +30,7 @@ from obrin.core.design.values import (
 )
 from obrin.core.design.wishes import (
     Acceptance,
+    AcceptedFinding,
     AsPools,
     Elsewhere,
     Entity,
@@ -331,3 +332,8 @@ class Design(Entity):
         None, description="A file beside this one: the cloud's classes and rules. Blank: practice."
     )
     expectations: list[Expectation] = Field(default_factory=list)
+    accepted_findings: list[AcceptedFinding] = Field(
+        default_factory=list,
+        alias="accepted-findings",
+        description="Findings that may stay; see 'obrin check --accept'.",
+    )

@@ -81,6 +81,22 @@ class HostRule(Short):
         return str(self.allow) if self.source is None else f"{self.allow} from {self.source}"
 
 
+class AcceptedFinding(Entity):
+    """A finding of `obrin check` that somebody answers for."""
+
+    finding: Name = Field(description="Its code.")
+    at: str = Field(description="Its place in the design, as `check --json` has it under `place`.")
+    because: str = Field(min_length=1, max_length=300, description="Why it may stay.")
+    by: str = Field(min_length=1, max_length=100, description="Who answers for it.")
+    until: Day | None = Field(None, description="Last day; from the next it is a finding again.")
+    seen: str | None = Field(
+        None,
+        pattern=r"^[0-9a-f]{8}$",
+        description="Fingerprint of what was found. With it, the finding is back as soon as "
+        "something else is found there.",
+    )
+
+
 class Role(Entity):
     """A size that many networks or subnets share."""
 

@@ -45,6 +45,7 @@ def value_sheet(settled: Settled, place: str) -> list[Block]:
             "Keys and certificates are not on this sheet. They are in `keys.json`, handed over "
             "apart."
         ),
+        *_accepted(settled),
         *_owners(settled, place),
         Heading(2, "1. This gateway"),
         Table(("Value", "Enter"), _own_values(settled, place, ends)),
@@ -55,6 +56,18 @@ def value_sheet(settled: Settled, place: str) -> list[Block]:
         *_translation(ends),
         *_internet_side(settled, place, ends),
     ]
+
+
+def _accepted(settled: Settled) -> Iterator[Block]:
+    """What is known to be wrong with the whole, and may stay."""
+    if settled.accepted_findings:
+        yield Table(
+            ("Accepted finding", "At", "Because", "By", "Until"),
+            (
+                (a.finding, a.at, a.because, a.by, "" if a.until is None else a.until.isoformat())
+                for a in settled.accepted_findings
+            ),
+        )
 
 
 def _owners(settled: Settled, place: str) -> Iterator[Block]:

@@ -51,6 +51,7 @@ def build_settled(design: Design, choices: Choices, today: date | None = None) -
         standards=standards_of(design),
         surroundings=surroundings_of(design),
         chosen=frozenset(choices),
+        accepted_findings=tuple(design.accepted_findings),
     )
     _parts_fit(settled)
     return settled

@@ -17,7 +17,7 @@ from obrin.core.address.translation import Exposure
 from obrin.core.design.abilities import Able
 from obrin.core.design.model import Expectation
 from obrin.core.design.places import NetworkRef, Reference
-from obrin.core.design.wishes import HostRule
+from obrin.core.design.wishes import AcceptedFinding, HostRule
 from obrin.core.ipsec.profile import KeyRules
 from obrin.core.settled.clouds import SettledCloud, SettledSubnet
 from obrin.core.settled.indexing import Index, make_index
@@ -43,6 +43,7 @@ class Settled:
     standards: Standards
     surroundings: Surroundings
     chosen: frozenset[str]
+    accepted_findings: tuple[AcceptedFinding, ...] = ()
 
     @functools.cached_property
     def index(self) -> Index:

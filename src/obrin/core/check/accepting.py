@@ -1,0 +1,56 @@
+"""Findings that somebody answers for: accepted in the design, with reason, name and last day.
+
+An acceptance is for one code at one place. It lapses with its last day; and with a fingerprint of
+the cause in it (`seen`), as soon as what was found there is something else.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterable, Iterator
+from dataclasses import replace
+from datetime import date
+
+from obrin.core.check.finding import Finding, Severity
+from obrin.core.design.wishes import AcceptedFinding
+from obrin.core.settled.model import Settled
+
+
+def seen_as(finding: Finding) -> str:
+    """A short fingerprint of what was found: it changes when that does."""
+    return hashlib.sha256(finding.cause.encode()).hexdigest()[:8]
+
+
+def place_text(finding: Finding) -> str:
+    """The place in the design, joined by dots."""
+    return ".".join(map(str, finding.place))
+
+
+def answered(
+    settled: Settled, findings: Iterable[Finding], today: date | None
+) -> Iterator[Finding]:
+    """All of them, those that are accepted marked as such; and what is accepted to no end."""
+    used: set[int] = set()
+    for finding in findings:
+        found = None
+        for index, accepted in enumerate(settled.accepted_findings):
+            if accepted.finding == finding.code and accepted.at == place_text(finding):
+                used.add(index)
+                if _holds(accepted, finding, today):
+                    found = accepted
+        yield finding if found is None else replace(finding, accepted=found)
+    for index, accepted in enumerate(settled.accepted_findings):
+        if index not in used:
+            yield Finding(
+                Severity.NOTE,
+                "acceptance-unused",
+                ("accepted-findings", index),
+                f"'{accepted.finding}' at {accepted.at} is accepted, and nothing like it is found",
+                "if it comes back, nobody is told",
+                "take it out, or correct its 'finding' and 'at'",
+            )
+
+
+def _holds(accepted: AcceptedFinding, finding: Finding, today: date | None) -> bool:
+    over = accepted.until is not None and today is not None and accepted.until < today
+    return not over and accepted.seen in (None, seen_as(finding))
