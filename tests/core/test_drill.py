@@ -76,7 +76,7 @@ def test_every_table_says_what_is_used_and_why() -> None:
         assert used == {prefix: route.via for prefix, route in table.items()}
         assert all(r.why for r in found)
     losers = [r for r in rows(settled, "apps", stable) if r.state == "not used"]
-    assert {r.why for r in losers} == {"lost: higher local preference"}
+    assert {r.why.rpartition(", ")[0] for r in losers} == {"lost: lower local preference"}
     web = {str(r.prefix): r for r in rows(settled, "apps/web", stable)}
     assert web["10.20.0.0/22"].why == "propagated from the cloud gateway"
     off = settled_of(swap(("web: {hosts: 100}", "web: {hosts: 100, propagation: false}")))

@@ -14,7 +14,7 @@ from obrin.core.ipsec.offers import FIRST_SHARE, JITTER, SECOND_SHARE, lifetime
 from obrin.core.ipsec.policy import CryptoPolicy
 from obrin.core.ipsec.profile import Phase, Profile
 from obrin.core.ipsec.proposal import Proposal, Transform, choose
-from obrin.core.ipsec.registry import ALGORITHMS, Algorithm, Kind
+from obrin.core.ipsec.registry import ALGORITHMS, Algorithm, Kind, by_name
 from obrin.core.ipsec.selectors import Selector
 from obrin.core.ipsec.suite import SHIPPED
 from tests.core.test_predictions import OLD, ONE
@@ -106,3 +106,20 @@ def test_nothing_is_composed_of_devices_that_exclude_each_other(what: str) -> No
     one, two = NOTHING[what]
     assert compose("x", [one, two], CryptoPolicy()) is None
     assert compose("x", [one, one], CryptoPolicy()) is not None
+
+
+@pytest.mark.parametrize(
+    ("kind", "name", "meant"),
+    [
+        (Kind.INTEGRITY, "SHA2-256", "did you mean HMAC-SHA2-256-128 or HMAC-SHA2-512-256?"),
+        (Kind.ENCRYPTION, "AES256", "did you mean AES-CBC-256 or AES-CCM-8-256 or AES-GCM-16-256?"),
+        (Kind.PRF, "sha256", "did you mean PRF-HMAC-SHA2-256?"),
+        (Kind.ENCRYPTION, "twofish", "known: AES-CBC-128, "),
+        (Kind.GROUP, "?", "and more that are seldom right"),
+    ],
+)
+def test_a_name_that_is_nearly_right_is_answered_with_what_may_be_meant(kind, name, meant) -> None:
+    with pytest.raises(KeyError) as raised:
+        by_name(kind, name)
+    assert meant in raised.value.args[0]
+    assert len(raised.value.args[0]) < 220

@@ -326,7 +326,7 @@ def test_the_hold_timer_ends_it_and_it_starts_again() -> None:
 
 @pytest.mark.parametrize(
     ("changes", "words"),
-    [({"local": 65099}, "says AS 65099, AS 65001 is configured"), ({"peer": 1}, "says AS 64512")],
+    [({"local": 65099}, "says 65099, expected 65001"), ({"peer": 1}, "says 64512")],
 )
 def test_a_wrong_as_is_named_at_the_end_that_notices(changes, words: str) -> None:
     s = Sessions(**changes)

@@ -32,6 +32,13 @@ class Outage:
             return "until the tunnel is back: no other tunnel takes over"
         return f"{self.shortest:.1f} to {self.longest:.1f} s ({self.detected_by})"
 
+    @property
+    def words(self) -> str:
+        """What becomes of the traffic, as a sentence without its end."""
+        if self.idle:
+            return "no traffic stops: nothing goes over it while all is up"
+        return f"traffic stops {'' if self.longest is None else 'for '}{self}"
+
 
 IDLE = Outage(0.0, 0.0, "nothing", None, idle=True)
 

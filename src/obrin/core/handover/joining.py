@@ -63,7 +63,7 @@ def _circuits(circuits: tuple[CircuitEnd, ...]) -> Iterator[Block]:
         ("Peer's AS number", [str(c.remote_as) for c in circuits]),
         ("Hold time in s", [str(c.hold) for c in circuits]),
         ("BFD", [bfd_words(c.bfd) for c in circuits]),
-        ("Local preference of what it tells", [str(c.local_pref) for c in circuits]),
+        ("Local preference for its routes", [str(c.local_pref) for c in circuits]),
         ("Own AS in front, more often", [str(c.prepend or "none") for c in circuits]),
         ("Announce to it", [listed(c.local_prefixes) or "none" for c in circuits]),
         ("Accept from it", [listed(c.remote_prefixes) or "none" for c in circuits]),

@@ -253,7 +253,7 @@ def _routing(settled: Settled, place: str, ends: tuple[TunnelEnd, ...]) -> Itera
                 ("Hold time", *(seconds(e.hold) for e in speakers)),
                 ("Keepalive", *(seconds(e.hold / 3) for e in speakers)),
                 ("Multihop", *("off" for _ in speakers)),
-                ("Local preference of what it tells", *(str(e.local_pref) for e in speakers)),
+                ("Local preference for its routes", *(str(e.local_pref) for e in speakers)),
                 ("Announce to it", *(listed(e.local_prefixes) for e in speakers)),
                 ("Accept from it", *(listed(e.remote_prefixes) for e in speakers)),
                 *_seldom(speakers),

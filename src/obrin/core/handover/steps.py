@@ -205,7 +205,7 @@ def _failover(settled: Settled, place: str, predictor: Predictor) -> Part:
     label = next((n for n, outage in outages.items() if not outage.idle), tunnels[0].label)
     return (
         f"Lose tunnel {label} on purpose, then bring it back",
-        f"traffic stops for {outages[label]}",
+        outages[label].words,
         "the second tunnel was never up; or the ends prefer different ones; or nothing notices: "
         "hold time and dead-peer detection",
     )

@@ -10,7 +10,9 @@ registry leaves it open: `AES-GCM-16-256` is ENCR_AES_GCM_16 with a 256-bit key.
 
 from __future__ import annotations
 
+import difflib
 import enum
+import re
 from dataclasses import dataclass
 
 
@@ -158,9 +160,29 @@ def by_name(kind: Kind, name: str) -> Algorithm:
     else:
         found = _BY_NAME.get((kind, wanted))
     if found is None:
-        known = ", ".join(a.name for a in ALGORITHMS if a.kind is kind)
-        raise KeyError(f"'{name}' is not a known {kind.name.lower()} algorithm; known: {known}")
+        what = f"'{name}' is not a known {kind.name.lower()} algorithm"
+        raise KeyError(f"{what}; {_near(kind, name)}")
     return found
+
+
+_MOST_NEAR = 3
+
+
+def _near(kind: Kind, name: str) -> str:
+    """The names that may be meant: those that hold all parts of what was written, or look like it;
+    otherwise all."""
+    known = [a.name for a in ALGORITHMS if a.kind is kind]
+    good = (Standing.MUST, Standing.SHOULD)
+    usual = [a.name for a in ALGORITHMS if a.kind is kind and a.standing in good] or known
+    parts = re.findall(r"[A-Z]+|\d+", name.upper())
+    holding = [n for n in known if parts and all(part in n for part in parts)]
+    meant = holding or difflib.get_close_matches(name.upper(), known, n=_MOST_NEAR, cutoff=0.7)
+    if len(meant) > _MOST_NEAR:
+        meant = [n for n in meant if n in usual]
+    if meant and len(meant) <= _MOST_NEAR:
+        return f"did you mean {' or '.join(meant)}?"
+    rest = "" if len(usual) == len(known) else ", and more that are seldom right"
+    return f"known: {', '.join(usual)}{rest}"
 
 
 def by_number(kind: int, number: int, key_bits: int | None) -> Algorithm | None:

@@ -48,6 +48,28 @@ class Decision:
         )
 
 
+_VALUES: dict[str, tuple[str, Callable[[Candidate], object]]] = {
+    "higher local preference": ("lower local preference", lambda c: c.path.local_pref),
+    "shorter AS path": ("longer AS path", lambda c: len(c.path.as_path)),
+    "lower origin": ("higher origin", lambda c: c.path.origin),
+    _MED: ("higher multi-exit discriminator", lambda c: c.path.med or 0),
+    "nearer next hop": ("farther next hop", lambda c: c.cost),
+}
+_PLAIN = {
+    "external over internal": "internal, and the winner is external",
+    "lower router identifier": "higher router identifier",
+    "lower peer address": "higher peer address",
+}
+
+
+def why_lost(loser: Candidate, winner: Candidate, rule: str) -> str:
+    """The rule from the loser's side, with both values: `lower local preference, 198 to 199`."""
+    if rule in _VALUES:
+        words, value = _VALUES[rule]
+        return f"{words}, {value(loser)} to {value(winner)}"
+    return _PLAIN.get(rule, rule)
+
+
 def decide(candidates: Sequence[Candidate]) -> Decision:
     """Choose among one or more candidates for one prefix."""
     left = list(candidates)

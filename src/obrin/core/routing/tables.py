@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from obrin.core.address.prefix import Prefix, format_address
 from obrin.core.design.joining import NOWHERE
 from obrin.core.design.places import NetworkRef
-from obrin.core.routing.decision import Decision
+from obrin.core.routing.decision import Decision, why_lost
 from obrin.core.routing.forwarding import Route, RouteKind
 from obrin.core.routing.held import Heard
 from obrin.core.routing.model import routers_of
@@ -91,7 +91,7 @@ def _router(settled: Settled, router: str, stable: Stable) -> Iterator[Row]:
 
 def _static(router: str, prefix: Prefix, heard: Heard, used: Route | None) -> Iterator[Row]:
     for session in heard.static:
-        state, why = BACKUP, "lost: lower metric"
+        state, why = BACKUP, "lost: higher metric"
         if used is not None and used.kind is RouteKind.STATIC:
             if session.via == used.via:
                 better = heard.decision is not None
@@ -120,7 +120,9 @@ def _told(
     winner = decision.winner
     for candidate, rule in ((winner, ""), *decision.losers):
         state = IN_USE if candidate is winner and learned else BACKUP
-        why = _why_won(decision) if candidate is winner else f"lost: {rule}"
+        why = _why_won(decision)
+        if candidate is not winner:
+            why = f"lost: {why_lost(candidate, winner, rule)}"
         if candidate.peer.name in shared:
             state, why = SHARES, "as good as the first, and shared"
         elif candidate is winner and not learned:

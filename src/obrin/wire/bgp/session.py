@@ -18,6 +18,7 @@ from obrin.wire.bgp.errors import (
     HOLD_EXPIRED,
     OPEN_ERROR,
     BgpError,
+    error_name,
 )
 from obrin.wire.bgp.fsm import BgpInput, BgpState, advance
 from obrin.wire.bgp.messages import (
@@ -219,8 +220,8 @@ class BgpSession:
 
     def _take(self, message: Message, now: float) -> None:
         if isinstance(message, Notification):
-            name = CODE_NAMES.get(message.code, f"code {message.code}")
-            self._fail(f"the peer sent NOTIFICATION: {name}, subcode {message.subcode}", now)
+            name = error_name(message.code, message.subcode)
+            self._fail(f"the peer sent NOTIFICATION: {name}", now)
             return
         if isinstance(message, Open):
             self._advance(BgpInput.OPEN)
@@ -244,8 +245,8 @@ class BgpSession:
             raise BgpError(
                 OPEN_ERROR,
                 2,
-                f"the peer at {format_address(self.config.peer_address)} says AS {message.asn}, "
-                f"AS {self.config.peer_as} is configured",
+                f"Bad Peer AS: {format_address(self.config.peer_address)} says {message.asn}, "
+                f"expected {self.config.peer_as}",
             )
         if message.router_id == self.config.router_id:
             raise BgpError(OPEN_ERROR, 3, "both ends have the same router identifier")
