@@ -319,3 +319,19 @@ def test_tables_traces_reach_and_drills_as_users_meet_them(folder: Folder) -> No
             (("draw", "reach", "--to", "x.gif"), 2, ".svg or .png"),
         ]
     )
+
+
+def test_what_export_gives_of_the_authority_is_what_check_wants(folder: Folder) -> None:
+    for what in ("root", "issuing", "ledger"):
+        folder.obrin("certificates", "export", what, "--to", f"{what}.pem").good()
+    check = ("certificates", "check", "ledger.pem", "--authority")
+    assert "will be accepted" in folder.obrin(*check, "root.pem").good().out
+    for name in ("root.pem", "issuing.pem"):
+        text = (folder.path / name).read_text()
+        assert "PRIVATE" not in text
+        assert text.count("BEGIN CERTIFICATE") == 1
+    folder.obrin("certificates", "export", "root", "--to", "root.p12").bad(2, "is not given away")
+    folder.obrin("certificates", "export", "root", "--to", "root.pem").bad(2, "exists")
+    folder.obrin("certificates", "export", "root", "--with-key", "--to", "r.pem").bad(
+        2, "given away"
+    )

@@ -10,8 +10,10 @@ import shutil
 from pathlib import Path
 
 import pytest
+import yaml
 
 import obrin
+from obrin.core.check.cures import merged
 from obrin.core.design.document import load_design
 from obrin.core.handover.proof import EQUAL, MIRRORED
 from tests.cli.program import Folder
@@ -132,6 +134,44 @@ def test_remedies_and_a_plan_to_renumber(folder: Folder) -> None:
     rows = list(csv.reader(io.StringIO(table.out)))
     assert rows[0] == ["old", "new"]
     assert rows[11] == ["10.20.4.10", "10.77.0.10"]
+
+
+def test_each_way_out_works_when_it_is_written_down(folder: Folder) -> None:
+    """And `space`, `space overlaps`, `space remedies` and `check` agree that it does."""
+    draft = yaml.safe_load((folder.path / "draft.yaml").read_text())
+    at = ("--design", "tried.yaml")
+    found = folder.obrin("space", "remedies", "--design", "draft.yaml", "--json").good().json
+    tried = 0
+    for pair in found:
+        owners = {pair["outer"]["owner"], pair["inner"]["owner"]}
+        for remedy in pair["remedies"]:
+            if remedy["impossible"] or not remedy["change"]:
+                continue
+            assert yaml.safe_load("\n".join(remedy["write"])) == remedy["change"]
+            changed = merged(draft, remedy["change"])
+            folder.write("tried.yaml", yaml.safe_dump(changed, sort_keys=False))
+            left = [
+                {p["outer"]["owner"], p["inner"]["owner"]}
+                for p in folder.obrin("space", "overlaps", "--json", *at).json
+                if p["state"] == "in the way"
+            ]
+            assert owners not in left, remedy["name"]
+            causes = [
+                f["cause"]
+                for f in folder.obrin("check", "--json", *at).json
+                if f["code"] in ("space-overlap", "subnet-outside", "gateway-subnet-outside")
+                and f["severity"] == "error"
+            ]
+            assert not [c for c in causes if all(owner in c for owner in owners)], remedy["name"]
+            assert not [c for c in causes if "outside" in c or "is not inside" in c]
+            others = folder.obrin("space", "remedies", "--json", *at).good().json
+            assert all(
+                owners != {p["outer"]["owner"], p["inner"]["owner"]}
+                for p in others
+                if remedy["name"] != "some-hosts"
+            )
+            tried += 1
+    assert tried >= 6
 
 
 def test_classes_say_why_each_other_is_not_taken_and_can_be_replaced(folder: Folder) -> None:

@@ -123,7 +123,7 @@ def every_stage(seed: int) -> None:
         )
         assert explained.decided
         assert not explained.candidates or explained.candidates[-1].value
-    drawn = chart(settled, view)
+    drawn = chart(settled, view, tuple(overlapping(view)))
     assert all(len(cells(lane, 60)) == 60 for lane in (*drawn.pools, *drawn.holders))
     assert all("guests" in one.label for one, _ in overlapping(view)), seed
 

@@ -44,7 +44,7 @@ def test_names_and_numbers_agree() -> None:
         assert by_number(algorithm.kind, algorithm.number, algorithm.key_bits) is algorithm
     assert by_name(Kind.GROUP, "31").name == "CURVE25519"
     assert by_number(77, 1, None) is None
-    with pytest.raises(KeyError, match="known: |did you mean "):
+    with pytest.raises(KeyError, match=r"known: |did you mean "):
         by_name(Kind.PRF, "PRF-X")
 
 

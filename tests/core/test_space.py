@@ -286,7 +286,7 @@ def test_cells_show_each_state_where_it_is() -> None:
 
 def test_the_chart_marks_what_others_use_of_a_range() -> None:
     settled, _, view = view_of(SWALLOWED)
-    made = chart(settled, view)
+    made = chart(settled, view, tuple(overlapping(view)))
     lane = next(h for h in made.holders if h.title == "apps")
     assert [(p.label, p.state) for p in lane.parts if p.state == OVERLAP] == [
         ("quay/desks", OVERLAP),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
@@ -10,6 +11,9 @@ from obrin.cli.certificates import certificates, need_gateway, opened
 from obrin.cli.common import ask_secret, design_option, echo_json, json_option, writes
 from obrin.core.errors import ObrinError, OutsideError
 from obrin.live.files import read_file
+
+if TYPE_CHECKING:
+    from obrin.live.secrets.authority import Authority
 
 __all__ = ["certificates"]
 
@@ -137,23 +141,29 @@ def bring(
 def export(gateway: str, target: str, with_key: bool, design_file: str | None) -> None:
     """Write a gateway's chain to a file, with its private key only under a passphrase.
 
-    The passphrase is typed without echo, or the first line of standard input.
+    The passphrase is typed without echo, or the first line of standard input. In place of a
+    gateway, `root` or `issuing` stand for the authority's own, which others have to believe.
 
     \b
-    Example:
+    Examples:
       obrin certificates export hh-east --to hh-east.p12
+      obrin certificates export root --to root.pem
     """
     from obrin.core.pki.read import Bundle, as_pem, as_pkcs12, key_as_pem
     from obrin.live.files import write_whole_bytes
 
     _, settled, authority, _ = opened(design_file)
+    path = Path(target)
+    if path.exists():
+        raise ObrinError(f"{path} exists. Name another file")
+    if gateway in ("root", "issuing") and gateway not in settled.certified():
+        _export_authority(authority, gateway, path, private=with_key)
+        return
     need_gateway(settled, gateway)
     issued = authority.current(gateway)
     if issued is None:
         raise ObrinError(f"{gateway} has no certificate yet. Run 'obrin settle'")
-    chain, path = authority.chain(issued), Path(target)
-    if path.exists():
-        raise ObrinError(f"{path} exists. Name another file")
+    chain = authority.chain(issued)
     packed = path.suffix in (".p12", ".pfx")
     data = as_pem(chain).encode()
     if packed or with_key:
@@ -167,6 +177,20 @@ def export(gateway: str, target: str, with_key: bool, design_file: str | None) -
         else:
             data += key_as_pem(issued.key, passphrase).encode()
     write_whole_bytes(path, data, 0o600 if packed or with_key else 0o644)
+    click.echo(f"{path} written.")
+
+
+def _export_authority(authority: Authority, which: str, path: Path, *, private: bool) -> None:
+    """The certificates alone: the private keys of an authority stay where they are."""
+    from obrin.core.pki.read import as_pem
+    from obrin.live.files import write_whole
+
+    held = authority.roots if which == "root" else authority.issuing
+    if not held:
+        raise ObrinError("there is no authority yet. Run 'obrin settle'")
+    if private or path.suffix in (".p12", ".pfx"):
+        raise ObrinError("the private key of an authority is not given away. Name a file .pem")
+    write_whole(path, as_pem([issued.certificate for issued in held]), 0o644)
     click.echo(f"{path} written.")
 
 

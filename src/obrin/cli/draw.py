@@ -46,13 +46,14 @@ def draw_space(target: str, design_file: str | None) -> None:
       obrin draw space --to space.png --design skerrow-ferries
     """
     path, kind = _kind(target)
-    from obrin.cli.space import load_space
+    from obrin.cli.space import in_the_way, load_space
     from obrin.cli.space_figure import figure_bytes
     from obrin.core.space.chart import chart
     from obrin.live.files import write_whole_bytes
 
     settled, view = load_space(design_file)
-    write_whole_bytes(path, figure_bytes(chart(settled, view), settled.name, kind))
+    made = chart(settled, view, in_the_way(settled, view))
+    write_whole_bytes(path, figure_bytes(made, settled.name, kind))
     click.echo(f"{path} written.")
 
 

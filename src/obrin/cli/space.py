@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from obrin.cli.common import console, design_option, echo_json, json_option, print_table, project_of
+from obrin.core.check.finding import Severity
 from obrin.core.errors import AddressError, ObrinError
 
 if TYPE_CHECKING:
@@ -52,7 +53,15 @@ def space(ctx: click.Context, design_file: str | None, as_json: bool, whole: boo
     if as_json:
         echo_json([entry_json(entry) for entry in view.entries])
         return
-    print_map(console(), chart(settled, view), whole=whole)
+    print_map(console(), chart(settled, view, in_the_way(settled, view)), whole=whole)
+
+
+def in_the_way(settled: Settled, view: SpaceView) -> tuple[tuple[Entry, Entry], ...]:
+    """The uses that `check` has something to say of."""
+    from obrin.core.check.spaces import contested
+    from obrin.core.space.pools import overlapping
+
+    return tuple(overlapping(view, contested(settled)))
 
 
 def entry_json(entry: Entry) -> dict[str, str]:
@@ -227,25 +236,36 @@ def counted(number: int) -> str:
 @json_option
 @click.pass_context
 def overlaps(ctx: click.Context, design_file: str | None, as_json: bool) -> None:
-    """Ranges that two owners use. Exit code 1 when there are any.
+    """Ranges that two owners use. Exit code 1 when one is in the other's way.
+
+    What nothing joins, and what a translation keeps apart, may be alike and is left out.
 
     \b
     Example:
       obrin space overlaps --design skerrow-ferries/draft.yaml
     """
+    from obrin.core.check.spaces import contested
     from obrin.core.space.pools import overlapping
 
-    _, view = load_space(design_file)
-    pairs = list(overlapping(view))
+    settled, view = load_space(design_file)
+    judge = contested(settled)
+    pairs = [
+        (a, b, "apart so far" if judge(a, b) is Severity.WARNING else _IN_THE_WAY)
+        for a, b in overlapping(view, judge)
+    ]
     if as_json:
-        echo_json([{"outer": entry_json(a), "inner": entry_json(b)} for a, b in pairs])
+        found = [{"outer": entry_json(a), "inner": entry_json(b), "state": s} for a, b, s in pairs]
+        echo_json(found)
     elif pairs:
-        rows = [(str(a.prefix), a.label, str(b.prefix), b.label) for a, b in pairs]
-        print_table(console(), ("Range", "Whose", "overlaps", "Whose"), rows)
+        rows = [(str(a.prefix), a.label, str(b.prefix), b.label, s) for a, b, s in pairs]
+        print_table(console(), ("Range", "Whose", "overlaps", "Whose", ""), rows)
         click.echo("'obrin space remedies' shows ways out.")
     else:
-        click.echo("No two owners use the same range.")
-    ctx.exit(1 if pairs else 0)
+        click.echo("No two owners are in each other's way.")
+    ctx.exit(1 if any(state == _IN_THE_WAY for _, _, state in pairs) else 0)
+
+
+_IN_THE_WAY = "in the way"
 
 
 @space.command()

@@ -7,8 +7,16 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from obrin.cli.common import console, design_option, echo_csv, echo_json, json_option, print_table
-from obrin.cli.space import entry_json, load_space
+from obrin.cli.common import (
+    console,
+    design_option,
+    echo_csv,
+    echo_json,
+    json_option,
+    print_table,
+    project_of,
+)
+from obrin.cli.space import entry_json, in_the_way, load_space
 from obrin.cli.space_room import space
 from obrin.core.errors import AddressError, ObrinError
 
@@ -29,11 +37,18 @@ def remedies(ctx: click.Context, design_file: str | None, as_json: bool) -> None
     Example:
       obrin space remedies --design skerrow-ferries/draft.yaml
     """
-    from obrin.core.space.pools import overlapping
+    from obrin.core.check.cures import trial
     from obrin.core.space.remedies import remedies as find
+    from obrin.core.space.view import space_view
 
-    settled, view = load_space(design_file)
-    pairs = [(a, b, find(settled, view, a, b)) for a, b in overlapping(view)]
+    project = project_of(design_file)
+    document, choices, settled, _ = project.on_trial()
+    offering = project.offering(document.design)
+    view = space_view(settled, choices, offering)
+    pairs = [
+        (a, b, find(settled, view, a, b, trial(document.design, choices, offering, a, b)))
+        for a, b in in_the_way(settled, view)
+    ]
     if as_json:
         echo_json(
             [
@@ -80,6 +95,7 @@ def _remedy_json(remedy: Remedy) -> dict[str, Any]:
         "name": remedy.name,
         "title": remedy.title,
         "write": list(remedy.lines),
+        "change": remedy.change,
         "costs": list(remedy.costs),
         "breaks": list(remedy.breaks),
         "translation": [

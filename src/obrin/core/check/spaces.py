@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 
 from obrin.core.address.prefix import Prefix
@@ -13,6 +13,7 @@ from obrin.core.design.reader import Location
 from obrin.core.routing.model import accepted_at_site
 from obrin.core.settled.links import SettledCircuit, SettledLink
 from obrin.core.settled.model import Settled
+from obrin.core.space.view import Entry
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,11 +67,53 @@ class _Open:
 
 
 def overlaps(settled: Settled) -> Iterator[Finding]:
+    for owned in _owned(settled):
+        if owned.prefix.length <= 1:  # it overlaps everything, which is one mistake and not many
+            yield _everything(owned)
+    for severity, owned, other in _contests(settled):
+        yield _overlap(severity, owned, other)
+
+
+def contested(settled: Settled) -> Callable[[Entry, Entry], Severity | None]:
+    """How two uses of one range are in each other's way, as `check` says: a warning where nothing
+    joins the two today; None where a translation keeps them apart, or nothing ever joins them."""
+    pairs = {
+        frozenset(((one.owner, one.prefix), (other.owner, other.prefix))): severity
+        for severity, one, other in _contests(settled)
+    }
+    everything = {owned.owner for owned in _owned(settled) if owned.prefix.length <= 1}
+
+    def asked(one: Entry, other: Entry) -> Severity | None:
+        names = [owner_text(entry) for entry in (one, other)]
+        if not all(names) or everything.intersection(names):
+            return Severity.ERROR
+        return pairs.get(frozenset(zip(names, (one.prefix, other.prefix), strict=True)))
+
+    return asked
+
+
+def contests_of(settled: Settled, one: str, other: str) -> Iterator[str]:
+    """What still makes two owners (as `owner_text` calls them) errors to each other, in words."""
+    for severity, mine, theirs in _contests(settled):
+        if severity is Severity.ERROR and {mine.owner, theirs.owner} == {one, other}:
+            yield _overlap(severity, mine, theirs).cause
+
+
+def owner_text(entry: Entry) -> str:
+    """What the owner of an entry of the map of space is called here; empty for what is judged
+    elsewhere."""
+    return _WORDS[entry.kind].format(entry.owner) if entry.kind in _WORDS else ""
+
+
+_WORDS = {"network": "{}", "cloud space": "cloud {}", "elsewhere": "{} (elsewhere)"}
+"""How owners are called here, by the kind of an entry of the map of space."""
+
+
+def _contests(settled: Settled) -> Iterator[tuple[Severity, _Owned, _Owned]]:
     """A sorted walk: a prefix can only overlap the ones still open above it."""
     above: list[_Open] = []
     for owned in sorted(_owned(settled), key=lambda item: item.prefix):
-        if owned.prefix.length <= 1:  # it overlaps everything, which is one mistake and not many
-            yield _everything(owned)
+        if owned.prefix.length <= 1:
             continue
         while above and not above[-1].prefix.covers(owned.prefix):
             above.pop()
@@ -79,7 +122,7 @@ def overlaps(settled: Settled) -> Iterator[Finding]:
                 continue  # what others do among themselves
             severity = _severity(settled, owned, other)
             if severity is not None:
-                yield _overlap(severity, owned, other)
+                yield severity, owned, other
         if not above or above[-1].prefix != owned.prefix:
             above.append(_Open(owned.prefix))
         above[-1].add(owned)
@@ -129,21 +172,23 @@ def _severity(settled: Settled, one: _Owned, other: _Owned) -> Severity | None:
         links = settled.index.links_between.get(frozenset((site, cloud)), ())
         if not links:
             return Severity.WARNING
-        held = settled.networks_at(site).values()
-        apart = all(
-            not any(part.seen.overlaps(p) for part in link.cloud_exposures for p in held)
-            and not any(
-                part.seen.overlaps(p)
-                for part in link.exposures
-                for p in settled.clouds[cloud].spaces.ipv4
-            )
-            for link in links
-        )
-        if apart:
+        mine, its = (one, other) if one.place == site else (other, one)
+        if all(_kept_apart(link, mine, its) for link in links):
             return None
         parts = all(_only_parts(settled, link, one, other) for link in links)
         return Severity.WARNING if parts else Severity.ERROR
     return _through_a_third(settled, one, other)
+
+
+def _kept_apart(link: SettledLink | SettledCircuit, network: _Owned, space: _Owned) -> bool:
+    """Whether a link translates what of the two would meet: each is known to the other side by
+    something else than what that has."""
+    out = (part.seen for part in link.exposures if part.network == network.network)
+    back = (part.seen for part in link.cloud_exposures if part.real.overlaps(space.prefix))
+    return not (
+        any(seen.overlaps(space.prefix) for seen in out)
+        or any(seen.overlaps(network.prefix) for seen in back)
+    )
 
 
 def _hears(settled: Settled, site: str, other: _Owned) -> bool:

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from obrin.core.address.prefix import Prefix
 from obrin.core.address.space import summaries
 from obrin.core.settled.model import Settled
-from obrin.core.space.pools import PoolUse, covered, overlapping, pool_uses
+from obrin.core.space.pools import PoolUse, covered, pool_uses
 from obrin.core.space.view import Entry, SpaceView
 
 USED, KEPT, OVERLAP, FOREIGN = "used", "kept", "overlap", "elsewhere"
@@ -57,9 +57,9 @@ class Chart:
     overlaps: tuple[tuple[Entry, Entry], ...]
 
 
-def chart(settled: Settled, view: SpaceView) -> Chart:
-    """Everything in it is in address order within its kind."""
-    pairs = tuple(overlapping(view))
+def chart(settled: Settled, view: SpaceView, pairs: tuple[tuple[Entry, Entry], ...]) -> Chart:
+    """Everything in it is in address order within its kind. `pairs` are uses that are in each
+    other's way."""
     bad = {entry for pair in pairs for entry in pair}
     uses = pool_uses(settled, view)
     pools = tuple(

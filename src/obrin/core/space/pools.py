@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
 from obrin.core.address.prefix import Prefix
@@ -133,8 +133,11 @@ def free_of_length(use: PoolUse, length: int, count: int) -> list[Prefix]:
     return found
 
 
-def overlapping(view: SpaceView) -> Iterator[tuple[Entry, Entry]]:
-    """Pairs of uses by different owners that share addresses, in bulk on NumPy; outer first."""
+def overlapping(
+    view: SpaceView, contested: Callable[[Entry, Entry], object] = lambda one, other: True
+) -> Iterator[tuple[Entry, Entry]]:
+    """Pairs of uses by different owners that share addresses, in bulk on NumPy; outer first. Only
+    those that are `contested`."""
     from obrin.core.address.bulk import PrefixSet
 
     kinds = ("network", "cloud space", "elsewhere", "stands for", "loopback")
@@ -146,7 +149,8 @@ def overlapping(view: SpaceView) -> Iterator[tuple[Entry, Entry]]:
             one, other = entries[outer], entries[inner]
             if one.kind == other.kind == "elsewhere":
                 continue  # what others do among themselves
-            yield one, other
+            if contested(one, other):
+                yield one, other
 
 
 def covered(prefixes: list[Prefix]) -> int:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any
 
 from obrin.core.address.prefix import Prefix
 from obrin.core.address.space import FreeSpace
@@ -29,22 +30,57 @@ class TranslationRule:
     seen: Prefix
 
 
+Json = dict[str, Any]
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Remedy:
-    """`lines` go into the design. `impossible` is empty, or says what is in the way."""
+    """`change` goes into the design, and `lines` are it as text, or a command. `impossible` is
+    empty, or says what is in the way."""
 
     name: str
     title: str
-    lines: tuple[str, ...]
-    costs: tuple[str, ...]
+    lines: tuple[str, ...] = ()
+    costs: tuple[str, ...] = ()
+    change: Json = field(default_factory=dict)
     breaks: tuple[str, ...] = ()
     rules: tuple[TranslationRule, ...] = ()
     impossible: str = ""
 
 
-def remedies(settled: Settled, view: SpaceView, one: Entry, other: Entry) -> tuple[Remedy, ...]:
-    """For two owners of overlapping ranges, the cheapest in the long run first."""
-    return tuple(_remedies(settled, view, one, other))
+def remedies(
+    settled: Settled,
+    view: SpaceView,
+    one: Entry,
+    other: Entry,
+    tried: Callable[[Json], str] = lambda change: "",
+) -> tuple[Remedy, ...]:
+    """For two owners of overlapping ranges, the cheapest in the long run first. `tried` says why a
+    change of the design would not help; empty when it does."""
+    found = []
+    for remedy in _remedies(settled, view, one, other):
+        reason = tried(remedy.change) if remedy.change and not remedy.impossible else ""
+        if reason:
+            remedy = replace(remedy, lines=(), costs=(), breaks=(), impossible=reason)
+        found.append(remedy)
+    return tuple(found)
+
+
+def as_lines(change: Mapping[str, Any], depth: int = 0) -> Iterator[str]:
+    """A change as it is written in the design, to be merged into what is there."""
+    for key, value in change.items():
+        if isinstance(value, Mapping) and any(isinstance(v, Mapping) for v in value.values()):
+            yield f"{'  ' * depth}{key}:"
+            yield from as_lines(value, depth + 1)
+        elif isinstance(value, Mapping):
+            inner = ", ".join(f"{name}: {_shown(v)}" for name, v in value.items())
+            yield f"{'  ' * depth}{key}: {{{inner}}}"
+        else:
+            yield f"{'  ' * depth}{key}: {_shown(value)}"
+
+
+def _shown(value: Any) -> str:
+    return f"[{', '.join(map(str, value))}]" if isinstance(value, list) else str(value)
 
 
 def free_like(view: SpaceView, prefix: Prefix, purpose: str, besides: Sequence[Prefix]) -> Prefix:
@@ -58,9 +94,9 @@ def free_like(view: SpaceView, prefix: Prefix, purpose: str, besides: Sequence[P
 
 
 def _remedies(settled: Settled, view: SpaceView, one: Entry, other: Entry) -> Iterator[Remedy]:
-    for entry, rest in ((other, one), (one, other)):
+    for entry in (other, one):
         if entry.kind != "elsewhere":
-            yield _another(view, entry, rest)
+            yield _another(settled, view, entry)
     for entry, rest in ((other, one), (one, other)):
         if entry.kind == "network":
             yield _renumber(view, entry, rest)
@@ -72,22 +108,47 @@ def _purpose(entry: Entry) -> str:
     return "clouds" if entry.kind == "cloud space" else "sites"
 
 
-def _another(view: SpaceView, entry: Entry, rest: Entry) -> Remedy:
+def _another(settled: Settled, view: SpaceView, entry: Entry) -> Remedy:
     title = f"another range for {entry.owner}"
     try:
         new = free_like(view, entry.prefix, _purpose(entry), [])
     except LookupError as error:
         return Remedy(name="another-range", title=title, lines=(), costs=(), impossible=str(error))
     if entry.kind == "cloud space":
-        lines = (f"clouds.{entry.owner}:", f"  space: {new}")
+        change = {"clouds": {entry.owner: _moved(settled, entry, new)}}
     else:
-        lines = (f"sites.{entry.place}.networks:", f"  {entry.network}: {new}")
+        change = {"sites": {entry.place: {"networks": {entry.network: {"prefix": str(new)}}}}}
     return Remedy(
         name="another-range",
         title=title,
-        lines=lines,
+        lines=tuple(as_lines(change)),
         costs=("nothing, as long as it is not built",),
+        change=change,
     )
+
+
+def _moved(settled: Settled, entry: Entry, new: Prefix) -> Json:
+    """A cloud in another space, with the parts that the design gives at the same place in it."""
+    cloud = settled.clouds[entry.owner]
+
+    def there(prefix: Prefix) -> str:
+        return str(prefix._replace(value=prefix.value - entry.prefix.value + new.value))
+
+    spaces = [new if space == entry.prefix else space for space in cloud.spaces.ipv4]
+    made: Json = {"space": str(new) if len(spaces) == 1 else list(map(str, spaces))}
+    here = f"clouds.{entry.owner}"
+    subnets = {
+        name: {"prefix": there(subnet.prefix.ipv4)}
+        for name, subnet in cloud.subnets.items()
+        if f"{here}.subnets.{name}.prefix" not in settled.chosen
+        and entry.prefix.covers(subnet.prefix.ipv4)
+    }
+    if subnets:
+        made["subnets"] = subnets
+    own = cloud.gateway_subnet.ipv4
+    if f"{here}.gateway.subnet" not in settled.chosen and entry.prefix.covers(own):
+        made["gateway"] = {"subnet": there(own)}
+    return made
 
 
 def _renumber(view: SpaceView, entry: Entry, rest: Entry) -> Remedy:
@@ -141,7 +202,7 @@ def _translate(settled: Settled, view: SpaceView, one: Entry, other: Entry) -> R
             costs=(),
             impossible="links translate IPv4 only",
         )
-    lines: list[str] = []
+    links_changed: Json = {}
     rules: list[TranslationRule] = []
     besides: list[Prefix] = []
     try:
@@ -153,10 +214,11 @@ def _translate(settled: Settled, view: SpaceView, one: Entry, other: Entry) -> R
                     continue
                 new = free_like(view, entry.prefix, "translation", besides)
                 besides.append(new)
-                asked = f"cloud-seen-as: {new}"
+                changed = links_changed.setdefault(link.name, {})
                 if entry.network:
-                    asked = f"seen-as: {{{entry.network}: {new}}}"
-                lines += [f"links.{link.name}:", f"  {asked}"]
+                    changed.setdefault("seen-as", {})[entry.network] = str(new)
+                else:
+                    changed["cloud-seen-as"] = _spaces_seen(settled, entry, new)
                 rules.append(TranslationRule(entry.place, entry.prefix, new))
             if not {one.place, other.place} <= {link.site, link.cloud} and rules:
                 break  # one of two sites is enough
@@ -175,11 +237,20 @@ def _translate(settled: Settled, view: SpaceView, one: Entry, other: Entry) -> R
     return Remedy(
         name="translate",
         title=title,
-        lines=tuple(lines),
+        lines=tuple(as_lines({"links": links_changed})),
+        change={"links": links_changed},
         costs=tuple(costs),
         breaks=BREAKS,
         rules=tuple(rules),
     )
+
+
+def _spaces_seen(settled: Settled, entry: Entry, new: Prefix) -> str | list[str]:
+    """A prefix for each of a cloud's: the others stay what they are."""
+    spaces = settled.clouds[entry.place].spaces.ipv4
+    if len(spaces) == 1:
+        return str(new)
+    return [str(new if space == entry.prefix else space) for space in spaces]
 
 
 def _only(settled: Settled, one: Entry, other: Entry) -> Remedy:
@@ -197,10 +268,12 @@ def _only(settled: Settled, one: Entry, other: Entry) -> Remedy:
         return Remedy(name="some-hosts", title=title, lines=(), costs=(), impossible=reason)
     host = entry.prefix.address(min(10, entry.prefix.size - 1))
     rest = one if entry is other else other
+    change = {"links": {link.name: {"only": {entry.network: [f"{host}/32"]}}}}
     return Remedy(
         name="some-hosts",
         title=title,
-        lines=(f"links.{link.name}:", f"  only: {{{entry.network}: [{host}/32]}}"),
+        lines=tuple(as_lines(change)),
+        change=change,
         costs=(
             f"only the hosts listed can be reached; their addresses must be unused in {rest.owner}",
             "a route for each host; whoever adds a host later has to add it here",
