@@ -5,10 +5,12 @@ from __future__ import annotations
 import itertools
 
 import pytest
+import yaml
 
 from obrin.core.address.prefix import parse_prefix
 from obrin.core.catalogue.offering import PRACTICE_CLOUD
 from obrin.core.check import check
+from obrin.core.check.cures import merged
 from obrin.core.design.places import NetworkRef
 from obrin.core.errors import ObrinError
 from obrin.core.handover.secrets import Secrets
@@ -129,10 +131,9 @@ def test_remedies_stand_side_by_side_and_the_translation_they_propose_cures() ->
     found = {r.name: r for r in remedies(settled, view, outer, inner)}
     assert set(found) == {"another-range", "renumber", "translate", "some-hosts"}
     assert "space-overlap" in errors_of(SWALLOWED)
-    lines = [line.strip() for line in found["translate"].lines if "seen-as" in line]
     rest = "guests"
-    written = "".join(f"    {line}\n" for line in lines)
-    cured = SWALLOWED.replace("    networks: [desks]\n", f"    networks: [desks]\n{written}")
+    assert yaml.safe_load("\n".join(found["translate"].lines)) == found["translate"].change
+    cured = yaml.safe_dump(merged(yaml.safe_load(SWALLOWED), found["translate"].change))
     assert f"quay/{rest}" not in str(errors_of(cured))
     assert {r.place for r in found["translate"].rules} == {"quay", "apps"}
     assert not any(
@@ -140,8 +141,7 @@ def test_remedies_stand_side_by_side_and_the_translation_they_propose_cures() ->
     )
     assert found["translate"].breaks
     another = next(r for r in remedies(settled, view, outer, inner) if "apps" in r.title)
-    new = another.lines[1].partition(": ")[2]
-    assert errors_of(SWALLOWED.replace("10.20.0.0/20", new).replace("10.20.12.0/24", "")) == []
+    assert errors_of(yaml.safe_dump(merged(yaml.safe_load(SWALLOWED), another.change))) == []
 
 
 def test_translation_on_both_sides_is_no_overlap_any_more() -> None:

@@ -75,11 +75,17 @@ def _print_remedies(title: str, found: Iterable[Remedy]) -> None:
     table = Table(
         box=box.SIMPLE_HEAD, title=title, title_justify="left", pad_edge=False, show_lines=True
     )
-    for name, ratio in (("Way out", 20), ("Write", 32), ("It costs", 34), ("It breaks", 24)):
-        table.add_column(name, ratio=ratio, overflow="fold")
+    found = list(found)
+    # What is to be written is copied from here, so it is never folded.
+    longest = max((len(line) for remedy in found for line in remedy.lines), default=10)
+    words = max((len(word) for remedy in found for word in remedy.title.split()), default=10)
+    table.add_column("Way out", ratio=20, min_width=words, overflow="fold")
+    table.add_column("Write", width=longest, no_wrap=True)
+    table.add_column("It costs", ratio=34, overflow="fold")
+    table.add_column("It breaks", ratio=24, overflow="fold")
     for remedy in found:
         if remedy.impossible:
-            table.add_row(remedy.title, f"not possible: {remedy.impossible}")
+            table.add_row(remedy.title, "not possible", remedy.impossible)
             continue
         table.add_row(
             remedy.title,

@@ -69,18 +69,12 @@ def remedies(
 def as_lines(change: Mapping[str, Any], depth: int = 0) -> Iterator[str]:
     """A change as it is written in the design, to be merged into what is there."""
     for key, value in change.items():
-        if isinstance(value, Mapping) and any(isinstance(v, Mapping) for v in value.values()):
+        if isinstance(value, Mapping):
             yield f"{'  ' * depth}{key}:"
             yield from as_lines(value, depth + 1)
-        elif isinstance(value, Mapping):
-            inner = ", ".join(f"{name}: {_shown(v)}" for name, v in value.items())
-            yield f"{'  ' * depth}{key}: {{{inner}}}"
         else:
-            yield f"{'  ' * depth}{key}: {_shown(value)}"
-
-
-def _shown(value: Any) -> str:
-    return f"[{', '.join(map(str, value))}]" if isinstance(value, list) else str(value)
+            shown = f"[{', '.join(map(str, value))}]" if isinstance(value, list) else value
+            yield f"{'  ' * depth}{key}: {shown}"
 
 
 def free_like(view: SpaceView, prefix: Prefix, purpose: str, besides: Sequence[Prefix]) -> Prefix:
@@ -160,7 +154,7 @@ def _renumber(view: SpaceView, entry: Entry, rest: Entry) -> Remedy:
     return Remedy(
         name="renumber",
         title=title,
-        lines=(f"obrin space renumber {entry.owner} --to {new}",),
+        lines=("obrin space renumber \\", f"  {entry.owner} \\", f"  --to {new}"),
         costs=(
             f"up to {entry.prefix.size - 3} hosts get new addresses, part by part, with both "
             "ranges up meanwhile",
