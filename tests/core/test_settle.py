@@ -12,6 +12,7 @@ from obrin.core.address.prefix import Prefix, parse_prefix
 from obrin.core.catalogue.offering import PRACTICE_CLOUD
 from obrin.core.errors import SettleError
 from obrin.core.settle.choices import Choice
+from obrin.core.settle.classes import demand_of
 from obrin.core.settle.settle import settle
 from obrin.core.settled.building import build_settled
 from tests.doubles import DESIGN, design_of, settled_of, swap
@@ -268,3 +269,57 @@ def test_a_blank_space_grows_around_the_subnets_given() -> None:
     cloud = settled_of(text).clouds["apps"]
     assert cloud.holds(parse_prefix("10.77.5.0/24"))
     assert cloud.holds(cloud.subnets["web"].prefix.ipv4)
+
+
+@pytest.mark.parametrize(
+    ("changes", "routes"),
+    [
+        ((), 2),
+        ((("networks: [desks]", "networks: [desks, guests]"),), 4),
+        ((("hold: 6 s}", "hold: 6 s, summaries: 10.20.0.0/16}"),), 2),
+        (
+            (
+                ("networks: [desks]", "networks: [desks, guests]"),
+                ("hold: 6 s}", "hold: 6 s, summaries: 10.20.0.0/16}"),
+            ),
+            2,
+        ),
+        (
+            (
+                ("networks: [desks]", "networks: [desks, guests]"),
+                ("hold: 6 s}", "hold: 6 s, summaries: 10.20.0.0/22}"),
+            ),
+            4,
+        ),
+        (
+            (
+                (
+                    "    networks: {desks: 10.20.0.0/22,",
+                    "    space: 10.30.0.0/16\n    networks: {desks: ,",
+                ),
+                ("hold: 6 s}", "hold: 6 s, summaries: 10.30.0.0/16}"),
+            ),
+            2,
+        ),
+        ((("    networks: {desks: 10.20.0.0/22,", "    networks: {desks: ,"),), 2),
+    ],
+)
+def test_a_class_is_chosen_with_summaries_counted(changes, routes: int) -> None:
+    assert demand_of(design_of(swap(*changes)), "apps").routes == routes
+
+
+@pytest.mark.parametrize(
+    ("growth", "hosts", "length", "words"),
+    [
+        ("", 5, 22, "a /22 is usual, its subnets and gateway (/28, /28) need a /27"),
+        ("", 900, 20, "once doubled"),
+        ("    growth: 0 %\n", 5, 27, "none to spare, as asked"),
+        ("    growth: 100 %\n", 50, 24, "with room to grow by 100 %"),
+    ],
+)
+def test_a_space_is_as_large_as_asked_and_says_why(growth, hosts, length, words) -> None:
+    web = "    subnets: {web: {hosts: 100}}"
+    text = swap((web, f"{growth}    subnets: {{web: {{hosts: {hosts}}}}}"))
+    found = settle(design_of(text), {}, PRACTICE_CLOUD)["clouds.apps.space"]
+    assert str(found.value).endswith(f"/{length}")
+    assert words in found.why

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from obrin.core.address.prefix import Prefix
 from obrin.core.catalogue.offering import Demand, GatewayClass, Offering
 from obrin.core.design.arrangement import SHARED
 from obrin.core.design.model import Cloud, Design, Link
@@ -62,9 +63,30 @@ def _routes(design: Design, name: str) -> int:
     )
     for link in design.links.values():
         if link.cloud == name and link.routing == "bgp":
-            names = link.networks or list(design.sites[link.site].networks)
-            count += len(link.tunnels) * sum(len(link.only.get(n, ("",))) for n in names)
+            count += len(link.tunnels) * _told(design, link)
     return count
+
+
+def _told(design: Design, link: Link) -> int:
+    """Routes that a site tells over one tunnel: a summary stands for all that it covers. What is
+    still blank counts by the site's space, where the design gives that, else for itself."""
+    site, used, alone = design.sites[link.site], set[Prefix](), 0
+    for name in link.networks or list(site.networks):
+        parts = _given_parts(link, name, site.networks[name].prefix)
+        blank = not parts
+        parts = parts or list(site.space or ())
+        by = [next((s for s in link.bgp.summaries if s.covers(p)), None) for p in parts]
+        used |= {summary for summary in by if summary is not None}
+        alone += int(not by or None in by) if blank else by.count(None)
+    return alone + len(used)
+
+
+def _given_parts(link: Link, name: str, prefix: Prefix | None) -> list[Prefix]:
+    """What the cloud knows a network by, as far as the design gives it."""
+    if name in link.seen_as:
+        seen = link.seen_as[name]
+        return [] if seen is None else [seen]
+    return list(link.only.get(name, ())) or ([] if prefix is None else [prefix])
 
 
 @dataclass(frozen=True, slots=True)

@@ -90,7 +90,7 @@ def _blocks_wanted(
     if bits == 128:
         return [min(length, USUAL_SPACE6)]
     # None that the cloud refuses.
-    least = min(length, USUAL_SPACE) if roomy else length
+    least = min(length, USUAL_SPACE) if roomy and holder.growth is None else length
     return [max(least, work.offering.of(holder.name).largest_space)]
 
 
@@ -278,8 +278,27 @@ def _grow_in_place(work: Work, holder: Holder, found: Occupied) -> None:
         return
 
 
+def _size_words(holder: Holder, lengths: list[int], bits: int) -> str:
+    """Why a new cloud's space is as large as it is."""
+    if not holder.is_cloud or bits == 128 or len(holder.blocks) != 1 or not lengths:
+        return ""
+    least = block_length(bits, lengths, 1.0)
+    mine = holder.blocks[0].length
+    parts = ", ".join(f"/{length}" for length in sorted(lengths))
+    if holder.growth is not None:
+        grown = f", with room to grow by {(holder.growth - 1) * 100:g} %"
+        if holder.growth == 1:
+            grown = ", and none to spare, as asked"
+        return f"; a /{mine} for its subnets and gateway ({parts}){grown}"
+    if mine < least - 1:
+        return f"; a /{mine} is usual, its subnets and gateway ({parts}) need a /{least}"
+    twice = ", once doubled" if mine < least else ""
+    return f"; a /{mine} for its subnets and gateway ({parts}){twice}"
+
+
 def _write(work: Work, found: Occupied, plan: _Plan) -> None:
     bits, tail = found.bits, suffix(found.bits)
+    asked = {holder.claimant(): list(holder.missing.values()) for holder in found.holders}
     for holder in found.holders:
         blocks = plan.placed.get(holder.claimant(), [])
         holder.blocks += blocks
@@ -291,6 +310,7 @@ def _write(work: Work, found: Occupied, plan: _Plan) -> None:
             continue
         pool = pool_of(work, holder.kind, holder.blocks[-1])
         why = f"free room of {pool}, clear of every site, cloud and range elsewhere"
+        why += _size_words(holder, asked.get(holder.claimant(), []), bits)
         work.choose(f"{holder.place}.space{tail}", texts[0] if len(texts) == 1 else texts, why)
     for (purpose, region), held in plan.regions.items():
         if held:
