@@ -11,6 +11,7 @@ import sqlite3
 import subprocess
 import time
 from contextlib import closing
+from pathlib import Path
 
 import pytest
 
@@ -196,6 +197,11 @@ def test_a_cut_tunnel_is_seen_and_healed(world) -> None:
     world.obrin("practice", "cut", "tunnel", "nowhere").bad(2, "there is no tunnel")
     world.obrin("practice", "cut", "tunnel", "quay-apps/a").good()
     assert "Cut: 1 tunnel paths" in world.obrin("practice", "status").good().out
+    told = world.obrin("practice", "status", "--json").good().json
+    assert {p["state"] for p in told["places"]} == {"answers"}
+    assert "quay-gw" in {p["name"] for p in told["places"]}
+    assert told["faults"]["paths"] == 1
+    assert "token" in json.loads(Path(told["token_file"]).read_text())
     until = time.monotonic() + 15
     while world.obrin("status").code == 0:
         assert time.monotonic() < until

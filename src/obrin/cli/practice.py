@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
@@ -10,6 +11,8 @@ from obrin.cli.common import (
     STYLES,
     console,
     design_option,
+    echo_json,
+    json_option,
     practice_internet,
     print_table,
     project_of,
@@ -17,6 +20,9 @@ from obrin.cli.common import (
 )
 from obrin.cli.completion import cut_names
 from obrin.core.errors import ObrinError
+
+if TYPE_CHECKING:
+    from obrin.live.practice.record import World
 
 
 @click.group()
@@ -84,14 +90,18 @@ def stop(design_file: str | None) -> None:
 
 @practice.command()
 @design_option
-def status(design_file: str | None) -> None:
-    """Its processes, and the faults that are on.
+@json_option
+def status(design_file: str | None, as_json: bool) -> None:
+    """Its processes, where they answer, and the faults that are on.
+
+    Everything answers on this machine only, to who brings the token of this world (HTTP
+    'Authorization: Bearer'), which stands in the file that is named.
 
     \b
     Example:
       obrin practice status --design skerrow-ferries
     """
-    from obrin.live.practice.record import RUNNING, PracticeError, living, read_record
+    from obrin.live.practice.record import RUNNING, WORLD, PracticeError, living, read_record
 
     project = project_of(design_file)
     world = read_record(project.practice_folder)
@@ -99,10 +109,14 @@ def status(design_file: str | None) -> None:
         raise PracticeError("no practice world runs here. Start one with 'obrin practice start'")
     alive = living(world, project.practice_folder)
     rows = [
-        (name, str(world.ports.get(name, "")), "answers" if ok else "DEAD")
-        for name, ok in alive.items()
+        (name, url, "answers" if ok else "DEAD")
+        for process, ok in alive.items()
+        for name, url in _places(world, process)
     ]
-    print_table(console(), ("Process", "Port", "State"), rows, styles=STYLES)
+    record = project.practice_folder / WORLD
+    if not as_json:
+        print_table(console(), ("Who", "Answers at", "State"), rows, styles=STYLES)
+        click.echo(f"Token: 'token' in {record}.")
     dead = [name for name, ok in alive.items() if not ok]
     if world.state != RUNNING:
         raise PracticeError("its start was not finished. Run 'obrin practice stop', then 'start'")
@@ -113,6 +127,10 @@ def status(design_file: str | None) -> None:
         )
     with practice_internet(project) as internet:
         faults = internet.faults()
+    if as_json:
+        places = [{"name": n, "url": url, "state": state} for n, url, state in rows]
+        echo_json({"places": places, "token_file": str(record), "faults": faults})
+        return
     click.echo(f"Packets carried: {faults['carried']}.")
     cut = [f"uplink {name}" for name in faults["uplinks"]]
     if faults["paths"]:
@@ -120,6 +138,13 @@ def status(design_file: str | None) -> None:
     click.echo(f"Cut: {', '.join(cut) or 'nothing'}.")
     for reason, count in faults["lost"].items():
         click.echo(f"Lost: {count} packets, {reason}.")
+
+
+def _places(world: World, process: str) -> list[tuple[str, str]]:
+    """Who answers in a process, and at which URL; one process may be several gateways."""
+    here = f"http://127.0.0.1:{world.ports.get(process, 0)}"
+    inside = [(name, url) for name, url in world.gateways.items() if url.startswith(f"{here}/")]
+    return inside or [(process, here)]
 
 
 @practice.command()
