@@ -34,7 +34,9 @@ def status_of(world: VirtualWorld, label: str = A) -> TunnelStatus:
     tunnel: SettledTunnel = world.settled.tunnel(label)
 
     def seen(router: Router, name: str) -> Any:
-        return end_statuses(tunnel_states(router, world.now), session_states(router))[name]
+        return end_statuses(tunnel_states(router, world.now), session_states(router, world.now))[
+            name
+        ]
 
     return side_by_side(
         world.settled,

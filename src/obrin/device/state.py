@@ -11,7 +11,7 @@ from obrin.device.router import Router
 def router_state(router: Router, now: float) -> dict[str, Any]:
     return {
         "tunnel": tunnel_states(router, now),
-        "session": session_states(router),
+        "session": session_states(router, now),
         "route": [
             {"prefix": str(prefix), "via": route.via, "kind": route.kind.label}
             for prefix, route in router.table.items()
@@ -51,15 +51,20 @@ def tunnel_states(router: Router, now: float) -> list[dict[str, Any]]:
     return found
 
 
-def session_states(router: Router) -> list[dict[str, Any]]:
+def session_states(router: Router, now: float) -> list[dict[str, Any]]:
     return [
         {
             "name": name,
             "state": neighbour.session.state.value,
             "last-error": neighbour.session.last_error,
+            **_age(neighbour.session.last_error_at, now),
             "received": [str(p) for p in sorted(neighbour.received)],
             "announced": [str(p) for p in neighbour.announced],
             "rejected": [f"{p}: {why}" for p, why in sorted(neighbour.rejected.items())],
         }
         for name, neighbour in router.bgp.speaker.neighbours.items()
     ]
+
+
+def _age(at: float | None, now: float) -> dict[str, int]:
+    return {} if at is None else {"error-age": int(now - at)}

@@ -33,6 +33,7 @@ def _end(tunnel: Json, session: Json | None) -> EndStatus:
         inside=tunnel.get("inside", ""),
         inside_of_peer=tunnel.get("inside-of-peer", ""),
         bgp_error=session["last-error"] if session else "",
+        bgp_error_age=session.get("error-age") if session else None,
         idle_in=tunnel.get("idle-in"),
         idle_out=tunnel.get("idle-out"),
     )

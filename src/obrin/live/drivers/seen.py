@@ -11,9 +11,10 @@ from obrin.core.address.prefix import Address, Prefix
 class EndStatus:
     """One end of a tunnel as it sees itself; `problem` when it cannot be asked.
 
-    `refusal_age`, `idle_in` and `idle_out` are seconds since the refusal, since a packet last came
-    out of the tunnel and since one went in; None when none ever did. They and the counters tell of
-    the IKE SA that is there. `refused_rekey` is what was to be rekeyed when that was refused.
+    `refusal_age`, `bgp_error_age`, `idle_in` and `idle_out` are seconds since the refusal, since
+    the session ended, since a packet last came out of the tunnel and since one went in; None when none
+    ever did. They and the counters tell of the IKE SA that is there. `refused_rekey` is what was to
+    be rekeyed when that was refused.
     `inside` and `inside_of_peer` are the addresses inside the tunnel; empty where it is not told.
     """
 
@@ -31,6 +32,7 @@ class EndStatus:
     inside: str = ""
     inside_of_peer: str = ""
     bgp_error: str = ""
+    bgp_error_age: int | None = None
     idle_in: int | None = None
     idle_out: int | None = None
     problem: str = ""

@@ -261,5 +261,6 @@ def _notes(site: EndStatus, cloud: EndStatus) -> list[str]:
             when = "" if end.refusal_age is None else f" {_ago(end.refusal_age)}"
             found.append(f"the {who} noted{when}: {end.refusal}")
         if end.bgp not in ("none", "established") and end.bgp_error:
-            found.append(f"the {who} lost BGP: {end.bgp_error}")
+            when = "" if end.bgp_error_age is None else f" {_ago(end.bgp_error_age)}"
+            found.append(f"the {who} lost BGP{when}: {end.bgp_error}")
     return found

@@ -82,6 +82,7 @@ class BgpSession:
     hold: int = 0
     peer: Open | None = None
     last_error: str = ""
+    last_error_at: float | None = None
     hang_up: bool = False
     wants_connection: bool = False
     _reader: MessageReader = field(default_factory=MessageReader)
@@ -264,7 +265,7 @@ class BgpSession:
         self._down(reason, now)
 
     def _down(self, reason: str, now: float) -> None:
-        self.last_error = reason
+        self.last_error, self.last_error_at = reason, now
         self.wants_connection = False
         self._hold_at = self._keepalive_at = float("inf")
         self._retry_at = now + RETRY_EVERY

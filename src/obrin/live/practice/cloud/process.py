@@ -144,7 +144,7 @@ class CloudProcess:
                     {
                         "name": running,
                         "tunnel": tunnel_states(instance.router, self._now()),
-                        "session": session_states(instance.router),
+                        "session": session_states(instance.router, self._now()),
                         "drop": instance.router.drops.as_data(),
                     }
                 )
