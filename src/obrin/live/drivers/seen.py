@@ -12,9 +12,9 @@ class EndStatus:
     """One end of a tunnel as it sees itself; `problem` when it cannot be asked.
 
     `refusal_age`, `bgp_error_age`, `idle_in` and `idle_out` are seconds since the refusal, since
-    the session ended, since a packet last came out of the tunnel and since one went in; None when none
-    ever did. They and the counters tell of the IKE SA that is there. `refused_rekey` is what was to
-    be rekeyed when that was refused.
+    the session ended, since a packet last came out of the tunnel and since one went in; None when
+    none ever did. They and the counters tell of the IKE SA that is there. `refused_rekey` is what
+    was to be rekeyed when that was refused.
     `inside` and `inside_of_peer` are the addresses inside the tunnel; empty where it is not told.
     """
 
