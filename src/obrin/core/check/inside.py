@@ -9,7 +9,7 @@ from obrin.core.address.table import PrefixTable
 from obrin.core.catalogue.offering import Offered, Offering
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.reader import Location
-from obrin.core.settled.links import SettledTunnel
+from obrin.core.settled.links import Leg, SettledTunnel
 from obrin.core.settled.model import Settled
 
 _LENGTHS = {32: (30, 31), 128: (126, 127)}
@@ -19,18 +19,24 @@ def inside_blocks(settled: Settled, offering: Offered) -> Iterator[Finding]:
     """Each block by itself, then those that meet at one gateway."""
     networks = _networks(settled)
     at: dict[str, list[tuple[Prefix, str, Location]]] = {}
+    for here, leg, block in placed_blocks(settled):
+        yield from _alone(block, leg.label, here, offering.of(leg.cloud), networks)
+        for place in (leg.gateway, leg.cloud):
+            at.setdefault(place, []).append((block, leg.label, here))
+    told: set[Location] = set()
+    for blocks in at.values():
+        yield from _twice(blocks, told)
+
+
+def placed_blocks(settled: Settled) -> Iterator[tuple[Location, Leg, Prefix]]:
+    """The blocks inside tunnels and circuits, of both families, with their places in the design."""
     for leg in settled.legs():
         for block in leg.inside:
             key = "inside" if block.bits == 32 else "inside6"
             here: Location = ("circuits", leg.name, key)
             if isinstance(leg, SettledTunnel):
                 here = ("links", leg.link, "tunnels", leg.name, key)
-            yield from _alone(block, leg.label, here, offering.of(leg.cloud), networks)
-            for place in (leg.gateway, leg.cloud):
-                at.setdefault(place, []).append((block, leg.label, here))
-    told: set[Location] = set()
-    for blocks in at.values():
-        yield from _twice(blocks, told)
+            yield here, leg, block
 
 
 def _networks(settled: Settled) -> PrefixTable[str]:

@@ -8,8 +8,8 @@ from obrin.core.address.prefix import Prefix, parse_prefix
 from obrin.core.address.special import is_public, special
 from obrin.core.address.ula import UNIQUE_LOCAL
 from obrin.core.check.finding import Finding, Severity
+from obrin.core.check.inside import placed_blocks
 from obrin.core.design.reader import Location
-from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
 
 _NOT_LOCAL = parse_prefix("fc00::/8")
@@ -48,13 +48,8 @@ def _given(settled: Settled) -> Given:
 
 
 def _of_gateways(settled: Settled) -> Given:
-    for leg in settled.legs():
-        for block in leg.inside:
-            key = "inside" if block.bits == 32 else "inside6"
-            here: Location = ("circuits", leg.name, key)
-            if isinstance(leg, SettledTunnel):
-                here = ("links", leg.link, "tunnels", leg.name, key)
-            yield here, f"the block inside {leg.label}", block
+    for here, leg, block in placed_blocks(settled):
+        yield here, f"the block inside {leg.label}", block
     for gateway in settled.gateways.values():
         if gateway.loopback is not None:
             here = (*settled.location_of(gateway.name), "loopback")
