@@ -7,6 +7,7 @@ from collections.abc import Iterable, Iterator
 from obrin.core.address.prefix import Address, Prefix
 from obrin.core.address.special import is_example, special
 from obrin.core.check.finding import Finding, Severity
+from obrin.core.check.summaries import Holders
 from obrin.core.design.reader import Location
 from obrin.core.routing.model import accepted_at_site
 from obrin.core.settled.model import Settled
@@ -50,17 +51,15 @@ def public_addresses(settled: Settled) -> Iterator[Finding]:
 
 def _behind_translators(settled: Settled, uplinks: list[Here]) -> Iterator[Finding]:
     """A device's own address behind a translator, in a range that it has to reach elsewhere."""
+    holders = Holders()
     for where, gateway, uplink in uplinks:
         if not uplink.translated:
             continue
         own = {f"{gateway.site}/{n}": x.prefix.ipv4 for n, x in gateway.networks.items()}
-        ranges = [*own.items()]
-        for bundle in settled.bundles_of(gateway.site):
-            far = accepted_at_site(settled, bundle)
-            ranges += [(f"{bundle.cloud}, over {bundle.name}", prefix) for prefix in far]
-        owner = next(
-            (n for n, prefix in ranges if prefix.length > 1 and prefix.holds(uplink.own)), ""
-        )
+        owner = next((n for n, prefix in own.items() if prefix.holds(uplink.own)), "")
+        for bundle in settled.bundles_of(gateway.site) if not owner else ():
+            if holders.of(accepted_at_site(settled, bundle), uplink.own) is not None:
+                owner = f"{bundle.cloud}, over {bundle.name}"
         if owner:
             yield Finding(
                 Severity.ERROR,

@@ -20,11 +20,12 @@ from obrin.core.settled.sites import SettledAccess
 
 def beyond(settled: Settled) -> Iterator[Finding]:
     wished = {wish.source.place for wish in settled.expectations if wish.destination.is_internet}
+    seen: Seen = {}
     for link in settled.links.values():
         yield from _default(settled, link, wished)
     for site in settled.sites.values():
         if site.internet is not None and site.internet.exempt is not None:
-            yield from _taken(settled, site.name, site.internet, site.internet.exempt)
+            yield from _taken(settled, site.name, site.internet, site.internet.exempt, seen)
             yield from _spared(site.name, site.internet.exempt)
     yield from _nowhere(settled)
 
@@ -58,15 +59,22 @@ def _default(settled: Settled, link: SettledLink, wished: set[str]) -> Iterator[
             )
 
 
+Seen = dict[tuple[int, tuple[Prefix, ...]], tuple[tuple[Prefix, ...], list[Prefix]]]
+"""What of a list of prefixes is not exempt, by the identity of the list, which is kept."""
+
+
 def _taken(
-    settled: Settled, site: str, access: SettledAccess, exempt: tuple[Prefix, ...]
+    settled: Settled, site: str, access: SettledAccess, exempt: tuple[Prefix, ...], seen: Seen
 ) -> Iterator[Finding]:
     missing: dict[Prefix, None] = {}
-    for bundle in settled.bundles():
-        if bundle.site == site and any(p.network in access.networks for p in bundle.exposures):
-            for prefix in accepted_at_site(settled, bundle):
-                if not any(spared.covers(prefix) for spared in exempt):
-                    missing[prefix] = None
+    for bundle in settled.bundles_of(site):
+        if any(part.network in access.networks for part in bundle.exposures):
+            told = accepted_at_site(settled, bundle)
+            # One tuple for all sites behind one table of a hub: looked at once.
+            key = id(told), exempt
+            if key not in seen:
+                seen[key] = told, [p for p in told if not any(e.covers(p) for e in exempt)]
+            missing |= dict.fromkeys(seen[key][1])
     if missing:
         listed = ", ".join(map(str, missing))
         yield Finding(

@@ -5,8 +5,9 @@ from __future__ import annotations
 from bisect import bisect_left
 from collections.abc import Iterator
 
-from obrin.core.address.prefix import Prefix
+from obrin.core.address.prefix import Address, Prefix
 from obrin.core.address.space import summaries as merged
+from obrin.core.address.table import PrefixTable
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.reader import Location
 from obrin.core.routing.model import accepted_at_site, announced_by_site
@@ -85,8 +86,33 @@ def _of_others(
         )
 
 
+class Holders:
+    """Which of many prefixes an address lies in; lists that are the same are looked at once."""
+
+    def __init__(self) -> None:
+        # By identity, with the list kept: those of thousands of prefixes are long to hash.
+        self._tables: dict[int, tuple[tuple[Prefix, ...], PrefixTable[None]]] = {}
+
+    def of(self, prefixes: tuple[Prefix, ...], address: Address) -> Prefix | None:
+        """The longest; a default route holds everything and is told as such."""
+        if len(prefixes) < _FEW:
+            return next((p for p in prefixes if p.length > 1 and p.holds(address)), None)
+        if id(prefixes) not in self._tables:
+            table: PrefixTable[None] = PrefixTable()
+            for prefix in prefixes:
+                table[prefix] = None
+            self._tables[id(prefixes)] = prefixes, table
+        table = self._tables[id(prefixes)][1]
+        found = table.match(address.value, address.bits)
+        return found[0] if found is not None and found[0].length > 1 else None
+
+
+_FEW = 8
+
+
 def into_itself(settled: Settled) -> Iterator[Finding]:
     """A tunnel cannot carry the packets that it is made of."""
+    holders = Holders()
     for link in settled.links.values():
         told = accepted_at_site(settled, link), announced_by_site(link)
         for tunnel in link.tunnels:
@@ -94,7 +120,7 @@ def into_itself(settled: Settled) -> Iterator[Finding]:
                 (told[0], tunnel.cloud_address, tunnel.gateway),
                 (told[1], tunnel.uplink.address, tunnel.cloud),
             ):
-                held = next((p for p in prefixes if p.length > 1 and p.holds(end)), None)
+                held = holders.of(prefixes, end)
                 if held is not None:
                     yield Finding(
                         Severity.ERROR,

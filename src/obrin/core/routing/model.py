@@ -77,13 +77,18 @@ def accepted_at_site(settled: Settled, bundle: Bundle) -> tuple[Prefix, ...]:
     # Most tables of sites learn members only; then there is no need to walk all that is joined.
     if table is None or not any(n in settled.links or n in settled.circuits for n in table.learns):
         return own
-    others = [
-        prefix
-        for other in settled.bundles()
-        if other.cloud == cloud.name and other.name in table.learns
-        for prefix in announced_by_site(other)
-    ]
-    return summarised((*own, *others), _summaries(bundle)[1]) if others else own
+    summaries = _summaries(bundle)[1]
+    key = cloud.name, table.name, own, summaries
+    if key not in settled.told_over_hubs:
+        others = [
+            prefix
+            for other in settled.bundles()
+            if other.cloud == cloud.name and other.name in table.learns
+            for prefix in announced_by_site(other)
+        ]
+        found = summarised((*own, *others), summaries) if others else own
+        settled.told_over_hubs[key] = found
+    return settled.told_over_hubs[key]
 
 
 def cloud_policy(settled: Settled, leg: Leg, accept: PrefixList | None = None) -> SessionPolicy:

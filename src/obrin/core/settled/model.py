@@ -56,6 +56,12 @@ class Settled:
             gateways=self.gateways,
         )
 
+    @functools.cached_property
+    def told_over_hubs(self) -> dict[object, tuple[Prefix, ...]]:
+        """What the tables of hubs tell, kept by who works it out: it is the same for all that use a
+        table, and as long as the design is wide."""
+        return {}
+
     def tunnels(self) -> Iterator[SettledTunnel]:
         for link in self.links.values():
             yield from link.tunnels
