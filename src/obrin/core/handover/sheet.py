@@ -7,8 +7,9 @@ from collections.abc import Iterator
 from obrin.core.handover.awake import awake_words
 from obrin.core.handover.blocks import Block, Heading, Paragraph, Table
 from obrin.core.handover.configured import bgp_identifier
-from obrin.core.handover.ends import LegEnd, TunnelEnd, circuits_at, ends_at
+from obrin.core.handover.ends import TunnelEnd, ends_at
 from obrin.core.handover.joining import joining
+from obrin.core.handover.outside import internet_side
 from obrin.core.handover.secrets import BY_KEY
 from obrin.core.handover.standard.basic import interface_name
 from obrin.core.handover.words import (
@@ -54,7 +55,7 @@ def value_sheet(settled: Settled, place: str) -> list[Block]:
         *_filters(filter_of(settled, place), ends),
         *_hosts(settled, place),
         *_translation(ends),
-        *_internet_side(settled, place, ends),
+        *internet_side(settled, place, ends),
     ]
 
 
@@ -347,59 +348,3 @@ def _translation(ends: tuple[TunnelEnd, ...]) -> Iterator[Block]:
         "The last part of each address stays. No ports change and no state is kept, so either side "
         "can begin. The filter sees addresses as this side has them."
     )
-
-
-def _forwarding(settled: Settled, place: str, ends: tuple[TunnelEnd, ...]) -> Iterator[Block]:
-    """For who looks after the translators in front of a site's gateway."""
-    if place in settled.clouds:
-        return
-    for uplink in settled.gateways[place].uplinks.values():
-        mine = [end for end in ends if end.uplink == uplink.name]
-        called = [end.tunnel for end in mine if not end.initiator]
-        if called:
-            todo = f"pass UDP 500 and UDP 4500 on to {uplink.own}: the remote end starts "
-            todo += ", ".join(called)
-        else:
-            todo = "nothing has to be passed on from outside: this gateway starts"
-        if uplink.translated and mine:
-            yield Paragraph(
-                f"At the translator in front of {uplink.name} ({uplink.address}): {todo}."
-            )
-
-
-def _internet_side(settled: Settled, place: str, ends: tuple[TunnelEnd, ...]) -> Iterator[Block]:
-    number = 7 if any(end.translations for end in ends) else 6
-    yield Heading(2, f"{number}. On the internet side, and source translation")
-    if ends:
-        yield Table(
-            ("Allow", "Between", "And"),
-            (
-                (what, str(end.own_address), str(end.remote_address))
-                for end in ends
-                for what in ("UDP 500, UDP 4500", "ESP (protocol 50)")
-            ),
-        )
-    yield from _forwarding(settled, place, ends)
-    all_ends: tuple[LegEnd, ...] = (*ends, *circuits_at(settled, place))
-    far = {prefix for end in all_ends for prefix in end.remote_prefixes}
-    if not far:
-        yield Paragraph("Nothing: no tunnel and no circuit ends here.")
-        return
-    yield Paragraph(
-        "Leave alone, in source translation, everything whose destination is one of: "
-        + listed(sorted(far))
-        + _internet_words(settled, place)
-    )
-
-
-def _internet_words(settled: Settled, place: str) -> str:
-    """What becomes of the site's own traffic to the internet."""
-    site = settled.sites.get(settled.gateways[place].site) if place in settled.gateways else None
-    if site is None:
-        return ". Traffic to the internet goes on as before."
-    if site.internet is None:
-        return ". The site has no way to the internet of its own: nothing else is translated."
-    users = [name for name in site.networks if name in site.internet.networks]
-    if len(users) < len(site.networks):
-        return f". Traffic to the internet of {', '.join(users)} goes on as before."
-    return ". Traffic to the internet goes on as before."
