@@ -181,3 +181,75 @@ def test_counters_belong_to_the_sa_that_is_there() -> None:
     assert told(found) == ""
     assert status.right
     assert abs(status.site.packets_out - status.cloud.packets_in) <= 2
+
+
+def bgp(**changes: Any) -> Callable[[Any], Any]:
+    return lambda body: body.model_copy(update={"bgp": body.bgp.model_copy(update=changes)})
+
+
+def of_tunnel(**changes: Any) -> Callable[[Any], Any]:
+    return lambda body: body.model_copy(update=changes)
+
+
+def no_pfs_there(body: Any) -> Any:
+    suite = body.suite | {"child-sa": {**body.suite["child-sa"]}}
+    del suite["child-sa"]["pfs-dh-group"]
+    return body.model_copy(update={"suite": suite})
+
+
+def other_end_of(body: Any) -> Any:
+    first, second = (str(end) for end in body.inside.ends())
+    other = second if body.inside_address == first else first
+    return body.model_copy(update={"inside_address": other})
+
+
+AT_CLOUD: dict[str, tuple[str, Callable[[Any], Any], float, tuple[str, ...]]] = {
+    "key": (
+        "tunnels/quay-apps.a",
+        of_tunnel(pre_shared_key="something-else-1234567"),
+        20,
+        ("AUTH",),
+    ),
+    "PFS": ("tunnels/quay-apps.a", no_pfs_there, 3200, ("the child SA is not rekeyed",)),
+    "inside addresses": (
+        "tunnels/quay-apps.a",
+        other_end_of,
+        20,
+        ("the cloud has the two inside addresses exchanged",),
+    ),
+    "nothing told": ("tunnels/quay-apps.a", bgp(announce=[]), 20, ("the cloud announces nothing",)),
+    "nothing accepted": ("tunnels/quay-apps.a", bgp(accept=[]), 20, ("the cloud did not accept",)),
+    "AS number": (
+        "far-ends/quay-gw.fibre",
+        of_tunnel(autonomous_system=64999),
+        20,
+        ("expected 64999",),
+    ),
+    "identity": ("far-ends/quay-gw.fibre", of_tunnel(identity="10.0.0.1"), 20, ("10.0.0.1",)),
+    "address": (
+        "far-ends/quay-gw.fibre",
+        of_tunnel(address="192.0.2.99"),
+        60,
+        ("has 192.0.2.99 as its peer",),
+    ),
+}
+
+
+@pytest.mark.parametrize("what", AT_CLOUD)
+def test_what_was_mistyped_at_the_cloud_is_named_and_forgotten_when_mended(what: str) -> None:
+    name, change, seconds, words = AT_CLOUD[what]
+    found = world()
+    kind, _, key = name.partition("/")
+    resource = found.store.resources[kind, key]
+    right = resource.body
+    resource.body = change(right)
+    found.rebuild()
+    found.run(seconds)
+    assert not status_of(found).right
+    for word in words:
+        assert word in told(found), told(found)
+    resource.body = right
+    found.rebuild()
+    found.run(60.0 if seconds < 100 else 700.0)
+    assert told(found) == ""
+    assert status_of(found).right

@@ -42,6 +42,7 @@ def tunnel_states(router: Router, now: float) -> list[dict[str, Any]]:
                 "packets-in": str(state.packets_in),
                 "packets-out": str(state.packets_out),
                 "encapsulated": tunnel.path.encapsulate,
+                "outside-of-peer": config.peer.remote_address,
                 "inside": format_address(config.local_inside),
                 "inside-of-peer": format_address(config.remote_inside),
                 "last-refusal": "" if refusal is None else refusal.text,

@@ -30,6 +30,7 @@ def _end(tunnel: Json, session: Json | None) -> EndStatus:
         refusal=tunnel.get("last-refusal", ""),
         refusal_age=tunnel.get("refusal-age"),
         refused_rekey=tunnel.get("refused-rekey", ""),
+        outside_of_peer=tunnel.get("outside-of-peer", ""),
         inside=tunnel.get("inside", ""),
         inside_of_peer=tunnel.get("inside-of-peer", ""),
         bgp_error=session["last-error"] if session else "",

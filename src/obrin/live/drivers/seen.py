@@ -15,7 +15,8 @@ class EndStatus:
     the session ended, since a packet last came out of the tunnel and since one went in; None when
     none ever did. They and the counters tell of the IKE SA that is there. `refused_rekey` is what
     was to be rekeyed when that was refused.
-    `inside` and `inside_of_peer` are the addresses inside the tunnel; empty where it is not told.
+    `inside` and `inside_of_peer` are the addresses inside the tunnel, `outside_of_peer` is where it
+    expects the peer; empty where it is not told.
     """
 
     ike: str = "unknown"
@@ -29,6 +30,7 @@ class EndStatus:
     refusal: str = ""
     refusal_age: int | None = None
     refused_rekey: str = ""
+    outside_of_peer: str = ""
     inside: str = ""
     inside_of_peer: str = ""
     bgp_error: str = ""

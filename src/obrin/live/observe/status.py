@@ -201,8 +201,9 @@ def _not_rekeyed(site: EndStatus, cloud: EndStatus) -> Iterator[str]:
 
 @dataclass(frozen=True, slots=True)
 class Wished:
-    """What the design has an end be and tell: its address inside, and prefixes over BGP."""
+    """What the design has an end be and tell: its addresses, and prefixes over BGP."""
 
+    outside: str
     inside: str
     told: frozenset[str]
 
@@ -211,10 +212,11 @@ def wished_of(settled: Settled, tunnel: SettledTunnel) -> tuple[Wished, Wished]:
     """Of the site, and of the cloud."""
     link = settled.links[tunnel.link]
     told = announced_by_site(link), accepted_at_site(settled, link)
+    outside = tunnel.uplink.address, tunnel.cloud_address
     inside = tunnel.site_inside, tunnel.cloud_inside
     site, cloud = (
-        Wished(str(address), frozenset(map(str, prefixes)))
-        for address, prefixes in zip(inside, told, strict=True)
+        Wished(str(public), str(address), frozenset(map(str, prefixes)))
+        for public, address, prefixes in zip(outside, inside, told, strict=True)
     )
     return site, cloud
 
@@ -232,6 +234,7 @@ def _beside_design(
         for what, found, right in (
             ("its own inside address", end.inside, mine.inside),
             ("its peer's inside address", end.inside_of_peer, peers.inside),
+            ("its peer's public address", end.outside_of_peer, peers.outside),
         ):
             if found and found != right:
                 yield f"the {who} has {found} as {what}, by the design it is {right}"
