@@ -365,3 +365,28 @@ def test_a_key_as_it_was_entered_is_held_against_the_right_one(folder: Folder) -
     folder.obrin("agree", "quay-apps").bad(
         1, "Entered: key", "AUTHENTICATION_FAILED", "what the sheets"
     )
+
+
+def test_packs_can_be_made_without_writing_and_told_to_programs(folder: Folder) -> None:
+    folder.obrin("settle").good()
+    dry = folder.obrin("handover", "--dry-run").good().out
+    assert "2 packs can be made: quay-gw, apps. Nothing was written" in dry
+    told = folder.obrin("handover", "--dry-run", "--json").good().json
+    assert [(g["gateway"], g["kind"]) for g in told] == [
+        ("quay-gw", "site gateway"),
+        ("apps", "cloud gateway"),
+    ]
+    assert not (folder.path / "packs").exists()
+    written = folder.obrin("handover", "--json").good().json
+    assert all((folder.path / path).exists() for g in written for path in g["files"])
+    assert {len(g["files"]) for g in written} == {7}
+    keys = folder.obrin("keys", "list", "--json").good().json
+    assert [(k["tunnel"], k["characters"], k["weak"]) for k in keys] == [
+        ("quay-apps/a", 48, []),
+        ("quay-apps/b", 48, []),
+    ]
+    (folder.path / ".obrin" / "keys-design.json").unlink()
+    assert [k["bits"] for k in folder.obrin("keys", "list", "--json").good().json] == [None, None]
+    folder.write("t.j2", "x")
+    folder.obrin("handover", "--template", "t.j2", "--json").bad(2, "are for packs")
+    folder.obrin("handover", "--dry-run").bad(1, "not there yet: key of quay-apps/a")

@@ -10,6 +10,8 @@ import click
 from obrin.cli.common import (
     console,
     design_option,
+    echo_json,
+    json_option,
     print_table,
     project_of,
     tell_changed_by_hand,
@@ -30,10 +32,17 @@ if TYPE_CHECKING:
 )
 @click.option("--gateway", "only", help="With --template: one gateway, to standard output.")
 @click.option("--reveal-keys", is_flag=True, help="With --template: let it use the keys.")
+@click.option("--dry-run", is_flag=True, help="Make and prove the packs, and write nothing.")
 @design_option
-@writes()
+@json_option
+@writes("dry_run")
 def handover(
-    template: str | None, only: str | None, reveal_keys: bool, design_file: str | None
+    template: str | None,
+    only: str | None,
+    reveal_keys: bool,
+    dry_run: bool,
+    design_file: str | None,
+    as_json: bool,
 ) -> None:
     """Write one pack for each gateway, below packs/DESIGN/.
 
@@ -54,15 +63,38 @@ def handover(
     _, settled = project.settled()
     tell_changed_by_hand(project)
     if template is not None:
+        if dry_run or as_json:
+            raise click.UsageError("--dry-run and --json are for packs, not for --template")
         _render(project, settled, Path(template), only, reveal_keys=reveal_keys)
         return
     if only is not None or reveal_keys:
         raise click.UsageError("--gateway and --reveal-keys belong to --template")
     from obrin.core.handover.pack import gateways_of
-    from obrin.live.packs import shown, write_packs
+    from obrin.live.packs import make_packs, shown, write_packs
     from obrin.live.practice.beyond import beyond_practice
 
+    if dry_run:
+        made = make_packs(project, settled)
+        if as_json:
+            echo_json([{"gateway": n, "kind": _kind(settled, n), "files": []} for n in made])
+        else:
+            click.echo(f"{len(made)} packs can be made: {', '.join(made)}. Nothing was written.")
+        return
     written = write_packs(project, settled)
+    if as_json:
+        echo_json(
+            [
+                {
+                    "gateway": name,
+                    "kind": _kind(settled, name),
+                    "files": [str(path) for path in written.files.get(name, ())],
+                }
+                for name in gateways_of(settled)
+            ]
+        )
+        for text in written.told:
+            click.echo(f"note: {text}.", err=True)
+        return
     rows = [
         (
             name,

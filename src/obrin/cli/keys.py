@@ -7,7 +7,16 @@ from typing import TYPE_CHECKING
 
 import click
 
-from obrin.cli.common import ask_secret, console, design_option, print_table, project_of, writes
+from obrin.cli.common import (
+    ask_secret,
+    console,
+    design_option,
+    echo_json,
+    json_option,
+    print_table,
+    project_of,
+    writes,
+)
 from obrin.cli.completion import tunnel_names
 from obrin.core.check.keys import design_words, shared_keys
 from obrin.core.errors import ObrinError
@@ -42,7 +51,8 @@ def _tunnel(design_file: str | None, label: str) -> tuple[Settled, SettledTunnel
 
 @keys.command("list")
 @design_option
-def list_keys(design_file: str | None) -> None:
+@json_option
+def list_keys(design_file: str | None, as_json: bool) -> None:
     """Every tunnel with what its key is worth; no key is shown.
 
     \b
@@ -53,22 +63,30 @@ def list_keys(design_file: str | None) -> None:
     _, settled = project.settled()
     stored = project.keys.read()
     words = design_words(settled)
-    rows = []
+    made = project.keys.made()
+    rows: list[tuple[str, str, str, str]] = []
+    found: list[dict[str, object]] = []
     for tunnel in settled.keyed_tunnels():
         key = stored.get(tunnel.label)
         if key is None:
             rows.append((tunnel.label, "none yet", "", ""))
+            found.append(_key_json(tunnel.label, None, None, [], None))
             continue
-        weak = weaknesses(key, words)
-        rows.append(
-            (
-                tunnel.label,
-                f"{len(key)} characters",
-                f"at most {estimate_bits(key, words):.0f} bits",
-                "; ".join(weak) or "good",
-            )
-        )
+        weak, bits = weaknesses(key, words), round(estimate_bits(key, words))
+        found.append(_key_json(tunnel.label, len(key), bits, weak, made.get(tunnel.label)))
+        verdict = "; ".join(weak) or "good"
+        rows.append((tunnel.label, f"{len(key)} characters", f"at most {bits} bits", verdict))
+    if as_json:
+        echo_json(found)
+        return
     print_table(console(), ("Tunnel", "Length", "Worth", "Verdict"), rows)
+
+
+def _key_json(
+    tunnel: str, characters: int | None, bits: int | None, weak: list[str], made: str | None
+) -> dict[str, object]:
+    """The key itself is in no output; without one, its numbers are null."""
+    return {"tunnel": tunnel, "characters": characters, "bits": bits, "weak": weak, "made": made}
 
 
 @keys.command()
