@@ -20,6 +20,8 @@ from obrin.cli.common import (
 from obrin.core.errors import ObrinError
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from obrin.core.settled.model import Settled
     from obrin.live.project import Project
 
@@ -69,32 +71,33 @@ def handover(
         return
     if only is not None or reveal_keys:
         raise click.UsageError("--gateway and --reveal-keys belong to --template")
+    if dry_run:
+        _prove(project, settled, as_json=as_json)
+    else:
+        _write(project, settled, as_json=as_json)
+
+
+def _prove(project: Project, settled: Settled, *, as_json: bool) -> None:
+    """All packs made, and none written."""
+    from obrin.live.packs import make_packs
+
+    made = make_packs(project, settled)
+    if as_json:
+        echo_json([_pack_json(settled, name, ()) for name in made])
+    else:
+        click.echo(f"{len(made)} packs can be made: {', '.join(made)}. Nothing was written.")
+
+
+def _pack_json(settled: Settled, name: str, files: Sequence[Path]) -> dict[str, object]:
+    return {"gateway": name, "kind": _kind(settled, name), "files": [str(path) for path in files]}
+
+
+def _write(project: Project, settled: Settled, *, as_json: bool) -> None:
     from obrin.core.handover.pack import gateways_of
-    from obrin.live.packs import make_packs, shown, write_packs
+    from obrin.live.packs import shown, write_packs
     from obrin.live.practice.beyond import beyond_practice
 
-    if dry_run:
-        made = make_packs(project, settled)
-        if as_json:
-            echo_json([{"gateway": n, "kind": _kind(settled, n), "files": []} for n in made])
-        else:
-            click.echo(f"{len(made)} packs can be made: {', '.join(made)}. Nothing was written.")
-        return
     written = write_packs(project, settled)
-    if as_json:
-        echo_json(
-            [
-                {
-                    "gateway": name,
-                    "kind": _kind(settled, name),
-                    "files": [str(path) for path in written.files.get(name, ())],
-                }
-                for name in gateways_of(settled)
-            ]
-        )
-        for text in written.told:
-            click.echo(f"note: {text}.", err=True)
-        return
     rows = [
         (
             name,
@@ -104,9 +107,15 @@ def handover(
         )
         for name in gateways_of(settled)
     ]
-    print_table(console(), ("Gateway", "Kind", "Files"), rows)
+    if as_json:
+        names = gateways_of(settled)
+        echo_json([_pack_json(settled, name, written.files.get(name, ())) for name in names])
+    else:
+        print_table(console(), ("Gateway", "Kind", "Files"), rows)
     for text in written.told:
         click.echo(f"note: {text}.", err=True)
+    if as_json:
+        return
     where = shown(project, project.packs)
     click.echo(f"Packs are in {where}/. Both ends of every tunnel mirror each other.")
     beyond = next(beyond_practice(settled), None)

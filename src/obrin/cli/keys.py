@@ -150,7 +150,8 @@ def compare(ctx: click.Context, tunnel: str, design_file: str | None) -> None:
         raise ObrinError(f"tunnel {label} has no key yet. Run 'obrin settle'")
     typed = ask_secret(f"Key of {label}, as it is entered")
     others = {name: key for name, key in stored.items() if name != label}
-    found = difference(stored[label], typed, others | project.keys_beside())
+    others |= {str(owner): key for owner, key in project.keys_beside().items()}
+    found = difference(stored[label], typed, others)
     project.keys.make_print_secret(os.urandom)
     shown = key_print(typed, bytes.fromhex(project.keys.print_secret()))
     click.echo(f"Not the key of {label}: {found}." if found else f"It is the key of {label}.")

@@ -37,7 +37,7 @@ from obrin.live.secrets.store import KeyStore
 
 if TYPE_CHECKING:
     from obrin.core.calendar.endings import Dated
-    from obrin.core.handover.secrets import Secrets
+    from obrin.core.handover.secrets import KeyOwner, Secrets
     from obrin.live.secrets.authority import AuthorityStore
 
 DESIGN_NAME = "design.yaml"
@@ -196,10 +196,12 @@ class Project:
         prints = self.keys.prints() if any(s.entered for s in settled.links.values()) else {}
         return replace(self.secrets(settled), beside=self.keys_beside(), prints=prints)
 
-    def keys_beside(self) -> dict[str, str]:
-        """The keys of other designs in this folder, as `TUNNEL of design NAME`. Those of files that
-        cannot be opened are left out: they are for their own designs to complain of."""
-        found: dict[str, str] = {}
+    def keys_beside(self) -> dict[KeyOwner, str]:
+        """The keys of other designs in this folder. Those of files that cannot be opened are left
+        out: they are for their own designs to complain of."""
+        from obrin.core.handover.secrets import KeyOwner
+
+        found: dict[KeyOwner, str] = {}
         own = self.keys.file.path
         for path in sorted(own.parent.glob("keys-*.json")):
             if path == own:
@@ -207,7 +209,7 @@ class Project:
             with contextlib.suppress(SecretsError):
                 store = KeyStore(SecretFile(path, self._no_passphrase))
                 name = path.stem.removeprefix("keys-")
-                found |= {f"{label} of design {name}": key for label, key in store.read().items()}
+                found |= {KeyOwner(label, name): key for label, key in store.read().items()}
         return found
 
     @staticmethod

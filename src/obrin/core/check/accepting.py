@@ -30,15 +30,15 @@ def answered(
     settled: Settled, findings: Iterable[Finding], today: date | None
 ) -> Iterator[Finding]:
     """All of them, those that are accepted marked as such; and what is accepted to no end."""
+    by_place: dict[tuple[str, str], list[tuple[int, AcceptedFinding]]] = {}
+    for index, accepted in enumerate(settled.accepted_findings):
+        by_place.setdefault((accepted.finding, accepted.at), []).append((index, accepted))
     used: set[int] = set()
     for finding in findings:
-        found = None
-        for index, accepted in enumerate(settled.accepted_findings):
-            if accepted.finding == finding.code and accepted.at == place_text(finding):
-                used.add(index)
-                if _holds(accepted, finding, today):
-                    found = accepted
-        yield finding if found is None else replace(finding, accepted=found)
+        here = by_place.get((finding.code, place_text(finding)), []) if by_place else []
+        used.update(index for index, _ in here)
+        holding = [accepted for _, accepted in here if _holds(accepted, finding, today)]
+        yield replace(finding, accepted=holding[-1]) if holding else finding
     for index, accepted in enumerate(settled.accepted_findings):
         if index not in used:
             yield Finding(

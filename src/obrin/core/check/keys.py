@@ -7,6 +7,7 @@ from types import MappingProxyType
 
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.reader import Location
+from obrin.core.handover.secrets import KeyOwner
 from obrin.core.ipsec.guessing import words_of
 from obrin.core.ipsec.shared_keys import weaknesses
 from obrin.core.settled.links import SettledTunnel
@@ -14,7 +15,9 @@ from obrin.core.settled.model import Settled
 
 
 def keys(
-    settled: Settled, stored: Mapping[str, str], beside: Mapping[str, str] = MappingProxyType({})
+    settled: Settled,
+    stored: Mapping[str, str],
+    beside: Mapping[KeyOwner, str] = MappingProxyType({}),
 ) -> Iterator[Finding]:
     """`stored` maps tunnel labels to keys, `beside` does so for tunnels of other designs."""
     others, words = _Others(beside), design_words(settled)
@@ -59,7 +62,7 @@ def keys(
 
 
 def shared_keys(
-    settled: Settled, stored: Mapping[str, str], beside: Mapping[str, str]
+    settled: Settled, stored: Mapping[str, str], beside: Mapping[KeyOwner, str]
 ) -> Iterator[Finding]:
     """Only what several tunnels have alike, here or in other designs."""
     others = _Others(beside)
@@ -71,18 +74,19 @@ def shared_keys(
 class _Others:
     """The keys looked at before: the same ones, and those that differ only at their end."""
 
-    def __init__(self, beside: Mapping[str, str]) -> None:
-        self._same = {key: label for label, key in beside.items()}
-        self._nearly = {_stem(key): label for label, key in beside.items()}
+    def __init__(self, beside: Mapping[KeyOwner, str]) -> None:
+        self._same = {key: owner for owner, key in beside.items()}
+        self._nearly = {_stem(key): owner for owner, key in beside.items()}
 
     def alike(self, tunnel: SettledTunnel, key: str) -> Iterator[Finding]:
         label = tunnel.label
-        same = self._same.setdefault(key, label)
-        nearly = self._nearly.setdefault(_stem(key), label)
+        mine = KeyOwner(label)
+        same = self._same.setdefault(key, mine)
+        nearly = self._nearly.setdefault(_stem(key), mine)
         here: Location = ("links", tunnel.link, "tunnels", tunnel.name)
         fix = f"replace one: 'obrin keys renew {label}'"
         # One tunnel may keep its key in several versions of a design.
-        if _tunnel_of(same) != label:
+        if same.tunnel != label:
             yield Finding(
                 Severity.ERROR,
                 "key-shared",
@@ -91,7 +95,7 @@ class _Others:
                 "one leak opens both, and either end can pass for the other",
                 fix,
             )
-        elif same == label and _tunnel_of(nearly) != label:
+        elif same == mine and nearly.tunnel != label:
             yield Finding(
                 Severity.ERROR,
                 "key-alike",
@@ -100,10 +104,6 @@ class _Others:
                 "who learns one has the other after a few guesses",
                 fix,
             )
-
-
-def _tunnel_of(label: str) -> str:
-    return label.partition(" of design ")[0]
 
 
 def _stem(key: str) -> str:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, NamedTuple
 
 from obrin.core.handover.ends import ends_at
 from obrin.core.settled.model import Settled
@@ -25,12 +25,22 @@ class CertificateFiles:
     revocations: str = ""
 
 
+class KeyOwner(NamedTuple):
+    """A tunnel, and the design that has it; empty for the design that is looked at."""
+
+    tunnel: str
+    design: str = ""
+
+    def __str__(self) -> str:
+        return f"{self.tunnel} of design {self.design}" if self.design else self.tunnel
+
+
 @dataclass(frozen=True, slots=True)
 class Secrets:
     """`keys` by tunnel label, `certificates` by name of gateway or cloud.
 
     `barred` are gateways whose certificates are all revoked: they get no pack. `made` are the ISO
-    dates of the keys. `beside` are keys of other designs in the same folder, by what has them;
+    dates of the keys. `beside` are keys of other designs in the same folder;
     `prints` are the fingerprints of these keys, where they are known.
     """
 
@@ -38,7 +48,7 @@ class Secrets:
     certificates: Mapping[str, CertificateFiles] = field(default_factory=dict, repr=False)
     barred: frozenset[str] = frozenset()
     made: Mapping[str, str] = field(default_factory=dict)
-    beside: Mapping[str, str] = field(default_factory=dict, repr=False)
+    beside: Mapping[KeyOwner, str] = field(default_factory=dict, repr=False)
     prints: Mapping[str, str] = field(default_factory=dict)
 
     def missing(self, settled: Settled) -> list[str]:
