@@ -372,7 +372,7 @@ def test_agree_tells_what_is_agreed_or_fails_and_when(folder: Folder) -> None:
 
 def test_many_sites_from_one_table(folder: Folder) -> None:
     made = ("new", "--sites", "kiosks.csv", "--template", "kiosk.yaml", "--to", "kiosks.yaml")
-    assert "24 rows" in folder.obrin(*made).good().out
+    assert "24 rows" in folder.obrin(*made).good().err
     folder.obrin("check", "--design", "kiosks.yaml").good()
     regions = [
         a

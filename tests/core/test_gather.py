@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import pytest
 
-from obrin.core.design.document import load_design
+from obrin.core.design.document import judge_values, load_design
 from obrin.core.errors import DesignError
 from obrin.core.gather import rows
+from obrin.core.gather.against import compare
 from obrin.core.gather.insert import entry_lines, with_ranges
 from obrin.core.gather.ranges import gather_ranges
 from obrin.core.gather.rows import read_csv_rows, read_table
@@ -177,3 +178,51 @@ def test_a_template_tells_rows_and_holes_that_do_not_fit() -> None:
     for text, words in (("", "empty"), ("a,a\n1,2\n", "stands twice"), ("a\n", "no rows")):
         with pytest.raises(DesignError, match=words):
             read_csv_rows(text, "s.csv")
+
+
+def test_a_second_table_corrects_what_the_first_left_open() -> None:
+    first = "Partner;CIDR;VLAN\nBay Freight;10.72.0.0/14;4\nLantern;10.80.0.0/16;5\n"
+    second = (
+        "Network;Partner;CIDR;Location\n"
+        "line;Bay Freight;10.72.0.0/14;south\nhouse;Lantern Hotels;10.80.0.0/16;\n"
+    )
+    table = read_table(first, "t.csv", {})
+    assert (table.columns, table.left) == ({"prefix": "CIDR", "owner": "Partner"}, ("VLAN",))
+    text = with_ranges(DESIGN, "d.yaml", gathered(first).ranges)
+    text = text.replace('"Lantern"}', '"Lantern"}  # asked in May')
+    held = load_design(text, "d.yaml").design.elsewhere
+    better = read_table(second, "t.csv", {})
+    assert better.columns["name"] == "Network"  # its cells are no ranges
+    news = compare(gather_ranges(better, frozenset(held)).ranges, held, named=True)
+    assert [(c.was, c.now.name) for c in news.corrected] == [
+        ("bay-freight", "line"),
+        ("lantern", "house"),
+    ]
+    made = with_ranges(text, "d.yaml", news.added, news.corrected)
+    assert '  house: {prefix: "10.80.0.0/16", owner: "Lantern Hotels"}  # asked in May\n' in made
+    after = load_design(made, "d.yaml").design.elsewhere
+    again = compare(gather_ranges(better, frozenset(after)).ranges, after, named=True)
+    assert (again.added, again.corrected, again.same) == ((), (), 2)
+    plain = compare(gathered(first).ranges, after, named=False)  # says less: nothing is lost
+    assert [c.now.place for c in plain.corrected] == [""]
+    spread = text.replace(
+        'bay-freight: {prefix: "10.72.0.0/14", owner: "Bay Freight"}',
+        'bay-freight:\n    prefix: "10.72.0.0/14"\n    owner: "Bay Freight"',
+    )
+    with pytest.raises(DesignError, match="not on one line"):
+        with_ranges(spread, "d.yaml", news.added, news.corrected)
+
+
+def test_mistakes_of_a_filled_template_point_into_table_and_template() -> None:
+    rows = read_csv_rows("site,hosts,ip\na,20,192.0.2.1\nb,x,192.0.2.2\n", "s.csv")
+    text = TEMPLATE.replace("{site}/lan", "{site}/lam", 1)
+    made = fill_template(text, "t.yaml", rows, "s.csv")
+    _, problems = judge_values(made.values, made.origin.where)
+    assert [(p.where, p.what) for p in problems] == [
+        ("s.csv:3:1, filled in at t.yaml:5:22", "'hosts' is 'x'"),
+        ("s.csv:2:1, filled in at t.yaml:9:6", "there is no network 'a/lam'"),
+        ("s.csv:3:1, filled in at t.yaml:9:6", "there is no network 'b/lam'"),
+    ]
+    made = fill_template(TEMPLATE.replace("hosts: 9", "hosts: y"), "t.yaml", rows[:1], "s.csv")
+    _, problems = judge_values(made.values, made.origin.where)
+    assert [p.where for p in problems] == ["t.yaml:7:30"]  # nothing of a row's

@@ -70,7 +70,7 @@ def test_only_ones_own_are_ended_and_a_copy_ends_nothing(folder, tmp_path) -> No
     copy.obrin("status").bad(2, "no practice world runs here")
     run = copy.obrin("practice", "status").bad(2, "3 of 3 processes are dead")
     assert run.out.count("DEAD") == 3
-    assert "No practice world ran here" in copy.obrin("practice", "stop").good().out
+    assert "No practice world runs here" in copy.obrin("practice", "stop").good().err
     assert processes(folder.path) == running
     # A record that names the numbers and ports of strangers ends nobody.
     with subprocess.Popen(["sleep", "60"]) as stranger:

@@ -25,6 +25,7 @@ from obrin.live.project import Project
 from obrin.wire.capture import decode_capture
 from tests.cli.program import PROGRAM, Folder
 from tests.doubles import DESIGN, swap
+from tests.outputs import valid
 
 
 @pytest.fixture(scope="module")
@@ -91,7 +92,7 @@ def test_status_shows_both_ends(world) -> None:
     text = world.obrin("status").good().out
     for word in ("Site says", "Cloud says", "established", "10.20.0.0/22"):
         assert word in text
-    for tunnel in world.obrin("status", "--json").good().json:
+    for tunnel in valid("status", world.obrin("status", "--json").good().json):
         assert tunnel["up"]
         assert tunnel["disagreements"] == []
         assert tunnel["site"]["packets_out"] > 0
@@ -99,10 +100,31 @@ def test_status_shows_both_ends(world) -> None:
 
 
 def test_probe_meets_every_expectation_and_names_what_dropped(world) -> None:
-    outcomes = world.obrin("probe", "--json").good().json
+    outcomes = valid("probe", world.obrin("probe", "--json").good().json)
     assert [o["met"] for o in outcomes] == [True, True, True]
     assert outcomes[2]["seen"] == "no answer"
     assert outcomes[2]["dropped"] == "quay-gw: no filter rule lets it through"
+
+
+def test_what_acts_out_there_can_be_tried_and_told_to_programs(world) -> None:
+    trials = {
+        "connect --dry-run": {"pack/quay-gw"},
+        "keys rotate": {"key of quay-apps/b", "key of quay-apps/a"},
+        "practice cut tunnel quay-apps/a": {"tunnel quay-apps/a"},
+        "practice heal": {"everything that was cut"},
+        "practice stop": {"practice world"},
+    }
+    for words, subjects in trials.items():
+        command = [word for word in words.split() if word != "--dry-run"]
+        told = world.obrin(*command, "--dry-run", "--json").good().json
+        name = words if words.startswith("connect") else " ".join(command[:2])
+        assert {c["subject"] for c in valid(name, told)["changes"]} == subjects, words
+        assert not told["done"]
+    connected = valid("connect", world.obrin("connect", "--json").good().json)
+    assert (connected["changes"], connected["unchanged"]) == ([], 12)
+    assert valid("practice status", world.obrin("practice", "status", "--json").json)
+    assert world.obrin("practice", "status", "--json").json["faults"]["paths"] == 0
+    assert valid("practice heal", world.obrin("practice", "heal", "--json").good().json)["done"]
 
 
 def test_a_second_world_is_refused(world) -> None:
@@ -197,7 +219,7 @@ def test_a_cut_tunnel_is_seen_and_healed(world) -> None:
     world.obrin("practice", "cut", "tunnel", "nowhere").bad(2, "there is no tunnel")
     world.obrin("practice", "cut", "tunnel", "quay-apps/a").good()
     assert "Cut: 1 tunnel paths" in world.obrin("practice", "status").good().out
-    told = world.obrin("practice", "status", "--json").good().json
+    told = valid("practice status", world.obrin("practice", "status", "--json").good().json)
     assert {p["state"] for p in told["places"]} == {"answers"}
     assert "quay-gw" in {p["name"] for p in told["places"]}
     assert told["faults"]["paths"] == 1

@@ -9,6 +9,7 @@ import click
 
 from obrin.cli.certificates import certificates, need_gateway, opened
 from obrin.cli.common import ask_secret, design_option, echo_json, json_option, writes
+from obrin.cli.deeds import HAND_OVER, Change, Deed, acting
 from obrin.core.errors import ObrinError, OutsideError
 from obrin.live.files import read_file
 
@@ -39,8 +40,16 @@ _SEALED = click.option(
 @click.option("--gateway", required=True, help="For which gateway of the design.")
 @click.option("--to", "target", type=click.Path(dir_okay=False), help="Where the chain goes.")
 @design_option
-@writes()
-def sign(request: str, gateway: str, target: str | None, design_file: str | None) -> None:
+@acting
+@writes("dry_run")
+def sign(
+    request: str,
+    gateway: str,
+    target: str | None,
+    design_file: str | None,
+    dry_run: bool,
+    as_json: bool,
+) -> None:
     """Issue a certificate for a REQUEST (PKCS #10) that the device made with its own key.
 
     The names come from the design, whatever the request asks for. The chain is written as PEM, to
@@ -65,13 +74,19 @@ def sign(request: str, gateway: str, target: str | None, design_file: str | None
     if not authority.issuing:
         authority.found(lives, project.now)
     issued = authority.issue(gateway, identities, lives, project.now, key)
-    project.authority.write(authority)
     text = as_pem(authority.chain(issued))
-    if target is None:
+    if not dry_run:
+        project.authority.write(authority)
+        if target is not None:
+            write_whole(Path(target), text, 0o644)
+    change = Change(f"certificate of {gateway}", f"issued for {', '.join(identities)}")
+    deed = Deed(changes=(change,), files=(Path(target),) if target else (), following=HAND_OVER)
+    if as_json and target is None:
+        echo_json(deed.as_json(done=not dry_run) | {"pem": "" if dry_run else text})
+    elif target is None and not dry_run:
         click.echo(text, nl=False)
     else:
-        write_whole(Path(target), text, 0o644)
-        click.echo(f"{target} written: it stands for {', '.join(identities)}.")
+        deed.tell(dry_run=dry_run, as_json=as_json)
     strange = sorted(set(identities_of(asked)) - set(identities))
     if strange:
         click.echo(f"note: the request also asked for {', '.join(strange)}; left out.", err=True)
@@ -85,13 +100,16 @@ def sign(request: str, gateway: str, target: str | None, design_file: str | None
 )
 @_SEALED
 @design_option
-@writes()
+@acting
+@writes("dry_run")
 def bring(
     gateway: str,
     files: tuple[str, ...],
     roots: tuple[str, ...],
     sealed: bool,
     design_file: str | None,
+    dry_run: bool,
+    as_json: bool,
 ) -> None:
     """Take a certificate of another authority for a GATEWAY: chain, and private key if you have it.
 
@@ -123,8 +141,10 @@ def bring(
     if faults:
         raise PkiError("the other end would not accept it: " + " ".join(sorted(faults)))
     authority.bring(gateway, Bundle(chain, key), trusted)
-    project.authority.write(authority)
-    click.echo(f"Taken for {gateway}. Next: 'obrin handover', then 'obrin connect'.")
+    if not dry_run:
+        project.authority.write(authority)
+    change = Change(f"certificate of {gateway}", f"taken from {', '.join(files)}")
+    Deed(changes=(change,), following=HAND_OVER).tell(dry_run=dry_run, as_json=as_json)
 
 
 @certificates.command()
@@ -138,7 +158,15 @@ def bring(
 )
 @click.option("--with-key", is_flag=True, help="Put the private key into the PEM, too, encrypted.")
 @design_option
-def export(gateway: str, target: str, with_key: bool, design_file: str | None) -> None:
+@acting
+def export(
+    gateway: str,
+    target: str,
+    with_key: bool,
+    design_file: str | None,
+    dry_run: bool,
+    as_json: bool,
+) -> None:
     """Write a gateway's chain to a file, with its private key only under a passphrase.
 
     The passphrase is typed without echo, or the first line of standard input. In place of a
@@ -157,7 +185,10 @@ def export(gateway: str, target: str, with_key: bool, design_file: str | None) -
     if path.exists():
         raise ObrinError(f"{path} exists. Name another file")
     if gateway in ("root", "issuing") and gateway not in settled.certified():
-        _export_authority(authority, gateway, path, private=with_key)
+        text = _authority_pem(authority, gateway, path, private=with_key)
+        if not dry_run:
+            write_whole_bytes(path, text.encode(), 0o644)
+        Deed.wrote(path).tell(dry_run=dry_run, as_json=as_json)
         return
     need_gateway(settled, gateway)
     issued = authority.current(gateway)
@@ -169,29 +200,28 @@ def export(gateway: str, target: str, with_key: bool, design_file: str | None) -
     if packed or with_key:
         if issued.key is None:
             raise ObrinError(f"the private key of {gateway} never left its device")
-        passphrase = ask_secret("Passphrase for the file", confirm=True)
-        if not passphrase:
+        passphrase = "" if dry_run else ask_secret("Passphrase for the file", confirm=True)
+        if not passphrase and not dry_run:
             raise ObrinError("an empty passphrase protects nothing. Nothing was written")
-        if packed:
+        if packed and not dry_run:
             data = as_pkcs12(gateway, Bundle(chain, issued.key), passphrase)
-        else:
+        elif not dry_run:
             data += key_as_pem(issued.key, passphrase).encode()
-    write_whole_bytes(path, data, 0o600 if packed or with_key else 0o644)
-    click.echo(f"{path} written.")
+    if not dry_run:
+        write_whole_bytes(path, data, 0o600 if packed or with_key else 0o644)
+    Deed.wrote(path).tell(dry_run=dry_run, as_json=as_json)
 
 
-def _export_authority(authority: Authority, which: str, path: Path, *, private: bool) -> None:
+def _authority_pem(authority: Authority, which: str, path: Path, *, private: bool) -> str:
     """The certificates alone: the private keys of an authority stay where they are."""
     from obrin.core.pki.read import as_pem
-    from obrin.live.files import write_whole
 
     held = authority.roots if which == "root" else authority.issuing
     if not held:
         raise ObrinError("there is no authority yet. Run 'obrin settle'")
     if private or path.suffix in (".p12", ".pfx"):
         raise ObrinError("the private key of an authority is not given away. Name a file .pem")
-    write_whole(path, as_pem([issued.certificate for issued in held]), 0o644)
-    click.echo(f"{path} written.")
+    return as_pem([issued.certificate for issued in held])
 
 
 @certificates.command("check")

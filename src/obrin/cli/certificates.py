@@ -15,6 +15,7 @@ from obrin.cli.common import (
     project_of,
     writes,
 )
+from obrin.cli.deeds import HAND_OVER, Change, Deed, acting
 from obrin.core.errors import ObrinError
 
 if TYPE_CHECKING:
@@ -128,8 +129,9 @@ def _row(
     "--new-key", is_flag=True, help="With a private key made here, whatever key the device has."
 )
 @design_option
-@writes()
-def renew(name: str, new_key: bool, design_file: str | None) -> None:
+@acting
+@writes("dry_run")
+def renew(name: str, new_key: bool, design_file: str | None, dry_run: bool, as_json: bool) -> None:
     """Issue anew: for a gateway, or 'issuing' or 'root' for the authority itself.
 
     A device that made its own key keeps it. Renewals overlap: what was issued before stays good
@@ -142,6 +144,7 @@ def renew(name: str, new_key: bool, design_file: str | None) -> None:
     """
 
     project, settled, authority, lives = opened(design_file)
+    did = "issued anew"
     if name == "root":
         authority.found(lives, project.now)
     elif name == "issuing":
@@ -161,19 +164,23 @@ def renew(name: str, new_key: bool, design_file: str | None) -> None:
             )
         else:
             if authority.holds_its_own_key(name):
-                click.echo(f"{name} keeps the key that it made itself.")
+                did = "issued anew, for the key that the device made itself"
             authority.issue_again(name, identities, lives, project.now)
     if authority.revocations:
         authority.publish(lives, project.now)
-    project.authority.write(authority)
-    click.echo(f"{name} is issued anew. Next: 'obrin handover', then 'obrin connect'.")
+    if not dry_run:
+        project.authority.write(authority)
+    Deed(changes=(Change(f"certificate of {name}", did),), following=HAND_OVER).tell(
+        dry_run=dry_run, as_json=as_json
+    )
 
 
 @certificates.command()
 @click.argument("name")
 @design_option
-@writes()
-def revoke(name: str, design_file: str | None) -> None:
+@acting
+@writes("dry_run")
+def revoke(name: str, design_file: str | None, dry_run: bool, as_json: bool) -> None:
     """Revoke all certificates that a gateway ever got. The lists go into every pack.
 
     Nothing is handed to it any more, and the next connect ends its tunnels. A new certificate is
@@ -188,10 +195,11 @@ def revoke(name: str, design_file: str | None) -> None:
     need_gateway(settled, name)
     _current(authority, name)
     count = authority.revoke(name, lives, project.now)
-    project.authority.write(authority)
-    what = "The certificate" if count == 1 else f"All {count} certificates"
-    click.echo(f"{what} of {name} revoked; the others learn it with their packs.")
-    click.echo("Next: 'obrin handover', then 'obrin connect'.")
+    if not dry_run:
+        project.authority.write(authority)
+    what = "the certificate" if count == 1 else f"all {count} certificates"
+    change = Change(f"{what} of {name}", "revoked; the others learn it with their packs")
+    Deed(changes=(change,), following=HAND_OVER).tell(dry_run=dry_run, as_json=as_json)
 
 
 def _current(authority: Authority, name: str) -> Issued:

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 from obrin.cli.common import console, design_option, echo_json, json_option, print_table, project_of
+from obrin.cli.deeds import Deed
 from obrin.core.errors import ObrinError
 
 if TYPE_CHECKING:
@@ -59,7 +60,10 @@ def classes(cloud: str | None, target: str | None, design_file: str | None, as_j
         if path.exists():
             raise ObrinError(f"{path} exists. Name another file")
         write_whole(path, format_offering(offering.of(cloud or "")), 0o644)
-        click.echo(f"{path} written. Name it in the design: 'offering: {path.name}'.")
+        deed = Deed.wrote(path)
+        deed.tell(dry_run=False, as_json=as_json)
+        if not as_json:
+            click.echo(f"Name it in the design: 'offering: {path.name}'.")
         return
     if cloud is not None and cloud not in design.clouds:
         raise ObrinError(f"there is no cloud '{cloud}'. There are: {', '.join(design.clouds)}")

@@ -21,11 +21,13 @@ from obrin.cli.common import (
     tell_changed_by_hand,
     writes,
 )
+from obrin.cli.deeds import Change, Deed, acting
 
 if TYPE_CHECKING:
     from rich.console import Console
 
     from obrin.live.connect.ended import Ended
+    from obrin.live.connect.whole import Plan
     from obrin.live.drivers.protocol import Progress
     from obrin.live.drivers.seen import EndStatus
     from obrin.live.observe.probe import Outcome
@@ -46,10 +48,17 @@ MOST_NAMED = 5
 )
 @click.option("--keep", is_flag=True, help="Leave what has ended, or was taken out, as it is.")
 @click.option("--yes", is_flag=True, help="Do not ask before ending what has ended.")
+@acting
 @click.pass_context
-@writes()
+@writes("dry_run")
 def connect(
-    ctx: click.Context, design_file: str | None, timeout: float, keep: bool, yes: bool
+    ctx: click.Context,
+    design_file: str | None,
+    timeout: float,
+    keep: bool,
+    yes: bool,
+    dry_run: bool,
+    as_json: bool,
 ) -> None:
     """Build the cloud side, hand the site side its packs, and wait until every tunnel is up.
 
@@ -71,28 +80,53 @@ def connect(
     _, settled = project.settled()
     tell_changed_by_hand(project)
     with open_ends(project, settled) as ends:
-        plan = plan_connect(project, settled, ends)
-        for text in plan.told:
-            click.echo(f"note: {text}.", err=True)
-        for link, seconds in plan.interrupted.items():
-            click.echo(
-                f"warning: all tunnels of {link} change at once, so its traffic stops for about "
-                f"{seconds:.0f} s.",
-                err=True,
-            )
-        if plan.ended and not keep:
-            click.echo(
-                f"To be ended, since the design has it no more: {plan.ended.words()}.", err=True
-            )
-            if sys.stdin.isatty() and not yes:
-                keep = not click.confirm("End it now?", default=True, err=True)
+        plan = plan_connect(project, settled, ends, write_packs=not dry_run)
+        _tell_plan(plan, keep=keep)
+        if dry_run:
+            Deed(changes=list(_changes(plan, keep=keep))).tell(dry_run=True, as_json=as_json)
+            return
+        if plan.ended and not keep and sys.stdin.isatty() and not yes:
+            keep = not click.confirm("End it now?", default=True, err=True)
         result = connect_whole(project, settled, ends, ProgressLines(), timeout, plan, keep=keep)
-    if plan.taken_up:
-        click.echo(f"Taken up from an interrupted run: {', '.join(plan.taken_up)}.")
-    click.echo(f"{result.changed} steps done, {result.unchanged} were already so.")
     left = plan.ended if keep else Ended(others=plan.ended.others)
-    print_status(console(), result.status, left)
+    if as_json:
+        deed = Deed(changes=[Change(name, did) for name, did in result.done.items()])
+        tunnels = [tunnel.as_json() for tunnel in result.status]
+        echo_json(deed.as_json(done=True) | {"unchanged": result.unchanged, "tunnels": tunnels})
+    else:
+        if plan.taken_up:
+            click.echo(f"Taken up from an interrupted run: {', '.join(plan.taken_up)}.")
+        click.echo(f"{len(result.done)} steps done, {result.unchanged} were already so.")
+        print_status(console(), result.status, left)
     ctx.exit(3 if not all(t.right for t in result.status) else 1 if left else 0)
+
+
+def _tell_plan(plan: Plan, *, keep: bool) -> None:
+    """On stderr, what its owner should know before it is done."""
+    for text in plan.told:
+        click.echo(f"note: {text}.", err=True)
+    for link, seconds in plan.interrupted.items():
+        click.echo(
+            f"warning: all tunnels of {link} change at once, so its traffic stops for about "
+            f"{seconds:.0f} s.",
+            err=True,
+        )
+    if plan.ended and not keep:
+        click.echo(f"To be ended, since the design has it no more: {plan.ended.words()}.", err=True)
+
+
+def _changes(plan: Plan, *, keep: bool) -> Iterator[Change]:
+    """What would be done, as far as the ends tell before it is."""
+    from obrin.live.connect.execute import PACK
+
+    for name in plan.missing:
+        yield Change(name, "handed over" if name.startswith(PACK) else "built")
+    for name in plan.differing:
+        yield Change(name, "changed")
+    for left in () if keep else plan.ended.ours:
+        yield Change(left.name, "ended and taken away")
+    for name in () if keep else plan.ended.gateways:
+        yield Change(f"what {name} was given", "taken away")
 
 
 class ProgressLines:

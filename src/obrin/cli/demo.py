@@ -11,7 +11,8 @@ from typing import TYPE_CHECKING
 
 import click
 
-from obrin.cli.common import STYLES, console, practice_internet, print_table
+from obrin.cli.common import STYLES, console, echo_json, practice_internet, print_table
+from obrin.cli.deeds import Change, Deed, acting
 from obrin.core.errors import ObrinError
 from obrin.live.project import Project
 
@@ -38,11 +39,15 @@ STREAM_INTERVAL = 0.05
 )
 @click.option("--keep", is_flag=True, help="Leave the practice world running at the end.")
 @click.option("--capture", is_flag=True, help="Also write demo.pcap and its session keys.")
+@acting
 @click.pass_context
-def demo(ctx: click.Context, folder: str, keep: bool, capture: bool) -> None:
+def demo(
+    ctx: click.Context, folder: str, keep: bool, capture: bool, dry_run: bool, as_json: bool
+) -> None:
     """The whole story on the practice world: settle, check, hand over, connect, lose a tunnel.
 
-    Needs no privileges, no network and no terminal. Leaves a project folder behind.
+    Needs no privileges, no network and no terminal. Leaves a project folder behind. With --json the
+    story goes to standard error.
 
     \b
     Example:
@@ -51,7 +56,17 @@ def demo(ctx: click.Context, folder: str, keep: bool, capture: bool) -> None:
     target = Path(folder)
     if target.exists() and any(target.iterdir()):
         raise ObrinError(f"{target} is there already. Give --folder with another name")
-    rows = Story(console(), target).tell(keep=keep, capture=capture)
+    changes = [Change(folder, "made"), Change("practice world", "started")]
+    if not keep:
+        changes.append(Change("practice world", "stopped at the end"))
+    deed = Deed(changes=changes, files=[target])
+    if dry_run:
+        deed.tell(dry_run=True, as_json=as_json)
+        return
+    rows = Story(console(stderr=as_json), target).tell(keep=keep, capture=capture)
+    if as_json:
+        seen = [dict(zip(("asked", "wanted", "seen", "good"), row, strict=True)) for row in rows]
+        echo_json(deed.as_json(done=True) | {"seen": seen})
     ctx.exit(0 if all(good for *_, good in rows) else 1)
 
 
@@ -203,7 +218,7 @@ class Story:
         self._step("Connect", "the cloud by its API, the gateway from its pack over RESTCONF")
         began = time.monotonic()
         result = connected()
-        self._say(f"{result.changed} steps in {time.monotonic() - began:.1f} s")
+        self._say(f"{len(result.done)} steps in {time.monotonic() - began:.1f} s")
         print_status(self._out, result.status, Ended())
         up = sum(t.up for t in result.status)
         agree = not any(t.disagreements for t in result.status)
@@ -216,7 +231,7 @@ class Story:
         self._row("both ends' status", "agree", "agree" if agree else "disagree", agree)
         again = connected()
         self._row(
-            "connect, run again", "changes nothing", f"{again.changed} changes", again.changed == 0
+            "connect, run again", "changes nothing", f"{len(again.done)} changes", not again.done
         )
 
     def _probe(self, settled: Settled, ends: Ends) -> None:

@@ -1,11 +1,9 @@
-"""`new`, `settle` and `schema`."""
+"""`settle` and `schema`."""
 
 from __future__ import annotations
 
 import json
-import sys
-from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
@@ -19,10 +17,9 @@ from obrin.cli.common import (
     writes,
 )
 from obrin.core.errors import ObrinError
-from obrin.core.text import clean
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterable, Iterator, Sequence
+    from collections.abc import Iterable, Iterator, Sequence
 
     from obrin.core.design.model import Design
     from obrin.core.settle.choices import Choices
@@ -30,175 +27,6 @@ if TYPE_CHECKING:
     from obrin.live.project import Project
 
 MOST_ROWS = 400
-
-
-@click.command()
-@click.argument("name", required=False)
-@click.option("--site", help="Name of the site.")
-@click.option(
-    "--network",
-    "networks",
-    multiple=True,
-    metavar="NAME=PREFIX",
-    help="A network of the site; give it once for each.",
-)
-@click.option(
-    "--uplink",
-    "uplinks",
-    multiple=True,
-    metavar="NAME=ADDRESS",
-    help="A public address of the site's gateway; two for redundancy.",
-)
-@click.option("--cloud", help="Name of the cloud network.")
-@click.option(
-    "--hosts",
-    type=click.IntRange(1, 60000),
-    default=200,
-    show_default=True,
-    help="How many hosts the cloud's first subnet must hold.",
-)
-@click.option(
-    "--to",
-    "target",
-    type=click.Path(),
-    default="design.yaml",
-    show_default=True,
-    help="The file to write.",
-)
-@click.option("--force", is_flag=True, help="Write over a file that exists.")
-@click.option("--sites", "table", type=click.Path(), help="Many sites: a CSV with a row for each.")
-@click.option(
-    "--template",
-    type=click.Path(),
-    help="A design with {column} holes, filled from each row of --sites.",
-)
-@click.option("--keep-good", is_flag=True, help="With --sites: leave bad rows out and go on.")
-def new(
-    name: str | None,
-    site: str | None,
-    networks: tuple[str, ...],
-    uplinks: tuple[str, ...],
-    cloud: str | None,
-    hosts: int,
-    target: str,
-    force: bool,
-    table: str | None,
-    template: str | None,
-    keep_good: bool,
-) -> None:
-    """Write a starting design for one site and one cloud. What is not given is asked.
-
-    \b
-    Example:
-      obrin new island-clinic --site clinic --network wards=10.30.0.0/22 \\
-        --uplink cable=192.0.2.20 --uplink mobile=198.51.100.30 --cloud records
-      obrin new --sites skerrow-ferries/kiosks.csv --template skerrow-ferries/kiosk.yaml \\
-        --to kiosks.yaml
-    """
-    if table or template:
-        from obrin.cli.many_sites import write_many
-
-        write_many(table, template, Path(target), force=force, keep_good=keep_good)
-        return
-    from obrin.core.design.document import load_design
-    from obrin.core.design.starting import USUAL, StartingFacts, starting_design
-    from obrin.live.files import write_whole
-
-    path = Path(target)
-    given_networks = _pairs(networks, "network", "NAME=PREFIX")
-    given_uplinks = _pairs(uplinks, "uplink", "NAME=ADDRESS")
-    # What was given is judged, and a file that is in the way is found, before anything is asked.
-    _judge_name("name", "NAME", name)
-    _judge_name("site", "--site", site)
-    _judge_name("cloud", "--cloud", cloud)
-    _judge_pairs("networks", "--network", given_networks)
-    _judge_pairs("uplinks", "--uplink", given_uplinks)
-    if path.exists() and not force:
-        raise ObrinError(f"{path} exists. Name another file with --to, or give --force")
-    facts = StartingFacts(
-        name=_fact("name", name, "Name of the whole", "NAME", USUAL.name),
-        site=_fact("site", site, "Name of the site", "--site", USUAL.site),
-        networks=_facts("networks", given_networks, "Network 'lan'", "--network", USUAL.networks),
-        uplinks=_facts(
-            "uplinks", given_uplinks, "Public address 'main'", "--uplink", USUAL.uplinks
-        ),
-        cloud=_fact("cloud", cloud, "Name of the cloud network", "--cloud", USUAL.cloud),
-        hosts=hosts,
-    )
-    text = starting_design(facts)
-    load_design(text, str(path))
-    write_whole(path, text, 0o644)
-    click.echo(f"{path} written. Next: 'obrin settle' fills its blanks.")
-
-
-Pairs = tuple[tuple[str, str], ...]
-
-
-def _fact(fact: str, given: str | None, question: str, option: str, usual: str) -> str:
-    """What was given; or what is answered, judged, and asked again while it is wrong."""
-    if given is not None:
-        return given
-
-    def right(answer: str) -> str:
-        _judge(fact, answer, question, answer)
-        return answer
-
-    return _ask(question, option, usual, right)
-
-
-def _facts(fact: str, given: Pairs, question: str, option: str, usual: Pairs) -> Pairs:
-    if given:
-        return given
-    ((key, value),) = usual
-
-    def right(answer: str) -> str:
-        _judge(fact, ((key, answer),), question, answer)
-        return answer
-
-    return ((key, _ask(question, option, value, right)),)
-
-
-def _judge(fact: str, value: Any, where: str, shown: str) -> None:
-    """Raises UsageError with the reason, which a prompt shows before it asks again."""
-    from obrin.core.design.starting import fault_of
-
-    fault = fault_of(fact, value)
-    if fault:
-        raise click.UsageError(f"{where}: '{clean(shown, 80)}' will not do: {fault}")
-
-
-def _judge_name(fact: str, option: str, value: str | None) -> None:
-    if value is not None:
-        _judge(fact, value, option, value)
-
-
-def _judge_pairs(fact: str, option: str, pairs: tuple[tuple[str, str], ...]) -> None:
-    """Each by itself, then all together."""
-    for pair in pairs:
-        _judge(fact, (pair,), option, "=".join(pair))
-    if pairs:
-        _judge(fact, pairs, option, " ".join("=".join(pair) for pair in pairs))
-
-
-def _ask(question: str, option: str, default: str, right: Callable[[str], str]) -> str:
-    """Ask; without anybody to answer, say what to give instead."""
-    try:
-        return str(click.prompt(question, default=default, err=True, value_proc=right))
-    except click.Abort:
-        if sys.stdin.isatty():
-            raise
-        click.echo(err=True)
-        raise click.UsageError(f"{question}: nobody answers, so give {option}") from None
-
-
-def _pairs(given: tuple[str, ...], what: str, form: str) -> tuple[tuple[str, str], ...]:
-    found = []
-    for text in given:
-        key, equals, value = text.partition("=")
-        if not equals or not key or not value:
-            raise click.UsageError(f"--{what} '{text}' is not of the form {form}")
-        found.append((key, value))
-    return tuple(found)
 
 
 @click.command()
@@ -366,16 +194,26 @@ def _text(value: str | int | list[str]) -> str:
 
 @click.command()
 @click.option("--reference", is_flag=True, help="As a Markdown reference instead.")
-def schema(reference: bool) -> None:
-    """The JSON Schema (draft 2020-12) of the design file.
+@click.option("--of", "command", help="Of what this command prints with --json ('space free').")
+@click.option("--outputs", is_flag=True, help="A Markdown reference of what all commands print.")
+def schema(reference: bool, command: str | None, outputs: bool) -> None:
+    """The JSON Schema (draft 2020-12) of the design file, or of a command's output.
 
     \b
-    Example:
+    Examples:
       obrin schema > design.schema.json
+      obrin schema --of status
     """
+    from obrin.cli.outputs.page import OUTPUTS, as_text, output_page
     from obrin.core.design.reference import design_schema, reference_text
 
-    if reference:
+    if command is not None:
+        if command not in OUTPUTS:
+            raise ObrinError(f"'{command}' prints no JSON. Those that do: {', '.join(OUTPUTS)}")
+        click.echo(as_text(command))
+    elif outputs:
+        click.echo(output_page(), nl=False)
+    elif reference:
         click.echo(reference_text(), nl=False)
     else:
         click.echo(json.dumps(design_schema(), indent=2))

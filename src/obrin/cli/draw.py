@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 import click
 
 from obrin.cli.common import design_option, project_of
+from obrin.cli.deeds import Deed, acting
 from obrin.cli.failing import model_without, without_option
 from obrin.core.errors import ObrinError
 
@@ -38,7 +39,8 @@ def draw() -> None:
 @draw.command("space")
 @_to("space.svg")
 @design_option
-def draw_space(target: str, design_file: str | None) -> None:
+@acting
+def draw_space(target: str, design_file: str | None, dry_run: bool, as_json: bool) -> None:
     """The address space: pools, what is allocated, room to grow, overlaps.
 
     \b
@@ -49,12 +51,18 @@ def draw_space(target: str, design_file: str | None) -> None:
     from obrin.cli.space import in_the_way, load_space
     from obrin.cli.space_figure import figure_bytes
     from obrin.core.space.chart import chart
-    from obrin.live.files import write_whole_bytes
 
     settled, view = load_space(design_file)
     made = chart(settled, view, in_the_way(settled, view))
-    write_whole_bytes(path, figure_bytes(made, settled.name, kind))
-    click.echo(f"{path} written.")
+    _write(path, figure_bytes(made, settled.name, kind), dry_run=dry_run, as_json=as_json)
+
+
+def _write(path: Path, figure: bytes, *, dry_run: bool, as_json: bool) -> None:
+    from obrin.live.files import write_whole_bytes
+
+    if not dry_run:
+        write_whole_bytes(path, figure)
+    Deed.wrote(path).tell(dry_run=dry_run, as_json=as_json)
 
 
 def _kind(target: str) -> tuple[Path, str]:
@@ -68,7 +76,10 @@ def _kind(target: str) -> tuple[Path, str]:
 @_to("reach.svg")
 @without_option
 @design_option
-def draw_reach(target: str, failed: tuple[str, ...], design_file: str | None) -> None:
+@acting
+def draw_reach(
+    target: str, failed: tuple[str, ...], design_file: str | None, dry_run: bool, as_json: bool
+) -> None:
     """What may talk to what: networks against networks.
 
     \b
@@ -79,7 +90,6 @@ def draw_reach(target: str, failed: tuple[str, ...], design_file: str | None) ->
     from obrin.cli.grid_figure import Look, grid_bytes
     from obrin.core.reach.matrix import BROKEN, CLOSED, WIDER, WISHED, matrix
     from obrin.core.reach.paths import all_networks
-    from obrin.live.files import write_whole_bytes
 
     settled = project_of(design_file).on_trial().settled
     model = model_without(settled, failed)
@@ -100,8 +110,12 @@ def draw_reach(target: str, failed: tuple[str, ...], design_file: str | None) ->
     }
     note = "from the network at the left to the one above; empty: the same place"
     title = f"Reach of {settled.name}" + (f" without {', '.join(failed)}" if failed else "")
-    write_whole_bytes(path, grid_bytes(title, note, names, names, cells, looks, kind))
-    click.echo(f"{path} written.")
+    _write(
+        path,
+        grid_bytes(title, note, names, names, cells, looks, kind),
+        dry_run=dry_run,
+        as_json=as_json,
+    )
 
 
 def _sweep(design_file: str | None) -> Sweep:
@@ -115,7 +129,8 @@ def _sweep(design_file: str | None) -> Sweep:
 @draw.command("outages")
 @_to("outages.svg")
 @design_option
-def draw_outages(target: str, design_file: str | None) -> None:
+@acting
+def draw_outages(target: str, design_file: str | None, dry_run: bool, as_json: bool) -> None:
     """How long traffic is gone after each single failure, on a time line.
 
     \b
@@ -125,13 +140,16 @@ def draw_outages(target: str, design_file: str | None) -> None:
     path, kind = _kind(target)
     from obrin.cli.outage_figure import outage_bytes
     from obrin.core.drill.elements import elements
-    from obrin.live.files import write_whole_bytes
 
     sweep = _sweep(design_file)
     settled = sweep.settled
     bars = [bar for element in elements(settled) if (bar := _bar(sweep.try_one((element,))))]
-    write_whole_bytes(path, outage_bytes(f"Outages of {settled.name}", bars, kind))
-    click.echo(f"{path} written.")
+    _write(
+        path,
+        outage_bytes(f"Outages of {settled.name}", bars, kind),
+        dry_run=dry_run,
+        as_json=as_json,
+    )
 
 
 def _bar(outcome: Outcome) -> Bar | None:
@@ -159,7 +177,8 @@ def _flows(count: int) -> str:
 @draw.command("drill")
 @_to("drill.svg")
 @design_option
-def draw_drill(target: str, design_file: str | None) -> None:
+@acting
+def draw_drill(target: str, design_file: str | None, dry_run: bool, as_json: bool) -> None:
     """Every single failure against every flow: untouched, moved for so many seconds, or lost.
 
     \b
@@ -169,7 +188,6 @@ def draw_drill(target: str, design_file: str | None) -> None:
     path, kind = _kind(target)
     from obrin.cli.grid_figure import Look, grid_bytes
     from obrin.core.drill.elements import elements
-    from obrin.live.files import write_whole_bytes
 
     sweep = _sweep(design_file)
     settled = sweep.settled
@@ -191,5 +209,9 @@ def draw_drill(target: str, design_file: str | None) -> None:
     note = "what fails, at the left; flows that must work, above"
     title = f"Single failures of {settled.name}"
     rows = [str(element) for element in failures]
-    write_whole_bytes(path, grid_bytes(title, note, rows, flows, cells, looks, kind))
-    click.echo(f"{path} written.")
+    _write(
+        path,
+        grid_bytes(title, note, rows, flows, cells, looks, kind),
+        dry_run=dry_run,
+        as_json=as_json,
+    )

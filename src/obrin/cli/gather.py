@@ -19,6 +19,7 @@ from obrin.cli.common import (
 from obrin.core.errors import ObrinError
 
 if TYPE_CHECKING:
+    from obrin.core.gather.against import Compared
     from obrin.core.gather.ranges import Gathered, KnownRange
     from obrin.core.gather.rows import Table
 
@@ -51,13 +52,15 @@ def gather(
     """Take ranges that are in use into the design's 'elsewhere', from TABLE (CSV or JSON).
 
     A row holds a prefix, or an address and a mask, or a first and a last address; and, if there
-    are any, a name, owner, place and note. Every bad row is told with its number, and then nothing
+    are any, a name, owner, place and note. What the design knows already is corrected where the
+    table says more. Every bad row is told with its number, and then nothing
     is taken in, unless --keep-good is given.
 
     \b
     Example:
       obrin gather skerrow-ferries/partners.csv --design skerrow-ferries --dry-run
     """
+    from obrin.core.gather.against import compare
     from obrin.core.gather.insert import entry_lines, with_ranges
     from obrin.core.gather.ranges import gather_ranges
     from obrin.core.gather.rows import read_table
@@ -70,20 +73,22 @@ def gather(
     design = project.read().design
     read = read_table(read_text(Path(table)), table, chosen)
     found = gather_ranges(read, frozenset(design.elsewhere))
-    same = {entry.prefix for entry in design.elsewhere.values()}
-    fresh = [known for known in found.ranges if known.prefix not in same]
     if found.bad and not keep_good:
         _refuse(found, table)
-    made = with_ranges(text, str(project.design_path), fresh) if fresh else text
-    if not dry_run and fresh:
-        write_whole(project.design_path, made, 0o644)
+    news = compare(found.ranges, design.elsewhere, named="name" in read.columns)
+    fresh = [*news.added, *(change.now for change in news.corrected)]
+    if fresh:
+        made = with_ranges(text, str(project.design_path), news.added, news.corrected)
+        if not dry_run:
+            write_whole(project.design_path, made, 0o644)
     if as_json:
-        echo_json(_as_json(read, found, fresh, written=bool(fresh) and not dry_run))
+        echo_json(_as_json(read, found, news, written=bool(fresh) and not dry_run))
         return
     for problem in found.bad:
         click.echo(str(problem), err=True)
     told = ", ".join(f"{name} from '{header}'" for name, header in read.columns.items())
-    click.echo(f"Columns: {told}.")
+    left = f" Not used: {', '.join(read.left)}." if read.left else ""
+    click.echo(f"Columns: {told}.{left}")
     rows = [(k.name, str(k.prefix), k.owner, k.place, k.note) for k in fresh]
     if dry_run:
         click.echo("elsewhere:")
@@ -91,10 +96,10 @@ def gather(
             click.echo(f"  {line}")
     elif rows:
         print_table(console(), ("Name", "Range", "Owner", "Place", "Note"), rows[:200])
-    known = len(found.ranges) - len(fresh)
-    verb = "would be added" if dry_run else "added"
+    would = "would be " if dry_run else ""
     click.echo(
-        f"{len(fresh)} ranges {verb}, {known} were there already, {len(found.bad)} bad rows."
+        f"{len(news.added)} ranges {would}added, {len(news.corrected)} {would}corrected, "
+        f"{news.same} were there already, {len(found.bad)} bad rows."
     )
 
 
@@ -122,21 +127,22 @@ def _refuse(found: Gathered, table: str) -> NoReturn:
     )
 
 
-def _as_json(
-    read: Table, found: Gathered, fresh: list[KnownRange], *, written: bool
-) -> dict[str, object]:
+def _as_json(read: Table, found: Gathered, news: Compared, *, written: bool) -> dict[str, object]:
     return {
         "columns": read.columns,
+        "left": list(read.left),
         "written": written,
-        "added": [
-            {
-                "name": known.name,
-                "prefix": str(known.prefix),
-                "owner": known.owner,
-                "place": known.place,
-                "note": known.note,
-            }
-            for known in fresh
-        ],
+        "added": list(map(_range_json, news.added)),
+        "corrected": [{"was": c.was} | _range_json(c.now) for c in news.corrected],
         "bad": [{"where": p.where, "what": p.what, "fix": p.fix} for p in found.bad],
+    }
+
+
+def _range_json(known: KnownRange) -> dict[str, object]:
+    return {
+        "name": known.name,
+        "prefix": str(known.prefix),
+        "owner": known.owner,
+        "place": known.place,
+        "note": known.note,
     }

@@ -17,6 +17,7 @@ from obrin.cli.common import (
     tell_changed_by_hand,
     writes,
 )
+from obrin.cli.deeds import Change, Deed
 from obrin.core.errors import ObrinError
 
 if TYPE_CHECKING:
@@ -61,13 +62,24 @@ def handover(
       obrin handover --design skerrow-ferries
       obrin handover --template my-device.j2 --gateway hh-east --design skerrow-ferries
     """
+    from obrin.live.packs import shown
+
     project = project_of(design_file)
     _, settled = project.settled()
     tell_changed_by_hand(project)
     if template is not None:
-        if dry_run or as_json:
-            raise click.UsageError("--dry-run and --json are for packs, not for --template")
-        _render(project, settled, Path(template), only, reveal_keys=reveal_keys)
+        if only is not None and (dry_run or as_json):
+            raise click.UsageError("--gateway goes to standard output: no --dry-run, no --json")
+        made = _render(project, settled, Path(template), only, reveal_keys=reveal_keys)
+        if only is not None:
+            click.echo(made[only], nl=False)
+            return
+        file = Path(template).name.removesuffix(".j2")
+        if not dry_run:
+            _write_rendered(project, file, made, secret=reveal_keys)
+        changes = [Change(shown(project, project.packs / n / file), "written") for n in made]
+        files = [project.packs / name / file for name in made]
+        Deed(changes=changes, files=files).tell(dry_run=dry_run, as_json=as_json)
         return
     if only is not None or reveal_keys:
         raise click.UsageError("--gateway and --reveal-keys belong to --template")
@@ -136,12 +148,11 @@ def _kind(settled: Settled, name: str) -> str:
 
 def _render(
     project: Project, settled: Settled, path: Path, only: str | None, *, reveal_keys: bool
-) -> None:
+) -> dict[str, str]:
+    """By gateway. Raises ObrinError."""
     from obrin.core.check.texts import unfilled
     from obrin.core.handover.context import template_context
     from obrin.core.handover.pack import gateways_of
-    from obrin.live.files import folder_of_ours, keep_out, write_whole
-    from obrin.live.packs import shown
     from obrin.live.project import read_text
     from obrin.live.templates import render_template
 
@@ -158,20 +169,20 @@ def _render(
     missing = secrets.missing(settled) if secrets is not None else []
     if missing:
         raise ObrinError(f"not there yet: {', '.join(missing)}. Run 'obrin settle'")
-    made = {
+    return {
         name: render_template(text, path, template_context(settled, name, secrets))
         for name in ([only] if only else names)
     }
-    if only is not None:
-        click.echo(made[only], nl=False)
-        return
-    file = path.name.removesuffix(".j2")
+
+
+def _write_rendered(project: Project, file: str, made: dict[str, str], *, secret: bool) -> None:
+    from obrin.live.files import folder_of_ours, keep_out, write_whole
+
     folder_of_ours(project.packs.parent)
-    if reveal_keys:
+    if secret:
         keep_out(project.packs.parent, file)
     folder_of_ours(project.packs)
     for name, rendered in made.items():
         folder = project.packs / name
         folder_of_ours(folder)
-        write_whole(folder / file, rendered, 0o600 if reveal_keys else 0o644)
-    click.echo(f"{file} written for {', '.join(made)}, below {shown(project, project.packs)}/.")
+        write_whole(folder / file, rendered, 0o600 if secret else 0o644)

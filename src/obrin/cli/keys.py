@@ -18,6 +18,7 @@ from obrin.cli.common import (
     writes,
 )
 from obrin.cli.completion import tunnel_names
+from obrin.cli.deeds import HAND_OVER, Change, Deed, acting
 from obrin.core.check.keys import design_words, shared_keys
 from obrin.core.errors import ObrinError
 from obrin.core.ipsec.guessing import estimate_bits
@@ -92,24 +93,30 @@ def _key_json(
 @keys.command()
 @click.argument("tunnel", shell_complete=tunnel_names)
 @design_option
-def show(tunnel: str, design_file: str | None) -> None:
+@json_option
+def show(tunnel: str, design_file: str | None, as_json: bool) -> None:
     """Print one key, and nothing else.
 
     \b
     Example:
       obrin keys show harbour-timetable/north --design skerrow-ferries
     """
-    key = project_of(design_file).keys.read().get(_label(design_file, tunnel))
+    label = _label(design_file, tunnel)
+    key = project_of(design_file).keys.read().get(label)
     if key is None:
         raise ObrinError(f"tunnel {tunnel} has no key yet. Run 'obrin settle'")
-    click.echo(key)
+    if as_json:
+        echo_json({"tunnel": label, "key": key})
+    else:
+        click.echo(key)
 
 
 @keys.command("set")
 @click.argument("tunnel", shell_complete=tunnel_names)
 @design_option
-@writes()
-def set_key(tunnel: str, design_file: str | None) -> None:
+@acting
+@writes("dry_run")
+def set_key(tunnel: str, design_file: str | None, dry_run: bool, as_json: bool) -> None:
     """Take a key that you bring: typed without echo, or the first line of standard input.
 
     \b
@@ -125,16 +132,20 @@ def set_key(tunnel: str, design_file: str | None) -> None:
     for finding in shared_keys(settled, held, project.keys_beside()):
         if label in finding.cause:
             click.echo(f"warning: {finding.cause}", err=True)
-    project.keys.put({label: key}, project.today)
-    click.echo(f"Key of {label} set.")
+    if not dry_run:
+        project.keys.put({label: key}, project.today)
+    Deed(changes=(Change(f"key of {label}", "set"),), following=HAND_OVER).tell(
+        dry_run=dry_run, as_json=as_json
+    )
 
 
 @keys.command()
 @click.argument("tunnel", shell_complete=tunnel_names)
 @design_option
+@json_option
 @writes()
 @click.pass_context
-def compare(ctx: click.Context, tunnel: str, design_file: str | None) -> None:
+def compare(ctx: click.Context, tunnel: str, design_file: str | None, as_json: bool) -> None:
     """Hold a key as it is entered somewhere against the right one; neither is shown.
 
     Typed without echo, or the first line of standard input. It also prints a fingerprint, for
@@ -154,16 +165,20 @@ def compare(ctx: click.Context, tunnel: str, design_file: str | None) -> None:
     found = difference(stored[label], typed, others)
     project.keys.make_print_secret(os.urandom)
     shown = key_print(typed, bytes.fromhex(project.keys.print_secret()))
-    click.echo(f"Not the key of {label}: {found}." if found else f"It is the key of {label}.")
-    click.echo(f"Fingerprint of what was typed: {shown}")
+    if as_json:
+        echo_json({"tunnel": label, "same": not found, "difference": found, "fingerprint": shown})
+    else:
+        click.echo(f"Not the key of {label}: {found}." if found else f"It is the key of {label}.")
+        click.echo(f"Fingerprint of what was typed: {shown}")
     ctx.exit(1 if found else 0)
 
 
 @keys.command()
 @click.argument("tunnel", shell_complete=tunnel_names)
 @design_option
-@writes()
-def renew(tunnel: str, design_file: str | None) -> None:
+@acting
+@writes("dry_run")
+def renew(tunnel: str, design_file: str | None, dry_run: bool, as_json: bool) -> None:
     """Make a new random key. Both ends need it: hand over and connect again.
 
     \b
@@ -172,9 +187,12 @@ def renew(tunnel: str, design_file: str | None) -> None:
     """
     settled, found = _tunnel(design_file, tunnel)
     label = found.label
-    key = make_key(os.urandom, settled.key_rules(found))
-    project_of(design_file).keys.put({label: key}, project_of(design_file).today)
-    click.echo(f"New key of {label} made. Next: 'obrin handover', then 'obrin connect'.")
+    project = project_of(design_file)
+    if not dry_run:
+        project.keys.put({label: make_key(os.urandom, settled.key_rules(found))}, project.today)
+    Deed(changes=(Change(f"key of {label}", "made anew"),), following=HAND_OVER).tell(
+        dry_run=dry_run, as_json=as_json
+    )
 
 
 def judge(key: str, rules: Sequence[KeyRules], where: str, words: frozenset[str]) -> None:

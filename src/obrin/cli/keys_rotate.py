@@ -6,8 +6,9 @@ from typing import TYPE_CHECKING
 
 import click
 
-from obrin.cli.common import console, design_option, print_table, project_of, writes
+from obrin.cli.common import console, design_option, json_option, print_table, project_of, writes
 from obrin.cli.completion import tunnel_names
+from obrin.cli.deeds import Change, Deed
 from obrin.cli.keys_seal import keys
 from obrin.core.errors import ObrinError
 
@@ -28,6 +29,7 @@ __all__ = ["keys"]
     help="Seconds for a tunnel to come up with its new key.",
 )
 @design_option
+@json_option
 @writes("dry_run")
 def rotate(
     tunnels: tuple[str, ...],
@@ -35,6 +37,7 @@ def rotate(
     dry_run: bool,
     timeout: float,
     design_file: str | None,
+    as_json: bool,
 ) -> None:
     """Replace keys at both ends, one tunnel at a time; all of them when no TUNNELS are named.
 
@@ -62,6 +65,16 @@ def rotate(
     waiting = project.keys.waiting()
     turns = list(rotation(settled, wanted or left or known))
     turns.sort(key=lambda turn: turn.tunnel.label not in waiting)
+    deed = Deed(
+        changes=[
+            Change(f"key of {t.tunnel.label}", f"replaced (meanwhile: {t.meanwhile})")
+            for t in turns
+        ],
+        following=["obrin handover"],
+    )
+    if dry_run and as_json:
+        deed.tell(dry_run=True, as_json=True)
+        return
     if dry_run:
         rows = [(str(n), t.tunnel.label, t.meanwhile) for n, t in enumerate(turns, 1)]
         print_table(console(), ("Turn", "Tunnel", "Meanwhile"), rows)
@@ -86,6 +99,9 @@ def rotate(
         project.keys.begin_turns([turn.tunnel.label for turn in turns])
         for turn in turns:
             run.turn(turn)
+    if as_json:
+        deed.tell(dry_run=False, as_json=True)
+        return
     click.echo(f"{len(turns)} keys replaced. Next: 'obrin handover', for the packs at rest.")
 
 

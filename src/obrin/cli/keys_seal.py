@@ -9,18 +9,15 @@ import os
 import secrets
 import sys
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 import click
 
 from obrin.cli.common import ask_secret, design_option, project_of, writes
+from obrin.cli.deeds import HAND_OVER, Change, Deed, acting
 from obrin.cli.keys import judge, keys
 from obrin.core.check.keys import design_words
 from obrin.core.errors import ObrinError
 from obrin.live.secrets.file import PASSPHRASE
-
-if TYPE_CHECKING:
-    pass
 
 __all__ = ["keys"]
 
@@ -32,8 +29,9 @@ __all__ = ["keys"]
     help="Make a passphrase at random and keep it in the system's keyring.",
 )
 @design_option
-@writes()
-def seal_keys(keyring: bool, design_file: str | None) -> None:
+@acting
+@writes("dry_run")
+def seal_keys(keyring: bool, design_file: str | None, dry_run: bool, as_json: bool) -> None:
     """Seal keys and certificates with a passphrase (scrypt, AES-256-GCM).
 
     From then on every command that needs them asks for the passphrase, or takes it from the
@@ -50,20 +48,26 @@ def seal_keys(keyring: bool, design_file: str | None) -> None:
         raise ObrinError("the keys are sealed already. 'obrin keys unseal' takes the seal off")
     if not files:
         raise ObrinError("there are no keys yet. Run 'obrin settle'")
+    changes = [Change(file.path.name, "sealed") for file in files]
     if keyring:
-        project.passphrase.give(project.keep_in_keyring(secrets.token_urlsafe(32)))
-    elif not os.environ.get(PASSPHRASE) and sys.stdin.isatty():
-        typed = click.prompt("Passphrase", hide_input=True, confirmation_prompt=True, err=True)
-        project.passphrase.give(typed)
-    for file in files:
-        file.write(file.read(), sealed=True)
-    click.echo("The keys are sealed." + (" The keyring has the passphrase." if keyring else ""))
+        changes.append(Change("passphrase", "made at random and kept in the system's keyring"))
+    deed = Deed(changes=changes, files=[file.path for file in files])
+    if not dry_run:
+        if keyring:
+            project.passphrase.give(project.keep_in_keyring(secrets.token_urlsafe(32)))
+        elif not os.environ.get(PASSPHRASE) and sys.stdin.isatty():
+            typed = click.prompt("Passphrase", hide_input=True, confirmation_prompt=True, err=True)
+            project.passphrase.give(typed)
+        for file in files:
+            file.write(file.read(), sealed=True)
+    deed.tell(dry_run=dry_run, as_json=as_json)
 
 
 @keys.command("unseal")
 @design_option
-@writes()
-def unseal_keys(design_file: str | None) -> None:
+@acting
+@writes("dry_run")
+def unseal_keys(design_file: str | None, dry_run: bool, as_json: bool) -> None:
     """Take the seal off keys and certificates; only their mode (0600) protects them then.
 
     \b
@@ -74,10 +78,14 @@ def unseal_keys(design_file: str | None) -> None:
     files = [file for file in project.secret_files() if file.sealed]
     if not files:
         raise ObrinError("the keys are not sealed")
-    for file in files:
-        file.write(file.read(), sealed=False)
-    project.leave_keyring()
-    click.echo("The keys are no longer sealed.")
+    if not dry_run:
+        for file in files:
+            file.write(file.read(), sealed=False)
+        project.leave_keyring()
+    changes = [Change(file.path.name, "unsealed") for file in files]
+    Deed(changes=changes, files=[file.path for file in files]).tell(
+        dry_run=dry_run, as_json=as_json
+    )
 
 
 @keys.command("export")
@@ -89,7 +97,8 @@ def unseal_keys(design_file: str | None) -> None:
     help="The file to write; it must not exist.",
 )
 @design_option
-def export_keys(target: str, design_file: str | None) -> None:
+@acting
+def export_keys(target: str, design_file: str | None, dry_run: bool, as_json: bool) -> None:
     """Write all keys to a file of their own, sealed with a passphrase that you give.
 
     The passphrase is typed without echo, or the first line of standard input. 'obrin keys import'
@@ -108,19 +117,22 @@ def export_keys(target: str, design_file: str | None) -> None:
     found = project.keys.read()
     if not found:
         raise ObrinError("there are no keys yet. Run 'obrin settle'")
-    passphrase = ask_secret("Passphrase of the file", confirm=True)
-    if not passphrase:
-        raise ObrinError("an empty passphrase protects nothing. Nothing was written")
-    sealed = seal(json.dumps({"keys": found}), passphrase, os.urandom)
-    write_whole(path, json.dumps(sealed, indent=1) + "\n", 0o600)
-    click.echo(f"{path} written: {len(found)} keys, sealed.")
+    if not dry_run:
+        passphrase = ask_secret("Passphrase of the file", confirm=True)
+        if not passphrase:
+            raise ObrinError("an empty passphrase protects nothing. Nothing was written")
+        sealed = seal(json.dumps({"keys": found}), passphrase, os.urandom)
+        write_whole(path, json.dumps(sealed, indent=1) + "\n", 0o600)
+    what = Change(str(path), f"written with {len(found)} keys, sealed")
+    Deed(changes=(what,), files=(path,)).tell(dry_run=dry_run, as_json=as_json)
 
 
 @keys.command("import")
 @click.argument("file", type=click.Path())
 @design_option
-@writes()
-def import_keys(file: str, design_file: str | None) -> None:
+@acting
+@writes("dry_run")
+def import_keys(file: str, design_file: str | None, dry_run: bool, as_json: bool) -> None:
     """Take keys from a FILE: one of 'obrin keys export', or CSV with columns tunnel and key.
 
     All of them or none: a tunnel that does not exist, or a key that a device does not accept, is
@@ -140,8 +152,10 @@ def import_keys(file: str, design_file: str | None) -> None:
             listed = ", ".join(known)
             raise ObrinError(f"{where}: there is no tunnel '{label}' with a key. Known: {listed}")
         judge(key, settled.key_rules(known[label]), where, words)
-    project.keys.put({label: key for label, (key, _) in found.items()}, project.today)
-    click.echo(f"{len(found)} keys taken. Next: 'obrin handover', then 'obrin connect'.")
+    if not dry_run:
+        project.keys.put({label: key for label, (key, _) in found.items()}, project.today)
+    changes = [Change(f"key of {label}", f"taken from {file}") for label in found]
+    Deed(changes=changes, following=HAND_OVER).tell(dry_run=dry_run, as_json=as_json)
 
 
 def _imported(path: Path) -> dict[str, tuple[str, str]]:

@@ -15,7 +15,7 @@ MOST_PROBLEMS = 200
 
 STAGES: dict[str, dict[str, tuple[str, str]]] = {
     "Design": {
-        "new": ("obrin.cli.design", "Write a starting design from a few facts."),
+        "new": ("obrin.cli.new", "Write a starting design from a few facts."),
         "gather": ("obrin.cli.gather", "Take in ranges that are in use, from CSV or JSON."),
         "settle": ("obrin.cli.design", "Choose a value for every blank, and say why."),
         "space": ("obrin.cli.space_remedies", "Who has what, what is free, what collides."),

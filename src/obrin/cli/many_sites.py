@@ -2,25 +2,27 @@
 
 from __future__ import annotations
 
+import copy
+from dataclasses import replace
 from pathlib import Path
 
 import click
 
-from obrin.core.errors import ObrinError
+from obrin.core.errors import DesignError, ObrinError, Problem
+
+MOST_ALIKE = 10
+"""Mistakes at one place of the template that are told one by one."""
 
 
-def write_many(
-    table: str | None, template: str | None, target: Path, *, force: bool, keep_good: bool
-) -> None:
-    """Raises ObrinError or DesignError; then nothing is written."""
+def many_sites(table: str | None, template: str | None, *, keep_good: bool) -> str:
+    """The text of the design. Raises ObrinError or DesignError."""
     if not table or not template:
         raise click.UsageError("--sites and --template belong together: give both")
     import yaml
 
-    from obrin.core.design.document import load_design
+    from obrin.core.design.document import judge_values
     from obrin.core.gather.rows import read_csv_rows
     from obrin.core.gather.template import fill_template
-    from obrin.live.files import write_whole
     from obrin.live.project import read_text
 
     rows = read_csv_rows(read_text(Path(table)), table)
@@ -32,14 +34,29 @@ def write_many(
             f"{len(filled.bad)} bad rows of {len(rows)} in {table}: nothing was written. "
             "Correct them, or give --keep-good"
         )
-    if target.exists() and not force:
-        raise ObrinError(f"{target} exists. Name another file with --to, or give --force")
+    _, problems = judge_values(copy.deepcopy(filled.values), filled.origin.where)
+    if problems:
+        raise DesignError(_together(problems))
     head = f"# Made by 'obrin new' from {Path(table).name} and {Path(template).name}.\n"
     dumper = getattr(yaml, "CSafeDumper", yaml.SafeDumper)
-    text = head + yaml.dump(
+    text: str = head + yaml.dump(
         filled.values, Dumper=dumper, sort_keys=False, default_flow_style=False, width=100
     )
-    load_design(text, str(target))
-    write_whole(target, text, 0o644)
-    count = len(rows) - len(filled.bad)
-    click.echo(f"{target} written with {count} rows of {table}. Next: 'obrin settle'.")
+    click.echo(f"{len(rows) - len(filled.bad)} rows of {table} taken.", err=True)
+    return text
+
+
+def _together(problems: list[Problem]) -> list[Problem]:
+    """A mistake of the template shows in every row; it is told of a few."""
+    found: dict[str, list[Problem]] = {}
+    for problem in problems:
+        found.setdefault(problem.where.rpartition(" ")[2], []).append(problem)
+    told: list[Problem] = []
+    for alike in found.values():
+        *few, last = alike[:MOST_ALIKE]
+        more = len(alike) - len(few) - 1
+        told += few
+        told.append(
+            replace(last, what=f"{last.what}, and so in {more} more rows") if more else last
+        )
+    return told

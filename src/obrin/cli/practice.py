@@ -19,6 +19,7 @@ from obrin.cli.common import (
     writes,
 )
 from obrin.cli.completion import cut_names
+from obrin.cli.deeds import Change, Deed, acting
 from obrin.core.errors import ObrinError
 
 if TYPE_CHECKING:
@@ -44,15 +45,18 @@ def practice() -> None:
     type=click.Path(dir_okay=False),
     help="Write every packet to this pcap file, and the session keys to FILE.keys/.",
 )
-@writes()
-def start(design_file: str | None, speed: float, capture: str | None) -> None:
+@acting
+@writes("dry_run")
+def start(
+    design_file: str | None, speed: float, capture: str | None, dry_run: bool, as_json: bool
+) -> None:
     """Start it. It needs no privileges and talks on loopback only.
 
     \b
     Example:
       obrin practice start --design skerrow-ferries --capture crossing.pcap
     """
-    from obrin.live.practice.world import start_world
+    from obrin.live.practice.world import need_startable, start_world
 
     project = project_of(design_file)
     document, settled = project.settled()
@@ -62,30 +66,41 @@ def start(design_file: str | None, speed: float, capture: str | None) -> None:
     if target is not None and (target.is_symlink() or target.is_dir()):
         raise ObrinError(f"{capture} is a symbolic link or a folder. Name an ordinary file")
     offering = project.offering(document.design)
-    world = start_world(
-        settled, project.practice_folder, speed=speed, capture=target, offering=offering
-    )
-    names = ", ".join(world.gateways)
-    click.echo(f"The practice world runs: cloud, internet, gateways {names}.")
+    names = [gateway.name for gateway in settled.gateways.values()]
+    changes = [Change(name, "started") for name in ("cloud", "internet", *names)]
     if capture:
-        click.echo(f"Packets go to {capture}, session keys to {capture}.keys/ (keep them safe).")
-    click.echo("Next: 'obrin connect'.")
+        changes.append(Change(capture, "written while packets come, with session keys beside it"))
+    if dry_run:
+        need_startable(settled, project.practice_folder)
+    else:
+        start_world(
+            settled, project.practice_folder, speed=speed, capture=target, offering=offering
+        )
+    Deed(changes=changes, files=[target] if target else [], following=["obrin connect"]).tell(
+        dry_run=dry_run, as_json=as_json
+    )
 
 
 @practice.command()
 @design_option
-@writes()
-def stop(design_file: str | None) -> None:
+@acting
+@writes("dry_run")
+def stop(design_file: str | None, dry_run: bool, as_json: bool) -> None:
     """Stop it. What the practice cloud held is gone with it.
 
     \b
     Example:
       obrin practice stop --design skerrow-ferries
     """
+    from obrin.live.practice.record import read_record
     from obrin.live.practice.world import stop_world
 
-    ran = stop_world(project_of(design_file).practice_folder)
-    click.echo("The practice world is stopped." if ran else "No practice world ran here.")
+    folder = project_of(design_file).practice_folder
+    ran = read_record(folder) is not None if dry_run else stop_world(folder)
+    if not ran:
+        click.echo("No practice world runs here.", err=True)
+    changes = (Change("practice world", "stopped"),) if ran else ()
+    Deed(changes=changes).tell(dry_run=dry_run, as_json=as_json)
 
 
 @practice.command()
@@ -151,7 +166,8 @@ def _places(world: World, process: str) -> list[tuple[str, str]]:
 @click.argument("kind", type=click.Choice(["tunnel", "uplink"]))
 @click.argument("name", shell_complete=cut_names)
 @design_option
-def cut(kind: str, name: str, design_file: str | None) -> None:
+@acting
+def cut(kind: str, name: str, design_file: str | None, dry_run: bool, as_json: bool) -> None:
     """Cut a tunnel's path (LINK/TUNNEL) or a whole uplink (GATEWAY/UPLINK), without a word.
 
     \b
@@ -166,18 +182,24 @@ def cut(kind: str, name: str, design_file: str | None) -> None:
             if name not in tunnels:
                 raise ObrinError(f"there is no tunnel '{name}'. There are: {', '.join(tunnels)}")
             found = tunnels[name]
-            internet.cut_path(str(found.uplink.address), str(found.cloud_address))
+            if not dry_run:
+                internet.cut_path(str(found.uplink.address), str(found.cloud_address))
         else:
             known = [f"{g.name}/{u}" for g in settled.gateways.values() for u in g.uplinks]
             if name not in known:
                 raise ObrinError(f"there is no uplink '{name}'. There are: {', '.join(known)}")
-            internet.cut_uplink(name)
-    click.echo(f"The {kind} {name} is cut. 'obrin practice heal' mends everything.")
+            if not dry_run:
+                internet.cut_uplink(name)
+    mend = ["obrin practice heal"]
+    Deed(changes=(Change(f"{kind} {name}", "cut"),), following=mend).tell(
+        dry_run=dry_run, as_json=as_json
+    )
 
 
 @practice.command()
 @design_option
-def heal(design_file: str | None) -> None:
+@acting
+def heal(design_file: str | None, dry_run: bool, as_json: bool) -> None:
     """Mend everything that was cut.
 
     \b
@@ -185,5 +207,8 @@ def heal(design_file: str | None) -> None:
       obrin practice heal --design skerrow-ferries
     """
     with practice_internet(project_of(design_file)) as internet:
-        internet.heal()
-    click.echo("Everything is mended.")
+        if not dry_run:
+            internet.heal()
+    Deed(changes=(Change("everything that was cut", "mended"),)).tell(
+        dry_run=dry_run, as_json=as_json
+    )

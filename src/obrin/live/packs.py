@@ -168,9 +168,10 @@ class HandedOver:
     told: tuple[str, ...]
 
 
-def handed_over(project: Project, settled: Settled) -> HandedOver:
+def handed_over(project: Project, settled: Settled, *, write: bool = True) -> HandedOver:
     """The packs to go by. One that is missing, or was written for an older design and not touched
-    since, is written; one that was changed by hand is taken as it is, and its differences told.
+    since, is written (unless `write` is false); one that was changed by hand is taken as it is, and
+    its differences told.
 
     Raises ObrinError for one that cannot be used.
     """
@@ -192,10 +193,10 @@ def handed_over(project: Project, settled: Settled) -> HandedOver:
                 told.append(f"the pack of {name} was of an older design; it is written anew")
             old[name] = pack
         found[name] = pack
-    if old:
+    if old and write:
         record.expect(old)
-    for name, pack in old.items():
-        _write_pack(project, name, pack)
+        for name, pack in old.items():
+            _write_pack(project, name, pack)
     return HandedOver(found, tuple(told))
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import difflib
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -15,6 +16,8 @@ from obrin.core.design.positions import Locator
 from obrin.core.design.reader import Location, read_tolerantly
 from obrin.core.design.references import reference_problems
 from obrin.core.errors import DesignError, Problem
+
+Where = Callable[[Location], str]
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,24 +35,36 @@ def load_design(text: str, source: str) -> Document:
     if not isinstance(values, dict):
         what = "the file is empty" if values is None else "the file is not a mapping of keys"
         raise DesignError([Problem(source, what, "Start one with 'obrin new'")])
+    design, found = judge_values(values, locator.where)
+    problems += found
+    if problems or design is None:
+        raise DesignError(sorted(problems, key=_position))
+    return Document(design, locator)
+
+
+def judge_values(values: dict[str, Any], where: Where) -> tuple[Design | None, list[Problem]]:
+    """The design, if it can be made, and every mistake in the values; `where` says where a path of
+    keys stands.
+
+    What did not validate is taken out of `values`.
+    """
+    problems: list[Problem] = []
     design: Design | None = None
     dropped: set[str] = set()
     try:
         design = Design.model_validate(values)
     except ValidationError as error:
-        problems += problems_of(error, values, locator, Design)
+        problems += problems_of(error, values, where, Design)
         dropped = _drop_mistakes(error, values)
         with contextlib.suppress(ValidationError):
             design = Design.model_validate(values)
     if design is not None:
         problems += [
-            Problem(locator.where(mistake.location), mistake.what, mistake.fix)
+            Problem(where(mistake.location), mistake.what, mistake.fix)
             for mistake in reference_problems(design)
             if not _follows_from(mistake, dropped)
         ]
-    if problems or design is None:
-        raise DesignError(sorted(problems, key=_position))
-    return Document(design, locator)
+    return design, problems
 
 
 def _position(problem: Problem) -> tuple[int, ...]:
@@ -109,7 +124,7 @@ def _follows_from(mistake: Mistake, dropped: set[str]) -> bool:
 
 
 def problems_of(
-    error: ValidationError, values: Any, locator: Locator, root: type[BaseModel]
+    error: ValidationError, values: Any, where: Where, root: type[BaseModel]
 ) -> list[Problem]:
     """What the library found, in words of the file and with positions in it."""
     found = []
@@ -122,7 +137,7 @@ def problems_of(
         what, fix = _explain(dict(entry), location, root)
         if location in may_be_false:
             fix += ", or 'false'"
-        found.append(Problem(locator.where(location), what, fix))
+        found.append(Problem(where(location), what, fix))
     return found
 
 

@@ -63,7 +63,7 @@ def parse_offering(text: str, source: str) -> Offering:
     try:
         entry = OfferingFile.model_validate(values)
     except ValidationError as error:
-        raise DesignError(problems_of(error, values, locator, OfferingFile)) from None
+        raise DesignError(problems_of(error, values, locator.where, OfferingFile)) from None
     if entry.smallest_subnet < entry.largest_subnet:
         where = locator.where(("smallest-subnet",))
         what = f"the smallest subnet (/{entry.smallest_subnet}) is larger than the largest"

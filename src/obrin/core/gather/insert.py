@@ -7,18 +7,57 @@ import re
 from collections.abc import Sequence
 
 from obrin.core.design.document import load_design
+from obrin.core.design.positions import Locator
 from obrin.core.errors import DesignError, Problem
+from obrin.core.gather.against import Correction
 from obrin.core.gather.ranges import KnownRange
 
+_ENTRY = re.compile(r"(?P<indent>\s+)[^\s:{]+:\s+(\{[^{}]*\}|[^\s{}#]+)(?P<comment>\s+#.*)?\s*")
 _SECTION = re.compile(r"^elsewhere:[ \t]*(?P<rest>[^\n#]*)(?P<comment>#[^\n]*)?\n?", re.MULTILINE)
 
 
-def with_ranges(text: str, source: str, ranges: Sequence[KnownRange]) -> str:
-    """The design's text with more entries under `elsewhere`. Raises DesignError.
+def with_ranges(
+    text: str, source: str, ranges: Sequence[KnownRange], corrected: Sequence[Correction] = ()
+) -> str:
+    """The design's text with more entries under `elsewhere`, and others corrected in their lines.
+    Raises DesignError.
 
     The result is read again, and must hold what was there and what was added, and no more.
     """
-    before = load_design(text, source).design
+    before = load_design(text, source)
+    wanted = {n: e.prefix for n, e in before.design.elsewhere.items()}
+    for change in corrected:
+        text = _with_line(text, before.locator, change)
+        del wanted[change.was]
+        wanted[change.now.name] = change.now.prefix
+    if ranges:
+        text = _with_entries(text, source, ranges)
+        wanted |= {known.name: known.prefix for known in ranges}
+    after = load_design(text, source).design
+    if {n: e.prefix for n, e in after.elsewhere.items()} != wanted:
+        fix = "Write the entries by hand: 'obrin gather --dry-run' prints them"
+        raise DesignError([Problem(source, "the entries cannot be placed safely", fix)])
+    return text
+
+
+def _with_line(text: str, locator: Locator, change: Correction) -> str:
+    """An entry that stands on one line, written anew; the comment behind it stays.
+
+    Raises DesignError for one that takes several.
+    """
+    where = locator.where(("elsewhere", change.was))
+    number = int(where.split(":")[-2]) - 1
+    lines = text.splitlines(keepends=True)
+    found = _ENTRY.fullmatch(lines[number].rstrip("\r\n"))
+    if found is None:
+        fix = f"Write it by hand: {_line(change.now)}"
+        raise DesignError([Problem(where, "the table says it better, but not on one line", fix)])
+    end = lines[number][len(lines[number].rstrip("\r\n")) :]
+    lines[number] = f"{found['indent']}{_line(change.now)}{found['comment'] or ''}{end}"
+    return "".join(lines)
+
+
+def _with_entries(text: str, source: str, ranges: Sequence[KnownRange]) -> str:
     lines = [_line(known) for known in ranges]
     if text and not text.endswith("\n"):
         text += "\n"
@@ -35,12 +74,6 @@ def with_ranges(text: str, source: str, ranges: Sequence[KnownRange]) -> str:
         place = f"{source}:{text.count(chr(10), 0, section.start()) + 1}:1"
         fix = "Write 'elsewhere:' as a block, one entry a line, and gather again"
         raise DesignError([Problem(place, "'elsewhere' is written in braces", fix)])
-    after = load_design(made, source).design
-    added_names = {known.name: known.prefix for known in ranges}
-    wanted = {n: e.prefix for n, e in before.elsewhere.items()} | added_names
-    if {n: e.prefix for n, e in after.elsewhere.items()} != wanted:
-        fix = "Write the entries by hand: 'obrin gather --dry-run' prints them"
-        raise DesignError([Problem(source, "the entries cannot be placed safely", fix)])
     return made
 
 

@@ -72,12 +72,14 @@ def gather_ranges(table: Table, taken: frozenset[str]) -> Gathered:
     return Gathered(tuple(found), tuple(bad))
 
 
+def as_name(words: str) -> str:
+    """What people call a range, as a name of a design."""
+    return _NOT_A_NAME.sub("-", words.lower()).strip("-")[:56].strip("-") or "range"
+
+
 def _known(row: Row, block: Prefix, names: set[str]) -> KnownRange:
     value = row.values.get
-    base = _NOT_A_NAME.sub(
-        "-", (value("name") or value("owner") or value("place") or "range").lower()
-    )
-    base = base.strip("-")[:56] or "range"
+    base = as_name(value("name") or value("owner") or value("place") or "range")
     name, number = base, 1
     while name in names:
         number += 1

@@ -9,7 +9,7 @@ from __future__ import annotations
 import csv
 import io
 import json
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -17,6 +17,8 @@ from obrin.core.address.prefix import parse_address, parse_prefix
 from obrin.core.errors import AddressError, DesignError, Problem
 
 MOST_ROWS = 1_000_000
+SAMPLE = 200
+"""Rows that are looked at to tell what a column holds."""
 WORDS = {
     "prefix": (
         "prefix",
@@ -31,13 +33,52 @@ WORDS = {
         "ipv4",
         "ipv6",
         "network address",
+        "ip address",
+        "ip prefix",
+        "ip range",
+        "address range",
+        "address space",
+        "cidr block",
+        "supernet",
+        "ranges",
+        "prefixes",
+        "networks",
+        "first",
+        "start",
+        "from",
+        "first address",
+        "start address",
     ),
-    "mask": ("mask", "netmask", "subnet mask", "length", "prefix length"),
+    "mask": ("mask", "netmask", "subnet mask", "network mask", "length", "prefix length"),
     "last": ("last", "end", "to", "last address", "end address"),
-    "name": ("name", "id", "label", "title"),
-    "owner": ("owner", "team", "contact", "customer", "responsible", "department"),
-    "place": ("place", "site", "location", "city", "office", "where"),
-    "note": ("note", "notes", "comment", "comments", "description", "remark", "remarks"),
+    "name": ("name", "network name", "subnet name", "range name", "id", "label", "title"),
+    "owner": (
+        "owner",
+        "partner",
+        "customer",
+        "supplier",
+        "client",
+        "company",
+        "organisation",
+        "organization",
+        "team",
+        "department",
+        "responsible",
+        "contact",
+    ),
+    "place": ("place", "site", "location", "city", "office", "building", "region", "where"),
+    "note": (
+        "note",
+        "notes",
+        "comment",
+        "comments",
+        "description",
+        "remark",
+        "remarks",
+        "purpose",
+        "usage",
+        "use",
+    ),
 }
 
 
@@ -51,12 +92,12 @@ class Row:
 
 @dataclass(frozen=True, slots=True)
 class Table:
-    """`columns` tells which column of the file each name was taken from."""
+    """`columns` tells which column of the file each name was taken from, `left` the other ones."""
 
     source: str
     rows: tuple[Row, ...]
     columns: dict[str, str]
-    as_json: bool = False
+    left: tuple[str, ...]
 
     def where(self, row: Row) -> str:
         return f"{self.source}:{row.number}:1"
@@ -91,12 +132,17 @@ def _from_json(text: str, source: str, columns: Mapping[str, str]) -> Table:
         raise DesignError([Problem(source, "not a list of objects", fix)])
     entries = [{"prefix": e} if isinstance(e, str) else e for e in data]
     keys = list(dict.fromkeys(str(key) for entry in entries for key in entry))
-    found = _match(keys, columns, source)
+    sample = [[_text(entry.get(key)) for key in keys] for entry in entries[:SAMPLE]]
+    found = _match(keys, columns, source, sample)
     rows = tuple(
         Row(n, {name: _text(entry.get(key)) for name, key in found.items()})
         for n, entry in enumerate(entries, 1)
     )
-    return Table(source, rows, found, True)
+    return Table(source, rows, found, _left(keys, found))
+
+
+def _left(names: Sequence[str], found: Mapping[str, str]) -> tuple[str, ...]:
+    return tuple(name for name in names if name not in found.values())
 
 
 def _text(value: Any) -> str:
@@ -153,16 +199,16 @@ def _from_csv(text: str, source: str, columns: Mapping[str, str]) -> Table:
         names = [str(n) for n in range(1, max(len(c) for _, c in lines) + 1)]
         body = lines
         guessed = _guess(names, lines)
-        found = {**guessed, **_match(names, columns, source)} if columns else guessed
+        found = {**guessed, **_match(names, columns, source, [])} if columns else guessed
     else:
         names, body = head, lines[1:]
-        found = _match(names, columns, source)
+        found = _match(names, columns, source, [cells for _, cells in body[:SAMPLE]])
     index = {name: names.index(column) for name, column in found.items()}
     rows = tuple(
         Row(n, {name: cells[i] if i < len(cells) else "" for name, i in index.items()})
         for n, cells in body
     )
-    return Table(source, rows, found)
+    return Table(source, rows, found, _left(names, found))
 
 
 def _is_range(cell: str) -> bool:
@@ -178,7 +224,7 @@ def _is_range(cell: str) -> bool:
 
 def _guess(names: list[str], lines: list[tuple[int, list[str]]]) -> dict[str, str]:
     """Without a header: ranges by their look, then a name and a note by their order."""
-    sample = [cells for _, cells in lines[:200]]
+    sample = [cells for _, cells in lines[:SAMPLE]]
     score = {
         name: sum(_is_range(cells[i]) for cells in sample if i < len(cells))
         for i, name in enumerate(names)
@@ -190,8 +236,13 @@ def _guess(names: list[str], lines: list[tuple[int, list[str]]]) -> dict[str, st
     return found
 
 
-def _match(names: list[str], columns: Mapping[str, str], source: str) -> dict[str, str]:
-    """Columns by option first, then by the words people use for them."""
+def _match(
+    names: list[str], columns: Mapping[str, str], source: str, sample: Sequence[Sequence[str]]
+) -> dict[str, str]:
+    """Columns by option first, then by the words people use for them.
+
+    Of several that may be the range, it is the one whose cells are: 'Network' is a name elsewhere.
+    """
     found: dict[str, str] = {}
     lower = {name.lower().replace("_", " ").replace("-", " "): name for name in reversed(names)}
     for wanted, column in columns.items():
@@ -206,8 +257,15 @@ def _match(names: list[str], columns: Mapping[str, str], source: str) -> dict[st
     for wanted, words in WORDS.items():
         if wanted in found:
             continue
-        for word in words:
-            if word in lower and lower[word] not in found.values():
-                found[wanted] = lower[word]
-                break
+        free = [lower[w] for w in words if w in lower and lower[w] not in found.values()]
+        if wanted == "prefix":
+            free.sort(key=lambda name: -_ranges_in(names.index(name), sample))
+        if free:
+            found[wanted] = free[0]
+        elif wanted == "name" and "network" in lower and lower["network"] not in found.values():
+            found[wanted] = lower["network"]
     return found
+
+
+def _ranges_in(column: int, sample: Sequence[Sequence[str]]) -> int:
+    return sum(column < len(cells) and _is_range(cells[column]) for cells in sample)

@@ -11,20 +11,22 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
+from obrin.core.design.positions import Locator
 from obrin.core.design.reader import read_values
 from obrin.core.errors import DesignError, Problem
+from obrin.core.gather.origin import HOLE, Origin, fill
 from obrin.core.gather.rows import Row
 
-HOLE = re.compile(r"\{([A-Za-z0-9 _-]+)\}")
 _NUMBER = re.compile(r"[0-9]{1,10}\Z")
 
 
 @dataclass(frozen=True, slots=True)
 class Filled:
-    """The values of the whole design, and rows that could not be used."""
+    """The values of the whole design, rows that could not be used, and where each value is from."""
 
     values: dict[str, Any]
     bad: tuple[Problem, ...]
+    origin: Origin
 
 
 def holes_of(values: Any) -> set[str]:
@@ -52,8 +54,9 @@ def fill_template(text: str, source: str, rows: list[Row], table_source: str) ->
         )
     bad = list(_bad_rows(values, rows, table_source))
     good = [row for row in rows if f"{table_source}:{row.number}:1" not in {b.where for b in bad}]
-    made = {key: _section(part, good) for key, part in values.items()}
-    return Filled(made, tuple(bad))
+    origin = Origin(values, Locator(text, source), table_source)
+    made = {key: _section(key, part, good, origin) for key, part in values.items()}
+    return Filled(made, tuple(bad), origin)
 
 
 def _bad_rows(values: dict[str, Any], rows: list[Row], source: str) -> Iterator[Problem]:
@@ -67,7 +70,7 @@ def _bad_rows(values: dict[str, Any], rows: list[Row], source: str) -> Iterator[
         if empty:
             yield Problem(where, f"no value for {', '.join(empty)}", "Fill the cell")
             continue
-        made = [_fill(key, row.values) for key in keys]
+        made = [fill(key, row.values) for key in keys]
         twice = next((m for m in made if m in seen), None)
         if twice is not None:
             what = f"'{twice}' stands in row {seen[twice]} already"
@@ -76,38 +79,39 @@ def _bad_rows(values: dict[str, Any], rows: list[Row], source: str) -> Iterator[
         seen.update((m, row.number) for m in made)
 
 
-def _section(part: Any, rows: list[Row]) -> Any:
+def _section(section: str, part: Any, rows: list[Row], origin: Origin) -> Any:
     if isinstance(part, dict):
         made: dict[str, Any] = {}
         for key, value in part.items():
             if holes_of(key) or holes_of(value):
                 for row in rows:
-                    made[_fill(key, row.values)] = _filled(value, row.values)
+                    name = fill(key, row.values)
+                    made[name] = _filled(value, row.values)
+                    origin.note((section, name), key, row)
             else:
                 made[key] = value
         return made
     if isinstance(part, list):
         listed: list[Any] = []
-        for value in part:
-            if holes_of(value):
-                listed += [_filled(value, row.values) for row in rows]
-            else:
+        for index, value in enumerate(part):
+            if not holes_of(value):
+                origin.note((section, len(listed)), index)
                 listed.append(value)
+                continue
+            for row in rows:
+                origin.note((section, len(listed)), index, row)
+                listed.append(_filled(value, row.values))
         return listed
     return part
 
 
-def _fill(text: str, row: Mapping[str, str]) -> str:
-    return HOLE.sub(lambda match: row[match[1]], text)
-
-
 def _filled(value: Any, row: Mapping[str, str]) -> Any:
     if isinstance(value, str):
-        made = _fill(value, row)
+        made = fill(value, row)
         # A hole alone may stand for a number.
         return int(made) if HOLE.fullmatch(value) and _NUMBER.match(made) else made
     if isinstance(value, dict):
-        return {_fill(key, row): _filled(part, row) for key, part in value.items()}
+        return {fill(key, row): _filled(part, row) for key, part in value.items()}
     if isinstance(value, list):
         return [_filled(part, row) for part in value]
     return value

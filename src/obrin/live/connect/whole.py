@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Mapping, Sequence
 from contextlib import closing
 from dataclasses import dataclass
 
@@ -22,12 +23,18 @@ SETTLING = 2.0
 """Seconds that the ends may disagree after all is up."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Plan:
-    """What a connect is going to do. `interrupted` says for each link whose traffic will stop why,
-    and for how many seconds about."""
+    """What a connect is going to do.
+
+    `missing` and `differing` are names of tasks whose thing is not there, or not as it should be;
+    a pack is handed over in any case. `interrupted` says for each link whose traffic will stop for
+    how many seconds about.
+    """
 
     tasks: tuple[Task, ...]
+    missing: tuple[str, ...]
+    differing: tuple[str, ...]
     ended: Ended
     taken_up: tuple[str, ...]
     told: tuple[str, ...]
@@ -36,40 +43,67 @@ class Plan:
 
 @dataclass(frozen=True, slots=True)
 class Connected:
-    changed: int
+    """`done` is what each step that changed something did, by its name; `unchanged` is how many did
+    nothing."""
+
+    done: dict[str, str]
     unchanged: int
     status: tuple[TunnelStatus, ...]
 
 
-def plan_connect(project: Project, settled: Settled, ends: Ends) -> Plan:
-    """Nothing at the ends is changed yet.
+def plan_connect(
+    project: Project, settled: Settled, ends: Ends, *, write_packs: bool = True
+) -> Plan:
+    """Nothing at the ends is changed yet; packs that are missing or old are written, unless that is
+    not wanted.
 
     Raises ObrinError for packs or a cloud that cannot be used.
     """
-    handed = handed_over(project, settled)
+    handed = handed_over(project, settled, write=write_packs)
     secrets = project.secrets(settled)
     tasks = tasks_of(settled, handed.packs, secrets, ends)
     private_folder(project.own_folder)
     with closing(Journal(project.journal_path)) as journal:
         taken_up, made = journal.unfinished(), journal.made(project.design_path.stem)
     ended = find_ended(settled, ends, made, secrets.barred)
-    return Plan(tuple(tasks), ended, tuple(taken_up), handed.told, _interrupted(settled, tasks))
+    standing = _standing(tasks)
+    return Plan(
+        tasks=tuple(tasks),
+        missing=tuple(task.name for task in tasks if task.name not in standing),
+        differing=tuple(name for name, same in standing.items() if not same),
+        ended=ended,
+        taken_up=tuple(taken_up),
+        told=handed.told,
+        interrupted=_interrupted(settled, tasks, standing),
+    )
 
 
-def _interrupted(settled: Settled, tasks: list[Task]) -> dict[str, float]:
-    """Links all of whose tunnels change: nothing carries their traffic meanwhile."""
+def _standing(tasks: Sequence[Task]) -> dict[str, bool]:
+    """What of the clouds' side is there, and whether it is as it should be."""
     by_driver: dict[int, list[CloudTask]] = {}
     for task in tasks:
         if isinstance(task, CloudTask):
             by_driver.setdefault(id(task.driver), []).append(task)
-    found: dict[str, float] = {}
+    found: dict[str, bool] = {}
     for group in by_driver.values():
-        driver = group[0].driver
-        changed = driver.changes(task.step for task in group)
-        for link in settled.links.values():
-            if link.tunnels and all(tunnel.label in changed for tunnel in link.tunnels):
-                found[link.name] = driver.tunnel_change + BEGIN_ANEW
+        found |= group[0].driver.standing(task.step for task in group)
     return found
+
+
+def _interrupted(
+    settled: Settled, tasks: Sequence[Task], standing: Mapping[str, bool]
+) -> dict[str, float]:
+    """Links all of whose tunnels change: nothing carries their traffic meanwhile."""
+    changed = {
+        task.step.tunnel: task.driver.tunnel_change
+        for task in tasks
+        if isinstance(task, CloudTask) and standing.get(task.name) is False
+    }
+    return {
+        link.name: max(changed[t.label] for t in link.tunnels) + BEGIN_ANEW
+        for link in settled.links.values()
+        if link.tunnels and all(tunnel.label in changed for tunnel in link.tunnels)
+    }
 
 
 def connect_whole(
@@ -92,9 +126,9 @@ def connect_whole(
         done = execute(plan.tasks, journal, report, project.design_path.stem)
         if not keep:
             end_rest(plan.ended, journal, report)
-    changed = sum(found.changed for found in done.values())
+    changed = {name: found.note for name, found in done.items() if found.changed}
     status = wait_until_up(settled, ends, report, timeout)
-    return Connected(changed, len(done) - changed, tuple(status))
+    return Connected(changed, len(done) - len(changed), tuple(status))
 
 
 def ended_of(project: Project, settled: Settled, ends: Ends) -> Ended:

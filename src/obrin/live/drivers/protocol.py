@@ -86,8 +86,9 @@ class CloudDriver(Protocol):
     def remove(self, name: str, report: Report) -> None:
         """Take it away and wait for that; good where it is gone already."""
 
-    def changes(self, steps: Iterable[CloudStep]) -> set[str]:
-        """Labels of the tunnels that are there and that the steps will change."""
+    def standing(self, steps: Iterable[CloudStep]) -> dict[str, bool]:
+        """Names of those steps whose thing is there already, with whether it is as the step wants
+        it, as far as the cloud tells: a changed secret does not show."""
 
     def tunnels(self, settled: Settled, cloud: str) -> dict[str, EndStatus]:
         """What the cloud says of its ends of the design's tunnels, by label."""

@@ -56,16 +56,7 @@ def start_world(
 
     Raises PracticeError, OutsideError, and ObrinError for what the practice world has not.
     """
-    if read_world(folder) is not None:
-        raise PracticeError("a practice world runs here already. Stop it with 'practice stop'")
-    refuse_beyond(settled)
-    for site in settled.sites:
-        names = [g.name for g in settled.gateways.values() if g.site == site]
-        if len(names) > 1:
-            raise PracticeError(
-                f"site {site} has {len(names)} gateways; the practice world runs one per site. "
-                "Try the others in a design of their own"
-            )
+    need_startable(settled, folder)
     _make_room(folder)
     world = World(
         secrets.token_urlsafe(24),
@@ -83,6 +74,20 @@ def start_world(
     world.state = RUNNING
     world.write(folder)
     return world
+
+
+def need_startable(settled: Settled, folder: Path) -> None:
+    """Raises PracticeError where one runs, ObrinError for what the practice world has not."""
+    if read_world(folder) is not None:
+        raise PracticeError("a practice world runs here already. Stop it with 'practice stop'")
+    refuse_beyond(settled)
+    for site in settled.sites:
+        names = [g.name for g in settled.gateways.values() if g.site == site]
+        if len(names) > 1:
+            raise PracticeError(
+                f"site {site} has {len(names)} gateways; the practice world runs one per site. "
+                "Try the others in a design of their own"
+            )
 
 
 def _make_room(folder: Path) -> None:

@@ -101,14 +101,14 @@ class PracticeCloud:
             if error.status != 404:  # it is gone already
                 raise OutsideError(f"{name}: {error}") from error
 
-    def changes(self, steps: Iterable[CloudStep]) -> set[str]:
-        items = self._client.get("/v1/tunnels")["items"]
-        held: dict[str, Json] = {f"tunnels/{i['name']}": i["properties"] for i in items}
-        return {
-            step.tunnel
-            for step in steps
-            if step.tunnel and step.name in held and _differs(held[step.name], step.body)
+    def standing(self, steps: Iterable[CloudStep]) -> dict[str, bool]:
+        held: dict[str, Json] = {
+            f"{kind}/{item['name']}": item["properties"]
+            for kind in RESOURCE_KINDS
+            for item in self._client.get(f"/v1/{kind}")["items"]
+            if item["state"] != "removing"
         }
+        return {s.name: not _differs(held[s.name], s.body) for s in steps if s.name in held}
 
     def tunnels(self, settled: Settled, cloud: str) -> dict[str, EndStatus]:
         instances = self._client.get(f"/v1/gateways/{cloud}/state").get("instances", [])

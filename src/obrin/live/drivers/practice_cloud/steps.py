@@ -6,11 +6,11 @@ from collections.abc import Collection
 from typing import Any
 
 from obrin.core.design.arrangement import SHARED
+from obrin.core.design.values import Flow
 from obrin.core.handover.ends import cloud_end
 from obrin.core.handover.secrets import BY_KEY, Secrets, certificate_data
 from obrin.core.handover.standard.ipsec import encode_suite
 from obrin.core.reach.filters import Rule, filter_of
-from obrin.core.routing.packet import ICMP, TCP, UDP
 from obrin.core.settled.clouds import SettledCloud
 from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
@@ -131,14 +131,12 @@ def _rules(rules: tuple[Rule, ...]) -> list[Json]:
     for rule in rules:
         if rule.reply:
             continue
-        low, high = rule.destination_ports
-        words = {None: "any", ICMP: "icmp", TCP: f"tcp/{low}-{high}", UDP: f"udp/{low}-{high}"}
         found.append(
             {
                 "name": rule.name,
                 "source": str(rule.source),
                 "destination": str(rule.destination),
-                "flow": words[rule.protocol],
+                "flow": str(Flow(rule.protocol, *rule.destination_ports)),
             }
         )
     return found

@@ -1,0 +1,243 @@
+"""Shapes of the commands that hand over, connect and keep."""
+
+from __future__ import annotations
+
+from obrin.cli.outputs.forms import (
+    DEED,
+    Shape,
+    by_name,
+    listing,
+    number,
+    or_null,
+    record,
+    text,
+    texts,
+    truth,
+    whole,
+    with_more,
+)
+
+_END = record(
+    "what one end says",
+    {
+        "ike": text("state of the IKE SA"),
+        "child": text("state of the child SA", "up", "down", "not configured", "unknown"),
+        "packets_in": whole("that came out of the tunnel since its IKE SA was authenticated"),
+        "packets_out": whole("that went into it since then"),
+        "bgp": text("state of the session, `none` without one"),
+        "received": texts("prefixes accepted from the peer"),
+        "announced": texts("prefixes told to the peer"),
+        "rejected": texts("prefixes not accepted, with the reason"),
+        "refusal": text("the last refusal of IKE that is not mended since, with who refused"),
+        "refusal_age": or_null(number("seconds since then")),
+        "refused_rekey": text("what was to be rekeyed when that was refused; else empty"),
+        "outside_of_peer": text("public address at which it expects the peer, or empty"),
+        "inside": text("its own address inside the tunnel, or empty"),
+        "inside_of_peer": text("what it takes for its peer's, or empty"),
+        "bgp_error": text("why the session last ended, or empty"),
+        "bgp_error_age": or_null(number("seconds since then")),
+        "idle_in": or_null(number("seconds since a packet last came out of the tunnel")),
+        "idle_out": or_null(number("seconds since a packet last went into it")),
+        "problem": text("why this end cannot be asked; empty when it can"),
+    },
+)
+STATUS = listing(
+    record(
+        "tunnels",
+        {
+            "tunnel": text("link/tunnel"),
+            "rank": whole("order of preference, from 1"),
+            "up": truth("whether both ends say up, BGP included where it is spoken"),
+            "right": truth("whether it is up, or a spare at rest, and the ends agree"),
+            "rests": truth("a spare that is down while it is not needed"),
+            "site": _END | {"description": "the site's end"},
+            "cloud": _END | {"description": "the cloud's end, likewise"},
+            "disagreements": texts("where the ends differ from each other, or from the design"),
+            "notes": texts("what helps to see why it is not up"),
+        },
+    )
+)
+
+ACTING: dict[str, Shape] = {
+    "keys list": listing(
+        record(
+            "tunnels; keys are in no output",
+            {
+                "tunnel": text("link/tunnel"),
+                "characters": or_null(whole("null without a key")),
+                "bits": or_null(whole("of strength at most")),
+                "weak": texts("reasons; empty for a good one"),
+                "made": or_null(text("a day")),
+            },
+        )
+    ),
+    "keys show": record("one key", {"tunnel": text("link/tunnel"), "key": text("the key itself")}),
+    "keys compare": record(
+        "a key held against the right one",
+        {
+            "tunnel": text("link/tunnel"),
+            "same": truth("whether it is the right one"),
+            "difference": text("in what it differs; empty when it does not"),
+            "fingerprint": text("of what was typed, for `entered` in the design"),
+        },
+    ),
+    "keys set": DEED,
+    "keys renew": DEED,
+    "keys rotate": DEED,
+    "keys seal": DEED,
+    "keys unseal": DEED,
+    "keys export": DEED,
+    "keys import": DEED,
+    "certificates list": listing(
+        record(
+            "certificates",
+            {
+                "what": text("its part", "root", "issuing", "trusted", "gateway"),
+                "name": text("whose"),
+                "kind": text("of key"),
+                "serial": text("in hexadecimal"),
+                "begins": text("ISO 8601"),
+                "ends": text("ISO 8601"),
+                "names": texts("it stands for"),
+                "state": text("how it is", "in use", "before it", "ended", "revoked"),
+            },
+        )
+    ),
+    "certificates check": listing(
+        record(
+            "faults; empty for a good chain",
+            {
+                "code": text("kind of fault"),
+                "what": text("what is wrong"),
+                "fix": text("how to put it right"),
+            },
+        )
+    ),
+    "certificates renew": DEED,
+    "certificates revoke": DEED,
+    "certificates sign": DEED
+    | {
+        "properties": DEED["properties"]
+        | {"pem": text("the chain, where no file was named with `--to`")}
+    },
+    "certificates bring": DEED,
+    "certificates export": DEED,
+    "handover": listing(
+        record(
+            "gateways",
+            {
+                "gateway": text("its name"),
+                "kind": text("what it is", "site gateway", "cloud gateway", "cloud network", "hub"),
+                "files": texts(
+                    "paths; empty with `--dry-run`, or when its certificates are revoked"
+                ),
+            },
+        )
+    ),
+    "handover --template": DEED,
+    "practice start": DEED,
+    "practice stop": DEED,
+    "practice cut": DEED,
+    "practice heal": DEED,
+    "practice status": record(
+        "the practice world",
+        {
+            "places": listing(
+                record(
+                    "processes",
+                    {
+                        "name": text("who"),
+                        "url": text("where it answers"),
+                        "state": text("whether it does", "answers", "DEAD"),
+                    },
+                )
+            ),
+            "token_file": text("a JSON file with the `token` that all of them want"),
+            "faults": record(
+                "what is wrong on purpose",
+                {
+                    "uplinks": texts("that are cut"),
+                    "paths": whole("how many are cut"),
+                    "carried": whole("packets"),
+                    "lost": by_name(whole("packets"), "packets by reason"),
+                },
+            ),
+        },
+    ),
+    "connect": with_more(
+        DEED,
+        {
+            "unchanged": whole("steps for which nothing had to be done"),
+            "tunnels": STATUS | {"description": "as `obrin status --json`"},
+        },
+    ),
+    "connect --dry-run": DEED,
+    "status": STATUS,
+    "probe": listing(
+        record(
+            "expectations, in the order of the design",
+            {
+                "from": text("place/network"),
+                "to": text("place/network"),
+                "flow": text("protocol and port"),
+                "must": text("the wish", "work", "not"),
+                "seen": text("what came of it", "answered", "refused", "no answer", "not tried"),
+                "met": truth("whether it is as wished"),
+                "seconds": number("until the answer, or until giving up"),
+                "dropped": text("the device that says it dropped the packet, and why; or empty"),
+                "problem": text("why it could not be tried, or empty"),
+            },
+        )
+    ),
+    "calendar": listing(
+        record(
+            "days on which something ends",
+            {
+                "day": text("ISO 8601"),
+                "state": text("how near it is", "ended", "act now", "later"),
+                "kind": text("what ends"),
+                "subject": text("whose"),
+                "what": text("in words"),
+                "then": text("what follows from it"),
+                "cure": text("what to do"),
+                "lead_days": whole("days that this takes"),
+            },
+        )
+    ),
+    "draw drill": DEED,
+    "draw outages": DEED,
+    "draw reach": DEED,
+    "draw space": DEED,
+    "demo": with_more(
+        DEED,
+        {
+            "seen": listing(
+                record(
+                    "questions",
+                    {
+                        "asked": text("what"),
+                        "wanted": text("what should be"),
+                        "seen": text("what is"),
+                        "good": truth("whether it is as wanted"),
+                    },
+                )
+            )
+        },
+    ),
+    "demo --dry-run": DEED,
+    "algorithms": listing(
+        record(
+            "algorithms",
+            {
+                "kind": text("of transform"),
+                "number": whole("in the registry"),
+                "name": text("in the registry"),
+                "key_bits": or_null(whole("null where the registry leaves no choice")),
+                "strength": whole("bits"),
+                "standing": text("whether to use it"),
+                "combined": truth("combined-mode ciphers"),
+                "practised": truth("whether the practice world speaks it"),
+            },
+        )
+    ),
+}
