@@ -26,7 +26,7 @@ from obrin.core.reach.trace import there_and_back
 from obrin.core.routing.difference import changes
 from obrin.core.routing.forwarding import RouteKind
 from obrin.core.routing.model import all_up, state_of, table_of
-from obrin.core.routing.tables import IN_USE, SHARES, Row, rows, sessions, table_names
+from obrin.core.routing.tables import IN_USE, SHARES, Row, sessions, table_names, table_rows
 from tests.doubles import DESIGN, settled_of, swap
 
 TWO_SITES = DESIGN.replace(
@@ -70,17 +70,17 @@ def test_every_table_says_what_is_used_and_why() -> None:
     settled = settled_of(TWO_SITES)
     stable = state_of(settled)
     for name in (*settled.gateways, *settled.clouds):
-        found = rows(settled, name, stable)
+        found = table_rows(settled, name, stable)
         table = table_of(settled, name, all_up(settled))
         used = {r.prefix: r.via for r in found if r.state == IN_USE}
         assert used == {prefix: route.via for prefix, route in table.items()}
         assert all(r.why for r in found)
-    losers = [r for r in rows(settled, "apps", stable) if r.state == "not used"]
+    losers = [r for r in table_rows(settled, "apps", stable) if r.state == "not used"]
     assert {r.why.rpartition(", ")[0] for r in losers} == {"lost: lower local preference"}
-    web = {str(r.prefix): r for r in rows(settled, "apps/web", stable)}
+    web = {str(r.prefix): r for r in table_rows(settled, "apps/web", stable)}
     assert web["10.20.0.0/22"].why == "propagated from the cloud gateway"
     off = settled_of(swap(("web: {hosts: 100}", "web: {hosts: 100, propagation: false}")))
-    assert "refused" in {r.state for r in rows(off, "apps/web", state_of(off))}
+    assert "refused" in {r.state for r in table_rows(off, "apps/web", state_of(off))}
     assert "apps/web" in table_names(settled)
     told = {(t.by, t.to): t for t in sessions(stable)}
     assert [str(p) for p in told["quay-gw", "apps"].prefixes] == ["10.20.0.0/22"]
@@ -89,13 +89,16 @@ def test_every_table_says_what_is_used_and_why() -> None:
 
 def test_what_a_failure_changes_in_the_tables() -> None:
     settled = settled_of()
-    before = rows(settled, "apps", state_of(settled))
-    after = rows(settled, "apps", state_of(settled, {"quay-apps/b"}))
+    before = table_rows(settled, "apps", state_of(settled))
+    after = table_rows(settled, "apps", state_of(settled, {"quay-apps/b"}))
     found = {c.prefix: c for c in changes(before, after)}
     assert found["10.20.0.0/22"].what == "moves"
     assert found["10.20.0.0/22"].after == ("quay-apps/b",)
     assert changes(before, before) == []
-    gone = {c.prefix: c.what for c in changes(before, rows(settled, "apps", state_of(settled, ())))}
+    gone = {
+        c.prefix: c.what
+        for c in changes(before, table_rows(settled, "apps", state_of(settled, ())))
+    }
     assert gone["10.20.0.0/22"] == "lost"
 
 
@@ -106,7 +109,7 @@ def test_a_route_that_comes_from_elsewhere_by_the_same_way_has_changed() -> None
         settled = settled_of(swap(*change) if change else DESIGN)
         stable = state_of(settled)
         return [
-            row for name in table_names(settled) for row in rows(settled, name, stable)
+            row for name in table_names(settled) for row in table_rows(settled, name, stable)
         ], watchers(settled)
 
     plain, noticed = told()
@@ -128,7 +131,9 @@ def test_static_and_shared_routes_stand_in_the_tables_too() -> None:
     static = ("    bgp: {hold: 6 s}\n", "    routing: static\n")
     settled = settled_of(swap(static))
     states = {
-        r.via: r.state for r in rows(settled, "quay-gw", state_of(settled)) if r.kind == "static"
+        r.via: r.state
+        for r in table_rows(settled, "quay-gw", state_of(settled))
+        if r.kind == "static"
     }
     assert states == {"quay-apps/a": IN_USE, "quay-apps/b": "not used"}
     share = [(f"instance: {n}}}", f"instance: {n}, role: shared}}") for n in (1, 2)]
@@ -136,7 +141,9 @@ def test_static_and_shared_routes_stand_in_the_tables_too() -> None:
         settled = settled_of(swap(*share, *more))
         kinds = ("static", "bgp")
         states = {
-            r.via: r.state for r in rows(settled, "quay-gw", state_of(settled)) if r.kind in kinds
+            r.via: r.state
+            for r in table_rows(settled, "quay-gw", state_of(settled))
+            if r.kind in kinds
         }
         assert states == {"quay-apps/a": IN_USE, "quay-apps/b": SHARES}
 

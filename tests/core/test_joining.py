@@ -25,7 +25,7 @@ from obrin.core.reach.model import ReachModel
 from obrin.core.reach.paths import path_there_and_back
 from obrin.core.reach.trace import there_and_back
 from obrin.core.routing.model import state_of
-from obrin.core.routing.tables import rows, sessions, table_names
+from obrin.core.routing.tables import sessions, table_names, table_rows
 from obrin.core.settled.model import Settled, host_of
 from obrin.core.settled.owners import owned, owned_at
 from obrin.live.drivers.practice_cloud.steps import cloud_steps
@@ -70,7 +70,7 @@ def crossing(*changes: tuple[str, str]) -> Settled:
 def used(settled: Settled, table: str, lost: frozenset[str] = frozenset()) -> dict[str, str]:
     """Prefix to way, of what is in use and not a leg's own block."""
     whole = state_of(settled)
-    found = rows(settled, table, type(whole)(whole.network, lost, whole))
+    found = table_rows(settled, table, type(whole)(whole.network, lost, whole))
     return {
         str(r.prefix): r.via
         for r in found
@@ -218,7 +218,7 @@ def test_a_subnets_own_routes_come_before_propagated_ones_at_equal_length() -> N
     assert "is down" in there_and_back(model, cut.expectations[0])[0].dropped
     states = {
         str(r.prefix): r.state
-        for r in rows(
+        for r in table_rows(
             crossing((own, "        routes: {10.30.0.0/24: nowhere}")),
             "timetable/archive",
             state_of(settled),

@@ -17,7 +17,7 @@ from obrin.core.reach.matrix import matrix
 from obrin.core.reach.model import ReachModel
 from obrin.core.routing.difference import changes
 from obrin.core.routing.model import state_of
-from obrin.core.routing.tables import Row, rows, table_names
+from obrin.core.routing.tables import Row, table_names, table_rows
 from obrin.core.settled.model import Settled
 from tests.doubles import settled_of
 
@@ -59,4 +59,4 @@ def test_a_state_between_two_designs_is_as_whole_as_they_are(link: str) -> None:
 def all_rows(settled: Settled) -> Iterator[Row]:
     stable = state_of(settled)
     for table in table_names(settled):
-        yield from rows(settled, table, stable)
+        yield from table_rows(settled, table, stable)

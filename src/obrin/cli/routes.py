@@ -137,14 +137,14 @@ def _as_json(row: Row) -> dict[str, object]:
 
 
 def _rows(settled: Settled, table: str | None, stable: Stable) -> list[Row]:
-    from obrin.core.routing.tables import rows, table_names
+    from obrin.core.routing.tables import table_names, table_rows
 
     names = table_names(settled)
     asked = [name for name in names if table in (None, name)]
     asked = asked or [name for name in names if name.startswith(f"{table}/")]  # all of a hub's
     if not asked:
         raise ObrinError(f"there is no table '{table}'. There are: {', '.join(names)}")
-    return [row for name in asked for row in rows(settled, name, stable)]
+    return [row for name in asked for row in table_rows(settled, name, stable)]
 
 
 def _cells(row: Row) -> tuple[str, ...]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from types import MappingProxyType
 
-from obrin.core.catalogue.offering import Offered
+from obrin.core.catalogue.offering import PRACTICE_CLOUD, Offered
 from obrin.core.check import (
     addresses,
     algorithms,
@@ -39,10 +39,13 @@ from obrin.core.settled.model import Settled
 __all__ = ["Finding", "Severity", "check"]
 
 
+NO_SECRETS = Secrets()
+
+
 def check(
     settled: Settled,
-    offering: Offered,
-    secrets: Secrets,
+    offering: Offered = PRACTICE_CLOUD,
+    secrets: Secrets = NO_SECRETS,
     now: datetime | None = None,
     choices: Choices = MappingProxyType({}),
     moved: tuple[Drift, ...] = (),

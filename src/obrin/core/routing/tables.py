@@ -42,7 +42,7 @@ def table_names(settled: Settled) -> list[str]:
     return [*settled.gateways, *clouds, *subnets]
 
 
-def rows(settled: Settled, name: str, stable: Stable) -> list[Row]:
+def table_rows(settled: Settled, name: str, stable: Stable) -> list[Row]:
     """One table, by prefix, what is in use first. Raises KeyError for an unknown table."""
     if name in settled.index.routers:
         found = list(_router(settled, name, stable))

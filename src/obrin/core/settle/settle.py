@@ -9,9 +9,11 @@ dual-stack design (RFC 4193 wants that).
 
 from __future__ import annotations
 
+from types import MappingProxyType
+
 from obrin.core.address.prefix import parse_prefix
 from obrin.core.address.ula import UNIQUE_LOCAL, unique_local_prefix
-from obrin.core.catalogue.offering import Offered
+from obrin.core.catalogue.offering import PRACTICE_CLOUD, Offered
 from obrin.core.design.model import Design
 from obrin.core.design.references import all_suites
 from obrin.core.settle.choices import Choice, Choices, Value
@@ -27,9 +29,15 @@ __all__ = ["settle", "without"]
 
 
 def settle(
-    design: Design, previous: Choices, offering: Offered, random: bytes = bytes(5)
+    design: Design,
+    previous: Choices = MappingProxyType({}),
+    offering: Offered = PRACTICE_CLOUD,
+    random: bytes = bytes(5),
 ) -> dict[str, Choice]:
-    """A choice for every blank, by place. `random` are five bytes for the unique local prefix.
+    """A choice for every blank, by place; those of `previous` are kept where they still do.
+
+    `offering` are the classes and rules of the clouds, `random` five bytes for the unique local
+    prefix (RFC 4193).
 
     Raises SettleError naming the bottleneck.
     """
