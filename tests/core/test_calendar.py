@@ -10,7 +10,8 @@ from obrin.core.calendar.endings import Dated, endings
 from obrin.core.catalogue.offering import PRACTICE_CLOUD
 from obrin.core.check.dates import ended
 from obrin.core.check.expectations import expectations
-from obrin.core.errors import DesignError
+from obrin.core.design.places import NetworkRef
+from obrin.core.errors import DesignError, Misfit
 from obrin.core.handover.pack import gateways_of
 from obrin.core.reach.filters import filter_of
 from obrin.core.settle.settle import settle
@@ -99,3 +100,37 @@ def test_the_calendar_as_a_file_keeps_its_events_over_renewals() -> None:
 def test_a_day_is_a_day() -> None:
     with pytest.raises(DesignError, match="is not a day"):
         design_of(DESIGN.replace("must: not}", "must: not, until: tomorrow}"))
+
+
+def test_rules_of_filters_and_hosts_end_as_well() -> None:
+    """What is left keeps its place; an emptied list lets nothing through."""
+    changes = (
+        (
+            "        uplinks:\n          fibre:",
+            "        filters:\n"
+            "          - {allow: tcp/22, from: 192.0.2.99, to: quay/desks, until: 2027-01-31}\n"
+            "          - {allow: any, from: quay, to: apps}\n"
+            "        uplinks:\n          fibre:",
+        ),
+        (
+            "{web: {hosts: 100}}",
+            "{web: {hosts: 100, hosts-accept: [{allow: tcp/443, until: 2027-01-31}]}}",
+        ),
+    )
+    before, after = on(LAST, *changes), on(date(2027, 2, 1), *changes)
+    assert len(before.gateways["quay-gw"].filters) == 2
+    assert [str(r.allow) for r in after.gateways["quay-gw"].filters] == ["any"]
+    assert before.hosts_accept(NetworkRef("apps", "web")) != ()
+    assert after.hosts_accept(NetworkRef("apps", "web")) == ()
+    assert [(f.place, f.code) for f in ended(after, {}, date(2027, 2, 1))] == [
+        (("sites", "quay", "gateways", "quay-gw", "filters", 0, "until"), "access-ended"),
+        (("clouds", "apps", "subnets", "web", "hosts-accept", 0, "until"), "access-ended"),
+    ]
+    assert [e.what for e in endings(before, {}, [])] == [
+        "the rule of quay-gw for tcp/22 from 192.0.2.99/32 to quay/desks ends",
+        "the rule of the hosts in apps/web for tcp/443 ends",
+    ]
+    with pytest.raises(Misfit) as caught:
+        part = ("from: quay, to: apps", "from: quay, to: apps/web/10.9.9.9")
+        on(date(2027, 2, 1), *changes, part)
+    assert caught.value.place[-3:] == ("filters", 1, "to")

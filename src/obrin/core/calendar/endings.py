@@ -108,26 +108,27 @@ def _certified(certificates: Iterable[Dated]) -> Iterator[Ending]:
 
 def _access(settled: Settled) -> Iterator[Ending]:
     for access in settled.granted:
-        wish = access.flow
-        if wish is not None:
-            flow = f"{wish.flow} from {wish.source} to {wish.destination}"
-            yield Ending(
-                day=access.until,
-                kind="access",
-                subject=flow,
-                what=f"access for {flow} ends",
-                then="from the next day it must not work",
-                cure="hand over and connect on that day, then 'obrin probe'; or give it "
-                "a later day",
-                lead=7,
+        if access.link:
+            then, cure = (
+                "from the next day it is in no pack",
+                "hand over and connect on that day; take its tunnels off the devices",
+            )
+        elif access.flow is not None:
+            then, cure = (
+                "from the next day it must not work",
+                "hand over and connect on that day, then 'obrin probe'; or give it a later day",
             )
         else:
-            yield Ending(
-                day=access.until,
-                kind="access",
-                subject=access.link,
-                what=f"link {access.link} ends",
-                then="from the next day it is in no pack",
-                cure="hand over and connect on that day; take its tunnels off the devices",
-                lead=7,
+            then, cure = (
+                "from the next day it is in no pack",
+                "hand over and connect on that day; or give it a later day",
             )
+        yield Ending(
+            day=access.until,
+            kind="access",
+            subject=access.link or access.about.removeprefix("access for "),
+            what=f"{access.about} ends",
+            then=then,
+            cure=cure,
+            lead=7,
+        )

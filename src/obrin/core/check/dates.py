@@ -8,8 +8,8 @@ from datetime import date, timedelta
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.days import day_after
 from obrin.core.design.model import Expectation
+from obrin.core.settled.granting import Granted
 from obrin.core.settled.model import Settled
-from obrin.core.settled.standing import Granted
 
 
 def ended(settled: Settled, made: Mapping[str, str], today: date) -> Iterator[Finding]:
@@ -17,26 +17,15 @@ def ended(settled: Settled, made: Mapping[str, str], today: date) -> Iterator[Fi
     for access in settled.granted:
         if access.until >= today:
             continue
-        wish, day = access.flow, access.until.isoformat()
-        if wish is not None:
-            yield Finding(
-                Severity.WARNING,
-                "access-ended",
-                access.place,
-                f"access for {wish.flow} from {wish.source} to {wish.destination} ended on {day}",
-                "it has left the packs, and devices that were not given new ones still let it "
-                "through",
-                "hand over, connect and probe; then take it out, or give it a later day",
-            )
-        else:
-            yield Finding(
-                Severity.WARNING,
-                "access-ended",
-                access.place,
-                f"link {access.link} ended on {day}",
-                "it has left the packs, and devices that were not given new ones still have it",
-                "hand over and connect; then take it out, or give it a later day",
-            )
+        still = "still have it" if access.link else "still let it through"
+        yield Finding(
+            Severity.WARNING,
+            "access-ended",
+            access.place,
+            f"{access.about} ended on {access.until.isoformat()}",
+            f"it has left the packs, and devices that were not given new ones {still}",
+            "hand over, connect and probe; then take it out, or give it a later day",
+        )
     yield from _mistyped(settled, today)
     yield from _outlived(settled)
     yield from _kept_open(settled)
@@ -88,7 +77,7 @@ def _outlived(settled: Settled) -> Iterator[Finding]:
                 Severity.WARNING,
                 "access-outlives-link",
                 access.place,
-                f"access for {wish.flow} from {wish.source} to {wish.destination} is granted until "
+                f"{access.about} is granted until "
                 f"{access.until.isoformat()}, and {', '.join(links)} ends on {last.isoformat()}",
                 "from the day after, what must work has no way",
                 "end both on one day, or let the link stay",
@@ -115,7 +104,7 @@ def _kept_open_by_others(settled: Settled, access: Granted, wish: Expectation) -
                 Severity.WARNING,
                 "access-kept-open",
                 access.place,
-                f"access for {wish.flow} from {wish.source} to {wish.destination} ends on "
+                f"{access.about} ends on "
                 f"{access.until.isoformat()}, and expectation {number} wants {other.flow} between "
                 "them without an end",
                 "the filters let it through for as long as the other one stands there",

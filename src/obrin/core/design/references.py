@@ -4,18 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from obrin.core.address.prefix import Prefix
 from obrin.core.catalogue.shipped_profiles import SHIPPED_SPECS
 from obrin.core.design.joining_references import joining_problems
 from obrin.core.design.mistakes import Mistake, unknown
 from obrin.core.design.model import Design
-from obrin.core.design.places import INTERNET, NetworkRef
+from obrin.core.design.places import INTERNET, NetworkRef, Reference
 from obrin.core.design.profile_spec import wrong_names
 from obrin.core.design.protection import SuiteSpec
 from obrin.core.design.reader import Location
-from obrin.core.design.sites import FilterRule
+from obrin.core.design.rules import holders_of_filters, holders_of_host_rules
 from obrin.core.design.space_references import space_problems
-from obrin.core.design.wishes import Wish
 from obrin.core.ipsec.policy import NAMES, CryptoPolicy
 from obrin.core.ipsec.suite import SHIPPED, Suite, make_suite
 
@@ -89,7 +87,6 @@ def reference_problems(design: Design) -> Iterator[Mistake]:
                 f"{len(addresses)} addresses for {count} instances",
                 "Give one public address for each instance, or leave it blank",
             )
-        yield from _filters(cloud.filters, design, networks, ("clouds", cloud_name, "filters"))
     for site_name, site in design.sites.items():
         for gateway_name, gateway in site.gateways.items():
             for uplink_name, uplink in gateway.uplinks.items():
@@ -99,10 +96,7 @@ def reference_problems(design: Design) -> Iterator[Mistake]:
                         "'forwards' tells of a translator, and there is none without 'inside'",
                         "Give the gateway's own address as 'inside', or take 'forwards' out",
                     )
-            if gateway.filters:
-                place = ("sites", site_name, "gateways", gateway_name, "filters")
-                yield from _filters(gateway.filters, design, networks, place)
-    yield from _host_rules(design, networks)
+    yield from _rules(design, networks)
     yield from _policy(design)
     yield from _profiles(design)
     yield from _duplicate_gateways(design)
@@ -193,34 +187,21 @@ def _offers(design: Design, suites: set[str]) -> Iterator[Mistake]:
                 yield unknown("suite", offer, suites, ("clouds", name, "gateway", "offers"))
 
 
-def _filters(
-    rules: list[FilterRule] | None, design: Design, networks: set[str], place: Location
-) -> Iterator[Mistake]:
-    for index, rule in enumerate(rules or ()):
-        for key, reference in (("from", rule.source), ("to", rule.destination)):
-            known = networks | design.sites.keys() | design.clouds.keys()
-            if not isinstance(reference, Prefix) and str(reference.whole) not in known:
-                yield unknown("place or prefix", str(reference.whole), known, (*place, index, key))
-
-
-def _host_rules(design: Design, networks: set[str]) -> Iterator[Mistake]:
+def _rules(design: Design, networks: set[str]) -> Iterator[Mistake]:
+    """Rules of filters and of hosts that name what there is not."""
     known = networks | design.sites.keys() | design.clouds.keys()
-    holders: list[tuple[Location, Wish]] = [
-        (("sites", name, "networks", n), network)
-        for name, site in design.sites.items()
-        for n, network in site.networks.items()
-    ]
-    holders += [
-        (("clouds", name, "subnets", n), subnet)
-        for name, cloud in design.clouds.items()
-        for n, subnet in cloud.subnets.items()
-    ]
-    for place, wish in holders:
-        for index, rule in enumerate(wish.hosts_accept or ()):
-            source = rule.source
-            if isinstance(source, NetworkRef) and str(source.whole) not in known:
-                where = (*place, "hosts-accept", index, "from")
-                yield unknown("place or prefix", str(source.whole), known, where)
+    ends: list[tuple[Location, Reference | None]] = []
+    for here, rules in holders_of_filters(design):
+        for index, rule in enumerate(rules):
+            ends += [
+                ((*here, index, "from"), rule.source),
+                ((*here, index, "to"), rule.destination),
+            ]
+    for here, host_rules in holders_of_host_rules(design):
+        ends += [((*here, n, "from"), host_rule.source) for n, host_rule in enumerate(host_rules)]
+    for place, reference in ends:
+        if isinstance(reference, NetworkRef) and str(reference.whole) not in known:
+            yield unknown("place or prefix", str(reference.whole), known, place)
 
 
 def _link(design: Design, link_name: str, suites: set[str]) -> Iterator[Mistake]:

@@ -8,6 +8,7 @@ from pydantic import Field
 
 from obrin.core.design.places import ReferenceText
 from obrin.core.design.values import (
+    Day,
     FlowText,
     Growth,
     Ipv4PrefixesText,
@@ -55,6 +56,9 @@ class FilterRule(Entity):
         alias="from", description="`place/network`, a part of it, `place`, a prefix or an address."
     )
     destination: ReferenceText = Field(alias="to", description="The same.")
+    until: Day | None = Field(
+        None, description="Last day on which it lets anything through; from the next it is gone."
+    )
 
 
 class Gateway(Entity):

@@ -76,6 +76,9 @@ class HostRule(Short):
         description="Only from there: `place/network`, a part of it, `place`, a prefix or an "
         "address. Blank: from anywhere.",
     )
+    until: Day | None = Field(
+        None, description="Last day on which it lets anything through; from the next it is gone."
+    )
 
     def __str__(self) -> str:
         return str(self.allow) if self.source is None else f"{self.allow} from {self.source}"

@@ -8,24 +8,27 @@ from datetime import date
 from obrin.core.design.model import Design
 from obrin.core.design.places import NetworkRef, Reference, format_part
 from obrin.core.design.reader import Location
-from obrin.core.design.sites import FilterRule
+from obrin.core.design.rules import holders_of_filters, holders_of_host_rules
 from obrin.core.errors import Misfit
 from obrin.core.settle.choices import Choices
 from obrin.core.settled.clouds import cloud_of
-from obrin.core.settled.links import Ground, circuit_of, link_of, over
+from obrin.core.settled.granting import granted_by, in_force
+from obrin.core.settled.links import Ground, circuit_of, link_of
 from obrin.core.settled.model import Settled
 from obrin.core.settled.picking import Picker
 from obrin.core.settled.ranks import rank_ways
 from obrin.core.settled.sites import gateways_of, sites_of
-from obrin.core.settled.standing import granted_by, standards_of, surroundings_of
+from obrin.core.settled.standing import standards_of, surroundings_of
 
 
 def build_settled(design: Design, choices: Choices, today: date | None = None) -> Settled:
     """Raises SettleError when a blank has no choice yet, Misfit for values that do not fit.
 
-    With `today`, what was granted until an earlier day is gone: links are left out, and flows that
-    had to work must not any more.
+    With `today`, what was granted until an earlier day is gone (see `in_force`).
     """
+    granted, whole = tuple(granted_by(design)), design
+    if today is not None and any(access.until < today for access in granted):
+        design = in_force(design, today)
     picker = Picker(design, choices)
     ranks = rank_ways(design)
     sites = sites_of(picker, {site: tuple(ranked) for site, ranked in ranks.items()})
@@ -37,29 +40,22 @@ def build_settled(design: Design, choices: Choices, today: date | None = None) -
         sites=sites,
         gateways=gateways,
         clouds=clouds,
-        links={
-            name: link_of(ground, name, link)
-            for name, link in design.links.items()
-            if not over(link.until, today)
-        },
+        links={name: link_of(ground, name, link) for name, link in design.links.items()},
         circuits={name: circuit_of(ground, name, c) for name, c in design.circuits.items()},
-        expectations=tuple(
-            wish.model_copy(update={"must": "not"}) if over(wish.until, today) else wish
-            for wish in design.expectations
-        ),
-        granted=tuple(granted_by(design)),
+        expectations=tuple(design.expectations),
+        granted=granted,
         standards=standards_of(design),
         surroundings=surroundings_of(design),
         chosen=frozenset(choices),
         accepted_findings=tuple(design.accepted_findings),
     )
-    _parts_fit(settled)
+    _parts_fit(whole, settled)
     return settled
 
 
-def _parts_fit(settled: Settled) -> None:
+def _parts_fit(design: Design, settled: Settled) -> None:
     """Hosts and parts of networks that a design names must be in them. Raises Misfit."""
-    for place, reference in _references(settled):
+    for place, reference in _references(design):
         if isinstance(reference, NetworkRef) and reference.part is not None:
             whole = settled.network(reference.whole)
             if not whole.covers(reference.part):
@@ -70,22 +66,16 @@ def _parts_fit(settled: Settled) -> None:
                 )
 
 
-def _references(settled: Settled) -> Iterator[tuple[Location, Reference]]:
-    """Every name of a network in flows and rules, with its place in the design."""
-    for index, wish in enumerate(settled.expectations):
+def _references(design: Design) -> Iterator[tuple[Location, Reference]]:
+    """Every name of a network in flows and rules, with its place."""
+    for index, wish in enumerate(design.expectations):
         yield ("expectations", index, "from"), wish.source
         yield ("expectations", index, "to"), wish.destination
-    for network, accepts in settled.all_hosts_accept():
-        at = ("sites", "networks") if network.place in settled.sites else ("clouds", "subnets")
-        here: Location = (at[0], network.place, at[1], network.network, "hosts-accept")
-        for index, host_rule in enumerate(accepts):
+    for here, host_rules in holders_of_host_rules(design):
+        for index, host_rule in enumerate(host_rules):
             if host_rule.source is not None:
                 yield (*here, index, "from"), host_rule.source
-    given: list[tuple[Location, tuple[FilterRule, ...] | None]] = [
-        (("clouds", cloud.name), cloud.filters) for cloud in settled.clouds.values()
-    ]
-    given += [(settled.location_of(g.name), g.filters) for g in settled.gateways.values()]
-    for here, rules in given:
-        for index, rule in enumerate(rules or ()):
-            yield (*here, "filters", index, "from"), rule.source
-            yield (*here, "filters", index, "to"), rule.destination
+    for here, rules in holders_of_filters(design):
+        for index, rule in enumerate(rules):
+            yield (*here, index, "from"), rule.source
+            yield (*here, index, "to"), rule.destination

@@ -164,11 +164,6 @@ class Ground:
     ranks: Mapping[str, Mapping[str, Rank]]
 
 
-def over(until: date | None, today: date | None) -> bool:
-    """Whether what was granted until a day has ended."""
-    return until is not None and today is not None and until < today
-
-
 def circuit_of(ground: Ground, name: str, circuit: Circuit) -> SettledCircuit:
     networks = ground.sites[circuit.site].networks
     rank = ground.ranks[circuit.site][name]

@@ -20,10 +20,11 @@ from obrin.core.design.places import NetworkRef, Reference
 from obrin.core.design.wishes import AcceptedFinding, HostRule
 from obrin.core.ipsec.profile import KeyRules
 from obrin.core.settled.clouds import SettledCloud, SettledSubnet
+from obrin.core.settled.granting import Granted
 from obrin.core.settled.indexing import Index, make_index
 from obrin.core.settled.links import Bundle, Leg, SettledCircuit, SettledLink, SettledTunnel
 from obrin.core.settled.sites import SettledGateway, SettledNetwork, SettledSite
-from obrin.core.settled.standing import Granted, Standards, Surroundings
+from obrin.core.settled.standing import Standards, Surroundings
 from obrin.core.settled.ways import Way
 
 

@@ -1,15 +1,13 @@
-"""What holds for the whole design: standards to keep to, ranges around it, access that ends."""
+"""What holds for the whole design: standards to keep to, and ranges around it."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass
-from datetime import date
 
 from obrin.core.address.prefix import Prefix
 from obrin.core.design.abilities import certificate_kind
-from obrin.core.design.model import Design, Expectation, Reliability
-from obrin.core.design.reader import Location
+from obrin.core.design.model import Design, Reliability
 from obrin.core.design.references import all_suites, crypto_policy
 from obrin.core.design.wishes import Elsewhere, Pool
 from obrin.core.ipsec.policy import CryptoPolicy
@@ -50,16 +48,6 @@ class Surroundings:
     ula: Prefix | None
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Granted:
-    """Access with a last day: that of a link, or a flow that must work until then."""
-
-    place: Location
-    until: date
-    link: str = ""
-    flow: Expectation | None = None
-
-
 def standards_of(design: Design) -> Standards:
     own = design.authority
     return Standards(
@@ -81,13 +69,3 @@ def surroundings_of(design: Design) -> Surroundings:
         elsewhere=design.elsewhere,
         ula=design.ula,
     )
-
-
-def granted_by(design: Design) -> Iterator[Granted]:
-    """Flows first, then links, each in the order of the design."""
-    for index, wish in enumerate(design.expectations):
-        if wish.until is not None and wish.must == "work":
-            yield Granted(place=("expectations", index, "until"), until=wish.until, flow=wish)
-    for name, link in design.links.items():
-        if link.until is not None:
-            yield Granted(place=("links", name, "until"), until=link.until, link=name)
