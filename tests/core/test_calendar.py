@@ -130,7 +130,7 @@ def test_rules_of_filters_and_hosts_end_as_well() -> None:
         "the rule of quay-gw for tcp/22 from 192.0.2.99/32 to quay/desks ends",
         "the rule of the hosts in apps/web for tcp/443 ends",
     ]
+    part = ("from: quay, to: apps", "from: quay, to: apps/web/10.9.9.9")
     with pytest.raises(Misfit) as caught:
-        part = ("from: quay, to: apps", "from: quay, to: apps/web/10.9.9.9")
         on(date(2027, 2, 1), *changes, part)
     assert caught.value.place[-3:] == ("filters", 1, "to")

@@ -138,7 +138,7 @@ def test_the_gateway_subnet_counts_what_the_cloud_keeps_and_the_instances() -> N
     for reserved in (2, 6, 7, 20):
         offering = replace(PRACTICE_CLOUD, reserved=reserved)
         settled = build_settled(design, settle(design, {}, offering))
-        lengths.append(settled.clouds["apps"].gateway_subnet.ipv4.length)
+        lengths.append(settled.clouds["apps"].gateway.subnet.ipv4.length)
     assert lengths == [29, 29, 28, 27]
 
 
@@ -210,7 +210,7 @@ def test_each_cloud_can_offer_something_else() -> None:
         False,
         True,
     ]
-    assert apps.gateway_subnet.ipv4.length > books.gateway_subnet.ipv4.length
+    assert apps.gateway.subnet.ipv4.length > books.gateway.subnet.ipv4.length
     assert not any(
         b.overlaps(p) for p in both.forbidden for b in (*apps.all_spaces, *books.all_spaces)
     )

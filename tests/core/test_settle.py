@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 
 from obrin.core.address.prefix import Prefix, parse_prefix
 from obrin.core.catalogue.offering import PRACTICE_CLOUD
+from obrin.core.check import Severity, check
 from obrin.core.errors import SettleError
 from obrin.core.settle.choices import Choice
 from obrin.core.settle.classes import demand_of
@@ -134,7 +135,7 @@ def test_what_is_chosen_never_overlaps(size) -> None:
     spaces += [p for site in settled.sites for p in settled.networks_at(site).values()]
     assert not any(a.overlaps(b) for i, a in enumerate(spaces) for b in spaces[:i])
     for cloud in settled.clouds.values():
-        parts = [s.prefix.ipv4 for s in cloud.subnets.values()] + [cloud.gateway_subnet.ipv4]
+        parts = [s.prefix.ipv4 for s in cloud.subnets.values()] + [cloud.gateway.subnet.ipv4]
         assert all(cloud.holds(p) for p in parts)
         assert not any(a.overlaps(b) for i, a in enumerate(parts) for b in parts[:i])
     blocks = [t.inside.ipv4 for t in settled.tunnels()]
@@ -258,8 +259,42 @@ def test_gateways_of_one_site_share_an_as_number() -> None:
         "          radio: {address: 198.51.100.20, provider: two}\n"
         "      quay-gw2: {uplinks: {x: {address: 192.0.2.77}}}\n",
     )
-    settled = settled_of(swap(second))
+    settled = settled_of(swap(second, ("  quay:\n", "  quay:\n    internal-bgp: true\n")))
     assert settled.gateways["quay-gw"].asn == settled.gateways["quay-gw2"].asn
+
+
+def test_without_bgp_nobody_needs_a_number_and_a_number_given_stays() -> None:
+    static = ("    bgp: {hold: 6 s}\n", "    routing: static\n")
+    chosen = choices_of(swap(static))
+    assert not [key for key in chosen if key.endswith(".as")]
+    settled = settled_of(swap(static))
+    assert (settled.gateways["quay-gw"].asn, settled.clouds["apps"].asn) == (None, None)
+    assert check(settled)[0].severity is not Severity.ERROR
+    given = ("      quay-gw:\n", "      quay-gw:\n        as: 64999\n")
+    assert settled_of(swap(static, given)).gateways["quay-gw"].asn == 64999
+    aside = (
+        "          radio: {address: 198.51.100.20, provider: two}\n",
+        "          radio: {address: 198.51.100.20, provider: two}\n"
+        "      quay-gw2: {uplinks: {x: {address: 192.0.2.77}}}\n",
+    )
+    assert settled_of(swap(aside)).gateways["quay-gw2"].asn is None  # no tunnel ends there
+
+
+def test_a_member_of_a_hub_has_no_gateway_that_nobody_builds() -> None:
+    joined = (
+        "clouds:\n",
+        "clouds:\n"
+        "  core: {hub: {members: [apps, books]}, gateway: {throughput: 1 Gbit/s}}\n"
+        "  books: {subnets: {ledger: {hosts: 20}}}\n",
+    )
+    link = ("    cloud: apps\n", "    cloud: core\n")
+    settled = settled_of(swap(joined, link))
+    assert [name for name, cloud in settled.clouds.items() if cloud.gateway] == ["core"]
+    assert not [key for key in choices_of(swap(joined, link)) if "apps.gateway" in key]
+    built = settled_of(swap(joined))  # apps has a link of its own
+    assert [name for name, cloud in built.clouds.items() if cloud.gateway] == ["core", "apps"]
+    wished = (joined[0], joined[1].replace("{hosts: 20}}", "{hosts: 20}}, gateway: {instances: 1}"))
+    assert settled_of(swap(wished, link)).clouds["books"].gateway is not None
 
 
 def test_a_blank_space_grows_around_the_subnets_given() -> None:

@@ -175,7 +175,7 @@ def test_dual_stack_numbers_everything_twice_and_draws_one_unique_local_prefix()
     six = [
         *(n.prefix.ipv6 for n in settled.sites["quay"].networks.values()),
         cloud.subnets["web"].prefix.ipv6,
-        cloud.gateway_subnet.ipv6,
+        cloud.gateway.subnet.ipv6,
     ]
     assert all(ula.covers(p) and p.length == 64 for p in six)
     assert len(set(six)) == len(six)
@@ -191,7 +191,7 @@ def test_an_ipv6_space_is_a_56_and_lies_around_what_is_given_of_it() -> None:
     given = ("web: {hosts: 100}", "web: {hosts: 100, prefix6: 'fd00:1:2:8a00::/64'}")
     cloud = settled_of(swap(dual, given)).clouds["apps"]
     assert cloud.spaces.ipv6 == (P("fd00:1:2:8a00::/56"),)
-    assert cloud.gateway_subnet.ipv6 != cloud.subnets["web"].prefix.ipv6
+    assert cloud.gateway.subnet.ipv6 != cloud.subnets["web"].prefix.ipv6
     assert cloud.holds(cloud.subnets["web"].prefix.ipv4)
 
 
@@ -244,8 +244,12 @@ def test_loopbacks_and_as_numbers_come_from_their_pools() -> None:
     assert (gateway.asn, settled.clouds["apps"].asn) == (4200000100, 65010)
     with pytest.raises(SettleError, match="Add a range to 'as-numbers'"):
         settled_of(
-            text.replace("clouds: [65010]", "clouds: [65010]").replace(
+            text.replace(
                 "clouds:\n  apps:", "clouds:\n  more: {subnets: {x: {hosts: 3}}}\n  apps:"
+            ).replace(
+                "\nlinks:\n",
+                "\nlinks:\n  to-more: {site: quay, cloud: more, tunnels: "
+                "{t: {gateway: quay-gw, uplink: fibre}}}\n",
             )
         )
 

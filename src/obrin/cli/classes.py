@@ -48,6 +48,7 @@ def classes(cloud: str | None, target: str | None, design_file: str | None, as_j
     Example:
       obrin classes timetable --design skerrow-ferries
     """
+    from obrin.core.design.needs import needs_of
     from obrin.core.design.offering_file import format_offering
     from obrin.core.settle.classes import demand_of, judge_classes
     from obrin.live.files import write_whole
@@ -67,9 +68,10 @@ def classes(cloud: str | None, target: str | None, design_file: str | None, as_j
         return
     if cloud is not None and cloud not in design.clouds:
         raise ObrinError(f"there is no cloud '{cloud}'. There are: {', '.join(design.clouds)}")
+    built = needs_of(design).cloud_gateways
     found = {
         name: (demand_of(design, name), judge_classes(demand_of(design, name), offering.of(name)))
-        for name in ([cloud] if cloud else design.clouds)
+        for name in ([cloud] if cloud else (n for n in design.clouds if n in built))
     }
     if as_json:
         echo_json({name: list(map(_as_json, judged)) for name, (_, judged) in found.items()})

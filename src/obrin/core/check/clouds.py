@@ -5,59 +5,66 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from obrin.core.address.prefix import Prefix
-from obrin.core.catalogue.offering import Offered
+from obrin.core.catalogue.offering import Offered, Offering
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.reader import Location
 from obrin.core.settle.classes import judge_classes
 from obrin.core.settle.work import gateway_subnet_length
-from obrin.core.settled.clouds import SettledCloud
+from obrin.core.settled.clouds import SettledCloud, SettledCloudGateway
 from obrin.core.settled.model import Settled
 
 
 def cloud_networks(settled: Settled, offering: Offered) -> Iterator[Finding]:
     for name, cloud in settled.clouds.items():
-        here: Location = ("clouds", name, "gateway", "subnet")
-        offered = offering.of(name)
-        found = offered.find_class(cloud.gateway_class)
-        if found is None:
-            known = ", ".join(c.name for c in offered.classes)
-            yield Finding(
-                Severity.ERROR,
-                "class-unknown",
-                ("clouds", name, "gateway", "class"),
-                f"the cloud offers no class '{cloud.gateway_class}'",
-                "the gateway cannot be built",
-                f"use one of {known}, or leave it blank",
-            )
-        elif cloud.gateway_subnet.ipv4.length > (
-            needed := gateway_subnet_length(found.name, offered, len(cloud.instances))
-        ):
-            yield Finding(
-                Severity.ERROR,
-                "gateway-subnet-small",
-                here,
-                f"{cloud.gateway_subnet.ipv4} is smaller than the /{needed} that class "
-                f"{found.name} needs with {len(cloud.instances)} instances",
-                "the cloud refuses to build the gateway, after the network exists",
-                f"give it a /{needed} or leave it blank",
-            )
-        elif _exchanged(cloud, needed):
-            yield Finding(
-                Severity.WARNING,
-                "gateway-subnet-large",
-                here,
-                f"{cloud.gateway_subnet.ipv4} is larger than any subnet for workloads; class "
-                f"{found.name} needs a /{needed}",
-                "room for workloads stands empty: most often the two sizes were exchanged",
-                f"give the gateway a /{needed}, or leave it blank",
-            )
+        if cloud.gateway is not None:
+            yield from _gateway(cloud, cloud.gateway, offering.of(name))
         yield from _outside(cloud)
         yield from _overlapping(cloud)
 
 
-def _exchanged(cloud: SettledCloud, needed: int) -> bool:
+def _gateway(
+    cloud: SettledCloud, gateway: SettledCloudGateway, offered: Offering
+) -> Iterator[Finding]:
+    """Its class, and the size of its subnet."""
+    here: Location = ("clouds", cloud.name, "gateway")
+    subnet, count = gateway.subnet.ipv4, len(gateway.instances)
+    found = offered.find_class(gateway.gateway_class)
+    if found is None:
+        known = ", ".join(c.name for c in offered.classes)
+        yield Finding(
+            Severity.ERROR,
+            "class-unknown",
+            (*here, "class"),
+            f"the cloud offers no class '{gateway.gateway_class}'",
+            "the gateway cannot be built",
+            f"use one of {known}, or leave it blank",
+        )
+        return
+    needed = gateway_subnet_length(found.name, offered, count)
+    if subnet.length > needed:
+        yield Finding(
+            Severity.ERROR,
+            "gateway-subnet-small",
+            (*here, "subnet"),
+            f"{subnet} is smaller than the /{needed} that class {found.name} needs with "
+            f"{count} instances",
+            "the cloud refuses to build the gateway, after the network exists",
+            f"give it a /{needed} or leave it blank",
+        )
+    elif _exchanged(cloud, subnet.length, needed):
+        yield Finding(
+            Severity.WARNING,
+            "gateway-subnet-large",
+            (*here, "subnet"),
+            f"{subnet} is larger than any subnet for workloads; class {found.name} needs a "
+            f"/{needed}",
+            "room for workloads stands empty: most often the two sizes were exchanged",
+            f"give the gateway a /{needed}, or leave it blank",
+        )
+
+
+def _exchanged(cloud: SettledCloud, own: int, needed: int) -> bool:
     """Whether a gateway has far more room than it needs, and more than all workloads."""
-    own = cloud.gateway_subnet.ipv4.length
     workloads = [subnet.prefix.ipv4.length for subnet in cloud.subnets.values()]
     return bool(workloads) and own <= needed - 3 and own < min(workloads)
 
@@ -66,7 +73,7 @@ def _parts(cloud: SettledCloud, bits: int) -> Iterator[tuple[Location, str, Pref
     """The gateway subnet, then the others, with the prefix of a family where they have one."""
     here: Location = ("clouds", cloud.name)
     key = "" if bits == 32 else "6"
-    own = cloud.gateway_subnet.of(bits)
+    own = None if cloud.gateway is None else cloud.gateway.subnet.of(bits)
     if own is not None:
         yield (*here, "gateway", f"subnet{key}"), "the gateway subnet", own
     for name, subnet in cloud.subnets.items():
@@ -110,10 +117,12 @@ def _overlapping(cloud: SettledCloud) -> Iterator[Finding]:
 def classes(settled: Settled, offering: Offered) -> Iterator[Finding]:
     """A class that the design gives, against what it asks."""
     for name, cloud in settled.clouds.items():
+        if cloud.gateway is None:
+            continue
         here: Location = ("clouds", name, "gateway", "class")
-        given = cloud.gateway_class
-        judged = judge_classes(cloud.demand, offering.of(name))
-        mine = next((j for j in judged if j.entry.name == cloud.gateway_class), None)
+        given = cloud.gateway.gateway_class
+        judged = judge_classes(cloud.gateway.demand, offering.of(name))
+        mine = next((j for j in judged if j.entry.name == given), None)
         if f"clouds.{name}.gateway.class" in settled.chosen or mine is None:
             continue
         if mine.lacks:

@@ -15,10 +15,12 @@ def as_numbers(settled: Settled) -> Iterator[Finding]:
     places: list[tuple[int, str, Location]] = [
         (c.asn, f"cloud {name}", ("clouds", name, "gateway", "as"))
         for name, c in settled.clouds.items()
+        if c.asn is not None
     ]
     places += [
         (g.asn, f"gateway {name}", ("sites", g.site, "gateways", name, "as"))
         for name, g in settled.gateways.items()
+        if g.asn is not None
     ]
     for number, owner, place in places:
         if number in RESERVED_AS:
@@ -73,7 +75,7 @@ def _same_behind_one_gateway(settled: Settled) -> Iterator[Finding]:
             gateway = settled.gateways[tunnel.gateway]
             if settled.bundle(tunnel).routing != "bgp":
                 continue
-            first = sites.setdefault(gateway.asn, gateway.site)
+            first = sites.setdefault(gateway.as_number, gateway.site)
             if first != gateway.site:
                 yield Finding(
                     Severity.WARNING,
@@ -83,4 +85,4 @@ def _same_behind_one_gateway(settled: Settled) -> Iterator[Finding]:
                     "each drops the other's routes (AS path loop check), should they be passed on",
                     "give every site a number of its own, or leave it blank",
                 )
-                sites[gateway.asn] = gateway.site
+                sites[gateway.as_number] = gateway.site

@@ -212,7 +212,8 @@ def _only_parts(
     ):
         return False
     cloud = settled.clouds[link.cloud]
-    subnets = [*(s.prefix.ipv4 for s in cloud.subnets.values()), cloud.gateway_subnet.ipv4]
+    subnets = [subnet.prefix.ipv4 for subnet in cloud.subnets.values()]
+    subnets += [] if cloud.gateway is None else [cloud.gateway.subnet.ipv4]
     held = [*settled.networks_at(link.site).values()]
     parts = [part.seen for part in link.exposures if part.network == network]
     return not any(s.overlaps(p) for s in subnets for p in (*parts, *held))

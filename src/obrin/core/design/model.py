@@ -119,7 +119,8 @@ class Cloud(Entity):
     )
     hub: Hub | None = Field(None, description="Makes this a hub that joins other clouds.")
     gateway: CloudGateway = Field(
-        default_factory=lambda: CloudGateway.model_validate({}), description="Its gateway."
+        default_factory=lambda: CloudGateway.model_validate({}),
+        description="Its gateway. Without it, a member of a hub that no link leads to has none.",
     )
     filters: list[FilterRule] | None = Field(
         None, description="Rules at the subnets. Blank: just what expectations need."

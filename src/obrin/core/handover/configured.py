@@ -161,7 +161,7 @@ def _speaker(
     ]
     if not neighbours:
         return None
-    asn = (settled.clouds if place in settled.clouds else settled.gateways)[place].asn
+    asn = (settled.clouds if place in settled.clouds else settled.gateways)[place].as_number
     return Speaker(asn=asn, identifier=bgp_identifier(settled, place), neighbours=tuple(neighbours))
 
 

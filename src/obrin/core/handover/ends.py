@@ -254,7 +254,7 @@ def internal_at(settled: Settled, place: str) -> tuple[InternalEnd, ...]:
     return tuple(
         InternalEnd(
             neighbour=other.name,
-            asn=other.asn,
+            asn=other.as_number,
             remote_identifier=Address(32, other.router_id),
             loopbacks=_loopbacks(mine, other),
         )

@@ -106,9 +106,9 @@ def _own_values(
         cloud = settled.clouds[place]
         yield "Region", cloud.region or "unnamed"
         yield "Address space", listed(cloud.spaces.ipv4)
-        if settled.legs_at(place):
-            yield "Capacity class", cloud.gateway_class
-            yield "Gateway subnet", str(cloud.gateway_subnet.ipv4)
+        if cloud.gateway is not None:
+            yield "Capacity class", cloud.gateway.gateway_class
+            yield "Gateway subnet", str(cloud.gateway.subnet.ipv4)
             for number, address in enumerate(cloud.instances, 1):
                 zone = f", in zone {cloud.zones[number - 1]}" if cloud.zones else ""
                 yield f"Public address of instance {number}", f"{address}{zone}"

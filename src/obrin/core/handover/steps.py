@@ -73,7 +73,8 @@ _FILTER_ALONE: Part = (
 def _cloud_first(settled: Settled, place: str) -> Part:
     cloud = settled.clouds[place]
     held = ", ".join(map(str, cloud.spaces.ipv4))
-    if not settled.legs_at(place):
+    gateway = cloud.gateway
+    if gateway is None:
         return (
             f"Build network {held} and its subnets, and have it attached to "
             f"{', '.join(settled.hubs_of(place)) or 'nothing yet'}",
@@ -82,8 +83,8 @@ def _cloud_first(settled: Settled, place: str) -> Part:
         )
     connect = "" if cloud.is_hub else ". 'obrin connect' does this step and all others at the cloud"
     return (
-        f"Build network {held}, its subnets and gateway subnet {cloud.gateway_subnet.ipv4}, "
-        f"then the gateway of class {cloud.gateway_class} with {len(cloud.instances)} instances"
+        f"Build network {held}, its subnets and gateway subnet {gateway.subnet.ipv4}, "
+        f"then the gateway of class {gateway.gateway_class} with {len(cloud.instances)} instances"
         + connect,
         f"the gateway is ready and has the addresses {', '.join(map(str, cloud.instances))}",
         "the cloud says which resource it refuses; 'obrin check' names ranges and sizes that it "

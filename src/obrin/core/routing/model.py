@@ -60,8 +60,8 @@ def site_policy(settled: Settled, leg: Leg, accept: PrefixList | None = None) ->
     bundle, gateway = settled.bundle(leg), settled.gateways[leg.gateway]
     marks = bundle.communities if isinstance(bundle, SettledLink) else ()
     return SessionPolicy(
-        local_as=gateway.asn,
-        peer_as=settled.clouds[leg.cloud].asn,
+        local_as=gateway.as_number,
+        peer_as=settled.clouds[leg.cloud].as_number,
         accept=accept or PrefixList(accepted_at_site(settled, bundle)),
         local_pref=local_pref(leg.preference),
         prepend=bundle.prepend,
@@ -95,8 +95,8 @@ def cloud_policy(settled: Settled, leg: Leg, accept: PrefixList | None = None) -
     """The cloud instance's side of a leg's session; hubs pass on what they learn."""
     bundle = settled.bundle(leg)
     return SessionPolicy(
-        local_as=settled.clouds[leg.cloud].asn,
-        peer_as=settled.gateways[leg.gateway].asn,
+        local_as=settled.clouds[leg.cloud].as_number,
+        peer_as=settled.gateways[leg.gateway].as_number,
         accept=accept or PrefixList(announced_by_site(bundle)),
         local_pref=local_pref(leg.preference),
         summaries=_summaries(bundle)[1],
@@ -149,9 +149,9 @@ class _Sessions:
             at_site = site_policy(settled, leg, heard)
             at_cloud = cloud_policy(settled, leg, near)
             metric = leg.preference if bundle.routing == "static" else None
-            site_peer = Peer(leg.label, gateway.asn, leg.site_inside.value, gateway.router_id)
+            site_peer = Peer(leg.label, gateway.as_number, leg.site_inside.value, gateway.router_id)
             identifier = cloud.router_id(instance)
-            cloud_peer = Peer(leg.label, cloud.asn, leg.cloud_inside.value, identifier)
+            cloud_peer = Peer(leg.label, cloud.as_number, leg.cloud_inside.value, identifier)
             site_hop, cloud_hop = _hops(leg)
             for router in [Router(cloud.name, name).label for name in told] or [cloud.name]:
                 yield Session(
@@ -185,10 +185,14 @@ class _Sessions:
         """A member tells the hub its space, and is told what its table there has."""
         cloud, way = self.settled.clouds[member], Attachment(hub, member).label
         centre = self.settled.clouds[hub]
-        policy = SessionPolicy(local_as=cloud.asn, peer_as=centre.asn, attached=True)
-        back = SessionPolicy(local_as=centre.asn, peer_as=cloud.asn, attached=True, passes_on=True)
-        one = Peer(way, cloud.asn, cloud.router_id(1), cloud.router_id(1), external=False)
-        other = Peer(way, centre.asn, centre.router_id(1), centre.router_id(1), external=False)
+        policy = SessionPolicy(local_as=cloud.as_number, peer_as=centre.as_number, attached=True)
+        back = SessionPolicy(
+            local_as=centre.as_number, peer_as=cloud.as_number, attached=True, passes_on=True
+        )
+        one = Peer(way, cloud.as_number, cloud.router_id(1), cloud.router_id(1), external=False)
+        other = Peer(
+            way, centre.as_number, centre.router_id(1), centre.router_id(1), external=False
+        )
         spaces = self._listed(cloud.all_spaces)
         for table in centre.hub_tables:
             router = Router(hub, table.name).label
@@ -217,10 +221,10 @@ class _Sessions:
     def _internal(self, one: SettledGateway) -> Iterator[Session]:
         """A gateway tells the others of its site what the clouds told it."""
         policy = SessionPolicy(
-            local_as=one.asn, peer_as=one.asn, passes_on=True, next_hop_self=True
+            local_as=one.as_number, peer_as=one.as_number, passes_on=True, next_hop_self=True
         )
         way = Neighbour(one.name).label
-        peer = Peer(way, one.asn, one.router_id, one.router_id, external=False)
+        peer = Peer(way, one.as_number, one.router_id, one.router_id, external=False)
         for other in self.settled.internal_peers(one.name):
             yield Session(
                 via=way,

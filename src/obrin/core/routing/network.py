@@ -58,7 +58,7 @@ class Session:
             self.export.med is not None
             or bool(self.export.summaries)
             or self.far_peers is not None
-            or (self.accept.internal and not self.export.next_hop_self)
+            or (self.accept.internal and not self.static and not self.export.next_hop_self)
         )
 
 

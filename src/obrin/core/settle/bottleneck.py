@@ -143,6 +143,7 @@ def _fits_anew(work: Work, claims: Mapping[Claimant, Sequence[int]], bits: int) 
         previous={},
         offering=work.offering,
         suites=work.suites,
+        needs=work.needs,
         random=work.random,
         chosen=dict(work.chosen),
     )

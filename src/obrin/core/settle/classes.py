@@ -104,7 +104,7 @@ def judge_classes(asked: Demand, offering: Offering) -> list[Judgement]:
 
 def settle_class(work: Work, name: str, cloud: Cloud) -> None:
     """Raises SettleError when no class does what is asked."""
-    if cloud.gateway.gateway_class is not None:
+    if cloud.gateway.gateway_class is not None or name not in work.needs.cloud_gateways:
         return
     judged = judge_classes(demand_of(work.design, name), work.offering.of(name))
     reasons = [f"{j.entry.name} {j.lacks}" for j in judged if j.lacks]

@@ -91,13 +91,19 @@ def _suites(design: Design, link_name: str) -> tuple[tuple[Candidate, ...], str]
 
 def _numbers(design: Design, choices: Choices, key: str) -> tuple[tuple[Candidate, ...], str]:
     used: dict[int, str] = {}
-    for name, cloud in design.clouds.items():
-        number = cloud.gateway.asn or choices[f"clouds.{name}.gateway.as"].value
-        used[int(str(number))] = f"cloud {name}"
-    for name, site in design.sites.items():
-        for gateway, entity in site.gateways.items():
-            number = entity.asn or choices[f"sites.{name}.gateways.{gateway}.as"].value
-            used.setdefault(int(str(number)), f"site {name}")
+    entities = [
+        (f"cloud {name}", f"clouds.{name}.gateway.as", cloud.gateway.asn)
+        for name, cloud in design.clouds.items()
+    ]
+    entities += [
+        (f"site {name}", f"sites.{name}.gateways.{gateway}.as", entity.asn)
+        for name, site in design.sites.items()
+        for gateway, entity in site.gateways.items()
+    ]
+    for owner, place, given in entities:
+        number = given or (choices[place].value if place in choices else None)
+        if number is not None:
+            used.setdefault(int(str(number)), owner)
     mine = int(str(choices[key].value))
     found: list[Candidate] = []
     for pool in as_pools(design, "cloud" if Blank.of(key).part == "clouds" else "site"):

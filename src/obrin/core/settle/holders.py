@@ -84,7 +84,7 @@ def blank_parts(work: Work, kind: str, name: str, bits: int) -> Iterator[tuple[s
         if given_prefix(entity, bits) is None:
             key = f"clouds.{name}.subnets.{subnet}.prefix{tail}"
             yield key, subnet_length(work, name, entity, bits)
-    if gateway_subnet(cloud, bits) is None:
+    if name in work.needs.cloud_gateways and gateway_subnet(cloud, bits) is None:
         length = gateway_subnet_length(
             chosen_class(work, name), work.offering.of(name), cloud.gateway.instances
         )

@@ -20,17 +20,21 @@ def as_pools(design: Design, kind: str) -> tuple[range, ...]:
 
 
 def settle_as_numbers(work: Work) -> None:
-    """A number for each cloud and each site; the gateways of one site share theirs."""
+    """For each cloud and each site that speaks BGP; the gateways of one site share theirs."""
     design = work.design
     used: set[int] = {c.gateway.asn for c in design.clouds.values() if c.gateway.asn}
     used |= {g.asn for s in design.sites.values() for g in s.gateways.values() if g.asn}
     blanks: list[tuple[str, list[str]]] = [
         (f"cloud {name}", [f"clouds.{name}.gateway.as"])
         for name, cloud in design.clouds.items()
-        if cloud.gateway.asn is None
+        if cloud.gateway.asn is None and name in work.needs.clouds_with_bgp
     ]
     for name, site in design.sites.items():
-        keys = [f"sites.{name}.gateways.{g}.as" for g, e in site.gateways.items() if e.asn is None]
+        keys = [
+            f"sites.{name}.gateways.{gateway}.as"
+            for gateway, entity in site.gateways.items()
+            if entity.asn is None and gateway in work.needs.gateways_with_bgp
+        ]
         given = next((g.asn for g in site.gateways.values() if g.asn), None)
         if given is not None:
             for key in keys:
@@ -73,7 +77,11 @@ def settle_public_addresses(work: Work) -> None:
     }
     for cloud in design.clouds.values():
         used |= {parse_ipv4(text) for text in cloud.gateway.addresses or ()}
-    blanks = {n: c for n, c in design.clouds.items() if c.gateway.addresses is None}
+    blanks = {
+        name: cloud
+        for name, cloud in design.clouds.items()
+        if cloud.gateway.addresses is None and name in work.needs.cloud_gateways
+    }
 
     def fits(pool: Prefix, count: int, value: Value) -> bool:
         if not isinstance(value, list) or len(value) != count:

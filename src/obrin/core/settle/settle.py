@@ -15,6 +15,7 @@ from obrin.core.address.prefix import parse_prefix
 from obrin.core.address.ula import UNIQUE_LOCAL, unique_local_prefix
 from obrin.core.catalogue.offering import PRACTICE_CLOUD, Offered
 from obrin.core.design.model import Design
+from obrin.core.design.needs import needs_of
 from obrin.core.design.references import all_suites
 from obrin.core.settle.choices import Choice, Choices, Value
 from obrin.core.settle.classes import settle_class
@@ -46,6 +47,7 @@ def settle(
         previous=previous,
         offering=offering,
         suites=all_suites(design),
+        needs=needs_of(design),
         random=random,
     )
     settle_suites(work)

@@ -10,6 +10,7 @@ from obrin.core.address.prefix import Prefix, parse_prefix
 from obrin.core.address.space import length_for
 from obrin.core.catalogue.offering import Offered, Offering
 from obrin.core.design.model import Cloud, Design
+from obrin.core.design.needs import Needs
 from obrin.core.design.wishes import DEFAULT_HOSTS, Role, Wish
 from obrin.core.errors import AddressError
 from obrin.core.ipsec.suite import Suite
@@ -21,12 +22,14 @@ SITE_RESERVED = 3
 
 @dataclass(slots=True, kw_only=True)
 class Work:
-    """`random` are five bytes, for the one value that must be drawn (RFC 4193)."""
+    """`random` are five bytes, for the one value that must be drawn (RFC 4193). `needs` says which
+    ends have blanks at all."""
 
     design: Design
     previous: Choices
     offering: Offered
     suites: dict[str, Suite]
+    needs: Needs
     random: bytes
     chosen: dict[str, Choice] = field(default_factory=dict)
 

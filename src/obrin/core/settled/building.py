@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from datetime import date
 
 from obrin.core.design.model import Design
+from obrin.core.design.needs import needs_of
 from obrin.core.design.places import NetworkRef, Reference, format_part
 from obrin.core.design.reader import Location
 from obrin.core.design.rules import holders_of_filters, holders_of_host_rules
@@ -29,11 +30,11 @@ def build_settled(design: Design, choices: Choices, today: date | None = None) -
     granted, whole = tuple(granted_by(design)), design
     if today is not None and any(access.until < today for access in granted):
         design = in_force(design, today)
-    picker = Picker(design, choices)
+    picker, needs = Picker(design, choices), needs_of(design)
     ranks = rank_ways(design)
     sites = sites_of(picker, {site: tuple(ranked) for site, ranked in ranks.items()})
-    gateways = gateways_of(picker, sites)
-    clouds = {name: cloud_of(picker, name, cloud) for name, cloud in design.clouds.items()}
+    gateways = gateways_of(picker, needs, sites)
+    clouds = {name: cloud_of(picker, needs, name, cloud) for name, cloud in design.clouds.items()}
     ground = Ground(picker=picker, sites=sites, gateways=gateways, clouds=clouds, ranks=ranks)
     settled = Settled(
         name=design.name,

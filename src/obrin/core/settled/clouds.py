@@ -12,6 +12,7 @@ from obrin.core.catalogue.offering import Demand
 from obrin.core.design.abilities import Able, cloud_able
 from obrin.core.design.joining_references import joined_to
 from obrin.core.design.model import Cloud, Design, Subnet
+from obrin.core.design.needs import Needs
 from obrin.core.design.sites import FilterRule
 from obrin.core.design.wishes import HostRule
 from obrin.core.ipsec.profile import Profile
@@ -41,11 +42,24 @@ class SettledHubTable:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class SettledCloud:
+class SettledCloudGateway:
     """`instances` are the public addresses, instance 1 first; `zones` are theirs, where known.
+    `demand` is what is asked of it, `asn` None where it speaks no BGP."""
+
+    subnet: Dual[Prefix]
+    gateway_class: str
+    demand: Demand
+    asn: int | None
+    instances: tuple[Address, ...]
+    zones: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SettledCloud:
+    """`gateway` is None where none is built: a member of a hub has the hub's.
 
     `internet` is whether it leads there by itself. A hub has no subnets, but `members` and route
-    tables. `demand` is what is asked of its gateway.
+    tables.
     `owner` is somebody else, where it is theirs, and `accepted` the day on which they agreed.
     """
 
@@ -53,14 +67,9 @@ class SettledCloud:
     region: str
     spaces: Dual[tuple[Prefix, ...]]
     subnets: dict[str, SettledSubnet]
-    gateway_subnet: Dual[Prefix]
-    gateway_class: str
-    demand: Demand
-    asn: int
-    instances: tuple[Address, ...]
+    gateway: SettledCloudGateway | None
     filters: tuple[FilterRule, ...] | None
     able: Able
-    zones: tuple[str, ...] = ()
     internet: bool = True
     is_hub: bool = False
     members: tuple[str, ...] = ()
@@ -72,6 +81,31 @@ class SettledCloud:
     def profile(self) -> Profile:
         """What its gateway can do."""
         return self.able.profile
+
+    @property
+    def gateway_class(self) -> str:
+        """Empty without a gateway."""
+        return "" if self.gateway is None else self.gateway.gateway_class
+
+    @property
+    def instances(self) -> tuple[Address, ...]:
+        """Public addresses of its gateway's instances."""
+        return () if self.gateway is None else self.gateway.instances
+
+    @property
+    def zones(self) -> tuple[str, ...]:
+        """Those of the instances, where known."""
+        return () if self.gateway is None else self.gateway.zones
+
+    @property
+    def asn(self) -> int | None:
+        """None where it speaks no BGP."""
+        return None if self.gateway is None else self.gateway.asn
+
+    @property
+    def as_number(self) -> int:
+        """0 where it speaks no BGP: no speaker ever has that (RFC 7607)."""
+        return self.asn or 0
 
     @property
     def all_spaces(self) -> tuple[Prefix, ...]:
@@ -87,34 +121,44 @@ class SettledCloud:
         return next((table for table in self.hub_tables if user in table.users), None)
 
     def router_id(self, instance: int) -> int:
-        """The instance's address in the gateway subnet, after the cloud's reserved ones."""
-        return self.gateway_subnet.ipv4.value + 3 + instance
+        """The instance's address in the gateway subnet, after the cloud's reserved ones; without a
+        gateway, that of the network's own router."""
+        if self.gateway is None:
+            return self.spaces.ipv4[0].value + 1
+        return self.gateway.subnet.ipv4.value + 3 + instance
 
 
-def cloud_of(picker: Picker, name: str, cloud: Cloud) -> SettledCloud:
+def cloud_of(picker: Picker, needs: Needs, name: str, cloud: Cloud) -> SettledCloud:
     here = f"clouds.{name}"
-    own = cloud.gateway
-    addresses = picker.value(f"{here}.gateway.addresses", own.addresses)
-    given = addresses if isinstance(addresses, list) else [str(addresses)]
     return SettledCloud(
         name=name,
         region=cloud.region or "",
         spaces=picker.dual_spaces(here, cloud.space, cloud.space6),
         subnets={n: _subnet(picker, here, n, s, cloud) for n, s in cloud.subnets.items()},
-        gateway_subnet=picker.dual(f"{here}.gateway", "subnet", own.subnet, own.subnet6),
-        gateway_class=str(picker.value(f"{here}.gateway.class", own.gateway_class)),
-        demand=demand_of(picker.design, name),
-        asn=picker.integer(f"{here}.gateway.as", own.asn),
-        instances=tuple(map(parse_address, given)),
+        gateway=_gateway(picker, needs, name, cloud) if name in needs.cloud_gateways else None,
         filters=None if cloud.filters is None else tuple(cloud.filters),
         able=cloud_able(picker.design, name),
-        zones=tuple(own.zones or ()),
         internet=cloud.hub is None if cloud.internet is None else cloud.internet,
         is_hub=cloud.hub is not None,
         members=tuple(cloud.hub.members) if cloud.hub is not None else (),
         hub_tables=tuple(_hub_tables(picker.design, name)),
         owner=cloud.owner,
         accepted=cloud.accepted,
+    )
+
+
+def _gateway(picker: Picker, needs: Needs, name: str, cloud: Cloud) -> SettledCloudGateway:
+    here, own = f"clouds.{name}.gateway", cloud.gateway
+    addresses = picker.value(f"{here}.addresses", own.addresses)
+    given = addresses if isinstance(addresses, list) else [str(addresses)]
+    speaks = own.asn is not None or name in needs.clouds_with_bgp
+    return SettledCloudGateway(
+        subnet=picker.dual(here, "subnet", own.subnet, own.subnet6),
+        gateway_class=str(picker.value(f"{here}.class", own.gateway_class)),
+        demand=demand_of(picker.design, name),
+        asn=picker.integer(f"{here}.as", own.asn) if speaks else None,
+        instances=tuple(map(parse_address, given)),
+        zones=tuple(own.zones or ()),
     )
 
 

@@ -9,6 +9,7 @@ from obrin.core.address.dual import Dual
 from obrin.core.address.prefix import Address, Prefix, parse_address
 from obrin.core.design.abilities import Able, gateway_able
 from obrin.core.design.arrangement import identity_of
+from obrin.core.design.needs import Needs
 from obrin.core.design.sites import FilterRule, Gateway, Site
 from obrin.core.design.wishes import HostRule, Network
 from obrin.core.ipsec.profile import Profile
@@ -77,11 +78,12 @@ class SettledUplink:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SettledGateway:
-    """`routes` is the most that it takes from one BGP neighbour, None where unsaid."""
+    """`routes` is the most that it takes from one BGP neighbour, None where unsaid; `asn` is None
+    where it speaks no BGP."""
 
     name: str
     site: str
-    asn: int
+    asn: int | None
     router_id: int
     able: Able
     uplinks: dict[str, SettledUplink]
@@ -94,6 +96,11 @@ class SettledGateway:
     def profile(self) -> Profile:
         """What the device can do."""
         return self.able.profile
+
+    @property
+    def as_number(self) -> int:
+        """0 where it speaks no BGP: no speaker ever has that (RFC 7607)."""
+        return self.asn or 0
 
 
 def sites_of(picker: Picker, ways: Mapping[str, tuple[str, ...]]) -> dict[str, SettledSite]:
@@ -142,23 +149,31 @@ def _network(picker: Picker, here: str, name: str, network: Network) -> SettledN
     )
 
 
-def gateways_of(picker: Picker, sites: Mapping[str, SettledSite]) -> dict[str, SettledGateway]:
+def gateways_of(
+    picker: Picker, needs: Needs, sites: Mapping[str, SettledSite]
+) -> dict[str, SettledGateway]:
     return {
-        name: _gateway(picker, sites[site], name, gateway)
+        name: _gateway(picker, sites[site], name, gateway, needs)
         for site, entity in picker.design.sites.items()
         for name, gateway in entity.gateways.items()
     }
 
 
-def _gateway(picker: Picker, site: SettledSite, name: str, gateway: Gateway) -> SettledGateway:
+def _gateway(
+    picker: Picker, site: SettledSite, name: str, gateway: Gateway, needs: Needs
+) -> SettledGateway:
     able = gateway_able(picker.design, site.name, name)
+    key = f"sites.{site.name}.gateways.{name}.as"
+    asn = (
+        picker.integer(key, gateway.asn) if gateway.asn or name in needs.gateways_with_bgp else None
+    )
     uplinks = _uplinks(gateway, able.profile)
     loopback = picker.loopback(site.name, name)
     identifier = loopback or min(uplink.address for uplink in uplinks.values())
     return SettledGateway(
         name=name,
         site=site.name,
-        asn=picker.integer(f"sites.{site.name}.gateways.{name}.as", gateway.asn),
+        asn=asn,
         router_id=identifier.value,
         able=able,
         uplinks=uplinks,

@@ -139,8 +139,9 @@ def _moved(settled: Settled, entry: Entry, new: Prefix) -> Json:
     }
     if subnets:
         made["subnets"] = subnets
-    own = cloud.gateway_subnet.ipv4
-    if f"{here}.gateway.subnet" not in settled.chosen and entry.prefix.covers(own):
+    own = None if cloud.gateway is None else cloud.gateway.subnet.ipv4
+    given = f"{here}.gateway.subnet" not in settled.chosen
+    if given and own is not None and entry.prefix.covers(own):
         made["gateway"] = {"subnet": there(own)}
     return made
 

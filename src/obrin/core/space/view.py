@@ -199,7 +199,7 @@ def _places(settled: Settled) -> Iterator[Entry]:
                     region=cloud.region,
                     network=subnet.name,
                 )
-        for part in cloud.gateway_subnet:
+        for part in () if cloud.gateway is None else cloud.gateway.subnet:
             yield Entry(
                 prefix=part, kind="gateway subnet", owner=name, place=name, region=cloud.region
             )

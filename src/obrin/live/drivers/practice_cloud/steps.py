@@ -97,9 +97,16 @@ def _network(settled: Settled, cloud: SettledCloud) -> list[CloudStep]:
         )
         for subnet in cloud.subnets.values()
     ]
+    rules = CloudStep(
+        name=f"filters/{name}",
+        body={"network": name, "rules": _rules(filter_of(settled, name))},
+        needs=below,
+    )
+    if cloud.gateway is None:
+        return [network, *subnets, rules]
     own = CloudStep(
         name=f"subnets/{name}.gateway",
-        body={"network": name, "prefix": str(cloud.gateway_subnet.ipv4), "role": "gateway"},
+        body={"network": name, "prefix": str(cloud.gateway.subnet.ipv4), "role": "gateway"},
         needs=below,
     )
     names = [f"{name}.{number}" for number, _ in enumerate(cloud.instances, 1)]
@@ -107,17 +114,12 @@ def _network(settled: Settled, cloud: SettledCloud) -> list[CloudStep]:
         CloudStep(name=f"addresses/{reserved}", body={"address": str(address)})
         for reserved, address in zip(names, cloud.instances, strict=True)
     ]
-    rules = CloudStep(
-        name=f"filters/{name}",
-        body={"network": name, "rules": _rules(filter_of(settled, name))},
-        needs=below,
-    )
     gateway = CloudStep(
         name=f"gateways/{name}",
         body={
             "network": name,
-            "capacity_class": cloud.gateway_class,
-            "autonomous_system": cloud.asn,
+            "capacity_class": cloud.gateway.gateway_class,
+            "autonomous_system": cloud.as_number,
             "public_addresses": names,
         },
         needs=frozenset({own.name, *(address.name for address in addresses)}),

@@ -9,7 +9,8 @@ from pydantic import BaseModel, ConfigDict, Field, model_validator
 from obrin.core.design.values import FlowText, Ipv4PrefixText, Ipv4Text
 
 Name = Annotated[str, Field(min_length=1, max_length=128)]
-Asn = Annotated[int, Field(ge=1, le=4294967295)]
+AsNumber = Annotated[int, Field(ge=0, le=4294967295)]
+"""0 where no BGP is spoken."""
 Seconds = Annotated[float, Field(gt=0, le=86400, allow_inf_nan=False)]
 Prefixes = Annotated[list[Ipv4PrefixText], Field(max_length=100_000)]
 
@@ -43,7 +44,7 @@ class Gateway(Body):
 
     network: Name
     capacity_class: Name
-    autonomous_system: Asn
+    autonomous_system: AsNumber
     public_addresses: Annotated[list[Name], Field(min_length=1, max_length=2)]
 
 
@@ -52,7 +53,7 @@ class FarEnd(Body):
 
     address: Ipv4Text
     identity: Annotated[str, Field(min_length=1, max_length=128)] | None = None
-    autonomous_system: Annotated[int, Field(ge=0, le=4294967295)]
+    autonomous_system: AsNumber
     prefixes: Prefixes
 
 
