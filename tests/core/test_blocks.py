@@ -8,6 +8,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from obrin.core.address.covering import DENSE, Ranges, covering
 from obrin.core.address.groups import Rooms, coverings, fits, place_groups
 from obrin.core.address.prefix import Prefix, parse_prefix
 from obrin.core.address.space import (
@@ -170,3 +171,30 @@ def test_one_to_one_translation_keeps_the_host_part() -> None:
     assert part.outward_prefix(P("10.20.1.0/24")) == P("10.99.5.0/24")
     with pytest.raises(AddressError, match="not as large"):
         Exposure("lan", P("10.20.0.0/22"), P("10.99.0.0/24"))
+
+
+@settings(max_examples=150)
+@given(used_lists, used_lists)
+def test_covers_hold_nothing_of_others_and_are_no_wider_than_needed(told, others) -> None:
+    known = [*told, *others]
+    found = covering(told, Ranges(known))
+    mine, covered = addresses(told), addresses(found)
+    assert mine <= covered
+    assert len(found) <= len(summaries(told))
+    for other in known:  # what is not wholly told is nowhere covered beyond what is told
+        if not addresses([other]) <= mine:
+            assert addresses([other]) & covered <= mine
+    for block in found:
+        inside = addresses([block]) & mine
+        assert block.size <= DENSE * len(inside)
+        halves = block.children(block.length + 1) if block.length < 32 else ()
+        assert not any(inside <= addresses([half]) for half in halves)
+
+
+def test_a_cover_is_taken_for_room_to_grow_and_not_for_half_the_world() -> None:
+    near, far = [P("10.20.0.0/22"), P("10.20.4.0/24")], P("10.40.0.0/24")
+    assert covering(near, Ranges(near)) == (P("10.20.0.0/21"),)
+    assert covering([*near, far], Ranges(near)) == (P("10.20.0.0/21"), far)
+    assert covering(near, Ranges([*near, P("10.20.6.0/24")])) == tuple(near)
+    assert covering(near, Ranges([*near, P("10.0.0.0/8")])) == tuple(near)
+    assert covering([], Ranges([])) == ()

@@ -24,10 +24,11 @@ from obrin.core.reach.matrix import matrix
 from obrin.core.reach.model import ReachModel
 from obrin.core.reach.paths import path_there_and_back
 from obrin.core.reach.trace import there_and_back
-from obrin.core.routing.model import state_of
+from obrin.core.routing.model import accepted_at_site, state_of
 from obrin.core.routing.tables import sessions, table_names, table_rows
 from obrin.core.settled.model import Settled, host_of
 from obrin.core.settled.owners import owned, owned_at
+from obrin.core.settled.telling import announced_by_site
 from obrin.live.drivers.practice_cloud.steps import cloud_steps
 from obrin.live.standard_modules import validate
 from tests.doubles import settled_of, swap
@@ -275,6 +276,26 @@ def test_sessions_tell_of_refusals_and_limits() -> None:
     assert "10.64.0.0/21" not in used(settled, "nq-box")
     fine = crossing(("      nq-box:\n", "      nq-box:\n        routes: 4\n"))
     assert "10.64.0.0/21" in used(fine, "nq-box")
+
+
+def test_summaries_left_to_obrin_stand_for_what_is_told_and_nothing_else() -> None:
+    auto = (
+        "  quay-crossing:\n    site: northquay\n    cloud: crossing\n    bgp: {hold: 6 s}\n",
+        "  quay-crossing:\n    site: northquay\n    cloud: crossing\n"
+        "    bgp: {hold: 6 s, summaries: auto, cloud-summaries: auto}\n",
+    )
+    link = crossing(auto).links["quay-crossing"]
+    assert list(map(str, announced_by_site(link))) == ["10.30.0.0/20"]
+    told = accepted_at_site(crossing(auto), link)
+    assert list(map(str, told)) == ["10.20.0.0/21", "10.64.0.0/21", "10.64.32.0/22"]
+    agent = ("\nclouds:\n", "\nelsewhere: {agent: 10.30.4.0/24}\nclouds:\n")
+    taken = crossing(auto, agent).links["quay-crossing"]
+    assert list(map(str, taken.summaries)) == ["10.30.0.0/23"]
+    assert list(map(str, announced_by_site(taken))) == ["10.30.0.0/23", "10.30.8.0/24"]
+    codes = {f.code for f in check(crossing(auto, agent))}
+    assert not {code for code in codes if code.startswith("summary")}
+    with pytest.raises(DesignError, match="'all' is no prefix. Write .* or 'auto'"):
+        crossing((auto[0], auto[1].replace("summaries: auto, c", "summaries: all, c")))
 
 
 def test_summaries_and_marks_of_a_link() -> None:

@@ -18,9 +18,9 @@ from obrin.core.ipsec.ends import WORDS, Step
 from obrin.core.ipsec.proposal import choose, mismatch
 from obrin.core.ipsec.registry import Kind, Standing
 from obrin.core.ipsec.suite import Suite
-from obrin.core.routing.model import announced_by_cloud, announced_by_site
 from obrin.core.settled.links import SettledLink
 from obrin.core.settled.model import Settled
+from obrin.core.settled.telling import announced_by_cloud, announced_by_site
 
 
 def suites(settled: Settled, prints: Mapping[str, str] = MappingProxyType({})) -> Iterator[Finding]:

@@ -11,11 +11,12 @@ from obrin.core.design.joining import NOWHERE
 from obrin.core.design.places import NetworkRef
 from obrin.core.reach.model import ReachModel
 from obrin.core.reach.trace import own_route, trace
-from obrin.core.routing.model import accepted_at_site, announced_by_cloud, announced_by_site
+from obrin.core.routing.model import accepted_at_site
 from obrin.core.routing.packet import TCP, PacketKey
 from obrin.core.settled.links import SettledLink
 from obrin.core.settled.model import Settled, host_of
 from obrin.core.settled.sites import SettledAccess
+from obrin.core.settled.telling import announced_by_cloud, announced_by_site
 
 
 def beyond(settled: Settled) -> Iterator[Finding]:

@@ -9,11 +9,12 @@ from obrin.core.design.arrangement import SPARE
 from obrin.core.design.reader import Location
 from obrin.core.drill.detection import Detector, detectors, unwatching
 from obrin.core.ipsec.profile import UNKNOWN, Profile
-from obrin.core.routing.model import accepted_at_site, announced_by_site
+from obrin.core.routing.model import accepted_at_site
 from obrin.core.settled.clouds import SettledCloud
 from obrin.core.settled.links import SettledLink, SettledTunnel
 from obrin.core.settled.model import Settled
 from obrin.core.settled.sites import SettledGateway
+from obrin.core.settled.telling import announced_by_site
 
 End = tuple[Location, str, Profile, tuple[SettledTunnel, ...]]
 

@@ -7,9 +7,10 @@ from collections.abc import Iterator
 from obrin.core.address.prefix import Prefix
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.reader import Location
-from obrin.core.routing.model import announced_by_cloud, announced_by_site, state_of
+from obrin.core.routing.model import state_of
 from obrin.core.settled.links import Bundle, SettledCircuit
 from obrin.core.settled.model import Settled
+from obrin.core.settled.telling import announced_by_cloud, announced_by_site
 
 
 def routing(settled: Settled) -> Iterator[Finding]:

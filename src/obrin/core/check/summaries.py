@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 from bisect import bisect_left
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
 
 from obrin.core.address.prefix import Address, Prefix
 from obrin.core.address.space import summaries as merged
 from obrin.core.address.table import PrefixTable
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.reader import Location
-from obrin.core.routing.model import accepted_at_site, announced_by_site
+from obrin.core.routing.model import accepted_at_site, told_before_summaries
 from obrin.core.settled.links import SettledLink
 from obrin.core.settled.model import Settled
+from obrin.core.settled.telling import announced_by_site
 
 _WIDE = 64
 """A summary of more than this many times what it stands for is more than room to grow."""
@@ -28,24 +30,42 @@ def summaries(settled: Settled) -> Iterator[Finding]:
         for site in settled.sites
         for name, prefix in settled.networks_at(site).items()
     )
+    known: dict[tuple[int, Prefix], _Inside] = {}
     for link in settled.links.values():
         real = [part.seen for part in link.exposures]
-        behind = [part.seen for part in link.cloud_exposures]
         here: Location = ("links", link.name, "bgp")
         for summary in (s for s in link.summaries if s.length > 1):
-            yield from _stands_for(summary, real, (*here, "summaries"), f"site {link.site}")
+            inside = _Inside.of(real, summary)
+            yield from _stands_for(summary, inside, (*here, "summaries"), f"site {link.site}")
             yield from _of_others(networks, link, summary, (*here, "summaries"))
-        for summary in link.cloud_summaries:
-            if summary.length > 1:
-                where = (*here, "cloud-summaries")
-                yield from _stands_for(summary, behind, where, f"cloud {link.cloud}")
+        told = told_before_summaries(settled, link) if link.cloud_summaries else ()
+        for summary in (s for s in link.cloud_summaries if s.length > 1):
+            where = (*here, "cloud-summaries")
+            key = id(told), summary  # all that use one table of a hub are told one list
+            if key not in known:
+                known[key] = _Inside.of(told, summary)
+            yield from _stands_for(summary, known[key], where, f"cloud {link.cloud}")
 
 
-def _stands_for(
-    summary: Prefix, known: list[Prefix], here: Location, owner: str
-) -> Iterator[Finding]:
-    inside = [prefix for prefix in known if summary.covers(prefix)]
-    if not inside:
+@dataclass(frozen=True, slots=True)
+class _Inside:
+    """What is told inside a summary: the first few, and how many addresses all have."""
+
+    names: str
+    addresses: int
+
+    @staticmethod
+    def of(told: Iterable[Prefix], summary: Prefix) -> _Inside:
+        found = [prefix for prefix in told if summary.covers(prefix)]
+        names = ", ".join(map(str, found[:_FEW_NAMES])) + (", ..." * (len(found) > _FEW_NAMES))
+        return _Inside(names, sum(p.size for p in merged(found)))
+
+
+_FEW_NAMES = 5
+
+
+def _stands_for(summary: Prefix, inside: _Inside, here: Location, owner: str) -> Iterator[Finding]:
+    if not inside.addresses:
         yield Finding(
             Severity.WARNING,
             "summary-empty",
@@ -54,13 +74,12 @@ def _stands_for(
             "it is told to nobody's use, and draws traffic for addresses that are not there",
             "take it out, or correct it",
         )
-    elif summary.size > _WIDE * sum(p.size for p in merged(inside)):
+    elif summary.size > _WIDE * inside.addresses:
         yield Finding(
             Severity.WARNING,
             "summary-wide",
             here,
-            f"summary {summary} covers far more than the {', '.join(map(str, inside))} that "
-            f"{owner} has in it",
+            f"summary {summary} covers far more than the {inside.names} that {owner} has in it",
             "traffic for whatever else lies in it is drawn here and lost",
             "tell a longer prefix that covers just these, and what they may grow to",
         )

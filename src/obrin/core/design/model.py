@@ -27,6 +27,7 @@ from obrin.core.design.values import (
     Megabits,
     Name,
     Seconds,
+    SummariesText,
 )
 from obrin.core.design.wishes import (
     Acceptance,
@@ -162,13 +163,16 @@ class Bgp(Entity):
     """Timers of the BGP sessions (RFC 4271 section 4.2)."""
 
     hold: Seconds = Field(90.0, description="Hold time; at least 3 s.")
-    summaries: Ipv4PrefixesText = Field(
-        (), description="Told to the cloud instead of the site's networks inside them."
+    summaries: SummariesText = Field(
+        (),
+        description="Told to the cloud instead of the site's networks inside them; `auto` for the "
+        "fewest prefixes that hold nothing of anybody else.",
     )
-    cloud_summaries: Ipv4PrefixesText = Field(
+    cloud_summaries: SummariesText = Field(
         (),
         alias="cloud-summaries",
-        description="Told to the site instead of the prefixes inside them; 0.0.0.0/0 for all.",
+        description="Told to the site instead of the prefixes inside them; 0.0.0.0/0 for all, "
+        "`auto` as above.",
     )
     communities: list[Literal["no-export", "no-advertise"]] = Field(
         default_factory=list, description="Marks on what the site tells (RFC 1997)."

@@ -5,12 +5,13 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 from datetime import date
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
 from pydantic import (
     AfterValidator,
     BeforeValidator,
     PlainSerializer,
+    PlainValidator,
     StringConstraints,
     WithJsonSchema,
 )
@@ -207,6 +208,24 @@ Ipv6PrefixesText = Annotated[
     _TEXTS,
     _several(r"^[0-9a-fA-F:.]+/[0-9]+$", "2001:db8:20::/60"),
 ]
+AUTO: Literal["auto"] = "auto"
+
+
+def _summaries(value: Any) -> tuple[Prefix, ...] | Literal["auto"]:
+    if value == AUTO:
+        return AUTO
+    if isinstance(value, str) and "/" not in value:
+        raise ValueError(f"{value!r} is no prefix; write for example '10.20.0.0/21', or 'auto'")
+    return _prefixes_ipv4(value)
+
+
+SummariesText = Annotated[
+    tuple[Prefix, ...] | Literal["auto"],
+    PlainValidator(_summaries),
+    PlainSerializer(lambda found: found if found == AUTO else [str(p) for p in found]),
+    _several(r"^([0-9.]+/[0-9]+|auto)$", "10.20.0.0/21"),
+]
+"""IPv4 prefixes, or AUTO."""
 Growth = Annotated[
     float,
     BeforeValidator(parse_growth),

@@ -19,9 +19,9 @@ from obrin.core.ipsec.proposal import mismatch
 from obrin.core.ipsec.registry import Kind
 from obrin.core.ipsec.selectors import ANY_IPV4, Selector
 from obrin.core.ipsec.suite import Suite
-from obrin.core.routing.model import announced_by_cloud, announced_by_site
 from obrin.core.settled.links import SettledEntered, SettledTunnel
 from obrin.core.settled.model import Settled
+from obrin.core.settled.telling import announced_by_cloud, announced_by_site
 
 
 @dataclass(frozen=True, slots=True)

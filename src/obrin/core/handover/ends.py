@@ -13,16 +13,12 @@ from obrin.core.address.translation import Exposure
 from obrin.core.design.arrangement import SPARE
 from obrin.core.ipsec.liveness import Bfd
 from obrin.core.ipsec.profile import Profile
-from obrin.core.routing.model import (
-    accepted_at_site,
-    announced_by_site,
-    cloud_policy,
-    site_policy,
-)
+from obrin.core.routing.model import accepted_at_site, cloud_policy, site_policy
 from obrin.core.routing.policy import WELL_KNOWN, SessionPolicy
 from obrin.core.settled.links import SettledCircuit, SettledTunnel
 from obrin.core.settled.model import Settled
 from obrin.core.settled.sites import SettledGateway
+from obrin.core.settled.telling import announced_by_site
 from obrin.core.settled.terms import Terms, terms_of
 from obrin.core.settled.wrapping import wrapping_of
 

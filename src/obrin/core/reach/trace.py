@@ -13,11 +13,12 @@ from obrin.core.design.wishes import HostRule
 from obrin.core.reach.beyond import caught, out_of_cloud, out_of_site
 from obrin.core.reach.model import ReachModel
 from obrin.core.routing.forwarding import Route, RouteKind
-from obrin.core.routing.model import accepted_at_site, announced_by_site, entered
+from obrin.core.routing.model import accepted_at_site, entered
 from obrin.core.routing.packet import PacketKey
 from obrin.core.settled.clouds import SettledSubnet
 from obrin.core.settled.links import Leg, SettledCircuit, SettledLink, SettledTunnel
 from obrin.core.settled.model import Settled
+from obrin.core.settled.telling import announced_by_site
 from obrin.core.settled.ways import Attachment, Neighbour
 
 MOST_HOPS = 16

@@ -21,38 +21,19 @@ from obrin.core.routing.stable import Stable
 from obrin.core.settled.links import Bundle, Leg, SettledLink, SettledTunnel, legs_of
 from obrin.core.settled.model import Settled
 from obrin.core.settled.sites import SettledGateway
+from obrin.core.settled.telling import (
+    announced_by_cloud,
+    announced_by_site,
+    led_through,
+    summaries_of,
+    summarised,
+)
 from obrin.core.settled.ways import Attachment, Neighbour, Router
 
 
 def local_pref(preference: int) -> int:
     """What both ends set for a tunnel, so that both directions prefer the same one."""
     return max(200 - preference, 101)
-
-
-def summarised(prefixes: Collection[Prefix], summaries: Collection[Prefix]) -> tuple[Prefix, ...]:
-    """The prefixes with each summary in the place of what lies inside it."""
-    kept = [p for p in prefixes if not any(s.covers(p) for s in summaries)]
-    useful = [s for s in summaries if any(s.covers(p) for p in prefixes)]
-    return tuple(sorted({*kept, *useful}))
-
-
-def announced_by_site(bundle: Bundle) -> tuple[Prefix, ...]:
-    """The site's networks as the cloud knows them."""
-    seen = {part.seen for part in bundle.exposures}
-    return summarised(seen, _summaries(bundle)[0])
-
-
-def announced_by_cloud(bundle: Bundle) -> tuple[Prefix, ...]:
-    """The cloud's space as the site knows it."""
-    seen = tuple(part.seen for part in bundle.cloud_exposures)
-    summaries = _summaries(bundle)[1]
-    return summarised(seen, summaries) if summaries else seen
-
-
-def _summaries(bundle: Bundle) -> tuple[tuple[Prefix, ...], tuple[Prefix, ...]]:
-    if isinstance(bundle, SettledLink):
-        return bundle.summaries, bundle.cloud_summaries
-    return (), ()
 
 
 def site_policy(settled: Settled, leg: Leg, accept: PrefixList | None = None) -> SessionPolicy:
@@ -70,25 +51,32 @@ def site_policy(settled: Settled, leg: Leg, accept: PrefixList | None = None) ->
     )
 
 
-def accepted_at_site(settled: Settled, bundle: Bundle) -> tuple[Prefix, ...]:
-    """What the cloud announces, and behind a hub what the site's table there learns of sites."""
-    own, cloud = announced_by_cloud(bundle), settled.clouds[bundle.cloud]
-    table = cloud.table_of(bundle.name)
-    # Most tables of sites learn members only; then there is no need to walk all that is joined.
-    if table is None or not any(n in settled.links or n in settled.circuits for n in table.learns):
-        return own
-    summaries = _summaries(bundle)[1]
-    key = cloud.name, table.name, own, summaries
+def told_before_summaries(settled: Settled, bundle: Bundle) -> tuple[Prefix, ...]:
+    """What the cloud has for the site, in order: its space, and behind a hub what the site's table
+    there learns of sites."""
+    own, table = tuple(part.seen for part in bundle.cloud_exposures), _table(settled, bundle)
+    key = bundle.cloud, table, own
     if key not in settled.told_over_hubs:
-        others = [
-            prefix
-            for other in settled.bundles()
-            if other.cloud == cloud.name and other.name in table.learns
-            for prefix in announced_by_site(other)
-        ]
-        found = summarised((*own, *others), summaries) if others else own
-        settled.told_over_hubs[key] = found
+        others = led_through(settled.clouds, settled.bundles(), bundle)
+        settled.told_over_hubs[key] = tuple(sorted({*own, *others})) if others else own
     return settled.told_over_hubs[key]
+
+
+def accepted_at_site(settled: Settled, bundle: Bundle) -> tuple[Prefix, ...]:
+    """The same once the summaries stand for what is inside them."""
+    told, summaries = told_before_summaries(settled, bundle), summaries_of(bundle)[1]
+    if not summaries:
+        return told
+    key = bundle.cloud, _table(settled, bundle), bundle.cloud_exposures, summaries
+    if key not in settled.told_over_hubs:
+        settled.told_over_hubs[key] = summarised(told, summaries)
+    return settled.told_over_hubs[key]
+
+
+def _table(settled: Settled, bundle: Bundle) -> str:
+    """The name of the hub's table that it uses, or empty."""
+    table = settled.clouds[bundle.cloud].table_of(bundle.name)
+    return "" if table is None else table.name
 
 
 def cloud_policy(settled: Settled, leg: Leg, accept: PrefixList | None = None) -> SessionPolicy:
@@ -99,7 +87,7 @@ def cloud_policy(settled: Settled, leg: Leg, accept: PrefixList | None = None) -
         peer_as=settled.gateways[leg.gateway].as_number,
         accept=accept or PrefixList(announced_by_site(bundle)),
         local_pref=local_pref(leg.preference),
-        summaries=_summaries(bundle)[1],
+        summaries=summaries_of(bundle)[1],
         passes_on=settled.clouds[leg.cloud].is_hub,
     )
 
@@ -131,7 +119,7 @@ class _Sessions:
         table = self.settled.clouds[bundle.cloud].table_of(bundle.name)
         if table is None:
             return self._listed(announced_by_cloud(bundle))
-        key = bundle.cloud, table.name, _summaries(bundle)[1]
+        key = bundle.cloud, table.name, summaries_of(bundle)[1]
         if key not in self._at_table:
             self._at_table[key] = self._listed(accepted_at_site(self.settled, bundle))
         return self._at_table[key]
@@ -168,7 +156,7 @@ class _Sessions:
             for router in [Router(cloud.name, name).label for name in used] or [cloud.name]:
                 own = far
                 if cloud.is_hub and metric is None:
-                    own = _summaries(bundle)[1]  # the rest comes from the members
+                    own = summaries_of(bundle)[1]  # the rest comes from the members
                 yield Session(
                     via=leg.label,
                     sender=router,

@@ -93,6 +93,7 @@ class Network:
         self._numbers: dict[PrefixList, int] = {}
         self._tellers: dict[tuple[int, str], list[Session]] = {}
         self._owned: dict[str, set[int]] = {}
+        self._inside: dict[Prefix, list[PrefixClass]] = {}
         self._in_list: dict[int, list[PrefixClass]] = {}
         for session in self.sessions:
             self.into.setdefault(session.receiver, []).append(session)
@@ -207,9 +208,13 @@ class Network:
 
     def inside(self, summary: Prefix) -> list[PrefixClass]:
         """The classes whose prefixes lie inside a summary, but for its own."""
-        return [
-            c for c in self.classes if summary.covers(c.prefixes[0]) and c.prefixes[0] != summary
-        ]
+        if summary not in self._inside:
+            self._inside[summary] = [
+                c
+                for c in self.classes
+                if summary.covers(c.prefixes[0]) and c.prefixes[0] != summary
+            ]
+        return self._inside[summary]
 
 
 def _numbers_at(tellers: Iterable[tuple[int, str]]) -> dict[str, frozenset[int]]:

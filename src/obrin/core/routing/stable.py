@@ -45,6 +45,7 @@ class Stable:
         self._solved: dict[tuple[int, int], _Solved] = {}
         self._trails: dict[tuple[int, int], frozenset[str]] = {}
         self._alike: dict[str, dict[object, Held | None]] = {}
+        self._has: dict[tuple[str, Prefix], bool] = {}
         self._views: dict[tuple[str, ...], View] = {}
         self._hops = NextHops(network, self.lost, self._offers)
         self._over: frozenset[Session] = frozenset() if whole is None else whole._over
@@ -308,7 +309,7 @@ class Stable:
         if prefix in session.announces:
             if session.static:
                 return Path(hop, (), Origin.INCOMPLETE)
-            if prefix in session.export.summaries and not self._has_inside(session, prefix):
+            if prefix in session.export.summaries and not self._has_inside(session.sender, prefix):
                 return None
             path = Path(hop)
         elif session.static or not session.export.passes_on:
@@ -320,15 +321,16 @@ class Stable:
             path, internal = held.path, held.internal
         return export_path(session.export, prefix, path, hop, internal=internal)
 
-    def _has_inside(self, session: Session, summary: Prefix) -> bool:
+    def _has_inside(self, sender: str, summary: Prefix) -> bool:
         """Whether the sender has something that the summary stands for."""
-        fixed = self.network.fixed.get(session.sender, {})
-        if any(summary.covers(p) and p != summary for p in fixed):
-            return True
-        return any(
-            self.network.owns(session.sender, c) or self._held_by(session.sender, c) is not None
-            for c in self.network.inside(summary)
-        )
+        key = sender, summary
+        if key not in self._has:
+            fixed = self.network.fixed.get(sender, {})
+            self._has[key] = any(summary.covers(p) and p != summary for p in fixed) or any(
+                self.network.owns(sender, c) or self._held_by(sender, c) is not None
+                for c in self.network.inside(summary)
+            )
+        return self._has[key]
 
     def _candidates(self, router: str, prefix: Prefix, offers: list[Offer]) -> list[Candidate]:
         found = []
@@ -366,6 +368,7 @@ class Stable:
             self._solved.clear()
             self._trails.clear()
             self._alike.clear()
+            self._has.clear()
             self._views.clear()
 
 

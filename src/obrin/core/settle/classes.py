@@ -5,9 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from obrin.core.address.prefix import Prefix
+from obrin.core.address.space import summaries as merged
 from obrin.core.catalogue.offering import Demand, GatewayClass, Offering
 from obrin.core.design.arrangement import SHARED
 from obrin.core.design.model import Cloud, Design, Link
+from obrin.core.design.values import AUTO
 from obrin.core.errors import SettleError
 from obrin.core.settle.work import Work
 
@@ -69,15 +71,24 @@ def _routes(design: Design, name: str) -> int:
 
 def _told(design: Design, link: Link) -> int:
     """Routes that a site tells over one tunnel: a summary stands for all that it covers. What is
-    still blank counts by the site's space, where the design gives that, else for itself."""
+    still blank counts by the site's space, where the design gives that, else for itself; where
+    summaries are left to Obrin, all that is blank is placed together and told as one."""
     site, used, alone = design.sites[link.site], set[Prefix](), 0
+    auto = link.bgp.summaries == AUTO
+    given = () if link.bgp.summaries == AUTO else link.bgp.summaries
+    all_parts: list[Prefix] = []
+    blanks = 0
     for name in link.networks or list(site.networks):
         parts = _given_parts(link, name, site.networks[name].prefix)
         blank = not parts
+        blanks += blank
         parts = parts or list(site.space or ())
-        by = [next((s for s in link.bgp.summaries if s.covers(p)), None) for p in parts]
+        all_parts += parts
+        by = [next((s for s in given if s.covers(p)), None) for p in parts]
         used |= {summary for summary in by if summary is not None}
         alone += int(not by or None in by) if blank else by.count(None)
+    if auto:
+        return len(merged(all_parts)) + (blanks > 0 and not site.space)
     return alone + len(used)
 
 

@@ -20,6 +20,7 @@ from obrin.core.settled.picking import Picker
 from obrin.core.settled.ranks import rank_ways
 from obrin.core.settled.sites import gateways_of, sites_of
 from obrin.core.settled.standing import standards_of, surroundings_of
+from obrin.core.settled.summing import with_summaries
 
 
 def build_settled(design: Design, choices: Choices, today: date | None = None) -> Settled:
@@ -36,13 +37,15 @@ def build_settled(design: Design, choices: Choices, today: date | None = None) -
     gateways = gateways_of(picker, needs, sites)
     clouds = {name: cloud_of(picker, needs, name, cloud) for name, cloud in design.clouds.items()}
     ground = Ground(picker=picker, sites=sites, gateways=gateways, clouds=clouds, ranks=ranks)
+    links = {name: link_of(ground, name, link) for name, link in design.links.items()}
+    circuits = {name: circuit_of(ground, name, c) for name, c in design.circuits.items()}
     settled = Settled(
         name=design.name,
         sites=sites,
         gateways=gateways,
         clouds=clouds,
-        links={name: link_of(ground, name, link) for name, link in design.links.items()},
-        circuits={name: circuit_of(ground, name, c) for name, c in design.circuits.items()},
+        links=with_summaries(design, sites, clouds, links, circuits),
+        circuits=circuits,
         expectations=tuple(design.expectations),
         granted=granted,
         standards=standards_of(design),

@@ -11,9 +11,10 @@ from typing import Any
 
 from obrin.core.design.arrangement import SPARE
 from obrin.core.errors import OutsideError
-from obrin.core.routing.model import accepted_at_site, announced_by_site
+from obrin.core.routing.model import accepted_at_site
 from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
+from obrin.core.settled.telling import announced_by_site
 from obrin.live.drivers.protocol import Ends
 from obrin.live.drivers.seen import NOT_CONFIGURED, EndStatus
 

@@ -1,0 +1,77 @@
+"""Summaries that are left to Obrin: the fewest prefixes that stand for what a link tells."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator, Mapping
+from dataclasses import replace
+
+from obrin.core.address.covering import Ranges, covering
+from obrin.core.address.prefix import Prefix
+from obrin.core.design.model import Design
+from obrin.core.design.values import AUTO
+from obrin.core.settled.clouds import SettledCloud
+from obrin.core.settled.links import Bundle, SettledCircuit, SettledLink, legs_of
+from obrin.core.settled.sites import SettledSite
+from obrin.core.settled.telling import led_through
+
+Links = dict[str, SettledLink]
+
+
+def with_summaries(
+    design: Design,
+    sites: Mapping[str, SettledSite],
+    clouds: Mapping[str, SettledCloud],
+    links: Links,
+    circuits: Mapping[str, SettledCircuit],
+) -> Links:
+    """The links, with a value wherever the design says 'auto': first for what sites tell, which
+    hubs tell on."""
+    auto = {name: design.links[name].bgp for name in links}
+    if not any(AUTO in (bgp.summaries, bgp.cloud_summaries) for bgp in auto.values()):
+        return links
+    known = Ranges(_all_ranges(design, sites, clouds, [*links.values(), *circuits.values()]))
+    made = {
+        name: replace(link, summaries=_fewer([p.seen for p in link.exposures], known))
+        if auto[name].summaries == AUTO
+        else link
+        for name, link in links.items()
+    }
+    done: dict[object, tuple[Prefix, ...]] = {}
+    bundles: list[Bundle] = [*made.values(), *circuits.values()]
+    for name, link in made.items():
+        if auto[name].cloud_summaries != AUTO:
+            continue
+        own = tuple(part.seen for part in link.cloud_exposures)
+        table = clouds[link.cloud].table_of(link.name)
+        key = link.cloud, table and table.name, own
+        if key not in done:
+            done[key] = _fewer([*own, *led_through(clouds, bundles, link)], known)
+        made[name] = replace(link, cloud_summaries=done[key])
+    return made
+
+
+def _fewer(told: Collection[Prefix], known: Ranges) -> tuple[Prefix, ...]:
+    """Only those that stand for something else than themselves."""
+    return tuple(prefix for prefix in covering(told, known) if prefix not in told)
+
+
+def _all_ranges(
+    design: Design,
+    sites: Mapping[str, SettledSite],
+    clouds: Mapping[str, SettledCloud],
+    bundles: list[Bundle],
+) -> Iterator[Prefix]:
+    """Everything that is somebody's: networks, spaces, both as they are and as they are known
+    elsewhere, blocks inside tunnels, public addresses."""
+    for site in sites.values():
+        yield from (network.prefix.ipv4 for network in site.networks.values())
+    for cloud in clouds.values():
+        yield from cloud.spaces.ipv4
+        yield from (Prefix(*address, 32) for address in cloud.instances)
+    yield from (e.prefix for e in design.elsewhere.values() if e.prefix.bits == 32)
+    for bundle in bundles:
+        yield from (part.seen for part in (*bundle.exposures, *bundle.cloud_exposures))
+        for leg in legs_of(bundle):
+            yield leg.inside.ipv4
+            if not isinstance(leg, SettledCircuit):
+                yield Prefix(*leg.uplink.address, 32)
