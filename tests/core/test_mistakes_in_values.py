@@ -360,6 +360,17 @@ def an_as_number_that_nobody_may_have(data: Json) -> None:
 
 @case("address-inside")
 def a_translator_in_a_range_that_is_reached(data: Json) -> None:
+    link = links(data, lambda x: x["cloud"] != "hub" and "cloud-seen-as" not in x)
+    found = data["clouds"][link["cloud"]]
+    if any(not isinstance(s, dict) for s in found["subnets"].values()):
+        raise No
+    found.pop("growth", None)
+    found["space"] = "10.180.0.0/16"
+    first(gateway_of(data, link)["uplinks"].values())["inside"] = "10.180.3.2"
+
+
+@case("address-one-armed")
+def a_translator_in_a_network_of_the_site(data: Json) -> None:
     link = links(data)
     uplink = first(gateway_of(data, link)["uplinks"].values())
     desks = data["sites"][link["site"]]["networks"]["desks"]

@@ -56,8 +56,23 @@ def _behind_translators(settled: Settled, uplinks: list[Here]) -> Iterator[Findi
         if not uplink.translated:
             continue
         own = {f"{gateway.site}/{n}": x.prefix.ipv4 for n, x in gateway.networks.items()}
-        owner = next((n for n, prefix in own.items() if prefix.holds(uplink.own)), "")
-        for bundle in settled.bundles_of(gateway.site) if not owner else ():
+        inside = next((n for n, prefix in own.items() if prefix.holds(uplink.own)), "")
+        if inside:
+            yield Finding(
+                Severity.WARNING,
+                "address-one-armed",
+                (*where[:-1], "inside"),
+                f"{uplink.own} of uplink {uplink.name} at {gateway.name} lies in {inside}, so the "
+                "device has the network on its internet side",
+                "with a second interface in that network, what is for its hosts leaves by the "
+                "wrong one; with a single one, hosts send past the device until they have a route",
+                "give the network between device and translator a range of its own; or, with one "
+                f"interface, give the hosts or their router a route to it by {uplink.own}, and "
+                "accept this",
+            )
+            continue
+        owner = ""
+        for bundle in settled.bundles_of(gateway.site):
             if holders.of(accepted_at_site(settled, bundle), uplink.own) is not None:
                 owner = f"{bundle.cloud}, over {bundle.name}"
         if owner:
@@ -67,8 +82,8 @@ def _behind_translators(settled: Settled, uplinks: list[Here]) -> Iterator[Findi
                 (*where[:-1], "inside"),
                 f"{uplink.own} of uplink {uplink.name} at {gateway.name} lies in a range of "
                 f"{owner}",
-                "the device has the range on its internet side: what is for hosts there leaves "
-                "by the wrong interface, or the tunnel's own packets do",
+                "the device has the range on its internet side: what is for hosts there, or the "
+                "tunnel's own packets, leave by the wrong interface",
                 "give the network between device and translator a range of its own",
             )
 
