@@ -13,8 +13,8 @@ from obrin.core.design.abilities import cloud_able, ends_of, gateway_able
 from obrin.core.design.model import Design, Link
 from obrin.core.design.sites import Uplink
 from obrin.core.design.timers import BfdSpec
-from obrin.core.ipsec.liveness import Bfd
-from obrin.core.ipsec.profile import Profile
+from obrin.core.ipsec.liveness import Bfd, Liveness
+from obrin.core.ipsec.profile import LivenessRange, Profile
 
 ACTIVE, SHARED, STANDBY, SPARE = "active", "shared", "standby", "spare"
 
@@ -77,6 +77,15 @@ def bfd_of(design: Design, link_name: str, selection: str) -> Bfd | None:
         return Bfd(link.bfd.interval, link.bfd.multiplier)
     able = all(end.profile.bfd for end in ends_of(design, link_name))
     return Bfd() if link.bfd is None and able and selection == "interface" else None
+
+
+def liveness_of(design: Design, link_name: str) -> Liveness:
+    """As the design says; for blanks, what every end can be set to."""
+    wanted = design.links[link_name].liveness
+    able = LivenessRange()
+    for end in ends_of(design, link_name):
+        able = able.both(end.profile.liveness)
+    return able.nearest(wanted.delay, wanted.wait, wanted.tries)
 
 
 def identity_of(uplink: Uplink, profile: Profile) -> str:

@@ -13,9 +13,14 @@ from obrin.core.design.wishes import Entity
 class Liveness(Entity):
     """Dead-peer detection (RFC 7296 section 2.4)."""
 
-    delay: Seconds = Field(10.0, description="Silence before asking.")
+    delay: Seconds | None = Field(
+        None,
+        description="Silence before asking. Blank: 10 s, or the nearest that both ends can do.",
+    )
     wait: Seconds = Field(1.0, description="First wait for an answer; it doubles with each try.")
-    tries: Annotated[int, Field(ge=1, le=10)] = Field(4, description="Sends before giving up.")
+    tries: Annotated[int, Field(ge=1, le=10)] | None = Field(
+        None, description="Sends before giving up. Blank: 4, or as many as both ends can do."
+    )
 
 
 class BfdSpec(Entity):

@@ -102,6 +102,10 @@ def edit_words(agreement: Agreement) -> str:
 def nothing_common(agreement: Agreement) -> str:
     """Of which algorithms two ends have none in common, and what each of them has instead."""
     one, two = agreement.ends
+    versions = [sorted({suite.ike_version for suite in end.suites}) for end in (one, two)]
+    if not set(versions[0]) & set(versions[1]):
+        said = [" or ".join(f"IKEv{n}" for n in known) or "no IKE" for known in versions]
+        return f"{one.name} speaks {said[0]}, {two.name} {said[1]}"
     for offers in (ike_offers, partial(child_offers, with_group=True)):
         kinds = mismatch(offers(one.suites), offers(two.suites))
         if kinds:

@@ -97,6 +97,21 @@ class LivenessRange:
     most_delay: float = float("inf")
     most_tries: int = 100
 
+    def both(self, other: LivenessRange) -> LivenessRange:
+        """What both can be set to."""
+        return LivenessRange(
+            max(self.least_delay, other.least_delay),
+            min(self.most_delay, other.most_delay),
+            min(self.most_tries, other.most_tries),
+        )
+
+    def nearest(self, delay: float | None, wait: float, tries: int | None) -> Liveness:
+        """What is given stays; what is blank is the usual, or the nearest that there is."""
+        usual = Liveness()
+        if delay is None:
+            delay = max(self.least_delay, min(self.most_delay, usual.delay))
+        return Liveness(delay, wait, min(self.most_tries, usual.tries) if tries is None else tries)
+
     def fault(self, wanted: Liveness) -> str:
         if not self.least_delay <= wanted.delay <= self.most_delay:
             return (

@@ -10,7 +10,7 @@ from __future__ import annotations
 from dataclasses import dataclass, fields
 from typing import Any
 
-from obrin.core.design.arrangement import bfd_of
+from obrin.core.design.arrangement import bfd_of, liveness_of
 from obrin.core.design.model import Link
 from obrin.core.design.references import all_suites
 from obrin.core.errors import SettleError
@@ -49,7 +49,7 @@ def settled_terms(picker: Picker, name: str, link: Link, selection: str) -> Term
         suite=_suite(picker, name, link),
         authentication=link.authentication,
         selection=selection,
-        liveness=Liveness(link.liveness.delay, link.liveness.wait, link.liveness.tries),
+        liveness=liveness_of(picker.design, name),
         always_encapsulate=link.encapsulation == "always",
         bfd=bfd_of(picker.design, name, selection),
     )
