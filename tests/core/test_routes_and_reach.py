@@ -22,6 +22,7 @@ from obrin.core.ipsec.registry import ALGORITHMS, Kind, by_name, by_number
 from obrin.core.ipsec.selectors import ANY_IPV4, Selector, narrow
 from obrin.core.ipsec.suite import SHIPPED, make_suite
 from obrin.core.reach.filters import Rule, RuleSet, filter_of, rules_for
+from obrin.core.reach.matrix import matrix
 from obrin.core.reach.model import ReachModel
 from obrin.core.reach.paths import key_of, path_there_and_back
 from obrin.core.reach.trace import there_and_back
@@ -374,3 +375,17 @@ def test_a_rule_is_for_its_own_family() -> None:
     assert rules.match(other) is None
     assert other.reply().source == Address(128, 2)
     assert "::1 > ::2" in str(other)
+
+
+def test_a_packet_that_arrives_at_somebody_else_has_not_arrived() -> None:
+    """The cloud's subnet lies inside the site's own network: hosts never send beyond it."""
+    inside = ("web: {hosts: 100}", "web: {prefix: 10.20.1.0/24}")
+    settled = settled_of(
+        swap(inside, ("  apps:\n    subnets", "  apps:\n    space: 10.20.0.0/16\n    subnets"))
+    )
+    model = ReachModel(settled)
+    there, back = there_and_back(model, settled.expectations[0])
+    assert (there.dropped, back) == ("10.20.1.10 is taken for a host of quay, not of apps", None)
+    cells = {(str(c.source), str(c.destination)): c for c in matrix(model)}
+    assert cells["quay/desks", "apps/web"].broken == ("tcp/443 must work", "icmp must work")
+    assert cells["quay/desks", "apps/web"].allowed == ()

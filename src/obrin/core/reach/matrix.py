@@ -103,8 +103,9 @@ def _cell(
         text = str(rule.flow)
         if named is None or allowed.get(text):
             continue
-        if not trace(model, source, named.packet(settled, source, destination, rule.flow)).dropped:
-            allowed[text] = _wider(model, source, named, rule.flow, asked)
+        packet = named.packet(settled, source, destination, rule.flow)
+        if not trace(model, source, packet, meant=destination).dropped:
+            allowed[text] = _wider(model, source, destination, named, rule.flow, asked)
     broken = []
     for wish in wishes:
         works = not stopped(*there_and_back(model, wish))
@@ -143,7 +144,12 @@ class _Named:
 
 
 def _wider(
-    model: ReachModel, source: NetworkRef, named: _Named, flow: Flow, asked: list[Expectation]
+    model: ReachModel,
+    source: NetworkRef,
+    destination: NetworkRef,
+    named: _Named,
+    flow: Flow,
+    asked: list[Expectation],
 ) -> bool:
     """Whether a flow that passes is more than what was asked for: other ports, or, where only some
     hosts were meant, other hosts."""
@@ -160,7 +166,9 @@ def _wider(
     beyond = [(host_of(p), other) for p in free_blocks([named.source], senders)]
     beyond += [(usual, host_of(p)) for p in free_blocks([named.destination], targets)]
     return any(
-        not trace(model, source, PacketKey.first_of(flow, sender, target)).dropped
+        not trace(
+            model, source, PacketKey.first_of(flow, sender, target), meant=destination
+        ).dropped
         for sender, target in beyond
     )
 

@@ -56,7 +56,8 @@ def key_of(settled: Settled, source: End, destination: End, flow: Flow) -> Packe
 def path_there_and_back(model: ReachModel, source: End, destination: End, flow: Flow) -> Paths:
     """Both directions of a flow through the model."""
     settled = model.settled
-    there = trace(model, source[0], key_of(settled, source, destination, flow))
+    key = key_of(settled, source, destination, flow)
+    there = trace(model, source[0], key, meant=destination[0])
     back = answer_to(model, destination[0], there)
     out, home = there.ways, () if back is None else back.ways
     sizes = [size for way in (*out, *home) if (size := mtu_of(settled, way))]

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from obrin.core.address.prefix import Address, Prefix
 from obrin.core.address.translation import Exposure, inward, outward
 from obrin.core.design.joining import GATEWAY, NOWHERE
 from obrin.core.design.model import Expectation
-from obrin.core.design.places import NetworkRef
+from obrin.core.design.places import INTERNET, NetworkRef
 from obrin.core.design.wishes import HostRule
 from obrin.core.reach.beyond import caught, out_of_cloud, out_of_site
 from obrin.core.reach.model import ReachModel
@@ -30,7 +30,7 @@ class Trace:
     """`dropped` is empty when the packet arrives; `arrived` is the packet as it then is.
 
     `ways` are the tunnels, circuits and attachments that it takes, in order, and `filters` the
-    places whose filters it was held against.
+    places whose filters it was held against. `start` is where it began, `place` where it arrived.
     """
 
     hops: tuple[str, ...]
@@ -38,6 +38,8 @@ class Trace:
     arrived: PacketKey | None = None
     ways: tuple[str, ...] = ()
     filters: tuple[str, ...] = ()
+    start: NetworkRef | None = None
+    place: str = ""
 
     @property
     def tunnel(self) -> str:
@@ -61,14 +63,27 @@ def far_key(settled: Settled, expectation: Expectation) -> PacketKey:
     return probe_key(settled, expectation)._replace(source=source, destination=destination)
 
 
-def trace(model: ReachModel, start: NetworkRef, key: PacketKey, *, answer: bool = False) -> Trace:
+def trace(
+    model: ReachModel,
+    start: NetworkRef,
+    key: PacketKey,
+    *,
+    answer: bool = False,
+    meant: NetworkRef | None = None,
+) -> Trace:
     """Follow a packet from a host in the network `start` through the model. An `answer` needs
-    no leave of the firewall at the host that asked."""
-    walk = _Walk(model, [f"host {key.source} in {start}"], key, answer)
+    no leave of the firewall at the host that asked. Where it is said for whom it is `meant`, it
+    must arrive there: elsewhere somebody else has the address."""
+    walk = _Walk(model, start, [f"host {key.source} in {start}"], key, answer)
     if start.place in model.settled.clouds:
-        return walk.from_cloud(start.place, start.network)
-    walk.by_inner_router(start.place, start.network)
-    return walk.from_site(start.place, start.network)
+        found = walk.from_cloud(start.place, start.network)
+    else:
+        walk.by_inner_router(start.place, start.network)
+        found = walk.from_site(start.place, start.network)
+    if found.dropped or meant is None or meant.is_internet or found.place == meant.place:
+        return found
+    reason = f"{key.destination} is taken for a host of {found.place}, not of {meant.place}"
+    return replace(found, dropped=reason, arrived=None)
 
 
 @dataclass(slots=True)
@@ -76,6 +91,7 @@ class _Walk:
     """A packet on its way; `key` changes where it is translated."""
 
     model: ReachModel
+    start: NetworkRef
     hops: list[str]
     key: PacketKey
     answer: bool
@@ -83,11 +99,12 @@ class _Walk:
     filters: list[str] = field(default_factory=list)
 
     def _stop(self, reason: str) -> Trace:
-        return Trace(tuple(self.hops), reason, None, tuple(self.ways), tuple(self.filters))
+        ways, filters = tuple(self.ways), tuple(self.filters)
+        return Trace(tuple(self.hops), reason, None, ways, filters, self.start)
 
-    def _arrive(self, *last: str) -> Trace:
-        hops = (*self.hops, *last)
-        return Trace(hops, "", self.key, tuple(self.ways), tuple(self.filters))
+    def _arrive(self, place: str, *last: str) -> Trace:
+        hops, ways, filters = (*self.hops, *last), tuple(self.ways), tuple(self.filters)
+        return Trace(hops, "", self.key, ways, filters, self.start, place)
 
     @property
     def _target(self) -> str:
@@ -107,7 +124,7 @@ class _Walk:
     def _leave(self, place: str, reason: str) -> Trace:
         if reason:
             return self._stop(reason)
-        return self._arrive(f"the internet, from {place} on its own way")
+        return self._arrive(INTERNET, f"the internet, from {place} on its own way")
 
     def from_site(self, site: str, network: str) -> Trace:
         """Hosts of a site use the gateway with the preferred route."""
@@ -120,7 +137,7 @@ class _Walk:
                 continue
             route = found[1]
             if route.kind is RouteKind.CONNECTED and route.via in gateway.networks:
-                return self._arrive(f"delivered inside {site}")
+                return self._arrive(site, f"delivered inside {site}")
             way = settled.way(route.via)
             rank = FARTHEST
             if isinstance(way, SettledTunnel | SettledCircuit):
@@ -142,7 +159,7 @@ class _Walk:
         entry = self.model.settled.clouds[cloud]
         subnet = entry.subnets[network]
         if any(s.prefix.ipv4.holds(self.key.destination) for s in entry.subnets.values()):
-            return self._arrive(f"delivered inside {cloud}")
+            return self._arrive(cloud, f"delivered inside {cloud}")
         if not self._filter(cloud):
             return self._stop(f"filter at {cloud}: no rule lets {self.key} through")
         found = self.model.match(cloud, self.key.destination)
@@ -210,9 +227,9 @@ class _Walk:
         self.hops.append(f"host {self._target} in {network}")
         accepts = settled.hosts_accept(NetworkRef(place, network))
         if accepts is None or self.answer or self.model.open:
-            return self._arrive()
+            return self._arrive(place)
         if any(self._let_in(rule, place) for rule in accepts):
-            return self._arrive("its own firewall lets it in")
+            return self._arrive(place, "its own firewall lets it in")
         listed = ", ".join(map(str, accepts)) or "nothing"
         return self._stop(f"the firewall of the hosts in {place}/{network} lets in {listed} only")
 
@@ -316,7 +333,7 @@ def there_and_back(
     """The first packet of an expectation (`key` where it is known already), and its answer when the
     first one arrives."""
     key = key or probe_key(model.settled, expectation)
-    there = trace(model, expectation.source, key)
+    there = trace(model, expectation.source, key, meant=expectation.destination)
     return there, answer_to(model, expectation.destination, there)
 
 
@@ -328,7 +345,7 @@ def answer_to(model: ReachModel, answering: NetworkRef, there: Trace) -> Trace |
     reply = there.arrived.reply()
     if answering.is_internet:
         return Trace(("the internet answers, by the same way",), "", reply, there.ways[::-1])
-    return trace(model, answering, reply, answer=True)
+    return trace(model, answering, reply, answer=True, meant=there.start)
 
 
 def stopped(there: Trace, back: Trace | None) -> str:
