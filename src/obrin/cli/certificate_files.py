@@ -270,5 +270,6 @@ def check_chain(
     else:
         for fault in faults:
             click.echo(f"{fault.code}: {fault}")
-        click.echo("It will be accepted." if not faults else f"{len(faults)} faults.")
+        count = "1 fault" if len(faults) == 1 else f"{len(faults)} faults"
+        click.echo(f"{count}." if faults else "It will be accepted.")
     ctx.exit(1 if faults else 0)

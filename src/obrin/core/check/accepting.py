@@ -34,20 +34,25 @@ def answered(
     for index, accepted in enumerate(settled.accepted_findings):
         by_place.setdefault((accepted.finding, accepted.at), []).append((index, accepted))
     used: set[int] = set()
+    places: dict[str, str] = {}
     for finding in findings:
+        places.setdefault(finding.code, place_text(finding))
         here = by_place.get((finding.code, place_text(finding)), []) if by_place else []
         used.update(index for index, _ in here)
         holding = [accepted for _, accepted in here if _holds(accepted, finding, today)]
         yield replace(finding, accepted=holding[-1]) if holding else finding
     for index, accepted in enumerate(settled.accepted_findings):
         if index not in used:
+            near = places.get(accepted.finding)
             yield Finding(
                 Severity.NOTE,
                 "acceptance-unused",
                 ("accepted-findings", index),
                 f"'{accepted.finding}' at {accepted.at} is accepted, and nothing like it is found",
                 "if it comes back, nobody is told",
-                "take it out, or correct its 'finding' and 'at'",
+                f"write 'at: {near}', where there is one, or take it out"
+                if near
+                else "take it out, or correct its 'finding' and 'at'",
             )
 
 
