@@ -143,6 +143,9 @@ def test_what_acts_tells_what_it_did_and_a_trial_changes_nothing(folder: Folder)
         ("draw drill", "--to d.svg", ""),
         ("draw reach", "--to r.svg", ""),
         ("draw outages", "--to o.svg", ""),
+        ("classes --write", "offer.yaml", ""),
+        ("calendar --to", "days.ics", ""),
+        ("routes --to-mrt", "r.mrt quay-gw", ""),
     ]
     folder.write("design.yaml", DESIGN)
     tunnel = folder.obrin("keys", "list", "--json").json[0]["tunnel"]

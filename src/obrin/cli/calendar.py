@@ -8,6 +8,7 @@ from pathlib import Path
 import click
 
 from obrin.cli.common import console, design_option, echo_json, json_option, print_table, project_of
+from obrin.cli.deeds import Change, Deed, dry_run_of
 from obrin.core.days import day_after
 
 
@@ -18,6 +19,7 @@ from obrin.core.days import day_after
     type=click.Path(dir_okay=False),
     help="Write an iCalendar file, with reminders ahead of each day.",
 )
+@dry_run_of("--to")
 @click.option("--within", type=click.IntRange(min=0), help="Only the next so many days.")
 @design_option
 @json_option
@@ -26,6 +28,7 @@ def calendar(
     ctx: click.Context,
     target: str | None,
     within: int | None,
+    dry_run: bool,
     design_file: str | None,
     as_json: bool,
 ) -> None:
@@ -50,9 +53,11 @@ def calendar(
         e for e in found if within is None or e.day <= day_after(today, timedelta(days=within))
     ]
     if target is not None:
-        write_whole_bytes(Path(target), as_icalendar(settled.name, shown, project.now))
-        click.echo(f"{target} written: {len(shown)} days.", err=as_json)
-    if as_json:
+        if not dry_run:
+            write_whole_bytes(Path(target), as_icalendar(settled.name, shown, project.now))
+        change = Change(target, f"written with {len(shown)} days")
+        Deed(changes=(change,), files=(Path(target),)).tell(dry_run=dry_run, as_json=as_json)
+    elif as_json:
         echo_json(
             [
                 {
@@ -68,7 +73,7 @@ def calendar(
                 for e in shown
             ]
         )
-    elif target is None:
+    else:
         rows = [
             (e.day.isoformat(), f"{(e.day - today).days} d", e.state(today), e.what, e.cure)
             for e in shown

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 from obrin.cli.common import console, design_option, echo_json, json_option, print_table, project_of
-from obrin.cli.deeds import Deed
+from obrin.cli.deeds import Deed, dry_run_of
 from obrin.core.errors import ObrinError
 
 if TYPE_CHECKING:
@@ -39,9 +39,16 @@ HEAD = (
     help="Write the offering to a file of your own, to be changed and named in the "
     "design as 'offering'.",
 )
+@dry_run_of("--write")
 @design_option
 @json_option
-def classes(cloud: str | None, target: str | None, design_file: str | None, as_json: bool) -> None:
+def classes(
+    cloud: str | None,
+    target: str | None,
+    dry_run: bool,
+    design_file: str | None,
+    as_json: bool,
+) -> None:
     """The capacity classes of the cloud, held against what the design asks of each CLOUD's gateway.
 
     \b
@@ -60,9 +67,9 @@ def classes(cloud: str | None, target: str | None, design_file: str | None, as_j
         path = Path(target)
         if path.exists():
             raise ObrinError(f"{path} exists. Name another file")
-        write_whole(path, format_offering(offering.of(cloud or "")), 0o644)
-        deed = Deed.wrote(path)
-        deed.tell(dry_run=False, as_json=as_json)
+        if not dry_run:
+            write_whole(path, format_offering(offering.of(cloud or "")), 0o644)
+        Deed.wrote(path).tell(dry_run=dry_run, as_json=as_json)
         if not as_json:
             click.echo(f"Name it in the design: 'offering: {path.name}'.")
         return

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -63,10 +64,16 @@ HAND_OVER = ("obrin handover", "obrin connect")
 """What follows where a secret is another one."""
 
 
-def dry_run_option(function: F) -> F:
+def dry_run_option(function: F, option: str = "") -> F:
+    """`option` is the one that makes the command write, where it does not do so by itself."""
+    with_it = f"With {option}: only" if option else "Only"
     return click.option(
-        "--dry-run", is_flag=True, help="Only say what would be done; nothing is changed."
+        "--dry-run", is_flag=True, help=f"{with_it} say what would be done; nothing is changed."
     )(function)
+
+
+def dry_run_of(option: str) -> Callable[[F], F]:
+    return functools.partial(dry_run_option, option=option)
 
 
 def acting(function: F) -> F:

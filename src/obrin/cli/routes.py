@@ -16,6 +16,7 @@ from obrin.cli.common import (
     print_table,
     project_of,
 )
+from obrin.cli.deeds import dry_run_of
 from obrin.cli.failing import without_option
 from obrin.core.errors import ObrinError
 
@@ -59,6 +60,7 @@ HEAD = ("Table", "Prefix", "From", "Via", "Next hop", "AS path", "Preference", "
     type=click.Path(dir_okay=False),
     help="Write what TABLE learns by BGP as a dump in that format.",
 )
+@dry_run_of("--to-mrt")
 @design_option
 @json_option
 @click.pass_context
@@ -72,6 +74,7 @@ def routes(
     as_csv: bool,
     seen: str | None,
     target: str | None,
+    dry_run: bool,
     design_file: str | None,
     as_json: bool,
 ) -> None:
@@ -98,8 +101,11 @@ def routes(
     if seen is not None or target is not None:
         from obrin.cli.routes_mrt import compare, export
 
+        if target is not None and seen is not None:
+            raise click.UsageError("--seen reads a dump and --to-mrt writes one: give one of them")
         if target is not None:
-            export(settled, table, target, int(project.now.timestamp()))
+            made = export(settled, table, target, int(project.now.timestamp()), dry_run=dry_run)
+            made.tell(dry_run=dry_run, as_json=as_json)
         same = seen is None or compare(settled, table, seen, as_json=as_json)
         ctx.exit(0 if same else 1)
     stable = model_without(settled, failed).stable

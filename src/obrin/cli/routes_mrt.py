@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 from obrin.cli.common import console, echo_json, print_table
+from obrin.cli.deeds import Change, Deed
 from obrin.core.errors import ObrinError, OutsideError
 from obrin.live.files import read_file
 
@@ -55,7 +56,7 @@ def compare(settled: Settled, table: str | None, file: str, *, as_json: bool) ->
     return not found
 
 
-def export(settled: Settled, table: str | None, target: str, at: int) -> None:
+def export(settled: Settled, table: str | None, target: str, at: int, *, dry_run: bool) -> Deed:
     """Write what a router learns by the model as a dump."""
     from obrin.core.routing.seen import learned
     from obrin.live.files import write_whole_bytes
@@ -72,8 +73,10 @@ def export(settled: Settled, table: str | None, target: str, at: int) -> None:
         for prefix, candidates in sorted(found.items())
     ]
     listed = [MrtPeer(peer.address, peer.asn, peer.router_id) for peer in peers]
-    write_whole_bytes(Path(target), write_dump(router_id, place, listed, told, at))
-    click.echo(f"{target} written: {len(told)} prefixes from {len(peers)} neighbours.")
+    if not dry_run:
+        write_whole_bytes(Path(target), write_dump(router_id, place, listed, told, at))
+    did = f"written with {len(told)} prefixes from {len(peers)} neighbours"
+    return Deed(changes=(Change(target, did),), files=(Path(target),))
 
 
 def _router(settled: Settled, table: str | None) -> str:

@@ -189,6 +189,7 @@ ACTING: dict[str, Shape] = {
             },
         )
     ),
+    "calendar --to": DEED,
     "calendar": listing(
         record(
             "days on which something ends",

@@ -227,6 +227,7 @@ PLANNING: dict[str, Shape] = {
             ),
         },
     ),
+    "classes --write": DEED,
     "classes": by_name(
         listing(
             record(

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from obrin.cli.outputs.forms import (
+    DEED,
     Shape,
     anything,
     by_name,
@@ -118,6 +119,7 @@ PROVING: dict[str, Shape] = {
             },
         )
     ),
+    "routes --to-mrt": DEED,
     "routes --changes": _CHANGES,
     "routes --against": _CHANGES,
     "routes --sessions": listing(
