@@ -159,15 +159,17 @@ def esp() -> Iterator[Row]:
     """Seal and open at 1,400 bytes, counters and window on, against the bare AES-256-GCM call."""
     from cryptography.hazmat.primitives.ciphers.aead import AESGCM
 
-    from obrin.wire.esp import GcmOpener, GcmSealer
+    from obrin.core.ipsec.registry import Kind, by_name
+    from obrin.wire.esp import AeadOpener, AeadSealer, make_aead
 
     key, packet, count = os.urandom(36), os.urandom(1400), 400
     aead, nonce, aad = AESGCM(key[:32]), os.urandom(12), b"a" * 12
+    own = make_aead(by_name(Kind.ENCRYPTION, "AES-GCM-16-256"), key)
     sealed_bare = aead.encrypt(nonce, packet + b"\x01\x02\x02\x04", aad)
     for esn in (True, False):
-        sealer = GcmSealer(7, key, esn=esn)
+        sealer = AeadSealer(7, *own, esn=esn)
 
-        def seal(sealer: GcmSealer = sealer) -> None:
+        def seal(sealer: AeadSealer = sealer) -> None:
             for _ in range(count):
                 sealer.seal(packet)
 
@@ -175,11 +177,11 @@ def esp() -> Iterator[Row]:
             for _ in range(count):
                 aead.encrypt(nonce, packet, aad)
 
-        fresh = GcmSealer(7, key, esn=esn)
+        fresh = AeadSealer(7, *own, esn=esn)
         batch = [fresh.seal(packet) for _ in range(count)]
 
         def open_all(esn: bool = esn, batch: list[bytes] = batch) -> None:
-            opener = GcmOpener(7, key, esn=esn)
+            opener = AeadOpener(7, *own, esn=esn)
             for data in batch:
                 opener.open(data)
 

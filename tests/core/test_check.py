@@ -446,10 +446,10 @@ BLANK = {
     ),
     "profiles": (
         swap(("        uplinks:", "        profile: old\n        uplinks:"))
-        + "profiles:\n  old:\n    ike: {encryption: [AES-CBC-128], integrity: [HMAC-SHA1-96], "
-        "prf: [PRF-HMAC-SHA1], groups: [2]}\n"
-        "    esp: {encryption: [AES-CBC-128], integrity: [HMAC-SHA1-96]}\n",
-        "of integrity quay-gw has HMAC-SHA1-96",
+        + "profiles:\n  old:\n    ike: {encryption: [AES-CBC-128], integrity: [HMAC-MD5-96], "
+        "prf: [PRF-HMAC-MD5], groups: [2]}\n"
+        "    esp: {encryption: [AES-CBC-128], integrity: [HMAC-MD5-96]}\n",
+        "of integrity quay-gw has HMAC-MD5-96",
         "No change of suites helps",
     ),
 }

@@ -30,6 +30,17 @@ SUITES = (
         )
         for bits in (128, 192, 256)
     ]
+    + [
+        make_suite(
+            mac,
+            encryption="AES-CBC-256",
+            integrity=mac,
+            prf="PRF-HMAC-SHA2-512",
+            group="21",
+        )
+        for mac in ("HMAC-SHA1-96", "HMAC-SHA2-384-192", "HMAC-SHA2-512-256")
+    ]
+    + [make_suite("chacha", encryption="CHACHA20-POLY1305", prf="PRF-HMAC-SHA2-256", group="31")]
 )
 
 
@@ -39,7 +50,7 @@ def built(suite: Suite, inner: int, *, encapsulated: bool) -> int:
     lengths = key_lengths(esp.encryption, esp.integrity)
     rng = seeded(3)
     keys = EspKeys(rng(lengths[0]), rng(lengths[1]))
-    sealer = make_sealer(7, esp.encryption, keys, esn=esp.esn, rng=rng)
+    sealer = make_sealer(7, esp.encryption, esp.integrity, keys, esn=esp.esn, rng=rng)
     data = sealer.seal(bytes(inner))
     if encapsulated:
         return len(Ipv4(1, 2, UDP, Udp(4500, 4500, data).encode(1, 2)).encode())

@@ -24,6 +24,15 @@ CUSTOM = """suites:
   mixed:
     ike: {encryption: AES-CBC-128, integrity: HMAC-SHA2-256-128, prf: PRF-HMAC-SHA2-512, group: 20, lifetime: 8 h}
     esp: {encryption: AES-CBC-256, integrity: HMAC-SHA2-256-128, pfs: 19, esn: true, lifetime: 1 h}
+  large:
+    ike: {encryption: AES-CBC-256, integrity: HMAC-SHA2-512-256, prf: PRF-HMAC-SHA2-512, group: 21, lifetime: 8 h}
+    esp: {encryption: AES-CBC-256, integrity: HMAC-SHA2-384-192, pfs: 16, esn: false, lifetime: 1 h}
+  middle:
+    ike: {encryption: AES-CBC-192, integrity: HMAC-SHA2-384-192, prf: PRF-HMAC-SHA2-384, group: 15, lifetime: 8 h}
+    esp: {encryption: AES-CBC-192, integrity: HMAC-SHA2-512-256, pfs: 21, esn: false, lifetime: 1 h}
+  aged:
+    ike: {encryption: AES-CBC-128, integrity: HMAC-SHA1-96, prf: PRF-HMAC-SHA1, group: 2, lifetime: 8 h}
+    esp: {encryption: AES-CBC-128, integrity: HMAC-SHA1-96, pfs: 5, esn: false, lifetime: 1 h}
 """
 
 
@@ -76,10 +85,13 @@ VARIANTS = {
         name: [("    bgp: {hold: 6 s}", f"    bgp: {{hold: 6 s}}\n    suite: {name}")]
         for name in SHIPPED
     },
-    "mixed": [
-        ("\nlinks:\n", "\n" + CUSTOM + "links:\n"),
-        ("    bgp: {hold: 6 s}", "    bgp: {hold: 6 s}\n    suite: mixed"),
-    ],
+    **{
+        name: [
+            ("\nlinks:\n", "\n" + CUSTOM + "links:\n"),
+            ("    bgp: {hold: 6 s}", f"    bgp: {{hold: 6 s}}\n    suite: {name}"),
+        ]
+        for name in ("mixed", "large", "middle", "aged")
+    },
     "translated": [BEHIND],
 }
 
@@ -107,8 +119,9 @@ def test_the_dissector_sees_what_is_inside(tmp_path, variant: str) -> None:
         assert "UDP Encapsulation of IPsec Packets" in dissect(folder, "-V", "-Y", "udpencap")
 
 
-def test_integrity_of_cbc_packets_is_confirmed(tmp_path) -> None:
-    folder = captured(tmp_path, *VARIANTS["wide"])
+@pytest.mark.parametrize("variant", ["wide", "large", "middle", "aged"])
+def test_integrity_of_cbc_packets_is_confirmed(tmp_path, variant: str) -> None:
+    folder = captured(tmp_path, *VARIANTS[variant])
     detail = dissect(folder, "-V", "-Y", "esp")
     assert detail.count("[correct]") > 20
     assert "[incorrect" not in detail

@@ -17,9 +17,17 @@ from obrin.wire.ike.events import ChildUp, IkeUp, Refused
 from tests.doubles import CLOUD, SITE, Net, pair
 
 CHILD, IKE = 1000.0, 3000.0
-CIPHERS = [("AES-GCM-16-128", None), ("AES-GCM-16-256", None), ("AES-CBC-256", "HMAC-SHA2-256-128")]
+CIPHERS = [
+    ("AES-GCM-16-128", None),
+    ("AES-GCM-16-256", None),
+    ("AES-CBC-256", "HMAC-SHA2-256-128"),
+    ("CHACHA20-POLY1305", None),
+    ("AES-CBC-256", "HMAC-SHA2-384-192"),
+    ("AES-CBC-256", "HMAC-SHA2-512-256"),
+    ("AES-CBC-128", "HMAC-SHA1-96"),
+]
 NETWORKS = [Selector.of(parse_prefix(f"10.{n}.0.0/16")) for n in range(1, 5)]
-GROUPS = ["CURVE25519", "ECP-256", "ECP-384"]
+GROUPS = ["CURVE25519", "ECP-256", "ECP-384", "ECP-521"]
 
 
 def some_suites(rng: random.Random, count: int) -> tuple[Suite, ...]:

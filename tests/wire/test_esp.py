@@ -10,20 +10,32 @@ from hypothesis import strategies as st
 
 from obrin.core.ipsec.registry import Kind, by_name
 from obrin.wire import esp
-from obrin.wire.esp import WINDOW, EspError, EspKeys, GcmOpener, GcmSealer, ReplayRing
+from obrin.wire.esp import WINDOW, AeadOpener, AeadSealer, EspError, EspKeys, ReplayRing, make_aead
 from tests.doubles import seeded
 
-CIPHERS = ["AES-GCM-16-128", "AES-GCM-16-256", "AES-CBC-128", "AES-CBC-256"]
+CIPHERS = [
+    "AES-GCM-16-128",
+    "AES-GCM-16-256",
+    "CHACHA20-POLY1305",
+    "AES-CBC-128",
+    "AES-CBC-256 HMAC-SHA1-96",
+    "AES-CBC-256 HMAC-SHA2-384-192",
+    "AES-CBC-256 HMAC-SHA2-512-256",
+]
+GCM = by_name(Kind.ENCRYPTION, "AES-GCM-16-256")
 
 
 def both(name: str, *, esn: bool, spi: int = 7):
+    name, _, mac = name.partition(" ")
     cipher = by_name(Kind.ENCRYPTION, name)
-    integrity = None if cipher.combined else by_name(Kind.INTEGRITY, "HMAC-SHA2-256-128")
+    integrity = None
+    if not cipher.combined:
+        integrity = by_name(Kind.INTEGRITY, mac or "HMAC-SHA2-256-128")
     e, i = esp.key_lengths(cipher, integrity)
     keys = EspKeys(seeded(1)(e), seeded(2)(i))
     return (
-        esp.make_sealer(spi, cipher, keys, esn=esn, rng=seeded(3)),
-        esp.make_opener(spi, cipher, keys, esn=esn),
+        esp.make_sealer(spi, cipher, integrity, keys, esn=esn, rng=seeded(3)),
+        esp.make_opener(spi, cipher, integrity, keys, esn=esn),
     )
 
 
@@ -78,8 +90,8 @@ def test_a_forged_number_does_not_move_the_window() -> None:
 @pytest.mark.parametrize("start", [2**32 - 3, 2**33 - 2, 2**32 + 500])
 def test_extended_numbers_pass_the_32_bit_boundary(start: int) -> None:
     key = seeded(4)(36)
-    sealer = GcmSealer(7, key, esn=True, sequence=start)
-    opener = GcmOpener(7, key, esn=True)
+    sealer = AeadSealer(7, *make_aead(GCM, key), esn=True, sequence=start)
+    opener = AeadOpener(7, *make_aead(GCM, key), esn=True)
     opener._ring.top = start
     packets = [sealer.seal(bytes([n])) for n in range(10)]
     order = [0, 3, 1, 9, 5, 2]
@@ -87,7 +99,7 @@ def test_extended_numbers_pass_the_32_bit_boundary(start: int) -> None:
 
 
 def test_numbers_run_out_without_esn() -> None:
-    sealer = GcmSealer(7, bytes(36), esn=False, sequence=2**32 - 2)
+    sealer = AeadSealer(7, *make_aead(GCM, bytes(36)), esn=False, sequence=2**32 - 2)
     sealer.seal(b"last")
     with pytest.raises(EspError) as error:
         sealer.seal(b"one too many")

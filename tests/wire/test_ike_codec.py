@@ -7,17 +7,18 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from obrin.core.ipsec.proposal import Proposal, Transform
+from obrin.core.ipsec.registry import Kind, by_name
 from obrin.core.ipsec.selectors import ANY_IPV4, Selector
 from obrin.core.ipsec.suite import SHIPPED
+from obrin.wire.esp import key_lengths
 from obrin.wire.ike.config import Identity
 from obrin.wire.ike.errors import IkeFormatError
 from obrin.wire.ike.message import (
-    CbcMessageCipher,
-    GcmMessageCipher,
     decode_header,
     decode_inside,
     encode_plain,
     encode_protected,
+    make_cipher,
     open_protected,
 )
 from obrin.wire.ike.numbers import Notify, PayloadType
@@ -142,20 +143,29 @@ def test_headers_that_do_not_hold(change, words: str) -> None:
 
 
 def ciphers():
-    return [
-        (GcmMessageCipher(b"k" * 36), GcmMessageCipher(b"k" * 36)),
-        (
-            CbcMessageCipher(b"k" * 32, b"i" * 32, seeded(1)),
-            CbcMessageCipher(b"k" * 32, b"i" * 32, seeded(2)),
-        ),
-    ]
+    found = []
+    for name, mac in (
+        ("AES-GCM-16-256", None),
+        ("CHACHA20-POLY1305", None),
+        ("AES-CBC-256", "HMAC-SHA2-256-128"),
+        ("AES-CBC-128", "HMAC-SHA1-96"),
+        ("AES-CBC-256", "HMAC-SHA2-384-192"),
+        ("AES-CBC-256", "HMAC-SHA2-512-256"),
+    ):
+        cipher = by_name(Kind.ENCRYPTION, name)
+        integrity = None if mac is None else by_name(Kind.INTEGRITY, mac)
+        e, i = key_lengths(cipher, integrity)
+        found.append(
+            [make_cipher(cipher, integrity, b"k" * e, b"i" * i, seeded(n)) for n in (1, 2)]
+        )
+    return found
 
 
 def opened(cipher, datagram: bytes, header):
     return decode_inside(*open_protected(cipher, datagram, header))
 
 
-@pytest.mark.parametrize("which", [0, 1])
+@pytest.mark.parametrize("which", range(6))
 def test_protected_messages_come_back_and_notice_every_bit(which: int) -> None:
     seal, open_ = ciphers()[which]
     for payloads in ([], [Nonce(b"n" * 16)], [NotifyPayload(7), Delete(1)]):

@@ -1,9 +1,10 @@
-"""ESP in tunnel mode (RFC 4303) with AES-GCM-16 (RFC 4106) or AES-CBC and HMAC-SHA2-256-128.
+"""ESP in tunnel mode (RFC 4303): AES-GCM-16 (RFC 4106), ChaCha20-Poly1305 (RFC 7634), or AES-CBC
+(RFC 3602) with an HMAC.
 
     0                   1                   2                   3
     | Security Parameters Index (4)  | Sequence Number (4, the low half with ESN) |
-    | IV: 8 bytes with GCM, 16 with CBC | ciphertext of (packet | padding | pad length | next) |
-    | ICV (16)                                                                              |
+    | IV: 8 bytes, 16 with CBC | ciphertext of (packet | padding | pad length | next) |
+    | ICV (16, or what the HMAC sends)                                               |
 
 Sealing and opening are one object each, made once per SA: keys are scheduled once, headers come
 from one precompiled pack and trailers from a table. The anti-replay window is a ring that holds,
@@ -21,12 +22,11 @@ from typing import Protocol
 
 from cryptography.exceptions import InvalidTag
 from cryptography.hazmat.primitives.ciphers import Cipher, algorithms, modes
-from cryptography.hazmat.primitives.ciphers.aead import AESGCM
-from cryptography.hazmat.primitives.hashes import SHA256
-from cryptography.hazmat.primitives.hmac import HMAC
+from cryptography.hazmat.primitives.ciphers.aead import AESGCM, ChaCha20Poly1305
 
 from obrin.core.ipsec.registry import Algorithm
 from obrin.wire.errors import WireError
+from obrin.wire.macs import INTEGRITY, Integrity
 
 NEXT_IPV4 = 4
 NEXT_IPV6 = 41
@@ -104,27 +104,50 @@ class Opener(Protocol):
 def key_lengths(encryption: Algorithm, integrity: Algorithm | None) -> tuple[int, int]:
     """Bytes of (encryption key with salt, integrity key) per direction. Raises EspError."""
     bits = encryption.key_bits
-    if encryption.number == 20 and bits is not None:
-        return bits // 8 + 4, 0
-    if encryption.number == 12 and bits is not None and integrity and integrity.number == 12:
-        return bits // 8, 32
+    if encryption.number == CHACHA20:
+        return 32 + SALT, 0
+    if encryption.number == AES_GCM_16 and bits is not None:
+        return bits // 8 + SALT, 0
+    known = INTEGRITY.get(integrity.number) if integrity is not None else None
+    if encryption.number == AES_CBC and bits is not None and known is not None:
+        return bits // 8, known.key
     raise EspError("not spoken", f"ESP with {encryption} and {integrity} is not spoken here")
 
 
+AES_CBC, AES_GCM_16, CHACHA20 = 12, 20, 28
+SALT = 4
+"""Bytes behind the key of a combined-mode cipher (RFC 4106 section 8.1, RFC 7634 section 2)."""
+Aead = AESGCM | ChaCha20Poly1305
+
+
+def make_aead(encryption: Algorithm, key: bytes) -> tuple[Aead, bytes]:
+    """A combined-mode cipher, and its salt, from what stands behind both in the key material."""
+    kind = ChaCha20Poly1305 if encryption.number == CHACHA20 else AESGCM
+    return kind(key[:-SALT]), key[-SALT:]
+
+
 def make_sealer(
-    spi: int, encryption: Algorithm, keys: EspKeys, *, esn: bool, rng: Callable[[int], bytes]
+    spi: int,
+    encryption: Algorithm,
+    integrity: Algorithm | None,
+    keys: EspKeys,
+    *,
+    esn: bool,
+    rng: Callable[[int], bytes],
 ) -> Sealer:
-    """The outbound half of a child SA. `rng` gives IVs to CBC; GCM counts."""
-    if encryption.combined:
-        return GcmSealer(spi, keys.encryption, esn=esn)
-    return CbcSealer(spi, keys, esn=esn, rng=rng)
+    """The outbound half of a child SA. `rng` gives IVs to CBC; combined-mode ciphers count."""
+    if integrity is None:
+        return AeadSealer(spi, *make_aead(encryption, keys.encryption), esn=esn)
+    return CbcSealer(spi, keys, INTEGRITY[integrity.number], esn=esn, rng=rng)
 
 
-def make_opener(spi: int, encryption: Algorithm, keys: EspKeys, *, esn: bool) -> Opener:
+def make_opener(
+    spi: int, encryption: Algorithm, integrity: Algorithm | None, keys: EspKeys, *, esn: bool
+) -> Opener:
     """The inbound half of a child SA."""
-    if encryption.combined:
-        return GcmOpener(spi, keys.encryption, esn=esn)
-    return CbcOpener(spi, keys, esn=esn)
+    if integrity is None:
+        return AeadOpener(spi, *make_aead(encryption, keys.encryption), esn=esn)
+    return CbcOpener(spi, keys, INTEGRITY[integrity.number], esn=esn)
 
 
 class ReplayRing:
@@ -171,17 +194,18 @@ class ReplayRing:
             self.top = number
 
 
-class GcmSealer:
-    """AES-GCM-16: the IV is the 64-bit sequence number, which never repeats under one key."""
+class AeadSealer:
+    """A combined-mode cipher: the IV is the 64-bit sequence number, which never repeats under one
+    key."""
 
     __slots__ = ("_aead", "_esn", "_limit", "_salt", "_sequence", "octets", "packets", "spi")
 
-    def __init__(self, spi: int, key: bytes, *, esn: bool, sequence: int = 0) -> None:
+    def __init__(self, spi: int, aead: Aead, salt: bytes, *, esn: bool, sequence: int = 0) -> None:
         self.spi = spi
         self.packets = 0
         self.octets = 0
-        self._aead = AESGCM(key[:-4])
-        self._salt = key[-4:]
+        self._aead = aead
+        self._salt = salt
         self._esn = esn
         self._sequence = sequence
         self._limit = (1 << 64) - 1 if esn else (1 << 32) - 1
@@ -203,17 +227,17 @@ class GcmSealer:
         )
 
 
-class GcmOpener:
-    """The inbound twin of `GcmSealer`, with its replay window."""
+class AeadOpener:
+    """The inbound twin of `AeadSealer`, with its replay window."""
 
     __slots__ = ("_aead", "_ring", "_salt", "octets", "packets", "spi")
 
-    def __init__(self, spi: int, key: bytes, *, esn: bool) -> None:
+    def __init__(self, spi: int, aead: Aead, salt: bytes, *, esn: bool) -> None:
         self.spi = spi
         self.packets = 0
         self.octets = 0
-        self._aead = AESGCM(key[:-4])
-        self._salt = key[-4:]
+        self._aead = aead
+        self._salt = salt
         self._ring = ReplayRing(esn=esn)
 
     def open(self, data: bytes) -> tuple[int, bytes]:
@@ -249,22 +273,40 @@ def _strip(plain: bytes) -> bytes:
 
 
 class CbcSealer:
-    """AES-CBC with HMAC-SHA2-256-128, encrypt then authenticate.
+    """AES-CBC with an HMAC, encrypt then authenticate.
 
     One CBC context lives as long as the SA: a random block goes in first and its ciphertext
     becomes the packet's IV, which is as unpredictable as the block (RFC 3602 section 3).
     """
 
-    __slots__ = ("_encrypt", "_esn", "_mac", "_rng", "_sequence", "octets", "packets", "spi")
+    __slots__ = (
+        "_encrypt",
+        "_esn",
+        "_icv",
+        "_mac",
+        "_rng",
+        "_sequence",
+        "octets",
+        "packets",
+        "spi",
+    )
 
     def __init__(
-        self, spi: int, keys: EspKeys, *, esn: bool, rng: Callable[[int], bytes], sequence: int = 0
+        self,
+        spi: int,
+        keys: EspKeys,
+        integrity: Integrity,
+        *,
+        esn: bool,
+        rng: Callable[[int], bytes],
+        sequence: int = 0,
     ) -> None:
         self.spi = spi
         self.packets = 0
         self.octets = 0
         self._encrypt = Cipher(algorithms.AES(keys.encryption), modes.CBC(rng(16))).encryptor()
-        self._mac = HMAC(keys.integrity, SHA256())
+        self._mac = integrity.start(keys.integrity)
+        self._icv = integrity.icv
         self._rng = rng
         self._esn = esn
         self._sequence = sequence
@@ -283,36 +325,38 @@ class CbcSealer:
         mac.update(body + (sequence >> 32).to_bytes(4, "big") if self._esn else body)
         self.packets += 1
         self.octets += size
-        return body + mac.finalize()[:16]
+        return body + mac.finalize()[: self._icv]
 
 
 class CbcOpener:
     """The inbound twin of `CbcSealer`, with its replay window."""
 
-    __slots__ = ("_decrypt", "_mac", "_ring", "octets", "packets", "spi")
+    __slots__ = ("_decrypt", "_icv", "_mac", "_ring", "octets", "packets", "spi")
 
-    def __init__(self, spi: int, keys: EspKeys, *, esn: bool) -> None:
+    def __init__(self, spi: int, keys: EspKeys, integrity: Integrity, *, esn: bool) -> None:
         self.spi = spi
         self.packets = 0
         self.octets = 0
         self._decrypt = Cipher(algorithms.AES(keys.encryption), modes.CBC(bytes(16))).decryptor()
-        self._mac = HMAC(keys.integrity, SHA256())
+        self._mac = integrity.start(keys.integrity)
+        self._icv = integrity.icv
         self._ring = ReplayRing(esn=esn)
 
     def open(self, data: bytes) -> tuple[int, bytes]:
         """(next header, inner packet). Raises EspError."""
-        if len(data) < 56 or (len(data) - 40) % 16:
+        icv = self._icv
+        if len(data) < 40 + icv or (len(data) - 24 - icv) % 16:
             raise EspError(TOO_SHORT, f"an ESP packet of {len(data)} bytes cannot be one")
         ring = self._ring
         sequence = ring.infer(int.from_bytes(data[4:8], "big"))
         mac = self._mac.copy()
-        mac.update(data[:-16])
+        mac.update(data[:-icv])
         if ring.esn:
             mac.update((sequence >> 32).to_bytes(4, "big"))
-        if not _hmac.compare_digest(mac.finalize()[:16], data[-16:]):
+        if not _hmac.compare_digest(mac.finalize()[:icv], data[-icv:]):
             raise EspError(NOT_AUTHENTIC, "the integrity check value does not match")
         ring.accept(sequence)
-        plain = self._decrypt.update(data[8:-16])[16:]
+        plain = self._decrypt.update(data[8:-icv])[16:]
         packet = _strip(plain)
         self.packets += 1
         self.octets += len(packet)

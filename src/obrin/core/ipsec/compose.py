@@ -73,14 +73,9 @@ class _Composer:
         )
 
     def _version(self) -> int | None:
-        return next(
-            (
-                v
-                for v in (2, 1)
-                if all(p.versions is None or v in p.versions for p in self.profiles)
-            ),
-            None,
-        )
+        """The old one only where every device says that it speaks it."""
+        said = [(2,) if p.versions is None else p.versions for p in self.profiles]
+        return next((v for v in (2, 1) if all(v in versions for versions in said)), None)
 
     def _common(self, kind: Kind, able: Callable[[Profile], Algorithms]) -> list[Algorithm]:
         """What all of them can do, the best first."""

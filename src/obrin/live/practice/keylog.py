@@ -12,6 +12,7 @@ from pathlib import Path
 
 from obrin.core.ipsec.registry import Kind
 from obrin.live.files import private_folder
+from obrin.wire.esp import CHACHA20
 from obrin.wire.ike.child import ChildSa
 from obrin.wire.ike.events import ChildUp, IkeUp
 from obrin.wire.ike.sa import IkeSa
@@ -28,7 +29,9 @@ class KeyLog:
     def write(self, events: Iterable[IkeUp | ChildUp]) -> None:
         for event in events:
             if isinstance(event, IkeUp):
-                self._append(IKE_FILE, ike_line(event.sa))
+                found = ike_line(event.sa)
+                if found is not None:
+                    self._append(IKE_FILE, found)
             else:
                 for line in esp_lines(event.child):
                     self._append(ESP_FILE, line)
@@ -40,16 +43,31 @@ class KeyLog:
             file.write(line + "\n")
 
 
-def ike_line(sa: IkeSa) -> str:
-    """SPIs, keys and algorithms of an IKE SA, one line."""
+_IKE_INTEGRITY = {
+    2: "HMAC_SHA1_96 [RFC2404]",
+    12: "HMAC_SHA2_256_128 [RFC4868]",
+    13: "HMAC_SHA2_384_192 [RFC4868]",
+    14: "HMAC_SHA2_512_256 [RFC4868]",
+}
+_ESP_INTEGRITY = {
+    2: "HMAC-SHA-1-96 [RFC2404]",
+    12: "HMAC-SHA-256-128 [RFC4868]",
+    13: "HMAC-SHA-384-192 [RFC4868]",
+    14: "HMAC-SHA-512-256 [RFC4868]",
+}
+
+
+def ike_line(sa: IkeSa) -> str | None:
+    """SPIs, keys and algorithms of an IKE SA, one line; None for a cipher that the dissector has no
+    name for, with which it would read none of the others."""
     if sa.keys is None:
         raise AssertionError("an IKE SA without keys")
-    cipher = sa.algorithm(Kind.ENCRYPTION)
-    integrity = "NONE [RFC4306]"
+    cipher, integrity = sa.algorithm(Kind.ENCRYPTION), sa.integrity
+    if cipher.number == CHACHA20:
+        return None
     name = f"AES-GCM-{cipher.key_bits} with 16 octet ICV [RFC5282]"
-    if not cipher.combined:
+    if integrity is not None:
         name = f"AES-CBC-{cipher.key_bits} [RFC3602]"
-        integrity = "HMAC_SHA2_256_128 [RFC4868]"
     return ",".join(
         [
             sa.spi_i.hex(),
@@ -59,22 +77,23 @@ def ike_line(sa: IkeSa) -> str:
             f'"{name}"',
             sa.keys.ai.hex(),
             sa.keys.ar.hex(),
-            f'"{integrity}"',
+            f'"{"NONE [RFC4306]" if integrity is None else _IKE_INTEGRITY[integrity.number]}"',
         ]
     )
 
 
 def esp_lines(child: ChildSa) -> list[str]:
-    """One line per direction."""
-    cipher = child.chosen.one(Kind.ENCRYPTION)
+    """One line per direction; none for a cipher that the dissector has no name for."""
+    cipher, integrity = child.chosen.one(Kind.ENCRYPTION), child.chosen.one(Kind.INTEGRITY)
     if cipher is None:
         raise AssertionError("a child SA without encryption")
+    if cipher.number == CHACHA20:
+        return []
+    names = ("AES-GCM with 16 octet ICV [RFC4106]", "NULL")
+    if integrity is not None:
+        names = ("AES-CBC [RFC3602]", _ESP_INTEGRITY[integrity.number])
     lines = []
     for spi, keys in ((child.spi_in, child.keys_in), (child.spi_out, child.keys_out)):
-        if cipher.combined:
-            names = ("AES-GCM with 16 octet ICV [RFC4106]", "NULL")
-        else:
-            names = ("AES-CBC [RFC3602]", "HMAC-SHA-256-128 [RFC4868]")
         fields = [
             "IPv4",
             "*",

@@ -4,27 +4,26 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from cryptography.hazmat.primitives.hashes import SHA256, SHA384, SHA512, HashAlgorithm
 from cryptography.hazmat.primitives.hmac import HMAC
 
 from obrin.core.ipsec.registry import Algorithm
 from obrin.wire.esp import EspKeys, key_lengths
 from obrin.wire.ike.errors import IkeFormatError
+from obrin.wire.macs import PRF_HASHES
 
-_HASHES: dict[int, HashAlgorithm] = {5: SHA256(), 6: SHA384(), 7: SHA512()}
 PSK_PAD = b"Key Pad for IKEv2"
 
 
 def prf(number: int, key: bytes, data: bytes) -> bytes:
     """The pseudo-random function with an IANA number (RFC 4868). KeyError if not spoken."""
-    mac = HMAC(key, _HASHES[number])
+    mac = HMAC(key, PRF_HASHES[number])
     mac.update(data)
     return mac.finalize()
 
 
 def prf_plus(number: int, key: bytes, seed: bytes, length: int) -> bytes:
     """Section 2.13: T1 = prf(K, S | 1), T2 = prf(K, T1 | S | 2), ... The key is set up once."""
-    base = HMAC(key, _HASHES[number])
+    base = HMAC(key, PRF_HASHES[number])
     out = block = b""
     counter = 1
     while len(out) < length:
@@ -64,7 +63,7 @@ def derive_ike_keys(
 ) -> IkeKeys:
     """The seven keys from SKEYSEED, Ni | Nr and SPIi | SPIr."""
     e, a = ike_cipher_lengths(encryption, integrity)
-    p = prf_algorithm.strength // 8  # HMAC keys are as long as the hash's output
+    p = PRF_HASHES[prf_algorithm.number].digest_size  # the preferred key length of an HMAC
     sizes = (p, a, a, e, e, p, p)
     material = prf_plus(prf_algorithm.number, skeyseed, nonces + spis, sum(sizes))
     parts, start = [], 0

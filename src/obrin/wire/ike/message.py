@@ -13,11 +13,9 @@ from typing import NamedTuple, Protocol, TypeVar
 
 from cryptography.exceptions import InvalidTag
 from cryptography.hazmat.primitives.ciphers import Cipher, algorithms, modes
-from cryptography.hazmat.primitives.ciphers.aead import AESGCM
-from cryptography.hazmat.primitives.hashes import SHA256
-from cryptography.hazmat.primitives.hmac import HMAC
 
 from obrin.core.ipsec.registry import Algorithm
+from obrin.wire.esp import Aead, make_aead
 from obrin.wire.ike.errors import IkeFormatError, IkeNotAuthentic
 from obrin.wire.ike.numbers import (
     FLAG_INITIATOR,
@@ -27,6 +25,7 @@ from obrin.wire.ike.numbers import (
     PayloadType,
 )
 from obrin.wire.ike.payloads import NotifyPayload, Payload, decode_chain, encode_chain
+from obrin.wire.macs import INTEGRITY, Integrity
 
 _HEADER = Struct(">8s8sBBBBII")
 _GENERIC = Struct(">BBH")
@@ -101,12 +100,13 @@ class MessageCipher(Protocol):
         ...
 
 
-class GcmMessageCipher(MessageCipher):
-    """RFC 5282: the IV counts, the additional data is everything before the ciphertext's IV."""
+class AeadMessageCipher(MessageCipher):
+    """RFC 5282, and RFC 7634 section 4 for ChaCha20-Poly1305: the IV counts, the additional data is
+    everything before it."""
 
-    def __init__(self, key: bytes) -> None:
-        self._aead = AESGCM(key[:-4])
-        self._salt = key[-4:]
+    def __init__(self, aead: Aead, salt: bytes) -> None:
+        self._aead = aead
+        self._salt = salt
         self._counter = 0
 
     def seal(self, head: bytes, first: int, chain: bytes) -> bytes:
@@ -131,26 +131,31 @@ class GcmMessageCipher(MessageCipher):
 
 
 class CbcMessageCipher(MessageCipher):
-    """AES-CBC with HMAC-SHA2-256-128 over the whole message (RFC 7296 section 3.14)."""
+    """AES-CBC with an HMAC over the whole message (RFC 7296 section 3.14)."""
 
     def __init__(
-        self, encryption_key: bytes, integrity_key: bytes, rng: Callable[[int], bytes]
+        self,
+        encryption_key: bytes,
+        integrity_key: bytes,
+        integrity: Integrity,
+        rng: Callable[[int], bytes],
     ) -> None:
         self._key = algorithms.AES(encryption_key)
-        self._mac = HMAC(integrity_key, SHA256())
+        self._mac = integrity.start(integrity_key)
+        self._icv = integrity.icv
         self._rng = rng
 
     def _checksum(self, data: bytes) -> bytes:
         mac = self._mac.copy()
         mac.update(data)
-        return mac.finalize()[:16]
+        return mac.finalize()[: self._icv]
 
     def seal(self, head: bytes, first: int, chain: bytes) -> bytes:
         pad = (-len(chain) - 1) % 16
         iv = self._rng(16)
         encryptor = Cipher(self._key, modes.CBC(iv)).encryptor()
         cipher = encryptor.update(chain + bytes(pad) + bytes((pad,))) + encryptor.finalize()
-        length = 4 + 16 + len(cipher) + 16
+        length = 4 + 16 + len(cipher) + self._icv
         message = (
             head[:24]
             + (HEADER_SIZE + length).to_bytes(4, "big")
@@ -161,14 +166,14 @@ class CbcMessageCipher(MessageCipher):
         return message + self._checksum(message)
 
     def open(self, datagram: bytes, start: int) -> bytes:
-        body = start + 4
-        cipher_size = len(datagram) - body - 32
+        body, icv = start + 4, self._icv
+        cipher_size = len(datagram) - body - 16 - icv
         if cipher_size < 16 or cipher_size % 16:
             raise IkeNotAuthentic("an encrypted payload that is not whole blocks")
-        if not _hmac.compare_digest(self._checksum(datagram[:-16]), datagram[-16:]):
+        if not _hmac.compare_digest(self._checksum(datagram[:-icv]), datagram[-icv:]):
             raise IkeNotAuthentic("the message's integrity check does not match")
         decryptor = Cipher(self._key, modes.CBC(datagram[body : body + 16])).decryptor()
-        return decryptor.update(datagram[body + 16 : -16]) + decryptor.finalize()
+        return decryptor.update(datagram[body + 16 : -icv]) + decryptor.finalize()
 
 
 def _unpad(plain: bytes) -> bytes:
@@ -180,14 +185,15 @@ def _unpad(plain: bytes) -> bytes:
 
 def make_cipher(
     encryption: Algorithm,
+    integrity: Algorithm | None,
     encryption_key: bytes,
     integrity_key: bytes,
     rng: Callable[[int], bytes],
 ) -> MessageCipher:
     """The cipher for one direction; lengths come from the registry (see keys.py)."""
-    if encryption.combined:
-        return GcmMessageCipher(encryption_key)
-    return CbcMessageCipher(encryption_key, integrity_key, rng)
+    if integrity is None:
+        return AeadMessageCipher(*make_aead(encryption, encryption_key))
+    return CbcMessageCipher(encryption_key, integrity_key, INTEGRITY[integrity.number], rng)
 
 
 def encode_protected(

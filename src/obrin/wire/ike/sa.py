@@ -95,12 +95,17 @@ class IkeSa:
             raise AssertionError(f"an IKE SA without {kind.name.lower()}")
         return found
 
+    @property
+    def integrity(self) -> Algorithm | None:
+        """The agreed integrity algorithm; None with a combined-mode cipher."""
+        return self.chosen.one(Kind.INTEGRITY) if self.chosen else None
+
     def install(self, keys: IkeKeys) -> None:
         """Take the derived keys and set up both ciphers."""
         self.keys = keys
         encryption = self.algorithm(Kind.ENCRYPTION)
-        first = make_cipher(encryption, keys.ei, keys.ai, self.rng)
-        second = make_cipher(encryption, keys.er, keys.ar, self.rng)
+        first = make_cipher(encryption, self.integrity, keys.ei, keys.ai, self.rng)
+        second = make_cipher(encryption, self.integrity, keys.er, keys.ar, self.rng)
         self.send_cipher, self.receive_cipher = (
             (first, second) if self.initiator else (second, first)
         )
