@@ -71,8 +71,12 @@ def pair(
     return Endpoint([one], seeded(seed)), Endpoint([two], seeded(seed + 1000))
 
 
+IP_AND_UDP = 28
+
+
 class Net:
-    """Two endpoints and a network that loses, delays and doubles datagrams, all from a seed."""
+    """Two endpoints and a network that loses, delays and doubles datagrams, all from a seed. `most`
+    is the largest IP packet that it carries."""
 
     def __init__(
         self,
@@ -93,6 +97,7 @@ class Net:
         self.forge: Callable[[Datagram], list[Datagram]] | None = None
         self._random = random.Random(seed)
         self._loss, self._delay, self._double = loss, delay, double
+        self.most = 65535
         self._count = itertools.count()
         self._flying: list[tuple[float, int, int, Datagram]] = []
 
@@ -107,7 +112,9 @@ class Net:
                     heapq.heappush(self._flying, (self.now, next(self._count), target, forged))
                 copies = 1 + (self._random.random() < self._double)
                 for _ in range(copies):
-                    if self.cut or self._random.random() < self._loss:
+                    if self.cut or len(datagram.data) + IP_AND_UDP > self.most:
+                        continue
+                    if self._random.random() < self._loss:
                         continue
                     at = self.now + self._delay * (0.5 + self._random.random())
                     heapq.heappush(self._flying, (at, next(self._count), 1 - index, datagram))

@@ -12,7 +12,10 @@ from obrin.core.design.places import NetworkRef
 from obrin.core.ipsec.suite import SHIPPED
 from obrin.live.practice.internet import Capture
 from obrin.live.practice.keylog import KeyLog
+from obrin.live.secrets.authority import Authority, Lives
+from obrin.live.secrets.material import certificate_files
 from obrin.wire.packet import TCP
+from tests.authority import NOW
 from tests.doubles import settled_of, swap
 from tests.live.test_virtual_world import BEHIND, MORE, host_number
 from tests.live.virtual_world import VirtualWorld
@@ -38,7 +41,9 @@ CUSTOM = """suites:
 
 def captured(tmp_path, *changes: tuple[str, str]):
     """A world whose packets are captured, with rekeys of both kinds in the middle."""
-    world = VirtualWorld(settled_of(swap(*changes, text=MORE)))
+    settled = settled_of(swap(*changes, text=MORE))
+    certified = authority_of(settled) if settled.certified() else None
+    world = VirtualWorld(settled, certificates=certified)
     world.internet._capture = Capture(tmp_path / "x.pcap")
     keylog = KeyLog(tmp_path / "keys")
     router = world.routers["quay-gw"]
@@ -61,6 +66,15 @@ def captured(tmp_path, *changes: tuple[str, str]):
     assert world.ask(web, desk, 17, 5140).answered_at
     world.run(5.0)
     return tmp_path
+
+
+def authority_of(settled):
+    authority = Authority(name="test")
+    lives = Lives(kind="rsa")  # long enough to be cut
+    authority.found(lives, NOW)
+    for name, identities in settled.certified().items():
+        authority.issue(name, identities, lives, NOW)
+    return certificate_files(authority, settled, NOW)
 
 
 def dissect(folder, *arguments: str) -> str:
@@ -117,6 +131,16 @@ def test_the_dissector_sees_what_is_inside(tmp_path, variant: str) -> None:
         assert word not in detail
     if variant == "translated":
         assert "UDP Encapsulation of IPsec Packets" in dissect(folder, "-V", "-Y", "udpencap")
+
+
+def test_certificates_come_in_fragments_and_the_dissector_puts_them_together(tmp_path) -> None:
+    by_certificate = ("    bgp:", "    authentication: certificate\n    bgp:")
+    detail = dissect(captured(tmp_path, by_certificate), "-V", "-Y", "isakmp")
+    assert "IKEV2_FRAGMENTATION_SUPPORTED" in detail
+    assert detail.count("Payload: Encrypted and Authenticated Fragment (53)") >= 4
+    assert "Certificate (37)" in detail  # only the message that was put together has one
+    for word in ("Malformed", "incorrect", "Bad checksum"):
+        assert word not in detail
 
 
 @pytest.mark.parametrize("variant", ["wide", "large", "middle", "aged"])

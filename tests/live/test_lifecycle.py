@@ -83,7 +83,7 @@ def test_only_ones_own_are_ended_and_a_copy_ends_nothing(folder, tmp_path) -> No
                 "ports": {"x": server.getsockname()[1], "internet": 1, "cloud": 2},
             }
             (tmp_path / "copy/.obrin/practice/world.json").write_text(json.dumps(record))
-            assert "No practice world ran" in copy.obrin("practice", "stop").good().out
+            assert "No practice world runs" in copy.obrin("practice", "stop").good().err
         assert stranger.poll() is None
         stranger.kill()
     folder.obrin("practice", "status").good()

@@ -16,11 +16,11 @@ from obrin.core.ipsec.proposal import Proposal, Transform, choose
 from obrin.core.ipsec.suite import SHIPPED
 from obrin.wire.ike import endpoint as endpoint_module
 from obrin.wire.ike.dh import make_key_pair
+from obrin.wire.ike.fragments import encode_message
 from obrin.wire.ike.message import (
     HEADER_SIZE,
     decode_header,
     encode_plain,
-    encode_protected,
     find_notify,
 )
 from obrin.wire.ike.numbers import (
@@ -263,8 +263,8 @@ def test_a_refusal_is_told_once_and_the_attempt_lasts_its_time() -> None:
 def authentic(net: Net, payloads: list, exchange: int = Exchange.INFORMATIONAL) -> list:
     """Payloads of the responder's answer to a request under the initiator's keys."""
     sa = net.ends[0].tunnels["t"].current
-    data = encode_protected(
-        sa.send_cipher, sa.spi_i, sa.spi_r, exchange, FLAG_INITIATOR, sa.next_id, payloads
+    (data,) = encode_message(
+        sa.send_cipher, sa.spi_i, sa.spi_r, exchange, FLAG_INITIATOR, sa.next_id, payloads, None
     )
     net.inject(1, Datagram((SITE, 500), (CLOUD, 500), data))
     (answer,) = net.ends[1].datagrams()

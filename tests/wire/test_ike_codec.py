@@ -13,11 +13,11 @@ from obrin.core.ipsec.suite import SHIPPED
 from obrin.wire.esp import key_lengths
 from obrin.wire.ike.config import Identity
 from obrin.wire.ike.errors import IkeFormatError
+from obrin.wire.ike.fragments import encode_message
 from obrin.wire.ike.message import (
     decode_header,
     decode_inside,
     encode_plain,
-    encode_protected,
     make_cipher,
     open_protected,
 )
@@ -169,7 +169,7 @@ def opened(cipher, datagram: bytes, header):
 def test_protected_messages_come_back_and_notice_every_bit(which: int) -> None:
     seal, open_ = ciphers()[which]
     for payloads in ([], [Nonce(b"n" * 16)], [NotifyPayload(7), Delete(1)]):
-        message = encode_protected(seal, b"i" * 8, b"r" * 8, 37, 8, 3, payloads)
+        message = encode_message(seal, b"i" * 8, b"r" * 8, 37, 8, 3, payloads, None)[0]
         header = decode_header(message)
         assert opened(open_, message, header) == payloads
     for position in range(28, len(message)):

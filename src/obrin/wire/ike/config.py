@@ -61,5 +61,6 @@ class PeerConfig:
     local_selectors: tuple[Selector, ...] = (ANY_IPV4,)
     remote_selectors: tuple[Selector, ...] = (ANY_IPV4,)
     always_encapsulate: bool = False
+    fragmentation: bool = True
     restart_delay: float = 1.0
     reauthenticate: bool = False

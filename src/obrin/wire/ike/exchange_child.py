@@ -384,6 +384,7 @@ def _succeed(
         raise AssertionError("rekeying an IKE SA without keys")
     new.chosen = Proposal(chosen.protocol, chosen.transforms, chosen.number)
     new.nonce_i, new.nonce_r = nonces
+    new.fragments, new.limit = old.fragments, old.limit
     prf = new.algorithm(Kind.PRF)
     both = nonces[0] + nonces[1]
     # Section 2.18: the old SA's prf makes the seed, the new one's spreads it.

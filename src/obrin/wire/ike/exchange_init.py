@@ -77,12 +77,12 @@ def start(tunnel: TunnelState, now: float) -> None:
     tunnel.add_sa(sa)
     message = _message(tunnel, attempt)
     _track(sa, message, now)
-    tunnel.send(sa, message)
+    tunnel.send(sa, (message,))
 
 
 def _track(sa: IkeSa, message: bytes, now: float) -> None:
     sa.next_id = 0
-    sa.track(Exchange.IKE_SA_INIT, message, lambda _payloads, _now: None, now)
+    sa.track(Exchange.IKE_SA_INIT, (message,), [], lambda _payloads, _now: None, now)
 
 
 def _message(tunnel: TunnelState, attempt: Attempt) -> bytes:
@@ -101,7 +101,7 @@ def _message(tunnel: TunnelState, attempt: Attempt) -> bytes:
         Ke(group, attempt.key_pairs[group].public),
         Nonce(sa.nonce_i),
         *_nat_notifies(sa.spi_i, bytes(8), source, sa.path.remote),
-        *_hash_notify(tunnel),
+        *_ability_notifies(tunnel),
     ]
     message = encode_plain(sa.spi_i, bytes(8), Exchange.IKE_SA_INIT, FLAG_INITIATOR, 0, payloads)
     attempt.requests[group] = message
@@ -170,6 +170,7 @@ def _try_answer(
     sa.init_request, sa.init_response = attempt.requests[ke.group], datagram
     _install_keys(sa, shared)
     sa.peer_hashes = _hashes_of(payloads)
+    sa.fragments = _fragments(tunnel, payloads)
     detect_translators(tunnel, sa, payloads, spi_r=header.spi_r)
     if sa.path.encapsulate:
         sa.path.local = (sa.path.local[0], NAT_PORT)
@@ -220,8 +221,8 @@ def _ask_again(tunnel: TunnelState, attempt: Attempt, payloads: list[Payload], n
         if sa.outstanding is None:
             _track(sa, message, now)
         else:
-            sa.outstanding.datagram = message
-        tunnel.send(sa, message)
+            sa.outstanding.message = (message,)
+        tunnel.send(sa, (message,))
     return True
 
 
@@ -274,6 +275,7 @@ def answer(
     sa.step(Step.ANSWER_INIT)
     _install_keys(sa, key_pair.shared(ke.data))
     sa.peer_hashes = _hashes_of(payloads)
+    sa.fragments = _fragments(tunnel, payloads)
     detect_translators(tunnel, sa, payloads, spi_r=bytes(8))
     source = ("0.0.0.0", 0) if tunnel.config.always_encapsulate else local
     reply: list[Payload] = [
@@ -281,7 +283,7 @@ def answer(
         Ke(group.number, key_pair.public),
         Nonce(sa.nonce_r),
         *_nat_notifies(sa.spi_i, sa.spi_r, source, remote),
-        *_hash_notify(tunnel),
+        *_ability_notifies(tunnel),
     ]
     if tunnel.config.credential is not None:
         reply.append(tunnel.config.credential.request())
@@ -301,10 +303,18 @@ def _make_room(tunnel: TunnelState, now: float) -> None:
         tunnel.drop_sa(sa, "too many half-open SAs", now, restart=False)
 
 
-def _hash_notify(tunnel: TunnelState) -> Iterable[NotifyPayload]:
-    """What we verify signatures with (RFC 7427 section 4), where certificates are used."""
+def _ability_notifies(tunnel: TunnelState) -> Iterable[NotifyPayload]:
+    """That we take fragments (RFC 7383 section 2.3), and what we verify signatures with (RFC 7427
+    section 4), where certificates are used."""
+    if tunnel.config.fragmentation:
+        yield NotifyPayload(Notify.FRAGMENTATION_SUPPORTED)
     if tunnel.config.credential is not None:
         yield NotifyPayload(Notify.SIGNATURE_HASH_ALGORITHMS, encode_hashes(HASHES))
+
+
+def _fragments(tunnel: TunnelState, payloads: list[Payload]) -> bool:
+    told = find_notify(payloads, Notify.FRAGMENTATION_SUPPORTED)
+    return tunnel.config.fragmentation and told is not None
 
 
 def _hashes_of(payloads: list[Payload]) -> tuple[int, ...]:

@@ -86,14 +86,21 @@ def header_of(datagram: bytes) -> Header:
 
 
 class MessageCipher(Protocol):
-    """Protects messages of one direction of one IKE SA. There are two modes."""
+    """Protects messages of one direction of one IKE SA. There are two modes.
 
-    def seal(self, head: bytes, first: int, chain: bytes) -> bytes:
-        """The whole message: header with its length set, SK payload header, IV, ciphertext."""
+    `overhead` is how many bytes it adds at most, padding included.
+    """
+
+    overhead: int
+
+    def seal(self, head: bytes, first: int, chain: bytes, place: bytes = b"") -> bytes:
+        """The whole message: header with its length set, SK payload header, IV, ciphertext. Of a
+        fragment, `place` stands behind the payload's header."""
         ...
 
-    def open(self, datagram: bytes, start: int) -> bytes:
-        """What stands inside the SK payload whose header starts at `start`, padding included.
+    def open(self, datagram: bytes, start: int, place: int = 0) -> bytes:
+        """What stands inside the SK payload whose header starts at `start` (and has `place` bytes
+        behind it), padding included.
 
         Raises IkeNotAuthentic.
         """
@@ -108,18 +115,22 @@ class AeadMessageCipher(MessageCipher):
         self._aead = aead
         self._salt = salt
         self._counter = 0
+        self.overhead = 8 + 1 + 16
 
-    def seal(self, head: bytes, first: int, chain: bytes) -> bytes:
+    def seal(self, head: bytes, first: int, chain: bytes, place: bytes = b"") -> bytes:
         self._counter += 1
         iv = self._counter.to_bytes(8, "big")
-        length = len(chain) + 1 + 8 + 16 + 4
+        length = 4 + len(place) + 8 + len(chain) + 1 + 16
         aad = (
-            head[:24] + (HEADER_SIZE + length).to_bytes(4, "big") + _GENERIC.pack(first, 0, length)
+            head[:24]
+            + (HEADER_SIZE + length).to_bytes(4, "big")
+            + _GENERIC.pack(first, 0, length)
+            + place
         )
         return aad + iv + self._aead.encrypt(self._salt + iv, chain + b"\0", aad)
 
-    def open(self, datagram: bytes, start: int) -> bytes:
-        body = start + 4
+    def open(self, datagram: bytes, start: int, place: int = 0) -> bytes:
+        body = start + 4 + place
         if len(datagram) < body + 8 + 17:
             raise IkeNotAuthentic("an encrypted payload too short for its IV and checksum")
         iv = datagram[body : body + 8]
@@ -144,29 +155,31 @@ class CbcMessageCipher(MessageCipher):
         self._mac = integrity.start(integrity_key)
         self._icv = integrity.icv
         self._rng = rng
+        self.overhead = 16 + 16 + integrity.icv
 
     def _checksum(self, data: bytes) -> bytes:
         mac = self._mac.copy()
         mac.update(data)
         return mac.finalize()[: self._icv]
 
-    def seal(self, head: bytes, first: int, chain: bytes) -> bytes:
+    def seal(self, head: bytes, first: int, chain: bytes, place: bytes = b"") -> bytes:
         pad = (-len(chain) - 1) % 16
         iv = self._rng(16)
         encryptor = Cipher(self._key, modes.CBC(iv)).encryptor()
         cipher = encryptor.update(chain + bytes(pad) + bytes((pad,))) + encryptor.finalize()
-        length = 4 + 16 + len(cipher) + self._icv
+        length = 4 + len(place) + 16 + len(cipher) + self._icv
         message = (
             head[:24]
             + (HEADER_SIZE + length).to_bytes(4, "big")
             + _GENERIC.pack(first, 0, length)
+            + place
             + iv
             + cipher
         )
         return message + self._checksum(message)
 
-    def open(self, datagram: bytes, start: int) -> bytes:
-        body, icv = start + 4, self._icv
+    def open(self, datagram: bytes, start: int, place: int = 0) -> bytes:
+        body, icv = start + 4 + place, self._icv
         cipher_size = len(datagram) - body - 16 - icv
         if cipher_size < 16 or cipher_size % 16:
             raise IkeNotAuthentic("an encrypted payload that is not whole blocks")
@@ -176,7 +189,10 @@ class CbcMessageCipher(MessageCipher):
         return decryptor.update(datagram[body + 16 : -icv]) + decryptor.finalize()
 
 
-def _unpad(plain: bytes) -> bytes:
+def unpad(plain: bytes) -> bytes:
+    """Without padding and pad length. Raises IkeFormatError."""
+    if not plain:
+        raise IkeFormatError("an encrypted payload without its pad length")
     end = len(plain) - 1 - plain[-1]
     if end < 0:
         raise IkeFormatError("the padding is longer than the payloads")
@@ -196,18 +212,15 @@ def make_cipher(
     return CbcMessageCipher(encryption_key, integrity_key, INTEGRITY[integrity.number], rng)
 
 
-def encode_protected(
-    cipher: MessageCipher,
-    spi_i: bytes,
-    spi_r: bytes,
-    exchange: int,
-    flags: int,
-    message_id: int,
-    payloads: list[Payload],
+def encode_head(
+    spi_i: bytes, spi_r: bytes, kind: int, exchange: int, flags: int, message_id: int
 ) -> bytes:
-    """A whole message whose payloads all stand inside one Encrypted payload."""
-    first, chain = encode_chain(payloads)
-    head = _HEADER.pack(spi_i, spi_r, PayloadType.SK, VERSION_2, exchange, flags, message_id, 0)
+    """A header whose length is set when the message is sealed."""
+    return _HEADER.pack(spi_i, spi_r, kind, VERSION_2, exchange, flags, message_id, 0)
+
+
+def encode_whole(cipher: MessageCipher, head: bytes, first: int, chain: bytes) -> bytes:
+    """A message whose payloads all stand inside one Encrypted payload."""
     return cipher.seal(head, first, chain)
 
 
@@ -226,7 +239,7 @@ def open_protected(cipher: MessageCipher, datagram: bytes, header: Header) -> tu
 def decode_inside(first: int, plain: bytes) -> list[Payload]:
     """Payloads of a message that is authentic. An IkeFormatError from here is the peer's mistake,
     and names the notify that tells it (RFC 7296 section 2.21.3)."""
-    return decode_chain(first, _unpad(plain))
+    return decode_chain(first, unpad(plain))
 
 
 def find(payloads: list[Payload], cls: type[P], kind: int | None = None) -> P | None:

@@ -28,6 +28,7 @@ class PayloadType(enum.IntEnum):
     TSI = 44
     TSR = 45
     SK = 46
+    SKF = 53
 
 
 class Notify(enum.IntEnum):
@@ -52,6 +53,7 @@ class Notify(enum.IntEnum):
     NAT_DETECTION_DESTINATION_IP = 16389
     COOKIE = 16390
     REKEY_SA = 16393
+    FRAGMENTATION_SUPPORTED = 16430
     SIGNATURE_HASH_ALGORITHMS = 16431
 
 

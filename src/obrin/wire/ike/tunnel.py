@@ -13,11 +13,12 @@ from dataclasses import dataclass
 from obrin.wire.ike import exchange_auth, exchange_child, exchange_info, exchange_init
 from obrin.wire.ike.child import ChildSa
 from obrin.wire.ike.errors import IkeFormatError, IkeNotAuthentic, IkeRefusal
-from obrin.wire.ike.message import Header, decode_inside, find_notify, open_protected
-from obrin.wire.ike.numbers import Exchange, Notify
+from obrin.wire.ike.fragments import Assembly, number_of
+from obrin.wire.ike.message import Header, decode_inside, find_notify
+from obrin.wire.ike.numbers import Exchange, Notify, PayloadType
 from obrin.wire.ike.path import Address
 from obrin.wire.ike.payloads import NotifyPayload, Payload
-from obrin.wire.ike.sa import IkeSa
+from obrin.wire.ike.sa import WHOLE_TRIES, IkeSa
 from obrin.wire.ike.transitions import State
 from obrin.wire.ike.tunnel_state import KEEPALIVE_EVERY, Datagram, TunnelState
 
@@ -85,8 +86,6 @@ class Tunnel(TunnelState):
                 else:
                     self.discard("an IKE_SA_INIT message out of place")
                 return
-            if sa.receive_cipher is None:
-                raise IkeNotAuthentic("a protected message before there are keys")
             if header.response:
                 self._receive_response(sa, header, datagram, now)
             else:
@@ -105,9 +104,9 @@ class Tunnel(TunnelState):
         ):
             self.discard("an answer to no request", f"request {header.message_id}")
             return
-        if sa.receive_cipher is None:
+        inside = sa.assemble(datagram, header)
+        if inside is None:
             return
-        inside = open_protected(sa.receive_cipher, datagram, header)
         sa.outstanding = None
         self.last_heard = now
         try:
@@ -133,17 +132,18 @@ class Tunnel(TunnelState):
         remote: Address,
         now: float,
     ) -> None:
-        if header.message_id == sa.expected_id - 1 and datagram == sa.last_request:
-            self.send(sa, sa.last_response)  # a repetition, bit by bit (section 2.1)
+        if header.message_id == sa.expected_id - 1 and self._repeated(sa, header, datagram):
             return
         if header.message_id != sa.expected_id:
             self.discard(
                 "a request out of order", f"{header.message_id}, expected {sa.expected_id}"
             )
             return
-        if sa.receive_cipher is None:
+        inside = sa.assemble(datagram, header)
+        if datagram not in sa.arrived:
+            sa.arrived.append(datagram)
+        if inside is None:
             return
-        inside = open_protected(sa.receive_cipher, datagram, header)
         if sa.state is State.AUTH_SENT:
             # The responder is ahead of us: its IKE_AUTH answer is late or lost. It will repeat.
             self.discard("a request before the peer's IKE_AUTH answer")
@@ -157,7 +157,7 @@ class Tunnel(TunnelState):
         ):
             sa.path.local, sa.path.remote = local, remote
         sa.expected_id += 1
-        sa.last_request = datagram
+        sa.last_request, sa.arrived, sa.repeats = tuple(sa.arrived), [], 0
         self.last_heard = now
         payloads: list[Payload] = []
         legal, handler = _REQUESTS.get(header.exchange, (frozenset(), exchange_info.answer))
@@ -175,6 +175,20 @@ class Tunnel(TunnelState):
         self.send(sa, sa.respond(header.exchange, header.message_id, answer))
         exchange_auth.after_answer(self, sa, header.exchange, answer, now)
         exchange_info.after_answer(self, sa, answer, now)
+
+    def _repeated(self, sa: IkeSa, header: Header, datagram: bytes) -> bool:
+        """Whether it is the last request again, which is answered as before (section 2.1): for all
+        of its fragments together once, and smaller where they are (RFC 7383 section 2.6.1)."""
+        if datagram in sa.last_request:
+            if number_of(datagram, header) == 1:
+                self.send(sa, sa.respond_again())
+            return True
+        if header.next_payload != PayloadType.SKF or sa.receive_cipher is None:
+            return False
+        again = Assembly()
+        if again.take(sa.receive_cipher, datagram, header) == 1:
+            self.send(sa, sa.respond_again(again.largest))
+        return True
 
     # Timers
 
@@ -257,5 +271,7 @@ class Tunnel(TunnelState):
         waiting.sends += 1
         waiting.next_at = now + sa.liveness.wait_after(waiting.sends)
         if attempt is not None:
-            waiting.datagram = exchange_init.repetition(self, attempt)
-        self.send(sa, waiting.datagram)
+            waiting.message = (exchange_init.repetition(self, attempt),)
+        elif waiting.sends > WHOLE_TRIES:
+            sa.cut_smaller()
+        self.send(sa, waiting.message)

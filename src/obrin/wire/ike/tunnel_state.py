@@ -16,6 +16,7 @@ from obrin.wire.ike.dh import KeyPair
 from obrin.wire.ike.directory import SaDirectory
 from obrin.wire.ike.errors import IkeFormatError, IkeRefusal
 from obrin.wire.ike.events import ChildDown, Discarded, Event, IkeDown, Refused
+from obrin.wire.ike.fragments import Message
 from obrin.wire.ike.keys import padded_key
 from obrin.wire.ike.numbers import NAT_PORT, NON_ESP_MARKER, PORT, Exchange, notify_name
 from obrin.wire.ike.path import Address, Path
@@ -126,11 +127,11 @@ class TunnelState:
         self.sas.remove(sa)
         self.directory.remove(sa)
 
-    def send(self, sa: IkeSa, message: bytes | None) -> None:
-        if message is not None:
-            path = sa.path
-            marker = NON_ESP_MARKER if path.local[1] == NAT_PORT else b""
-            self._output.append(Datagram(path.local, path.remote, marker + message))
+    def send(self, sa: IkeSa, message: Message) -> None:
+        """All datagrams of a message; none is good, too."""
+        path = sa.path
+        marker = NON_ESP_MARKER if path.local[1] == NAT_PORT else b""
+        self._output += [Datagram(path.local, path.remote, marker + part) for part in message]
 
     def request(
         self,
