@@ -44,7 +44,13 @@ class VirtualWorld:
         self.now = 0.0
         self.internet = Internet(
             [
-                Line(f"{g.name}/{u.name}", u.address.value, u.own.value, forwards=bool(u.forwards))
+                Line(
+                    f"{g.name}/{u.name}",
+                    u.address.value,
+                    u.own.value,
+                    forwards=bool(u.forwards),
+                    mtu=u.mtu,
+                )
                 for g in settled.gateways.values()
                 for u in g.uplinks.values()
             ]

@@ -5,7 +5,7 @@ from __future__ import annotations
 import random
 
 import pytest
-from hypothesis import given
+from hypothesis import assume, given
 from hypothesis import strategies as st
 
 from obrin.wire.capture import (
@@ -30,7 +30,7 @@ from obrin.wire.packet import (
     transport_checksum,
 )
 from obrin.wire.tcp import TcpStack, TcpState
-from obrin.wire.tcp_segment import Segment, decode_segment
+from obrin.wire.tcp_segment import ACK, SYN, Segment, decode_segment, with_mss_of_at_most
 from tests.doubles import seeded
 
 A, B = 0x0A000001, 0x0A000002
@@ -235,3 +235,46 @@ def test_hostile_captures_raise_only_capture_errors(data: bytes) -> None:
             list(decode_capture(raw))
         except CaptureError:
             pass
+
+
+def summed(data: bytes) -> int:
+    """The checksum word by word, as RFC 1071 section 4.1 has it."""
+    total = 0
+    for at in range(0, len(data), 2):
+        total += int.from_bytes(data[at : at + 2].ljust(2, b"\0"), "big")
+        total = (total & 0xFFFF) + (total >> 16)
+    return total ^ 0xFFFF
+
+
+@given(st.binary(max_size=80) | st.sampled_from([b"", bytes(4), b"\xff" * 6, b"\xff\xff\0\0"]))
+def test_the_checksum_is_that_of_a_sum_word_by_word(data: bytes) -> None:
+    assert checksum(data) == summed(data)
+
+
+@given(
+    st.integers(0, 65535),
+    st.integers(88, 1460),
+    st.binary(max_size=20),
+    st.lists(
+        st.sampled_from([b"\x01", b"\x04\x02", b"\x03\x03\x07", b"\x08\x0a" + bytes(8)]), max_size=6
+    ),
+    st.sampled_from([SYN, SYN | ACK, ACK]),
+)
+def test_a_lowered_mss_leaves_a_segment_that_is_whole(mss, most, data, before, flags) -> None:
+    """Wherever the option stands; and only where a connection begins."""
+    options = b"".join(before) + b"\x02\x04" + mss.to_bytes(2, "big")
+    assume(len(options) <= 40)
+    options = options.ljust(-(-len(options) // 4) * 4, b"\0")
+    head = bytes((1, 2, 3, 4)) + bytes(8) + bytes(((5 + len(options) // 4) << 4, flags)) + b"\1\1"
+    raw = head + bytes(4) + options + data
+    raw = raw[:16] + transport_checksum(7, 9, TCP, raw).to_bytes(2, "big") + raw[18:]
+    made = with_mss_of_at_most(raw, most)
+    found = decode_segment(Ipv4(7, 9, TCP, made))
+    assert found.mss == (min(mss, most) if flags & SYN else mss)
+    assert found.data == data
+    assert (made == raw) == (not flags & SYN or mss <= most)
+
+
+@given(st.binary(max_size=70))
+def test_no_segment_is_too_bad_for_the_clamp(data: bytes) -> None:
+    assert len(with_mss_of_at_most(data, 1000)) == len(data)

@@ -31,6 +31,7 @@ if TYPE_CHECKING:
     from obrin.live.drivers.protocol import Progress
     from obrin.live.drivers.seen import EndStatus
     from obrin.live.observe.probe import Outcome
+    from obrin.live.observe.sizes import SizeOutcome
     from obrin.live.observe.status import TunnelStatus
 
 
@@ -241,22 +242,37 @@ def _pairs(site: EndStatus, cloud: EndStatus) -> Iterator[tuple[str, str, str]]:
 
 @click.command()
 @design_option
+@click.option(
+    "--sizes",
+    is_flag=True,
+    help="Instead: the largest packets that cross, held against the sheets.",
+)
 @json_option
 @click.pass_context
-def probe(ctx: click.Context, design_file: str | None, as_json: bool) -> None:
+def probe(ctx: click.Context, design_file: str | None, sizes: bool, as_json: bool) -> None:
     """Try every expectation on the live link. Exit code 1 if one is not as wished.
 
     What must work is asked until answered; for what must not, the device that drops it is named.
 
     \b
-    Example:
+    Examples:
       obrin probe --design skerrow-ferries
+      obrin probe --sizes --design skerrow-ferries
     """
     from obrin.live.drivers.registry import open_ends
     from obrin.live.observe.probe import probe_all
+    from obrin.live.observe.sizes import sizes_all
 
     project = project_of(design_file)
     _, settled = project.settled()
+    if sizes:
+        with open_ends(project, settled) as ends:
+            found = sizes_all(settled, ends)
+        if as_json:
+            echo_json([size.as_json() for size in found])
+        else:
+            print_sizes(console(), found)
+        ctx.exit(0 if all(size.met for size in found) else 1)
     with open_ends(project, settled) as ends:
         outcomes = probe_all(settled, ends)
     if as_json:
@@ -287,3 +303,22 @@ def print_outcomes(out: Console, outcomes: Sequence[Outcome]) -> None:
     print_table(out, head, rows, styles=STYLES)
     met = sum(o.met for o in outcomes)
     out.print(f"{met} of {len(outcomes)} expectations are as wished.")
+
+
+def print_sizes(out: Console, sizes: Sequence[SizeOutcome]) -> None:
+    """Bytes of whole packets; of TCP what its segments make with their headers."""
+    rows = [
+        (
+            f"{size.expectation.source} > {size.expectation.destination}",
+            str(size.expectation.flow),
+            str(size.largest) if size.largest else "",
+            str(size.expected),
+            size.problem or size.beyond,
+            "as wished" if size.met else "NOT AS WISHED",
+        )
+        for size in sizes
+    ]
+    head = ("Flow", "Service", "Largest", "On the sheet", "What is larger", "Verdict")
+    print_table(out, head, rows, styles=STYLES)
+    met = sum(size.met for size in sizes)
+    out.print(f"{met} of {len(sizes)} flows carry just what their sheets say.")

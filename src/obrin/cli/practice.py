@@ -148,6 +148,7 @@ def status(design_file: str | None, as_json: bool) -> None:
         return
     click.echo(f"Packets carried: {faults['carried']}.")
     cut = [f"uplink {name}" for name in faults["uplinks"]]
+    cut += [f"large packets of {name}" for name in faults["narrow"]]
     if faults["paths"]:
         cut.append(f"{faults['paths']} tunnel paths")
     click.echo(f"Cut: {', '.join(cut) or 'nothing'}.")
@@ -163,16 +164,19 @@ def _places(world: World, process: str) -> list[tuple[str, str]]:
 
 
 @practice.command()
-@click.argument("kind", type=click.Choice(["tunnel", "uplink"]))
+@click.argument("kind", type=click.Choice(["tunnel", "uplink", "large"]))
 @click.argument("name", shell_complete=cut_names)
 @design_option
 @acting
 def cut(kind: str, name: str, design_file: str | None, dry_run: bool, as_json: bool) -> None:
     """Cut a tunnel's path (LINK/TUNNEL) or a whole uplink (GATEWAY/UPLINK), without a word.
 
+    With 'large', an uplink loses only packets of more than 1,280 bytes.
+
     \b
-    Example:
+    Examples:
       obrin practice cut tunnel harbour-timetable/north --design skerrow-ferries
+      obrin practice cut large hh-east/fibre --design skerrow-ferries
     """
     project = project_of(design_file)
     _, settled = project.settled()
@@ -189,7 +193,7 @@ def cut(kind: str, name: str, design_file: str | None, dry_run: bool, as_json: b
             if name not in known:
                 raise ObrinError(f"there is no uplink '{name}'. There are: {', '.join(known)}")
             if not dry_run:
-                internet.cut_uplink(name)
+                (internet.cut_uplink if kind == "uplink" else internet.narrow)(name)
     mend = ["obrin practice heal"]
     Deed(changes=(Change(f"{kind} {name}", "cut"),), following=mend).tell(
         dry_run=dry_run, as_json=as_json

@@ -15,6 +15,7 @@ from obrin.device.config import RouterConfig
 from obrin.device.drops import DropLog, packet_key
 from obrin.device.hosts import Hosts
 from obrin.device.router import Router
+from obrin.device.sizes import is_error
 from obrin.wire.packet import decode_ipv4
 
 _NOTHING = RuleSet()
@@ -140,7 +141,8 @@ class Cloud:
             reason = f"no subnet has {format_address(packet.destination)}"
             self.drops.add("cloud", reason, key)
             return
-        if not self._allowed(subnet, key):
+        # Who sends too large packets must hear of it, whatever the rules say.
+        if not is_error(packet) and not self._allowed(subnet, key):
             return
         host = self.hosts.get(packet.destination)
         if host is None:

@@ -19,7 +19,7 @@ class RouterTunnel:
     """A tunnel's inside: addresses as integers, and what is translated at it.
 
     A spare waits until none of the tunnels that it stands in for is up. `shared` tunnels carry
-    equal routes together.
+    equal routes together. `mtu` is of packets inside it.
     """
 
     peer: PeerConfig
@@ -30,6 +30,7 @@ class RouterTunnel:
     stands_in_for: tuple[str, ...] = ()
     bfd: Bfd | None = None
     shared: bool = False
+    mtu: int = 65535
 
     @property
     def selective(self) -> bool:

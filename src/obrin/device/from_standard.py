@@ -121,6 +121,7 @@ def _tunnel(
         stands_in_for=tunnel.stands_in_for if tunnel.initiator else (),
         bfd=tunnel.bfd,
         shared=tunnel.role == SHARED,
+        mtu=interface.mtu or 65535,
     )
 
 

@@ -21,8 +21,10 @@ from obrin.device.changes import changes_between
 from obrin.device.config import RouterConfig
 from obrin.device.counters import Refusal, TunnelCounters
 from obrin.device.drops import NO_FLOW, DropLog, packet_key
+from obrin.device.echo import echo_answer
 from obrin.device.origin import ON_LINK_TTL, judge_origin, selected
 from obrin.device.outside import esp_packet, in_udp
+from obrin.device.sizes import clamped, size_of, told_too_big
 from obrin.device.spares import Spares
 from obrin.device.table import table_of
 from obrin.wire.bfd import BfdError
@@ -42,18 +44,7 @@ from obrin.wire.ike.events import (
     Refused,
 )
 from obrin.wire.ike.numbers import NAT_PORT, PORT
-from obrin.wire.packet import (
-    ECHO_REPLY,
-    ECHO_REQUEST,
-    ESP,
-    ICMP,
-    TCP,
-    UDP,
-    Ipv4,
-    decode_icmp,
-    decode_ipv4,
-    decode_udp,
-)
+from obrin.wire.packet import ESP, ICMP, TCP, UDP, Ipv4, decode_ipv4, decode_udp
 from obrin.wire.readdress import readdress
 from obrin.wire.tcp import TcpStack
 
@@ -260,6 +251,11 @@ class Router:
             return
         forwarded = packet if own else packet._replace(ttl=packet.ttl - 1)
         if to_tunnel:
+            mtu = self.config.tunnels[via].mtu
+            if size_of(packet) > mtu:
+                self._too_big(packet, via, mtu, key, now)
+                return
+            forwarded = clamped(forwarded, mtu)
             parts = self.config.tunnels[via].translations
             if parts:
                 source = outward(parts, Address(32, packet.source))
@@ -269,7 +265,15 @@ class Router:
                 return
             self._seal(via, forwarded.encode(), key, now)
         else:
+            if arrived_by is not None:
+                forwarded = clamped(forwarded, self.config.tunnels[arrived_by].mtu)
             self._local.append(forwarded.encode())
+
+    def _too_big(self, packet: Ipv4, name: str, mtu: int, key: PacketKey, now: float) -> None:
+        self._drop(f"larger than the {mtu} bytes of tunnel {name}", key)
+        told = told_too_big(packet, mtu, self.config.tunnels[name].local_inside)
+        if told is not None:
+            self._forward(told.encode(), None, now, own=True)
 
     def way(self, route: Route, key: PacketKey) -> str:
         """The tunnel or network that a flow leaves by."""
@@ -283,7 +287,9 @@ class Router:
     def _for_me(self, packet: Ipv4, arrived_by: str | None, now: float) -> None:
         try:
             if packet.protocol == ICMP:
-                self._answer_echo(packet, now)
+                answer = echo_answer(packet)
+                if answer is not None:
+                    self._forward(answer, None, now, own=True)
                 return
             own = self._own[packet.destination]
             judge_origin(packet, self.config.tunnels[own], came_by_it=arrived_by == own)
@@ -296,13 +302,6 @@ class Router:
         except (PacketError, BfdError) as error:
             reason = error.reason if isinstance(error, PacketError) else "BFD that is refused"
             self._drop(f"for the gateway itself: {reason}", packet_key(packet))
-
-    def _answer_echo(self, packet: Ipv4, now: float) -> None:
-        message = decode_icmp(packet.payload)
-        if message.kind == ECHO_REQUEST:
-            reply = message._replace(kind=ECHO_REPLY).encode()
-            answer = Ipv4(packet.destination, packet.source, ICMP, reply)
-            self._forward(answer.encode(), None, now, own=True)
 
     def _seal(self, name: str, packet: bytes, key: PacketKey, now: float) -> None:
         tunnel = self.ike.tunnels[name]

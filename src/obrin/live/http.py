@@ -99,6 +99,9 @@ class InternetClient(Client):
     def cut_uplink(self, name: str) -> None:
         self.call("POST", "/v1/faults", {"uplink": name})
 
+    def narrow(self, name: str) -> None:
+        self.call("POST", "/v1/faults", {"narrow": name})
+
     def heal(self) -> None:
         self.call("DELETE", "/v1/faults")
 

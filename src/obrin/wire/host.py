@@ -16,7 +16,9 @@ from obrin.wire.packet import (
     ECHO_REQUEST,
     ICMP,
     TCP,
+    TOO_BIG,
     UDP,
+    UNREACHABLE,
     Icmp,
     Ipv4,
     Udp,
@@ -26,12 +28,15 @@ from obrin.wire.packet import (
 )
 from obrin.wire.tcp import Connection, TcpStack, TcpState
 
+LINK_MTU = 1500
+"""Of the network that a host stands in, in bytes."""
 GREETING = b"obrin practice service\r\n"
 
 
 @dataclass(slots=True, kw_only=True)
 class Query:
-    """One question to another host and what came of it."""
+    """One question to another host and what came of it. `too_big` is the size that a router
+    on the way says would pass, in bytes, where the packet did not."""
 
     protocol: int
     destination: int
@@ -40,6 +45,7 @@ class Query:
     sent_at: float
     answered_at: float | None = None
     refused: bool = False
+    too_big: int = 0
     connection: Connection | None = None
 
 
@@ -55,7 +61,7 @@ class Host:
         self._out: list[bytes] = []
         self._queries: dict[tuple[int, int], Query] = {}
         self._next = 32768 + int.from_bytes(rng(2), "big") % 16000
-        self._tcp = TcpStack(rng)
+        self._tcp = TcpStack(rng, mss=LINK_MTU - 40)
         self._tcp.listen(address, None, self._greet)
 
     @staticmethod
@@ -63,8 +69,10 @@ class Host:
         connection.send(GREETING)
         connection.close()
 
-    def ask(self, protocol: int, destination: int, port: int, now: float) -> Query:
-        """Send an echo request, a UDP datagram, or begin a TCP connection."""
+    def ask(self, protocol: int, destination: int, port: int, now: float, size: int = 0) -> Query:
+        """Send an echo request, a UDP datagram, or begin a TCP connection. The packets of the first
+        two are filled up to `size` bytes; all ask not to be cut."""
+        data = b"obrin".ljust(size - 28, b".")
         self._next = 32768 + (self._next - 32767) % 28000
         number = self._next
         query = Query(
@@ -74,10 +82,10 @@ class Host:
             query.connection = self._tcp.connect(self.address, destination, port, now)
             query.source_port = query.connection.local[1]
         elif protocol == UDP:
-            segment = Udp(number, port, b"obrin").encode(self.address, destination)
+            segment = Udp(number, port, data).encode(self.address, destination)
             self._out.append(Ipv4(self.address, destination, UDP, segment).encode())
         else:
-            echo = Icmp(ECHO_REQUEST, 0, number, 1, b"obrin").encode()
+            echo = Icmp(ECHO_REQUEST, 0, number, 1, data).encode()
             self._out.append(Ipv4(self.address, destination, ICMP, echo).encode())
         self._queries[protocol, query.source_port] = query
         return query
@@ -113,6 +121,19 @@ class Host:
             query = self._queries.get((ICMP, message.identifier))
             if query is not None and packet.source == query.destination:
                 query.answered_at = now
+        elif message.kind == UNREACHABLE and message.code == TOO_BIG:
+            self._too_big(message)
+
+    def _too_big(self, message: Icmp) -> None:
+        """It quotes the header of the packet and eight bytes more (RFC 1191 section 4)."""
+        quoted = message.data
+        if len(quoted) < 28:
+            raise PacketError("an ICMP error that quotes no packet")
+        at = 24 if quoted[9] == ICMP else 20
+        number = int.from_bytes(quoted[at : at + 2], "big")
+        query = self._queries.get((quoted[9], number))
+        if query is not None and int.from_bytes(quoted[16:20], "big") == query.destination:
+            query.too_big = message.sequence
 
     def _udp(self, packet: Ipv4, now: float) -> None:
         datagram = decode_udp(packet)

@@ -12,6 +12,8 @@ ICMP, TCP, UDP, ESP = 1, 6, 17, 50
 PROTOCOL_NAMES = {ICMP: "icmp", TCP: "tcp", UDP: "udp", ESP: "esp"}
 ECHO_REPLY, UNREACHABLE, ECHO_REQUEST, TIME_EXCEEDED = 0, 3, 8, 11
 
+TOO_BIG = 4
+"""Code of UNREACHABLE: it would have to be cut, and says that it must not be (RFC 1191)."""
 _IPV4 = Struct(">BBHHHBBHII")
 _UDP = Struct(">HHHH")
 _ICMP = Struct(">BBHHH")
@@ -19,13 +21,12 @@ _PSEUDO = Struct(">IIBBH")
 
 
 def checksum(data: bytes) -> int:
-    """The Internet checksum (RFC 1071)."""
+    """The Internet checksum (RFC 1071): the ones' complement sum is the remainder by 0xFFFF, but
+    that of anything else than zeros is never zero."""
+    number = int.from_bytes(data, "big")
     if len(data) & 1:
-        data += b"\0"
-    total = sum(int.from_bytes(data[i : i + 2], "big") for i in range(0, len(data), 2))
-    while total >> 16:
-        total = (total & 0xFFFF) + (total >> 16)
-    return total ^ 0xFFFF
+        number <<= 8
+    return (number and (number % 0xFFFF or 0xFFFF)) ^ 0xFFFF
 
 
 class Ipv4(NamedTuple):

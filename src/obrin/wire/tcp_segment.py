@@ -45,6 +45,31 @@ class Segment:
         return raw[:16] + value.to_bytes(2, "big") + raw[18:]
 
 
+def with_mss_of_at_most(segment: bytes, most: int) -> bytes:
+    """The same bytes, or with a smaller MSS where a connection begins with a larger one.
+
+    The checksum follows as RFC 1624 has it, so that one which was wrong stays wrong.
+    """
+    if len(segment) < 20 or not segment[13] & SYN:
+        return segment
+    at, end = 20, min((segment[12] >> 4) * 4, len(segment))
+    while at + 4 <= end and segment[at]:
+        if segment[at] == 2 and segment[at + 1] == 4:
+            break
+        at += 1 if segment[at] == 1 else max(segment[at + 1], 2)
+    else:
+        return segment
+    old = int.from_bytes(segment[at + 2 : at + 4], "big")
+    if at + 4 > end or old <= most:
+        return segment
+    before = int.from_bytes(segment[16:18], "big") ^ 0xFFFF
+    # At an odd place the two bytes count the other way round in the sum of words.
+    change = ((most - old) << 8) if at & 1 else most - old
+    after = (before + change) % 0xFFFF ^ 0xFFFF
+    head = segment[:16] + after.to_bytes(2, "big") + segment[18 : at + 2]
+    return head + most.to_bytes(2, "big") + segment[at + 4 :]
+
+
 def decode_segment(packet: Ipv4) -> Segment:
     """Raises PacketError."""
     data = packet.payload

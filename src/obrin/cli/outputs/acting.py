@@ -157,6 +157,7 @@ ACTING: dict[str, Shape] = {
                 "what is wrong on purpose",
                 {
                     "uplinks": texts("that are cut"),
+                    "narrow": texts("uplinks that lose packets over 1,280 bytes"),
                     "paths": whole("how many are cut"),
                     "carried": whole("packets"),
                     "lost": by_name(whole("packets"), "packets by reason"),
@@ -185,6 +186,21 @@ ACTING: dict[str, Shape] = {
                 "met": truth("whether it is as wished"),
                 "seconds": number("until the answer, or until giving up"),
                 "dropped": text("the device that says it dropped the packet, and why; or empty"),
+                "problem": text("why it could not be tried, or empty"),
+            },
+        )
+    ),
+    "probe --sizes": listing(
+        record(
+            "flows that must work and cross a tunnel",
+            {
+                "from": text("place/network"),
+                "to": text("place/network"),
+                "flow": text("protocol and port"),
+                "largest": whole("bytes of the largest packet that is answered; 0 where none is"),
+                "expected": whole("bytes, as on the sheets"),
+                "met": truth("whether the two are equal"),
+                "beyond": text("what becomes of a larger one"),
                 "problem": text("why it could not be tried, or empty"),
             },
         )

@@ -74,14 +74,18 @@ def asked(question: Question) -> Json:
         "protocol": question.protocol,
         "port": question.port,
         "timeout": f"{question.timeout:.3f}",
+        "size": question.size,
     }
 
 
-def answered(found: Json, *, source_port: str = "source-port") -> Answer:
-    """The output of a probe; `source_port` is what that member is called."""
+def answered(found: Json) -> Answer:
+    """The output of a probe; members of two words are joined as their API does."""
+    told = {name.replace("-", "_"): value for name, value in found.items()}
     return Answer(
-        answered=found["answered"],
-        refused=found["refused"],
-        seconds=float(found["seconds"]),
-        source_port=found[source_port],
+        answered=told["answered"],
+        refused=told["refused"],
+        seconds=float(told["seconds"]),
+        source_port=told["source_port"],
+        too_big=told.get("too_big", 0),
+        mss=told.get("mss", 0),
     )

@@ -69,7 +69,8 @@ class Dropped:
 class Question:
     """The first packet of a flow, to be sent by a host that the driver can reach.
 
-    `protocol` is icmp, tcp or udp; `timeout` in seconds.
+    `protocol` is icmp, tcp or udp; `timeout` in seconds; `size` in bytes of the packet, 0 for a
+    small one.
     """
 
     source: Address
@@ -77,16 +78,21 @@ class Question:
     protocol: str
     port: int
     timeout: float
+    size: int = 0
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Answer:
-    """`seconds` until the answer, or for which it was awaited."""
+    """`seconds` until the answer, or for which it was awaited. `too_big` is the size in bytes that
+    somebody on the way says would pass, `mss` what the ends of a TCP connection agreed on; each 0
+    where there is none."""
 
     answered: bool
     refused: bool
     seconds: float
     source_port: int
+    too_big: int = 0
+    mss: int = 0
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

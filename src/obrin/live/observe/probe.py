@@ -14,7 +14,7 @@ from obrin.core.errors import OutsideError
 from obrin.core.reach.trace import far_key, probe_key
 from obrin.core.settled.model import Settled
 from obrin.live.drivers.protocol import Ends
-from obrin.live.drivers.seen import Dropped, Question
+from obrin.live.drivers.seen import Answer, Dropped, Question
 
 TIMEOUT = 3.0
 TIMEOUT_NOT = 0.6
@@ -58,26 +58,35 @@ def probe_all(settled: Settled, ends: Ends) -> list[Outcome]:
         return list(pool.map(lambda wish: probe_one(settled, ends, wish), wishes))
 
 
-def probe_one(settled: Settled, ends: Ends, expectation: Expectation) -> Outcome:
-    """One question from the source's side, asked as its first packet would be."""
+def question_of(settled: Settled, expectation: Expectation) -> Question:
+    """What the first packet of a flow asks."""
     protocol = next((n for n, p in PROTOCOLS.items() if p == expectation.flow.protocol), "icmp")
     key = probe_key(settled, expectation)
-    question = Question(
+    return Question(
         source=key.source,
         destination=key.destination,
         protocol=protocol,
         port=expectation.flow.first_port,
         timeout=TIMEOUT if expectation.must == "work" else TIMEOUT_NOT,
     )
-    place = expectation.source.place
+
+
+def ask_from(settled: Settled, ends: Ends, place: str, question: Question) -> Answer:
+    """A question from a host at a place. Raises OutsideError."""
+    if place in settled.clouds:
+        return ends.clouds[place].probe(question)
+    name = next(g.name for g in settled.gateways.values() if g.site == place)
+    if name not in ends.gateways:
+        raise OutsideError(f"{name} has no endpoint")
+    return ends.gateways[name].probe(question)
+
+
+def probe_one(settled: Settled, ends: Ends, expectation: Expectation) -> Outcome:
+    """One question from the source's side, asked as its first packet would be."""
+    question, key = question_of(settled, expectation), probe_key(settled, expectation)
+    protocol = question.protocol
     try:
-        if place in settled.clouds:
-            answer = ends.clouds[place].probe(question)
-        else:
-            name = next(g.name for g in settled.gateways.values() if g.site == place)
-            if name not in ends.gateways:
-                return Outcome(expectation, "not tried", 0.0, problem=f"{name} has no endpoint")
-            answer = ends.gateways[name].probe(question)
+        answer = ask_from(settled, ends, expectation.source.place, question)
     except OutsideError as error:
         return Outcome(expectation, "not tried", 0.0, problem=str(error))
     if answer.answered:

@@ -26,14 +26,7 @@ from obrin.device.credentials import judge_certificate
 from obrin.device.site import Site
 from obrin.live.practice.cable import Cable, cable_token, plug_in
 from obrin.live.practice.clock import wall_clock
-from obrin.live.practice.hosts import (
-    find_host,
-    port_of,
-    probe,
-    protocol_of,
-    seconds_of,
-    stream,
-)
+from obrin.live.practice.hosts import Asked, find_host, probe, seconds_of, stream
 from obrin.live.practice.keylog import KeyLog
 from obrin.live.practice.restconf_description import openapi
 from obrin.live.practice.service import HANDLERS, UNUSABLE, Problem, Served, Ticker, read_json
@@ -209,20 +202,15 @@ class GatewayProcess:
         return _yang({"obrin-observe:output": output})
 
     async def _probe(self, given: dict[str, Any], source: int, destination: int) -> dict[str, Any]:
-        result = await probe(
-            find_host(self._site.hosts, source),
-            protocol_of(given),
-            destination,
-            port_of(given),
-            seconds_of(given, "timeout", 0.1, 30.0, 2.0),
-            self._kick,
-            self._now,
-        )
+        host, asked = find_host(self._site.hosts, source), Asked.of(given, destination)
+        result = await probe(host, asked, self._kick, self._now)
         return {
             "answered": result.answered,
             "refused": result.refused,
             "seconds": f"{result.seconds:.6f}",
             "source-port": result.source_port,
+            "too-big": result.too_big,
+            "mss": result.mss,
         }
 
     async def _stream(self, given: dict[str, Any], source: int, destination: int) -> dict[str, Any]:

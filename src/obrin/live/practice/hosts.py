@@ -13,7 +13,7 @@ from obrin.core.address.prefix import format_address
 from obrin.core.design.values import PROTOCOLS
 from obrin.device.hosts import Hosts
 from obrin.live.practice.service import Problem
-from obrin.wire.host import Host, Query
+from obrin.wire.host import LINK_MTU, Host, Query
 from obrin.wire.packet import ICMP
 
 
@@ -54,38 +54,69 @@ class ProbeResult:
     refused: bool
     seconds: float
     source_port: int
+    too_big: int
+    mss: int
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Asked:
+    """What a probe asks: `size` in bytes of its packet, 0 for a small one; `timeout` in seconds."""
+
+    protocol: int
+    destination: int
+    port: int
+    timeout: float
+    size: int = 0
+
+    @staticmethod
+    def of(given: dict[str, Any], destination: int) -> Asked:
+        """Raises KeyError, ValueError, TypeError."""
+        return Asked(
+            protocol=protocol_of(given),
+            destination=destination,
+            port=port_of(given),
+            timeout=seconds_of(given, "timeout", 0.1, 30.0, 2.0),
+            size=min(max(int(given.get("size", 0)), 0), LINK_MTU),
+        )
 
 
 async def probe(
-    host: Host,
-    protocol: int,
-    destination: int,
-    port: int,
-    timeout: float,
-    kick: Callable[[], None],
-    clock: Callable[[], float],
+    host: Host, asked: Asked, kick: Callable[[], None], clock: Callable[[], float]
 ) -> ProbeResult:
     """One question, asked again once when half the time is over (a tunnel may be waking)."""
     begun = clock()
     query: Query | None = None
     try:
-        for part in (timeout / 2, timeout / 2):
+        for part in (asked.timeout / 2, asked.timeout / 2):
             if query is not None:
                 host.forget(query)
-            query = host.ask(protocol, destination, port, clock())
+            query = host.ask(asked.protocol, asked.destination, asked.port, clock(), asked.size)
             kick()
             until = clock() + part
             while clock() < until:
-                if query.answered_at is not None:
-                    return ProbeResult(True, False, query.answered_at - begun, query.source_port)
-                if query.refused:
-                    return ProbeResult(False, True, clock() - begun, query.source_port)
+                if query.answered_at is not None or query.refused or query.too_big:
+                    return _result(query, begun, clock())
                 await asyncio.sleep(0.005)
-        return ProbeResult(False, False, clock() - begun, query.source_port if query else 0)
+        if query is None:
+            raise AssertionError("nothing was asked")
+        return _result(query, begun, clock())
     finally:
         if query is not None:
             host.forget(query)
             kick()
+
+
+def _result(query: Query, begun: float, now: float) -> ProbeResult:
+    """As it stands; the MSS is what both ends of a connection agreed on."""
+    answered = query.answered_at is not None
+    return ProbeResult(
+        answered=answered,
+        refused=query.refused and not answered,
+        seconds=(now if query.answered_at is None else query.answered_at) - begun,
+        source_port=query.source_port,
+        too_big=query.too_big,
+        mss=query.connection.mss if answered and query.connection is not None else 0,
+    )
 
 
 @dataclass(frozen=True, slots=True)

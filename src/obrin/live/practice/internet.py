@@ -21,12 +21,15 @@ from obrin.wire.packet import UDP, Ipv4, decode_ipv4, decode_udp
 CLOUD = "cloud"
 FIRST_PORT, LAST_PORT = 20001, 65535
 FORWARDED = (500, 4500)
+NARROW = 1280
+"""Bytes that still pass where larger packets are lost on purpose."""
 
 
 @dataclass(slots=True)
 class Line:
     """One uplink: its public address, and the inside address when a translator is in front. One
-    that `forwards` keeps the ports of IKE and ESP as they are, in both directions."""
+    that `forwards` keeps the ports of IKE and ESP as they are, in both directions. Larger packets
+    than its `mtu` are lost without a word."""
 
     name: str
     public: int
@@ -35,6 +38,7 @@ class Line:
     inward: dict[int, int] = field(default_factory=dict)
     next_port: int = FIRST_PORT
     forwards: bool = False
+    mtu: int = 1500
 
     def port_for(self, inside: int) -> int:
         """The translator's own port for one inside; when all are given, the one that was used
@@ -81,6 +85,7 @@ class Internet:
         self._capture = capture
         self.cut_lines: set[str] = set()
         self.cut_pairs: set[frozenset[int]] = set()
+        self.narrow_lines: set[str] = set()
         self.carried = 0
         self.lost: dict[str, int] = {}
 
@@ -113,6 +118,9 @@ class Internet:
                 return self._lose(f"uplink {leaves_by} is cut")
         elif cable == CLOUD:
             return self._lose("no such destination")
+        for name in (cable, leaves_by):
+            if len(packet.payload) + 20 > self._most(name):
+                return self._lose(f"larger than the path of {name}")
         if self._capture is not None:
             self._capture.add(packet.encode())
         if target is not None and target.translated:
@@ -122,6 +130,13 @@ class Internet:
             packet = inside
         self.carried += 1
         return leaves_by, packet.encode()
+
+    def _most(self, cable: str) -> int:
+        """Bytes of the largest packet that passes."""
+        line = self.lines.get(cable)
+        if line is None:
+            return 65535
+        return min(line.mtu, NARROW) if cable in self.narrow_lines else line.mtu
 
     def _lose(self, reason: str) -> tuple[str, bytes] | None:
         """Count the loss; None, so that callers can return it."""
@@ -138,6 +153,7 @@ class Internet:
     def heal(self) -> None:
         self.cut_lines.clear()
         self.cut_pairs.clear()
+        self.narrow_lines.clear()
 
 
 def _outward(line: Line, packet: Ipv4) -> Ipv4 | None:

@@ -84,6 +84,7 @@ class InternetProcess:
         return JSONResponse(
             {
                 "uplinks": sorted(net.cut_lines),
+                "narrow": sorted(net.narrow_lines),
                 "paths": len(net.cut_pairs),
                 "carried": net.carried,
                 "lost": net.lost,
@@ -96,13 +97,19 @@ class InternetProcess:
             if body["uplink"] not in self._internet.lines:
                 raise Problem(404, "no such uplink", f"{body['uplink']} is not connected")
             self._internet.cut_lines.add(body["uplink"])
+        elif "narrow" in body:
+            if body["narrow"] not in self._internet.lines:
+                raise Problem(404, "no such uplink", f"{body['narrow']} is not connected")
+            self._internet.narrow_lines.add(body["narrow"])
         elif "path" in body and isinstance(body["path"], list) and len(body["path"]) == 2:
             try:
                 self._internet.cut_pair(*map(str, body["path"]))
             except AddressError as error:
                 raise Problem(422, "not an address", str(error)) from error
         else:
-            raise Problem(422, "nothing to cut", "give 'uplink', or 'path' with two addresses")
+            raise Problem(
+                422, "nothing to cut", "give 'uplink' or 'narrow', or 'path' with two addresses"
+            )
         return Response(status_code=204)
 
     async def _heal(self, request: Request) -> Response:

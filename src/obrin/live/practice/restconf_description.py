@@ -21,6 +21,7 @@ _OPERATIONS: dict[str, tuple[dict[str, Any], list[str]]] = {
             "destination": _ADDRESS,
             "port": _PORT,
             "timeout": _SECONDS,
+            "size": {"type": "integer", "minimum": 0, "maximum": 65535},
             "protocol": {"enum": sorted(PROTOCOLS)},
         },
         ["source", "destination", "protocol"],

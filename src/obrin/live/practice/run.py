@@ -26,7 +26,7 @@ def main() -> None:
     parser.add_argument("--name", required=True)
     parser.add_argument("--folder", type=Path, required=True)
     parser.add_argument("--gateway", action="append", default=[], help="NAME")
-    parser.add_argument("--line", action="append", default=[], help="NAME=PUBLIC=OWN")
+    parser.add_argument("--line", action="append", default=[], help="NAME=PUBLIC=OWN=FORWARDS=MTU")
     parser.add_argument("--cable", action="append", default=[], help="NAME=PORT")
     parser.add_argument("--speed", type=float, default=1.0)
     parser.add_argument("--offering", action="append", default=[], help="CLOUD=FILE")
@@ -71,9 +71,9 @@ async def _role(given: argparse.Namespace, token: str) -> None:
 
         lines = []
         for text in given.line:
-            name, public, own, forwards = text.split("=")
+            name, public, own, forwards, mtu = text.split("=")
             ends = parse_ipv4(public), parse_ipv4(own)
-            lines.append(Line(name, *ends, forwards=forwards == "forwards"))
+            lines.append(Line(name, *ends, forwards=forwards == "forwards", mtu=int(mtu)))
         capture = Capture(given.capture) if given.capture else None
         await InternetProcess(Internet(lines, capture), token).run(served)
     elif given.role == "cloud":

@@ -155,7 +155,7 @@ def _internet_arguments(settled: Settled, capture: Path | None) -> list[str]:
         for uplink in gateway.uplinks.values():
             name = line_name(gateway.name, uplink.name)
             passed = "forwards" if uplink.forwards else ""
-            arguments += ["--line", f"{name}={uplink.address}={uplink.own}={passed}"]
+            arguments += ["--line", f"{name}={uplink.address}={uplink.own}={passed}={uplink.mtu}"]
     if capture is not None:
         arguments += ["--capture", str(capture.absolute())]
     return arguments

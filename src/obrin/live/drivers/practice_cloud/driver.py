@@ -126,7 +126,7 @@ class PracticeCloud:
 
     def probe(self, question: Question) -> Answer:
         found: Json = self._client.call("POST", "/v1/probes", asked(question)).json()
-        return answered(found, source_port="source_port")
+        return answered(found)
 
     def close(self) -> None:
         self._client.close()

@@ -172,6 +172,7 @@ def tunnel_step(settled: Settled, tunnel: SettledTunnel, secrets: Secrets) -> Cl
             "first_wait": end.liveness.wait,
             "tries": end.liveness.tries,
         },
+        "inner_mtu": end.mtu,
         "always_encapsulate": end.always_encapsulate,
         "metric": end.preference,
     }

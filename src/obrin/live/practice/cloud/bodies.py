@@ -107,7 +107,8 @@ class Tunnel(Body):
     """`suite` is in the shape of obrin-ipsec; secrets can be set and never read.
 
     The gateway proves itself by `pre_shared_key` or by `certificate`, one of the two.
-    Without traffic selectors, everything that is routed to it goes through.
+    Without traffic selectors, everything that is routed to it goes through, in packets of up to
+    `inner_mtu` bytes.
     """
 
     gateway: Name
@@ -118,6 +119,7 @@ class Tunnel(Body):
     inside: Ipv4PrefixText
     inside_address: Ipv4Text
     liveness: LivenessBody
+    inner_mtu: Annotated[int, Field(ge=576, le=65535)] = 65535
     always_encapsulate: bool = False
     bgp: BgpBody | None = None
     bfd: BfdBody | None = None

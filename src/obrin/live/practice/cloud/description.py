@@ -79,6 +79,7 @@ _PROBE = {
         "protocol": {"enum": sorted(PROTOCOLS)},
         "port": {"type": "integer", "minimum": 0, "maximum": 65535},
         "timeout": {"type": "number", "minimum": 0.1, "maximum": 30},
+        "size": {"type": "integer", "minimum": 0, "maximum": 1500},
     },
     "required": ["source", "destination", "protocol"],
 }

@@ -20,7 +20,7 @@ from obrin.live.practice.cloud.bodies import KINDS
 from obrin.live.practice.cloud.description import openapi
 from obrin.live.practice.cloud.store import Store
 from obrin.live.practice.cloud.told import Told
-from obrin.live.practice.hosts import find_host, port_of, probe, protocol_of, seconds_of
+from obrin.live.practice.hosts import Asked, find_host, probe
 from obrin.live.practice.internet import CLOUD
 from obrin.live.practice.service import HANDLERS, UNUSABLE, Problem, Served, Ticker, read_json
 
@@ -159,17 +159,18 @@ class CloudProcess:
         given: dict[str, Any] = await read_json(request)
         try:
             source, destination = parse_ipv4(given["source"]), parse_ipv4(given["destination"])
-            protocol, port = protocol_of(given), port_of(given)
-            timeout = seconds_of(given, "timeout", 0.1, 30.0, 2.0)
+            asked = Asked.of(given, destination)
         except UNUSABLE as error:
             raise Problem(422, "not valid", f"the probe is not usable: {error}") from error
         host = find_host(self.cloud.hosts, source)
-        result = await probe(host, protocol, destination, port, timeout, self._kick, self._now)
+        result = await probe(host, asked, self._kick, self._now)
         return JSONResponse(
             {
                 "answered": result.answered,
                 "refused": result.refused,
                 "seconds": result.seconds,
                 "source_port": result.source_port,
+                "too_big": result.too_big,
+                "mss": result.mss,
             }
         )

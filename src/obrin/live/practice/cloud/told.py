@@ -129,6 +129,7 @@ class Told:
             translations=tuple(Exposure("", part.real, part.seen) for part in body.translation),
             shared=body.shared,
             bfd=None if body.bfd is None else Bfd(body.bfd.interval, body.bfd.multiplier),
+            mtu=body.inner_mtu,
         )
 
     def _credential(self, body: Tunnel) -> Credential | None:

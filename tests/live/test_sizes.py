@@ -1,0 +1,83 @@
+"""Packets as large as the path, on the practice link: told, clamped, lost in silence."""
+
+from __future__ import annotations
+
+import pytest
+
+from obrin.core.design.places import NetworkRef
+from obrin.wire.packet import ICMP, TCP, UDP
+from tests.cli.program import Folder
+from tests.doubles import DESIGN, settled_of, swap
+from tests.live.test_virtual_world import MORE, host_number
+from tests.live.virtual_world import VirtualWorld
+from tests.outputs import valid
+
+NARROWER = (
+    "{address: 192.0.2.10, provider: one}",
+    "{address: 192.0.2.10, provider: one, mtu: 1492}",
+)
+
+
+def inside(mtu: int) -> int:
+    """By AES-GCM: outer header, SPI and sequence, IV, ICV; then whole words with the trailer."""
+    return (mtu - 20 - 8 - 8 - 16) // 4 * 4 - 2
+
+
+@pytest.mark.parametrize("at_cloud", [False, True])
+def test_a_sender_hears_what_would_pass(at_cloud: bool) -> None:
+    world = VirtualWorld(settled_of(swap(NARROWER, text=MORE)))
+    world.run(8.0)
+    desk, web = (
+        host_number(world.settled.network(NetworkRef.of(n))) for n in ("quay/desks", "apps/web")
+    )
+    asker, other = (web, desk) if at_cloud else (desk, web)
+    protocol, port = (UDP, 5140) if at_cloud else (ICMP, 0)
+    hosts = world.cloud.hosts if at_cloud else world.sites["quay-gw"].hosts
+    most = inside(1492)
+    for size in (most, most + 1):
+        query = hosts.get(asker).ask(protocol, other, port, world.now, size)
+        world.run(1.0)
+        assert (query.answered_at is not None) == (size == most), size
+        assert query.too_big == (0 if size == most else most)
+    assert "larger than the path" not in str(world.internet.lost)
+    router = world.routers["quay-gw"] if not at_cloud else None
+    if router is not None:
+        reasons = [drop.reason for drop, _ in router.drops]
+        assert f"larger than the {most} bytes of tunnel quay-apps/a" in reasons
+
+
+def test_tcp_agrees_on_segments_that_fit() -> None:
+    world = VirtualWorld(settled_of(swap(NARROWER, text=MORE)))
+    world.run(8.0)
+    desk, web = (
+        host_number(world.settled.network(NetworkRef.of(n))) for n in ("quay/desks", "apps/web")
+    )
+    query = world.ask(desk, web, TCP, 443, at_cloud=False)
+    assert query.answered_at
+    assert query.connection.mss == inside(1492) - 40
+
+
+def test_probe_finds_the_largest_packets_and_a_path_that_loses_them(tmp_path) -> None:
+    folder = Folder(tmp_path)
+    folder.write("design.yaml", swap(NARROWER, text=DESIGN))
+    folder.obrin("settle").good()
+    try:
+        folder.obrin("practice", "start", "--speed", "3000").good()
+        folder.obrin("connect").good()
+        told = valid("probe --sizes", folder.obrin("probe", "--sizes", "--json").good().json)
+        most = inside(1492)
+        assert [(t["flow"], t["largest"], t["expected"]) for t in told] == [
+            ("tcp/443", most, most),
+            ("icmp", most, most),
+        ]
+        assert told[1]["beyond"] == f"told that {most} would pass"
+        folder.obrin("practice", "cut", "large", "quay-gw/nowhere").bad(2, "there is no uplink")
+        folder.obrin("practice", "cut", "large", "quay-gw/fibre").good()
+        faults = folder.obrin("practice", "status", "--json").good().json
+        assert valid("practice status", faults)["faults"]["narrow"] == ["quay-gw/fibre"]
+        run = folder.obrin("probe", "--sizes").bad(1, "lost in silence", "NOT AS WISHED")
+        assert str(inside(1280)) in run.out
+        folder.obrin("practice", "heal").good()
+        folder.obrin("probe", "--sizes").good()
+    finally:
+        folder.obrin("practice", "stop")
