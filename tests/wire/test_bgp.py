@@ -18,6 +18,7 @@ from obrin.wire.bgp.messages import (
     MessageReader,
     Notification,
     Open,
+    RouteRefresh,
     Update,
     decode_message,
 )
@@ -30,9 +31,13 @@ MESSAGES = [
     Open(asn=64512, hold=90, router_id=1),
     Open(asn=4200000000, hold=0, router_id=0xFFFFFFFF),
     Open(asn=65000, hold=180, router_id=5, four_octets=False),
-    Open(asn=65000, hold=180, router_id=5, unknown=((2, b""), (70, b"ab"))),
+    Open(asn=65000, hold=180, router_id=5, unknown=((71, b""), (70, b"ab"))),
+    Open(asn=65000, hold=180, router_id=5, route_refresh=False),
     Keepalive(),
     Notification(6, 2, b"bye"),
+    Notification.farewell(4, "bye"),
+    RouteRefresh(),
+    RouteRefresh(b"\0\2\0\1", 1),
     Update((P("10.0.0.0/8"), P("0.0.0.0/0"), P("10.1.2.3/32"))),
     Update((), Attributes(PATH), (P("192.0.2.0/25"), P("10.20.0.0/22"))),
     Update((P("10.0.0.0/9"),), Attributes(PATH, ((0xC0, 99, b"xyz"),)), (P("10.0.0.0/8"),)),
@@ -131,6 +136,8 @@ def frame(kind: int, body: bytes, size: int | None = None) -> bytes:
         (frame(4, b"", 18), 1, 2),
         (frame(4, b"x"), 1, 2),
         (frame(9, b""), 1, 3),
+        (frame(5, b"\0\1\0"), 1, 2),
+        (frame(5, b"\0\1\0\1\0"), 1, 2),
         (frame(1, b"\3" + b"\xfc\0\0\x5a\0\0\0\1\0"), 2, 1),
         (frame(1, b"\4" + b"\xfc\0\0\2\0\0\0\1\0"), 2, 6),
         (frame(1, b"\4" + b"\xfc\0\0\x5a\0\0\0\0\0"), 2, 3),
@@ -363,11 +370,50 @@ def test_update_before_open_is_a_state_machine_error() -> None:
     assert decode_message(session.output()) == Notification(5, 0)
 
 
-def test_stop_sends_cease_and_stays_down() -> None:
+def test_a_wish_for_all_routes_is_met_and_others_are_passed_over() -> None:
     s = Sessions()
-    s.a.stop(1.0)
+    assert s.a.peer.route_refresh
+    s.b.receive(RouteRefresh(b"\0\2\0\1").encode(), 1.0)
+    s.b.receive(RouteRefresh(subtype=1).encode(), 1.0)
+    s.two.update(1.0)
+    assert s.b.output() == b""
+    s.b.receive(RouteRefresh().encode(), 1.0)
+    s.two.update(1.0)
+    told = decode_message(s.b.output())
+    assert set(told.announced) == {P("10.20.0.0/22"), P("0.0.0.0/0")}
+    assert s.b.state is BgpState.ESTABLISHED
     s.pump()
-    assert "cease" in s.b.last_error
+    assert set(s.one.decisions) == {P("10.20.0.0/22"), P("0.0.0.0/0")}
+
+
+@pytest.mark.parametrize(
+    ("message", "words"),
+    [
+        (Notification.farewell(2, "Tuesday's window, back at 21:00"), "back at 21:00"),
+        (Notification.farewell(4, "ä" * 200), "ä" * 127),
+        (Notification(6, 2, b"\x01\xff"), "\ufffd"),
+        (Notification(6, 2, b"\xff\xff"), ""),
+        (Notification(6, 2, b"\x09abc"), ""),
+        (Notification(6, 3, b"\x03abc"), ""),
+        (Notification(6, 2), ""),
+    ],
+)
+def test_what_the_peers_owner_says_is_shown(message: Notification, words: str) -> None:
+    """RFC 9003; a length that does not hold is passed over."""
+    s = Sessions()
+    s.b.receive(message.encode(), 1.0)
+    assert s.b.last_error.startswith("the peer sent NOTIFICATION: cease")
+    assert s.b.last_error.endswith(f'{words}"') == bool(words)
+    assert ('"' in s.b.last_error) == bool(words)
+
+
+def test_stop_sends_cease_with_words_and_stays_down() -> None:
+    s = Sessions()
+    s.a.stop(1.0, "this gateway is taken away")
+    s.pump()
+    assert s.b.last_error == (
+        'the peer sent NOTIFICATION: cease, Administrative Shutdown: "this gateway is taken away"'
+    )
     assert s.a.next_timer() == float("inf")
 
 

@@ -127,7 +127,7 @@ CONFEDERATION = encode_attributes(Attributes(OTHER), four_octets=True, internal=
     b"\2\1\xfa\x56\xea\1", b"\3\1\xfa\x56\xea\1"
 )
 ODD = {
-    "route refresh": bgp4mp(BGP4MP, 4, PEERS[0], b"\xff" * 16 + b"\0\x17\5\0\1\0\1"),
+    "no such message": bgp4mp(BGP4MP, 4, PEERS[0], b"\xff" * 16 + b"\0\x17\x09\0\1\0\1"),
     "no attributes": rib([(0, b"")]),
     "confederation": rib([(0, CONFEDERATION)]),
     "no such peer": rib([(7, b"")]),

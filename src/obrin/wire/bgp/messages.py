@@ -20,6 +20,7 @@ from obrin.wire.bgp.attributes import (
     encode_attributes,
 )
 from obrin.wire.bgp.errors import (
+    CEASE,
     HEADER_ERROR,
     OPEN_ERROR,
     UPDATE_ERROR,
@@ -30,10 +31,11 @@ from obrin.wire.cursor import Cursor
 from obrin.wire.errors import ReadError
 
 MARKER = b"\xff" * 16
-OPEN, UPDATE, NOTIFICATION, KEEPALIVE = 1, 2, 3, 4
+OPEN, UPDATE, NOTIFICATION, KEEPALIVE, ROUTE_REFRESH = 1, 2, 3, 4, 5
 MAX_SIZE = 4096
-_SMALLEST = {OPEN: 29, UPDATE: 23, NOTIFICATION: 21, KEEPALIVE: 19}
-CAPABILITY_MULTIPROTOCOL, CAPABILITY_FOUR_OCTETS = 1, 65
+_SMALLEST = {OPEN: 29, UPDATE: 23, NOTIFICATION: 21, KEEPALIVE: 19, ROUTE_REFRESH: 23}
+CAPABILITY_MULTIPROTOCOL, CAPABILITY_ROUTE_REFRESH, CAPABILITY_FOUR_OCTETS = 1, 2, 65
+_FIXED = (KEEPALIVE, ROUTE_REFRESH)
 _IPV4_UNICAST = b"\x00\x01\x00\x01"
 
 
@@ -46,12 +48,15 @@ class Open:
     router_id: int
     four_octets: bool = True
     ipv4_unicast: bool = True
+    route_refresh: bool = True
     unknown: tuple[tuple[int, bytes], ...] = ()
 
     def encode(self) -> bytes:
         capabilities = b""
         if self.ipv4_unicast:
             capabilities += bytes((CAPABILITY_MULTIPROTOCOL, 4)) + _IPV4_UNICAST
+        if self.route_refresh:
+            capabilities += bytes((CAPABILITY_ROUTE_REFRESH, 0))
         if self.four_octets:
             capabilities += bytes((CAPABILITY_FOUR_OCTETS, 4)) + self.asn.to_bytes(4, "big")
         for code, value in self.unknown:
@@ -95,6 +100,10 @@ class Update:
         )
 
 
+_WITH_WORDS = ((CEASE, 2), (CEASE, 4))
+"""Administrative Shutdown and Reset."""
+
+
 @dataclass(frozen=True, slots=True)
 class Notification:
     """Section 4.5."""
@@ -102,6 +111,20 @@ class Notification:
     code: int
     subcode: int = 0
     data: bytes = b""
+
+    @classmethod
+    def farewell(cls, subcode: int, words: str) -> Notification:
+        """A Cease of a kind that may say why (RFC 9003): up to 255 bytes of UTF-8."""
+        said = words.encode()[:255].decode(errors="ignore").encode()
+        return cls(CEASE, subcode, bytes((len(said),)) + said)
+
+    @property
+    def words(self) -> str:
+        """What the peer's owner wanted to say; empty for nothing, or for what is no text."""
+        if (self.code, self.subcode) not in _WITH_WORDS or not self.data:
+            return ""
+        size, said = self.data[0], self.data[1:]
+        return said[:size].decode(errors="replace") if size <= len(said) else ""
 
     def encode(self) -> bytes:
         return _frame(NOTIFICATION, bytes((self.code, self.subcode)) + self.data)
@@ -115,7 +138,24 @@ class Keepalive:
         return _frame(KEEPALIVE, b"")
 
 
-Message = Open | Update | Notification | Keepalive
+@dataclass(frozen=True, slots=True)
+class RouteRefresh:
+    """RFC 2918 section 3: a wish to be told everything again. `subtype` is reserved there; in RFC
+    7313, which is not spoken here, it means something."""
+
+    family: bytes = _IPV4_UNICAST
+    subtype: int = 0
+
+    def encode(self) -> bytes:
+        return _frame(ROUTE_REFRESH, self.family[:2] + bytes((self.subtype,)) + self.family[3:])
+
+    @property
+    def for_us(self) -> bool:
+        """Whether it is about routes of a family that is carried."""
+        return self.family == _IPV4_UNICAST and not self.subtype
+
+
+Message = Open | Update | Notification | Keepalive | RouteRefresh
 
 
 def _frame(kind: int, body: bytes) -> bytes:
@@ -158,7 +198,7 @@ def decode_message(data: bytes, *, four_octets: bool = True, internal: bool = Tr
         size != len(data)
         or size < _SMALLEST[kind]
         or size > MAX_SIZE
-        or (kind == KEEPALIVE and size != 19)
+        or (kind in _FIXED and size != _SMALLEST[kind])
     ):
         raise BgpError(HEADER_ERROR, 2, f"a length of {size} is wrong here", data[16:18])
     body = data[19:]
@@ -168,6 +208,8 @@ def decode_message(data: bytes, *, four_octets: bool = True, internal: bool = Tr
         return Notification(body[0], body[1], body[2:])
     if kind == OPEN:
         return _decode_open(body)
+    if kind == ROUTE_REFRESH:
+        return RouteRefresh(body[:2] + b"\0" + body[3:4], body[2])
     return _decode_update(body, four_octets=four_octets, internal=internal)
 
 
@@ -181,7 +223,7 @@ def _decode_open(body: bytes) -> Open:
     if router_id == 0:
         raise BgpError(OPEN_ERROR, 3, "a router identifier of zero")
     asn = int.from_bytes(body[1:3], "big")
-    four_octets = ipv4 = False
+    four_octets = ipv4 = refresh = False
     unknown: list[tuple[int, bytes]] = []
     any_multiprotocol = False
     cursor = Cursor(body, 9)
@@ -201,6 +243,8 @@ def _decode_open(body: bytes) -> Open:
                 elif code == CAPABILITY_MULTIPROTOCOL and len(data) == 4:
                     any_multiprotocol = True
                     ipv4 = ipv4 or data == _IPV4_UNICAST
+                elif code == CAPABILITY_ROUTE_REFRESH and not data:
+                    refresh = True
                 else:
                     unknown.append((code, data))
     except ReadError as error:
@@ -214,6 +258,7 @@ def _decode_open(body: bytes) -> Open:
         router_id=router_id,
         four_octets=four_octets,
         ipv4_unicast=ipv4 or not any_multiprotocol,
+        route_refresh=refresh,
         unknown=tuple(unknown),
     )
 

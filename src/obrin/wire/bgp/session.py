@@ -28,6 +28,7 @@ from obrin.wire.bgp.messages import (
     MessageReader,
     Notification,
     Open,
+    RouteRefresh,
     Update,
     decode_message,
 )
@@ -72,7 +73,12 @@ class RoutesChanged:
     faults: tuple[str, ...] = ()
 
 
-BgpEvent = SessionUp | SessionDown | RoutesChanged
+@dataclass(frozen=True, slots=True)
+class RefreshWanted:
+    """The peer wants to be told all routes again (RFC 2918)."""
+
+
+BgpEvent = SessionUp | SessionDown | RoutesChanged | RefreshWanted
 
 
 @dataclass(slots=True, eq=False)
@@ -103,10 +109,10 @@ class BgpSession:
             self._advance(BgpInput.START_ACTIVE)
             self.wants_connection = True
 
-    def stop(self, now: float) -> None:
-        """Cease, administrative shutdown (RFC 4486)."""
+    def stop(self, now: float, words: str = "stopped by its owner") -> None:
+        """Cease, administrative shutdown (RFC 4486), with words for the peer's owner."""
         if self.state in (BgpState.OPEN_SENT, BgpState.OPEN_CONFIRM, BgpState.ESTABLISHED):
-            self._send(Notification(CEASE, 2))
+            self._send(Notification.farewell(2, words))
         self._fail("stopped here", now)
         self._retry_at = float("inf")
 
@@ -222,11 +228,17 @@ class BgpSession:
     def _take(self, message: Message, now: float) -> None:
         if isinstance(message, Notification):
             name = error_name(message.code, message.subcode)
-            self._fail(f"the peer sent NOTIFICATION: {name}", now)
+            said = f': "{message.words}"' if message.words else ""
+            self._fail(f"the peer sent NOTIFICATION: {name}{said}", now)
             return
         if isinstance(message, Open):
             self._advance(BgpInput.OPEN)
             self._take_open(message, now)
+            return
+        if isinstance(message, RouteRefresh):
+            self._advance(BgpInput.UPDATE)
+            if message.for_us:
+                self._events.append(RefreshWanted())
             return
         self._advance(BgpInput.KEEPALIVE if isinstance(message, Keepalive) else BgpInput.UPDATE)
         self._hold_at = now + self.hold if self.hold else float("inf")

@@ -14,6 +14,7 @@ from obrin.core.routing.path import Candidate, Path, Peer
 from obrin.core.routing.policy import SessionPolicy, export_path, import_path
 from obrin.wire.bgp.session import (
     BgpSession,
+    RefreshWanted,
     RoutesChanged,
     SessionConfig,
     SessionDown,
@@ -84,6 +85,9 @@ class Speaker:
                     neighbour.router_id = event.peer_router_id
                     self._announce(neighbour)
                     self.log.append((now, name, "BGP established"))
+                elif isinstance(event, RefreshWanted):
+                    self._announce(neighbour)
+                    self.log.append((now, name, "told everything again, as the peer wished"))
                 elif isinstance(event, SessionDown):
                     touched |= neighbour.received.keys()
                     neighbour.told.clear()
