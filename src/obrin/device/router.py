@@ -22,6 +22,7 @@ from obrin.device.config import RouterConfig
 from obrin.device.counters import Refusal, TunnelCounters
 from obrin.device.drops import NO_FLOW, DropLog, packet_key
 from obrin.device.echo import echo_answer
+from obrin.device.marks import come_out
 from obrin.device.origin import ON_LINK_TTL, judge_origin, selected
 from obrin.device.outside import esp_packet, in_udp
 from obrin.device.sizes import clamped, size_of, told_too_big
@@ -132,7 +133,7 @@ class Router:
         try:
             packet = decode_ipv4(data)
             if packet.protocol == ESP:
-                self._open(packet.payload, now)
+                self._open(packet.payload, packet.tos, now)
             elif packet.protocol == UDP:
                 self._receive_udp(packet, now)
             else:
@@ -148,7 +149,7 @@ class Router:
         udp = decode_udp(packet)
         if udp.destination_port == NAT_PORT and udp.data[:4] != b"\0\0\0\0":
             if len(udp.data) > 1:  # one byte is a keepalive (RFC 3948 section 2.3)
-                self._open(udp.data, now)
+                self._open(udp.data, packet.tos, now)
             return
         if udp.destination_port in (PORT, NAT_PORT):
             self.ike.receive(
@@ -160,7 +161,7 @@ class Router:
         else:
             self._drop("an outer UDP packet for no port of this gateway", packet_key(packet))
 
-    def _open(self, data: bytes, now: float) -> None:
+    def _open(self, data: bytes, tos: int, now: float) -> None:
         found = self._inbound.get(data[:4])
         if found is None:
             self._drop("ESP packet for no SA of this gateway", NO_FLOW)
@@ -177,7 +178,7 @@ class Router:
         tunnel.heard(now)
         self.states[name].came_out(now)
         if next_header == NEXT_IPV4:
-            self._forward(inner, name, now)
+            self._forward(inner, name, now, outer=tos)
         elif next_header == NEXT_IPV6:
             self._drop("an IPv6 packet out of a tunnel: IPv4 only is carried", NO_FLOW)
         elif next_header != NEXT_DUMMY:  # RFC 4303 section 2.6: dummies are for nobody
@@ -214,16 +215,23 @@ class Router:
         *,
         own: bool = False,
         via: str | None = None,
+        outer: int = 0,
     ) -> None:
         """Filters are for what passes through; what the gateway itself sends is `own`.
 
-        `via` is a tunnel that somebody has chosen already among those that share a route.
+        `via` is a tunnel that somebody has chosen already among those that share a route, `outer`
+        the marks of the packet that this one came in.
         """
         try:
             packet = decode_ipv4(data)
         except PacketError as error:
             self._drop(f"bad packet: {error.reason}", NO_FLOW)
             return
+        marked = come_out(packet, outer)
+        if marked is None:
+            self._drop("it met congestion, and its ends cannot be told", packet_key(packet))
+            return
+        packet = marked
         if arrived_by in self._selective and not self._selected(arrived_by, packet, inwards=True):
             self._drop(_NOT_SELECTED, packet_key(packet))
             return
@@ -263,7 +271,7 @@ class Router:
             if via in self._selective and not self._selected(via, forwarded):
                 self._drop(_NOT_SELECTED, key)
                 return
-            self._seal(via, forwarded.encode(), key, now)
+            self._seal(via, forwarded, key, now)
         else:
             if arrived_by is not None:
                 forwarded = clamped(forwarded, self.config.tunnels[arrived_by].mtu)
@@ -303,19 +311,19 @@ class Router:
             reason = error.reason if isinstance(error, PacketError) else "BFD that is refused"
             self._drop(f"for the gateway itself: {reason}", packet_key(packet))
 
-    def _seal(self, name: str, packet: bytes, key: PacketKey, now: float) -> None:
+    def _seal(self, name: str, packet: Ipv4, key: PacketKey, now: float) -> None:
         tunnel = self.ike.tunnels[name]
         child = tunnel.outbound
         if child is None:
             self._drop(f"tunnel {name} has no child SA", key)
             return
         try:
-            data = child.sealer.seal(packet)
+            data = child.sealer.seal(packet.encode())
         except EspError as error:
             self._drop(f"ESP {error.reason}", key)
             return
         self.states[name].went_in(now)
-        self._underlay.append(esp_packet(tunnel.path, data))
+        self._underlay.append(esp_packet(tunnel.path, data, packet.tos))
 
     # After every input
 

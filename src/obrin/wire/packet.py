@@ -30,7 +30,7 @@ def checksum(data: bytes) -> int:
 
 
 class Ipv4(NamedTuple):
-    """An IPv4 packet without options; addresses are integers."""
+    """An IPv4 packet without options; addresses are integers. `tos` holds DSCP and ECN."""
 
     source: int
     destination: int
@@ -38,11 +38,12 @@ class Ipv4(NamedTuple):
     payload: bytes
     ttl: int = 64
     identification: int = 0
+    tos: int = 0
 
     def encode(self) -> bytes:
         head = _IPV4.pack(
             0x45,
-            0,
+            self.tos,
             20 + len(self.payload),
             self.identification,
             0x4000,
@@ -73,7 +74,7 @@ def decode_ipv4(data: bytes) -> Ipv4:
     """Raises PacketError. Fragments are refused: nothing here makes them."""
     if len(data) < 20:
         raise PacketError("shorter than an IPv4 header", f"{len(data)} bytes")
-    (first, _, length, identification, fragment, ttl, protocol, _, source, destination) = (
+    (first, tos, length, identification, fragment, ttl, protocol, _, source, destination) = (
         _IPV4.unpack_from(data)
     )
     head = (first & 15) * 4
@@ -83,7 +84,7 @@ def decode_ipv4(data: bytes) -> Ipv4:
         raise PacketError("the IPv4 header checksum does not match")
     if fragment & 0x3FFF:
         raise PacketError("a fragment")
-    return Ipv4(source, destination, protocol, data[head:length], ttl, identification)
+    return Ipv4(source, destination, protocol, data[head:length], ttl, identification, tos)
 
 
 def transport_checksum(source: int, destination: int, protocol: int, segment: bytes) -> int:
