@@ -18,6 +18,7 @@ from obrin.core.errors import DesignError
 from obrin.core.gather.ranges import gather_ranges
 from obrin.core.gather.rows import read_csv_rows, read_table
 from obrin.core.gather.template import fill_template
+from obrin.core.ipsec.registry import Kind, by_name
 from obrin.core.ipsec.suite import SHIPPED
 from obrin.core.pki.chain import Trust, judge
 from obrin.core.pki.read import Bundle, PkiError, as_pem, as_pkcs12, read_bundle
@@ -30,7 +31,7 @@ from obrin.wire.bgp.errors import BgpError
 from obrin.wire.bgp.messages import Keepalive, Notification, Open, Update, decode_message
 from obrin.wire.capture import CaptureError, decode_capture, encode_file_header, encode_record
 from obrin.wire.errors import PacketError
-from obrin.wire.esp import EspError, GcmOpener, GcmSealer
+from obrin.wire.esp import AeadOpener, AeadSealer, EspError, make_aead
 from obrin.wire.ike.config import Identity, PeerConfig
 from obrin.wire.ike.endpoint import Endpoint
 from obrin.wire.ike.errors import IkeFormatError
@@ -104,8 +105,9 @@ def _engine() -> Callable[[bytes], None]:
 
 
 def _esp() -> tuple[list[bytes], Callable[[bytes], object]]:
-    sealer = GcmSealer(7, bytes(36), esn=True)
-    opener = GcmOpener(7, bytes(36), esn=True)
+    cipher = by_name(Kind.ENCRYPTION, "AES-GCM-16-256")
+    sealer = AeadSealer(7, *make_aead(cipher, bytes(36)), esn=True)
+    opener = AeadOpener(7, *make_aead(cipher, bytes(36)), esn=True)
     return [sealer.seal(bytes(n)) for n in (0, 20, 100)], opener.open
 
 
