@@ -229,6 +229,8 @@ class Healthy:
             link["bgp"]["communities"] = ["no-export"]
         if "bgp" in link and self._maybe("summaries by themselves", 0.2):
             link["bgp"] |= {"summaries": "auto", "cloud-summaries": "auto"}
+        if "bgp" in link and self._maybe("sessions with a password", 0.2):
+            link["bgp"]["password"] = True
         self.data["links"][f"{site}-{cloud}"] = link
         for target in ("cloud-0", "cloud-1") if cloud == "hub" else (cloud,):
             self._wish(f"{site}/desks", f"{target}/web", "tcp/443")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import stat
 from concurrent.futures import ThreadPoolExecutor
 
@@ -110,6 +111,36 @@ def test_a_template_that_was_not_filled_in_is_named_by_its_line(folder: Folder) 
     assert run.err.count("placeholder") == 2
 
 
+def test_a_password_of_each_session_is_made_kept_and_never_told(folder: Folder) -> None:
+    text = (folder.path / "design.yaml").read_text()
+    folder.write("design.yaml", text.replace("hold: 6 s", "hold: 6 s, password: true"))
+    assert "BGP password of quay-apps/b" in folder.obrin("settle").good().out
+    listed = json.loads(folder.obrin("keys", "list", "--json").good().out)
+    labels = [entry["tunnel"] for entry in listed]
+    assert labels == ["quay-apps/a", "quay-apps/b", "quay-apps/a:bgp", "quay-apps/b:bgp"]
+    run = folder.obrin("handover").good()
+    told = run.out + run.err
+    shown = {label: folder.obrin("keys", "show", label).good().out.strip() for label in labels}
+    assert len(set(shown.values())) == 4
+    for gateway in ("quay-gw", "apps"):
+        pack = folder.path / "packs" / "design" / gateway
+        keys = json.loads((pack / "keys.json").read_text())["obrin-keys:keys"]
+        assert {(e["neighbor"], e["secret"]) for e in keys["session-password"]} == {
+            (label.removesuffix(":bgp"), shown[label]) for label in labels[2:]
+        }
+        told += "".join(p.read_text() for p in pack.iterdir() if p.name != "keys.json")
+        sheet = (pack / "sheet.md").read_text()
+        assert sheet.count("on, password in `keys.json`") == 2
+    assert not any(secret in told for secret in shown.values())
+    folder.obrin("keys", "set", "quay-apps/a:bgp", given="short\n").good()
+    folder.obrin("check").bad(1, "key-weak", "the BGP password of quay-apps/a is weak")
+    folder.obrin("keys", "set", "quay-apps/a:bgp", given="x" * 81 + "\n").bad(2, "80")
+    same = folder.obrin("keys", "compare", "quay-apps/b:bgp", given=shown[labels[1]] + "\n")
+    same.bad(1, "Not the BGP password of quay-apps/b", "it is the key of quay-apps/b")
+    folder.obrin("keys", "renew", "quay-apps/a:bgp").good()
+    folder.obrin("check").good()
+
+
 def test_keys_list_set_renew_show(folder: Folder) -> None:
     folder.obrin("settle").good()
     assert "good" in folder.obrin("keys", "list").good().out
@@ -121,7 +152,7 @@ def test_keys_list_set_renew_show(folder: Folder) -> None:
     folder.obrin("keys", "renew", "quay-apps/a").good()
     folder.obrin("check").good()
     folder.obrin("keys", "set", "quay-apps/a", given="\n").bad(2, "1 to 128 printable")
-    folder.obrin("keys", "show", "nowhere/x").bad(2, "there is no tunnel 'nowhere/x'")
+    folder.obrin("keys", "show", "nowhere/x").bad(2, "no key or password is called 'nowhere/x'")
 
 
 def test_a_key_file_that_others_can_read_is_refused(folder: Folder) -> None:

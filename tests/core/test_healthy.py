@@ -40,7 +40,7 @@ TRUE_OF_DEVICES = {"tunnel-asleep"}
 
 
 def secrets_of(settled: Settled) -> Secrets:
-    keys = {t.label: make_key(seeded(n)) for n, t in enumerate(settled.tunnels())}
+    keys = {t.label: make_key(seeded(n)) for n, t in enumerate(settled.shared_secrets())}
     files = CertificateFiles("chain", "key", "authorities", "lists")
     return Secrets(keys, dict.fromkeys(settled.certified(), files))
 

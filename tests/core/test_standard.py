@@ -116,6 +116,7 @@ def neighbours(name: str) -> st.SearchStrategy[Neighbour]:
         communities=st.sampled_from(((), ("no-export",), ("no-export", "no-advertise"))),
         limit=st.none() | st.integers(1, 10**6),
         internal=st.booleans(),
+        signed=st.booleans(),
     )
 
 

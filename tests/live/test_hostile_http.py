@@ -198,6 +198,8 @@ def test_a_refused_set_of_keys_is_not_kept() -> None:
         {"obrin-keys:keys": {"certificate": {"chain": "x", "authorities": "y"}}},
         {"obrin-keys:keys": {"pre-shared-key": [{"tunnel": 7}]}},
         {"obrin-keys:keys": {"pre-shared-key": {}}},
+        {"obrin-keys:keys": {"pre-shared-key": [], "session-password": [{"neighbor": 7}]}},
+        {"obrin-keys:keys": {"pre-shared-key": [], "session-password": {}}},
         {"obrin-keys:keys": []},
     ):
         for _ in range(2):

@@ -29,6 +29,11 @@ def wall(now: float) -> datetime:
     return NOW + timedelta(seconds=now)
 
 
+def keys_of(settled: Settled) -> dict[str, str]:
+    """By label."""
+    return {s.label: f"key-of-{s.label}-1234567890" for s in settled.shared_secrets()}
+
+
 class VirtualWorld:
     """Built through the same store, packs and configuration readers as the processes."""
 
@@ -39,8 +44,7 @@ class VirtualWorld:
         certificates: dict[str, CertificateFiles] | None = None,
     ) -> None:
         self.settled = settled
-        keys = keys or {t.label: f"key-of-{t.label}-1234567890" for t in settled.tunnels()}
-        secrets = Secrets(keys, certificates or {})
+        secrets = Secrets(keys or keys_of(settled), certificates or {})
         self.now = 0.0
         self.internet = Internet(
             [
@@ -161,10 +165,11 @@ class VirtualWorld:
             self.run(0.05)
         return max(gap, self.now - last - 0.05)
 
-    def change(self, settled: Settled, tick: Callable[[], None]) -> None:
+    def change(
+        self, settled: Settled, tick: Callable[[], None], keys: dict[str, str] | None = None
+    ) -> None:
         """Connect again with another design, as the program does; `tick` lets time pass."""
-        keys = {t.label: f"key-of-{t.label}-1234567890" for t in settled.tunnels()}
-        secrets = Secrets(keys, {})
+        secrets = Secrets(keys or keys_of(settled), {})
         packs = {name: make_pack(settled, name, secrets) for name in settled.gateways}
         done: set[str] = set()
         steps = cloud_steps(settled, settled.clouds, secrets)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import click
 
 from obrin.core.errors import ObrinError
+from obrin.core.settled.links import OF_SESSION
 from obrin.live.project import find_project
 
 
@@ -13,18 +14,29 @@ def tunnel_names(ctx: click.Context, param: click.Parameter, incomplete: str) ->
     return [name for name in _tunnels(ctx) if name.startswith(incomplete)]
 
 
+def secret_names(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
+    """Labels of tunnels, and of the passwords of sessions in them."""
+    labels = [*_tunnels(ctx), *(f"{name}{OF_SESSION}" for name in _tunnels(ctx, signed=True))]
+    return [label for label in labels if label.startswith(incomplete)]
+
+
 def cut_names(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
     """What `practice cut` can cut, by the kind that stands before."""
     names = _uplinks(ctx) if ctx.params.get("kind") == "uplink" else _tunnels(ctx)
     return [name for name in names if name.startswith(incomplete)]
 
 
-def _tunnels(ctx: click.Context) -> list[str]:
+def _tunnels(ctx: click.Context, *, signed: bool = False) -> list[str]:
     try:
         design = find_project(ctx.params.get("design_file")).read().design
     except ObrinError:
         return []
-    return [f"{link}/{name}" for link, entity in design.links.items() for name in entity.tunnels]
+    return [
+        f"{link}/{name}"
+        for link, entity in design.links.items()
+        if entity.bgp.password or not signed
+        for name in entity.tunnels
+    ]
 
 
 def _uplinks(ctx: click.Context) -> list[str]:

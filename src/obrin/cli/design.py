@@ -108,8 +108,8 @@ def _secret_rows(settled: Settled, made: Sequence[str]) -> Iterator[SettleRow]:
     def row(name: str, why: str) -> SettleRow:
         return name, "(not shown)", "new" if name in made else "kept", why
 
-    for tunnel in settled.keyed_tunnels():
-        yield row(f"key of {tunnel.label}", "made at random, as both ends accept it")
+    for secret in settled.shared_secrets():
+        yield row(secret.words, "made at random, as both ends accept it")
     for name in settled.certified():
         yield row(f"certificate of {name}", "issued by the design's own authority")
 

@@ -17,7 +17,7 @@ from obrin.cli.common import (
     project_of,
     writes,
 )
-from obrin.cli.completion import tunnel_names
+from obrin.cli.completion import secret_names
 from obrin.cli.deeds import HAND_OVER, Change, Deed, acting
 from obrin.core.check.keys import design_words, shared_keys
 from obrin.core.errors import ObrinError
@@ -28,26 +28,27 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
 
     from obrin.core.ipsec.profile import KeyRules
-    from obrin.core.settled.links import SettledTunnel
+    from obrin.core.settled.links import SharedSecret
     from obrin.core.settled.model import Settled
 
 
 @click.group()
 def keys() -> None:
-    """Pre-shared keys. A key has the name of its tunnel: LINK/TUNNEL."""
+    """Pre-shared keys and passwords of BGP sessions.
+
+    A key has the name of its tunnel, LINK/TUNNEL; the password of the session in it is called
+    LINK/TUNNEL:bgp.
+    """
 
 
-def _label(design_file: str | None, tunnel: str) -> str:
-    return _tunnel(design_file, tunnel)[1].label
-
-
-def _tunnel(design_file: str | None, label: str) -> tuple[Settled, SettledTunnel]:
+def _secret(design_file: str | None, label: str) -> tuple[Settled, SharedSecret]:
+    """The design, and what is called so. Raises ObrinError."""
     _, settled = project_of(design_file).settled()
-    try:
-        return settled, settled.tunnel(label)
-    except KeyError:
-        known = ", ".join(t.label for t in settled.tunnels())
-        raise ObrinError(f"there is no tunnel '{label}'. There are: {known}") from None
+    known = {secret.label: secret for secret in settled.shared_secrets()}
+    if label not in known:
+        listed = ", ".join(known) or "none: its links use certificates"
+        raise ObrinError(f"no key or password is called '{label}'. There are: {listed}")
+    return settled, known[label]
 
 
 @keys.command("list")
@@ -67,16 +68,16 @@ def list_keys(design_file: str | None, as_json: bool) -> None:
     made = project.keys.made()
     rows: list[tuple[str, str, str, str]] = []
     found: list[dict[str, object]] = []
-    for tunnel in settled.keyed_tunnels():
-        key = stored.get(tunnel.label)
+    for label in (secret.label for secret in settled.shared_secrets()):
+        key = stored.get(label)
         if key is None:
-            rows.append((tunnel.label, "none yet", "", ""))
-            found.append(_key_json(tunnel.label, None, None, [], None))
+            rows.append((label, "none yet", "", ""))
+            found.append(_key_json(label, None, None, [], None))
             continue
         weak, bits = weaknesses(key, words), round(estimate_bits(key, words))
-        found.append(_key_json(tunnel.label, len(key), bits, weak, made.get(tunnel.label)))
+        found.append(_key_json(label, len(key), bits, weak, made.get(label)))
         verdict = "; ".join(weak) or "good"
-        rows.append((tunnel.label, f"{len(key)} characters", f"at most {bits} bits", verdict))
+        rows.append((label, f"{len(key)} characters", f"at most {bits} bits", verdict))
     if as_json:
         echo_json(found)
         return
@@ -91,7 +92,7 @@ def _key_json(
 
 
 @keys.command()
-@click.argument("tunnel", shell_complete=tunnel_names)
+@click.argument("tunnel", shell_complete=secret_names)
 @design_option
 @json_option
 def show(tunnel: str, design_file: str | None, as_json: bool) -> None:
@@ -101,10 +102,11 @@ def show(tunnel: str, design_file: str | None, as_json: bool) -> None:
     Example:
       obrin keys show harbour-timetable/north --design skerrow-ferries
     """
-    label = _label(design_file, tunnel)
+    found = _secret(design_file, tunnel)[1]
+    label = found.label
     key = project_of(design_file).keys.read().get(label)
     if key is None:
-        raise ObrinError(f"tunnel {tunnel} has no key yet. Run 'obrin settle'")
+        raise ObrinError(f"there is no {found.words} yet. Run 'obrin settle'")
     if as_json:
         echo_json({"tunnel": label, "key": key})
     else:
@@ -112,7 +114,7 @@ def show(tunnel: str, design_file: str | None, as_json: bool) -> None:
 
 
 @keys.command("set")
-@click.argument("tunnel", shell_complete=tunnel_names)
+@click.argument("tunnel", shell_complete=secret_names)
 @design_option
 @acting
 @writes("dry_run")
@@ -123,10 +125,10 @@ def set_key(tunnel: str, design_file: str | None, dry_run: bool, as_json: bool) 
     Example:
       obrin keys set harbour-timetable/north < key.txt
     """
-    settled, found = _tunnel(design_file, tunnel)
+    settled, found = _secret(design_file, tunnel)
     label = found.label
-    key = ask_secret(f"Key of {label}", confirm=True)
-    judge(key, settled.key_rules(found), label, design_words(settled))
+    key = ask_secret(f"The {found.words}", confirm=True)
+    judge(key, settled.secret_rules(found), label, design_words(settled))
     project = project_of(design_file)
     held = project.keys.read() | {label: key}
     for finding in shared_keys(settled, held, project.keys_beside()):
@@ -134,13 +136,13 @@ def set_key(tunnel: str, design_file: str | None, dry_run: bool, as_json: bool) 
             click.echo(f"warning: {finding.cause}", err=True)
     if not dry_run:
         project.keys.put({label: key}, project.today)
-    Deed(changes=(Change(f"key of {label}", "set"),), following=HAND_OVER).tell(
+    Deed(changes=(Change(found.words, "set"),), following=HAND_OVER).tell(
         dry_run=dry_run, as_json=as_json
     )
 
 
 @keys.command()
-@click.argument("tunnel", shell_complete=tunnel_names)
+@click.argument("tunnel", shell_complete=secret_names)
 @design_option
 @json_option
 @writes()
@@ -155,26 +157,29 @@ def compare(ctx: click.Context, tunnel: str, design_file: str | None, as_json: b
     Example:
       obrin keys compare harbour-timetable/north < entered.txt
     """
-    label, project = _label(design_file, tunnel), project_of(design_file)
-    stored = project.keys.read()
+    found, project = _secret(design_file, tunnel)[1], project_of(design_file)
+    label, stored = found.label, project.keys.read()
     if label not in stored:
-        raise ObrinError(f"tunnel {label} has no key yet. Run 'obrin settle'")
-    typed = ask_secret(f"Key of {label}, as it is entered")
+        raise ObrinError(f"there is no {found.words} yet. Run 'obrin settle'")
+    typed = ask_secret(f"The {found.words}, as it is entered")
     others = {name: key for name, key in stored.items() if name != label}
     others |= {str(owner): key for owner, key in project.keys_beside().items()}
-    found = difference(stored[label], typed, others)
+    differs = difference(stored[label], typed, others)
     project.keys.make_print_secret(os.urandom)
     shown = key_print(typed, bytes.fromhex(project.keys.print_secret()))
     if as_json:
-        echo_json({"tunnel": label, "same": not found, "difference": found, "fingerprint": shown})
+        echo_json(
+            {"tunnel": label, "same": not differs, "difference": differs, "fingerprint": shown}
+        )
     else:
-        click.echo(f"Not the key of {label}: {found}." if found else f"It is the key of {label}.")
+        what = f"the {found.words}"
+        click.echo(f"Not {what}: {differs}." if differs else f"It is {what}.")
         click.echo(f"Fingerprint of what was typed: {shown}")
-    ctx.exit(1 if found else 0)
+    ctx.exit(1 if differs else 0)
 
 
 @keys.command()
-@click.argument("tunnel", shell_complete=tunnel_names)
+@click.argument("tunnel", shell_complete=secret_names)
 @design_option
 @acting
 @writes("dry_run")
@@ -185,12 +190,12 @@ def renew(tunnel: str, design_file: str | None, dry_run: bool, as_json: bool) ->
     Example:
       obrin keys renew harbour-timetable/north --design skerrow-ferries
     """
-    settled, found = _tunnel(design_file, tunnel)
+    settled, found = _secret(design_file, tunnel)
     label = found.label
     project = project_of(design_file)
     if not dry_run:
-        project.keys.put({label: make_key(os.urandom, settled.key_rules(found))}, project.today)
-    Deed(changes=(Change(f"key of {label}", "made anew"),), following=HAND_OVER).tell(
+        project.keys.put({label: make_key(os.urandom, settled.secret_rules(found))}, project.today)
+    Deed(changes=(Change(found.words, "made anew"),), following=HAND_OVER).tell(
         dry_run=dry_run, as_json=as_json
     )
 

@@ -145,16 +145,16 @@ def import_keys(file: str, design_file: str | None, dry_run: bool, as_json: bool
     project = project_of(design_file)
     found = _imported(Path(file))
     _, settled = project.settled()
-    known = {t.label: t for t in settled.keyed_tunnels()}
+    known = {secret.label: secret for secret in settled.shared_secrets()}
     words = design_words(settled)
     for label, (key, where) in found.items():
         if label not in known:
             listed = ", ".join(known)
             raise ObrinError(f"{where}: there is no tunnel '{label}' with a key. Known: {listed}")
-        judge(key, settled.key_rules(known[label]), where, words)
+        judge(key, settled.secret_rules(known[label]), where, words)
     if not dry_run:
         project.keys.put({label: key for label, (key, _) in found.items()}, project.today)
-    changes = [Change(f"key of {label}", f"taken from {file}") for label in found]
+    changes = [Change(known[label].words, f"taken from {file}") for label in found]
     Deed(changes=changes, following=HAND_OVER).tell(dry_run=dry_run, as_json=as_json)
 
 

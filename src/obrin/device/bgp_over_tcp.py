@@ -19,6 +19,7 @@ class BgpOverTcp:
     def __init__(self, neighbours: Mapping[str, RouterNeighbour], tcp: TcpStack) -> None:
         self.speaker = Speaker()
         self._tcp = tcp
+        tcp.refused = self._refused
         self._connections: dict[str, Connection] = {}
         self._opened: set[str] = set()
         self._alive: set[str] = set()
@@ -27,7 +28,13 @@ class BgpOverTcp:
 
     def add(self, neighbour: RouterNeighbour) -> BgpSession:
         """One session more; it has to be started."""
-        self._tcp.listen(neighbour.session.local_address, PORT, self._accept)
+        config = neighbour.session
+        self._tcp.listen(config.local_address, PORT, self._accept)
+        ends = config.local_address, config.peer_address
+        if config.password:
+            self._tcp.passwords[ends] = config.password
+        else:
+            self._tcp.passwords.pop(ends, None)
         return self.speaker.add(neighbour.session, neighbour.policy, neighbour.announce)
 
     def remove(self, name: str, now: float) -> None:
@@ -56,6 +63,11 @@ class BgpOverTcp:
                     self._connections[name] = connection
                     return
         connection.abort("not a configured peer, or not now")
+
+    def _refused(self, ends: tuple[int, int], reason: str, now: float) -> None:
+        for session in self.sessions.values():
+            if ends == (session.config.local_address, session.config.peer_address):
+                session.refused(reason, now)
 
     def start(self, now: float) -> None:
         for session in self.sessions.values():

@@ -57,7 +57,7 @@ def router_from(told: DeviceConfig, keys: Json, wall: Wall) -> RouterConfig:
     return RouterConfig(
         tunnels=tunnels,
         networks=_networks(told),
-        neighbours={} if told.speaker is None else _neighbours(told.speaker),
+        neighbours={} if told.speaker is None else _neighbours(told.speaker, _passwords(keys)),
         static=tuple(_alike(list(_static(told)), tunnels)),
         rules=told.filter.rules,
     )
@@ -73,7 +73,8 @@ def complete(told: DeviceConfig, keys: Json) -> bool:
     """Whether every tunnel has its secret already; they come after the configuration."""
     secrets = keys.get("obrin-keys:keys", {})
     have = {entry["tunnel"] for entry in secrets.get("pre-shared-key", [])}
-    return all(
+    signed = {n.name for n in told.speaker.neighbours if n.signed} if told.speaker else set()
+    return signed <= _passwords(keys).keys() and all(
         tunnel.name in have or (tunnel.authentication != BY_KEY and "certificate" in secrets)
         for tunnel in told.tunnels
     )
@@ -125,11 +126,21 @@ def _tunnel(
     )
 
 
-def _neighbours(speaker: Speaker) -> dict[str, RouterNeighbour]:
-    return {neighbour.name: _neighbour(speaker, neighbour) for neighbour in speaker.neighbours}
+def _passwords(keys: Json) -> dict[str, str]:
+    """Of sessions, by neighbour."""
+    held = keys.get("obrin-keys:keys", {}).get("session-password", [])
+    return {entry["neighbor"]: entry["secret"] for entry in held}
 
 
-def _neighbour(speaker: Speaker, neighbour: Neighbour) -> RouterNeighbour:
+def _neighbours(speaker: Speaker, passwords: dict[str, str]) -> dict[str, RouterNeighbour]:
+    """Raises KeyError for a password that is not there."""
+    return {
+        n.name: _neighbour(speaker, n, passwords[n.name] if n.signed else "")
+        for n in speaker.neighbours
+    }
+
+
+def _neighbour(speaker: Speaker, neighbour: Neighbour, password: str) -> RouterNeighbour:
     """Raises ValueError for an internal one."""
     if neighbour.internal:
         raise ValueError(f"neighbor {neighbour.name}: this device has no internal BGP")
@@ -143,6 +154,7 @@ def _neighbour(speaker: Speaker, neighbour: Neighbour) -> RouterNeighbour:
             peer_address=neighbour.remote_address.value,
             hold=neighbour.hold,
             passive=neighbour.passive,
+            password=password.encode(),
         ),
         SessionPolicy(
             local_as=speaker.asn,

@@ -164,8 +164,7 @@ class Project:
 
     def fill_secrets(self, settled: Settled) -> list[str]:
         """Make the keys and certificates that are missing; what was made, in words."""
-        filled = self.keys.fill(settled, os.urandom, self.today)
-        made = [f"key of {label}" for label in filled]
+        made = self.keys.fill(settled, os.urandom, self.today)
         needs = settled.certified()
         if needs:
             from obrin.live.secrets.material import lives_of

@@ -13,13 +13,24 @@ lately; anything else near it is answered by a challenge, which the true peer an
 from __future__ import annotations
 
 import enum
+import hmac
 from collections import deque
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
 from obrin.wire.errors import PacketError
 from obrin.wire.packet import TCP, Ipv4
-from obrin.wire.tcp_segment import ACK, FIN, PSH, RST, SYN, Segment, decode_segment
+from obrin.wire.tcp_segment import (
+    ACK,
+    FIN,
+    PSH,
+    RST,
+    SIGNATURE_SIZE,
+    SYN,
+    Segment,
+    decode_segment,
+    md5_digest,
+)
 
 WINDOW = 65535
 DEFAULT_MSS = 536
@@ -269,7 +280,9 @@ Key = tuple[tuple[int, int], tuple[int, int]]
 
 
 class TcpStack:
-    """All connections of a set of local addresses. `ttl` is what packets leave with."""
+    """All connections of a set of local addresses. `ttl` is what packets leave with; `passwords`
+    sign what goes between two addresses, the local one first (RFC 2385); `refused` is called with
+    such addresses, a reason and the time when a signature was not right."""
 
     def __init__(self, rng: Callable[[int], bytes], mss: int = 1300, ttl: int = 64) -> None:
         self._rng = rng
@@ -278,6 +291,8 @@ class TcpStack:
         self._listeners: dict[tuple[int, int | None], Callable[[Connection], None]] = {}
         self._connections: dict[Key, Connection] = {}
         self._out: list[bytes] = []
+        self.passwords: dict[tuple[int, int], bytes] = {}
+        self.refused: Callable[[tuple[int, int], str, float], None] = lambda ends, why, now: None
         self._next_port = 49152 + int.from_bytes(rng(2), "big") % 16000
 
     def listen(self, address: int, port: int | None, accept: Callable[[Connection], None]) -> None:
@@ -292,7 +307,7 @@ class TcpStack:
             local=(local, self._next_port),
             remote=(remote, port),
             state=TcpState.SYN_SENT,
-            mss=self._mss,
+            mss=self._mss_between(local, remote),
             send_next=start,
             send_unacked=start,
         )
@@ -306,6 +321,10 @@ class TcpStack:
         """A TCP packet for one of our addresses, from the network. Raises PacketError for one that
         was dropped."""
         segment = decode_segment(packet)
+        fault = self._signature_fault(packet, segment)
+        if fault:
+            self.refused((packet.destination, packet.source), fault, now)
+            raise PacketError(fault)
         local = (packet.destination, segment.destination_port)
         remote = (packet.source, segment.source_port)
         connection = self._connections.get((local, remote))
@@ -317,7 +336,7 @@ class TcpStack:
                     local=local,
                     remote=remote,
                     state=TcpState.SYN_RECEIVED,
-                    mss=self._mss,
+                    mss=self._mss_between(local[0], remote[0]),
                     send_next=start,
                     send_unacked=start,
                     receive_next=(segment.sequence + 1) % _MOD,
@@ -337,6 +356,28 @@ class TcpStack:
         if reason:
             raise PacketError(reason)
 
+    def _signature_fault(self, packet: Ipv4, segment: Segment) -> str:
+        """Both ends sign, or none does; empty where that is so."""
+        password = self.passwords.get((packet.destination, packet.source), b"")
+        if not password:
+            signed = segment.digest is not None
+            return "TCP is signed with a password that this end does not have" if signed else ""
+        if segment.digest is None:
+            return "TCP is not signed, and this end has a password"
+        right = md5_digest(packet.source, packet.destination, packet.payload, password)
+        if hmac.compare_digest(right, segment.digest):
+            return ""
+        return "the TCP signature does not match: the passwords differ"
+
+    def _mss_between(self, local: int, remote: int) -> int:
+        """A signature takes its room in each segment."""
+        return self._mss - (SIGNATURE_SIZE if self.passwords.get((local, remote)) else 0)
+
+    def _encode(self, segment: Segment, source: int, destination: int) -> bytes:
+        password = self.passwords.get((source, destination), b"")
+        payload = segment.encode(source, destination, password)
+        return Ipv4(source, destination, TCP, payload, self._ttl).encode()
+
     def _reset(self, packet: Ipv4, segment: Segment) -> None:
         """RFC 9293 section 3.5.2, case 1: there is no such connection."""
         size = len(segment.data) + bool(segment.flags & SYN) + bool(segment.flags & FIN)
@@ -350,15 +391,7 @@ class TcpStack:
             window=0,
             data=b"",
         )
-        self._out.append(
-            Ipv4(
-                packet.destination,
-                packet.source,
-                TCP,
-                reply.encode(packet.destination, packet.source),
-                self._ttl,
-            ).encode()
-        )
+        self._out.append(self._encode(reply, packet.destination, packet.source))
 
     def next_timer(self) -> float:
         return min((c.timer for c in self._connections.values()), default=float("inf"))
@@ -373,12 +406,7 @@ class TcpStack:
         for key, connection in list(self._connections.items()):
             connection.flush(now)
             source, destination = connection.local[0], connection.remote[0]
-            out += [
-                Ipv4(
-                    source, destination, TCP, segment.encode(source, destination), self._ttl
-                ).encode()
-                for segment in connection.segments()
-            ]
+            out += [self._encode(s, source, destination) for s in connection.segments()]
             if connection.state is TcpState.CLOSED:
                 del self._connections[key]
         return out

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 from dataclasses import dataclass
 from struct import Struct
 
@@ -10,6 +11,10 @@ from obrin.wire.packet import TCP, Ipv4, transport_checksum
 
 _HEAD = Struct(">HHIIBBHHH")
 FIN, SYN, RST, PSH, ACK = 1, 2, 4, 8, 16
+_PSEUDO = Struct(">IIBBH")
+_SIGNATURE = b"\x01\x01\x13\x12"
+"""Two options that mean nothing, so that words stay words; then kind and length of the digest."""
+SIGNATURE_SIZE = len(_SIGNATURE) + 16
 _MOD = 1 << 32
 
 
@@ -23,9 +28,13 @@ class Segment:
     window: int
     data: bytes
     mss: int | None = None
+    digest: bytes | None = None
 
-    def encode(self, source: int, destination: int) -> bytes:
+    def encode(self, source: int, destination: int, key: bytes = b"") -> bytes:
+        """With a `key`, signed as RFC 2385 has it."""
         options = b"" if self.mss is None else b"\x02\x04" + self.mss.to_bytes(2, "big")
+        if key:
+            options += _SIGNATURE + bytes(16)
         raw = (
             _HEAD.pack(
                 self.source_port,
@@ -41,6 +50,9 @@ class Segment:
             + options
             + self.data
         )
+        if key:
+            head = 20 + len(options)
+            raw = raw[: head - 16] + md5_digest(source, destination, raw, key) + raw[head:]
         value = transport_checksum(source, destination, TCP, raw)
         return raw[:16] + value.to_bytes(2, "big") + raw[18:]
 
@@ -89,11 +101,23 @@ def decode_segment(packet: Ipv4) -> Segment:
         flags=flags,
         window=window,
         data=data[head:],
-        mss=_mss(data[20:head]),
+        mss=None if (mss := _option(data[20:head], 2, 2)) is None else int.from_bytes(mss, "big"),
+        digest=_option(data[20:head], 19, 16),
     )
 
 
-def _mss(options: bytes) -> int | None:
+def md5_digest(source: int, destination: int, segment: bytes, key: bytes) -> bytes:
+    """RFC 2385 section 2: over the pseudo-header, the header without options and with a checksum of
+    zero, the data, and the key."""
+    head = (segment[12] >> 4) * 4
+    made = hashlib.md5(usedforsecurity=False)  # as the RFC has it; ESP is what protects the session
+    made.update(_PSEUDO.pack(source, destination, 0, TCP, len(segment)))
+    made.update(segment[:16] + bytes(2) + segment[18:20] + segment[head:] + key)
+    return made.digest()
+
+
+def _option(options: bytes, wanted: int, size: int) -> bytes | None:
+    """The value of the first option of a kind, where it is of its size."""
     position = 0
     while position < len(options):
         kind = options[position]
@@ -104,7 +128,8 @@ def _mss(options: bytes) -> int | None:
             continue
         if position + 1 >= len(options) or options[position + 1] < 2:
             break
-        if kind == 2 and position + 4 <= len(options):
-            return int.from_bytes(options[position + 2 : position + 4], "big")
+        if kind == wanted and options[position + 1] == 2 + size:
+            found = options[position + 2 : position + 2 + size]
+            return found if len(found) == size else None
         position += options[position + 1]
     return None

@@ -78,16 +78,16 @@ def _keys(settled: Settled, made: Mapping[str, str]) -> Iterator[Ending]:
     life = settled.standards.key_life
     if life is None:
         return
-    for tunnel in settled.keyed_tunnels():
-        day = made.get(tunnel.label)
+    for secret in settled.shared_secrets():
+        day = made.get(secret.label)
         if day is not None:
             yield Ending(
                 day=day_after(date.fromisoformat(day), timedelta(seconds=life)),
                 kind="key",
-                subject=tunnel.label,
-                what=f"the key of {tunnel.label} reaches the age that the policy allows",
+                subject=secret.label,
+                what=f"the {secret.words} reaches the age that the policy allows",
                 then="an audit finds it; who has seen it can still use it",
-                cure=f"'obrin keys rotate {tunnel.label}'",
+                cure=secret.renewal,
                 lead=30,
             )
 

@@ -30,8 +30,8 @@ def ended(settled: Settled, made: Mapping[str, str], today: date) -> Iterator[Fi
     yield from _outlived(settled)
     yield from _kept_open(settled)
     life = settled.standards.key_life
-    for tunnel in settled.keyed_tunnels():
-        since = made.get(tunnel.label)
+    for secret in settled.shared_secrets():
+        since, tunnel = made.get(secret.label), secret.tunnel
         if life is None or since is None:
             continue
         if day_after(date.fromisoformat(since), timedelta(seconds=life)) < today:
@@ -39,9 +39,9 @@ def ended(settled: Settled, made: Mapping[str, str], today: date) -> Iterator[Fi
                 Severity.ERROR,
                 "key-old",
                 ("links", tunnel.link, "tunnels", tunnel.name),
-                f"the key of {tunnel.label} was made on {since}, longer ago than the policy allows",
+                f"the {secret.words} was made on {since}, longer ago than the policy allows",
                 "whoever has seen it since can still pass for either end",
-                f"'obrin keys rotate {tunnel.label}'",
+                secret.renewal,
             )
 
 

@@ -10,7 +10,7 @@ from obrin.core.design.reader import Location
 from obrin.core.handover.secrets import KeyOwner
 from obrin.core.ipsec.guessing import words_of
 from obrin.core.ipsec.shared_keys import weaknesses
-from obrin.core.settled.links import SettledTunnel
+from obrin.core.settled.links import SharedSecret
 from obrin.core.settled.model import Settled
 
 
@@ -21,21 +21,22 @@ def keys(
 ) -> Iterator[Finding]:
     """`stored` maps tunnel labels to keys, `beside` does so for tunnels of other designs."""
     others, words = _Others(beside), design_words(settled)
-    for tunnel in settled.keyed_tunnels():
+    for secret in settled.shared_secrets():
+        tunnel, label = secret.tunnel, secret.label
         here: Location = ("links", tunnel.link, "tunnels", tunnel.name)
-        key = stored.get(tunnel.label)
+        key = stored.get(label)
         if key is None:
             yield Finding(
                 Severity.WARNING,
                 "key-missing",
                 here,
-                f"tunnel {tunnel.label} has no pre-shared key yet",
+                f"tunnel {tunnel.label} has no {secret.what} yet",
                 "it cannot be handed over or connected",
                 "run 'obrin settle', or bring one with 'obrin keys set'",
             )
             continue
         for name, rules in zip(
-            (tunnel.gateway, tunnel.cloud), settled.key_rules(tunnel), strict=True
+            (tunnel.gateway, tunnel.cloud), settled.secret_rules(secret), strict=True
         ):
             faults = rules.faults(key)
             if faults:
@@ -43,10 +44,10 @@ def keys(
                     Severity.ERROR,
                     "key-refused",
                     here,
-                    f"{name} does not accept the pre-shared key of {tunnel.label}: "
+                    f"{name} does not accept the {secret.what} of {tunnel.label}: "
                     f"{'; '.join(faults)}",
                     "the device refuses it, or silently cuts it: then the keys differ",
-                    f"'obrin keys renew {tunnel.label}' makes one that both ends accept",
+                    f"'obrin keys renew {label}' makes one that both ends accept",
                 )
         weak = weaknesses(key, words)
         if weak:
@@ -54,11 +55,11 @@ def keys(
                 Severity.ERROR,
                 "key-weak",
                 here,
-                f"the pre-shared key of {tunnel.label} is weak: {'; '.join(weak)}",
+                f"the {secret.what} of {tunnel.label} is weak: {'; '.join(weak)}",
                 "who records one handshake can guess it at leisure, without asking either end",
-                f"replace it: 'obrin keys renew {tunnel.label}' makes one of 279 bits",
+                f"replace it: 'obrin keys renew {label}' makes one of 279 bits",
             )
-        yield from others.alike(tunnel, key)
+        yield from others.alike(secret, key)
 
 
 def shared_keys(
@@ -66,9 +67,9 @@ def shared_keys(
 ) -> Iterator[Finding]:
     """Only what several tunnels have alike, here or in other designs."""
     others = _Others(beside)
-    for tunnel in settled.keyed_tunnels():
-        if tunnel.label in stored:
-            yield from others.alike(tunnel, stored[tunnel.label])
+    for secret in settled.shared_secrets():
+        if secret.label in stored:
+            yield from others.alike(secret, stored[secret.label])
 
 
 class _Others:
@@ -78,8 +79,8 @@ class _Others:
         self._same = {key: owner for owner, key in beside.items()}
         self._nearly = {_stem(key): owner for owner, key in beside.items()}
 
-    def alike(self, tunnel: SettledTunnel, key: str) -> Iterator[Finding]:
-        label = tunnel.label
+    def alike(self, secret: SharedSecret, key: str) -> Iterator[Finding]:
+        label, tunnel = secret.label, secret.tunnel
         mine = KeyOwner(label)
         same = self._same.setdefault(key, mine)
         nearly = self._nearly.setdefault(_stem(key), mine)

@@ -160,7 +160,7 @@ class Tunnel(Entity):
 
 
 class Bgp(Entity):
-    """Timers of the BGP sessions (RFC 4271 section 4.2)."""
+    """Timers of the BGP sessions (RFC 4271 section 4.2), and what they tell."""
 
     hold: Seconds = Field(90.0, description="Hold time; at least 3 s.")
     summaries: SummariesText = Field(
@@ -173,6 +173,11 @@ class Bgp(Entity):
         alias="cloud-summaries",
         description="Told to the site instead of the prefixes inside them; 0.0.0.0/0 for all, "
         "`auto` as above.",
+    )
+    password: bool = Field(
+        False,
+        description="Whether TCP is signed with a password of each session (RFC 2385). 'obrin "
+        "settle' makes it; it is kept with the keys.",
     )
     communities: list[Literal["no-export", "no-advertise"]] = Field(
         default_factory=list, description="Marks on what the site tells (RFC 1997)."

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import fields
+from dataclasses import fields, replace
 
 from obrin.core.address.prefix import DEFAULT_ROUTE, Address, Prefix, parse_address
 from obrin.core.address.translation import Exposure
@@ -152,8 +152,12 @@ def _speaker(
     settled: Settled, place: str, ends: tuple[TunnelEnd, ...], circuits: tuple[CircuitEnd, ...]
 ) -> Speaker | None:
     """None without a session. All sessions of a gateway have its one AS number."""
-    neighbours = [_session(e.tunnel, e, e.communities) for e in ends if e.routing == "bgp"]
-    neighbours += [_session(c.label, c, ()) for c in circuits if c.routing == "bgp"]
+    neighbours = [
+        replace(_session(e.tunnel, e), communities=e.communities, signed=e.password)
+        for e in ends
+        if e.routing == "bgp"
+    ]
+    neighbours += [_session(c.label, c) for c in circuits if c.routing == "bgp"]
     neighbours += [
         _internal(end, end.loopbacks)
         for end in internal_at(settled, place)
@@ -165,7 +169,7 @@ def _speaker(
     return Speaker(asn=asn, identifier=bgp_identifier(settled, place), neighbours=tuple(neighbours))
 
 
-def _session(name: str, end: LegEnd, marks: tuple[str, ...]) -> Neighbour:
+def _session(name: str, end: LegEnd) -> Neighbour:
     return Neighbour(
         name=name,
         local_address=end.local_inside,
@@ -177,7 +181,6 @@ def _session(name: str, end: LegEnd, marks: tuple[str, ...]) -> Neighbour:
         announce=end.local_prefixes,
         accept=end.remote_prefixes,
         prepend=end.prepend,
-        communities=marks,
         limit=end.limit,
     )
 

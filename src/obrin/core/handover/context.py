@@ -138,6 +138,7 @@ def _leg(end: LegEnd) -> Context:
 def _tunnel(end: TunnelEnd, secrets: Secrets | None) -> Context:
     made = {
         "name": end.tunnel,
+        "session_signed": end.password,
         **_leg(end),
         "interface": interface_name(end.tunnel),
         "uplink": end.uplink,

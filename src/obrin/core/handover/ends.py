@@ -54,7 +54,8 @@ class TunnelEnd(LegEnd, Terms):
     """Everything that one end of a tunnel is told.
 
     `translations` are what this end does to its own addresses at the tunnel. `mss` is in bytes.
-    `stands_in_for` are the tunnels that a spare waits for.
+    `stands_in_for` are the tunnels that a spare waits for. `password` is whether the BGP session
+    inside has one.
     """
 
     tunnel: str
@@ -73,6 +74,7 @@ class TunnelEnd(LegEnd, Terms):
     stands_in_for: tuple[str, ...]
     mss: int
     communities: tuple[str, ...] = ()
+    password: bool = False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -172,6 +174,7 @@ def _end(
         prepend=here.policy.prepend,
         communities=_marks(here.policy),
         limit=here.policy.limit,
+        password=link.password,
     )
 
 

@@ -51,6 +51,7 @@ class Written(Terms):
     role: str
     local_pref: int | None
     mtu: int | None
+    signature: str
 
 
 MIRRORED = (
@@ -73,12 +74,14 @@ EQUAL = (
     "role",
     "local_pref",
     "mtu",
+    "signature",
 )
 _WORDS = {
     "hold": "BGP hold time (s)",
     "local_pref": "local preference",
     "inside": "inside block",
     "mtu": "MTU inside (bytes)",
+    "signature": "TCP signature of BGP",
 }
 Row = tuple[str, str, str, str, str]
 
@@ -137,6 +140,7 @@ def _written(
         role=tunnel.role,
         local_pref=session.local_pref if session else None,
         mtu=interface.mtu,
+        signature="" if session is None else "on" if session.signed else "off",
     )
 
 

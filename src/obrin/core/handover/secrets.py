@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
 from obrin.core.handover.ends import ends_at
+from obrin.core.settled.links import OF_SESSION
 from obrin.core.settled.model import Settled
 
 Json = dict[str, Any]
@@ -54,7 +55,7 @@ class Secrets:
     def missing(self, settled: Settled) -> list[str]:
         """What a design needs and is not here, in words."""
         return [
-            *(f"key of {t.label}" for t in settled.keyed_tunnels() if t.label not in self.keys),
+            *(s.words for s in settled.shared_secrets() if s.label not in self.keys),
             *(
                 f"certificate of {name}"
                 for name in settled.certified()
@@ -73,6 +74,13 @@ def key_data(settled: Settled, place: str, secrets: Secrets) -> Json:
             if end.authentication == BY_KEY
         ]
     }
+    passwords = [
+        {"neighbor": end.tunnel, "secret": secrets.keys[end.tunnel + OF_SESSION]}
+        for end in ends
+        if end.password
+    ]
+    if passwords:
+        data["session-password"] = passwords
     if any(end.authentication != BY_KEY for end in ends):
         data["certificate"] = certificate_data(secrets.certificates[place])
     return {"obrin-keys:keys": data}

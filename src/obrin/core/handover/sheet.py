@@ -240,6 +240,10 @@ def _seldom(speakers: list[TunnelEnd]) -> Iterator[tuple[str, ...]]:
             yield name, *(value or "none" for value in values)
 
 
+def _signature(end: TunnelEnd) -> str:
+    return "on, password in `keys.json`" if end.password else "off"
+
+
 def _routing(settled: Settled, place: str, ends: tuple[TunnelEnd, ...]) -> Iterator[Block]:
     yield Heading(2, "4. Routing")
     speakers = [end for end in ends if end.routing == "bgp"]
@@ -254,6 +258,7 @@ def _routing(settled: Settled, place: str, ends: tuple[TunnelEnd, ...]) -> Itera
                 ("Hold time", *(seconds(e.hold) for e in speakers)),
                 ("Keepalive", *(seconds(e.hold / 3) for e in speakers)),
                 ("Multihop", *("off" for _ in speakers)),
+                ("TCP signature (RFC 2385)", *map(_signature, speakers)),
                 ("Local preference for its routes", *(str(e.local_pref) for e in speakers)),
                 ("Announce to it", *(listed(e.local_prefixes) for e in speakers)),
                 ("Accept from it", *(listed(e.remote_prefixes) for e in speakers)),

@@ -127,7 +127,8 @@ class SettledLink(Terms):
     `cloud_exposures` are the cloud's space, or that of a hub's members.
 
     `prepend` is how often the site puts its AS in front once more on this link, so that what
-    several hubs bring leads back over the preferred one.
+    several hubs bring leads back over the preferred one. `password` is whether its BGP sessions
+    have one.
     """
 
     name: str
@@ -143,8 +144,38 @@ class SettledLink(Terms):
     cloud_summaries: tuple[Prefix, ...] = ()
     communities: tuple[str, ...] = ()
     prepend: int = 0
+    password: bool = False
 
 
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SharedSecret:
+    """What both ends of a tunnel must have and nobody else: its pre-shared key, or the password of
+    the BGP session in it. `label` is how it is called; `what` says which it is."""
+
+    label: str
+    tunnel: SettledTunnel
+    what: str
+
+    @property
+    def words(self) -> str:
+        """For a list of what was made."""
+        return f"{'key' if self.what == KEY else self.what} of {self.tunnel.label}"
+
+    @property
+    def is_key(self) -> bool:
+        return self.what == KEY
+
+    @property
+    def renewal(self) -> str:
+        """How it is replaced; a session has no way to change its password while it stands."""
+        if self.is_key:
+            return f"'obrin keys rotate {self.label}'"
+        return f"'obrin keys renew {self.label}', then hand over and connect"
+
+
+KEY, PASSWORD = "pre-shared key", "BGP password"
+OF_SESSION = ":bgp"
+"""What the label of a session's password ends in, after that of its tunnel."""
 Bundle = SettledLink | SettledCircuit
 """What joins a site and a cloud, with everything that belongs to it."""
 
@@ -210,6 +241,7 @@ def link_of(ground: Ground, name: str, link: Link) -> SettledLink:
         summaries=() if link.bgp.summaries == AUTO else link.bgp.summaries,
         cloud_summaries=() if link.bgp.cloud_summaries == AUTO else link.bgp.cloud_summaries,
         communities=tuple(link.bgp.communities),
+        password=link.routing == "bgp" and link.bgp.password,
         prepend=ground.ranks[link.site][name].prepend,
     )
 

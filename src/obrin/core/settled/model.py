@@ -22,7 +22,17 @@ from obrin.core.ipsec.profile import KeyRules
 from obrin.core.settled.clouds import SettledCloud, SettledSubnet
 from obrin.core.settled.granting import Granted
 from obrin.core.settled.indexing import Index, make_index
-from obrin.core.settled.links import Bundle, Leg, SettledCircuit, SettledLink, SettledTunnel
+from obrin.core.settled.links import (
+    KEY,
+    OF_SESSION,
+    PASSWORD,
+    Bundle,
+    Leg,
+    SettledCircuit,
+    SettledLink,
+    SettledTunnel,
+    SharedSecret,
+)
 from obrin.core.settled.sites import SettledGateway, SettledNetwork, SettledSite
 from obrin.core.settled.standing import Standards, Surroundings
 from obrin.core.settled.ways import Way
@@ -120,6 +130,16 @@ class Settled:
             if link.authentication == "pre-shared-key":
                 yield from link.tunnels
 
+    def shared_secrets(self) -> Iterator[SharedSecret]:
+        """Pre-shared keys, then passwords of sessions, each in the order of the tunnels."""
+        for tunnel in self.keyed_tunnels():
+            yield SharedSecret(label=tunnel.label, tunnel=tunnel, what=KEY)
+        for link in self.links.values():
+            if link.password:
+                for tunnel in link.tunnels:
+                    label = tunnel.label + OF_SESSION
+                    yield SharedSecret(label=label, tunnel=tunnel, what=PASSWORD)
+
     def certified(self) -> dict[str, tuple[str, ...]]:
         """Gateways and clouds that need a certificate, with the identities it must stand for."""
         found: dict[str, dict[str, None]] = {}
@@ -134,6 +154,10 @@ class Settled:
         """What the devices at both ends accept as a pre-shared key."""
         ends = self.gateways[tunnel.gateway].profile, self.clouds[tunnel.cloud].profile
         return ends[0].key, ends[1].key
+
+    def secret_rules(self, secret: SharedSecret) -> tuple[KeyRules, ...]:
+        """What the devices at both ends accept; nothing is known of passwords but their length."""
+        return self.key_rules(secret.tunnel) if secret.is_key else (KeyRules(most=80),) * 2
 
     def internal_peers(self, gateway: str) -> Iterator[SettledGateway]:
         """The gateways of its site that a site gateway speaks internal BGP with."""

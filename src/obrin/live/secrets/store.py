@@ -6,6 +6,7 @@ from collections.abc import Callable
 from datetime import date
 
 from obrin.core.ipsec.shared_keys import key_print, make_key
+from obrin.core.settled.links import SharedSecret
 from obrin.core.settled.model import Settled
 from obrin.live.secrets.file import SecretFile
 
@@ -91,16 +92,14 @@ class KeyStore:
         self.file.write(data | {name: part for name, part in rest.items() if part})
 
     def fill(self, settled: Settled, rng: Callable[[int], bytes], today: date) -> list[str]:
-        """Make a key for every tunnel that needs one; the labels of those that got one."""
-        made = {
-            label: make_key(rng, settled.key_rules(settled.tunnel(label)))
-            for label in self.missing(settled)
-        }
+        """Make each key and password that is missing; the words for those that were."""
+        missing = self.missing(settled)
+        made = {s.label: make_key(rng, settled.secret_rules(s)) for s in missing}
         if made:
             self.put(made, today)
-        return list(made)
+        return [secret.words for secret in missing]
 
-    def missing(self, settled: Settled) -> list[str]:
-        """Labels of tunnels that prove themselves by a key and have none."""
+    def missing(self, settled: Settled) -> list[SharedSecret]:
+        """What both ends of a tunnel share, and is not made yet."""
         keys = self.read()
-        return [t.label for t in settled.keyed_tunnels() if t.label not in keys]
+        return [s for s in settled.shared_secrets() if s.label not in keys]

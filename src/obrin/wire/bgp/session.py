@@ -40,7 +40,8 @@ _ROUTES_PER_UPDATE = 500
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SessionConfig:
-    """`hold` in seconds, 0 or at least 3; keepalives go out every third of what is agreed."""
+    """`hold` in seconds, 0 or at least 3; keepalives go out every third of what is agreed. With a
+    `password`, the owner has TCP signed (RFC 2385)."""
 
     name: str
     local_as: int
@@ -50,6 +51,7 @@ class SessionConfig:
     peer_address: int
     hold: int = 90
     passive: bool = False
+    password: bytes = field(default=b"", repr=False)
 
 
 @dataclass(frozen=True, slots=True)
@@ -145,6 +147,11 @@ class BgpSession:
         self._send(
             Open(asn=self.config.local_as, hold=self.config.hold, router_id=self.config.router_id)
         )
+
+    def refused(self, reason: str, now: float) -> None:
+        """The peer was not let in. What stands does not fall by it: anybody can try."""
+        if self.state is not BgpState.ESTABLISHED:
+            self.last_error, self.last_error_at = reason, now
 
     def closed(self, reason: str, now: float) -> None:
         """The TCP connection failed or ended."""

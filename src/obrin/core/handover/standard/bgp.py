@@ -15,6 +15,7 @@ class Neighbour:
     """One session. `name` is the label of the tunnel or circuit that it runs in, or the name of
     another gateway of the site for an `internal` one: that is told everything that was learned,
     with this gateway as the next hop. `hold` is in seconds. `local_pref` None is left as it comes.
+    `signed` is whether TCP is, with a password that is kept apart (RFC 2385).
     """
 
     name: str
@@ -30,6 +31,7 @@ class Neighbour:
     communities: tuple[str, ...] = ()
     limit: int | None = None
     internal: bool = False
+    signed: bool = False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -66,6 +68,8 @@ def _encode(of: Neighbour) -> Json:
         entry["community"] = list(of.communities)
     if of.limit is not None:
         entry["prefix-limit"] = of.limit
+    if of.signed:
+        entry["tcp-md5"] = {}
     if of.internal:
         entry["internal"] = {}
     return entry
@@ -94,4 +98,5 @@ def _decode(entry: Json) -> Neighbour:
         communities=tuple(entry.get("community", ())),
         limit=entry.get("prefix-limit"),
         internal="internal" in entry,
+        signed="tcp-md5" in entry,
     )

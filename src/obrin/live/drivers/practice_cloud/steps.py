@@ -12,7 +12,7 @@ from obrin.core.handover.secrets import BY_KEY, Secrets, certificate_data
 from obrin.core.handover.standard.ipsec import encode_suite
 from obrin.core.reach.filters import Rule, filter_of
 from obrin.core.settled.clouds import SettledCloud
-from obrin.core.settled.links import SettledTunnel
+from obrin.core.settled.links import OF_SESSION, SettledTunnel
 from obrin.core.settled.model import Settled
 from obrin.live.drivers.protocol import CloudStep
 from obrin.live.practice.beyond import refuse_beyond
@@ -201,6 +201,8 @@ def tunnel_step(settled: Settled, tunnel: SettledTunnel, secrets: Secrets) -> Cl
             "announce": [str(p) for p in end.local_prefixes],
             "accept": [str(p) for p in end.remote_prefixes],
         }
+    if end.password:
+        body["session_password"] = secrets.keys[tunnel.label + OF_SESSION]
     return CloudStep(
         name=f"tunnels/{cloud_tunnel_name(tunnel.label)}",
         body=body,

@@ -106,7 +106,8 @@ class CertificateBody(Body):
 class Tunnel(Body):
     """`suite` is in the shape of obrin-ipsec; secrets can be set and never read.
 
-    The gateway proves itself by `pre_shared_key` or by `certificate`, one of the two.
+    The gateway proves itself by `pre_shared_key` or by `certificate`, one of the two; TCP of its
+    BGP session is signed where there is a `session_password` (RFC 2385).
     Without traffic selectors, everything that is routed to it goes through, in packets of up to
     `inner_mtu` bytes.
     """
@@ -129,6 +130,7 @@ class Tunnel(Body):
     remote_selectors: list[Ipv4PrefixText] = Field(default_factory=list, max_length=255)
     translation: list[TranslationBody] = Field(default_factory=list, max_length=1000)
     pre_shared_key: Annotated[str, Field(min_length=1, max_length=128)] | None = None
+    session_password: Annotated[str, Field(min_length=1, max_length=80)] | None = None
     certificate: CertificateBody | None = None
 
     @model_validator(mode="after")

@@ -153,6 +153,7 @@ class Told:
             peer_address=remote,
             hold=bgp.hold_time,
             passive=not body.initiate,
+            password=(body.session_password or "").encode(),
         )
         policy = SessionPolicy(
             local_as=gateway.autonomous_system,
