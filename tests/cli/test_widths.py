@@ -62,3 +62,45 @@ def test_without_a_wish_a_pipe_gets_a_table_as_wide_as_it_needs(folder) -> None:
     run = folder.obrin("routes", "crossing/head", COLUMNS="")
     assert "harbour-crossing/north" in run.out
     assert "Prefix" in run.out.splitlines()[2]
+
+
+def test_what_has_nothing_to_list_says_so_instead_of_an_empty_table(
+    folder, tmp_path_factory
+) -> None:
+    bare = Folder(tmp_path_factory.mktemp("bare"))
+    bare.write(
+        "design.yaml",
+        """obrin: 1
+name: bare
+sites:
+  quay:
+    networks: {desks: 10.20.0.0/24}
+    gateways: {box: {uplinks: {line: {address: 192.0.2.1}}}}
+clouds:
+  apps: {subnets: {web: {hosts: 5}}}
+""",
+    )
+    bare.obrin("settle").good()
+    for words in [w for w in COMMANDS if w[0] not in ("trace", "routes", "keys", "agree")] + [
+        ("check",),
+        ("keys", "list"),
+        ("agree",),
+        ("routes", "--sessions"),
+        ("space", "overlaps"),
+    ]:
+        run = bare.obrin(*words).good()
+        assert "None" not in run.out
+        lines = run.out.splitlines()
+        ruled = [n for n, line in enumerate(lines) if line.strip() and not line.strip(" ─")]
+        assert all(lines[n + 1].strip() for n in ruled), run.out
+        assert run.out.strip(), words
+    assert "Nothing is handed over" in bare.obrin("handover").good().out
+
+
+def test_a_block_is_headed_by_what_its_row_is_about(folder) -> None:
+    out = folder.obrin("drill", COLUMNS="60").bad(1).out
+    heads = [line for line in out.splitlines() if re.match(r"[a-z]+:\S+$", line)]
+    assert "uplink:nq-box/fibre" in heads
+    assert not re.search(r"(?m)^nothing$", out)
+    settled = folder.obrin("settle", COLUMNS="60").good().out
+    assert re.search(r"(?m)^  Value  64512   kept$", settled)

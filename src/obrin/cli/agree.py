@@ -6,7 +6,15 @@ from typing import TYPE_CHECKING
 
 import click
 
-from obrin.cli.common import console, design_option, echo_json, json_option, print_table, project_of
+from obrin.cli.common import (
+    NO_TUNNEL,
+    console,
+    design_option,
+    echo_json,
+    json_option,
+    print_table,
+    project_of,
+)
 from obrin.core.errors import ObrinError
 
 if TYPE_CHECKING:
@@ -55,7 +63,7 @@ def agree(ctx: click.Context, link: str | None, design_file: str | None, as_json
                     step.text if step else a.steps[0].text,
                 )
             )
-        print_table(console(), ("Tunnel", "Outcome", "At", "What"), rows)
+        print_table(console(), ("Tunnel", "Outcome", "At", "What"), rows, nothing=NO_TUNNEL)
     else:
         for a in found:
             _print_whole(settled, a)

@@ -11,6 +11,8 @@ from obrin.cli.common import console, design_option, echo_json, json_option, pri
 from obrin.cli.deeds import Change, Deed, dry_run_of
 from obrin.core.days import day_after
 
+NOTHING = "Nothing ends. 'policy: key-life' and 'until' give days to things."
+
 
 @click.command()
 @click.option(
@@ -79,7 +81,7 @@ def calendar(
             for e in shown
         ]
         styles = {"ended": "bold red", "act now": "yellow"}
-        print_table(console(), ("Day", "In", "", "What", "Cure"), rows, styles=styles)
-        if not shown:
-            click.echo("Nothing ends. 'policy: key-life' and 'until' give days to things.")
+        print_table(
+            console(), ("Day", "In", "", "What", "Cure"), rows, styles=styles, nothing=NOTHING
+        )
     ctx.exit(1 if any(e.day < today for e in shown) else 0)

@@ -75,7 +75,14 @@ def list_certificates(design_file: str | None, as_json: bool) -> None:
         return
     shown = [(*row[:3], row[4][:10], row[5][:10], ", ".join(row[6]), row[7]) for row in rows]
     head = ("What", "Name", "Key", "Begins", "Ends", "Stands for", "State")
-    print_table(console(), head, shown, styles={"revoked": "bold red", "ended": "bold red"})
+    print_table(
+        console(),
+        head,
+        shown,
+        styles={"revoked": "bold red", "ended": "bold red"},
+        nothing="There are none. 'obrin settle' makes those that a link with 'authentication: "
+        "certificate' asks for.",
+    )
 
 
 Row = tuple[str, str, str, str, str, str, list[str], str]

@@ -122,6 +122,9 @@ def ask_secret(what: str, *, confirm: bool = False) -> str:
     return sys.stdin.readline().rstrip("\r\n")
 
 
+NO_TUNNEL = "The design has no tunnels yet: give it a link."
+
+
 def print_table(
     out: Console,
     head: Sequence[str],
@@ -129,8 +132,11 @@ def print_table(
     *,
     title: str = "",
     styles: dict[str, str] | None = None,
+    names: int = 0,
+    nothing: str = "",
 ) -> None:
-    """A table with thin lines; a cell whose whole text is in `styles` is coloured.
+    """A table with thin lines; a cell whose whole text is in `styles` is coloured. Without rows
+    `nothing` is said instead. Column number `names` says what its row is about.
 
     No word is broken: where the words of all columns do not fit side by side, a table on a screen
     becomes a block for each row, and one that goes elsewhere becomes as wide as it must be.
@@ -142,6 +148,10 @@ def print_table(
 
     cells = [tuple(map(clean, row)) for row in rows]
     colours = styles or {}
+    if not cells:
+        if nothing:
+            click.echo(nothing)
+        return
     columns = list(zip(head, *cells, strict=True))
     longest = [max(map(_longest_word, column)) for column in columns]
     whole = len(head) > 2  # the first column names the rest of its row: it stays on one line
@@ -149,7 +159,14 @@ def print_table(
         longest[0] = max(map(cell_len, columns[0]))
     needed = sum(longest) + 3 * len(longest) + 1
     if needed > out.width and (out.is_terminal or _asked_width()):
-        _print_blocks(out, head, cells, title, colours)
+        first = [names, *(n for n in range(len(head)) if n != names)]
+        _print_blocks(
+            out,
+            [head[n] for n in first],
+            [[row[n] for n in first] for row in cells],
+            title,
+            colours,
+        )
         return
     table = Table(box=box.SIMPLE_HEAD, title=title or None, title_justify="left", pad_edge=False)
     wishes = [max(map(cell_len, column)) for column in columns]
@@ -185,7 +202,8 @@ def _print_blocks(
     title: str,
     styles: dict[str, str],
 ) -> None:
-    """Each row as lines of a name and a value; a first cell that is empty goes on with the row."""
+    """Each row as lines of a name and a value; a first cell that is empty goes on with the row, a
+    column without a name with the line before."""
     from rich.text import Text
 
     if title:
@@ -195,10 +213,15 @@ def _print_blocks(
         if row[0]:
             out.print()
             out.print(Text(row[0], styles.get(row[0], "bold")), soft_wrap=True)
+        lines: list[Text] = []
         for name, cell in zip(head[1:], row[1:], strict=True):
-            if cell:
-                line = Text(f"  {name}".ljust(margin + 2), "dim")
-                out.print(line + Text(cell, styles.get(cell, "")), soft_wrap=not out.is_terminal)
+            value = Text(cell, styles.get(cell, ""))
+            if cell and lines and not name:
+                lines[-1] += Text("   ") + value
+            elif cell:
+                lines.append(Text(f"  {name}".ljust(margin + 2), "dim") + value)
+        for line in lines:
+            out.print(line, soft_wrap=not out.is_terminal)
     out.print()
 
 

@@ -146,12 +146,13 @@ def _print(tried: _Tried, flows: int, *, lost: Sequence[str]) -> None:
         [_HEAD[n] for n in kept],
         [[row[n] for n in kept] for row in rows],
         styles={"nothing": "green"},
+        names=_HEAD.index("Fails"),
     )
     for flow in lost:
         click.echo(f"lost: {flow}")
     more = f" and {len(tried.points) - 6} more" if len(tried.points) > 6 else ""
     alone = (", ".join(tried.points[:6]) or "none") + more
-    many = f"{tried.count:,} failure{'s' if tried.count > 1 else ''}"
+    many = f"{tried.count:,} failure{'' if tried.count == 1 else 's'}"
     click.echo(
         f"{many} tried on {flows} flows; {tried.bad:,} break the promise. "
         f"Single points of failure: {alone}."

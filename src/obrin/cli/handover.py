@@ -128,6 +128,9 @@ def _write(project: Project, settled: Settled, *, as_json: bool) -> None:
         click.echo(f"note: {text}.", err=True)
     if as_json:
         return
+    if not rows:
+        click.echo("Nothing is handed over: no link or circuit of the design leads anywhere yet.")
+        return
     where = shown(project, project.packs)
     click.echo(f"Packs are in {where}/. Both ends of every tunnel mirror each other.")
     beyond = next(beyond_practice(settled), None)

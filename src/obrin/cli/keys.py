@@ -81,7 +81,12 @@ def list_keys(design_file: str | None, as_json: bool) -> None:
     if as_json:
         echo_json(found)
         return
-    print_table(console(), ("Tunnel", "Length", "Worth", "Verdict"), rows)
+    print_table(
+        console(),
+        ("Tunnel", "Length", "Worth", "Verdict"),
+        rows,
+        nothing="The design needs none: no link of it has pre-shared keys or passwords.",
+    )
 
 
 def _key_json(

@@ -6,7 +6,15 @@ from typing import TYPE_CHECKING
 
 import click
 
-from obrin.cli.common import console, design_option, echo_json, json_option, print_table, project_of
+from obrin.cli.common import (
+    NO_TUNNEL,
+    console,
+    design_option,
+    echo_json,
+    json_option,
+    print_table,
+    project_of,
+)
 from obrin.core.errors import ObrinError
 
 if TYPE_CHECKING:
@@ -62,10 +70,12 @@ def overhead(link: str | None, everything: bool, design_file: str | None, as_jso
         echo_json([_as_json(*row) for row in rows])
         return
     skip = 0 if any(label for label, _, _ in rows) else 1
-    print_table(console(), HEAD[skip:], [_cells(*row)[skip:] for row in rows])
-    click.echo(
-        "Sizes are of IP packets, in bytes. Payload: the share of data in full TCP segments."
-    )
+    table = [_cells(*row)[skip:] for row in rows]
+    print_table(console(), HEAD[skip:], table, nothing=NO_TUNNEL)
+    if table:
+        click.echo(
+            "Sizes are of IP packets, in bytes. Payload: the share of data in full TCP segments."
+        )
 
 
 def _as_json(label: str, suite: str, wrapping: Wrapping) -> dict[str, object]:

@@ -229,7 +229,12 @@ def _sessions(found: list[Told], *, as_json: bool) -> None:
         (t.tunnel, t.by, t.to, _some(t.prefixes), _some(t.refused) or "nothing")
         for t in found[:MOST_ROWS]
     ]
-    print_table(console(), ("Over", "Who tells", "Whom", "What", "Not accepted"), rows)
+    print_table(
+        console(),
+        ("Over", "Who tells", "Whom", "What", "Not accepted"),
+        rows,
+        nothing="Nobody tells anybody routes: the design has no BGP session.",
+    )
     if len(found) > MOST_ROWS:
         click.echo(f"{len(found) - MOST_ROWS:,} more sessions are in --json.")
 

@@ -79,7 +79,7 @@ def weaknesses(key: str, words: frozenset[str] = frozenset()) -> list[str]:
     """
     found = []
     if len(key) < 20:
-        found.append(f"it has {len(key)} characters, at least 20 are wanted")
+        found.append(f"its length is {len(key)}, at least 20 characters are wanted")
     found += telling(key, words)
     if len(key) >= 2 and len(set(key)) <= max(3, len(key) // 8):
         found.append("it repeats few characters")
