@@ -125,7 +125,7 @@ def test_inner_packets_of_other_families_are_named(world, header: int, words: st
     )
     before = sum(reasons(world).values())
     data = far.outbound.sealer.seal(b"\x60" + bytes(39), header)
-    router._open(data, world.now)
+    router._open(data, 0, world.now)
     new = {r for r in reasons(world) if words and words in r}
     assert bool(new) == bool(words)
     assert sum(reasons(world).values()) == before + bool(words)
