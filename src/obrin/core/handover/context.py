@@ -19,6 +19,7 @@ from obrin.core.handover.standard.device import encode
 from obrin.core.ipsec.liveness import Bfd
 from obrin.core.ipsec.suite import Suite
 from obrin.core.reach.filters import Rule, filter_of
+from obrin.core.settled.links import OF_SESSION
 from obrin.core.settled.model import Settled
 
 Context = dict[str, Any]
@@ -138,8 +139,8 @@ def _leg(end: LegEnd) -> Context:
 def _tunnel(end: TunnelEnd, secrets: Secrets | None) -> Context:
     made = {
         "name": end.tunnel,
-        "session_signed": end.password,
         **_leg(end),
+        "session_signed": end.password,
         "interface": interface_name(end.tunnel),
         "uplink": end.uplink,
         "suite": end.suite.name,
@@ -164,6 +165,8 @@ def _tunnel(end: TunnelEnd, secrets: Secrets | None) -> Context:
     }
     if secrets is not None and end.authentication == BY_KEY:
         made["key"] = secrets.keys[end.tunnel]
+    if secrets is not None and end.password:
+        made["session_password"] = secrets.keys[end.tunnel + OF_SESSION]
     return made
 
 
