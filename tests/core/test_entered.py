@@ -7,7 +7,7 @@ import pytest
 from obrin.core.catalogue.offering import PRACTICE_CLOUD
 from obrin.core.check import check
 from obrin.core.errors import DesignError
-from obrin.core.handover.agreed import agreements
+from obrin.core.handover.agreed import agreements, lines
 from obrin.core.handover.secrets import Secrets
 from obrin.core.ipsec.shared_keys import difference, key_print
 from tests.core.test_healthy import secrets_of
@@ -76,7 +76,11 @@ def test_keys_are_compared_by_their_fingerprints() -> None:
 
 @pytest.mark.parametrize(
     ("text", "words"),
-    [("{site: {suites: [hihg]}}", "Did you mean 'high'"), ("{site: {keys: {c: x}}}", "tunnel of")],
+    [
+        ("{site: {suites: [hihg]}}", "Did you mean 'high'"),
+        ("{site: {keys: {c: x}}}", "tunnel of"),
+        ("{cloud: {passwords: {c: x}}}", "tunnel of"),
+    ],
 )
 def test_names_in_it_must_mean_something(text: str, words: str) -> None:
     with pytest.raises(DesignError) as raised:
@@ -110,3 +114,48 @@ def test_how_a_mistyped_key_differs(typed: str, words: str) -> None:
     same = key_print(KEY, b"secret") == key_print(typed, b"secret")
     assert same is (typed == KEY)
     assert key_print(KEY, b"secret") != key_print(KEY, b"other")
+
+
+RIGHT = {"quay-apps/a": "1-1", "quay-apps/b": "2-2", "quay-apps/a:bgp": "3-3"}
+DIFFER = "the passwords of the BGP session differ"
+ONLY = "the {} has no password for the BGP session, the other end has one"
+
+
+@pytest.mark.parametrize("signed", [False, True])
+@pytest.mark.parametrize(
+    ("text", "prints", "bare", "with_password"),
+    [
+        ("{site: {passwords: {a: 3-3}}}", RIGHT, ONLY.format("cloud"), ""),
+        ("{site: {passwords: {a: 3-4}}}", RIGHT, ONLY.format("cloud"), DIFFER),
+        ("{cloud: {passwords: {a: none}}}", RIGHT, "", ONLY.format("cloud")),
+        ("{cloud: {passwords: {a: none}}, site: {passwords: {a: none}}}", RIGHT, "", ""),
+        ("{cloud: {passwords: {a: y9}}, site: {passwords: {a: y9}}}", RIGHT, "", ""),
+        ("{cloud: {passwords: {a: y9}}, site: {passwords: {a: y8}}}", {}, DIFFER, DIFFER),
+        ("{site: {passwords: {a: 3-4}}}", {}, ONLY.format("cloud"), ""),
+        ("{site: {keys: {a: 1-1}}}", RIGHT, "", ""),
+        ("{site: {keys: {a: 1-2}, passwords: {a: none}}}", RIGHT, "key", "key"),
+    ],
+)
+def test_passwords_of_sessions_are_played_through(
+    text: str, prints: dict[str, str], bare: str, with_password: str, signed: bool
+) -> None:
+    design = entered(text)
+    if signed:
+        design = swap(("bgp: {hold: 6 s}", "bgp: {hold: 6 s, password: true}"), text=design)
+    settled = settled_of(design)
+    one, other = agreements(settled, prints)
+    assert other.good
+    wanted = with_password if signed else bare
+    failed = [step for step in one.steps if not step.good]
+    if not wanted or wanted == "key":
+        assert all(step.exchange == "IKE_AUTH" for step in failed)
+        assert bool(failed) == bool(wanted)
+        return
+    assert [(step.exchange, step.text) for step in failed] == [("BGP session", wanted)]
+    assert [step.exchange for step in one.steps].index("BGP session") == 3
+    said = next(line for line in lines(settled, one) if line.what == "Entered: BGP password")
+    assert said.follows == "the BGP session does not begin"
+    secrets = Secrets(secrets_of(settled).keys, prints=prints)
+    (found,) = (f for f in check(settled, PRACTICE_CLOUD, secrets) if f.code == "entered-differs")
+    assert wanted in found.cause
+    assert "the tunnel comes up, and its BGP session never does" in found.consequence

@@ -14,6 +14,7 @@ from obrin.core.handover.agreed import (
     edit_words,
     nothing_common,
 )
+from obrin.core.handover.said import SESSION
 from obrin.core.ipsec.ends import WORDS, Step
 from obrin.core.ipsec.proposal import choose, mismatch
 from obrin.core.ipsec.registry import Kind, Standing
@@ -195,6 +196,8 @@ def _failed(agreement: Agreement) -> list[Step]:
 def _follows(agreement: Agreement) -> str:
     """Which exchange fails, with what, and at what second."""
     first, *rest = _failed(agreement)
+    if first.exchange == SESSION:
+        return "the tunnel comes up, and its BGP session never does: nobody learns a route from it"
     if first.latest == 0:
         return f"{first.exchange} fails with {first.notify}: the tunnel does not come up"
     when = f"after {first.earliest:g} to {first.latest:g} s"

@@ -197,6 +197,11 @@ class Entered(Entity):
         default_factory=dict,
         description="Fingerprints of pre-shared keys, by tunnel; see 'obrin keys compare'.",
     )
+    passwords: dict[Name, str] = Field(
+        default_factory=dict,
+        description="Fingerprints of passwords of BGP sessions, by tunnel; `none` where there is "
+        "none.",
+    )
 
 
 class Link(Entity):

@@ -9,6 +9,7 @@ from types import MappingProxyType
 
 from obrin.core.design.abilities import Able
 from obrin.core.handover.ends import TunnelEnd, cloud_end, site_end
+from obrin.core.handover.said import SIDES, passwords_entered, same_keys, with_session
 from obrin.core.handover.words import bfd_words, identity_words, method_words, role_words
 from obrin.core.ipsec.agreement import Edit, predict, smallest_edit
 from obrin.core.ipsec.ends import WORDS, End, Step
@@ -61,7 +62,7 @@ def agreements(
     for tunnel in settled.tunnels():
         ables = settled.gateways[tunnel.gateway].able, settled.clouds[tunnel.cloud].able
         ends = _ends(settled, tunnel, known, ables)
-        same_key = _same_key(settled, tunnel, prints)
+        same_key = same_keys(settled, tunnel, prints)
         key = (
             same_key,
             tunnel.cloud_starts,
@@ -69,21 +70,13 @@ def agreements(
             *(able.profile.name for able in ables),
         )
         if key not in played:
-            one, two = (replace(e, name=f"the {n}") for e, n in zip(ends, _SIDES, strict=True))
+            one, two = (replace(e, name=f"the {n}") for e, n in zip(ends, SIDES, strict=True))
             order = (two, one) if tunnel.cloud_starts else (one, two)
             steps = predict(*order, same_key=same_key)
             good = all(step.good for step in steps)
             played[key] = steps, None if good else _edit(ables, known, usable)
-        yield Agreement(tunnel, ends, *played[key])
-
-
-def _same_key(settled: Settled, tunnel: SettledTunnel, prints: Mapping[str, str]) -> bool:
-    """By what is said of either end, or else by the right one; nothing is known of the rest."""
-    entered = settled.links[tunnel.link].entered
-    found = {e.keys.get(tunnel.name) or prints.get(tunnel.label) for e in entered.values()}
-    if len(entered) == 1:
-        found.add(prints.get(tunnel.label))
-    return len(found - {None}) <= 1
+        steps, edit = played[key]
+        yield Agreement(tunnel, ends, with_session(settled, tunnel, prints, steps), edit)
 
 
 def edit_words(agreement: Agreement) -> str:
@@ -120,9 +113,6 @@ def nothing_common(agreement: Agreement) -> str:
 def _of_kind(end: End, kind: Kind) -> str:
     names = {a.name: None for suite in end.suites for a in suite.algorithms() if a.kind is kind}
     return " or ".join(names) or "none"
-
-
-_SIDES = ("site", "cloud")
 
 
 def _edit(
@@ -248,7 +238,7 @@ def _as_entered(settled: Settled, agreement: Agreement, steps: Mapping[str, Step
     site, cloud = agreement.ends
     keys = [
         entered[end].keys.get(tunnel.name, "as on the sheet") if end in entered else "not said"
-        for end in _SIDES
+        for end in SIDES
     ]
     listed = [", ".join(map(str, part)) for part in (site.local, cloud.remote, site.remote)]
     cloud_local = ", ".join(map(str, cloud.local))
@@ -258,6 +248,7 @@ def _as_entered(settled: Settled, agreement: Agreement, steps: Mapping[str, Step
         _line("Entered: the site's identity", (site.sends, cloud.expects), auth),
         _line("Entered: the cloud's identity", (site.expects, cloud.sends), auth),
         _line("Entered: key", (keys[0], keys[1]), auth),
+        *(Line(*told) for told in passwords_entered(tunnel, entered, steps)),
         _line("Entered: the site's selectors", (listed[0], listed[1]), child),
         _line("Entered: the cloud's selectors", (listed[2], cloud_local), child),
     ]

@@ -111,7 +111,7 @@ Leg = SettledTunnel | SettledCircuit
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SettledEntered:
     """What is said to be entered at one end; None, or without a key, where it is as it should be.
-    `keys` are fingerprints by the name of the tunnel."""
+    `keys` and `passwords` of sessions are fingerprints by the name of the tunnel."""
 
     suites: tuple[Suite, ...] | None
     identity: str | None
@@ -119,6 +119,7 @@ class SettledEntered:
     local: tuple[Prefix, ...] | None
     remote: tuple[Prefix, ...] | None
     keys: Mapping[str, str]
+    passwords: Mapping[str, str]
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -255,6 +256,7 @@ def _entered(design: Design, found: Entered) -> SettledEntered:
         local=found.local,
         remote=found.remote,
         keys=found.keys,
+        passwords=found.passwords,
     )
 
 
