@@ -36,16 +36,16 @@ def world(tmp_path_factory):
     folder.obrin("settle").good()
     folder.obrin("practice", "start", "--speed", "250", "--capture", "x.pcap").good()
     try:
-        folder.interrupted = stopped_while_building(folder, signal.SIGINT)
-        stopped_while_building(folder, signal.SIGKILL)
+        folder.interrupted = stopped_at(folder, signal.SIGINT, "waiting  gateways/apps")
+        stopped_at(folder, signal.SIGKILL, "already so")
         folder.resumed = folder.obrin("connect")
         yield folder
     finally:
         folder.obrin("practice", "stop")
 
 
-def stopped_while_building(folder: Folder, sign: signal.Signals) -> tuple[int, float, str]:
-    """Send a signal to a connect that waits for the gateway: (exit code, seconds, last words)."""
+def stopped_at(folder: Folder, sign: signal.Signals, told: str) -> tuple[int, float, str]:
+    """Send a signal to a connect that tells something: (exit code, seconds, last words)."""
     process = subprocess.Popen(
         [PROGRAM, "connect"],
         cwd=folder.path,
@@ -56,7 +56,7 @@ def stopped_while_building(folder: Folder, sign: signal.Signals) -> tuple[int, f
         preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),
     )
     for line in process.stderr:
-        if "waiting  gateways/apps" in line:
+        if told in line:
             break
     sent = time.monotonic()
     process.send_signal(sign)
