@@ -10,7 +10,13 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from obrin.wire.ike import exchange_auth, exchange_child, exchange_info, exchange_init
+from obrin.wire.ike import (
+    exchange_auth,
+    exchange_child,
+    exchange_info,
+    exchange_init,
+    exchange_rekey,
+)
 from obrin.wire.ike.child import ChildSa
 from obrin.wire.ike.errors import IkeFormatError, IkeNotAuthentic, IkeRefusal
 from obrin.wire.ike.fragments import Assembly, number_of
@@ -65,7 +71,7 @@ class Tunnel(TunnelState):
         exchange_child.rekey_child(self, child, now)
 
     def rekey_ike(self, now: float) -> None:
-        exchange_child.rekey_ike(self, now)
+        exchange_rekey.rekey_ike(self, now)
 
     # Messages
 
@@ -220,7 +226,7 @@ class Tunnel(TunnelState):
                 if self.config.reauthenticate:
                     exchange_info.delete_sa(self, sa, now, restart=True)
                 else:
-                    exchange_child.rekey_ike(self, now)
+                    exchange_rekey.rekey_ike(self, now)
         for child in list(self.children.values()):
             if now >= child.expires_at:
                 self.drop_child(child, "its lifetime ended", now)
