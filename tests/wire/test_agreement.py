@@ -28,6 +28,7 @@ CIPHERS = [
 ]
 NETWORKS = [Selector.of(parse_prefix(f"10.{n}.0.0/16")) for n in range(1, 5)]
 GROUPS = ["CURVE25519", "ECP-256", "ECP-384", "ECP-521"]
+OTHER_GROUPS = ["MODP-1024", "MODP-1536", "MODP-2048"]
 
 
 def some_suites(rng: random.Random, count: int) -> tuple[Suite, ...]:
@@ -42,10 +43,10 @@ def some_suites(rng: random.Random, count: int) -> tuple[Suite, ...]:
                 encryption=cipher,
                 integrity=integrity,
                 prf=rng.choice(["PRF-HMAC-SHA2-256", "PRF-HMAC-SHA2-256", "PRF-HMAC-SHA2-384"]),
-                group=rng.choice(GROUPS),
+                group=rng.choice(OTHER_GROUPS if rng.random() < 0.06 else GROUPS),
                 esp_encryption=esp,
                 esp_integrity=esp_integrity,
-                pfs=rng.choice([None, *GROUPS]),
+                pfs=rng.choice(OTHER_GROUPS if rng.random() < 0.06 else [None, *GROUPS]),
                 esn=rng.random() < 0.8,
                 ike_lifetime=IKE,
                 esp_lifetime=CHILD,
@@ -67,6 +68,7 @@ def played(
     configured: tuple[End, End] | None = None,
 ) -> dict[str, bool]:
     """The same stages with two engines in virtual time."""
+    rng = random.Random(seed)
     ends = pair(suites, other, other_key=None if same_key else b"x" * 32, seed=seed)
     for end, told in zip(ends, configured or (), strict=False):
         tunnel = end.tunnels["t"]
@@ -77,6 +79,7 @@ def played(
             local_selectors=told.local,
             remote_selectors=told.remote,
             reauthenticate=told.reauthenticates,
+            fragmentation=rng.random() < 0.7,
         )
     net = Net(*ends, delay=0.01, seed=seed)
     for end in ends:
