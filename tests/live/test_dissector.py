@@ -149,3 +149,18 @@ def test_integrity_of_cbc_packets_is_confirmed(tmp_path, variant: str) -> None:
     detail = dissect(folder, "-V", "-Y", "esp")
     assert detail.count("[correct]") > 20
     assert "[incorrect" not in detail
+
+
+def test_every_segment_of_a_session_with_a_password_is_signed(tmp_path) -> None:
+    folder = captured(tmp_path, ("bgp: {hold: 6 s}", "bgp: {hold: 6 s, password: true}"))
+    rows = dissect(
+        folder,
+        *("-o", "tcp.check_checksum:TRUE", "-Y", "tcp.port == 179", "-T", "fields"),
+        *("-e", "tcp.options.md5.digest", "-e", "tcp.checksum.status"),
+    ).splitlines()
+    digests, sums = zip(*(row.split("\t") for row in rows), strict=True)
+    assert len(set(digests)) > 20
+    assert {len(digest.replace(":", "")) for digest in digests} == {32}
+    assert set(sums) == {"1"}  # right
+    assert "OPEN Message" in dissect(folder, "-V", "-Y", "bgp")
+    assert not dissect(folder, "-Y", "tcp.port == 179 && _ws.malformed")
