@@ -45,6 +45,6 @@ want sheet && shot sheet 7 'obrin handover >/dev/null; sed -n "1,43p" packs/desi
 want connect && shot connect 8 'obrin connect'
 (cd skerrow-ferries && obrin connect >/dev/null 2>&1)
 want rotate && shot rotate 10 'obrin keys rotate --dry-run; obrin keys rotate; obrin probe | tail -3'
-want probe && shot probe 5 'obrin probe'
+want probe && shot probe 12 'obrin probe; obrin probe --sizes'
 (cd skerrow-ferries && obrin practice cut tunnel harbour-timetable/north >/dev/null && sleep 8)
 want status && shot status 5 'obrin status'
