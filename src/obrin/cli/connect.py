@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import sys
 import time
-from collections.abc import Iterator, Sequence
-from typing import TYPE_CHECKING
+from collections.abc import Callable, Iterator, Sequence
+from typing import TYPE_CHECKING, TypeVar
 
 import click
 
@@ -265,21 +265,26 @@ def probe(ctx: click.Context, design_file: str | None, sizes: bool, as_json: boo
 
     project = project_of(design_file)
     _, settled = project.settled()
-    if sizes:
-        with open_ends(project, settled) as ends:
-            found = sizes_all(settled, ends)
-        if as_json:
-            echo_json([size.as_json() for size in found])
-        else:
-            print_sizes(console(), found)
-        ctx.exit(0 if all(size.met for size in found) else 1)
     with open_ends(project, settled) as ends:
-        outcomes = probe_all(settled, ends)
+        if sizes:
+            met = _tell(sizes_all(settled, ends), print_sizes, as_json=as_json)
+        else:
+            met = _tell(probe_all(settled, ends), print_outcomes, as_json=as_json)
+    ctx.exit(0 if met else 1)
+
+
+Found = TypeVar("Found", "Outcome", "SizeOutcome")
+
+
+def _tell(
+    found: Sequence[Found], show: Callable[[Console, Sequence[Found]], None], *, as_json: bool
+) -> bool:
+    """Whether all is as wished."""
     if as_json:
-        echo_json([outcome.as_json() for outcome in outcomes])
+        echo_json([one.as_json() for one in found])
     else:
-        print_outcomes(console(), outcomes)
-    ctx.exit(0 if all(o.met for o in outcomes) else 1)
+        show(console(), found)
+    return all(one.met for one in found)
 
 
 def print_outcomes(out: Console, outcomes: Sequence[Outcome]) -> None:

@@ -51,6 +51,15 @@ def _secret(design_file: str | None, label: str) -> tuple[Settled, SharedSecret]
     return settled, known[label]
 
 
+def _held(design_file: str | None, label: str) -> tuple[SharedSecret, dict[str, str]]:
+    """What is called so, and all that is stored, with it. Raises ObrinError."""
+    _, found = _secret(design_file, label)
+    stored = project_of(design_file).keys.read()
+    if found.label not in stored:
+        raise ObrinError(f"there is no {found.words} yet. Run 'obrin settle'")
+    return found, stored
+
+
 @keys.command("list")
 @design_option
 @json_option
@@ -107,13 +116,10 @@ def show(tunnel: str, design_file: str | None, as_json: bool) -> None:
     Example:
       obrin keys show harbour-timetable/north --design skerrow-ferries
     """
-    found = _secret(design_file, tunnel)[1]
-    label = found.label
-    key = project_of(design_file).keys.read().get(label)
-    if key is None:
-        raise ObrinError(f"there is no {found.words} yet. Run 'obrin settle'")
+    found, stored = _held(design_file, tunnel)
+    key = stored[found.label]
     if as_json:
-        echo_json({"tunnel": label, "key": key})
+        echo_json({"tunnel": found.label, "key": key})
     else:
         click.echo(key)
 
@@ -162,10 +168,8 @@ def compare(ctx: click.Context, tunnel: str, design_file: str | None, as_json: b
     Example:
       obrin keys compare harbour-timetable/north < entered.txt
     """
-    found, project = _secret(design_file, tunnel)[1], project_of(design_file)
-    label, stored = found.label, project.keys.read()
-    if label not in stored:
-        raise ObrinError(f"there is no {found.words} yet. Run 'obrin settle'")
+    found, stored = _held(design_file, tunnel)
+    label, project = found.label, project_of(design_file)
     typed = ask_secret(f"The {found.words}, as it is entered")
     others = {name: key for name, key in stored.items() if name != label}
     others |= {str(owner): key for owner, key in project.keys_beside().items()}

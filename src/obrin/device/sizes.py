@@ -6,18 +6,17 @@ somebody drops that message, TCP still fits if the MSS of its first segments is 
 
 from __future__ import annotations
 
+from obrin.core.ipsec.overhead import IPV4_HEADER, TCP_HEADER
 from obrin.wire.packet import ICMP, TCP, TOO_BIG, UNREACHABLE, Icmp, Ipv4
 from obrin.wire.tcp_segment import with_mss_of_at_most
 
-HEADERS = 40
-"""Of IPv4 and TCP, without options (RFC 9293 section 3.7.1)."""
 _QUOTED = 28
 """Bytes of the packet that the message brings back: its header and eight more (RFC 792)."""
 
 
 def size_of(packet: Ipv4) -> int:
     """Bytes with its header."""
-    return 20 + len(packet.payload)
+    return IPV4_HEADER + len(packet.payload)
 
 
 def is_error(packet: Ipv4) -> bool:
@@ -38,5 +37,5 @@ def clamped(packet: Ipv4, mtu: int) -> Ipv4:
     """A packet whose TCP, if it begins here, sends no segments that do not fit."""
     if packet.protocol != TCP:
         return packet
-    payload = with_mss_of_at_most(packet.payload, mtu - HEADERS)
+    payload = with_mss_of_at_most(packet.payload, mtu - IPV4_HEADER - TCP_HEADER)
     return packet if payload is packet.payload else packet._replace(payload=payload)

@@ -10,6 +10,7 @@ from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass
 
+from obrin.core.ipsec.overhead import IPV4_HEADER, TCP_HEADER, UDP_HEADER
 from obrin.wire.errors import PacketError
 from obrin.wire.packet import (
     ECHO_REPLY,
@@ -61,7 +62,7 @@ class Host:
         self._out: list[bytes] = []
         self._queries: dict[tuple[int, int], Query] = {}
         self._next = 32768 + int.from_bytes(rng(2), "big") % 16000
-        self._tcp = TcpStack(rng, mss=LINK_MTU - 40)
+        self._tcp = TcpStack(rng, mss=LINK_MTU - IPV4_HEADER - TCP_HEADER)
         self._tcp.listen(address, None, self._greet)
 
     @staticmethod
@@ -72,7 +73,7 @@ class Host:
     def ask(self, protocol: int, destination: int, port: int, now: float, size: int = 0) -> Query:
         """Send an echo request, a UDP datagram, or begin a TCP connection. The packets of the first
         two are filled up to `size` bytes; all ask not to be cut."""
-        data = b"obrin".ljust(size - 28, b".")
+        data = b"obrin".ljust(size - IPV4_HEADER - UDP_HEADER, b".")
         self._next = 32768 + (self._next - 32767) % 28000
         number = self._next
         query = Query(

@@ -87,9 +87,15 @@ def decode_ipv4(data: bytes) -> Ipv4:
     return Ipv4(source, destination, protocol, data[head:length], ttl, identification, tos)
 
 
+def pseudo_header(source: int, destination: int, protocol: int, size: int) -> bytes:
+    """What stands in front of a UDP or TCP segment of `size` bytes in sums over it (RFC 9293
+    section 3.1)."""
+    return _PSEUDO.pack(source, destination, 0, protocol, size)
+
+
 def transport_checksum(source: int, destination: int, protocol: int, segment: bytes) -> int:
     """Checksum of a UDP or TCP segment with its pseudo-header (RFC 9293 section 3.1)."""
-    return checksum(_PSEUDO.pack(source, destination, 0, protocol, len(segment)) + segment)
+    return checksum(pseudo_header(source, destination, protocol, len(segment)) + segment)
 
 
 class Udp(NamedTuple):

@@ -7,11 +7,10 @@ from dataclasses import dataclass
 from struct import Struct
 
 from obrin.wire.errors import PacketError
-from obrin.wire.packet import TCP, Ipv4, transport_checksum
+from obrin.wire.packet import TCP, Ipv4, pseudo_header, transport_checksum
 
 _HEAD = Struct(">HHIIBBHHH")
 FIN, SYN, RST, PSH, ACK = 1, 2, 4, 8, 16
-_PSEUDO = Struct(">IIBBH")
 _SIGNATURE = b"\x01\x01\x13\x12"
 """Two options that mean nothing, so that words stay words; then kind and length of the digest."""
 SIGNATURE_SIZE = len(_SIGNATURE) + 16
@@ -111,7 +110,7 @@ def md5_digest(source: int, destination: int, segment: bytes, key: bytes) -> byt
     zero, the data, and the key."""
     head = (segment[12] >> 4) * 4
     made = hashlib.md5(usedforsecurity=False)  # as the RFC has it; ESP is what protects the session
-    made.update(_PSEUDO.pack(source, destination, 0, TCP, len(segment)))
+    made.update(pseudo_header(source, destination, TCP, len(segment)))
     made.update(segment[:16] + bytes(2) + segment[18:20] + segment[head:] + key)
     return made.digest()
 

@@ -126,7 +126,7 @@ def _access(settled: Settled) -> Iterator[Ending]:
         yield Ending(
             day=access.until,
             kind="access",
-            subject=access.link or access.about.removeprefix("access for "),
+            subject=access.subject,
             what=f"{access.about} ends",
             then=then,
             cure=cure,

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from obrin.core.check.finding import Finding, Severity
-from obrin.core.ipsec.overhead import LEAST_IPV6_MTU
+from obrin.core.ipsec.overhead import IPV4_HEADER, LEAST_IPV6_MTU, TCP_HEADER
 from obrin.core.settled.model import Settled
 from obrin.core.settled.wrapping import wrapping_of
 
@@ -65,11 +65,12 @@ def inner_sizes(settled: Settled) -> Iterator[Finding]:
                 )
         if len(set(sizes.values())) > 1:
             listed = ", ".join(f"{n} {size}" for n, size in sizes.items())
+            mss = min(sizes.values()) - IPV4_HEADER - TCP_HEADER
             yield Finding(
                 Severity.NOTE,
                 "mtu-differs",
                 ("links", name, "tunnels"),
                 f"the tunnels of {name} leave different room inside, in bytes: {listed}",
                 "after a failure large packets of running transfers may be too large for a moment",
-                f"clamp the MSS of all of them to the smallest one's, {min(sizes.values()) - 40}",
+                f"clamp the MSS of all of them to the smallest one's, {mss}",
             )

@@ -226,6 +226,13 @@ SummariesText = Annotated[
     _several(r"^([0-9.]+/[0-9]+|auto)$", "10.20.0.0/21"),
 ]
 """IPv4 prefixes, or AUTO."""
+
+
+def written_out(found: tuple[Prefix, ...] | Literal["auto"]) -> tuple[Prefix, ...]:
+    """Summaries that the design gives; none where they are left to Obrin."""
+    return () if found == AUTO else found
+
+
 Growth = Annotated[
     float,
     BeforeValidator(parse_growth),

@@ -9,7 +9,7 @@ from obrin.core.address.space import summaries as merged
 from obrin.core.catalogue.offering import Demand, GatewayClass, Offering
 from obrin.core.design.arrangement import SHARED
 from obrin.core.design.model import Cloud, Design, Link
-from obrin.core.design.values import AUTO
+from obrin.core.design.values import AUTO, written_out
 from obrin.core.errors import SettleError
 from obrin.core.settle.work import Work
 
@@ -75,7 +75,7 @@ def _told(design: Design, link: Link) -> int:
     summaries are left to Obrin, all that is blank is placed together and told as one."""
     site, used, alone = design.sites[link.site], set[Prefix](), 0
     auto = link.bgp.summaries == AUTO
-    given = () if link.bgp.summaries == AUTO else link.bgp.summaries
+    given = written_out(link.bgp.summaries)
     all_parts: list[Prefix] = []
     blanks = 0
     for name in link.networks or list(site.networks):

@@ -18,12 +18,13 @@ Rule = TypeVar("Rule", FilterRule, HostRule)
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Granted:
-    """`about` says what it is, in words; `place` leads to its day. One of `link` and `flow` may say
-    whether it is a link or a flow that must work; else it is a rule."""
+    """`about` says what it is, in words, and `subject` what for; `place` leads to its day. One of
+    `link` and `flow` may say whether it is a link or a flow that must work; else it is a rule."""
 
     place: Location
     until: date
     about: str
+    subject: str
     link: str = ""
     flow: Expectation | None = None
 
@@ -32,34 +33,37 @@ def granted_by(design: Design) -> Iterator[Granted]:
     """Flows first, then links, then rules, each in the order of the design."""
     for index, wish in enumerate(design.expectations):
         if wish.until is not None and wish.must == "work":
+            subject = f"{wish.flow} from {wish.source} to {wish.destination}"
             yield Granted(
                 place=("expectations", index, "until"),
                 until=wish.until,
-                about=f"access for {wish.flow} from {wish.source} to {wish.destination}",
+                about=f"access for {subject}",
+                subject=subject,
                 flow=wish,
             )
     for name, link in design.links.items():
         if link.until is not None:
             yield Granted(
-                place=("links", name, "until"), until=link.until, about=f"link {name}", link=name
+                place=("links", name, "until"),
+                until=link.until,
+                about=f"link {name}",
+                subject=name,
+                link=name,
             )
     for here, rules in holders_of_filters(design):
         for index, rule in enumerate(rules):
             if rule.until is not None:
                 flow = f"{rule.allow} from {rule.source} to {rule.destination}"
-                yield Granted(
-                    place=(*here, index, "until"),
-                    until=rule.until,
-                    about=f"the rule of {here[-2]} for {flow}",
-                )
+                yield _of_rule((*here, index), rule.until, f"the rule of {here[-2]} for {flow}")
     for here, host_rules in holders_of_host_rules(design):
         for index, host_rule in enumerate(host_rules):
             if host_rule.until is not None:
-                yield Granted(
-                    place=(*here, index, "until"),
-                    until=host_rule.until,
-                    about=f"the rule of the hosts in {here[1]}/{here[3]} for {host_rule}",
-                )
+                about = f"the rule of the hosts in {here[1]}/{here[3]} for {host_rule}"
+                yield _of_rule((*here, index), host_rule.until, about)
+
+
+def _of_rule(place: Location, until: date, about: str) -> Granted:
+    return Granted(place=(*place, "until"), until=until, about=about, subject=about)
 
 
 def in_force(design: Design, today: date) -> Design:

@@ -13,7 +13,7 @@ from obrin.core.design.arrangement import Arrangement, arrange
 from obrin.core.design.joining import SITE, Circuit
 from obrin.core.design.model import Design, Entered, Link
 from obrin.core.design.references import all_suites
-from obrin.core.design.values import AUTO
+from obrin.core.design.values import written_out
 from obrin.core.errors import AddressError, Misfit
 from obrin.core.ipsec.liveness import Bfd
 from obrin.core.ipsec.suite import Suite
@@ -239,8 +239,8 @@ def link_of(ground: Ground, name: str, link: Link) -> SettledLink:
         **terms_of(settled_terms(ground.picker, name, link, arranged.selection)),
         tunnels=tuple(_tunnels(ground, name, link, arranged)),
         entered={end: _entered(ground.picker.design, found) for end, found in link.entered.items()},
-        summaries=() if link.bgp.summaries == AUTO else link.bgp.summaries,
-        cloud_summaries=() if link.bgp.cloud_summaries == AUTO else link.bgp.cloud_summaries,
+        summaries=written_out(link.bgp.summaries),
+        cloud_summaries=written_out(link.bgp.cloud_summaries),
         communities=tuple(link.bgp.communities),
         password=link.routing == "bgp" and link.bgp.password,
         prepend=ground.ranks[link.site][name].prepend,

@@ -9,6 +9,7 @@ from typing import Any
 
 from obrin.core.design.model import Expectation
 from obrin.core.errors import OutsideError
+from obrin.core.ipsec.overhead import IPV4_HEADER, TCP_HEADER
 from obrin.core.reach.model import ReachModel
 from obrin.core.reach.paths import path_there_and_back
 from obrin.core.settled.model import Settled
@@ -19,7 +20,6 @@ from obrin.live.observe.probe import ask_from, question_of
 SMALL, LARGE = 68, 1500
 """What every IPv4 path passes (RFC 791), and what the hosts' own networks do."""
 TIMEOUT = 0.6
-TCP_HEADERS = 40
 Json = dict[str, Any]
 
 
@@ -77,7 +77,8 @@ def _size_of(settled: Settled, ends: Ends, wish: Expectation, expected: int) -> 
             problem = "not even a small packet is answered"
             return SizeOutcome(expectation=wish, largest=0, expected=expected, problem=problem)
         if question.protocol == "tcp":
-            largest, beyond = first.mss + TCP_HEADERS, f"TCP agrees on an MSS of {first.mss}"
+            largest = first.mss + IPV4_HEADER + TCP_HEADER
+            beyond = f"TCP agrees on an MSS of {first.mss}"
         else:
             largest, beyond = _search(ask, expected)
     except OutsideError as error:

@@ -14,6 +14,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from obrin.core.address.prefix import parse_ipv4
+from obrin.device.sizes import size_of
 from obrin.wire.capture import encode_file_header, encode_record
 from obrin.wire.errors import PacketError
 from obrin.wire.packet import UDP, Ipv4, decode_ipv4, decode_udp
@@ -119,7 +120,7 @@ class Internet:
         elif cable == CLOUD:
             return self._lose("no such destination")
         for name in (cable, leaves_by):
-            if len(packet.payload) + 20 > self._most(name):
+            if size_of(packet) > self._most(name):
                 return self._lose(f"larger than the path of {name}")
         if self._capture is not None:
             self._capture.add(packet.encode())

@@ -21,7 +21,6 @@ from obrin.wire.ike.message import (
     Header,
     MessageCipher,
     encode_head,
-    encode_whole,
     unpad,
 )
 from obrin.wire.ike.numbers import PayloadType
@@ -54,7 +53,7 @@ def encode_message(
     head = encode_head(spi_i, spi_r, PayloadType.SK, exchange, flags, message_id)
     room = 0 if limit is None else limit - AROUND_IPV4 - HEADER_SIZE - 4 - cipher.overhead
     if limit is None or len(chain) <= room:
-        return (encode_whole(cipher, head, first, chain),)
+        return (cipher.seal(head, first, chain),)
     head = encode_head(spi_i, spi_r, PayloadType.SKF, exchange, flags, message_id)
     size = room - _PLACE.size
     parts = [chain[at : at + size] for at in range(0, len(chain), size)]

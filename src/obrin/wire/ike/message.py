@@ -219,11 +219,6 @@ def encode_head(
     return _HEADER.pack(spi_i, spi_r, kind, VERSION_2, exchange, flags, message_id, 0)
 
 
-def encode_whole(cipher: MessageCipher, head: bytes, first: int, chain: bytes) -> bytes:
-    """A message whose payloads all stand inside one Encrypted payload."""
-    return cipher.seal(head, first, chain)
-
-
 def open_protected(cipher: MessageCipher, datagram: bytes, header: Header) -> tuple[int, bytes]:
     """(type of the first payload, decrypted bytes) of a message from the network, or an error that
     no answer may follow, since nothing about the message is authentic. Raises IkeFormatError only.
