@@ -12,7 +12,9 @@ import itertools
 import random
 from collections.abc import Callable
 
-from obrin.core.address.prefix import Prefix
+from hypothesis import strategies as st
+
+from obrin.core.address.prefix import Address
 from obrin.core.catalogue.offering import PRACTICE_CLOUD
 from obrin.core.design.document import load_design
 from obrin.core.design.model import Design
@@ -21,7 +23,7 @@ from obrin.core.ipsec.suite import SHIPPED, Suite
 from obrin.core.settle.choices import Choice
 from obrin.core.settle.settle import settle
 from obrin.core.settled.building import build_settled
-from obrin.core.settled.model import Settled, host_of
+from obrin.core.settled.model import Settled
 from obrin.wire.ike.config import Identity, PeerConfig
 from obrin.wire.ike.endpoint import Endpoint
 from obrin.wire.ike.tunnel_state import Datagram
@@ -201,6 +203,6 @@ def swap(*pairs: tuple[str, str], text: str = DESIGN) -> str:
     return text
 
 
-def host_number(prefix: Prefix) -> int:
-    """The host that stands for an IPv4 network, as packets have it."""
-    return host_of(prefix).value
+def in_family(bits: int) -> st.SearchStrategy[Address]:
+    """Addresses of one family."""
+    return st.integers(0, (1 << bits) - 1).map(lambda value: Address(bits, value))

@@ -9,6 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from obrin.core.address.prefix import (
+    Address,
     Prefix,
     format_address,
     host_prefix,
@@ -95,7 +96,7 @@ def test_longest_match_is_brute_force(entries: dict[Prefix, int], address: int) 
     for probe in [address, *(p.value for p in entries)]:
         covering = [p for p in entries if p.contains(probe)]
         best = max(covering, key=lambda p: p.length, default=None)
-        assert table.match(probe) == (None if best is None else (best, entries[best]))
+        assert table.match(Address(32, probe)) == (None if best is None else (best, entries[best]))
     assert dict(table.items()) == entries
     assert len(table) == len(entries)
     for prefix in entries:

@@ -8,7 +8,7 @@ from functools import partial
 
 import pytest
 
-from obrin.core.address.prefix import Prefix
+from obrin.core.address.prefix import Address, Prefix
 from obrin.core.catalogue.offering import PRACTICE_CLOUD
 from obrin.core.check import check
 from obrin.core.check.finding import Severity
@@ -128,14 +128,14 @@ def every_stage(seed: int) -> None:
     assert all("guests" in one.label for one, _ in overlapping(view)), seed
 
 
-def told_as_modelled(settled: Settled, place: str) -> Callable[[int], Mapping[Prefix, Path]]:
+def told_as_modelled(settled: Settled, place: str) -> Callable[[Address], Mapping[Prefix, Path]]:
     """A router's table as it would be dumped if the model is right."""
-    told: dict[int, dict[Prefix, Path]] = {}
+    told: dict[Address, dict[Prefix, Path]] = {}
     for prefix, candidates in learned(settled, place).items():
         for candidate in candidates:
             leg = settled.leg(candidate.peer.name)
             end = leg.site_inside if place in settled.clouds else leg.cloud_inside
-            told.setdefault(end.value, {})[prefix] = candidate.path
+            told.setdefault(end, {})[prefix] = candidate.path
     return lambda address: told.get(address, {})
 
 

@@ -6,7 +6,7 @@ from dataclasses import replace
 
 import pytest
 
-from obrin.core.address.prefix import parse_prefix
+from obrin.core.address.prefix import Address, parse_prefix
 from obrin.core.ipsec.compose import compose, parse_spelled, spell
 from obrin.core.ipsec.ends import End
 from obrin.core.ipsec.liveness import Liveness
@@ -82,8 +82,9 @@ def test_registry_entries_are_shown_by_their_names(kind: Kind) -> None:
 
 def test_selectors_hold_their_range() -> None:
     selector = Selector.of(parse_prefix("10.0.0.0/30"))
-    held = [selector.holds(0x0A000000 + n) for n in (-1, 0, 3, 4)]
+    held = [selector.holds(Address(32, 0x0A000000 + n)) for n in (-1, 0, 3, 4)]
     assert held == [False, True, True, False]
+    assert not selector.holds(Address(128, 0x0A000001))
 
 
 NOTHING = {

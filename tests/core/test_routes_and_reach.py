@@ -99,7 +99,13 @@ def test_narrowing_is_intersection(one, two) -> None:
 
 
 def candidate(**values) -> Candidate:
-    peer = Peer("p", 1, values.pop("address", 5), values.pop("router", 5), values.pop("ebgp", True))
+    peer = Peer(
+        "p",
+        1,
+        Address(32, values.pop("address", 5)),
+        values.pop("router", 5),
+        values.pop("ebgp", True),
+    )
     path = {"next_hop": 1, "as_path": (1, 2), "med": 10} | values
     return Candidate(P("10.0.0.0/8"), Path(**path), peer)
 
@@ -166,7 +172,7 @@ def test_tables_follow_the_tunnels_that_are_up(routing: str) -> None:
         assert table_of(settled, "quay-gw", up).get(space).via == via
         assert table_of(settled, "apps", up).get(desks).via == via
     assert table_of(settled, "quay-gw", ()).get(space) is None
-    assert table_of(settled, "apps", both).match(P("10.20.8.0/24").value) is None
+    assert table_of(settled, "apps", both).match(P("10.20.8.0/24").address_at(0)) is None
 
 
 def test_the_model_says_why_a_route_lost() -> None:

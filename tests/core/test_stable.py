@@ -9,7 +9,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from obrin.core.address.dual import Dual
-from obrin.core.address.prefix import Prefix, parse_prefix
+from obrin.core.address.prefix import Address, Prefix, parse_prefix
 from obrin.core.routing.forwarding import Route, RouteKind
 from obrin.core.routing.held import UnstableError
 from obrin.core.routing.network import Network, Session
@@ -62,7 +62,7 @@ def session(
             limit=limit,
             attached=out.get("attached", False),
         ),
-        peer=Peer(way, ends[0], address, NUMBERS[sender], external),
+        peer=Peer(way, ends[0], Address(32, address), NUMBERS[sender], external),
         next_hop=Dual(ADDRESS[sender], more.pop("next_hop6", None)),
         announces=PrefixList(own),
         **more,
@@ -173,7 +173,9 @@ def test_the_nearer_next_hop_wins_among_internal_paths() -> None:
 
 
 def test_peers_beyond_the_way_need_routes_to_each_other() -> None:
-    far = session("a", "b", own=(NET,), far_peers=(ADDRESS["b"], ADDRESS["a"]))
+    far = session(
+        "a", "b", own=(NET,), far_peers=(Address(32, ADDRESS["b"]), Address(32, ADDRESS["a"]))
+    )
     assert vias(stable(far), "b") == {}
     to_a = session("a", "b", "leg", (Prefix(32, ADDRESS["a"], 32),), metric=1)
     to_b = session("b", "a", "leg", (Prefix(32, ADDRESS["b"], 32),), metric=1)
@@ -232,7 +234,7 @@ def test_default_origination_is_the_widest_summary() -> None:
         session("b", "c", own=(everything,), passes=True, summaries=(everything,)),
     )
     assert vias(state, "c") == {"0.0.0.0/0": "bc"}
-    assert state.match("c", NET.value)[1].via == "bc"
+    assert state.match("c", NET.address_at(0))[1].via == "bc"
 
 
 def test_a_session_over_its_limit_ends() -> None:
@@ -276,7 +278,7 @@ def test_ipv6_goes_where_the_way_has_ipv6_addresses() -> None:
     )
     assert vias(state, "b") == {"10.1.0.0/24": "ab", "2001:db8:1::/64": "ab"}
     assert vias(state, "c") == {"10.1.0.0/24": "bc"}
-    assert state.match("d", six.value + 5, 128)[1].via == "bd"
+    assert state.match("d", six.address_at(5))[1].via == "bd"
     assert state.heard("d", six).decision.winner.path.next_hop == 9
 
 

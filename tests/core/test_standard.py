@@ -9,6 +9,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from obrin.core.address.dual import Dual
 from obrin.core.address.prefix import Address, Prefix
 from obrin.core.address.translation import Exposure
 from obrin.core.handover.configured import device_config
@@ -24,7 +25,7 @@ from obrin.core.handover.standard.translation import Translation
 from obrin.core.ipsec.liveness import Bfd, Liveness
 from obrin.core.ipsec.suite import SHIPPED, make_suite
 from obrin.core.reach.filters import Rule
-from obrin.core.routing.packet import ICMP, TCP, UDP
+from obrin.core.routing.packet import ICMP, ICMPV6, TCP, UDP
 from obrin.live.standard_modules import validate
 from tests.doubles import settled_of
 
@@ -40,38 +41,47 @@ OLD = make_suite(
     ike_version=1,
 )
 names = st.text("abcdefgh-", min_size=1, max_size=8)
-addresses = st.builds(Address, st.just(32), st.integers(1, 0xFFFFFFFE))
-lengths = st.integers(0, 32)
-prefixes = st.builds(
-    lambda value, length: Prefix(32, value, 32).widened(length), st.integers(0, 0xFFFFFFFF), lengths
-)
+addresses4 = st.builds(Address, st.just(32), st.integers(1, 0xFFFFFFFE))
+addresses6 = st.builds(Address, st.just(128), st.integers(1, (1 << 128) - 2))
+addresses = addresses4 | addresses6
+
+
+def of_family(bits: int) -> st.SearchStrategy[Prefix]:
+    values, lengths = st.integers(0, (1 << bits) - 1), st.integers(0, bits)
+    return st.builds(lambda v, n: Prefix(bits, v, bits).widened(n), values, lengths)
+
+
+FAMILIES = (32, 128)
+prefixes = st.one_of(*map(of_family, FAMILIES))
 lists = st.lists(prefixes, max_size=3, unique=True).map(tuple)
 thousandths = st.integers(1, 100_000).map(lambda n: n / 1000)
 bfds = st.none() | st.builds(Bfd, thousandths, st.integers(1, 255))
 ports = st.tuples(st.integers(0, 65535), st.integers(0, 65535)).map(lambda p: (min(p), max(p)))
-rules = st.one_of(
-    st.builds(Rule, name=names, source=prefixes, destination=prefixes),
-    st.builds(
-        Rule,
-        name=names,
-        source=prefixes,
-        destination=prefixes,
-        protocol=st.sampled_from((TCP, UDP)),
-        source_ports=ports,
-        destination_ports=ports,
-    ),
-    st.builds(
-        Rule,
-        name=names,
-        source=prefixes,
-        destination=prefixes,
-        protocol=st.just(ICMP),
-        icmp_type=st.sampled_from((0, 8, None)),
-    ),
-    st.builds(
-        Rule, name=names, source=prefixes, destination=prefixes, protocol=st.sampled_from((47, 89))
-    ),
-)
+
+
+def rules_of(bits: int) -> st.SearchStrategy[Rule]:
+    ends = {"name": names, "source": of_family(bits), "destination": of_family(bits)}
+    icmp = {32: (ICMP, (0, 8, None)), 128: (ICMPV6, (1, 128, None))}[bits]
+    return st.one_of(
+        st.builds(Rule, **ends),
+        st.builds(
+            Rule,
+            **ends,
+            protocol=st.sampled_from((TCP, UDP)),
+            source_ports=ports,
+            destination_ports=ports,
+        ),
+        st.builds(
+            Rule,
+            **ends,
+            protocol=st.just(icmp[0]),
+            icmp_type=st.sampled_from(icmp[1]),
+        ),
+        st.builds(Rule, **ends, protocol=st.sampled_from((47, 89))),
+    )
+
+
+rules = st.one_of(*map(rules_of, FAMILIES))
 suites = st.sampled_from((*SHIPPED.values(), OLD))
 
 
@@ -110,6 +120,7 @@ def neighbours(name: str) -> st.SearchStrategy[Neighbour]:
         hold=st.sampled_from((0, 3, 90, 65535)),
         passive=st.booleans(),
         local_pref=st.none() | st.integers(0, 2**32 - 1),
+        next_hops=st.builds(Dual, st.none() | addresses4, st.none() | addresses6),
         announce=lists,
         accept=lists,
         prepend=st.integers(0, 9),
@@ -134,27 +145,33 @@ def configs(draw: Callable[..., object]) -> DeviceConfig:
     speaker = st.builds(
         Speaker,
         asn=st.integers(1, 2**32 - 1),
-        identifier=addresses,
+        identifier=addresses4,
         neighbours=st.just(tuple(draw(neighbours(name)) for name in through)),
     )
+    in_family = {32: addresses4, 128: addresses6}
     ways = [*through, *(["circuit-x"] if line else [])]
     routes = [
         StaticRoute(
             prefix=prefix,
-            hops=(Hop(interface=ways[0], address=draw(addresses)),)
+            hops=(Hop(interface=ways[0], address=draw(in_family[prefix.bits])),)
             if len(ways) == 1
             else tuple(
-                Hop(interface=name, address=draw(addresses), order=order)
+                Hop(interface=name, address=draw(in_family[prefix.bits]), order=order)
                 for order, name in enumerate(ways, 1)
             ),
         )
-        for prefix in (draw(lists) if ways else ())
+        for prefix in sorted(draw(lists) if ways else (), key=lambda p: p.bits)
     ]
     halves = st.integers(0, 255).map(lambda n: Prefix(32, n << 24, 24))
     return DeviceConfig(
         interfaces=tuple(interfaces),
         filter=Filter(
-            rules=tuple(draw(st.lists(rules, max_size=4, unique_by=lambda rule: rule.name))),
+            rules=tuple(
+                sorted(
+                    draw(st.lists(rules, max_size=4, unique_by=lambda rule: rule.name)),
+                    key=lambda rule: rule.source.bits,
+                )
+            ),
             interfaces=tuple(ways),
         ),
         tunnels=tuple(draw(tunnels(name)) for name in through),
@@ -180,13 +197,16 @@ def configs(draw: Callable[..., object]) -> DeviceConfig:
 
 def interface(name: str, role: str) -> st.SearchStrategy[Interface]:
     leg = name if role in (TUNNEL, CIRCUIT) else ""
-    sizes = st.none() | st.integers(68, 9000)
+    sizes = st.none() | st.integers(1280, 9000)
+    four, six = (
+        st.tuples(addresses4, st.integers(1, 32)),
+        st.tuples(addresses6, st.integers(1, 128)),
+    )
     return st.builds(
         Interface,
         name=st.just(name),
         role=st.just(role),
-        address=addresses,
-        length=st.integers(1, 32),
+        addresses=st.one_of(st.tuples(four), st.tuples(six), st.tuples(four, six)),
         leg=st.just(leg),
         mtu=sizes,
     )

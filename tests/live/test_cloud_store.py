@@ -16,8 +16,8 @@ TUNNEL = {
     "instance": 1,
     "far_end": "f",
     "suite": encode_suite(SHIPPED["modern"]),
-    "inside": "169.254.1.0/30",
-    "inside_address": "169.254.1.1",
+    "inside": ["169.254.1.0/30"],
+    "inside_addresses": ["169.254.1.1"],
     "liveness": {"delay": 10, "first_wait": 1, "tries": 4},
     "pre_shared_key": "sh-secret",
 }
@@ -41,7 +41,7 @@ class Cloud:
 
     def whole(self) -> Cloud:
         self.put("networks", "n", {"spaces": ["10.64.0.0/20"]})
-        self.put("subnets", "gs", {"network": "n", "prefix": "10.64.0.0/28", "role": "gateway"})
+        self.put("subnets", "gs", {"network": "n", "prefixes": ["10.64.0.0/28"], "role": "gateway"})
         self.put("addresses", "a", {"address": "203.0.113.1"})
         self.put(
             "gateways",
@@ -74,7 +74,7 @@ class Refused:
 def test_building_takes_its_time_on_the_scaled_clock() -> None:
     cloud = Cloud().whole()
     body = {"network": "n", "autonomous_system": 1, "public_addresses": ["a"]}
-    cloud.put("subnets", "g2", {"network": "n", "prefix": "10.64.1.0/26"})
+    cloud.put("subnets", "g2", {"network": "n", "prefixes": ["10.64.1.0/26"]})
     _, operation = cloud.put("gateways", "h", body | {"capacity_class": "cutter"}, wait=False)
     assert operation.ends - operation.begun == pytest.approx(20.0)  # 20 minutes at 60 times
     half = operation.shown(operation.begun + 10)
@@ -110,10 +110,10 @@ REFUSALS = [
     (422, "networks", "x", {"spaces": ["10.0.0.0/8"]}),
     (422, "networks", "x", {"spaces": ["10.64.0.1/20"]}),
     (422, "networks", "x", {"spaces": ["10.64.0.0/20"], "colour": 1}),
-    (409, "subnets", "x", {"network": "none", "prefix": "10.64.1.0/24"}),
-    (422, "subnets", "x", {"network": "n", "prefix": "10.99.1.0/24"}),
-    (422, "subnets", "x", {"network": "n", "prefix": "10.64.1.0/30"}),
-    (409, "subnets", "x", {"network": "n", "prefix": "10.64.0.0/27"}),
+    (409, "subnets", "x", {"network": "none", "prefixes": ["10.64.1.0/24"]}),
+    (422, "subnets", "x", {"network": "n", "prefixes": ["10.99.1.0/24"]}),
+    (422, "subnets", "x", {"network": "n", "prefixes": ["10.64.1.0/30"]}),
+    (409, "subnets", "x", {"network": "n", "prefixes": ["10.64.0.0/27"]}),
     (
         422,
         "gateways",
@@ -159,7 +159,12 @@ REFUSALS = [
         },
     ),
     (422, "tunnels", "x", TUNNEL | {"instance": 2}),
-    (422, "tunnels", "x", TUNNEL | {"inside": "169.254.169.0/30"}),
+    (
+        422,
+        "tunnels",
+        "x",
+        TUNNEL | {"inside": ["169.254.169.0/30"], "inside_addresses": ["169.254.169.1"]},
+    ),
     (422, "tunnels", "x", TUNNEL | {"suite": {"name": "x"}}),
     (409, "tunnels", "x", TUNNEL | {"far_end": "none"}),
 ]
@@ -177,7 +182,7 @@ def test_needs_must_be_ready_and_quotas_hold() -> None:
     cloud = Cloud()
     cloud.put("networks", "n", {"spaces": ["10.64.0.0/20"]}, wait=False)
     with Refused(409):
-        cloud.put("subnets", "s", {"network": "n", "prefix": "10.64.0.0/24"})
+        cloud.put("subnets", "s", {"network": "n", "prefixes": ["10.64.0.0/24"]})
     cloud.wait()
     for number in range(9):
         cloud.put("networks", f"n{number}", {"spaces": [f"10.{number}.0.0/16"]})

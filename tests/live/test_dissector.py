@@ -10,6 +10,7 @@ import pytest
 
 from obrin.core.design.places import NetworkRef
 from obrin.core.ipsec.suite import SHIPPED
+from obrin.core.settled.model import host_of
 from obrin.live.practice.internet import Capture
 from obrin.live.practice.keylog import KeyLog
 from obrin.live.secrets.authority import Authority, Lives
@@ -17,7 +18,7 @@ from obrin.live.secrets.material import certificate_files
 from obrin.wire.packet import TCP
 from tests.authority import NOW
 from tests.doubles import settled_of, swap
-from tests.live.test_virtual_world import BEHIND, MORE, host_number
+from tests.live.test_virtual_world import BEHIND, MORE
 from tests.live.virtual_world import VirtualWorld
 
 pytestmark = pytest.mark.skipif(
@@ -55,7 +56,7 @@ def captured(tmp_path, *changes: tuple[str, str]):
     world.run(8.0)
     note()
     desk, web = (
-        host_number(world.settled.network(NetworkRef.of(n))) for n in ("quay/desks", "apps/web")
+        host_of(world.settled.network(NetworkRef.of(n))) for n in ("quay/desks", "apps/web")
     )
     assert world.ask(desk, web, TCP, 443).answered_at
     for tunnel in router.ike.tunnels.values():

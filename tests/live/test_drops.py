@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import pytest
 
+from obrin.core.address.prefix import parse_address
 from obrin.device.drops import KEPT, NO_FLOW, OTHERS, DropLog
 from obrin.wire.bgp.fsm import BgpState
-from obrin.wire.packet import ESP, ICMP, TCP, UDP, Ipv4, Udp
+from obrin.wire.packet import ESP, ICMP, TCP, UDP, Packet, Udp
 from obrin.wire.tcp_segment import RST, SYN, Segment
 from tests.doubles import settled_of
 from tests.live.virtual_world import VirtualWorld
@@ -26,7 +27,7 @@ def reasons(world: VirtualWorld) -> dict[str, int]:
     return found
 
 
-def bgp_segment(world: VirtualWorld, flags: int = RST) -> Ipv4:
+def bgp_segment(world: VirtualWorld, flags: int = RST) -> Packet:
     """A reset at the very number that is expected: only its way here can give it away."""
     router = world.routers["quay-gw"]
     (connection, *_) = router.tcp._connections.values()
@@ -40,7 +41,7 @@ def bgp_segment(world: VirtualWorld, flags: int = RST) -> Ipv4:
         data=b"",
     )
     ends = connection.remote[0], connection.local[0]
-    return Ipv4(*ends, TCP, segment.encode(*ends), ttl=255)
+    return Packet(*ends, TCP, segment.encode(*ends), ttl=255)
 
 
 def inner_cases(world: VirtualWorld):
@@ -48,10 +49,10 @@ def inner_cases(world: VirtualWorld):
     first, second = router.config.tunnels
     good = bgp_segment(world)
     own = next(
-        name for name, t in router.config.tunnels.items() if t.local_inside == good.destination
+        name for name, t in router.config.tunnels.items() if t.inside[0].local == good.destination
     )
     other = second if own == first else first
-    host = router.config.networks["desks"].value + 10
+    host = dict(router.config.networks)["desks"].address_at(10)
     yield "from a local host", None, good
     yield "from the other tunnel", other, good
     yield "by another host at the far end", own, good._replace(source=host)
@@ -72,7 +73,7 @@ def test_what_the_gateway_itself_is_told_comes_from_its_peer_on_the_link(world) 
     router = world.routers["quay-gw"]
     for what, arrived_by, packet in inner_cases(world):
         before = sum(reasons(world).values())
-        router._forward(packet.encode(), arrived_by, world.now)
+        router._route(packet.encode(), arrived_by, world.now)
         assert sum(reasons(world).values()) == before + 1, what
         assert all(s.state is BgpState.ESTABLISHED for s in router.bgp.sessions.values()), what
     assert any("it comes from beyond the link" in reason for reason in reasons(world))
@@ -84,24 +85,22 @@ def outer_cases(world: VirtualWorld):
     router = world.routers["quay-gw"]
     (spi, (name, _child)), *_ = router._inbound.items()
     path = router.ike.tunnels[name].path
-    source, here = (
-        int.from_bytes(bytes(map(int, a[0].split("."))), "big") for a in (path.remote, path.local)
-    )
-    yield "TCP", Ipv4(source, here, TCP, b"x" * 20).encode()
-    yield "no such port", Ipv4(source, here, UDP, Udp(1, 53, b"x").encode(source, here)).encode()
-    yield "no such SA", Ipv4(source, here, ESP, b"\1\2\3\4" + bytes(40)).encode()
+    source, here = (parse_address(a[0]) for a in (path.remote, path.local))
+    yield "TCP", Packet(source, here, TCP, b"x" * 20).encode()
+    yield "no such port", Packet(source, here, UDP, Udp(1, 53, b"x").encode(source, here)).encode()
+    yield "no such SA", Packet(source, here, ESP, b"\1\2\3\4" + bytes(40)).encode()
     yield (
         "not authentic",
-        Ipv4(source, here, ESP, spi + (9**9).to_bytes(4, "big") + bytes(60)).encode(),
+        Packet(source, here, ESP, spi + (9**9).to_bytes(4, "big") + bytes(60)).encode(),
     )
-    yield "too short", Ipv4(source, here, ESP, spi).encode()
+    yield "too short", Packet(source, here, ESP, spi).encode()
     yield "junk", b"junk"
-    yield "fragment", (raw := Ipv4(source, here, UDP, b"x" * 20).encode())[:6] + b"\x20" + raw[7:]
+    yield "fragment", (raw := Packet(source, here, UDP, b"x" * 20).encode())[:6] + b"\x20" + raw[7:]
     for port in (500, 4500):
         data = b"\0\0\0\0" * (port == 4500) + b"\xee" * 30
         yield (
             f"IKE at {port}",
-            Ipv4(source, here, UDP, Udp(port, port, data).encode(source, here)).encode(),
+            Packet(source, here, UDP, Udp(port, port, data).encode(source, here)).encode(),
         )
 
 
@@ -146,7 +145,7 @@ def test_a_syn_flood_at_the_bgp_port_leaves_the_session(world) -> None:
         )
         for arrived_by in (*router.config.tunnels, None):
             packet = good._replace(payload=segment.encode(good.source, good.destination))
-            router._forward(packet.encode(), arrived_by, world.now)
+            router._route(packet.encode(), arrived_by, world.now)
     world.run(30.0)
     assert all(s.state is BgpState.ESTABLISHED for s in router.bgp.sessions.values())
     assert len(router.tcp._connections) <= len(router.config.tunnels)

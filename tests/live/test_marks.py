@@ -5,10 +5,12 @@ from __future__ import annotations
 import pytest
 
 from obrin.core.design.places import NetworkRef
+from obrin.core.settled.model import host_of
 from obrin.device.marks import CE, ECT_0, ECT_1, NOT_ECT, ecn_inside
-from obrin.wire.packet import ESP, ICMP, Icmp, Ipv4, decode_ipv4
+from obrin.wire.icmp import Icmp
+from obrin.wire.packet import ESP, decode_packet
 from tests.doubles import settled_of, swap
-from tests.live.test_virtual_world import BEHIND, MORE, host_number
+from tests.live.test_virtual_world import BEHIND, MORE
 from tests.live.virtual_world import VirtualWorld
 
 FIGURE_4 = {
@@ -42,13 +44,13 @@ def test_marks_cross_the_tunnel(
     world = VirtualWorld(settled_of(swap(*([BEHIND] if behind else []), text=MORE)))
     world.run(8.0)
     desk, web = (
-        host_number(world.settled.network(NetworkRef.of(n))) for n in ("quay/desks", "apps/web")
+        host_of(world.settled.network(NetworkRef.of(n))) for n in ("quay/desks", "apps/web")
     )
     outside: list[int] = []
     carry = world.internet.carry
 
     def carried(cable: str, data: bytes):
-        packet = decode_ipv4(data)
+        packet = decode_packet(data)
         if cable.startswith("quay-gw") and (packet.protocol == ESP or packet.tos):
             outside.append(packet.tos)
             packet = packet._replace(tos=packet.tos | (CE if congested else 0))
@@ -57,9 +59,8 @@ def test_marks_cross_the_tunnel(
     world.internet.carry = carried
     host, arrived = world.cloud.hosts.get(web), []
     receive = host.receive
-    host.receive = lambda data, now: (arrived.append(decode_ipv4(data).tos), receive(data, now))
-    echo = Icmp(8, 0, 7, 1, b"marked").encode()
-    packet = Ipv4(desk, web, ICMP, echo, tos=sent)
+    host.receive = lambda data, now: (arrived.append(decode_packet(data).tos), receive(data, now))
+    packet = Icmp(8, 0, 7, 1, b"marked").packet(desk, web)._replace(tos=sent)
     world.routers["quay-gw"].receive_local(packet.encode(), world.now)
     world.run(0.5)
     assert sent in outside or not sent

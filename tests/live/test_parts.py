@@ -10,7 +10,7 @@ from pathlib import Path
 import httpx
 import pytest
 
-from obrin.core.address.prefix import parse_ipv4
+from obrin.core.address.prefix import Address, parse_address
 from obrin.core.errors import OutsideError
 from obrin.core.handover.blocks import markdown
 from obrin.core.handover.configured import device_config
@@ -36,17 +36,17 @@ from obrin.live.practice.internet import CLOUD, Internet, Line
 from obrin.live.secrets.sealed import SealError, seal, unseal
 from obrin.live.standard_modules import StandardDataError, validate
 from obrin.live.templates import TemplateFault, render_template
-from obrin.wire.packet import UDP, Ipv4, Udp, decode_ipv4, decode_udp
+from obrin.wire.packet import UDP, Packet, Udp, decode_packet, decode_udp
 from tests.doubles import seeded, settled_of, swap
 
 SECRETS = Secrets({"quay-apps/a": "A" * 30, "quay-apps/b": "B" * 30})
 
-SITE, OWN, FAR = (parse_ipv4(t) for t in ("192.0.2.10", "192.168.7.2", "203.0.113.1"))
+SITE, OWN, FAR = (parse_address(t) for t in ("192.0.2.10", "192.168.7.2", "203.0.113.1"))
 
 
 def udp(source: int, destination: int, port: int = 500, to: int = 500) -> bytes:
     segment = Udp(port, to, b"x").encode(source, destination)
-    return Ipv4(source, destination, UDP, segment).encode()
+    return Packet(source, destination, UDP, segment).encode()
 
 
 def test_the_internet_carries_only_what_is_rightly_addressed() -> None:
@@ -54,7 +54,7 @@ def test_the_internet_carries_only_what_is_rightly_addressed() -> None:
     assert net.carry("g/u", udp(SITE, FAR)) == (CLOUD, udp(SITE, FAR))
     assert net.carry(CLOUD, udp(FAR, SITE)) == ("g/u", udp(FAR, SITE))
     assert net.carry("g/u", udp(OWN, FAR)) is None
-    assert net.carry(CLOUD, udp(FAR, 12345)) is None
+    assert net.carry(CLOUD, udp(FAR, Address(32, 12345))) is None
     assert net.carry("g/u", b"junk") is None
     assert net.carried == 2
     assert len(net.lost) == 3
@@ -77,19 +77,19 @@ def test_a_translator_keeps_a_mapping_and_lets_nothing_else_in() -> None:
     net = Internet([Line("g/u", SITE, OWN)])
     assert net.carry(CLOUD, udp(FAR, SITE, 500, 20001)) is None  # nothing went out yet
     _, out = net.carry("g/u", udp(OWN, FAR))
-    packet = decode_ipv4(out)
+    packet = decode_packet(out)
     port = decode_udp(packet).source_port
     assert packet.source == SITE
     assert port != 500
     _, again = net.carry("g/u", udp(OWN, FAR))
     assert again == out
     _, back = net.carry(CLOUD, udp(FAR, SITE, 500, port))
-    assert (decode_ipv4(back).destination, decode_udp(decode_ipv4(back)).destination_port) == (
+    assert (decode_packet(back).destination, decode_udp(decode_packet(back)).destination_port) == (
         OWN,
         500,
     )
-    assert net.carry("g/u", Ipv4(OWN, FAR, 50, b"esp").encode()) is None
-    assert net.carry("g/u", Ipv4(OWN, FAR, UDP, b"short").encode()) is None
+    assert net.carry("g/u", Packet(OWN, FAR, 50, b"esp").encode()) is None
+    assert net.carry("g/u", Packet(OWN, FAR, UDP, b"short").encode()) is None
 
 
 @pytest.mark.parametrize("name", SHIPPED)
@@ -106,12 +106,12 @@ def test_a_router_is_configured_from_its_pack_alone(routing: str) -> None:
     validate(keys)
     router = router_config(json.loads(json.dumps(config)), json.loads(json.dumps(keys)), wall_clock)
     assert router.rules == filter_of(settled, "quay-gw")
-    assert router.networks == settled.networks_at("quay")
+    assert list(router.networks) == settled.networks_at("quay")
     for tunnel in settled.tunnels():
         made = router.tunnels[tunnel.label]
-        assert (made.local_inside, made.remote_inside) == (
-            tunnel.site_inside.value,
-            tunnel.cloud_inside.value,
+        assert (made.inside[0].local, made.inside[0].remote) == (
+            tunnel.site_inside,
+            tunnel.cloud_inside,
         )
         assert made.peer.suites == (settled.links["quay-apps"].suite,)
         assert made.peer.liveness == settled.links["quay-apps"].liveness

@@ -9,9 +9,10 @@ from typing import Any
 
 import pytest
 
+from obrin.core.address.prefix import Address
 from obrin.core.ipsec.suite import SHIPPED
 from obrin.core.settled.links import SettledTunnel
-from obrin.device.config import RouterConfig
+from obrin.device.config import InsideEnds, RouterConfig
 from obrin.device.router import Router
 from obrin.device.state import session_states, tunnel_states
 from obrin.live.drivers.observed import end_statuses
@@ -73,18 +74,19 @@ def without_pfs(config: RouterConfig) -> RouterConfig:
 
 def exchanged(config: RouterConfig) -> RouterConfig:
     tunnel, neighbour = config.tunnels[A], config.neighbours[A]
-    own, other = tunnel.remote_inside, tunnel.local_inside
+    block, other, own = tunnel.inside[0]
     session = replace(neighbour.session, local_address=own, peer_address=other)
     return replace(
         config,
-        tunnels=config.tunnels | {A: replace(tunnel, local_inside=own, remote_inside=other)},
+        tunnels=config.tunnels | {A: replace(tunnel, inside=(InsideEnds(block, own, other),))},
         neighbours=config.neighbours | {A: replace(neighbour, session=session)},
     )
 
 
 def other_block(config: RouterConfig) -> RouterConfig:
     tunnel = config.tunnels[A]
-    moved = replace(tunnel, local_inside=tunnel.local_inside + 4)
+    moved = Address(32, tunnel.inside[0].block.value + 5)
+    moved = replace(tunnel, inside=(InsideEnds.of(moved, 30),))
     return replace(config, tunnels=config.tunnels | {A: moved})
 
 
@@ -198,9 +200,9 @@ def no_pfs_there(body: Any) -> Any:
 
 
 def other_end_of(body: Any) -> Any:
-    first, second = (str(end) for end in body.inside.ends())
-    other = second if body.inside_address == first else first
-    return body.model_copy(update={"inside_address": other})
+    first, second = (str(end) for end in body.inside[0].ends())
+    other = second if body.inside_addresses == [first] else first
+    return body.model_copy(update={"inside_addresses": [other]})
 
 
 AT_CLOUD: dict[str, tuple[str, Callable[[Any], Any], float, tuple[str, ...]]] = {

@@ -5,10 +5,11 @@ from __future__ import annotations
 import pytest
 
 from obrin.core.design.places import NetworkRef
+from obrin.core.settled.model import host_of
 from obrin.wire.packet import ICMP, TCP, UDP
 from tests.cli.program import Folder
 from tests.doubles import DESIGN, settled_of, swap
-from tests.live.test_virtual_world import MORE, host_number
+from tests.live.test_virtual_world import MORE
 from tests.live.virtual_world import VirtualWorld
 from tests.outputs import valid
 
@@ -28,7 +29,7 @@ def test_a_sender_hears_what_would_pass(at_cloud: bool) -> None:
     world = VirtualWorld(settled_of(swap(NARROWER, text=MORE)))
     world.run(8.0)
     desk, web = (
-        host_number(world.settled.network(NetworkRef.of(n))) for n in ("quay/desks", "apps/web")
+        host_of(world.settled.network(NetworkRef.of(n))) for n in ("quay/desks", "apps/web")
     )
     asker, other = (web, desk) if at_cloud else (desk, web)
     protocol, port = (UDP, 5140) if at_cloud else (ICMP, 0)
@@ -50,7 +51,7 @@ def test_tcp_agrees_on_segments_that_fit() -> None:
     world = VirtualWorld(settled_of(swap(NARROWER, text=MORE)))
     world.run(8.0)
     desk, web = (
-        host_number(world.settled.network(NetworkRef.of(n))) for n in ("quay/desks", "apps/web")
+        host_of(world.settled.network(NetworkRef.of(n))) for n in ("quay/desks", "apps/web")
     )
     query = world.ask(desk, web, TCP, 443, at_cloud=False)
     assert query.answered_at

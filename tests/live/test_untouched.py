@@ -8,7 +8,8 @@ from obrin.core.catalogue.offering import PRACTICE_CLOUD
 from obrin.core.design.places import NetworkRef
 from obrin.core.settle.choices import Choice
 from obrin.core.settle.settle import settle
-from tests.doubles import design_of, host_number, settled_of
+from obrin.core.settled.model import host_of
+from tests.doubles import design_of, settled_of
 from tests.live.virtual_world import VirtualWorld
 
 DESIGN = """\
@@ -158,8 +159,7 @@ def test_streams_over_untouched_links_lose_nothing(what: str) -> None:
     world = VirtualWorld(settled)
     world.run(30.0)
     pairs = [
-        tuple(host_number(settled.network(NetworkRef.of(name))) for name in pair)
-        for pair in STREAMS
+        tuple(host_of(settled.network(NetworkRef.of(name))) for name in pair) for pair in STREAMS
     ]
     kept = [
         (
@@ -201,9 +201,7 @@ def test_streams_over_untouched_links_lose_nothing(what: str) -> None:
     assert session.established
     assert asked > 800
     if what not in ("the link gone", "another rule"):
-        desks, web = (
-            host_number(after.network(NetworkRef.of(n))) for n in ("quay/desks", "apps/web")
-        )
+        desks, web = (host_of(after.network(NetworkRef.of(n))) for n in ("quay/desks", "apps/web"))
         assert world.ask(desks, web, 1, 0, at_cloud=False).answered_at is not None, what
 
 
@@ -216,7 +214,7 @@ def test_a_longer_list_of_prefixes_is_told_without_a_new_session() -> None:
     world.run(5.0)
     assert world.routers["quay-gw"].bgp.sessions == sessions
     assert all(s.established for s in sessions.values())
-    guests = host_number(world.settled.network(NetworkRef.of("quay/guests")))
+    guests = host_of(world.settled.network(NetworkRef.of("quay/guests")))
     assert world.cloud.instances["apps-1"].router.table.match(guests) is not None
     world.change(settled_of(DESIGN, before), lambda: world.run(0.05))
     world.run(5.0)

@@ -20,12 +20,13 @@ from obrin.core.reach.trace import probe_key, there_and_back, trace
 from obrin.core.routing.forwarding import RouteKind
 from obrin.core.routing.model import all_up, table_of
 from obrin.core.routing.packet import TCP, PacketKey
+from obrin.core.settled.model import host_of
 from obrin.live.practice.internet import CLOUD
 from obrin.live.secrets.authority import Authority, Lives
 from obrin.live.secrets.material import certificate_files
-from obrin.wire.packet import UDP, decode_ipv4
+from obrin.wire.packet import UDP, decode_packet
 from tests.authority import NOW
-from tests.doubles import DESIGN, host_number, settled_of, swap
+from tests.doubles import DESIGN, settled_of, swap
 from tests.live.virtual_world import VirtualWorld
 
 MORE = (
@@ -50,7 +51,7 @@ def as_expected(world: VirtualWorld) -> list[bool]:
     for wish in world.settled.expectations:
         key = probe_key(world.settled, wish)
         at_cloud = wish.source.place in world.settled.clouds
-        ends = key.source.value, key.destination.value
+        ends = key.source, key.destination
         query = world.ask(*ends, key.protocol, key.destination_port, at_cloud=at_cloud)
         found.append((query.answered_at is not None) == (wish.must == "work"))
     return found
@@ -127,8 +128,8 @@ def same_tables(world: VirtualWorld, up: frozenset[str]) -> None:
     own = world.routers["quay-gw"].table
     learned = {p: r.via for p, r in own.items() if r.kind is not RouteKind.CONNECTED}
     assert learned == {p: r.via for p, r in model.items() if r.kind is not RouteKind.CONNECTED}
-    desk = host_number(settled.network(NetworkRef.of("quay/desks")))
-    _, via = world.cloud.choose("apps", PacketKey(Address(32, 0), Address(32, desk), 1))
+    desk = host_of(settled.network(NetworkRef.of("quay/desks")))
+    _, via = world.cloud.choose("apps", PacketKey(Address(32, 0), desk, 1))
     expected = table_of(settled, "apps", up).match(desk)[1].via
     assert via == expected.replace("/", ".")
 
@@ -178,8 +179,8 @@ def test_the_measured_outage_is_the_predicted_one(changes, moment: float) -> Non
     settled = world.settled
     predicted = predict_outage(settled, next(settled.tunnels()))
     desk, web = (
-        host_number(settled.network(NetworkRef.of("quay/desks"))),
-        host_number(settled.network(NetworkRef.of("apps/web"))),
+        host_of(settled.network(NetworkRef.of("quay/desks"))),
+        host_of(settled.network(NetworkRef.of("apps/web"))),
     )
     assert world.longest_gap(desk, web, 1.0) <= 0.11
     world.cut("quay-apps/a")
@@ -204,8 +205,8 @@ def test_a_device_that_holds_one_tunnel_keeps_a_spare_down_until_it_is_needed() 
     assert all(as_expected(world))
     predicted = predict_outage(settled, next(settled.tunnels()))
     desk, web = (
-        host_number(settled.network(NetworkRef.of("quay/desks"))),
-        host_number(settled.network(NetworkRef.of("apps/web"))),
+        host_of(settled.network(NetworkRef.of("quay/desks"))),
+        host_of(settled.network(NetworkRef.of("apps/web"))),
     )
     world.cut("quay-apps/a")
     gap = world.longest_gap(desk, web, predicted.longest + 3.0)
@@ -245,7 +246,7 @@ def test_shared_tunnels_carry_flows_together_and_each_both_ways(routing: str) ->
         back = trace(model, NetworkRef.of("apps/web"), there.arrived.reply())
         (via,) = there.ways
         assert back.ways == there.ways
-        assert router.way(router.table.match(key.destination.value)[1], key) == via
+        assert router.way(router.table.match(key.destination)[1], key) == via
         answer = there.arrived.reply()
         assert world.cloud.choose("apps", answer)[1] == via.replace("/", ".")
         taken.add(via)
@@ -260,9 +261,9 @@ def test_a_policy_lets_nothing_else_into_the_tunnel() -> None:
     world = world_of(*POLICY)
     router, web = (
         world.routers["quay-gw"],
-        host_number(world.settled.network(NetworkRef.of("apps/web"))),
+        host_of(world.settled.network(NetworkRef.of("apps/web"))),
     )
-    guest = host_number(world.settled.network(NetworkRef.of("quay/guests")))
+    guest = host_of(world.settled.network(NetworkRef.of("quay/guests")))
     router._rules = None  # the device's filter is open; the selectors still are not
     assert world.ask(guest, web, 1, 0).answered_at is None
     assert "not in the tunnel's traffic selectors" in [drop.reason for drop, _ in router.drops]
@@ -287,8 +288,8 @@ def test_a_new_secret_restarts_its_tunnel_and_no_other() -> None:
     world = world_of()
     settled, router = world.settled, world.routers["quay-gw"]
     desk, web = (
-        host_number(settled.network(NetworkRef.of("quay/desks"))),
-        host_number(settled.network(NetworkRef.of("apps/web"))),
+        host_of(settled.network(NetworkRef.of("quay/desks"))),
+        host_of(settled.network(NetworkRef.of("apps/web"))),
     )
     kept, first = router.ike.tunnels["quay-apps/b"], router.ike.tunnels["quay-apps/a"]
     other = replace(router.config.tunnels["quay-apps/a"].peer, key=b"another")
@@ -311,8 +312,8 @@ def test_a_key_replaced_at_one_end_and_later_at_the_other_cuts_nothing(between: 
     world = world_of()
     settled, router, label = world.settled, world.routers["quay-gw"], "quay-apps/a"
     desk, web = (
-        host_number(settled.network(NetworkRef.of("quay/desks"))),
-        host_number(settled.network(NetworkRef.of("apps/web"))),
+        host_of(settled.network(NetworkRef.of("quay/desks"))),
+        host_of(settled.network(NetworkRef.of("apps/web"))),
     )
     fresh = "another-key-altogether-123"
     resource = world.store.resources["tunnels", "quay-apps.a"]
@@ -355,7 +356,7 @@ def test_rekeys_lose_nothing() -> None:
     world = world_of()
     router = world.routers["quay-gw"]
     desk, web = (
-        host_number(world.settled.network(NetworkRef.of(n))) for n in ("quay/desks", "apps/web")
+        host_of(world.settled.network(NetworkRef.of(n))) for n in ("quay/desks", "apps/web")
     )
     for tunnel in router.ike.tunnels.values():
         tunnel.rekey_child(tunnel.outbound, world.now)
@@ -390,7 +391,7 @@ def test_what_drops_a_packet_is_named_as_the_model_names_it() -> None:
     world = world_of()
     wish = world.settled.expectations[2]
     key = probe_key(world.settled, wish)
-    world.ask(key.source.value, key.destination.value, key.protocol, key.destination_port)
+    world.ask(key.source, key.destination, key.protocol, key.destination_port)
     there, _ = there_and_back(ReachModel(world.settled), wish)
     (drop,) = [d for d, _ in world.routers["quay-gw"].drops if d.key.source == key.source]
     assert drop.place in there.dropped
@@ -406,7 +407,7 @@ def test_a_translator_is_found_and_only_udp_crosses_it() -> None:
     def watch(cable: str, data: bytes):
         onward = carry(cable, data)
         if onward is not None and onward[0] == CLOUD:
-            seen.append(decode_ipv4(onward[1]))
+            seen.append(decode_packet(onward[1]))
         return onward
 
     world.internet.carry = watch
@@ -414,10 +415,10 @@ def test_a_translator_is_found_and_only_udp_crosses_it() -> None:
     path = world.routers["quay-gw"].ike.tunnels["quay-apps/a"].path
     assert path.local_translated
     assert path.encapsulate
-    public = [p for p in seen if p.source == 0xC000020A]
+    public = [p for p in seen if p.source.value == 0xC000020A]
     assert public
     assert {p.protocol for p in public} == {UDP}
-    assert not any(p.source == 0xC0A80702 for p in seen)  # the inside address stays inside
+    assert not any(p.source.value == 0xC0A80702 for p in seen)  # the inside address stays inside
     assert not world.routers["quay-gw"].ike.tunnels["quay-apps/b"].path.encapsulate
 
 
@@ -432,8 +433,8 @@ def test_new_filter_rules_are_taken_in_place() -> None:
 
 def test_no_transit_between_the_site_networks_that_do_not_use_the_link() -> None:
     world = world_of()
-    guests = host_number(world.settled.network(NetworkRef.of("quay/guests")))
-    assert world.cloud.choose("apps", PacketKey(Address(32, 0), Address(32, guests), 1)) is None
+    guests = host_of(world.settled.network(NetworkRef.of("quay/guests")))
+    assert world.cloud.choose("apps", PacketKey(Address(32, 0), guests, 1)) is None
 
 
 def lossy_hours(seed: int, seconds: float) -> None:

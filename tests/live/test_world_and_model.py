@@ -12,7 +12,7 @@ from obrin.core.routing.model import state_of
 from obrin.core.routing.packet import PacketKey
 from obrin.core.routing.stable import Stable
 from obrin.core.settled.model import host_of
-from tests.doubles import DESIGN, host_number, settled_of, swap
+from tests.doubles import DESIGN, settled_of, swap
 from tests.live.virtual_world import VirtualWorld
 
 # The pier has three tunnels, two of which share; the yard is static and watched; the quay marks
@@ -95,8 +95,8 @@ def same_everywhere(world: VirtualWorld, stable: Stable) -> None:
             assert decision.winner == expected.winner
             assert dict(decision.losers) == dict(expected.losers)
     for site in settled.sites:
-        for network, prefix in settled.networks_at(site).items():
-            found = stable.match("apps", host_number(prefix))
+        for network, prefix in settled.networks_at(site):
+            found = stable.match("apps", host_of(prefix))
             chosen = world.cloud.choose("apps", PacketKey(Address(32, 0), host_of(prefix), 1))
             if found is None:
                 assert chosen is None, (site, network)
@@ -122,9 +122,7 @@ def test_with_everything_up(world: VirtualWorld) -> None:
     assert (
         WHOLE.route("apps", SETTLED.network(NetworkRef.of("quay/desks"))) is None
     )  # the summary stands for it
-    assert (
-        WHOLE.match("apps", host_number(SETTLED.network(NetworkRef.of("quay/desks")))) is not None
-    )
+    assert WHOLE.match("apps", host_of(SETTLED.network(NetworkRef.of("quay/desks")))) is not None
 
 
 def settled_summary():

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from datetime import datetime, timedelta
 
+from obrin.core.address.prefix import Address
 from obrin.core.catalogue.offering import PRACTICE_CLOUD
 from obrin.core.handover.pack import make_pack
 from obrin.core.handover.secrets import CertificateFiles, Secrets
@@ -19,7 +20,7 @@ from obrin.live.practice.cloud.store import Store
 from obrin.live.practice.cloud.told import Told
 from obrin.live.practice.internet import CLOUD, Internet, Line
 from obrin.wire.host import Host, Query
-from obrin.wire.packet import decode_ipv4
+from obrin.wire.packet import decode_packet
 from tests.authority import NOW
 from tests.doubles import seeded
 
@@ -50,8 +51,8 @@ class VirtualWorld:
             [
                 Line(
                     f"{g.name}/{u.name}",
-                    u.address.value,
-                    u.own.value,
+                    u.address,
+                    u.own,
                     forwards=bool(u.forwards),
                     mtu=u.mtu,
                 )
@@ -120,9 +121,9 @@ class VirtualWorld:
             for name, site in self.sites.items():
                 for data in site.pump(self.now):
                     moved = True
-                    source = decode_ipv4(data).source
+                    source = decode_packet(data).source
                     uplinks = self.settled.gateways[name].uplinks.values()
-                    uplink = next(u.name for u in uplinks if u.own.value == source)
+                    uplink = next(u.name for u in uplinks if u.own == source)
                     self._carry(f"{name}/{uplink}", data)
 
     def _carry(self, cable: str, data: bytes) -> None:
@@ -135,12 +136,18 @@ class VirtualWorld:
         else:
             self.sites[target.partition("/")[0]].receive(packet, self.now)
 
-    def host(self, address: int) -> Host:
+    def host(self, address: Address) -> Host:
         """A host at one of the sites."""
         return next(h for s in self.sites.values() if (h := s.hosts.get(address)) is not None)
 
     def ask(
-        self, source: int, destination: int, protocol: int, port: int, *, at_cloud: bool = True
+        self,
+        source: Address,
+        destination: Address,
+        protocol: int,
+        port: int,
+        *,
+        at_cloud: bool = True,
     ) -> Query:
         """A question that has a second to be answered; both sides may have the address."""
         host = self.cloud.hosts.get(source) if at_cloud else None
@@ -152,7 +159,7 @@ class VirtualWorld:
         self.run(0.0)
         return query
 
-    def longest_gap(self, source: int, destination: int, seconds: float) -> float:
+    def longest_gap(self, source: Address, destination: Address, seconds: float) -> float:
         """Echo requests every 50 ms; the longest time between two answers."""
         host = self.host(source)
         last, gap, until = self.now, 0.0, self.now + seconds
@@ -208,7 +215,7 @@ def kind_and_name(step: CloudStep) -> tuple[str, str]:
     return kind, name
 
 
-def cloud_via(router: Router, destination: int) -> str | None:
+def cloud_via(router: Router, destination: Address) -> str | None:
     """The tunnel that an instance uses, by the cloud's name for it."""
     found = router.table.match(destination)
     return None if found is None or "." not in found[1].via else found[1].via

@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from obrin.core.address.prefix import Prefix, parse_prefix
+from obrin.core.address.prefix import Address, Prefix, parse_prefix
 from obrin.core.routing.path import Path
 from obrin.core.routing.policy import PrefixList, SessionPolicy
 from obrin.wire.bgp.attributes import Attributes, decode_attributes, encode_attributes
@@ -174,8 +174,8 @@ class Sessions:
                 local_as=64512,
                 peer_as=65001,
                 router_id=1,
-                local_address=10,
-                peer_address=11,
+                local_address=Address(32, 10),
+                peer_address=Address(32, 11),
                 hold=9,
             ),
             SessionPolicy(local_as=64512, peer_as=65001),
@@ -187,8 +187,8 @@ class Sessions:
                 local_as=second["local"],
                 peer_as=second["peer"],
                 router_id=2,
-                local_address=11,
-                peer_address=10,
+                local_address=Address(32, 11),
+                peer_address=Address(32, 10),
                 hold=second["hold"],
                 passive=True,
             ),
@@ -304,7 +304,7 @@ def test_messages_that_cannot_be_made_or_are_large() -> None:
     long = Path(10, tuple(range(64512, 64512 + 90)))
     back = decode_message(Update((), Attributes(long), (P("10.0.0.0/8"),)).encode())
     assert back.attributes.path.as_path == long.as_path
-    assert decode_message(Open(asn=1, hold=0, router_id=1, ipv4_unicast=False).encode()).asn == 1
+    assert decode_message(Open(asn=1, hold=0, router_id=1, families=()).encode()).asn == 1
 
 
 def test_keepalives_come_every_third_of_the_hold_time() -> None:
@@ -358,7 +358,12 @@ def test_update_before_open_is_a_state_machine_error() -> None:
     speaker = Speaker()
     session = speaker.add(
         SessionConfig(
-            name="t", local_as=1, peer_as=2, router_id=1, local_address=10, peer_address=11
+            name="t",
+            local_as=1,
+            peer_as=2,
+            router_id=1,
+            local_address=Address(32, 10),
+            peer_address=Address(32, 11),
         ),
         SessionPolicy(local_as=1, peer_as=2),
         (),

@@ -6,7 +6,7 @@ import itertools
 
 import pytest
 
-from obrin.core.address.prefix import parse_prefix
+from obrin.core.address.prefix import Address, parse_prefix
 from obrin.core.routing.path import AsSet, Path
 from obrin.core.routing.policy import SessionPolicy, import_path
 from obrin.wire.bgp.attributes import Attributes, decode_attributes, encode_attributes
@@ -53,8 +53,8 @@ def established(peer_as: int = 65001) -> BgpSession:
             local_as=65000,
             peer_as=peer_as,
             router_id=1,
-            local_address=10,
-            peer_address=11,
+            local_address=Address(32, 10),
+            peer_address=Address(32, 11),
         )
     )
     session.start(0.0)
@@ -156,8 +156,10 @@ def test_without_routes_to_withdraw_the_session_ends(what: str) -> None:
     with pytest.raises(BgpError):
         decode_message(frame(CASES[what][0], b""))
     assert decode_message(frame(GOOD, b"")).announced == ()
-    other = decode_message(frame(ORIGIN + PATH + attribute(14, b"\0\2\1\0\0"), b""))
-    assert other.faults
+    alone = frame(ORIGIN + PATH + attribute(14, b"\0\2\1\0\0"), b"")
+    assert decode_message(alone, families=(32,)).faults
+    with pytest.raises(BgpError, match="next hop of 0 bytes"):
+        decode_message(alone)
 
 
 def test_withdrawals_of_a_faulty_update_count() -> None:
@@ -198,7 +200,7 @@ def test_every_member_of_a_set_is_looked_at_for_loops_and_comes_back() -> None:
     session.receive(Update((), Attributes(path), (NET,)).encode(), 1.0)
     (event,) = session.events()
     assert isinstance(event, RoutesChanged)
-    assert str(event.attributes.path.as_path[1]) == "{65000,65010,65020}"
+    assert str(event.announced[0][0].path.as_path[1]) == "{65000,65010,65020}"
 
 
 @pytest.mark.parametrize(

@@ -6,7 +6,7 @@ import random
 
 import pytest
 
-from obrin.core.address.prefix import parse_ipv4, parse_prefix
+from obrin.core.address.prefix import parse_address, parse_prefix
 from obrin.core.routing.path import Path
 from obrin.core.routing.seen import differences, learned
 from obrin.wire.bgp.attributes import Attributes, encode_attributes
@@ -16,11 +16,11 @@ from tests.doubles import settled_of
 
 A, B = parse_prefix("10.1.0.0/16"), parse_prefix("10.2.3.0/25")
 PEERS = [
-    MrtPeer(parse_ipv4("169.254.1.1"), 64512, 7),
-    MrtPeer(parse_ipv4("169.254.1.5"), 4200000001, 8),
+    MrtPeer(parse_address("169.254.1.1"), 64512, 7),
+    MrtPeer(parse_address("169.254.1.5"), 4200000001, 8),
 ]
-PATH = Path(PEERS[0].address, (64512, 4200000001), local_pref=150)
-OTHER = Path(PEERS[1].address, (4200000001,))
+PATH = Path(PEERS[0].address.value, (64512, 4200000001), local_pref=150)
+OTHER = Path(PEERS[1].address.value, (4200000001,))
 DUMP = write_dump(
     1, "quay-gw", PEERS, [(A, [(0, PATH), (1, OTHER)]), (B, [(1, OTHER)])], 1700000000
 )
@@ -29,7 +29,7 @@ DUMP = write_dump(
 def bgp4mp(kind: int, subtype: int, peer: MrtPeer, body: bytes, *, wide: bool = True) -> bytes:
     size = 4 if wide else 2
     head = peer.asn.to_bytes(size, "big") + (64513).to_bytes(size, "big") + b"\0\0\0\1"
-    whole = head + peer.address.to_bytes(4, "big") + bytes(4) + body
+    whole = head + peer.address.value.to_bytes(4, "big") + bytes(4) + body
     whole = (b"\0\0\0\0" if kind == BGP4MP_ET else b"") + whole
     return (
         bytes(4)
@@ -49,7 +49,7 @@ def test_a_dump_comes_back_whole() -> None:
     dump = read_dump(DUMP)
     assert dump.tables == {PEERS[0]: {A: PATH}, PEERS[1]: {A: OTHER, B: OTHER}}
     assert dump.peer(PEERS[1].address) == {A: OTHER, B: OTHER}
-    assert dump.peer(1) == {}
+    assert dump.peer(parse_address("10.0.0.1")) == {}
     assert read_dump(b"").tables == {}
 
 

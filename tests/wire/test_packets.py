@@ -8,6 +8,7 @@ import pytest
 from hypothesis import assume, given
 from hypothesis import strategies as st
 
+from obrin.core.address.prefix import Address, parse_address
 from obrin.wire.capture import (
     CaptureError,
     decode_capture,
@@ -16,16 +17,16 @@ from obrin.wire.capture import (
 )
 from obrin.wire.errors import PacketError
 from obrin.wire.host import GREETING, Host
+from obrin.wire.icmp import Icmp, decode_icmp
 from obrin.wire.packet import (
     ICMP,
+    ICMPV6,
     TCP,
     UDP,
-    Icmp,
-    Ipv4,
+    Packet,
     Udp,
     checksum,
-    decode_icmp,
-    decode_ipv4,
+    decode_packet,
     decode_udp,
     transport_checksum,
 )
@@ -33,7 +34,9 @@ from obrin.wire.tcp import TcpStack, TcpState
 from obrin.wire.tcp_segment import ACK, SYN, Segment, decode_segment, with_mss_of_at_most
 from tests.doubles import seeded
 
-A, B = 0x0A000001, 0x0A000002
+A, B = Address(32, 0x0A000001), Address(32, 0x0A000002)
+A6, B6 = parse_address("2001:db8::1"), parse_address("2001:db8::2")
+FAMILIES = pytest.mark.parametrize(("a", "b"), [(A, B), (A6, B6)])
 
 
 def test_checksum_of_rfc_1071() -> None:
@@ -42,31 +45,31 @@ def test_checksum_of_rfc_1071() -> None:
 
 @given(st.binary(max_size=100), st.integers(0, 255), st.integers(0, 65535))
 def test_ipv4_comes_back(payload: bytes, protocol: int, identification: int) -> None:
-    packet = Ipv4(A, B, protocol, payload, 17, identification)
-    assert decode_ipv4(packet.encode()) == packet
-    assert decode_ipv4(packet.encode() + b"padding") == packet
+    packet = Packet(A, B, protocol, payload, 17, identification)
+    assert decode_packet(packet.encode()) == packet
+    assert decode_packet(packet.encode() + b"padding") == packet
 
 
 @given(st.binary(max_size=60), st.integers(0, 65535), st.integers(0, 65535))
 def test_udp_and_icmp_come_back(data: bytes, one: int, two: int) -> None:
     udp = Udp(one, two, data)
-    assert decode_udp(Ipv4(A, B, UDP, udp.encode(A, B))) == udp
+    assert decode_udp(Packet(A, B, UDP, udp.encode(A, B))) == udp
     echo = Icmp(8, 0, one, two, data)
-    assert decode_icmp(echo.encode()) == echo
+    assert decode_icmp(echo.packet(A, B)) == echo
 
 
 def test_ports_options_and_words_of_packets() -> None:
-    packet = Ipv4(A, B, UDP, Udp(5, 6, b"x").encode(A, B))
+    packet = Packet(A, B, UDP, Udp(5, 6, b"x").encode(A, B))
     assert packet.ports == (5, 6)
-    assert Ipv4(A, B, ICMP, b"").ports == Ipv4(A, B, UDP, b"abc").ports == (0, 0)
+    assert Packet(A, B, ICMP, b"").ports == Packet(A, B, UDP, b"abc").ports == (0, 0)
     assert str(packet) == "10.0.0.1 > 10.0.0.2 udp"
-    assert str(Ipv4(A, B, 99, b"")).endswith("protocol 99")
+    assert str(Packet(A, B, 99, b"")).endswith("protocol 99")
     raw = bytearray(packet.encode())
     raw[6] |= 0x20  # more fragments
     raw[10:12] = b"\0\0"
     raw[10:12] = checksum(bytes(raw[:20])).to_bytes(2, "big")
     with pytest.raises(PacketError, match="a fragment"):
-        decode_ipv4(bytes(raw))
+        decode_packet(bytes(raw))
 
 
 @pytest.mark.parametrize(
@@ -96,7 +99,7 @@ def test_the_largest_segment_is_found_among_options(options: bytes, mss: int | N
     raw[16:18] = b"\0\0"
     total = transport_checksum(A, B, TCP, bytes(raw))
     raw[16:18] = total.to_bytes(2, "big")
-    assert decode_segment(Ipv4(A, B, TCP, bytes(raw))).mss == mss
+    assert decode_segment(Packet(A, B, TCP, bytes(raw))).mss == mss
 
 
 def test_a_host_that_stops_waiting_forgets_the_answer() -> None:
@@ -110,27 +113,30 @@ def test_a_host_that_stops_waiting_forgets_the_answer() -> None:
         for data in two.packets(0.0):
             one.receive(data, 0.1)
         assert query.answered_at is None
-    one.receive(Ipv4(B, A, 99, b"").encode(), 0.0)
+    one.receive(Packet(B, A, 99, b"").encode(), 0.0)
     assert one.drops["neither ICMP nor UDP nor TCP"] == 1
 
 
 def test_every_damaged_header_is_noticed() -> None:
-    raw = Ipv4(A, B, UDP, b"x" * 20).encode()
+    raw = Packet(A, B, UDP, b"x" * 20).encode()
     for position in range(20):
         broken = bytearray(raw)
         broken[position] ^= 0x10
         with pytest.raises(PacketError):
-            decode_ipv4(bytes(broken))
+            decode_packet(bytes(broken))
     with pytest.raises(PacketError):
-        decode_udp(Ipv4(A, B, UDP, Udp(1, 2, b"data").encode(A, B)[:-1] + b"!"))
+        decode_udp(Packet(A, B, UDP, Udp(1, 2, b"data").encode(A, B)[:-1] + b"!"))
 
 
 @given(st.binary(max_size=80))
 def test_hostile_bytes_raise_only_packet_errors(data: bytes) -> None:
-    packet = Ipv4(A, B, TCP, data)
+    packet = Packet(A, B, TCP, data)
     for decode, given_ in (
-        (decode_ipv4, data),
-        (decode_icmp, data),
+        (decode_packet, data),
+        (decode_icmp, packet._replace(protocol=ICMP)),
+        (decode_icmp, Packet(A6, B6, ICMPV6, data)),
+        (decode_packet, b"\x60" + data),
+        (decode_packet, packet.encode()[:20] + data),
         (decode_udp, packet),
         (decode_segment, packet),
     ):
@@ -156,7 +162,7 @@ class Wire:
             for stack in self.stacks.values():
                 for data in stack.packets(self.now):
                     moved = True
-                    packet = decode_ipv4(data)
+                    packet = decode_packet(data)
                     if self._random.random() >= self._loss:
                         self.stacks[packet.destination].receive(packet, self.now)
             if moved:
@@ -267,9 +273,9 @@ def test_a_lowered_mss_leaves_a_segment_that_is_whole(mss, most, data, before, f
     options = options.ljust(-(-len(options) // 4) * 4, b"\0")
     head = bytes((1, 2, 3, 4)) + bytes(8) + bytes(((5 + len(options) // 4) << 4, flags)) + b"\1\1"
     raw = head + bytes(4) + options + data
-    raw = raw[:16] + transport_checksum(7, 9, TCP, raw).to_bytes(2, "big") + raw[18:]
+    raw = raw[:16] + transport_checksum(A, B, TCP, raw).to_bytes(2, "big") + raw[18:]
     made = with_mss_of_at_most(raw, most)
-    found = decode_segment(Ipv4(7, 9, TCP, made))
+    found = decode_segment(Packet(A, B, TCP, made))
     assert found.mss == (min(mss, most) if flags & SYN else mss)
     assert found.data == data
     assert (made == raw) == (not flags & SYN or mss <= most)

@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from obrin.wire.errors import PacketError
-from obrin.wire.packet import TCP, Ipv4, decode_ipv4, transport_checksum
+from obrin.wire.packet import TCP, Packet, decode_packet, transport_checksum
 from obrin.wire.tcp import TcpState
 from obrin.wire.tcp_segment import ACK, PSH, RST, SYN, Segment, decode_segment
 from tests.wire.test_packets import A, B, Wire
@@ -49,12 +49,17 @@ def test_the_digest_covers_what_the_rfc_lists(
 ) -> None:
     raw = replace(segment(50000, 7, 9, flags, data), mss=mss).encode(A, B, key)
     head = (raw[12] >> 4) * 4
-    pseudo = A.to_bytes(4, "big") + B.to_bytes(4, "big") + b"\x00\x06" + len(raw).to_bytes(2, "big")
+    pseudo = (
+        A.value.to_bytes(4, "big")
+        + B.value.to_bytes(4, "big")
+        + b"\x00\x06"
+        + len(raw).to_bytes(2, "big")
+    )
     bare = bytearray(raw[:20])
     bare[16:18] = b"\x00\x00"
     expected = hashlib.md5(pseudo + bytes(bare) + raw[head:] + key).digest()
     assert raw[head - 18 : head] == b"\x13\x12" + expected
-    read = decode_segment(Ipv4(A, B, TCP, raw))
+    read = decode_segment(Packet(A, B, TCP, raw))
     assert (read.digest, read.data, read.mss) == (expected, data, mss)
 
 
@@ -84,7 +89,7 @@ def test_without_one_password_nothing_begins(mine: bytes, theirs: bytes, why: st
     client = wire.stacks[A].connect(A, B, 179, 0.0)
     (syn,) = wire.stacks[A].packets(0.0)
     with pytest.raises(PacketError, match=why):
-        wire.stacks[B].receive(decode_ipv4(syn), 0.0)
+        wire.stacks[B].receive(decode_packet(syn), 0.0)
     assert not wire.stacks[B].packets(0.0)  # RFC 2385 section 2: no answer, not even a reset
     assert not wire.accepted
     assert client.state is TcpState.SYN_SENT
@@ -107,7 +112,7 @@ def test_what_was_changed_on_the_way_is_dropped(change: str) -> None:
     elif change == "twice":
         good[22:24] = b"\x01\x01"
     # The checksum is put right, as whoever changes a packet would.
-    forged_packet = Ipv4(A, B, TCP, _summed(bytes(good)))
+    forged_packet = Packet(A, B, TCP, _summed(bytes(good)))
     with pytest.raises(PacketError, match="sign"):
         wire.stacks[B].receive(forged_packet, wire.now)
     client.send(b"still")

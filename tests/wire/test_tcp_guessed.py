@@ -7,7 +7,7 @@ import random
 import pytest
 
 from obrin.wire.errors import PacketError
-from obrin.wire.packet import TCP, Ipv4
+from obrin.wire.packet import TCP, Packet
 from obrin.wire.tcp import WINDOW, Connection, TcpState
 from obrin.wire.tcp_segment import ACK, FIN, PSH, RST, SYN, Segment
 from tests.wire.test_packets import A, B, Wire
@@ -40,7 +40,7 @@ def forge(
     )
     raw = segment.encode(to.remote[0], to.local[0])
     try:
-        wire.stacks[to.local[0]].receive(Ipv4(to.remote[0], to.local[0], TCP, raw), wire.now)
+        wire.stacks[to.local[0]].receive(Packet(to.remote[0], to.local[0], TCP, raw), wire.now)
     except PacketError as error:
         assert error.reason
         return False

@@ -8,7 +8,7 @@ from obrin.device.changes import watched
 from obrin.device.config import RouterTunnel
 from obrin.wire.bfd import PORT, TTL, BfdSession, BfdState
 from obrin.wire.errors import PacketError
-from obrin.wire.packet import UDP, Ipv4, Udp, decode_udp
+from obrin.wire.packet import UDP, Packet, Udp, decode_udp
 
 SOURCE_PORT = 49152
 """RFC 5881 section 4: from the dynamic range, the same for all packets of a session."""
@@ -56,7 +56,7 @@ class BfdSessions:
             self.dead.discard(name)
             self._was_up.discard(name)
 
-    def receive(self, name: str | None, packet: Ipv4, now: float) -> None:
+    def receive(self, name: str | None, packet: Packet, now: float) -> None:
         """A UDP packet for this router from the peer in a tunnel. Raises PacketError and BfdError
         for what is dropped."""
         session = self.sessions.get(name) if name is not None else None
@@ -83,11 +83,11 @@ class BfdSessions:
         """Packets to be sent through their tunnels."""
         out = []
         for name, session in self.sessions.items():
-            config = self._configs[name]
-            ends = config.local_inside, config.remote_inside
+            inside = self._configs[name].inside[0]  # where the BGP session runs
+            ends = inside.local, inside.remote
             for data in session.packets():
                 segment = Udp(SOURCE_PORT, PORT, data).encode(*ends)
-                out.append(Ipv4(*ends, UDP, segment, ttl=TTL).encode())
+                out.append(Packet(*ends, UDP, segment, ttl=TTL).encode())
         return out
 
     def next_timer(self) -> float:

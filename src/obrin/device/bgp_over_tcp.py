@@ -8,7 +8,7 @@ from obrin.device.config import RouterNeighbour
 from obrin.wire.bgp.fsm import BgpState
 from obrin.wire.bgp.session import BgpSession
 from obrin.wire.bgp.speaker import Speaker
-from obrin.wire.tcp import Connection, TcpStack, TcpState
+from obrin.wire.tcp import Connection, Ends, TcpStack, TcpState
 
 PORT = 179
 
@@ -64,7 +64,7 @@ class BgpOverTcp:
                     return
         connection.abort("not a configured peer, or not now")
 
-    def _refused(self, ends: tuple[int, int], reason: str, now: float) -> None:
+    def _refused(self, ends: Ends, reason: str, now: float) -> None:
         for session in self.sessions.values():
             if ends == (session.config.local_address, session.config.peer_address):
                 session.refused(reason, now)

@@ -54,11 +54,7 @@ def watched(old: RouterTunnel | None, new: RouterTunnel) -> bool:
     """Whether the session that watches a tunnel can go on."""
     if old is None:
         return False
-    return (old.bfd, old.local_inside, old.remote_inside) == (
-        new.bfd,
-        new.local_inside,
-        new.remote_inside,
-    )
+    return (old.bfd, old.inside[0]) == (new.bfd, new.inside[0])
 
 
 def _session(config: RouterConfig, name: str) -> object:

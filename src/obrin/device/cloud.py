@@ -5,18 +5,19 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
-from obrin.core.address.prefix import Prefix, format_address
+from obrin.core.address.prefix import Address, Prefix
 from obrin.core.reach.filters import Rule, RuleSet
 from obrin.core.routing.decision import decide
 from obrin.core.routing.forwarding import Route, RouteKind, share
 from obrin.core.routing.packet import PacketKey
 from obrin.core.routing.path import Candidate
 from obrin.device.config import RouterConfig
-from obrin.device.drops import DropLog, packet_key
+from obrin.device.drops import NO_FLOW, DropLog, packet_key
 from obrin.device.hosts import Hosts
 from obrin.device.router import Router
-from obrin.device.sizes import is_error
-from obrin.wire.packet import decode_ipv4
+from obrin.wire.errors import PacketError
+from obrin.wire.icmp import is_error
+from obrin.wire.packet import decode_packet
 
 _NOTHING = RuleSet()
 
@@ -28,17 +29,17 @@ class CloudSubnet:
 
     name: str
     network: str
-    prefix: Prefix
+    prefixes: tuple[Prefix, ...]
     propagation: bool
     workload: bool
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class InstanceConfig:
-    """One running instance of a gateway; `address` is its public IPv4 address."""
+    """One running instance of a gateway; `address` is its public address."""
 
     network: str
-    address: int
+    address: Address
     router: RouterConfig
 
 
@@ -75,7 +76,7 @@ class Cloud:
     def take(self, config: CloudConfig, now: float) -> None:
         """Bring instances, hosts and rules in line; what stays as it was runs on."""
         self._subnets = config.subnets
-        self.hosts.take(subnet.prefix for subnet in config.subnets if subnet.workload)
+        self.hosts.take(p for s in config.subnets if s.workload for p in s.prefixes)
         self._rules = {network: RuleSet(rules) for network, rules in config.rules.items()}
         for name, told in config.instances.items():
             if name not in self.instances:
@@ -92,7 +93,11 @@ class Cloud:
 
     def receive(self, data: bytes, now: float) -> None:
         """A packet from the internet."""
-        destination = int.from_bytes(data[16:20], "big")
+        try:
+            destination = decode_packet(data).destination
+        except PacketError as error:
+            self.drops.add("cloud", f"bad packet: {error.reason}", NO_FLOW)
+            return
         for instance in self.instances.values():
             if instance.address == destination:
                 instance.router.receive_underlay(data, now)
@@ -125,8 +130,8 @@ class Cloud:
         self._out += instance.router.underlay()
         instance.router.key_events.clear()
 
-    def _subnet(self, address: int) -> CloudSubnet | None:
-        return next((s for s in self._subnets if s.prefix.contains(address)), None)
+    def _subnet(self, address: Address) -> CloudSubnet | None:
+        return next((s for s in self._subnets if any(p.holds(address) for p in s.prefixes)), None)
 
     def _allowed(self, subnet: CloudSubnet, key: PacketKey) -> bool:
         if self._rules.get(subnet.network, _NOTHING).match(key) is not None:
@@ -135,10 +140,10 @@ class Cloud:
         return False
 
     def _to_host(self, data: bytes, now: float) -> None:
-        packet = decode_ipv4(data)  # a router made it, or looked at it
+        packet = decode_packet(data)  # a router made it, or looked at it
         key, subnet = packet_key(packet), self._subnet(packet.destination)
         if subnet is None:
-            reason = f"no subnet has {format_address(packet.destination)}"
+            reason = f"no subnet has {packet.destination}"
             self.drops.add("cloud", reason, key)
             return
         # Who sends too large packets must hear of it, whatever the rules say.
@@ -146,13 +151,13 @@ class Cloud:
             return
         host = self.hosts.get(packet.destination)
         if host is None:
-            reason = f"no host has {format_address(packet.destination)}"
+            reason = f"no host has {packet.destination}"
             self.drops.add(subnet.network, reason, key)
             return
         host.receive(data, now)
 
     def _from_host(self, data: bytes, now: float) -> None:
-        packet = decode_ipv4(data)  # a host of ours made it
+        packet = decode_packet(data)  # a host of ours made it
         key, subnet = packet_key(packet), self._subnet(packet.source)
         if subnet is None:
             return
@@ -169,7 +174,7 @@ class Cloud:
             return
         chosen = self.choose(subnet.network, key)
         if chosen is None:
-            reason = f"no route to {format_address(packet.destination)}"
+            reason = f"no route to {packet.destination}"
             self.drops.add(subnet.network, reason, key)
             return
         instance, via = chosen
@@ -179,7 +184,7 @@ class Cloud:
         """The instance and tunnel that the whole gateway prefers for a flow."""
         found: list[tuple[Prefix, Route, Instance]] = []
         for instance in self.instances.values():
-            matched = instance.router.table.match(key.destination.value)
+            matched = instance.router.table.match(key.destination)
             if instance.network != network or matched is None:
                 continue
             if matched[1].kind is not RouteKind.CONNECTED:

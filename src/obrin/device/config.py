@@ -3,39 +3,57 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from typing import NamedTuple
 
-from obrin.core.address.prefix import Prefix
+from obrin.core.address.prefix import Address, Prefix
 from obrin.core.address.translation import Exposure
 from obrin.core.ipsec.liveness import Bfd
-from obrin.core.ipsec.selectors import ANY_IPV4
+from obrin.core.ipsec.selectors import ANY
 from obrin.core.reach.filters import Rule
 from obrin.core.routing.policy import SessionPolicy
 from obrin.wire.bgp.session import SessionConfig
 from obrin.wire.ike.config import PeerConfig
 
 
+class InsideEnds(NamedTuple):
+    """Both addresses of a point-to-point block."""
+
+    block: Prefix
+    local: Address
+    remote: Address
+
+    @classmethod
+    def of(cls, local: Address, length: int) -> InsideEnds:
+        """By one's own address in it."""
+        block = Prefix(*local, local.bits).widened(length)
+        one, other = block.ends()
+        return cls(block, local, other if local == one else one)
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class RouterTunnel:
-    """A tunnel's inside: addresses as integers, and what is translated at it.
+    """A tunnel's inside: the ends in each family, IPv4 first, and what is translated at it.
 
     A spare waits until none of the tunnels that it stands in for is up. `shared` tunnels carry
     equal routes together. `mtu` is of packets inside it.
     """
 
     peer: PeerConfig
-    inside: Prefix
-    local_inside: int
-    remote_inside: int
+    inside: tuple[InsideEnds, ...]
     translations: tuple[Exposure, ...] = ()
     stands_in_for: tuple[str, ...] = ()
     bfd: Bfd | None = None
     shared: bool = False
     mtu: int = 65535
 
-    @property
-    def selective(self) -> bool:
-        """Whether its traffic selectors are narrower than everything."""
-        return {*self.peer.local_selectors, *self.peer.remote_selectors} != {ANY_IPV4}
+    def ends_in(self, bits: int) -> InsideEnds | None:
+        """Those of a family."""
+        return next((ends for ends in self.inside if ends.local.bits == bits), None)
+
+    def takes_all(self, bits: int) -> bool:
+        """Whether its traffic selectors take every packet of a family."""
+        every = ANY[bits]
+        return every in self.peer.local_selectors and every in self.peer.remote_selectors
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,14 +77,14 @@ class RouterConfig:
     """`rules` None means that this device does not filter."""
 
     tunnels: dict[str, RouterTunnel] = field(default_factory=dict)
-    networks: dict[str, Prefix] = field(default_factory=dict)
+    networks: tuple[tuple[str, Prefix], ...] = ()
     neighbours: dict[str, RouterNeighbour] = field(default_factory=dict)
     static: tuple[StaticWay, ...] = ()
     rules: tuple[Rule, ...] | None = None
 
     def host_places(self) -> tuple[Prefix, ...]:
         """Where practice hosts stand: in every network, and in each part that a rule names."""
-        networks = tuple(dict.fromkeys(self.networks.values()))
+        networks = tuple(dict.fromkeys(prefix for _, prefix in self.networks))
         named = dict.fromkeys(p for r in self.rules or () for p in (r.source, r.destination))
         parts = (p for p in named if any(n != p and n.covers(p) for n in networks))
         return (*networks, *parts)

@@ -8,7 +8,8 @@ from typing import NamedTuple
 
 from obrin.core.address.prefix import Address
 from obrin.core.routing.packet import PacketKey
-from obrin.wire.packet import ICMP, Ipv4
+from obrin.wire.icmp import is_icmp
+from obrin.wire.packet import Packet
 
 KEPT = 512
 _NOBODY = Address(32, 0)
@@ -23,12 +24,12 @@ class DropKey(NamedTuple):
     key: PacketKey
 
 
-def packet_key(packet: Ipv4) -> PacketKey:
+def packet_key(packet: Packet) -> PacketKey:
     """What filters look at, taken from a packet."""
     source, destination = packet.ports
-    kind = packet.payload[0] if packet.protocol == ICMP and packet.payload else -1
-    here, there = Address(32, packet.source), Address(32, packet.destination)
-    return PacketKey(here, there, packet.protocol, source, destination, kind)
+    kind = packet.payload[0] if is_icmp(packet) and packet.payload else -1
+    ends = packet.source, packet.destination
+    return PacketKey(*ends, packet.protocol, source, destination, kind)
 
 
 class DropLog:

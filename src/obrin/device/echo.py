@@ -1,14 +1,13 @@
-"""What a device answers for itself: echo requests (RFC 792)."""
+"""What a device answers for itself: echo requests (RFC 792, RFC 4443)."""
 
 from __future__ import annotations
 
-from obrin.wire.packet import ECHO_REPLY, ECHO_REQUEST, ICMP, Ipv4, decode_icmp
+from obrin.core.routing.packet import ECHO
+from obrin.wire.icmp import decode_icmp, echo_reply
+from obrin.wire.packet import Packet
 
 
-def echo_answer(packet: Ipv4) -> bytes | None:
+def echo_answer(packet: Packet) -> Packet | None:
     """The reply to an ICMP packet; None to anything but an echo request. Raises PacketError."""
-    message = decode_icmp(packet.payload)
-    if message.kind != ECHO_REQUEST:
-        return None
-    reply = message._replace(kind=ECHO_REPLY).encode()
-    return Ipv4(packet.destination, packet.source, ICMP, reply).encode()
+    message = decode_icmp(packet)
+    return echo_reply(packet, message) if message.kind == ECHO[packet.bits].request else None

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import replace
 
-from obrin.core.address.prefix import Prefix
+from obrin.core.address.prefix import Address, Prefix
 from obrin.core.address.translation import Exposure
 from obrin.core.design.arrangement import SHARED
 from obrin.core.handover.standard import device
@@ -17,7 +17,7 @@ from obrin.core.handover.standard.ipsec import Tunnel
 from obrin.core.ipsec.selectors import Selector
 from obrin.core.routing.path import DEFAULT_LOCAL_PREF
 from obrin.core.routing.policy import WELL_KNOWN, PrefixList, SessionPolicy
-from obrin.device.config import RouterConfig, RouterNeighbour, RouterTunnel, StaticWay
+from obrin.device.config import InsideEnds, RouterConfig, RouterNeighbour, RouterTunnel, StaticWay
 from obrin.device.credentials import Wall, credential_from
 from obrin.wire.bgp.session import SessionConfig
 from obrin.wire.ike.config import Identity, PeerConfig
@@ -63,10 +63,11 @@ def router_from(told: DeviceConfig, keys: Json, wall: Wall) -> RouterConfig:
     )
 
 
-def _networks(told: DeviceConfig) -> dict[str, Prefix]:
+def _networks(told: DeviceConfig) -> tuple[tuple[str, Prefix], ...]:
     """The site's own, also those that an inner router leads to: hosts stand in each of them."""
-    found = {i.name: i.network for i in told.interfaces if i.role == NETWORK}
-    return found | {route.network: route.prefix for route in told.routes if route.network}
+    found = [(i.name, n) for i in told.interfaces if i.role == NETWORK for n in i.networks]
+    found += [(route.network, route.prefix) for route in told.routes if route.network]
+    return tuple(found)
 
 
 def complete(told: DeviceConfig, keys: Json) -> bool:
@@ -80,9 +81,9 @@ def complete(told: DeviceConfig, keys: Json) -> bool:
     )
 
 
-def uplinks(told: DeviceConfig) -> dict[int, str]:
-    """Names of uplinks by their IPv4 addresses on the device."""
-    return {i.address.value: i.name for i in told.interfaces if i.role == UPLINK}
+def uplinks(told: DeviceConfig) -> dict[Address, str]:
+    """Names of uplinks by their addresses on the device."""
+    return {i.address: i.name for i in told.interfaces if i.role == UPLINK}
 
 
 def _peer(tunnel: Tunnel, secrets: dict[str, str], credential: Credential | None) -> PeerConfig:
@@ -110,13 +111,9 @@ def _peer(tunnel: Tunnel, secrets: dict[str, str], credential: Credential | None
 def _tunnel(
     tunnel: Tunnel, interface: Interface, peer: PeerConfig, translations: tuple[Exposure, ...]
 ) -> RouterTunnel:
-    ends = interface.network.ends()
-    remote = ends[1] if interface.address == ends[0] else ends[0]
     return RouterTunnel(
         peer=peer,
-        inside=interface.network,
-        local_inside=interface.address.value,
-        remote_inside=remote.value,
+        inside=tuple(InsideEnds.of(address, length) for address, length in interface.addresses),
         translations=translations,
         # The one who starts minds when; the other waits to be called, as always.
         stands_in_for=tunnel.stands_in_for if tunnel.initiator else (),
@@ -150,8 +147,9 @@ def _neighbour(speaker: Speaker, neighbour: Neighbour, password: str) -> RouterN
             local_as=speaker.asn,
             peer_as=neighbour.remote_as,
             router_id=speaker.identifier.value,
-            local_address=neighbour.local_address.value,
-            peer_address=neighbour.remote_address.value,
+            local_address=neighbour.local_address,
+            peer_address=neighbour.remote_address,
+            next_hops=neighbour.next_hops,
             hold=neighbour.hold,
             passive=neighbour.passive,
             password=password.encode(),

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator
 from typing import Any
 
-from obrin.core.address.prefix import Prefix, format_address
+from obrin.core.address.prefix import Address, Prefix
 from obrin.core.settled.model import host_of
 from obrin.wire.host import Host
 
@@ -13,19 +13,19 @@ Json = dict[str, Any]
 
 
 class Hosts:
-    """Hosts by their IPv4 addresses. `rng` gives so many random bytes."""
+    """Hosts by their addresses. `rng` gives so many random bytes."""
 
     def __init__(self, networks: Iterable[Prefix], rng: Callable[[int], bytes]) -> None:
         self._rng = rng
-        self.by_address: dict[int, Host] = {}
+        self.by_address: dict[Address, Host] = {}
         self.take(networks)
 
     def take(self, networks: Iterable[Prefix]) -> None:
         """Other networks; hosts that are still in one stay as they are."""
-        wanted = dict.fromkeys(host_of(network).value for network in networks)
+        wanted = dict.fromkeys(host_of(network) for network in networks)
         self.by_address = {a: self.by_address.get(a) or Host(a, self._rng) for a in wanted}
 
-    def get(self, address: int) -> Host | None:
+    def get(self, address: Address) -> Host | None:
         return self.by_address.get(address)
 
     def packets(self, now: float) -> Iterator[bytes]:
@@ -37,10 +37,10 @@ class Hosts:
         """What they could do nothing with, by reason, in the shape of obrin-observe's `drop`."""
         return [
             {
-                "place": f"host {format_address(host.address)}",
+                "place": f"host {host.address}",
                 "reason": reason,
-                "source": "0.0.0.0",
-                "destination": format_address(host.address),
+                "source": str(Address(host.address.bits, 0)),
+                "destination": str(host.address),
                 "protocol": 0,
                 "source-port": 0,
                 "destination-port": 0,

@@ -8,7 +8,7 @@ when it comes out; its class is not, since that is the provider's affair.
 
 from __future__ import annotations
 
-from obrin.wire.packet import Ipv4
+from obrin.wire.packet import Packet
 
 NOT_ECT, ECT_1, ECT_0, CE = range(4)
 
@@ -23,7 +23,7 @@ def ecn_inside(inner: int, outer: int) -> int | None:
     return inner
 
 
-def come_out(packet: Ipv4, outer: int) -> Ipv4 | None:
+def come_out(packet: Packet, outer: int) -> Packet | None:
     """A packet out of a tunnel, with what the outer one's second byte says of congestion."""
     inner = packet.tos & 3
     mark = ecn_inside(inner, outer & 3)

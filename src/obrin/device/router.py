@@ -9,7 +9,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from obrin.core.address.prefix import Address, format_address
 from obrin.core.address.table import PrefixTable
 from obrin.core.address.translation import inward, outward
 from obrin.core.reach.filters import RuleSet
@@ -23,14 +22,15 @@ from obrin.device.counters import Refusal, TunnelCounters
 from obrin.device.drops import NO_FLOW, DropLog, packet_key
 from obrin.device.echo import echo_answer
 from obrin.device.marks import come_out
-from obrin.device.origin import ON_LINK_TTL, judge_origin, selected
+from obrin.device.origin import ON_LINK_TTL, Selection, judge_origin
 from obrin.device.outside import esp_packet, in_udp
-from obrin.device.sizes import clamped, size_of, told_too_big
+from obrin.device.sizes import clamped, told_too_big
 from obrin.device.spares import Spares
 from obrin.device.table import table_of
 from obrin.wire.bfd import BfdError
 from obrin.wire.errors import PacketError
 from obrin.wire.esp import NEXT_DUMMY, NEXT_IPV4, NEXT_IPV6, EspError
+from obrin.wire.icmp import is_icmp
 from obrin.wire.ike.child import ChildSa
 from obrin.wire.ike.endpoint import Endpoint
 from obrin.wire.ike.events import (
@@ -45,19 +45,20 @@ from obrin.wire.ike.events import (
     Refused,
 )
 from obrin.wire.ike.numbers import NAT_PORT, PORT
-from obrin.wire.packet import ESP, ICMP, TCP, UDP, Ipv4, decode_ipv4, decode_udp
+from obrin.wire.packet import ESP, TCP, UDP, Packet, decode_packet, decode_udp, version_bits
 from obrin.wire.readdress import readdress
 from obrin.wire.tcp import TcpStack
 
+_NEXT = {32: NEXT_IPV4, 128: NEXT_IPV6}
 _NOT_SELECTED = "not in the tunnel's traffic selectors"
 
 
 class Router:
     def __init__(self, name: str, config: RouterConfig, rng: Callable[[int], bytes]) -> None:
         self.name = name
-        self._adopt(config)
         self.drops = DropLog()
         self.ike = Endpoint((t.peer for t in config.tunnels.values()), rng)
+        self._adopt(config)
         self.tcp = TcpStack(rng, mss=1240, ttl=ON_LINK_TTL)
         self.bgp = BgpOverTcp(config.neighbours, self.tcp)
         self.states = {name: TunnelCounters() for name in config.tunnels}
@@ -75,8 +76,8 @@ class Router:
         """What forwarding looks at for each packet, made ready."""
         self.config = config
         self._rules = None if config.rules is None else RuleSet(config.rules)
-        self._own = {t.local_inside: name for name, t in config.tunnels.items()}
-        self._selective = {name for name, t in config.tunnels.items() if t.selective}
+        self._selection = Selection(config.tunnels, self.ike.tunnels)
+        self._own = {e.local: name for name, t in config.tunnels.items() for e in t.inside}
 
     def start(self, now: float) -> None:
         self.ike.start(now)
@@ -126,12 +127,15 @@ class Router:
         """Tunnels with a child SA."""
         return {name for name, tunnel in self.ike.tunnels.items() if tunnel.outbound is not None}
 
+    def _drop(self, reason: str, key: PacketKey) -> None:
+        self.drops.add(self.name, reason, key)
+
     # In
 
     def receive_underlay(self, data: bytes, now: float) -> None:
         """A packet from an uplink; bad ones are dropped."""
         try:
-            packet = decode_ipv4(data)
+            packet = decode_packet(data)
             if packet.protocol == ESP:
                 self._open(packet.payload, packet.tos, now)
             elif packet.protocol == UDP:
@@ -142,10 +146,7 @@ class Router:
             self._drop(f"bad packet: {error.reason}", NO_FLOW)
         self._settle(now)
 
-    def _drop(self, reason: str, key: PacketKey) -> None:
-        self.drops.add(self.name, reason, key)
-
-    def _receive_udp(self, packet: Ipv4, now: float) -> None:
+    def _receive_udp(self, packet: Packet, now: float) -> None:
         udp = decode_udp(packet)
         if udp.destination_port == NAT_PORT and udp.data[:4] != b"\0\0\0\0":
             if len(udp.data) > 1:  # one byte is a keepalive (RFC 3948 section 2.3)
@@ -154,8 +155,8 @@ class Router:
         if udp.destination_port in (PORT, NAT_PORT):
             self.ike.receive(
                 udp.data,
-                (format_address(packet.destination), udp.destination_port),
-                (format_address(packet.source), udp.source_port),
+                (str(packet.destination), udp.destination_port),
+                (str(packet.source), udp.source_port),
                 now,
             )
         else:
@@ -170,23 +171,20 @@ class Router:
         try:
             next_header, inner = child.opener.open(data)
         except EspError as error:
-            self._drop(f"ESP {error.reason}", NO_FLOW)
-            return
+            return self._drop(f"ESP {error.reason}", NO_FLOW)
         tunnel = self.ike.tunnels[name]
         if child is not tunnel.outbound and not child.replaced:
             tunnel.outbound = child  # the peer uses the new one: so can we
         tunnel.heard(now)
         self.states[name].came_out(now)
-        if next_header == NEXT_IPV4:
-            self._forward(inner, name, now, outer=tos)
-        elif next_header == NEXT_IPV6:
-            self._drop("an IPv6 packet out of a tunnel: IPv4 only is carried", NO_FLOW)
+        if _NEXT.get(version_bits(inner)) == next_header:
+            self._route(inner, name, now, outer=tos)
         elif next_header != NEXT_DUMMY:  # RFC 4303 section 2.6: dummies are for nobody
-            self._drop("a packet of another protocol out of a tunnel", NO_FLOW)
+            self._drop("not what its ESP says, or of another protocol, out of a tunnel", NO_FLOW)
 
     def receive_local(self, data: bytes, now: float, via: str | None = None) -> None:
         """A packet from one of this gateway's own networks, perhaps for a certain tunnel."""
-        self._forward(data, None, now, via=via)
+        self._route(data, None, now, via=via)
         self._settle(now)
 
     def next_timer(self) -> float:
@@ -207,45 +205,51 @@ class Router:
 
     # Forwarding
 
-    def _forward(
+    def _route(
         self,
         data: bytes,
         arrived_by: str | None,
         now: float,
         *,
-        own: bool = False,
         via: str | None = None,
         outer: int = 0,
     ) -> None:
-        """Filters are for what passes through; what the gateway itself sends is `own`.
-
-        `via` is a tunnel that somebody has chosen already among those that share a route, `outer`
-        the marks of the packet that this one came in.
-        """
+        """A packet from elsewhere. `outer` are the marks of the one that it came in."""
         try:
-            packet = decode_ipv4(data)
+            packet = decode_packet(data)
         except PacketError as error:
-            self._drop(f"bad packet: {error.reason}", NO_FLOW)
-            return
+            return self._drop(f"bad packet: {error.reason}", NO_FLOW)
         marked = come_out(packet, outer)
         if marked is None:
             self._drop("it met congestion, and its ends cannot be told", packet_key(packet))
-            return
-        packet = marked
-        if arrived_by in self._selective and not self._selected(arrived_by, packet, inwards=True):
+        elif not self._selection.takes(arrived_by, marked, inwards=True):
             self._drop(_NOT_SELECTED, packet_key(packet))
-            return
+        else:
+            self._forward(marked, arrived_by, now, via=via)
+
+    def _forward(
+        self,
+        packet: Packet,
+        arrived_by: str | None,
+        now: float,
+        *,
+        own: bool = False,
+        via: str | None = None,
+    ) -> None:
+        """Filters are for what passes through; what the gateway itself sends is `own`.
+
+        `via` is a tunnel that somebody has chosen already among those that share a route.
+        """
         if packet.destination in self._own:
             self._for_me(packet, arrived_by, now)
             return
         parts = self.config.tunnels[arrived_by].translations if arrived_by is not None else ()
         if parts:
-            real = inward(parts, Address(32, packet.destination))
-            packet = readdress(packet, packet.source, real.value)
+            packet = readdress(packet, packet.source, inward(parts, packet.destination))
         key = packet_key(packet)
         found = self.table.match(packet.destination)
         if found is None:
-            self._drop(f"no route to {format_address(packet.destination)}", key)
+            self._drop(f"no route to {packet.destination}", key)
             return
         route = found[1]
         via = via or self.way(route, key)
@@ -260,15 +264,15 @@ class Router:
         forwarded = packet if own else packet._replace(ttl=packet.ttl - 1)
         if to_tunnel:
             mtu = self.config.tunnels[via].mtu
-            if size_of(packet) > mtu:
+            if packet.size > mtu:
                 self._too_big(packet, via, mtu, key, now)
                 return
             forwarded = clamped(forwarded, mtu)
             parts = self.config.tunnels[via].translations
             if parts:
-                source = outward(parts, Address(32, packet.source))
-                forwarded = readdress(forwarded, source.value, packet.destination)
-            if via in self._selective and not self._selected(via, forwarded):
+                source = outward(parts, packet.source)
+                forwarded = readdress(forwarded, source, packet.destination)
+            if not self._selection.takes(via, forwarded):
                 self._drop(_NOT_SELECTED, key)
                 return
             self._seal(via, forwarded, key, now)
@@ -277,24 +281,20 @@ class Router:
                 forwarded = clamped(forwarded, self.config.tunnels[arrived_by].mtu)
             self._local.append(forwarded.encode())
 
-    def _too_big(self, packet: Ipv4, name: str, mtu: int, key: PacketKey, now: float) -> None:
+    def _too_big(self, packet: Packet, name: str, mtu: int, key: PacketKey, now: float) -> None:
         self._drop(f"larger than the {mtu} bytes of tunnel {name}", key)
-        told = told_too_big(packet, mtu, self.config.tunnels[name].local_inside)
+        told = told_too_big(packet, self.config.tunnels[name])
         if told is not None:
-            self._forward(told.encode(), None, now, own=True)
+            self._forward(told, None, now, own=True)
 
     def way(self, route: Route, key: PacketKey) -> str:
         """The tunnel or network that a flow leaves by."""
         tunnel = self.config.tunnels.get(route.via)
         return route.via_for(key, () if tunnel is None else tunnel.translations)
 
-    def _selected(self, name: str | None, packet: Ipv4, *, inwards: bool = False) -> bool:
-        child = self.ike.tunnels[name].outbound if name is not None else None
-        return child is None or selected(child, packet, inwards=inwards)
-
-    def _for_me(self, packet: Ipv4, arrived_by: str | None, now: float) -> None:
+    def _for_me(self, packet: Packet, arrived_by: str | None, now: float) -> None:
         try:
-            if packet.protocol == ICMP:
+            if is_icmp(packet):
                 answer = echo_answer(packet)
                 if answer is not None:
                     self._forward(answer, None, now, own=True)
@@ -311,14 +311,14 @@ class Router:
             reason = error.reason if isinstance(error, PacketError) else "BFD that is refused"
             self._drop(f"for the gateway itself: {reason}", packet_key(packet))
 
-    def _seal(self, name: str, packet: Ipv4, key: PacketKey, now: float) -> None:
+    def _seal(self, name: str, packet: Packet, key: PacketKey, now: float) -> None:
         tunnel = self.ike.tunnels[name]
         child = tunnel.outbound
         if child is None:
             self._drop(f"tunnel {name} has no child SA", key)
             return
         try:
-            data = child.sealer.seal(packet.encode())
+            data = child.sealer.seal(packet.encode(), _NEXT[packet.bits])
         except EspError as error:
             self._drop(f"ESP {error.reason}", key)
             return
@@ -338,7 +338,7 @@ class Router:
                 self._build_table()
             packets = self.tcp.packets(now) + self._bfd.packets()
             for data in packets:
-                self._forward(data, None, now, own=True)
+                self._forward(decode_packet(data), None, now, own=True)
             if not changed and not packets:
                 break
         self._underlay += [in_udp(d.source, d.destination, d.data) for d in self.ike.datagrams()]

@@ -5,13 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from obrin.core.address.prefix import format_address
 from obrin.device.config import RouterConfig
 from obrin.device.drops import packet_key
 from obrin.device.hosts import Hosts
 from obrin.device.router import Router
 from obrin.device.state import router_state
-from obrin.wire.packet import decode_ipv4
+from obrin.wire.packet import decode_packet
 
 
 class Site:
@@ -52,12 +51,12 @@ class Site:
         return min(self.router.next_timer(), self.hosts.next_timer())
 
     def _deliver(self, data: bytes, now: float) -> None:
-        packet = decode_ipv4(data)  # the router made it, or looked at it
+        packet = decode_packet(data)  # the router made it, or looked at it
         host = self.hosts.get(packet.destination)
         if host is not None:
             host.receive(data, now)
         else:
-            reason = f"no host has {format_address(packet.destination)}"
+            reason = f"no host has {packet.destination}"
             self.router.drops.add(self.name, reason, packet_key(packet))
 
     def state(self, now: float) -> dict[str, Any]:

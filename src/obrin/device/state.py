@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from typing import Any
 
-from obrin.core.address.prefix import format_address
 from obrin.device.router import Router
 
 
@@ -43,8 +42,8 @@ def tunnel_states(router: Router, now: float) -> list[dict[str, Any]]:
                 "packets-out": str(state.packets_out),
                 "encapsulated": tunnel.path.encapsulate,
                 "outside-of-peer": config.peer.remote_address,
-                "inside": format_address(config.local_inside),
-                "inside-of-peer": format_address(config.remote_inside),
+                "inside": str(config.inside[0].local),
+                "inside-of-peer": str(config.inside[0].remote),
                 "last-refusal": "" if refusal is None else refusal.text,
                 "refused-rekey": "" if refusal is None else refusal.rekey,
             }

@@ -20,10 +20,11 @@ def table_of(
 
 
 def _fixed(config: RouterConfig, alive: Collection[str]) -> Iterator[Route]:
-    for name, prefix in config.networks.items():
+    for name, prefix in config.networks:
         yield Route(prefix, RouteKind.CONNECTED, name)
     for name, tunnel in config.tunnels.items():
-        yield Route(tunnel.inside, RouteKind.CONNECTED, name)
+        for ends in tunnel.inside:
+            yield Route(ends.block, RouteKind.CONNECTED, name)
     for way in config.static:
         if way.tunnel in alive:
             yield Route(way.prefix, RouteKind.STATIC, way.tunnel, way.metric)

@@ -21,6 +21,7 @@ _IMPLEMENTED = (
     "ietf-ip",
     "ietf-routing",
     "ietf-ipv4-unicast-routing",
+    "ietf-ipv6-unicast-routing",
     "ietf-access-control-list",
     "ietf-nat",
     "obrin-ipsec",
@@ -33,10 +34,12 @@ _IMPORTED = ("ietf-inet-types", "ietf-yang-types", "ietf-packet-fields", "ietf-e
 _FEATURES = {
     "ietf-access-control-list": [
         "match-on-ipv4",
+        "match-on-ipv6",
         "match-on-tcp",
         "match-on-udp",
         "match-on-icmp",
         "ipv4",
+        "ipv6",
         "interface-attachment",
     ],
     "ietf-nat": ["basic-nat44"],

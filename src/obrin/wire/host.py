@@ -10,21 +10,18 @@ from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from obrin.core.ipsec.overhead import IPV4_HEADER, TCP_HEADER, UDP_HEADER
+from obrin.core.address.prefix import Address
+from obrin.core.ipsec.overhead import IPV4_HEADER, IPV6_HEADER, TCP_HEADER, UDP_HEADER
+from obrin.core.routing.packet import ECHO
 from obrin.wire.errors import PacketError
+from obrin.wire.icmp import Icmp, decode_icmp, echo_reply, is_icmp, told_too_big
 from obrin.wire.packet import (
-    ECHO_REPLY,
-    ECHO_REQUEST,
     ICMP,
     TCP,
-    TOO_BIG,
     UDP,
-    UNREACHABLE,
-    Icmp,
-    Ipv4,
+    Packet,
     Udp,
-    decode_icmp,
-    decode_ipv4,
+    decode_packet,
     decode_udp,
 )
 from obrin.wire.tcp import Connection, TcpStack, TcpState
@@ -40,7 +37,7 @@ class Query:
     on the way says would pass, in bytes, where the packet did not."""
 
     protocol: int
-    destination: int
+    destination: Address
     port: int
     source_port: int
     sent_at: float
@@ -56,7 +53,7 @@ class Host:
     `drops` counts what it could do nothing with, by reason.
     """
 
-    def __init__(self, address: int, rng: Callable[[int], bytes]) -> None:
+    def __init__(self, address: Address, rng: Callable[[int], bytes]) -> None:
         self.address = address
         self.drops: Counter[str] = Counter()
         self._out: list[bytes] = []
@@ -70,26 +67,33 @@ class Host:
         connection.send(GREETING)
         connection.close()
 
-    def ask(self, protocol: int, destination: int, port: int, now: float, size: int = 0) -> Query:
+    def ask(
+        self, protocol: int, destination: Address, port: int, now: float, size: int = 0
+    ) -> Query:
         """Send an echo request, a UDP datagram, or begin a TCP connection. The packets of the first
-        two are filled up to `size` bytes; all ask not to be cut."""
-        data = b"obrin".ljust(size - IPV4_HEADER - UDP_HEADER, b".")
+        two are filled up to `size` bytes; all ask not to be cut. ICMP is that of the family."""
+        echo, own = ECHO[destination.bits], self.address
+        head = IPV4_HEADER if own.bits == 32 else IPV6_HEADER
+        data = b"obrin".ljust(size - head - UDP_HEADER, b".")
+        protocol = echo.protocol if protocol == ICMP else protocol
         self._next = 32768 + (self._next - 32767) % 28000
         number = self._next
         query = Query(
             protocol=protocol, destination=destination, port=port, source_port=number, sent_at=now
         )
         if protocol == TCP:
-            query.connection = self._tcp.connect(self.address, destination, port, now)
+            query.connection = self._tcp.connect(own, destination, port, now)
             query.source_port = query.connection.local[1]
         elif protocol == UDP:
-            segment = Udp(number, port, data).encode(self.address, destination)
-            self._out.append(Ipv4(self.address, destination, UDP, segment).encode())
+            segment = Udp(number, port, data).encode(own, destination)
+            self._send(Packet(own, destination, UDP, segment))
         else:
-            echo = Icmp(ECHO_REQUEST, 0, number, 1, data).encode()
-            self._out.append(Ipv4(self.address, destination, ICMP, echo).encode())
+            self._send(Icmp(echo.request, 0, number, 1, data).packet(own, destination))
         self._queries[protocol, query.source_port] = query
         return query
+
+    def _send(self, packet: Packet) -> None:
+        self._out.append(packet.encode())
 
     def forget(self, query: Query) -> None:
         """Stop waiting for an answer."""
@@ -100,8 +104,8 @@ class Host:
     def receive(self, data: bytes, now: float) -> None:
         """A packet for this host; bad ones are dropped and counted."""
         try:
-            packet = decode_ipv4(data)
-            if packet.protocol == ICMP:
+            packet = decode_packet(data)
+            if is_icmp(packet):
                 self._icmp(packet, now)
             elif packet.protocol == UDP:
                 self._udp(packet, now)
@@ -113,30 +117,20 @@ class Host:
             self.drops[error.reason] += 1
         self._watch(now)
 
-    def _icmp(self, packet: Ipv4, now: float) -> None:
-        message = decode_icmp(packet.payload)
-        if message.kind == ECHO_REQUEST:
-            reply = message._replace(kind=ECHO_REPLY).encode()
-            self._out.append(Ipv4(self.address, packet.source, ICMP, reply).encode())
-        elif message.kind == ECHO_REPLY:
-            query = self._queries.get((ICMP, message.identifier))
+    def _icmp(self, packet: Packet, now: float) -> None:
+        message, echo = decode_icmp(packet), ECHO[packet.bits]
+        if message.kind == echo.request:
+            self._send(echo_reply(packet, message))
+        elif message.kind == echo.reply:
+            query = self._queries.get((echo.protocol, message.identifier))
             if query is not None and packet.source == query.destination:
                 query.answered_at = now
-        elif message.kind == UNREACHABLE and message.code == TOO_BIG:
-            self._too_big(message)
+        elif (told := told_too_big(packet, message)) is not None:
+            query = self._queries.get((told.protocol, told.number))
+            if query is not None and told.destination == query.destination:
+                query.too_big = told.mtu
 
-    def _too_big(self, message: Icmp) -> None:
-        """It quotes the header of the packet and eight bytes more (RFC 1191 section 4)."""
-        quoted = message.data
-        if len(quoted) < 28:
-            raise PacketError("an ICMP error that quotes no packet")
-        at = 24 if quoted[9] == ICMP else 20
-        number = int.from_bytes(quoted[at : at + 2], "big")
-        query = self._queries.get((quoted[9], number))
-        if query is not None and int.from_bytes(quoted[16:20], "big") == query.destination:
-            query.too_big = message.sequence
-
-    def _udp(self, packet: Ipv4, now: float) -> None:
+    def _udp(self, packet: Packet, now: float) -> None:
         datagram = decode_udp(packet)
         query = self._queries.get((UDP, datagram.destination_port))
         if query is not None:
@@ -145,7 +139,7 @@ class Host:
             return
         reply = Udp(datagram.destination_port, datagram.source_port, datagram.data)
         segment = reply.encode(self.address, packet.source)
-        self._out.append(Ipv4(self.address, packet.source, UDP, segment).encode())
+        self._send(Packet(self.address, packet.source, UDP, segment))
 
     def _watch(self, now: float) -> None:
         for query in self._queries.values():

@@ -2,8 +2,8 @@
 
     record:  | time (4) | type (2) | subtype (2) | length (4) | body |
 
-Read are TABLE_DUMP_V2 (type 13: peers, then a record for each IPv4 prefix) and BGP4MP (type 16:
-messages and changes of state); other types are counted and left out, IPv6 tables too. A record, or
+Read are TABLE_DUMP_V2 (type 13: peers, then a record for each prefix) and BGP4MP (type 16:
+messages and changes of state); other types are counted and left out. A record, or
 an entry of one, that cannot be used costs itself only and is named with its offset; a file in
 which nothing can be used is an error.
 """
@@ -13,16 +13,17 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 
-from obrin.core.address.prefix import Prefix
+from obrin.core.address.prefix import Address, Prefix
 from obrin.core.routing.path import Path
-from obrin.wire.bgp.attributes import Attributes, decode_attributes, encode_attributes
+from obrin.wire.bgp.attributes import decode_on_file, encode_on_file
 from obrin.wire.bgp.errors import BgpError
 from obrin.wire.bgp.messages import Update, decode_message
 from obrin.wire.cursor import Cursor
 from obrin.wire.errors import ReadError, WireError
 
 TABLE_DUMP_V2, BGP4MP, BGP4MP_ET = 13, 16, 17
-PEER_INDEX_TABLE, RIB_IPV4_UNICAST = 1, 2
+PEER_INDEX_TABLE, RIB_IPV4_UNICAST, RIB_IPV6_UNICAST = 1, 2, 4
+_RIBS = {RIB_IPV4_UNICAST: 32, RIB_IPV6_UNICAST: 128}
 STATE_CHANGE, MESSAGE, MESSAGE_AS4, STATE_CHANGE_AS4 = 0, 1, 4, 5
 ESTABLISHED = 6
 MOST_NAMED = 100
@@ -37,9 +38,9 @@ class MrtError(WireError):
 
 @dataclass(frozen=True, slots=True)
 class MrtPeer:
-    """A neighbour of the router that made the dump; addresses are integers."""
+    """A neighbour of the router that made the dump."""
 
-    address: int
+    address: Address
     asn: int
     router_id: int = 0
 
@@ -64,7 +65,7 @@ class Dump:
         if len(self.named) < MOST_NAMED:
             self.named.append(f"the record at offset {offset}: {why}")
 
-    def peer(self, address: int) -> dict[Prefix, Path]:
+    def peer(self, address: Address) -> dict[Prefix, Path]:
         """What a neighbour with this address told; empty when it told nothing."""
         for peer, table in self.tables.items():
             if peer.address == address:
@@ -107,8 +108,8 @@ def _take(
         peers[:] = _peers(body)
         for peer in peers:
             dump.tables.setdefault(peer, {})
-    elif kind == TABLE_DUMP_V2 and subtype == RIB_IPV4_UNICAST:
-        _rib(dump, peers, body, offset)
+    elif kind == TABLE_DUMP_V2 and subtype in _RIBS:
+        _rib(dump, peers, body, _RIBS[subtype], offset)
     elif kind == BGP4MP and subtype in (MESSAGE, MESSAGE_AS4, STATE_CHANGE, STATE_CHANGE_AS4):
         _message(dump, subtype, body)
     else:
@@ -127,19 +128,20 @@ def _peers(body: Cursor) -> Iterator[MrtPeer]:
     for _ in range(body.u16("peer count")):
         kind = body.u8("peer type")
         router_id = _number(body, 4, "peer's identifier")
-        address = _number(body, 16 if kind & 1 else 4, "peer's address")
+        bits = 128 if kind & 1 else 32
+        address = Address(bits, _number(body, bits // 8, "peer's address"))
         yield MrtPeer(address, _number(body, 4 if kind & 2 else 2, "peer's AS number"), router_id)
     body.done("the last peer")
 
 
-def _rib(dump: Dump, peers: Sequence[MrtPeer], body: Cursor, offset: int) -> None:
+def _rib(dump: Dump, peers: Sequence[MrtPeer], body: Cursor, bits: int, offset: int) -> None:
     body.take(4, "sequence number")
     length = body.u8("prefix length")
-    if length > 32:
-        raise MrtError(f"an IPv4 prefix of length {length}")
+    if length > bits:
+        raise MrtError(f"an IPv{4 if bits == 32 else 6} prefix of length {length}")
     octets = (length + 7) // 8
-    value = _number(body, octets, "prefix") << (32 - 8 * octets)
-    prefix = Prefix(32, value >> (32 - length) << (32 - length), length)
+    value = _number(body, octets, "prefix") << (bits - 8 * octets)
+    prefix = Prefix(bits, value >> (bits - length) << (bits - length), length)
     for _ in range(body.u16("entry count")):
         index = body.u16("peer index")
         body.take(4, "time")
@@ -147,8 +149,7 @@ def _rib(dump: Dump, peers: Sequence[MrtPeer], body: Cursor, offset: int) -> Non
         if index >= len(peers):
             raise MrtError(f"peer number {index} is not in the table of {len(peers)} peers")
         try:
-            # Section 4.3.4: AS paths in tables always have four octets.
-            path = decode_attributes(raw, four_octets=True).path
+            path = decode_on_file(raw)
         except BgpError as error:
             dump.leave(offset, f"{prefix} from peer number {index}: {error}")
             continue
@@ -165,7 +166,7 @@ def _message(dump: Dump, subtype: int, body: Cursor) -> None:
     if family not in (1, 2):
         raise MrtError(f"address family {family} does not exist here")
     size = 4 if family == 1 else 16
-    address = _number(body, size, "peer's address")
+    address = Address(8 * size, _number(body, size, "peer's address"))
     body.take(size, "own address")
     known = (p for p in dump.tables if (p.address, p.asn) == (address, asn))
     table = dump.tables.setdefault(next(known, MrtPeer(address, asn)), {})
@@ -178,8 +179,8 @@ def _message(dump: Dump, subtype: int, body: Cursor) -> None:
     if isinstance(message, Update):
         for prefix in message.withdrawn:
             table.pop(prefix, None)
-        if message.attributes is not None:
-            table.update(dict.fromkeys(message.announced, message.attributes.path))
+        for attributes, prefixes in message.routes:
+            table.update(dict.fromkeys(prefixes, attributes.path))
 
 
 Told = Iterable[tuple[Prefix, Iterable[tuple[int, Path]]]]
@@ -192,15 +193,15 @@ def write_dump(router_id: int, name: str, peers: Sequence[MrtPeer], told: Told, 
     index = router_id.to_bytes(4, "big") + len(text).to_bytes(2, "big") + text
     index += len(peers).to_bytes(2, "big")
     for peer in peers:
-        index += b"\x02" + b"".join(
-            number.to_bytes(4, "big") for number in (peer.router_id, peer.address, peer.asn)
-        )
+        bits, value = peer.address
+        index += bytes((2 | (bits == 128),)) + peer.router_id.to_bytes(4, "big")
+        index += value.to_bytes(bits // 8, "big") + peer.asn.to_bytes(4, "big")
     out = [_record(at, PEER_INDEX_TABLE, index)]
     for number, (prefix, paths) in enumerate(told):
         octets = (prefix.length + 7) // 8
         entries = []
         for peer_number, path in paths:
-            raw = encode_attributes(Attributes(path), four_octets=True, internal=True)
+            raw = encode_on_file(path, prefix.bits)
             entries.append(
                 peer_number.to_bytes(2, "big")
                 + at.to_bytes(4, "big")
@@ -210,11 +211,12 @@ def write_dump(router_id: int, name: str, peers: Sequence[MrtPeer], told: Told, 
         body = (
             number.to_bytes(4, "big")
             + bytes((prefix.length,))
-            + prefix.value.to_bytes(4, "big")[:octets]
+            + prefix.value.to_bytes(prefix.bits // 8, "big")[:octets]
             + len(entries).to_bytes(2, "big")
             + b"".join(entries)
         )
-        out.append(_record(at, RIB_IPV4_UNICAST, body))
+        subtype = next(kind for kind, bits in _RIBS.items() if bits == prefix.bits)
+        out.append(_record(at, subtype, body))
     return b"".join(out)
 
 

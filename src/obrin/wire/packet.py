@@ -1,23 +1,25 @@
-"""IPv4, UDP and ICMP as small values, parse and serialise side by side (RFC 791, 768, 792)."""
+"""IP packets of both families and UDP as small values, parse and serialise side by side (RFC 791,
+768, 8200)."""
 
 from __future__ import annotations
 
 from struct import Struct
 from typing import NamedTuple
 
-from obrin.core.address.prefix import format_address
+from obrin.core.address.prefix import Address
+from obrin.core.ipsec.overhead import IPV4_HEADER, IPV6_HEADER
 from obrin.wire.errors import PacketError
 
-ICMP, TCP, UDP, ESP = 1, 6, 17, 50
-PROTOCOL_NAMES = {ICMP: "icmp", TCP: "tcp", UDP: "udp", ESP: "esp"}
-ECHO_REPLY, UNREACHABLE, ECHO_REQUEST, TIME_EXCEEDED = 0, 3, 8, 11
-
-TOO_BIG = 4
-"""Code of UNREACHABLE: it would have to be cut, and says that it must not be (RFC 1191)."""
+ICMP, TCP, UDP, ESP, ICMPV6 = 1, 6, 17, 50, 58
+PROTOCOL_NAMES = {ICMP: "icmp", TCP: "tcp", UDP: "udp", ESP: "esp", ICMPV6: "icmpv6"}
+_FRAGMENT = 44
+_EXTENSIONS = {0, 43, 51, 60, 135, 139, 140}
+"""IPv6 headers between its own and what it carries (RFC 8200 section 4)."""
 _IPV4 = Struct(">BBHHHBBHII")
+_IPV6 = Struct(">IHBB16s16s")
 _UDP = Struct(">HHHH")
-_ICMP = Struct(">BBHHH")
-_PSEUDO = Struct(">IIBBH")
+_PSEUDO4 = Struct(">IIBBH")
+_PSEUDO6 = Struct(">16s16sII")
 
 
 def checksum(data: bytes) -> int:
@@ -29,11 +31,12 @@ def checksum(data: bytes) -> int:
     return (number and (number % 0xFFFF or 0xFFFF)) ^ 0xFFFF
 
 
-class Ipv4(NamedTuple):
-    """An IPv4 packet without options; addresses are integers. `tos` holds DSCP and ECN."""
+class Packet(NamedTuple):
+    """An IP packet without options or extension headers; both addresses are of one family. `tos`
+    holds DSCP and ECN, `ttl` is IPv6's hop limit, `identification` is IPv4's alone."""
 
-    source: int
-    destination: int
+    source: Address
+    destination: Address
     protocol: int
     payload: bytes
     ttl: int = 64
@@ -41,19 +44,42 @@ class Ipv4(NamedTuple):
     tos: int = 0
 
     def encode(self) -> bytes:
+        """Neither may be cut on its way."""
+        if self.source.bits == 128:
+            return (
+                _IPV6.pack(
+                    0x60000000 | self.tos << 20,
+                    len(self.payload),
+                    self.protocol,
+                    self.ttl,
+                    self.source.value.to_bytes(16),
+                    self.destination.value.to_bytes(16),
+                )
+                + self.payload
+            )
         head = _IPV4.pack(
             0x45,
             self.tos,
-            20 + len(self.payload),
+            IPV4_HEADER + len(self.payload),
             self.identification,
             0x4000,
             self.ttl,
             self.protocol,
             0,
-            self.source,
-            self.destination,
+            self.source.value,
+            self.destination.value,
         )
         return head[:10] + checksum(head).to_bytes(2, "big") + head[12:] + self.payload
+
+    @property
+    def bits(self) -> int:
+        """Of its addresses."""
+        return self.source.bits
+
+    @property
+    def size(self) -> int:
+        """Bytes with its header."""
+        return (IPV4_HEADER if self.source.bits == 32 else IPV6_HEADER) + len(self.payload)
 
     @property
     def ports(self) -> tuple[int, int]:
@@ -67,34 +93,64 @@ class Ipv4(NamedTuple):
 
     def __str__(self) -> str:
         name = PROTOCOL_NAMES.get(self.protocol, f"protocol {self.protocol}")
-        return f"{format_address(self.source)} > {format_address(self.destination)} {name}"
+        return f"{self.source} > {self.destination} {name}"
 
 
-def decode_ipv4(data: bytes) -> Ipv4:
-    """Raises PacketError. Fragments are refused: nothing here makes them."""
-    if len(data) < 20:
+def version_bits(data: bytes) -> int:
+    """The family that a packet says it is of; 0 for none."""
+    return {4: 32, 6: 128}.get(data[0] >> 4, 0) if data else 0
+
+
+def decode_packet(data: bytes) -> Packet:
+    """Raises PacketError. Fragments are refused, and so are extension headers of IPv6: nothing here
+    makes them."""
+    bits = version_bits(data)
+    if bits == 128:
+        return _decode_ipv6(data)
+    if not bits:
+        raise PacketError("neither IPv4 nor IPv6")
+    if len(data) < IPV4_HEADER:
         raise PacketError("shorter than an IPv4 header", f"{len(data)} bytes")
     (first, tos, length, identification, fragment, ttl, protocol, _, source, destination) = (
         _IPV4.unpack_from(data)
     )
     head = (first & 15) * 4
-    if first >> 4 != 4 or head < 20 or length < head or length > len(data):
+    if head < IPV4_HEADER or length < head or length > len(data):
         raise PacketError("the IPv4 header's version or lengths do not hold together")
     if checksum(data[:head]):
         raise PacketError("the IPv4 header checksum does not match")
     if fragment & 0x3FFF:
         raise PacketError("a fragment")
-    return Ipv4(source, destination, protocol, data[head:length], ttl, identification, tos)
+    ends = Address(32, source), Address(32, destination)
+    return Packet(*ends, protocol, data[head:length], ttl, identification, tos)
 
 
-def pseudo_header(source: int, destination: int, protocol: int, size: int) -> bytes:
-    """What stands in front of a UDP or TCP segment of `size` bytes in sums over it (RFC 9293
-    section 3.1)."""
-    return _PSEUDO.pack(source, destination, 0, protocol, size)
+def _decode_ipv6(data: bytes) -> Packet:
+    if len(data) < IPV6_HEADER:
+        raise PacketError("shorter than an IPv6 header", f"{len(data)} bytes")
+    first, length, protocol, ttl, source, destination = _IPV6.unpack_from(data)
+    if length > len(data) - IPV6_HEADER:
+        raise PacketError("the IPv6 header's length does not hold together")
+    if protocol == _FRAGMENT:
+        raise PacketError("a fragment")
+    if protocol in _EXTENSIONS:
+        raise PacketError("an IPv6 extension header")
+    ends = Address(128, int.from_bytes(source)), Address(128, int.from_bytes(destination))
+    payload = data[IPV6_HEADER : IPV6_HEADER + length]
+    return Packet(*ends, protocol, payload, ttl, tos=first >> 20 & 0xFF)
 
 
-def transport_checksum(source: int, destination: int, protocol: int, segment: bytes) -> int:
-    """Checksum of a UDP or TCP segment with its pseudo-header (RFC 9293 section 3.1)."""
+def pseudo_header(source: Address, destination: Address, protocol: int, size: int) -> bytes:
+    """What stands in front of a segment of `size` bytes in sums over it (RFC 9293 section 3.1 and
+    RFC 8200 section 8.1)."""
+    if source.bits == 32:
+        return _PSEUDO4.pack(source.value, destination.value, 0, protocol, size)
+    ends = source.value.to_bytes(16), destination.value.to_bytes(16)
+    return _PSEUDO6.pack(*ends, size, protocol)
+
+
+def transport_checksum(source: Address, destination: Address, protocol: int, segment: bytes) -> int:
+    """Checksum of a segment with its pseudo-header (RFC 9293 section 3.1)."""
     return checksum(pseudo_header(source, destination, protocol, len(segment)) + segment)
 
 
@@ -103,7 +159,7 @@ class Udp(NamedTuple):
     destination_port: int
     data: bytes
 
-    def encode(self, source: int, destination: int) -> bytes:
+    def encode(self, source: Address, destination: Address) -> bytes:
         segment = (
             _UDP.pack(self.source_port, self.destination_port, 8 + len(self.data), 0) + self.data
         )
@@ -111,8 +167,9 @@ class Udp(NamedTuple):
         return segment[:6] + value.to_bytes(2, "big") + self.data
 
 
-def decode_udp(packet: Ipv4) -> Udp:
-    """Raises PacketError. A checksum of zero means none was made (RFC 768)."""
+def decode_udp(packet: Packet) -> Udp:
+    """Raises PacketError. A checksum of zero means none was made (RFC 768), which IPv6 does not
+    allow (RFC 8200 section 8.1) but in tunnels, as ESP is (RFC 6935)."""
     data = packet.payload
     if len(data) < 8:
         raise PacketError("a UDP header needs 8 bytes")
@@ -122,27 +179,3 @@ def decode_udp(packet: Ipv4) -> Udp:
     if value and transport_checksum(packet.source, packet.destination, UDP, data[:length]):
         raise PacketError("the UDP checksum does not match")
     return Udp(source, destination, data[8:length])
-
-
-class Icmp(NamedTuple):
-    """ICMP; `identifier` and `sequence` have meaning for echo only."""
-
-    kind: int
-    code: int
-    identifier: int
-    sequence: int
-    data: bytes
-
-    def encode(self) -> bytes:
-        head = _ICMP.pack(self.kind, self.code, 0, self.identifier, self.sequence) + self.data
-        return head[:2] + checksum(head).to_bytes(2, "big") + head[4:]
-
-
-def decode_icmp(data: bytes) -> Icmp:
-    """Raises PacketError."""
-    if len(data) < 8:
-        raise PacketError("an ICMP header needs 8 bytes")
-    if checksum(data):
-        raise PacketError("the ICMP checksum does not match")
-    kind, code, _, identifier, sequence = _ICMP.unpack_from(data)
-    return Icmp(kind, code, identifier, sequence, data[8:])

@@ -18,8 +18,10 @@ from collections import deque
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
+from obrin.core.address.prefix import Address
+from obrin.core.ipsec.overhead import IPV4_HEADER, IPV6_HEADER
 from obrin.wire.errors import PacketError
-from obrin.wire.packet import TCP, Ipv4
+from obrin.wire.packet import TCP, Packet
 from obrin.wire.tcp_segment import (
     ACK,
     FIN,
@@ -27,6 +29,8 @@ from obrin.wire.tcp_segment import (
     RST,
     SIGNATURE_SIZE,
     SYN,
+    End,
+    Ends,
     Segment,
     decode_segment,
     md5_digest,
@@ -55,8 +59,8 @@ class TcpState(enum.Enum):
 class Connection:
     """One end of a connection; `received` grows until the owner takes it."""
 
-    local: tuple[int, int]
-    remote: tuple[int, int]
+    local: End
+    remote: End
     state: TcpState
     mss: int
     send_next: int
@@ -276,7 +280,7 @@ class Connection:
             self._end("closed")
 
 
-Key = tuple[tuple[int, int], tuple[int, int]]
+__all__ = ["Connection", "Ends", "TcpStack", "TcpState"]
 
 
 class TcpStack:
@@ -288,18 +292,20 @@ class TcpStack:
         self._rng = rng
         self._mss = mss
         self._ttl = ttl
-        self._listeners: dict[tuple[int, int | None], Callable[[Connection], None]] = {}
-        self._connections: dict[Key, Connection] = {}
+        self._listeners: dict[tuple[Address, int | None], Callable[[Connection], None]] = {}
+        self._connections: dict[tuple[End, End], Connection] = {}
         self._out: list[bytes] = []
-        self.passwords: dict[tuple[int, int], bytes] = {}
-        self.refused: Callable[[tuple[int, int], str, float], None] = lambda ends, why, now: None
+        self.passwords: dict[Ends, bytes] = {}
+        self.refused: Callable[[Ends, str, float], None] = lambda ends, why, now: None
         self._next_port = 49152 + int.from_bytes(rng(2), "big") % 16000
 
-    def listen(self, address: int, port: int | None, accept: Callable[[Connection], None]) -> None:
+    def listen(
+        self, address: Address, port: int | None, accept: Callable[[Connection], None]
+    ) -> None:
         """Call `accept` with every connection to address and port; None is every port."""
         self._listeners[address, port] = accept
 
-    def connect(self, local: int, remote: int, port: int, now: float) -> Connection:
+    def connect(self, local: Address, remote: Address, port: int, now: float) -> Connection:
         """Begin a handshake from a fresh port."""
         self._next_port = 49152 + (self._next_port - 49152 + 1) % 16384
         start = int.from_bytes(self._rng(4), "big")
@@ -317,7 +323,7 @@ class TcpStack:
         self._connections[connection.local, connection.remote] = connection
         return connection
 
-    def receive(self, packet: Ipv4, now: float) -> None:
+    def receive(self, packet: Packet, now: float) -> None:
         """A TCP packet for one of our addresses, from the network. Raises PacketError for one that
         was dropped."""
         segment = decode_segment(packet)
@@ -356,7 +362,7 @@ class TcpStack:
         if reason:
             raise PacketError(reason)
 
-    def _signature_fault(self, packet: Ipv4, segment: Segment) -> str:
+    def _signature_fault(self, packet: Packet, segment: Segment) -> str:
         """Both ends sign, or none does; empty where that is so."""
         password = self.passwords.get((packet.destination, packet.source), b"")
         if not password:
@@ -369,16 +375,17 @@ class TcpStack:
             return ""
         return "the TCP signature does not match: the passwords differ"
 
-    def _mss_between(self, local: int, remote: int) -> int:
-        """A signature takes its room in each segment."""
-        return self._mss - (SIGNATURE_SIZE if self.passwords.get((local, remote)) else 0)
+    def _mss_between(self, local: Address, remote: Address) -> int:
+        """A signature takes its room in each segment, and so does a longer header."""
+        longer = IPV6_HEADER - IPV4_HEADER if local.bits == 128 else 0
+        return self._mss - longer - (SIGNATURE_SIZE if self.passwords.get((local, remote)) else 0)
 
-    def _encode(self, segment: Segment, source: int, destination: int) -> bytes:
+    def _encode(self, segment: Segment, source: Address, destination: Address) -> bytes:
         password = self.passwords.get((source, destination), b"")
         payload = segment.encode(source, destination, password)
-        return Ipv4(source, destination, TCP, payload, self._ttl).encode()
+        return Packet(source, destination, TCP, payload, self._ttl).encode()
 
-    def _reset(self, packet: Ipv4, segment: Segment) -> None:
+    def _reset(self, packet: Packet, segment: Segment) -> None:
         """RFC 9293 section 3.5.2, case 1: there is no such connection."""
         size = len(segment.data) + bool(segment.flags & SYN) + bool(segment.flags & FIN)
         acked = bool(segment.flags & ACK)
@@ -401,7 +408,7 @@ class TcpStack:
             connection.handle_timer(now)
 
     def packets(self, now: float) -> list[bytes]:
-        """IPv4 packets to send; closed connections are forgotten on the way."""
+        """IP packets to send; closed connections are forgotten on the way."""
         out, self._out = self._out, []
         for key, connection in list(self._connections.items()):
             connection.flush(now)

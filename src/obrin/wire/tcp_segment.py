@@ -6,8 +6,9 @@ import hashlib
 from dataclasses import dataclass
 from struct import Struct
 
+from obrin.core.address.prefix import Address
 from obrin.wire.errors import PacketError
-from obrin.wire.packet import TCP, Ipv4, pseudo_header, transport_checksum
+from obrin.wire.packet import TCP, Packet, pseudo_header, transport_checksum
 
 _HEAD = Struct(">HHIIBBHHH")
 FIN, SYN, RST, PSH, ACK = 1, 2, 4, 8, 16
@@ -15,6 +16,10 @@ _SIGNATURE = b"\x01\x01\x13\x12"
 """Two options that mean nothing, so that words stay words; then kind and length of the digest."""
 SIGNATURE_SIZE = len(_SIGNATURE) + 16
 _MOD = 1 << 32
+End = tuple[Address, int]
+"""An address and a port."""
+Ends = tuple[Address, Address]
+"""Of a connection, the local one first."""
 
 
 @dataclass(slots=True, kw_only=True)
@@ -29,7 +34,7 @@ class Segment:
     mss: int | None = None
     digest: bytes | None = None
 
-    def encode(self, source: int, destination: int, key: bytes = b"") -> bytes:
+    def encode(self, source: Address, destination: Address, key: bytes = b"") -> bytes:
         """With a `key`, signed as RFC 2385 has it."""
         options = b"" if self.mss is None else b"\x02\x04" + self.mss.to_bytes(2, "big")
         if key:
@@ -81,7 +86,7 @@ def with_mss_of_at_most(segment: bytes, most: int) -> bytes:
     return head + most.to_bytes(2, "big") + segment[at + 4 :]
 
 
-def decode_segment(packet: Ipv4) -> Segment:
+def decode_segment(packet: Packet) -> Segment:
     """Raises PacketError."""
     data = packet.payload
     if len(data) < 20:
@@ -105,7 +110,7 @@ def decode_segment(packet: Ipv4) -> Segment:
     )
 
 
-def md5_digest(source: int, destination: int, segment: bytes, key: bytes) -> bytes:
+def md5_digest(source: Address, destination: Address, segment: bytes, key: bytes) -> bytes:
     """RFC 2385 section 2: over the pseudo-header, the header without options and with a checksum of
     zero, the data, and the key."""
     head = (segment[12] >> 4) * 4

@@ -11,19 +11,26 @@ T = TypeVar("T")
 
 @dataclass(frozen=True, slots=True)
 class Dual(Generic[T]):
-    """`ipv6` is None where only IPv4 is there. Iterating gives those that are there."""
+    """One of the two is None where its family is not used. Iterating gives those that are there,
+    IPv4 first."""
 
-    ipv4: T
+    ipv4: T | None
     ipv6: T | None = None
 
     def __iter__(self) -> Iterator[T]:
-        yield self.ipv4
+        if self.ipv4 is not None:
+            yield self.ipv4
         if self.ipv6 is not None:
             yield self.ipv6
 
     def of(self, bits: int) -> T | None:
         """That of the family with addresses of so many bits."""
         return self.ipv4 if bits == 32 else self.ipv6
+
+    @property
+    def first(self) -> T:
+        """The IPv4 one where there is one, else the other. Raises StopIteration for none."""
+        return next(iter(self))
 
     def __str__(self) -> str:
         return " and ".join(map(str, self))

@@ -223,6 +223,6 @@ def host_prefix(address: str) -> Prefix:
     return Prefix(bits, value, bits)
 
 
-DEFAULT_ROUTE = Prefix(32, 0, 0)
+DEFAULT_ROUTE, DEFAULT_ROUTE6 = Prefix(32, 0, 0), Prefix(128, 0, 0)
 PRIVATE_IPV4 = tuple(map(parse_prefix, ("10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16")))
 LINK_LOCAL_IPV4 = parse_prefix("169.254.0.0/16")

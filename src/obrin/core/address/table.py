@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Generic, TypeVar
 
-from obrin.core.address.prefix import Prefix
+from obrin.core.address.prefix import Address, Prefix
 
 V = TypeVar("V")
 
@@ -36,18 +36,20 @@ class PrefixTable(Generic[V]):
         level = self._levels.get((prefix.bits, prefix.length))
         return None if level is None else level.get(prefix.value >> (prefix.bits - prefix.length))
 
-    def match(self, address: int, bits: int = 32) -> tuple[Prefix, V] | None:
+    def match(self, address: Address) -> tuple[Prefix, V] | None:
         """The longest stored prefix that covers the address, with its value, or None."""
+        bits, value = address
         for shift, level in self._order.get(bits, ()):
-            key = address >> shift
+            key = value >> shift
             if key in level:
                 return Prefix(bits, key << shift, bits - shift), level[key]
         return None
 
-    def matches(self, address: int, bits: int = 32) -> Iterator[tuple[Prefix, V]]:
+    def matches(self, address: Address) -> Iterator[tuple[Prefix, V]]:
         """All stored prefixes that cover the address, the longest first, with their values."""
+        bits, value = address
         for shift, level in self._order.get(bits, ()):
-            key = address >> shift
+            key = value >> shift
             if key in level:
                 yield Prefix(bits, key << shift, bits - shift), level[key]
 

@@ -69,7 +69,6 @@ def check(
         *addresses.public_addresses(settled),
         *inside.inside_blocks(settled, offering),
         *inside.loopbacks(settled),
-        *inside.ipv6(settled),
         *algorithms.suites(settled, secrets.prints),
         *sizes.inner_sizes(settled),
         *sizes.lines(settled),

@@ -55,8 +55,8 @@ def _behind_translators(settled: Settled, uplinks: list[Here]) -> Iterator[Findi
     for where, gateway, uplink in uplinks:
         if not uplink.translated:
             continue
-        own = {f"{gateway.site}/{n}": x.prefix.ipv4 for n, x in gateway.networks.items()}
-        inside = next((n for n, prefix in own.items() if prefix.holds(uplink.own)), "")
+        own = [(f"{gateway.site}/{n}", p) for n, x in gateway.networks.items() for p in x.prefix]
+        inside = next((n for n, prefix in own if prefix.holds(uplink.own)), "")
         if inside:
             yield Finding(
                 Severity.WARNING,

@@ -42,7 +42,7 @@ def _default(settled: Settled, link: SettledLink, wished: set[str]) -> Iterator[
         if key == "summaries":
             near, far, onward = far, near, settled.sites[near].internet is not None
         # The address that stands for the internet is in one half of it.
-        tried = near in wished and any(p.holds(settled.internet_host) for p in wide)
+        tried = near in wished and any(p.holds(settled.internet_host(p.bits)) for p in wide)
         if wide and not tried:
             halves = (
                 "" if wide[0].length == 0 else f", or half of one ({', '.join(map(str, wide))})"
@@ -64,6 +64,11 @@ Seen = dict[tuple[int, tuple[Prefix, ...]], tuple[tuple[Prefix, ...], list[Prefi
 """What of a list of prefixes is not exempt, by the identity of the list, which is kept."""
 
 
+def _not_in(told: tuple[Prefix, ...], exempt: tuple[Prefix, ...]) -> list[Prefix]:
+    """Sources of IPv6 are nowhere translated."""
+    return [p for p in told if p.bits == 32 and not any(e.covers(p) for e in exempt)]
+
+
 def _taken(
     settled: Settled, site: str, access: SettledAccess, exempt: tuple[Prefix, ...], seen: Seen
 ) -> Iterator[Finding]:
@@ -74,7 +79,7 @@ def _taken(
             # One tuple for all sites behind one table of a hub: looked at once.
             key = id(told), exempt
             if key not in seen:
-                seen[key] = told, [p for p in told if not any(e.covers(p) for e in exempt)]
+                seen[key] = told, _not_in(told, exempt)
             missing |= dict.fromkeys(seen[key][1])
     if missing:
         listed = ", ".join(map(str, missing))
@@ -106,14 +111,14 @@ def _spared(site: str, exempt: tuple[Prefix, ...]) -> Iterator[Finding]:
 
 def _nowhere(settled: Settled) -> Iterator[Finding]:
     """Default routes of subnets that are meant to lead on, and do not."""
-    model, host = None, settled.internet_host
+    model, host = None, settled.internet_host(settled.families[0])
     for name, cloud in settled.clouds.items():
         for subnet in cloud.subnets.values():
             own = own_route(subnet, host)
             if own is None or own[1] == NOWHERE or own[0].length > 1:
                 continue
             model = model or ReachModel(settled)
-            key = PacketKey(host_of(subnet.prefix.ipv4), host, TCP, 40000, 443)
+            key = PacketKey(host_of(subnet.prefix.first), host, TCP, 40000, 443)
             found = trace(model, NetworkRef(name, subnet.name), key)
             if found.dropped:
                 yield Finding(

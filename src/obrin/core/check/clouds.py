@@ -27,7 +27,7 @@ def _gateway(
 ) -> Iterator[Finding]:
     """Its class, and the size of its subnet."""
     here: Location = ("clouds", cloud.name, "gateway")
-    subnet, count = gateway.subnet.ipv4, len(gateway.instances)
+    count = len(gateway.instances)
     found = offered.find_class(gateway.gateway_class)
     if found is None:
         known = ", ".join(c.name for c in offered.classes)
@@ -39,6 +39,9 @@ def _gateway(
             "the gateway cannot be built",
             f"use one of {known}, or leave it blank",
         )
+        return
+    subnet = gateway.subnet.ipv4
+    if subnet is None:
         return
     needed = gateway_subnet_length(found.name, offered, count)
     if subnet.length > needed:
@@ -65,7 +68,7 @@ def _gateway(
 
 def _exchanged(cloud: SettledCloud, own: int, needed: int) -> bool:
     """Whether a gateway has far more room than it needs, and more than all workloads."""
-    workloads = [subnet.prefix.ipv4.length for subnet in cloud.subnets.values()]
+    workloads = [s.prefix.ipv4.length for s in cloud.subnets.values() if s.prefix.ipv4 is not None]
     return bool(workloads) and own <= needed - 3 and own < min(workloads)
 
 
@@ -152,7 +155,7 @@ def limits(settled: Settled, offering: Offered) -> Iterator[Finding]:
     """What the cloud does not allow: sizes, and ranges nobody may use."""
     for name, cloud in settled.clouds.items():
         offered = offering.of(name)
-        for space in cloud.spaces.ipv4:
+        for space in cloud.spaces.ipv4 or ():
             if space.length < offered.largest_space:
                 yield Finding(
                     Severity.ERROR,
@@ -163,13 +166,16 @@ def limits(settled: Settled, offering: Offered) -> Iterator[Finding]:
                     f"use prefixes of a /{offered.largest_space} or longer",
                 )
         for subnet in cloud.subnets.values():
-            length = subnet.prefix.ipv4.length
+            held = subnet.prefix.ipv4
+            if held is None:
+                continue
+            length = held.length
             if not offered.largest_subnet <= length <= offered.smallest_subnet:
                 yield Finding(
                     Severity.ERROR,
                     "subnet-size",
                     ("clouds", name, "subnets", subnet.name),
-                    f"{subnet.prefix.ipv4} is not between a /{offered.largest_subnet} and a "
+                    f"{held} is not between a /{offered.largest_subnet} and a "
                     f"/{offered.smallest_subnet}, which is what the cloud allows",
                     "the cloud refuses the subnet",
                     "choose another size, or leave it blank",

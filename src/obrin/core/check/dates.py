@@ -92,14 +92,18 @@ def _kept_open(settled: Settled) -> Iterator[Finding]:
 
 
 def _kept_open_by_others(settled: Settled, access: Granted, wish: Expectation) -> Iterator[Finding]:
-    for number, other in settled.expectations_at(wish.source.place):
+    told: set[int] = set()
+    for other in settled.expectations_at(wish.source.place):
+        number = other.number
         covered = other.source.covers(wish.source) and other.destination.covers(wish.destination)
         if (
             covered
             and other.until is None
             and other.must == "work"
             and other.flow.overlaps(wish.flow)
+            and number not in told
         ):
+            told.add(number)
             yield Finding(
                 Severity.WARNING,
                 "access-kept-open",

@@ -7,11 +7,11 @@ from collections.abc import Iterator
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.check.parts import Parts, parts
 from obrin.core.check.standins import filters_alike
-from obrin.core.design.model import Expectation
 from obrin.core.design.reader import Location
 from obrin.core.design.wishes import HostRule
 from obrin.core.reach.model import ReachModel
 from obrin.core.reach.trace import probe_key, stopped, there_and_back, trace
+from obrin.core.settled.expected import Expected
 from obrin.core.settled.model import Settled
 
 
@@ -19,7 +19,8 @@ def expectations(settled: Settled) -> Iterator[Finding]:
     model = ReachModel(settled)
     blocks = Parts(model)
     yield from filters_alike(settled, model)
-    for index, expectation in enumerate(settled.expectations):
+    for expectation in settled.expectations:
+        index = expectation.number - 1
         here: Location = ("expectations", index)
         if (expectation.largest or 0) > (expectation.load or expectation.largest or 0):
             yield Finding(
@@ -31,7 +32,7 @@ def expectations(settled: Settled) -> Iterator[Finding]:
                 "one cannot carry more than all: loads after failures are counted wrongly",
                 "exchange the two, or correct one",
             )
-        flow = f"{expectation.flow} from {expectation.source} to {expectation.destination}"
+        flow = expectation.words
         if expectation.must == "work":
             there, back = there_and_back(model, expectation)
             if there.dropped:
@@ -70,14 +71,14 @@ def expectations(settled: Settled) -> Iterator[Finding]:
             )
 
 
-def _asked_by(settled: Settled, wish: Expectation) -> int | None:
+def _asked_by(settled: Settled, wish: Expected) -> int | None:
     """The number of an expectation that wants what this one forbids."""
-    for number, other in settled.expectations_at(wish.source.place):
+    for other in settled.expectations_at(wish.source.place):
         if other.must != "work" or not other.flow.overlaps(wish.flow):
             continue
         ends = (other.source, wish.source), (other.destination, wish.destination)
         if all(one.covers(two) or two.covers(one) for one, two in ends):
-            return number
+            return other.number
     return None
 
 
@@ -119,7 +120,7 @@ _CURES = (
 )
 
 
-def _may_pass(model: ReachModel, expectation: Expectation) -> bool:
+def _may_pass(model: ReachModel, expectation: Expected) -> bool:
     """Whether any first packet of the flow could get through: there is a way, and the filters on it
     overlap. Every gateway of the two sites is tried, as the others may fail."""
     settled = model.settled
@@ -136,7 +137,7 @@ def _may_pass(model: ReachModel, expectation: Expectation) -> bool:
     return any(_could_pass(state, expectation) for state in states)
 
 
-def _lets_some(settled: Settled, rule: HostRule, wish: Expectation) -> bool:
+def _lets_some(settled: Settled, rule: HostRule, wish: Expected) -> bool:
     """Whether the firewall of the hosts lets in some packet of the flow."""
     place = wish.destination.place
     senders = settled.host_senders(rule, place)
@@ -146,7 +147,7 @@ def _lets_some(settled: Settled, rule: HostRule, wish: Expectation) -> bool:
     )
 
 
-def _could_pass(model: ReachModel, wish: Expectation) -> bool:
+def _could_pass(model: ReachModel, wish: Expected) -> bool:
     """The way that the flow takes now, and whether each filter on it has a rule for some of it."""
     settled = model.settled
     found = trace(model.unfiltered(), wish.source, probe_key(settled, wish))

@@ -42,14 +42,14 @@ def placed_blocks(settled: Settled) -> Iterator[tuple[Location, Leg, Prefix]]:
 def _networks(settled: Settled) -> PrefixTable[str]:
     table: PrefixTable[str] = PrefixTable()
     for site in settled.sites:
-        for name, prefix in settled.networks_at(site).items():
+        for name, prefix in settled.networks_at(site):
             table[prefix] = f"{site}/{name}"
     for name, cloud in settled.clouds.items():
-        for space in cloud.spaces.ipv4:
+        for space in cloud.all_spaces:
             table[space] = f"cloud {name}"
     for name, entry in settled.surroundings.elsewhere.items():
         told = entry.prefix.length <= 1  # as a range that is everything
-        if entry.prefix.bits == 32 and not told and table.get(entry.prefix) is None:
+        if not told and table.get(entry.prefix) is None:
             table[entry.prefix] = f"{name} (elsewhere)"
     return table
 
@@ -77,8 +77,8 @@ def _alone(
                 "the cloud refuses the tunnel",
                 "use another block, or leave it blank",
             )
-    if block.bits == 32 and not LINK_LOCAL_IPV4.covers(block):
-        found = networks.match(block.value) or networks.match(block.last)
+    if not LINK_LOCAL_IPV4.covers(block):
+        found = networks.match(block.address_at(0)) or networks.match(block.address_at(-1))
         if found is not None:
             yield Finding(
                 Severity.ERROR,
@@ -86,7 +86,9 @@ def _alone(
                 here,
                 f"{block} of {label} lies in {found[0]} of {found[1]}",
                 "its own addresses are taken for hosts there",
-                "use a block of 169.254.0.0/16, or leave it blank",
+                "use a block of 169.254.0.0/16, or leave it blank"
+                if block.bits == 32
+                else "use a block that nobody has, or leave it blank",
             )
 
 
@@ -119,12 +121,13 @@ def loopbacks(settled: Settled) -> Iterator[Finding]:
         for uplink in gateway.uplinks.values()
         for address in (uplink.address, uplink.own)
     }
-    seen |= {end: leg.label for leg in settled.legs() for end in leg.inside.ipv4.ends()}
+    blocks = ((leg.label, block) for leg in settled.legs() for block in leg.inside)
+    seen |= {end: label for label, block in blocks for end in block.ends()}
     for gateway in settled.gateways.values():
         if gateway.loopback is None:
             continue
         here: Location = ("sites", gateway.site, "gateways", gateway.name, "loopback")
-        found = networks.match(gateway.loopback.value)
+        found = networks.match(gateway.loopback)
         other = seen.setdefault(gateway.loopback, gateway.name)
         if other != gateway.name or found is not None:
             owner = other if found is None else f"{found[0]} of {found[1]}"
@@ -136,16 +139,3 @@ def loopbacks(settled: Settled) -> Iterator[Finding]:
                 "BGP identifiers and management sessions meet the wrong device",
                 "use another address, or leave it blank",
             )
-
-
-def ipv6(settled: Settled) -> Iterator[Finding]:
-    """What a dual-stack design has to know today."""
-    if settled.surroundings.dual:
-        yield Finding(
-            Severity.NOTE,
-            "ipv6-not-carried",
-            ("stack",),
-            "IPv6 is numbered everywhere, and the tunnels carry IPv4 only so far",
-            "packs and the practice world leave IPv6 out; its numbers stay as they are settled",
-            "go on with IPv4; nothing has to be numbered again later",
-        )

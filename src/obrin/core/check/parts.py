@@ -14,11 +14,11 @@ from collections.abc import Iterable, Iterator
 from obrin.core.address.prefix import Address, Prefix
 from obrin.core.address.space import free_blocks
 from obrin.core.check.finding import Finding, Severity
-from obrin.core.design.model import Expectation
 from obrin.core.design.places import NetworkRef
 from obrin.core.reach.model import ReachModel
 from obrin.core.reach.paths import key_of
 from obrin.core.reach.trace import stopped, there_and_back
+from obrin.core.settled.expected import Expected
 from obrin.core.settled.model import Settled
 
 MOST_PAIRS = 64
@@ -44,7 +44,7 @@ class Parts:
             self._blocks[network] = tuple(_cut(whole, inside))
         return self._blocks[network]
 
-    def broken(self, wish: Expectation) -> Iterator[tuple[Prefix, Prefix, str]]:
+    def broken(self, wish: Expected) -> Iterator[tuple[Prefix, Prefix, str]]:
         """Blocks of the source and of the destination between which it does not hold, and why."""
         pairs = itertools.product(self.blocks(wish.source), self.blocks(wish.destination))
         for source, destination in itertools.islice(pairs, MOST_PAIRS):
@@ -86,7 +86,7 @@ def _middle(block: Prefix) -> Address:
     return block.address_at(block.size // 2)
 
 
-def parts(index: int, wish: Expectation, found: Parts) -> Iterator[Finding]:
+def parts(index: int, wish: Expected, found: Parts) -> Iterator[Finding]:
     """For an expectation that holds for the usual host."""
     if len(found.blocks(wish.source)) == len(found.blocks(wish.destination)) == 1:
         return
@@ -101,8 +101,7 @@ def parts(index: int, wish: Expectation, found: Parts) -> Iterator[Finding]:
         Severity.WARNING,
         "expectation-part",
         ("expectations", index),
-        f"{wish.flow} from {wish.source} to {wish.destination} works for a part only, and not for "
-        f"{listed} of {network}: {broken[0][2]}",
+        f"{wish.words} works for a part only, and not for {listed} of {network}: {broken[0][2]}",
         "hosts there get no answer, while others in the same network do",
         "treat the whole network alike, or make the part a network of its own",
     )

@@ -39,7 +39,7 @@ def lines(settled: Settled) -> Iterator[Finding]:
 
 def inner_sizes(settled: Settled) -> Iterator[Finding]:
     """Tunnels whose packets inside are small, and tunnels of one link that differ."""
-    dual = settled.surroundings.dual
+    six = 128 in settled.families
     for name, link in settled.links.items():
         sizes = {t.name: wrapping_of(settled, t).inner_mtu() for t in link.tunnels}
         for tunnel in link.tunnels:
@@ -47,7 +47,7 @@ def inner_sizes(settled: Settled) -> Iterator[Finding]:
             if size < COMMON:
                 gateway = settled.gateways[tunnel.gateway]
                 yield Finding(
-                    Severity.ERROR if dual and size < LEAST_IPV6_MTU else Severity.WARNING,
+                    Severity.ERROR if six and size < LEAST_IPV6_MTU else Severity.WARNING,
                     "mtu-small",
                     (
                         "sites",
@@ -60,7 +60,7 @@ def inner_sizes(settled: Settled) -> Iterator[Finding]:
                     ),
                     f"tunnel {tunnel.label} leaves {size} bytes for a packet inside; its path "
                     f"carries {tunnel.uplink.mtu}",
-                    _SIX if dual else _HANGS,
+                    _SIX if six else _HANGS,
                     "use a path with a larger MTU, or a suite that adds less",
                 )
         if len(set(sizes.values())) > 1:

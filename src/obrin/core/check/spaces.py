@@ -206,15 +206,15 @@ def _only_parts(
 ) -> bool:
     """Whether a link joins only parts of the network, which no subnet of the cloud has."""
     network = one.network or other.network
-    whole = settled.networks_at(link.site).get(network)
+    wholes = [prefix for name, prefix in settled.networks_at(link.site) if name == network]
     if isinstance(link, SettledCircuit) or all(
-        part.real == whole for part in link.exposures if part.network == network
+        part.real in wholes for part in link.exposures if part.network == network
     ):
         return False
     cloud = settled.clouds[link.cloud]
-    subnets = [subnet.prefix.ipv4 for subnet in cloud.subnets.values()]
-    subnets += [] if cloud.gateway is None else [cloud.gateway.subnet.ipv4]
-    held = [*settled.networks_at(link.site).values()]
+    subnets = [prefix for subnet in cloud.subnets.values() for prefix in subnet.prefix]
+    subnets += [] if cloud.gateway is None else [*cloud.gateway.subnet]
+    held = [prefix for _, prefix in settled.networks_at(link.site)]
     parts = [part.seen for part in link.exposures if part.network == network]
     return not any(s.overlaps(p) for s in subnets for p in (*parts, *held))
 
@@ -250,11 +250,11 @@ def _known(settled: Settled, link: SettledLink | SettledCircuit, owned: _Owned) 
 
 def translations(settled: Settled) -> Iterator[Finding]:
     """The prefixes that stand for others must themselves be free where they are used."""
-    elsewhere = [e.prefix for e in settled.surroundings.elsewhere.values() if e.prefix.bits == 32]
+    elsewhere = [e.prefix for e in settled.surroundings.elsewhere.values()]
     for name, link in settled.links.items():
         if not any(part.translated for part in (*link.exposures, *link.cloud_exposures)):
             continue
-        at_cloud = [*settled.clouds[link.cloud].spaces.ipv4, *elsewhere]
+        at_cloud = [*settled.clouds[link.cloud].all_spaces, *elsewhere]
         at_cloud += [
             part.seen
             for other in settled.links.values()
@@ -265,7 +265,7 @@ def translations(settled: Settled) -> Iterator[Finding]:
             if part.translated:
                 here: Location = ("links", name, "seen-as", part.network)
                 yield from _stands_on(part, at_cloud, here, f"cloud {link.cloud}")
-        at_site = [*settled.networks_at(link.site).values(), *elsewhere]
+        at_site = [*(prefix for _, prefix in settled.networks_at(link.site)), *elsewhere]
         at_site += [
             part.seen
             for other in settled.links.values()

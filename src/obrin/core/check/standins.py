@@ -23,7 +23,7 @@ def filters_alike(settled: Settled, model: ReachModel) -> Iterator[Finding]:
 def _of_site(settled: Settled, model: ReachModel, site: SettledSite) -> Iterator[Finding]:
     wishes = [
         (wish, there_and_back(model, wish))
-        for _, wish in settled.expectations_at(site.name)
+        for wish in settled.expectations_at(site.name)
         if wish.must == "work"
     ]
     for alone in site.gateways:
@@ -38,8 +38,7 @@ def _of_site(settled: Settled, model: ReachModel, site: SettledSite) -> Iterator
                 Severity.WARNING,
                 "filter-lacks",
                 ("sites", site.name, "gateways", alone, "filters"),
-                f"{wish.flow} from {wish.source} to {wish.destination} passes at {passes}, and no "
-                f"rule of {alone} lets it through",
+                f"{wish.words} passes at {passes}, and no rule of {alone} lets it through",
                 f"it stops as soon as it has to go by {alone}, when something before it fails",
                 f"give {alone} the same rule, or leave 'filters' out at both",
             )

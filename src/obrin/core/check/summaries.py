@@ -26,9 +26,7 @@ Known = list[tuple[Prefix, str, str]]
 
 def summaries(settled: Settled) -> Iterator[Finding]:
     networks: Known = sorted(
-        (prefix, site, name)
-        for site in settled.sites
-        for name, prefix in settled.networks_at(site).items()
+        (prefix, site, name) for site in settled.sites for name, prefix in settled.networks_at(site)
     )
     known: dict[tuple[int, Prefix], _Inside] = {}
     for link in settled.links.values():
@@ -122,7 +120,7 @@ class Holders:
                 table[prefix] = None
             self._tables[id(prefixes)] = prefixes, table
         table = self._tables[id(prefixes)][1]
-        found = table.match(address.value, address.bits)
+        found = table.match(address)
         return found[0] if found is not None and found[0].length > 1 else None
 
 

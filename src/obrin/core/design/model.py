@@ -17,6 +17,7 @@ from obrin.core.design.sites import FilterRule, Site
 from obrin.core.design.timers import BfdSpec, Liveness
 from obrin.core.design.values import (
     Day,
+    EitherPrefixesText,
     FlowText,
     Growth,
     Ipv4PrefixesText,
@@ -191,8 +192,8 @@ class Entered(Entity):
     suites: list[str] | None = Field(None, min_length=1, description="Suites, preferred first.")
     identity: str | None = Field(None, description="What it says it is.")
     expects: str | None = Field(None, description="What it wants the other end to say.")
-    local: Ipv4PrefixesText | None = Field(None, description="Its own traffic selectors.")
-    remote: Ipv4PrefixesText | None = Field(None, description="Those of the other end.")
+    local: EitherPrefixesText | None = Field(None, description="Its own traffic selectors.")
+    remote: EitherPrefixesText | None = Field(None, description="Those of the other end.")
     keys: dict[Name, str] = Field(
         default_factory=dict,
         description="Fingerprints of pre-shared keys, by tunnel; see 'obrin keys compare'.",
@@ -215,9 +216,10 @@ class Link(Entity):
     networks: list[Name] | None = Field(
         None, min_length=1, description="The site's networks that use it. Blank: all."
     )
-    only: dict[Name, Ipv4PrefixesText] = Field(
+    only: dict[Name, EitherPrefixesText] = Field(
         default_factory=dict,
-        description="Parts of these networks that use the link, instead of the whole network.",
+        description="Parts of these networks that use the link, instead of the whole network. In a "
+        "family of which no part is named, the whole network does.",
     )
     seen_as: dict[Name, Ipv4PrefixText | None] = Field(
         default_factory=dict,
@@ -322,8 +324,10 @@ class Design(Entity):
         default_factory=lambda: Policy.model_validate({}),
         description="What every suite must keep to.",
     )
-    stack: Literal["ipv4", "dual"] = Field(
-        "ipv4", description="`dual` gives every network, subnet and tunnel an IPv6 prefix as well."
+    stack: Literal["ipv4", "dual", "ipv6"] = Field(
+        "ipv4",
+        description="The families that networks, subnets and tunnels carry; of the other, nothing "
+        "is settled. Addresses outside the tunnels are of either, whatever this says.",
     )
     ula: Ipv6PrefixText | None = Field(
         None, description="Unique local /48 (RFC 4193). Blank: drawn once, where dual-stack."

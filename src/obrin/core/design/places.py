@@ -17,11 +17,13 @@ INTERNET = "internet"
 @dataclass(frozen=True, slots=True, order=True)
 class NetworkRef:
     """A network of a site, or a subnet of a cloud; without `network`, all of the place. `part` is a
-    single host or a prefix in the network, None for all of it."""
+    single host or a prefix in the network, None for all of it; `bits` the family that is meant, 0
+    for both."""
 
     place: str
     network: str = ""
     part: Prefix | None = None
+    bits: int = 0
 
     @classmethod
     def of(cls, text: str) -> NetworkRef:
@@ -38,11 +40,18 @@ class NetworkRef:
 
     @property
     def whole(self) -> NetworkRef:
-        """The network, without the part."""
-        return self if self.part is None else NetworkRef(self.place, self.network)
+        """The network in every family, without the part."""
+        return NetworkRef(self.place, self.network)
+
+    @property
+    def family(self) -> int:
+        """Bits of the addresses that are meant; 0 for both families."""
+        return self.bits if self.part is None else self.part.bits
 
     def covers(self, other: NetworkRef) -> bool:
         """Whether all of the other is in this one. Parts are of one network."""
+        if 0 not in (self.family, other.family) and self.family != other.family:
+            return False
         if self.whole != other.whole or self.part is None:
             return self.whole == other.whole
         return other.part is not None and self.part.covers(other.part)

@@ -16,7 +16,7 @@ from pydantic import (
     WithJsonSchema,
 )
 
-from obrin.core.address.prefix import Prefix, parse_ipv4, parse_prefix
+from obrin.core.address.prefix import Prefix, parse_address, parse_ipv4, parse_prefix
 
 Name = Annotated[str, StringConstraints(pattern=r"^[a-z0-9][a-z0-9-]{0,62}$")]
 
@@ -56,15 +56,20 @@ def _ipv6_prefix(value: Any) -> Prefix:
 
 
 def parse_prefix_text(value: Any) -> Prefix:
-    """An IPv4 prefix where a mapping has it for a key. Raises ValueError."""
-    return _ipv4_prefix(value)
+    """A prefix of either family where a mapping has it for a key. Raises ValueError."""
+    return _prefix(value)
 
 
-def _prefixes(value: Any) -> tuple[Prefix, ...]:
+def _either_prefixes(value: Any) -> tuple[Prefix, ...]:
     listed = value if isinstance(value, list | tuple) else [value]
     found = tuple(map(_prefix, listed))
     if not found:
         raise ValueError("the list of prefixes is empty; give at least one")
+    return found
+
+
+def _prefixes(value: Any) -> tuple[Prefix, ...]:
+    found = _either_prefixes(value)
     if len({prefix.bits for prefix in found}) > 1:
         raise ValueError("IPv4 and IPv6 are mixed; make one entry for each family")
     return found
@@ -110,6 +115,13 @@ def _ipv4(value: Any) -> str:
     if not isinstance(value, str):
         raise ValueError(f"{value!r} is not an address; write for example 192.0.2.10")
     parse_ipv4(value)
+    return value
+
+
+def _address(value: Any) -> str:
+    if not isinstance(value, str):
+        raise ValueError(f"{value!r} is not an address; write for example 192.0.2.10")
+    parse_address(value)
     return value
 
 
@@ -196,6 +208,13 @@ PrefixesText = Annotated[
     _TEXTS,
     _several(r"^[0-9a-fA-F:.]+/[0-9]+$", "10.64.0.0/12"),
 ]
+EitherPrefixesText = Annotated[
+    tuple[Prefix, ...],
+    BeforeValidator(_either_prefixes),
+    _TEXTS,
+    _several(r"^[0-9a-fA-F:.]+/[0-9]+$", "10.20.0.0/21"),
+]
+"""Prefixes of both families, side by side."""
 Ipv4PrefixesText = Annotated[
     tuple[Prefix, ...],
     BeforeValidator(_prefixes_ipv4),
@@ -216,16 +235,16 @@ def _summaries(value: Any) -> tuple[Prefix, ...] | Literal["auto"]:
         return AUTO
     if isinstance(value, str) and "/" not in value:
         raise ValueError(f"{value!r} is no prefix; write for example '10.20.0.0/21', or 'auto'")
-    return _prefixes_ipv4(value)
+    return _either_prefixes(value)
 
 
 SummariesText = Annotated[
     tuple[Prefix, ...] | Literal["auto"],
     PlainValidator(_summaries),
     PlainSerializer(lambda found: found if found == AUTO else [str(p) for p in found]),
-    _several(r"^([0-9.]+/[0-9]+|auto)$", "10.20.0.0/21"),
+    _several(r"^([0-9a-fA-F:.]+/[0-9]+|auto)$", "10.20.0.0/21"),
 ]
-"""IPv4 prefixes, or AUTO."""
+"""Prefixes of both families, or AUTO."""
 
 
 def written_out(found: tuple[Prefix, ...] | Literal["auto"]) -> tuple[Prefix, ...]:
@@ -251,6 +270,11 @@ AsRange = Annotated[
             ]
         }
     ),
+]
+AddressText = Annotated[
+    str,
+    BeforeValidator(_address),
+    _text_schema(r"^[0-9a-fA-F:.]+$", "IPv4 or IPv6 address", "192.0.2.10"),
 ]
 Ipv4Text = Annotated[
     str, BeforeValidator(_ipv4), _text_schema(r"^[0-9.]+$", "IPv4 address", "192.0.2.10")
@@ -282,6 +306,8 @@ Megabits = Annotated[
 ]
 
 PROTOCOLS = {"icmp": 1, "tcp": 6, "udp": 17}
+_ICMPS = (1, 58)
+"""ICMP, and ICMPv6 (RFC 4443): one thing in a design."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -307,8 +333,9 @@ class Flow:
         """Whether a first packet to a port belongs to it; ports count for TCP and UDP only."""
         if self.protocol is None:
             return True
-        icmp = protocol == PROTOCOLS["icmp"]
-        return self.protocol == protocol and (icmp or self.first_port <= port <= self.last_port)
+        if protocol in _ICMPS:
+            return self.protocol in _ICMPS
+        return self.protocol == protocol and self.first_port <= port <= self.last_port
 
     def overlaps(self, other: Flow) -> bool:
         """Whether some packet belongs to both."""

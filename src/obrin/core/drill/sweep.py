@@ -11,12 +11,12 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 from obrin.core.catalogue.offering import Offered
-from obrin.core.design.model import Expectation
 from obrin.core.drill.detection import Detector, time_to_move
 from obrin.core.drill.elements import Element, takes
 from obrin.core.drill.load import Use, single_uses, uses
 from obrin.core.reach.model import ReachModel
 from obrin.core.reach.trace import probe_key, stopped, there_and_back
+from obrin.core.settled.expected import Expected
 from obrin.core.settled.model import Settled
 
 ATTACHMENT = Detector("the cloud itself", 0.0, 1.0)
@@ -161,7 +161,7 @@ class Sweep:
         way, wish = self.flows[number]
         return self._way(model, wish, way.flow)
 
-    def _way(self, model: ReachModel, wish: Expectation, name: str) -> Way:
+    def _way(self, model: ReachModel, wish: Expected, name: str) -> Way:
         there, back = there_and_back(model, wish, self._keys[id(wish)])
         back_by = () if back is None else back.ways
         return Way(name, wish.load or 0.0, there.ways, back_by, stopped(there, back))
@@ -228,7 +228,7 @@ class ShortList:
         return True
 
 
-def flow_name(wish: Expectation) -> str:
+def flow_name(wish: Expected) -> str:
     """How a flow is called in drills."""
     return f"{wish.flow} {wish.source} > {wish.destination}"
 

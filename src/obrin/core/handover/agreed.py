@@ -18,7 +18,7 @@ from obrin.core.ipsec.offers import child_offers, ike_offers
 from obrin.core.ipsec.policy import outdated
 from obrin.core.ipsec.proposal import mismatch
 from obrin.core.ipsec.registry import Kind
-from obrin.core.ipsec.selectors import ANY_IPV4, Selector
+from obrin.core.ipsec.selectors import ANY, Selector
 from obrin.core.ipsec.suite import Suite
 from obrin.core.settled.links import SettledEntered, SettledTunnel
 from obrin.core.settled.model import Settled
@@ -135,7 +135,7 @@ def _ends(
 ) -> tuple[End, End]:
     """The link's suite where the end can do it; otherwise what it can do instead."""
     link = settled.links[tunnel.link]
-    here: tuple[Selector, ...] = (ANY_IPV4,)
+    here: tuple[Selector, ...] = tuple(ANY[bits] for bits in settled.families)
     there = here
     if link.selection == "policy":
         here = tuple(map(Selector.of, announced_by_site(link)))

@@ -29,7 +29,7 @@ def _traffic(settled: Settled, end: TunnelEnd) -> str:
     site, cloud = settled.links[link].site, settled.links[link].cloud
     flows = [
         wish
-        for _, wish in settled.expectations_at(site)
+        for wish in settled.expectations_at(site)
         if wish.must == "work" and wish.source.place == site and wish.destination.place == cloud
     ]
     flows.sort(key=lambda wish: str(wish.flow) != "icmp")

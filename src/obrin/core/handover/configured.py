@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import fields, replace
 
-from obrin.core.address.prefix import DEFAULT_ROUTE, Address, Prefix, parse_address
+from obrin.core.address.dual import Dual
+from obrin.core.address.prefix import Address, Prefix
 from obrin.core.address.translation import Exposure
 from obrin.core.handover.ends import (
     CircuitEnd,
@@ -32,6 +33,7 @@ from obrin.core.handover.standard.interfaces import (
 from obrin.core.handover.standard.ipsec import Tunnel
 from obrin.core.handover.standard.routes import Hop, StaticRoute
 from obrin.core.handover.standard.translation import Translation
+from obrin.core.ipsec.overhead import LEAST_IPV6_MTU
 from obrin.core.reach.filters import filter_of
 from obrin.core.settled.model import Settled
 
@@ -65,18 +67,18 @@ def _own_interfaces(settled: Settled, place: str) -> Iterator[Interface]:
     if place in settled.clouds:
         cloud = settled.clouds[place]
         for number, address in enumerate(cloud.instances, 1):
-            yield Interface(name=f"instance-{number}", role=UPLINK, address=address, length=32)
+            yield _single(f"instance-{number}", UPLINK, address)
         for subnet in cloud.subnets.values():
-            yield _network(subnet.name, subnet.prefix.ipv4)
+            yield _network(subnet.name, subnet.prefix)
     else:
         gateway = settled.gateways[place]
         if gateway.loopback is not None:
-            yield Interface(name=LOOPBACK, role=LOOPBACK, address=gateway.loopback, length=32)
+            yield _single(LOOPBACK, LOOPBACK, gateway.loopback)
         for uplink in gateway.uplinks.values():
-            yield Interface(name=uplink.name, role=UPLINK, address=uplink.own, length=32)
+            yield _single(uplink.name, UPLINK, uplink.own)
         for network in gateway.networks.values():
             if network.behind is None:
-                yield _network(network.name, network.prefix.ipv4)
+                yield _network(network.name, network.prefix)
 
 
 def _inner(settled: Settled, place: str) -> Iterator[StaticRoute]:
@@ -87,22 +89,32 @@ def _inner(settled: Settled, place: str) -> Iterator[StaticRoute]:
     for network in gateway.networks.values():
         if network.behind is not None:
             beside = settled.network_of_router(gateway.site, network.behind)
-            if beside is not None:
+            prefix = network.prefix.of(network.behind.bits)
+            if beside is not None and prefix is not None:
                 hop = Hop(interface=beside, address=network.behind)
-                yield StaticRoute(prefix=network.prefix.ipv4, hops=(hop,), network=network.name)
+                yield StaticRoute(prefix=prefix, hops=(hop,), network=network.name)
 
 
-def _network(name: str, prefix: Prefix) -> Interface:
-    address = parse_address(prefix.address(1))
-    return Interface(name=name, role=NETWORK, address=address, length=prefix.length)
+def _single(name: str, role: str, address: Address) -> Interface:
+    return Interface(name=name, role=role, addresses=((address, address.bits),))
+
+
+def _network(name: str, prefixes: Dual[Prefix]) -> Interface:
+    """The gateway has the first address of each."""
+    held = tuple((prefix.address_at(1), prefix.length) for prefix in prefixes)
+    return Interface(name=name, role=NETWORK, addresses=held)
+
+
+def _inside(end: LegEnd) -> tuple[tuple[Address, int], ...]:
+    pairs = zip(end.local_insides, end.inside, strict=True)
+    return tuple((address, block.length) for address, block in pairs)
 
 
 def _circuit_interface(end: CircuitEnd) -> Interface:
     return Interface(
         name=circuit_interface(end.name),
         role=CIRCUIT,
-        address=end.local_inside,
-        length=end.inside.length,
+        addresses=_inside(end),
         leg=end.name,
         mtu=end.mtu,
     )
@@ -112,10 +124,9 @@ def _tunnel_interface(end: TunnelEnd) -> Interface:
     return Interface(
         name=interface_name(end.tunnel),
         role=TUNNEL,
-        address=end.local_inside,
-        length=end.inside.length,
+        addresses=_inside(end),
         leg=end.tunnel,
-        mtu=end.mtu,
+        mtu=None if end.inside.ipv4 is None and end.mtu < LEAST_IPV6_MTU else end.mtu,
     )
 
 
@@ -159,7 +170,7 @@ def _speaker(
     ]
     neighbours += [_session(c.label, c) for c in circuits if c.routing == "bgp"]
     neighbours += [
-        _internal(end, end.loopbacks)
+        _internal(end, end.loopbacks, settled.families)
         for end in internal_at(settled, place)
         if end.loopbacks is not None
     ]
@@ -174,6 +185,7 @@ def _session(name: str, end: LegEnd) -> Neighbour:
         name=name,
         local_address=end.local_inside,
         remote_address=end.remote_inside,
+        next_hops=end.local_insides,
         remote_as=end.remote_as,
         hold=end.hold,
         passive=not end.initiator,
@@ -185,19 +197,22 @@ def _session(name: str, end: LegEnd) -> Neighbour:
     )
 
 
-def _internal(end: InternalEnd, addresses: tuple[Address, Address]) -> Neighbour:
+def _internal(
+    end: InternalEnd, addresses: tuple[Address, Address], families: tuple[int, ...]
+) -> Neighbour:
     """Between loopbacks, since no single line of the site may be what it hangs on."""
     local, remote = addresses
     return Neighbour(
         name=end.neighbour,
         local_address=local,
         remote_address=remote,
+        next_hops=Dual(local if local.bits == 32 else None, local if local.bits == 128 else None),
         remote_as=end.asn,
         hold=INTERNAL_HOLD,
         passive=local > remote,
         local_pref=None,
         announce=(),
-        accept=(DEFAULT_ROUTE,),
+        accept=tuple(Prefix(bits, 0, 0) for bits in families),
         internal=True,
     )
 
@@ -211,8 +226,10 @@ def _static(ends: tuple[TunnelEnd, ...], circuits: tuple[CircuitEnd, ...]) -> It
     hops: dict[Prefix, list[Hop]] = {}
     for order, interface, end in sorted(ways, key=lambda way: way[0]):
         for prefix in end.remote_prefixes:
-            hop = Hop(interface=interface, address=end.remote_inside, order=order)
-            hops.setdefault(prefix, []).append(hop)
+            beyond = end.remote_insides.of(prefix.bits)
+            if beyond is not None:
+                hop = Hop(interface=interface, address=beyond, order=order)
+                hops.setdefault(prefix, []).append(hop)
     for prefix, found in hops.items():
         # The order of a single one means nothing, and is not written.
         alone = (Hop(interface=found[0].interface, address=found[0].address),)

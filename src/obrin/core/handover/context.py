@@ -72,13 +72,14 @@ def _bgp(settled: Settled, place: str, ends: tuple[TunnelEnd, ...]) -> Context |
 def _networks(settled: Settled, place: str) -> list[Context]:
     """Those that the gateway stands in itself."""
     if place in settled.clouds:
-        held = {n: s.prefix.ipv4 for n, s in settled.clouds[place].subnets.items()}
+        held = {n: s.prefix for n, s in settled.clouds[place].subnets.items()}
     else:
         networks = settled.gateways[place].networks.values()
-        held = {n.name: n.prefix.ipv4 for n in networks if n.behind is None}
+        held = {n.name: n.prefix for n in networks if n.behind is None}
     return [
         {"name": name, "prefix": str(prefix), "gateway_address": prefix.address(1)}
-        for name, prefix in held.items()
+        for name, prefixes in held.items()
+        for prefix in prefixes
     ]
 
 
@@ -86,7 +87,7 @@ def _inner_networks(settled: Settled, place: str) -> list[Context]:
     """Those that an inner router leads to."""
     networks = {} if place in settled.clouds else settled.gateways[place].networks
     return [
-        {"name": n.name, "prefix": str(n.prefix.ipv4), "router": str(n.behind)}
+        {"name": n.name, "prefix": str(n.prefix.of(n.behind.bits)), "router": str(n.behind)}
         for n in networks.values()
         if n.behind is not None
     ]
@@ -119,12 +120,8 @@ def _leg(end: LegEnd) -> Context:
     return {
         "starts": end.initiator,
         "preference": end.preference,
-        "inside": {
-            "local": str(end.local_inside),
-            "remote": str(end.remote_inside),
-            "length": end.inside.length,
-            "block": str(end.inside),
-        },
+        "inside": _inside(end, 32),
+        "inside6": _inside(end, 128),
         "mtu": end.mtu,
         "bfd": _bfd(end.bfd),
         "routing": end.routing,
@@ -133,6 +130,19 @@ def _leg(end: LegEnd) -> Context:
         "local_preference": end.local_pref,
         "announce": [str(p) for p in end.local_prefixes],
         "accept": [str(p) for p in end.remote_prefixes],
+    }
+
+
+def _inside(end: LegEnd, bits: int) -> Context | None:
+    """The block of a family, where it is carried."""
+    block = end.inside.of(bits)
+    if block is None:
+        return None
+    return {
+        "local": str(end.local_insides.of(bits)),
+        "remote": str(end.remote_insides.of(bits)),
+        "length": block.length,
+        "block": str(block),
     }
 
 
@@ -149,7 +159,8 @@ def _tunnel(end: TunnelEnd, secrets: Secrets | None) -> Context:
         "remote_address": str(end.remote_address),
         "remote_identity": end.remote_identity,
         "encapsulate_always": end.always_encapsulate,
-        "mss": end.mss,
+        "mss": end.mss.ipv4,
+        "mss6": end.mss.ipv6,
         "liveness": {
             "delay": end.liveness.delay,
             "wait": end.liveness.wait,

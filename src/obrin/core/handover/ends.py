@@ -8,7 +8,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from obrin.core.address.prefix import DEFAULT_ROUTE, Address, Prefix
+from obrin.core.address.dual import Dual
+from obrin.core.address.prefix import Address, Prefix
 from obrin.core.address.translation import Exposure
 from obrin.core.design.arrangement import SPARE
 from obrin.core.ipsec.liveness import Bfd
@@ -32,9 +33,9 @@ class LegEnd:
     """
 
     initiator: bool
-    inside: Prefix
-    local_inside: Address
-    remote_inside: Address
+    inside: Dual[Prefix]
+    local_insides: Dual[Address]
+    remote_insides: Dual[Address]
     local_as: int
     remote_as: int
     local_pref: int
@@ -48,12 +49,28 @@ class LegEnd:
     prepend: int = 0
     limit: int | None = None
 
+    @property
+    def local_inside(self) -> Address:
+        """Where the session runs: in the IPv4 block where there is one."""
+        return self.local_insides.first
+
+    @property
+    def remote_inside(self) -> Address:
+        return self.remote_insides.first
+
+    @property
+    def own_inside_words(self) -> str:
+        """This end's addresses with their lengths."""
+        pairs = zip(self.local_insides, self.inside, strict=True)
+        return " and ".join(f"{address}/{block.length}" for address, block in pairs)
+
 
 @dataclass(frozen=True, kw_only=True)
 class TunnelEnd(LegEnd, Terms):
     """Everything that one end of a tunnel is told.
 
-    `translations` are what this end does to its own addresses at the tunnel. `mss` is in bytes.
+    `translations` are what this end does to its own addresses at the tunnel. `mss` is in bytes, in
+    each family that is carried.
     `stands_in_for` are the tunnels that a spare waits for. `password` is whether the BGP session
     inside has one.
     """
@@ -72,7 +89,7 @@ class TunnelEnd(LegEnd, Terms):
     rank: int
     role: str
     stands_in_for: tuple[str, ...]
-    mss: int
+    mss: Dual[int]
     communities: tuple[str, ...] = ()
     password: bool = False
 
@@ -86,7 +103,7 @@ class _Side:
     own_address: Address
     address: Address
     identity: str
-    inside: Address
+    insides: Dual[Address]
     prefixes: tuple[Prefix, ...]
     policy: SessionPolicy
     exposures: tuple[Exposure, ...]
@@ -100,7 +117,7 @@ def _site(settled: Settled, tunnel: SettledTunnel) -> _Side:
         own_address=uplink.own,
         address=uplink.address,
         identity=uplink.identity,
-        inside=tunnel.site_inside,
+        insides=tunnel.insides(at_site=True),
         prefixes=announced_by_site(link),
         policy=site_policy(settled, tunnel),
         exposures=link.exposures,
@@ -115,7 +132,7 @@ def _cloud(settled: Settled, tunnel: SettledTunnel) -> _Side:
         own_address=address,
         address=address,
         identity=str(address),
-        inside=tunnel.cloud_inside,
+        insides=tunnel.insides(at_site=False),
         prefixes=accepted_at_site(settled, link),
         policy=cloud_policy(settled, tunnel),
         exposures=link.cloud_exposures,
@@ -139,7 +156,8 @@ def _end(
     settled: Settled, tunnel: SettledTunnel, here: _Side, there: _Side, *, initiator: bool
 ) -> TunnelEnd:
     link, wrapping = settled.links[tunnel.link], wrapping_of(settled, tunnel)
-    by_policy, everything = link.selection == "policy", (DEFAULT_ROUTE,)
+    by_policy = link.selection == "policy"
+    everything = tuple(Prefix(bits, 0, 0) for bits in settled.families)
     before = tuple(t.label for t in link.tunnels if t.rank < tunnel.rank)
     return TunnelEnd(
         tunnel=tunnel.label,
@@ -151,9 +169,9 @@ def _end(
         remote_address=there.address,
         local_identity=here.identity,
         remote_identity=there.identity,
-        inside=tunnel.inside.ipv4,
-        local_inside=here.inside,
-        remote_inside=there.inside,
+        inside=tunnel.inside,
+        local_insides=here.insides,
+        remote_insides=there.insides,
         local_as=here.policy.local_as,
         remote_as=here.policy.peer_as,
         local_pref=here.policy.local_pref,
@@ -170,7 +188,7 @@ def _end(
         role=tunnel.role,
         stands_in_for=before if tunnel.role == SPARE else (),
         mtu=wrapping.inner_mtu(),
-        mss=wrapping.mss(32),
+        mss=Dual(*(wrapping.mss(b) if b in settled.families else None for b in (32, 128))),
         prepend=here.policy.prepend,
         communities=_marks(here.policy),
         limit=here.policy.limit,
@@ -204,16 +222,16 @@ def circuit_end(settled: Settled, circuit: SettledCircuit, place: str) -> Circui
     at_cloud = place in settled.clouds
     policy = (cloud_policy if at_cloud else site_policy)(settled, circuit)
     near, far = announced_by_site(circuit), accepted_at_site(settled, circuit)
-    inside = circuit.site_inside, circuit.cloud_inside
+    insides = circuit.insides(at_site=True), circuit.insides(at_site=False)
     return CircuitEnd(
         name=circuit.name,
         label=circuit.label,
         initiator=not at_cloud,
         provider=circuit.provider,
         mtu=circuit.mtu,
-        inside=circuit.inside.ipv4,
-        local_inside=inside[at_cloud],
-        remote_inside=inside[not at_cloud],
+        inside=circuit.inside,
+        local_insides=insides[at_cloud],
+        remote_insides=insides[not at_cloud],
         local_as=policy.local_as,
         remote_as=policy.peer_as,
         local_pref=policy.local_pref,

@@ -56,7 +56,7 @@ def _circuits(circuits: tuple[CircuitEnd, ...]) -> Iterator[Block]:
     rows: list[tuple[str, list[str]]] = [
         ("Provider", [c.provider or "not said" for c in circuits]),
         ("MTU in bytes", [str(c.mtu) for c in circuits]),
-        ("Own address on it", [f"{c.local_inside}/{c.inside.length}" for c in circuits]),
+        ("Own address on it", [c.own_inside_words for c in circuits]),
         ("Address of the far end", [str(c.remote_inside) for c in circuits]),
         ("Routes by", [c.routing for c in circuits]),
         ("Own AS number", [str(c.local_as) for c in circuits]),

@@ -45,7 +45,7 @@ class Written(Terms):
     remote_as: int | None
     local_prefixes: tuple[Prefix, ...] | None
     remote_prefixes: tuple[Prefix, ...] | None
-    inside: Prefix
+    inside: tuple[Prefix, ...]
     routing: str
     hold: int | None
     role: str
@@ -134,7 +134,7 @@ def _written(
         local_prefixes=session.announce if session else None,
         remote_prefixes=session.accept if session else told,
         **terms_of(tunnel),
-        inside=interface.network,
+        inside=interface.networks,
         routing="bgp" if session else "static",
         hold=session.hold if session else None,
         role=tunnel.role,

@@ -23,11 +23,11 @@ from obrin.core.handover.words import (
 from obrin.core.ipsec.profile import Profile
 from obrin.core.ipsec.suite import Suite
 from obrin.core.reach.filters import ANY_PORT, Rule, filter_of
-from obrin.core.routing.packet import ICMP, TCP, UDP
+from obrin.core.routing.packet import ICMP, ICMPV6, TCP, UDP
 from obrin.core.settled.model import Settled
 from obrin.core.settled.owners import owned_at
 
-_NAMES = {ICMP: "ICMP", TCP: "TCP", UDP: "UDP"}
+_NAMES = {ICMP: "ICMP", ICMPV6: "ICMPv6", TCP: "TCP", UDP: "UDP"}
 
 
 def value_sheet(settled: Settled, place: str) -> list[Block]:
@@ -105,10 +105,10 @@ def _own_values(
     if place in settled.clouds:
         cloud = settled.clouds[place]
         yield "Region", cloud.region or "unnamed"
-        yield "Address space", listed(cloud.spaces.ipv4)
+        yield "Address space", listed(cloud.all_spaces)
         if cloud.gateway is not None:
             yield "Capacity class", cloud.gateway.gateway_class
-            yield "Gateway subnet", str(cloud.gateway.subnet.ipv4)
+            yield "Gateway subnet", str(cloud.gateway.subnet)
             for number, address in enumerate(cloud.instances, 1):
                 zone = f", in zone {cloud.zones[number - 1]}" if cloud.zones else ""
                 yield f"Public address of instance {number}", f"{address}{zone}"
@@ -117,7 +117,7 @@ def _own_values(
         for subnet in cloud.subnets.values():
             state = "on" if subnet.propagation else "off"
             own = "".join(f"; own route {p} to {target}" for p, target in subnet.routes)
-            yield f"Subnet {subnet.name}", f"{subnet.prefix.ipv4}, route propagation {state}{own}"
+            yield f"Subnet {subnet.name}", f"{subnet.prefix}, route propagation {state}{own}"
     else:
         gateway = settled.gateways[place]
         yield "Site", gateway.site
@@ -125,12 +125,13 @@ def _own_values(
             inside = f" (on the device: {uplink.own})" if uplink.translated else ""
             yield f"Uplink {uplink.name}", f"{uplink.address}{inside}"
         for name, network in gateway.networks.items():
-            prefix, inner = network.prefix.ipv4, network.behind
-            way = f"gateway address {prefix.address(1)}"
+            inner = network.behind
+            own = " and ".join(prefix.address(1) for prefix in network.prefix)
+            way = f"gateway address {own}"
             if inner is not None:
                 beside = settled.network_of_router(gateway.site, inner) or "no network here"
                 way = f"by a static route to the inner router {inner} in {beside}"
-            yield f"Network {name}", f"{prefix}, {way}"
+            yield f"Network {name}", f"{network.prefix}, {way}"
     if any(end.routing == "bgp" for end in ends):
         yield "BGP AS number", str(ends[0].local_as)
         yield "BGP identifier", str(bgp_identifier(settled, place))
@@ -212,12 +213,17 @@ def _tunnels(settled: Settled, ends: tuple[TunnelEnd, ...]) -> Iterator[Block]:
         ("BFD inside the tunnel", [bfd_words(end.bfd) for end in ends]),
         ("Kept awake by", [awake_words(settled, end) for end in ends]),
         ("Tunnel interface", [_if_any(e, interface_name(e.tunnel)) for e in ends]),
-        ("Inside address", [_if_any(e, f"{e.local_inside}/{e.inside.length}") for e in ends]),
-        ("Remote inside address", [_if_any(end, str(end.remote_inside)) for end in ends]),
+        ("Inside address", [_if_any(e, e.own_inside_words) for e in ends]),
+        ("Remote inside address", [_if_any(end, str(end.remote_insides)) for end in ends]),
         ("MTU inside the tunnel", [f"{end.mtu} bytes" for end in ends]),
-        ("Largest TCP segment (MSS), both directions", [f"{end.mss} bytes" for end in ends]),
+        ("Largest TCP segment (MSS), both directions", list(map(_mss_words, ends))),
     ]
     yield Table(("Value", *names), ([name, *values] for name, values in rows))
+
+
+def _mss_words(end: TunnelEnd) -> str:
+    found = [(end.mss.ipv4, ""), (end.mss.ipv6, " over IPv6")]
+    return ", ".join(f"{size} bytes{over}" for size, over in found if size is not None)
 
 
 _LEADS = {"interface": "routes to its interface", "policy": "a policy of these selectors"}
@@ -293,7 +299,7 @@ def _filters(rules: tuple[Rule, ...], ends: tuple[TunnelEnd, ...]) -> Iterator[B
     rows = []
     for rule in rules:
         name = "any" if rule.protocol is None else _NAMES.get(rule.protocol, str(rule.protocol))
-        if rule.protocol == ICMP and rule.icmp_type is not None:
+        if rule.icmp_type is not None:
             name += f" type {rule.icmp_type}"
         rows.append(
             (

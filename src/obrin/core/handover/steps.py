@@ -72,7 +72,7 @@ _FILTER_ALONE: Part = (
 
 def _cloud_first(settled: Settled, place: str) -> Part:
     cloud = settled.clouds[place]
-    held = ", ".join(map(str, cloud.spaces.ipv4))
+    held = ", ".join(map(str, cloud.all_spaces))
     gateway = cloud.gateway
     if gateway is None:
         return (
@@ -83,7 +83,7 @@ def _cloud_first(settled: Settled, place: str) -> Part:
         )
     connect = "" if cloud.is_hub else ". 'obrin connect' does this step and all others at the cloud"
     return (
-        f"Build network {held}, its subnets and gateway subnet {gateway.subnet.ipv4}, "
+        f"Build network {held}, its subnets and gateway subnet {gateway.subnet}, "
         f"then the gateway of class {gateway.gateway_class} with {len(cloud.instances)} instances"
         + connect,
         f"the gateway is ready and has the addresses {', '.join(map(str, cloud.instances))}",
@@ -114,7 +114,8 @@ def _inner_routers(settled: Settled, place: str) -> Iterator[Part]:
             behind.setdefault(network.behind, []).append(network)
     far = sorted({p for end in ends_at(settled, place) for p in end.remote_prefixes})
     for router, networks in behind.items():
-        prefixes = ", ".join(str(network.prefix.ipv4) for network in networks)
+        of_its = router.bits
+        prefixes = ", ".join(str(network.prefix.of(of_its)) for network in networks)
         back = ", ".join(map(str, far)) or "what lies beyond this gateway"
         yield (
             f"Enter static routes to {prefixes} by the inner router {router}; there, routes to "
@@ -179,7 +180,7 @@ def _flow(settled: Settled, place: str) -> Part:
         "packets out and none in: the other end's routes and filter, its tables without "
         "propagation, the host's own firewall; small ones pass and large ones hang: the MSS"
     )
-    for _, expectation in settled.expectations_at(here):
+    for expectation in settled.expectations_at(here):
         if expectation.must == "work":
             key = probe_key(settled, expectation)
             return (

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from obrin.core.address.prefix import Prefix, format_address
+from obrin.core.address.prefix import Address, Prefix, format_address
 
 
 @dataclass(frozen=True, slots=True)
@@ -26,9 +26,9 @@ class Selector:
     def __str__(self) -> str:
         return f"{format_address(self.first, self.bits)}-{format_address(self.last, self.bits)}"
 
-    def holds(self, address: int) -> bool:
-        """Whether an address is in the range."""
-        return self.first <= address <= self.last
+    def holds(self, address: Address) -> bool:
+        """Whether an address is in the range; none of the other family is."""
+        return self.bits == address.bits and self.first <= address.value <= self.last
 
     def intersect(self, other: Selector) -> Selector | None:
         """What both cover, or None."""
@@ -44,7 +44,8 @@ class Selector:
         return Selector(self.bits, first, last, self.protocol or other.protocol, low, high)
 
 
-ANY_IPV4 = Selector(32, 0, 0xFFFFFFFF)
+ANY_IPV4, ANY_IPV6 = Selector(32, 0, 0xFFFFFFFF), Selector(128, 0, (1 << 128) - 1)
+ANY = {32: ANY_IPV4, 128: ANY_IPV6}
 
 
 def narrow(offered: Sequence[Selector], own: Sequence[Selector]) -> tuple[Selector, ...]:

@@ -39,6 +39,8 @@ def caught(settled: Settled, site: str, network: str, key: PacketKey) -> str:
     access = settled.sites[site].internet
     if access is None or access.exempt is None or network not in access.networks:
         return ""
+    if key.destination.bits == 128:
+        return ""  # addresses of IPv6 are not shared, so nobody translates sources there
     if any(prefix.holds(key.destination) for prefix in access.exempt):
         return ""
     return (

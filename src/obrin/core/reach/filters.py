@@ -9,14 +9,16 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field, replace
 
-from obrin.core.address.prefix import DEFAULT_ROUTE, Prefix
+from obrin.core.address.prefix import DEFAULT_ROUTE, DEFAULT_ROUTE6, Prefix
 from obrin.core.design.places import NetworkRef
 from obrin.core.design.sites import FilterRule
 from obrin.core.design.values import Flow
-from obrin.core.routing.packet import ECHO_REPLY, ECHO_REQUEST, ICMP, PacketKey
+from obrin.core.routing.packet import ECHO, ICMP, ICMPV6, PacketKey
 from obrin.core.settled.model import Settled
 
 ANY_PORT = (0, 65535)
+_REPLIES = {echo.reply for echo in ECHO.values()}
+_REQUESTS = {echo.request for echo in ECHO.values()}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -38,7 +40,8 @@ class Rule:
     @property
     def flow(self) -> Flow:
         """The flow that it lets begin."""
-        return Flow(self.protocol, *self.destination_ports)
+        protocol = ICMP if self.protocol == ICMPV6 else self.protocol
+        return Flow(protocol, *self.destination_ports)
 
     def matches(self, key: PacketKey) -> bool:
         if not (self.source.holds(key.source) and self.destination.holds(key.destination)):
@@ -47,7 +50,7 @@ class Rule:
             return True
         if self.protocol != key.protocol:
             return False
-        if self.protocol == ICMP:
+        if self.protocol in (ICMP, ICMPV6):
             return self.icmp_type is None or self.icmp_type == key.icmp_type
         return (
             self.source_ports[0] <= key.source_port <= self.source_ports[1]
@@ -62,15 +65,20 @@ class Rule:
         if not (self.source.overlaps(source) and self.destination.overlaps(destination)):
             return False
         if self.protocol is None or flow.protocol is None:
-            return self.source_ports == ANY_PORT and self.icmp_type != ECHO_REPLY
-        if self.protocol != flow.protocol:
+            return self.source_ports == ANY_PORT and (
+                self.icmp_type is None or self.icmp_type in _REQUESTS
+            )
+        if self.flow.protocol != flow.protocol:
             return False
-        if self.protocol == ICMP:
-            return self.icmp_type in (None, ECHO_REQUEST)
+        if flow.protocol == ICMP:
+            return self.icmp_type is None or self.icmp_type in _REQUESTS
         low = max(self.destination_ports[0], flow.first_port)
         return self.source_ports == ANY_PORT and low <= min(
             self.destination_ports[1], flow.last_port
         )
+
+
+_Ends = tuple[int, int]
 
 
 class RuleSet:
@@ -79,12 +87,12 @@ class RuleSet:
 
     def __init__(self, rules: Iterable[Rule] = ()) -> None:
         self.rules = tuple(rules)
-        # By the lengths of both prefixes, then by both prefixes: few lengths, many prefixes.
-        self._levels: dict[tuple[int, int], dict[tuple[int, int], list[tuple[int, Rule]]]] = {}
+        # By family and lengths of both prefixes, then by both: few lengths, many prefixes.
+        self._levels: dict[tuple[int, int, int], dict[_Ends, list[tuple[int, Rule]]]] = {}
         for order, rule in enumerate(self.rules):
-            there = rule.destination.bits - rule.destination.length
-            here = rule.source.bits - rule.source.length
-            level = self._levels.setdefault((there, here), {})
+            bits = rule.source.bits
+            there, here = bits - rule.destination.length, bits - rule.source.length
+            level = self._levels.setdefault((bits, there, here), {})
             ends = rule.destination.value >> there, rule.source.value >> here
             level.setdefault(ends, []).append((order, rule))
 
@@ -92,7 +100,8 @@ class RuleSet:
         """The first rule that lets the packet through, or None: it is dropped."""
         found = [
             entry
-            for (there, here), level in self._levels.items()
+            for (bits, there, here), level in self._levels.items()
+            if bits == key.source.bits
             for entry in level.get((key.destination.value >> there, key.source.value >> here), ())
             if entry[1].matches(key)
         ]
@@ -110,8 +119,9 @@ def rules_for(name: str, source: Prefix, destination: Prefix, flow: Flow) -> Ite
         reply=True,
     )
     if flow.protocol == ICMP:
-        yield replace(there, icmp_type=ECHO_REQUEST)
-        yield replace(back, icmp_type=ECHO_REPLY)
+        echo = ECHO[source.bits]
+        yield replace(there, protocol=echo.protocol, icmp_type=echo.request)
+        yield replace(back, protocol=echo.protocol, icmp_type=echo.reply)
     elif flow.protocol is None:
         yield there
         yield back
@@ -126,25 +136,54 @@ def filter_of(settled: Settled, place: str) -> tuple[Rule, ...]:
 
     Given in the design, or else no wider than the flows that must work through that place.
     Addresses are those that the place's own hosts know: before translation on the way out, after
-    it on the way in. A hub lets everything pass: its members and the sites filter.
+    it on the way in. A hub lets everything pass: its members and the sites filter. Rules of IPv4
+    come first.
     """
+    return tuple(sorted(_rules_of(settled, place), key=lambda rule: rule.source.bits))
+
+
+def _rules_of(settled: Settled, place: str) -> tuple[Rule, ...]:
     if place in settled.clouds and settled.clouds[place].is_hub:
-        return (Rule(name="hub-passes-all", source=DEFAULT_ROUTE, destination=DEFAULT_ROUTE),)
+        return tuple(
+            Rule(name=f"hub-passes-all{suffix}", source=every, destination=every)
+            for suffix, every in (("", DEFAULT_ROUTE), ("-6", DEFAULT_ROUTE6))
+            if every.bits in settled.families
+        )
     if place in settled.clouds:
         given, here = settled.clouds[place].filters, place
     else:
         given, here = settled.gateways[place].filters, settled.gateways[place].site
     if given is not None:
-        return tuple(_given(settled, here, given))
+        return (*_given(settled, here, given), *_never_filtered(settled))
     rules: dict[Rule, None] = {}
-    for number, expectation in settled.expectations_at(here):
-        if expectation.must == "work" and expectation.source.place != expectation.destination.place:
-            pairs = _pairs(settled, here, expectation.source, expectation.destination)
+    for wish in settled.expectations_at(here):
+        if wish.must == "work" and wish.source.place != wish.destination.place:
+            pairs = _pairs(settled, here, wish.source, wish.destination)
+            stem = f"flow-{wish.number}" + ("" if wish.bits == 32 else "-6")
             for index, (source, destination) in enumerate(pairs, 1):
-                name = f"flow-{number}" if len(pairs) == 1 else f"flow-{number}-{index}"
-                for rule in rules_for(name, source, destination, expectation.flow):
+                name = stem if len(pairs) == 1 else f"{stem}-{index}"
+                for rule in rules_for(name, source, destination, wish.flow):
                     rules[rule] = None
-    return tuple(rules)
+    return (*rules, *_never_filtered(settled))
+
+
+_ERRORS6 = {1: "unreachable", 2: "too-big", 3: "time-exceeded", 4: "parameter-problem"}
+"""ICMPv6 that no filter on a path may drop (RFC 4890 section 4.3.1): without it, connections hang.
+What it lists beside them, echo, is let through where a design asks for it."""
+
+
+def _never_filtered(settled: Settled) -> Iterator[Rule]:
+    if 128 not in settled.families:
+        return
+    for kind, name in _ERRORS6.items():
+        yield Rule(
+            name=f"icmpv6-{name}",
+            source=DEFAULT_ROUTE6,
+            destination=DEFAULT_ROUTE6,
+            protocol=ICMPV6,
+            icmp_type=kind,
+            reply=True,
+        )
 
 
 def _pairs(
@@ -159,7 +198,7 @@ def _pairs(
             return [part.real for part in settled.exposures(reference, other)]
         return settled.seen_as(reference, here)
 
-    return [(s, d) for s in known(source) for d in known(destination)]
+    return [(s, d) for s in known(source) for d in known(destination) if s.bits == d.bits]
 
 
 def _given(settled: Settled, here: str, given: Iterable[FilterRule]) -> Iterator[Rule]:
@@ -168,6 +207,7 @@ def _given(settled: Settled, here: str, given: Iterable[FilterRule]) -> Iterator
             (s, d)
             for s in settled.seen_as(rule.source, here)
             for d in settled.seen_as(rule.destination, here)
+            if s.bits == d.bits
         ]
         for index, (source, destination) in enumerate(pairs, 1):
             name = f"rule-{number}" if len(pairs) == 1 else f"rule-{number}-{index}"

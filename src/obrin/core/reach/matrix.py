@@ -11,7 +11,6 @@ from dataclasses import dataclass, replace
 
 from obrin.core.address.prefix import Prefix
 from obrin.core.address.space import free_blocks
-from obrin.core.design.model import Expectation
 from obrin.core.design.places import NetworkRef
 from obrin.core.design.values import PROTOCOLS, Flow
 from obrin.core.reach.filters import Rule, filter_of
@@ -19,6 +18,7 @@ from obrin.core.reach.model import ReachModel
 from obrin.core.reach.paths import all_networks
 from obrin.core.reach.trace import stopped, there_and_back, trace
 from obrin.core.routing.packet import PacketKey
+from obrin.core.settled.expected import Expected
 from obrin.core.settled.model import Settled, host_of
 
 WISHED, WIDER, BROKEN, CLOSED = "as wished", "wider", "BROKEN", ""
@@ -52,7 +52,7 @@ def matrix(model: ReachModel) -> list[Cell]:
     settled = model.settled
     names = all_networks(settled)
     rules = {name: tuple(_rules_at(settled, name.place)) for name in names}
-    wishes: dict[tuple[NetworkRef, NetworkRef], list[Expectation]] = {}
+    wishes: dict[tuple[NetworkRef, NetworkRef], list[Expected]] = {}
     for wish in settled.expectations:
         wishes.setdefault((wish.source.whole, wish.destination.whole), []).append(wish)
     return [
@@ -85,7 +85,7 @@ def _cell(
     destination: NetworkRef,
     near: tuple[Rule, ...],
     far: tuple[Rule, ...],
-    wishes: list[Expectation],
+    wishes: list[Expected],
 ) -> Cell:
     settled = model.settled
     allowed: dict[str, bool] = {}
@@ -149,7 +149,7 @@ def _wider(
     destination: NetworkRef,
     named: _Named,
     flow: Flow,
-    asked: list[Expectation],
+    asked: list[Expected],
 ) -> bool:
     """Whether a flow that passes is more than what was asked for: other ports, or, where only some
     hosts were meant, other hosts."""

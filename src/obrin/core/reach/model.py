@@ -49,7 +49,7 @@ class ReachModel:
 
     def match(self, router: str, address: Address) -> tuple[Prefix, Route] | None:
         """The longest match at a router and its route."""
-        return self.stable.match(router, address.value)
+        return self.stable.match(router, address)
 
     def rules(self, place: str) -> RuleSet:
         """The filter of a site gateway or of a cloud's subnets."""

@@ -7,7 +7,6 @@ from dataclasses import dataclass, field, replace
 from obrin.core.address.prefix import Address, Prefix
 from obrin.core.address.translation import Exposure, inward, outward
 from obrin.core.design.joining import GATEWAY, NOWHERE
-from obrin.core.design.model import Expectation
 from obrin.core.design.places import INTERNET, NetworkRef
 from obrin.core.design.wishes import HostRule
 from obrin.core.reach.beyond import caught, out_of_cloud, out_of_site
@@ -16,6 +15,7 @@ from obrin.core.routing.forwarding import Route, RouteKind
 from obrin.core.routing.model import accepted_at_site, entered
 from obrin.core.routing.packet import PacketKey
 from obrin.core.settled.clouds import SettledSubnet
+from obrin.core.settled.expected import Expected
 from obrin.core.settled.links import Leg, SettledCircuit, SettledLink, SettledTunnel
 from obrin.core.settled.model import Settled
 from obrin.core.settled.telling import announced_by_site
@@ -47,14 +47,14 @@ class Trace:
         return " + ".join(self.ways)
 
 
-def probe_key(settled: Settled, expectation: Expectation) -> PacketKey:
+def probe_key(settled: Settled, expectation: Expected) -> PacketKey:
     """The first packet that a probe of this expectation sends."""
     source, _ = settled.host(expectation.source, expectation.destination.place)
     _, destination = settled.host(expectation.destination, expectation.source.place)
     return PacketKey.first_of(expectation.flow, source, destination)
 
 
-def far_key(settled: Settled, expectation: Expectation) -> PacketKey:
+def far_key(settled: Settled, expectation: Expected) -> PacketKey:
     """The same packet as the far side sees it, where something is translated on the way."""
     near = expectation.source.place
     far = expectation.destination.place
@@ -119,7 +119,8 @@ class _Walk:
     @property
     def _outbound(self) -> bool:
         """Whether it is on its way to the internet."""
-        return self.key.destination == self.model.settled.internet_host
+        target = self.key.destination
+        return target == self.model.settled.internet_host(target.bits)
 
     def _leave(self, place: str, reason: str) -> Trace:
         if reason:
@@ -158,7 +159,8 @@ class _Walk:
         """Hosts of a subnet use its route table: its own routes, then what is propagated."""
         entry = self.model.settled.clouds[cloud]
         subnet = entry.subnets[network]
-        if any(s.prefix.ipv4.holds(self.key.destination) for s in entry.subnets.values()):
+        inside = (prefix for s in entry.subnets.values() for prefix in s.prefix)
+        if any(prefix.holds(self.key.destination) for prefix in inside):
             return self._arrive(cloud, f"delivered inside {cloud}")
         if not self._filter(cloud):
             return self._stop(f"filter at {cloud}: no rule lets {self.key} through")
@@ -328,7 +330,7 @@ def _translated(
 
 
 def there_and_back(
-    model: ReachModel, expectation: Expectation, key: PacketKey | None = None
+    model: ReachModel, expectation: Expected, key: PacketKey | None = None
 ) -> tuple[Trace, Trace | None]:
     """The first packet of an expectation (`key` where it is known already), and its answer when the
     first one arrives."""

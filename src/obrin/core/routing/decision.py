@@ -21,7 +21,7 @@ RULES: tuple[Rule, ...] = (
     ("external over internal", lambda c: 0 if c.peer.external else 1),
     ("nearer next hop", lambda c: c.cost),
     ("lower router identifier", lambda c: c.peer.router_id),
-    ("lower peer address", lambda c: c.peer.address),
+    ("lower peer address", lambda c: c.peer.address.value),
 )
 _MED = "lower multi-exit discriminator"
 _SAME = "the same in every rule"

@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Collection, Iterator
 
 from obrin.core.address.dual import Dual
-from obrin.core.address.prefix import Prefix
+from obrin.core.address.prefix import Address, Prefix
 from obrin.core.address.table import PrefixTable
 from obrin.core.design.arrangement import SHARED
 from obrin.core.routing.forwarding import Route, RouteKind
@@ -137,9 +137,9 @@ class _Sessions:
             at_site = site_policy(settled, leg, heard)
             at_cloud = cloud_policy(settled, leg, near)
             metric = leg.preference if bundle.routing == "static" else None
-            site_peer = Peer(leg.label, gateway.as_number, leg.site_inside.value, gateway.router_id)
+            site_peer = Peer(leg.label, gateway.as_number, leg.site_inside, gateway.router_id)
             identifier = cloud.router_id(instance)
-            cloud_peer = Peer(leg.label, cloud.as_number, leg.cloud_inside.value, identifier)
+            cloud_peer = Peer(leg.label, cloud.as_number, leg.cloud_inside, identifier)
             site_hop, cloud_hop = _hops(leg)
             for router in [Router(cloud.name, name).label for name in told] or [cloud.name]:
                 yield Session(
@@ -177,9 +177,9 @@ class _Sessions:
         back = SessionPolicy(
             local_as=centre.as_number, peer_as=cloud.as_number, attached=True, passes_on=True
         )
-        one = Peer(way, cloud.as_number, cloud.router_id(1), cloud.router_id(1), external=False)
-        other = Peer(
-            way, centre.as_number, centre.router_id(1), centre.router_id(1), external=False
+        one, other = (
+            Peer(way, at.as_number, Address(32, at.router_id(1)), at.router_id(1), external=False)
+            for at in (cloud, centre)
         )
         spaces = self._listed(cloud.all_spaces)
         for table in centre.hub_tables:
@@ -192,7 +192,7 @@ class _Sessions:
                     export=policy,
                     accept=back,
                     peer=one,
-                    next_hop=Dual(cloud.router_id(1)),
+                    next_hop=Dual(cloud.router_id(1), cloud.router_id(1)),
                     announces=spaces,
                 )
             if member in table.users:
@@ -203,7 +203,7 @@ class _Sessions:
                     export=back,
                     accept=policy,
                     peer=other,
-                    next_hop=Dual(centre.router_id(1)),
+                    next_hop=Dual(centre.router_id(1), centre.router_id(1)),
                 )
 
     def _internal(self, one: SettledGateway) -> Iterator[Session]:
@@ -212,7 +212,8 @@ class _Sessions:
             local_as=one.as_number, peer_as=one.as_number, passes_on=True, next_hop_self=True
         )
         way = Neighbour(one.name).label
-        peer = Peer(way, one.as_number, one.router_id, one.router_id, external=False)
+        identifier = Address(32, one.router_id)
+        peer = Peer(way, one.as_number, identifier, one.router_id, external=False)
         for other in self.settled.internal_peers(one.name):
             yield Session(
                 via=way,
@@ -221,17 +222,16 @@ class _Sessions:
                 export=policy,
                 accept=policy,
                 peer=peer,
-                next_hop=Dual(one.router_id),
+                next_hop=Dual(one.router_id, one.router_id),
             )
 
 
 def _hops(leg: Leg) -> tuple[Dual[int], Dual[int]]:
     """The addresses of site and cloud on a leg."""
-    site, cloud = leg.ends_inside(leg.inside.ipv4)
-    if leg.inside.ipv6 is None:
-        return Dual(site.value), Dual(cloud.value)
-    site6, cloud6 = leg.ends_inside(leg.inside.ipv6)
-    return Dual(site.value, site6.value), Dual(cloud.value, cloud6.value)
+    ends = {block.bits: leg.ends_inside(block) for block in leg.inside}
+    site = {bits: pair[0].value for bits, pair in ends.items()}
+    cloud = {bits: pair[1].value for bits, pair in ends.items()}
+    return Dual(site.get(32), site.get(128)), Dual(cloud.get(32), cloud.get(128))
 
 
 def routers_of(settled: Settled, place: str) -> list[str]:
@@ -265,19 +265,22 @@ def network_of(settled: Settled) -> Network:
     fixed: dict[str, list[Route]] = {}
     for gateway in settled.gateways.values():
         fixed[gateway.name] = [
-            Route(network.prefix.ipv4, RouteKind.CONNECTED, name)
+            Route(prefix, RouteKind.CONNECTED, name)
             for name, network in gateway.networks.items()
+            for prefix in network.prefix
         ]
     for cloud in settled.clouds.values():
         for router in routers_of(settled, cloud.name):
             fixed[router] = [
-                Route(subnet.prefix.ipv4, RouteKind.CONNECTED, name)
+                Route(prefix, RouteKind.CONNECTED, name)
                 for name, subnet in cloud.subnets.items()
+                for prefix in subnet.prefix
             ]
     for leg in settled.legs():
-        route = Route(leg.inside.ipv4, RouteKind.CONNECTED, leg.label)
-        for router in (leg.gateway, *routers_of(settled, leg.cloud)):
-            fixed[router].append(route)
+        for block in leg.inside:
+            route = Route(block, RouteKind.CONNECTED, leg.label)
+            for router in (leg.gateway, *routers_of(settled, leg.cloud)):
+                fixed[router].append(route)
     shared: dict[str, set[str]] = {}
     for tunnel in settled.tunnels():
         if tunnel.role == SHARED:

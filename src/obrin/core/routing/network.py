@@ -14,7 +14,7 @@ from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from obrin.core.address.dual import Dual
-from obrin.core.address.prefix import Prefix
+from obrin.core.address.prefix import Address, Prefix
 from obrin.core.address.table import PrefixTable
 from obrin.core.routing.forwarding import Route
 from obrin.core.routing.path import Peer
@@ -44,7 +44,7 @@ class Session:
     next_hop: Dual[int]
     announces: PrefixList = NOTHING
     metric: int | None = None
-    far_peers: tuple[int, int] | None = None
+    far_peers: tuple[Address, Address] | None = None
 
     @property
     def static(self) -> bool:
@@ -184,13 +184,13 @@ class Network:
         for prefix, numbers in announced.items():
             lists = frozenset(
                 number
-                for cover, found in accepting.matches(prefix.value, prefix.bits)
+                for cover, found in accepting.matches(prefix.address_at(0))
                 if cover.length <= prefix.length
                 for number in found
             )
             inside = frozenset(
                 cover
-                for cover, _ in summaries.matches(prefix.value, prefix.bits)
+                for cover, _ in summaries.matches(prefix.address_at(0))
                 if cover.length <= prefix.length
             )
             own = frozenset(numbers)

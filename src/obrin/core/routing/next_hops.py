@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection
 
+from obrin.core.address.prefix import Address
 from obrin.core.routing.held import Offer
 from obrin.core.routing.network import Network, PrefixClass, Session
 from obrin.core.routing.path import Path
@@ -19,16 +20,16 @@ class NextHops:
         offers: Callable[[str, PrefixClass], list[Offer]],
     ) -> None:
         self._network, self._lost, self._offers = network, lost, offers
-        self._resolving: set[tuple[str, int]] = set()
+        self._resolving: set[tuple[str, Address]] = set()
 
     def cost(self, router: str, session: Session, path: Path, bits: int) -> int | None:
         """0 on the way itself; how many routes lead to a next hop beyond; None when none does."""
         hop = session.next_hop.of(bits)
         if path.next_hop == hop or not session.accept.internal:
             return 0
-        return self._lead(router, path.next_hop, bits)
+        return self._lead(router, Address(bits, path.next_hop))
 
-    def _lead(self, router: str, address: int, bits: int) -> int | None:
+    def _lead(self, router: str, address: Address) -> int | None:
         """Routes that must be followed, one after the other, to get to an address: RFC 4271
         section 9.1.2.1 wants a next hop resolved, and not by the route that hangs on it."""
         key = router, address
@@ -36,14 +37,14 @@ class NextHops:
             return None
         self._resolving.add(key)
         try:
-            for prefix, kind in self._network.known.matches(address, bits):
+            for prefix, kind in self._network.known.matches(address):
                 fixed = self._network.fixed.get(router, {}).get(prefix, ())
                 if any(route.via not in self._lost for route in fixed):
                     return 1
                 if kind is None:
                     continue
                 for session, path in self._offers(router, kind):
-                    cost = 0 if session.static else self.cost(router, session, path, bits)
+                    cost = 0 if session.static else self.cost(router, session, path, address.bits)
                     if cost is not None:
                         return cost + 1
             return None
@@ -57,7 +58,7 @@ class NextHops:
         mine, theirs = session.far_peers
         return self._has_fixed(session.receiver, theirs) and self._has_fixed(session.sender, mine)
 
-    def _has_fixed(self, router: str, address: int) -> bool:
+    def _has_fixed(self, router: str, address: Address) -> bool:
         for prefix, kind in self._network.known.matches(address):
             fixed = self._network.fixed.get(router, {}).get(prefix, ())
             if any(route.via not in self._lost for route in fixed):

@@ -8,8 +8,22 @@ from obrin.core.address.prefix import Address
 from obrin.core.design.values import PROTOCOLS, Flow
 
 ICMP, TCP, UDP = PROTOCOLS["icmp"], PROTOCOLS["tcp"], PROTOCOLS["udp"]
+ICMPV6 = 58
 ECHO_REQUEST, ECHO_REPLY = 8, 0
+ECHO_REQUEST6, ECHO_REPLY6 = 128, 129
 EPHEMERAL = 40000
+
+
+class Echo(NamedTuple):
+    """What an echo is in a family: the protocol, and the types of request and reply."""
+
+    protocol: int
+    request: int
+    reply: int
+
+
+ECHO = {32: Echo(ICMP, ECHO_REQUEST, ECHO_REPLY), 128: Echo(ICMPV6, ECHO_REQUEST6, ECHO_REPLY6)}
+"""RFC 792 and RFC 4443, by the bits of an address."""
 
 
 class PacketKey(NamedTuple):
@@ -27,12 +41,14 @@ class PacketKey(NamedTuple):
     def first_of(cls, flow: Flow, source: Address, destination: Address) -> PacketKey:
         """The packet that begins a flow; an echo request where the flow is of any protocol."""
         if flow.protocol in (None, ICMP):
-            return cls(source, destination, ICMP, icmp_type=ECHO_REQUEST)
+            echo = ECHO[source.bits]
+            return cls(source, destination, echo.protocol, icmp_type=echo.request)
         return cls(source, destination, flow.protocol, EPHEMERAL, flow.first_port)
 
     def reply(self) -> PacketKey:
         """The key of the answer to this packet."""
-        kind = ECHO_REPLY if self.icmp_type == ECHO_REQUEST else self.icmp_type
+        echo = ECHO[self.source.bits]
+        kind = echo.reply if self.icmp_type == echo.request else self.icmp_type
         return PacketKey(
             self.destination,
             self.source,
@@ -43,6 +59,12 @@ class PacketKey(NamedTuple):
         )
 
     def __str__(self) -> str:
-        name = next((n for n, p in PROTOCOLS.items() if p == self.protocol), str(self.protocol))
+        name = protocol_name(self.protocol)
         port = f"/{self.destination_port}" if self.protocol in (TCP, UDP) else ""
         return f"{name}{port} {self.source} > {self.destination}"
+
+
+def protocol_name(protocol: int) -> str:
+    """As people write it: the ICMP of both families is one thing to them."""
+    number = ICMP if protocol == ICMPV6 else protocol
+    return next((name for name, known in PROTOCOLS.items() if known == number), str(number))

@@ -6,7 +6,7 @@ import enum
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from obrin.core.address.prefix import Prefix
+from obrin.core.address.prefix import Address, Prefix
 
 DEFAULT_LOCAL_PREF = 100
 
@@ -57,7 +57,7 @@ class Peer:
 
     name: str
     asn: int
-    address: int
+    address: Address
     router_id: int
     external: bool = True
 

@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 
-from obrin.core.address.prefix import Prefix, format_address
+from obrin.core.address.prefix import Address, Prefix, format_address
 from obrin.core.routing.model import routers_of, state_of
 from obrin.core.routing.path import AsPath, Candidate, Path
 from obrin.core.settled.model import Settled
 
-Seen = Callable[[int], Mapping[Prefix, Path]]
+Seen = Callable[[Address], Mapping[Prefix, Path]]
 """By a neighbour's address, the paths that it told."""
 
 
@@ -47,7 +47,7 @@ def differences(settled: Settled, place: str, seen: Seen) -> Iterator[Difference
     for tunnel in settled.legs_at(place):
         wanted = expected.get(tunnel.label, {})
         address = tunnel.site_inside if cloud else tunnel.cloud_inside
-        found = seen(address.value)
+        found = seen(address)
         for prefix in sorted({*wanted, *found}):
             one, two = wanted.get(prefix), found.get(prefix)
             if two is None:
@@ -56,15 +56,15 @@ def differences(settled: Settled, place: str, seen: Seen) -> Iterator[Difference
             elif one is None:
                 text = f"AS path {_words(two.as_path)}; the model does not have it"
                 yield Difference("unexpected", prefix, tunnel.label, text)
-            elif (how := _apart(one.path, two)) != "":
+            elif (how := _apart(one.path, two, prefix.bits)) != "":
                 yield Difference("differs", prefix, tunnel.label, how)
 
 
-def _apart(model: Path, seen: Path) -> str:
+def _apart(model: Path, seen: Path, bits: int) -> str:
     if model.as_path != seen.as_path:
         return f"AS path {_words(seen.as_path)}, the model has {_words(model.as_path)}"
     if model.next_hop != seen.next_hop:
-        hops = format_address(seen.next_hop), format_address(model.next_hop)
+        hops = format_address(seen.next_hop, bits), format_address(model.next_hop, bits)
         return f"next hop {hops[0]}, the model has {hops[1]}"
     if model.local_pref != seen.local_pref:
         return f"local preference {seen.local_pref}, the model has {model.local_pref}"

@@ -14,7 +14,7 @@ from __future__ import annotations
 from collections import deque
 from collections.abc import Callable, Collection, Iterator, Mapping
 
-from obrin.core.address.prefix import Prefix
+from obrin.core.address.prefix import Address, Prefix
 from obrin.core.routing.alike import View, look_of, make_view, particular
 from obrin.core.routing.decision import decide
 from obrin.core.routing.forwarding import Route, sharing
@@ -54,9 +54,9 @@ class Stable:
 
     # Asking
 
-    def match(self, router: str, address: int, bits: int = 32) -> tuple[Prefix, Route] | None:
+    def match(self, router: str, address: Address) -> tuple[Prefix, Route] | None:
         """The longest prefix that the router has a route for, with it."""
-        for prefix, kind in self.network.known.matches(address, bits):
+        for prefix, kind in self.network.known.matches(address):
             route = self._route(router, prefix, kind)
             if route is not None:
                 return prefix, route

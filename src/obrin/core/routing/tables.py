@@ -156,7 +156,7 @@ def _subnet(settled: Settled, place: str, subnet: str, stable: Stable) -> Iterat
     """
     cloud, name = settled.clouds[place], f"{place}/{subnet}"
     entry = cloud.subnets[subnet]
-    for space in cloud.spaces.ipv4:
+    for space in cloud.all_spaces:
         yield Row(
             table=name,
             prefix=space,

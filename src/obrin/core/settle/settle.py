@@ -66,7 +66,7 @@ def settle(
 
 
 def _unique_local(work: Work) -> None:
-    if work.design.stack != "dual" or work.design.ula is not None:
+    if 128 not in families(work.design) or work.design.ula is not None:
         return
 
     def fits(value: Value) -> bool:

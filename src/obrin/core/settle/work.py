@@ -76,9 +76,12 @@ def prefixes_in(value: Value) -> list[Prefix]:
     return [parse_prefix(t) for t in (value if isinstance(value, list) else [str(value)])]
 
 
+FAMILIES = {"ipv4": (32,), "dual": (32, 128), "ipv6": (128,)}
+
+
 def families(design: Design) -> tuple[int, ...]:
     """The address families that a design numbers, in bits."""
-    return (32, 128) if design.stack == "dual" else (32,)
+    return FAMILIES[design.stack]
 
 
 def suffix(bits: int) -> str:

@@ -13,6 +13,7 @@ from obrin.core.design.rules import holders_of_filters, holders_of_host_rules
 from obrin.core.errors import Misfit
 from obrin.core.settle.choices import Choices
 from obrin.core.settled.clouds import cloud_of
+from obrin.core.settled.expected import expected, families_of
 from obrin.core.settled.granting import granted_by, in_force
 from obrin.core.settled.links import Ground, circuit_of, link_of
 from obrin.core.settled.model import Settled
@@ -46,7 +47,12 @@ def build_settled(design: Design, choices: Choices, today: date | None = None) -
         clouds=clouds,
         links=with_summaries(design, sites, clouds, links, circuits),
         circuits=circuits,
-        expectations=tuple(design.expectations),
+        expectations=tuple(
+            expected(
+                design.expectations,
+                lambda reference: families_of(reference, sites, clouds, picker.families),
+            )
+        ),
         granted=granted,
         standards=standards_of(design),
         surroundings=surroundings_of(design),
@@ -61,11 +67,11 @@ def _parts_fit(design: Design, settled: Settled) -> None:
     """Hosts and parts of networks that a design names must be in them. Raises Misfit."""
     for place, reference in _references(design):
         if isinstance(reference, NetworkRef) and reference.part is not None:
-            whole = settled.network(reference.whole)
-            if not whole.covers(reference.part):
+            wholes = settled.families_at(reference.whole)
+            if not any(whole.covers(reference.part) for whole in wholes):
                 raise Misfit(
                     place,
-                    f"{format_part(reference.part)} is not inside {whole} of {reference.whole}",
+                    f"{format_part(reference.part)} is not inside {wholes} of {reference.whole}",
                     "Give an address of it, or a prefix inside it",
                 )
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import zlib
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from datetime import date
@@ -122,10 +123,16 @@ class SettledCloud:
 
     def router_id(self, instance: int) -> int:
         """The instance's address in the gateway subnet, after the cloud's reserved ones; without a
-        gateway, that of the network's own router."""
+        gateway, that of the network's own router. Without IPv4, a number made of it."""
         if self.gateway is None:
-            return self.spaces.ipv4[0].value + 1
-        return self.gateway.subnet.ipv4.value + 3 + instance
+            return identifier_of(self.spaces.first[0].address_at(1))
+        return identifier_of(self.gateway.subnet.first.address_at(3 + instance))
+
+
+def identifier_of(address: Address) -> int:
+    """A BGP identifier (RFC 6286: 32 bits, not zero): an IPv4 address, or a number that hardly
+    another IPv6 address leads to."""
+    return address.value if address.bits == 32 else zlib.crc32(address.value.to_bytes(16)) or 1
 
 
 def cloud_of(picker: Picker, needs: Needs, name: str, cloud: Cloud) -> SettledCloud:
@@ -192,10 +199,10 @@ def _hub_tables(design: Design, name: str) -> Iterator[SettledHubTable]:
 
 
 def spaces_behind(clouds: Mapping[str, SettledCloud], name: str, way: str) -> tuple[Prefix, ...]:
-    """A cloud's IPv4 space; behind a hub that of the members which the way's table there learns."""
+    """A cloud's space; behind a hub that of the members which the way's table there learns."""
     cloud = clouds[name]
     if not cloud.is_hub:
-        return cloud.spaces.ipv4
+        return cloud.all_spaces
     table = cloud.table_of(way)
     learned = () if table is None else (m for m in cloud.members if m in table.learns)
-    return tuple(space for member in learned for space in clouds[member].spaces.ipv4)
+    return tuple(space for member in learned for space in clouds[member].all_spaces)

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from obrin.core.design.model import Expectation
 from obrin.core.settled.clouds import SettledCloud
+from obrin.core.settled.expected import Expected
 from obrin.core.settled.links import Bundle, Leg, SettledCircuit, SettledLink, SettledTunnel
 from obrin.core.settled.sites import SettledGateway
 from obrin.core.settled.ways import Attachment, Neighbour, Router, Way
@@ -25,12 +25,12 @@ class Index:
     routers: dict[str, Router]
     links_between: dict[frozenset[str], tuple[Bundle, ...]]
     hubs_of: dict[str, tuple[str, ...]]
-    expectations_at: dict[str, tuple[tuple[int, Expectation], ...]]
+    expectations_at: dict[str, tuple[Expected, ...]]
 
 
 def make_index(
     *,
-    wishes: tuple[Expectation, ...],
+    wishes: tuple[Expected, ...],
     links: Mapping[str, SettledLink],
     circuits: Mapping[str, SettledCircuit],
     clouds: Mapping[str, SettledCloud],
@@ -92,13 +92,11 @@ def _routers(
     return found
 
 
-def _wishes_at(
-    wishes: tuple[Expectation, ...],
-) -> dict[str, tuple[tuple[int, Expectation], ...]]:
-    found: dict[str, list[tuple[int, Expectation]]] = {}
-    for number, wish in enumerate(wishes, 1):
+def _wishes_at(wishes: tuple[Expected, ...]) -> dict[str, tuple[Expected, ...]]:
+    found: dict[str, list[Expected]] = {}
+    for wish in wishes:
         if wish.destination.is_internet:
             continue  # no filter and no tunnel here is for it
         for place in {wish.source.place, wish.destination.place}:
-            found.setdefault(place, []).append((number, wish))
-    return {place: tuple(numbered) for place, numbered in found.items()}
+            found.setdefault(place, []).append(wish)
+    return {place: tuple(here) for place, here in found.items()}

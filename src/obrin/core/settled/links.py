@@ -34,12 +34,17 @@ class Inside:
 
     @property
     def cloud_inside(self) -> Address:
-        """In the IPv4 block."""
-        return self.ends_inside(self.inside.ipv4)[1]
+        """Where its session runs: in the IPv4 block where there is one."""
+        return self.ends_inside(self.inside.first)[1]
 
     @property
     def site_inside(self) -> Address:
-        return self.ends_inside(self.inside.ipv4)[0]
+        return self.ends_inside(self.inside.first)[0]
+
+    def insides(self, *, at_site: bool) -> Dual[Address]:
+        """One end's addresses."""
+        held = {block.bits: self.ends_inside(block)[not at_site] for block in self.inside}
+        return Dual(held.get(32), held.get(128))
 
     def ends_inside(self, block: Prefix) -> tuple[Address, Address]:
         """The addresses of site and cloud in one of the blocks."""
@@ -212,7 +217,7 @@ def circuit_of(ground: Ground, name: str, circuit: Circuit) -> SettledCircuit:
         provider=circuit.provider,
         rate=circuit.rate,
         mtu=circuit.mtu,
-        exposures=tuple(_as_it_is(networks[n]) for n in exposed),
+        exposures=tuple(part for n in exposed for part in _as_it_is(networks[n])),
         cloud_exposures=tuple(Exposure("", space, space) for space in behind),
         routing=circuit.routing,
         hold=int(circuit.hold),
@@ -283,8 +288,9 @@ def _tunnels(
         )
 
 
-def _as_it_is(network: SettledNetwork) -> Exposure:
-    return Exposure(network.name, network.prefix.ipv4, network.prefix.ipv4)
+def _as_it_is(network: SettledNetwork) -> list[Exposure]:
+    """In each family."""
+    return [Exposure(network.name, prefix, prefix) for prefix in network.prefix]
 
 
 def _exposures(
@@ -293,20 +299,23 @@ def _exposures(
     """What of a site's networks uses a link, and as what. Raises SettleError."""
     link, here = picker.design.links[link_name], ("links", link_name)
     for name in link.networks or networks:
-        whole = _as_it_is(networks[name])
+        wholes = _as_it_is(networks[name])
         if name in link.seen_as:
             seen = picker.prefix(f"links.{link_name}.seen-as.{name}", link.seen_as[name])
             try:
-                whole = Exposure(name, whole.real, seen)
+                wholes = [
+                    Exposure(name, whole.real, seen) if whole.real.bits == seen.bits else whole
+                    for whole in wholes
+                ]
             except AddressError as error:
                 fix = "Give a prefix of the same length"
                 raise Misfit((*here, "seen-as", name), str(error), fix) from None
-        if name not in link.only:
-            yield whole
-            continue
-        for part in link.only[name]:
-            if not whole.real.covers(part):
-                what = f"{part} is not inside {whole.real}"
+        parts = link.only.get(name, ())
+        yield from (whole for whole in wholes if whole.real.bits not in {p.bits for p in parts})
+        for part in parts:
+            whole = next((w for w in wholes if w.real.covers(part)), None)
+            if whole is None:
+                what = f"{part} is not inside {networks[name].prefix}"
                 raise Misfit((*here, "only", name), what, "Give a part of the network")
             yield Exposure(name, part, whole.outward_prefix(part))
 
@@ -317,8 +326,11 @@ def _cloud_exposures(
     if not link.translates_cloud:
         return tuple(Exposure("", space, space) for space in spaces)
     seen = picker.prefixes(f"links.{name}.cloud-seen-as", link.cloud_seen_as)
+    bits = {prefix.bits for prefix in seen}
+    plain = [Exposure("", space, space) for space in spaces if space.bits not in bits]
+    spaces = tuple(space for space in spaces if space.bits in bits)
     try:
-        return tuple(Exposure("", *pair) for pair in zip(spaces, seen, strict=True))
+        return (*(Exposure("", *pair) for pair in zip(spaces, seen, strict=True)), *plain)
     except (AddressError, ValueError) as error:
         listed = ", ".join(map(str, spaces))
         raise Misfit(

@@ -11,15 +11,16 @@ import functools
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from obrin.core.address.prefix import Address, Prefix
+from obrin.core.address.dual import Dual
+from obrin.core.address.prefix import Address, Prefix, parse_address
 from obrin.core.address.special import EXAMPLES
 from obrin.core.address.translation import Exposure
 from obrin.core.design.abilities import Able
-from obrin.core.design.model import Expectation
 from obrin.core.design.places import NetworkRef, Reference
 from obrin.core.design.wishes import AcceptedFinding, HostRule
 from obrin.core.ipsec.profile import KeyRules
 from obrin.core.settled.clouds import SettledCloud, SettledSubnet
+from obrin.core.settled.expected import Expected
 from obrin.core.settled.granting import Granted
 from obrin.core.settled.indexing import Index, make_index
 from obrin.core.settled.links import (
@@ -37,6 +38,8 @@ from obrin.core.settled.sites import SettledGateway, SettledNetwork, SettledSite
 from obrin.core.settled.standing import Standards, Surroundings
 from obrin.core.settled.ways import Way
 
+_INTERNET = tuple(map(parse_address, ("192.0.2.1", "2001:db8::1")))
+
 
 @dataclass(frozen=True, kw_only=True)
 class Settled:
@@ -49,7 +52,7 @@ class Settled:
     clouds: dict[str, SettledCloud]
     links: dict[str, SettledLink]
     circuits: dict[str, SettledCircuit]
-    expectations: tuple[Expectation, ...]
+    expectations: tuple[Expected, ...]
     granted: tuple[Granted, ...]
     standards: Standards
     surroundings: Surroundings
@@ -169,8 +172,8 @@ class Settled:
                 if other is not mine and other.asn == mine.asn:
                     yield other
 
-    def expectations_at(self, place: str) -> tuple[tuple[int, Expectation], ...]:
-        """The expectations that begin or end at a site or cloud, with their numbers from 1."""
+    def expectations_at(self, place: str) -> tuple[Expected, ...]:
+        """The expectations that begin or end at a site or cloud."""
         return self.index.expectations_at.get(place, ())
 
     def ends_of(self, link: SettledLink) -> Iterator[Able]:
@@ -185,20 +188,32 @@ class Settled:
         return self.index.ways[label]
 
     def network(self, reference: NetworkRef) -> Prefix:
-        """The IPv4 prefix of a network or subnet, or of the part that is meant. Raises KeyError."""
+        """The prefix of a network or subnet in the family that is meant (the first where none is),
+        or the part that is. Raises KeyError."""
         if reference.is_internet:
-            return Prefix(*self.internet_host, 32)
-        return reference.part or self._entity(reference).prefix.ipv4
+            return Prefix(*self.internet_host(reference.bits or 32), reference.bits or 32)
+        if reference.part is not None:
+            return reference.part
+        held = self._entity(reference).prefix
+        return held.of(reference.bits) or held.first
 
-    @functools.cached_property
-    def internet_host(self) -> Address:
+    def families_at(self, reference: NetworkRef) -> Dual[Prefix]:
+        """The prefixes of a network or subnet in every family. Raises KeyError."""
+        return self._entity(reference).prefix
+
+    @property
+    def families(self) -> tuple[int, ...]:
+        """Those that are carried, in bits."""
+        return self.surroundings.families
+
+    def internet_host(self, bits: int) -> Address:
         """An address that stands for the internet: for examples (RFC 5737), and nobody's here."""
         own = {u.address for g in self.gateways.values() for u in g.uplinks.values()}
         own |= {address for cloud in self.clouds.values() for address in cloud.instances}
-        hosts = (prefix.address_at(-2) for prefix in EXAMPLES if prefix.bits == 32)
-        return next(host for host in (*hosts, Address(32, 0xC0000201)) if host not in own)
+        hosts = [prefix.address_at(-2) for prefix in EXAMPLES if prefix.bits == bits]
+        return next(host for host in (*hosts, *_INTERNET) if host.bits == bits and host not in own)
 
-    def own_expectations(self) -> Iterator[Expectation]:
+    def own_expectations(self) -> Iterator[Expected]:
         """Those whose ends are both the design's; the internet is nobody's to try."""
         return (wish for wish in self.expectations if not wish.destination.is_internet)
 
@@ -228,9 +243,10 @@ class Settled:
         """From where a rule of a host's firewall lets in, as its place knows it; None: anywhere."""
         return None if rule.source is None else self.seen_as(rule.source, place)
 
-    def networks_at(self, site: str) -> dict[str, Prefix]:
-        """The IPv4 prefixes of a site's networks, by name."""
-        return {name: network.prefix.ipv4 for name, network in self.sites[site].networks.items()}
+    def networks_at(self, site: str) -> list[tuple[str, Prefix]]:
+        """The prefixes of a site's networks, with their names."""
+        networks = self.sites[site].networks.values()
+        return [(network.name, prefix) for network in networks for prefix in network.prefix]
 
     def network_of_router(self, site: str, router: Address) -> str | None:
         """The network of a site in which an inner router stands, beside the gateways; None where
@@ -239,20 +255,25 @@ class Settled:
             (
                 name
                 for name, network in self.sites[site].networks.items()
-                if network.behind is None and network.prefix.ipv4.holds(router)
+                if network.behind is None and any(p.holds(router) for p in network.prefix)
             ),
             None,
         )
 
     def prefixes_of(self, reference: Reference) -> list[Prefix]:
-        """The IPv4 prefixes behind a network or all of a place; a prefix stands for itself."""
+        """The prefixes behind a network or all of a place, in the families that are meant; a prefix
+        stands for itself."""
         if isinstance(reference, Prefix):
             return [reference]
-        if reference.network:
+        if reference.part is not None or reference.is_internet:
             return [self.network(reference)]
-        if reference.place in self.clouds:
-            return list(self.clouds[reference.place].spaces.ipv4)
-        return list(self.networks_at(reference.place).values())
+        if reference.network:
+            found = list(self.families_at(reference))
+        elif reference.place in self.clouds:
+            found = list(self.clouds[reference.place].all_spaces)
+        else:
+            found = [prefix for _, prefix in self.networks_at(reference.place)]
+        return [prefix for prefix in found if reference.bits in (0, prefix.bits)]
 
     def links_between(self, here: str, there: str) -> tuple[Bundle, ...]:
         """What joins a site and a cloud, also through a hub; for two sites, what joins the first
@@ -265,23 +286,25 @@ class Settled:
         return found
 
     def exposures(self, reference: NetworkRef, peer: str) -> list[Exposure]:
-        """How a network is known at the place `peer`; the network as it is when no link says."""
-        place, name, whole = reference.place, reference.network, self.network(reference)
+        """How a network is known at the place `peer`, in the families that are meant; the network
+        as it is when no link says."""
         found: list[Exposure] = []
+        for whole in self.prefixes_of(reference):
+            parts = list(dict.fromkeys(self._exposed(reference, whole, peer)))
+            found += parts or [Exposure(reference.network, whole, whole)]
+        return found
+
+    def _exposed(self, reference: NetworkRef, whole: Prefix, peer: str) -> Iterator[Exposure]:
+        place, name = reference.place, reference.network
         for link in self.links_between(place, peer):
             if place != link.site:
-                found += [
-                    Exposure(name, whole, part.outward_prefix(whole))
-                    for part in link.cloud_exposures
-                    if part.real.covers(whole)
-                ]
+                for part in link.cloud_exposures:
+                    if part.real.covers(whole):
+                        yield Exposure(name, whole, part.outward_prefix(whole))
             else:
-                found += [
-                    inner
-                    for part in link.exposures
-                    if part.network == name and (inner := part.within(whole)) is not None
-                ]
-        return list(dict.fromkeys(found)) or [Exposure(name, whole, whole)]
+                for part in link.exposures:
+                    if part.network == name and (inner := part.within(whole)) is not None:
+                        yield inner
 
     def seen_as(self, reference: Reference, place: str) -> list[Prefix]:
         """The prefixes by which the hosts of a place know what `prefixes_of` tells."""
@@ -294,12 +317,13 @@ class Settled:
             found = [part.seen for link in links for part in link.cloud_exposures]
         else:
             found = [part.seen for link in links for part in link.exposures]
-        return list(dict.fromkeys(found)) or self.prefixes_of(reference)
+        known = [prefix for prefix in dict.fromkeys(found) if reference.bits in (0, prefix.bits)]
+        return known or self.prefixes_of(reference)
 
     def host(self, reference: NetworkRef, peer: str) -> tuple[Address, Address]:
         """The address that stands for a network in probes: at home, and as `peer` knows it."""
-        parts = self.exposures(reference, peer)
         usual = host_of(self.network(reference))
+        parts = [p for p in self.exposures(reference, peer) if p.real.bits == usual.bits]
         part = next((p for p in parts if p.real.holds(usual)), parts[0])
         address = usual if part.real.holds(usual) else host_of(part.real)
         return address, part.outward(address)

@@ -9,7 +9,7 @@ from obrin.core.address.prefix import Address, Prefix, parse_address, parse_pref
 from obrin.core.design.model import Design
 from obrin.core.errors import SettleError
 from obrin.core.settle.choices import Choices, Value
-from obrin.core.settle.work import prefixes_in
+from obrin.core.settle.work import families, prefixes_in
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,20 +41,25 @@ class Picker:
         return given if given is not None else tuple(prefixes_in(self.value(key, None)))
 
     def dual(self, here: str, name: str, ipv4: Prefix | None, ipv6: Prefix | None) -> Dual[Prefix]:
-        """A prefix of each family; IPv6 numbers are chosen for dual-stack designs only."""
-        found = self.prefix(f"{here}.{name}", ipv4)
-        return Dual(found, self.prefix(f"{here}.{name}6", ipv6) if self.is_dual else ipv6)
+        """A prefix of each family that the design carries; of another, nothing counts."""
+        return Dual(
+            self.prefix(f"{here}.{name}", ipv4) if 32 in self.families else None,
+            self.prefix(f"{here}.{name}6", ipv6) if 128 in self.families else None,
+        )
 
     def dual_spaces(
         self, here: str, ipv4: tuple[Prefix, ...] | None, ipv6: tuple[Prefix, ...] | None
     ) -> Dual[tuple[Prefix, ...]]:
         """The same for address space."""
-        found = self.prefixes(f"{here}.space", ipv4)
-        return Dual(found, self.prefixes(f"{here}.space6", ipv6) if self.is_dual else ipv6)
+        return Dual(
+            self.prefixes(f"{here}.space", ipv4) if 32 in self.families else None,
+            self.prefixes(f"{here}.space6", ipv6) if 128 in self.families else None,
+        )
 
     @property
-    def is_dual(self) -> bool:
-        return self.design.stack == "dual"
+    def families(self) -> tuple[int, ...]:
+        """In bits."""
+        return families(self.design)
 
     def loopback(self, site: str, gateway: str) -> Address | None:
         """Given or chosen; None where the design has no pool for loopbacks."""

@@ -13,6 +13,7 @@ from obrin.core.design.needs import Needs
 from obrin.core.design.sites import FilterRule, Gateway, Site
 from obrin.core.design.wishes import HostRule, Network
 from obrin.core.ipsec.profile import Profile
+from obrin.core.settled.clouds import identifier_of
 from obrin.core.settled.picking import Picker
 
 
@@ -174,7 +175,7 @@ def _gateway(
         name=name,
         site=site.name,
         asn=asn,
-        router_id=identifier.value,
+        router_id=identifier_of(identifier),
         able=able,
         uplinks=uplinks,
         networks=site.networks,

@@ -12,6 +12,7 @@ from obrin.core.design.references import all_suites, crypto_policy
 from obrin.core.design.wishes import Elsewhere, Pool
 from obrin.core.ipsec.policy import CryptoPolicy
 from obrin.core.ipsec.suite import Suite
+from obrin.core.settle.work import families
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -40,9 +41,10 @@ class Standards:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Surroundings:
-    """Ranges to choose from, and ranges of others. `ula` is the unique local /48 that is given."""
+    """Ranges to choose from, and ranges of others. `ula` is the unique local /48 that is given,
+    `families` those that are carried, in bits."""
 
-    dual: bool
+    families: tuple[int, ...]
     pools: Mapping[str, Pool]
     elsewhere: Mapping[str, Elsewhere]
     ula: Prefix | None
@@ -64,7 +66,7 @@ def standards_of(design: Design) -> Standards:
 
 def surroundings_of(design: Design) -> Surroundings:
     return Surroundings(
-        dual=design.stack == "dual",
+        families=families(design),
         pools=design.pools,
         elsewhere=design.elsewhere,
         ula=design.ula,

@@ -64,14 +64,14 @@ def _all_ranges(
     """Everything that is somebody's: networks, spaces, both as they are and as they are known
     elsewhere, blocks inside tunnels, public addresses."""
     for site in sites.values():
-        yield from (network.prefix.ipv4 for network in site.networks.values())
+        yield from (prefix for network in site.networks.values() for prefix in network.prefix)
     for cloud in clouds.values():
-        yield from cloud.spaces.ipv4
-        yield from (Prefix(*address, 32) for address in cloud.instances)
-    yield from (e.prefix for e in design.elsewhere.values() if e.prefix.bits == 32)
+        yield from cloud.all_spaces
+        yield from (Prefix(*address, address.bits) for address in cloud.instances)
+    yield from (e.prefix for e in design.elsewhere.values())
     for bundle in bundles:
         yield from (part.seen for part in (*bundle.exposures, *bundle.cloud_exposures))
         for leg in legs_of(bundle):
-            yield leg.inside.ipv4
+            yield from leg.inside
             if not isinstance(leg, SettledCircuit):
-                yield Prefix(*leg.uplink.address, 32)
+                yield Prefix(*leg.uplink.address, leg.uplink.address.bits)

@@ -79,8 +79,8 @@ def pool_uses(settled: Settled, view: SpaceView) -> list[PoolUse]:
 
 
 def _ula(settled: Settled, view: SpaceView) -> Prefix | None:
-    """The unique local /48, where the design is dual-stack."""
-    if not settled.surroundings.dual:
+    """The unique local /48, where the design carries IPv6."""
+    if 128 not in settled.families:
         return None
     given = settled.surroundings.ula
     if given is not None:

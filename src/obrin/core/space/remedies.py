@@ -9,6 +9,7 @@ from typing import Any
 from obrin.core.address.prefix import Prefix
 from obrin.core.address.space import FreeSpace
 from obrin.core.settle.pools import DEFAULTS
+from obrin.core.settle.work import suffix
 from obrin.core.settled.links import SettledLink
 from obrin.core.settled.model import Settled
 from obrin.core.space.view import Entry, SpaceView
@@ -128,21 +129,23 @@ def _moved(settled: Settled, entry: Entry, new: Prefix) -> Json:
     def there(prefix: Prefix) -> str:
         return str(prefix._replace(value=prefix.value - entry.prefix.value + new.value))
 
-    spaces = [new if space == entry.prefix else space for space in cloud.spaces.ipv4]
-    made: Json = {"space": str(new) if len(spaces) == 1 else list(map(str, spaces))}
+    bits, tail = new.bits, suffix(new.bits)
+    spaces = [new if space == entry.prefix else space for space in cloud.spaces.of(bits) or ()]
+    made: Json = {f"space{tail}": str(new) if len(spaces) == 1 else list(map(str, spaces))}
     here = f"clouds.{entry.owner}"
     subnets = {
-        name: {"prefix": there(subnet.prefix.ipv4)}
+        name: {f"prefix{tail}": there(held)}
         for name, subnet in cloud.subnets.items()
-        if f"{here}.subnets.{name}.prefix" not in settled.chosen
-        and entry.prefix.covers(subnet.prefix.ipv4)
+        if f"{here}.subnets.{name}.prefix{tail}" not in settled.chosen
+        and (held := subnet.prefix.of(bits)) is not None
+        and entry.prefix.covers(held)
     }
     if subnets:
         made["subnets"] = subnets
-    own = None if cloud.gateway is None else cloud.gateway.subnet.ipv4
-    given = f"{here}.gateway.subnet" not in settled.chosen
+    own = None if cloud.gateway is None else cloud.gateway.subnet.of(bits)
+    given = f"{here}.gateway.subnet{tail}" not in settled.chosen
     if given and own is not None and entry.prefix.covers(own):
-        made["gateway"] = {"subnet": there(own)}
+        made["gateway"] = {f"subnet{tail}": there(own)}
     return made
 
 
@@ -242,7 +245,7 @@ def _translate(settled: Settled, view: SpaceView, one: Entry, other: Entry) -> R
 
 def _spaces_seen(settled: Settled, entry: Entry, new: Prefix) -> str | list[str]:
     """A prefix for each of a cloud's: the others stay what they are."""
-    spaces = settled.clouds[entry.place].spaces.ipv4
+    spaces = settled.clouds[entry.place].spaces.of(new.bits) or ()
     if len(spaces) == 1:
         return str(new)
     return [str(new if space == entry.prefix else space) for space in spaces]

@@ -48,7 +48,10 @@ def renumber_plan(
     if held is None or reference.network not in held.networks:
         known = ", ".join(f"{s.name}/{n}" for s in settled.sites.values() for n in s.networks)
         raise ObrinError(f"there is no site network '{reference}'. There are: {known:.300}")
-    old = held.networks[reference.network].prefix.ipv4
+    prefixes = held.networks[reference.network].prefix
+    old = prefixes.first if new is None else prefixes.of(new.bits)
+    if old is None:
+        raise ObrinError(f"{reference} has no prefix of the family of {new}; it has {prefixes}")
     if new is None:
         try:
             new = free_like(view, old, "sites", [])
@@ -73,7 +76,9 @@ def _steps(
         if link.site == site and any(part.network == name for part in link.exposures)
     ]
     far = ", ".join(dict.fromkeys(link.cloud for link in links)) or "nobody"
-    flows = [e for e in settled.expectations if reference in (e.source.whole, e.destination.whole)]
+    flows = {
+        e.number for e in settled.expectations if reference in (e.source.whole, e.destination.whole)
+    }
     both = f"{old} and {new}"
     yield RenumberStep(
         f"In the design, add network {name}-new: {new} to {site}"

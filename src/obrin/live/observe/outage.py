@@ -6,16 +6,16 @@ import time
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 
-from obrin.core.design.model import Expectation
 from obrin.core.design.values import PROTOCOLS
 from obrin.core.errors import OutsideError
 from obrin.core.reach.trace import probe_key
+from obrin.core.settled.expected import Expected
 from obrin.core.settled.model import Settled
 from obrin.live.drivers.protocol import Ends, GatewayDriver
 from obrin.live.drivers.seen import Question, Streamed
 
 
-def echo_expectation(settled: Settled) -> Expectation:
+def echo_expectation(settled: Settled) -> Expected:
     """A flow of echo requests from a site that must work. Raises OutsideError without one."""
     for expectation in settled.own_expectations():
         place = expectation.source.place
@@ -54,7 +54,7 @@ def measure_outage(
         return future.result()
 
 
-def _gateway(settled: Settled, ends: Ends, wish: Expectation) -> GatewayDriver:
+def _gateway(settled: Settled, ends: Ends, wish: Expected) -> GatewayDriver:
     """Raises OutsideError where nobody can be asked."""
     for name in settled.sites[wish.source.place].gateways:
         if name in ends.gateways:

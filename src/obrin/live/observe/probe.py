@@ -8,10 +8,10 @@ from dataclasses import dataclass
 from typing import Any
 
 from obrin.core.address.prefix import Address
-from obrin.core.design.model import Expectation
 from obrin.core.design.values import PROTOCOLS
 from obrin.core.errors import OutsideError
 from obrin.core.reach.trace import far_key, probe_key
+from obrin.core.settled.expected import Expected
 from obrin.core.settled.model import Settled
 from obrin.live.drivers.protocol import Ends
 from obrin.live.drivers.seen import Answer, Dropped, Question
@@ -25,7 +25,7 @@ Json = dict[str, Any]
 class Outcome:
     """`seen` is answered, refused or no answer; `dropped` names the place and reason."""
 
-    expectation: Expectation
+    expectation: Expected
     seen: str
     seconds: float
     dropped: str = ""
@@ -58,7 +58,7 @@ def probe_all(settled: Settled, ends: Ends) -> list[Outcome]:
         return list(pool.map(lambda wish: probe_one(settled, ends, wish), wishes))
 
 
-def question_of(settled: Settled, expectation: Expectation) -> Question:
+def question_of(settled: Settled, expectation: Expected) -> Question:
     """What the first packet of a flow asks."""
     protocol = next((n for n, p in PROTOCOLS.items() if p == expectation.flow.protocol), "icmp")
     key = probe_key(settled, expectation)
@@ -81,7 +81,7 @@ def ask_from(settled: Settled, ends: Ends, place: str, question: Question) -> An
     return ends.gateways[name].probe(question)
 
 
-def probe_one(settled: Settled, ends: Ends, expectation: Expectation) -> Outcome:
+def probe_one(settled: Settled, ends: Ends, expectation: Expected) -> Outcome:
     """One question from the source's side, asked as its first packet would be."""
     question, key = question_of(settled, expectation), probe_key(settled, expectation)
     protocol = question.protocol

@@ -7,11 +7,11 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from typing import Any
 
-from obrin.core.design.model import Expectation
 from obrin.core.errors import OutsideError
 from obrin.core.ipsec.overhead import IPV4_HEADER, TCP_HEADER
 from obrin.core.reach.model import ReachModel
 from obrin.core.reach.paths import path_there_and_back
+from obrin.core.settled.expected import Expected
 from obrin.core.settled.model import Settled
 from obrin.live.drivers.protocol import Ends
 from obrin.live.drivers.seen import Answer
@@ -28,7 +28,7 @@ class SizeOutcome:
     """`largest` is in bytes, 0 when not even a small packet is answered; `expected` is what is on
     the sheets. `beyond` says what becomes of a larger one."""
 
-    expectation: Expectation
+    expectation: Expected
     largest: int
     expected: int
     beyond: str = ""
@@ -65,7 +65,7 @@ def sizes_all(settled: Settled, ends: Ends) -> list[SizeOutcome]:
         return list(pool.map(lambda pair: _size_of(settled, ends, *pair), asked))
 
 
-def _size_of(settled: Settled, ends: Ends, wish: Expectation, expected: int) -> SizeOutcome:
+def _size_of(settled: Settled, ends: Ends, wish: Expected, expected: int) -> SizeOutcome:
     question = replace(question_of(settled, wish), timeout=2 * TIMEOUT)
 
     def ask(size: int) -> Answer:

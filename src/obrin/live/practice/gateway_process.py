@@ -17,7 +17,7 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 from starlette.routing import Mount, Route
 
-from obrin.core.address.prefix import parse_ipv4
+from obrin.core.address.prefix import Address
 from obrin.core.errors import ObrinError
 from obrin.core.handover.standard.device import DeviceConfig, decode
 from obrin.device import from_standard
@@ -26,12 +26,13 @@ from obrin.device.credentials import judge_certificate
 from obrin.device.site import Site
 from obrin.live.practice.cable import Cable, cable_token, plug_in
 from obrin.live.practice.clock import wall_clock
-from obrin.live.practice.hosts import Asked, find_host, probe, seconds_of, stream
+from obrin.live.practice.hosts import Asked, ends_of, find_host, probe, seconds_of, stream
 from obrin.live.practice.keylog import KeyLog
 from obrin.live.practice.restconf_description import openapi
 from obrin.live.practice.service import HANDLERS, UNUSABLE, Problem, Served, Ticker, read_json
 from obrin.live.practice.world import line_name
 from obrin.live.standard_modules import StandardDataError, data_model, validate
+from obrin.wire.packet import decode_packet
 
 YANG_JSON = "application/yang-data+json"
 KEYS = "obrin-keys:keys"
@@ -50,7 +51,7 @@ class GatewayProcess:
         self._config: dict[str, Any] = {}
         self._keys: dict[str, Any] = {}
         self._site = Site(name, os.urandom)
-        self._uplinks: dict[int, str] = {}
+        self._uplinks: dict[Address, str] = {}
         self._ticker = Ticker(self._pump)
         self._etag_key = os.urandom(16)
 
@@ -87,7 +88,7 @@ class GatewayProcess:
 
     def _pump(self, now: float) -> float:
         for data in self._site.pump(now):
-            uplink = self._uplinks.get(int.from_bytes(data[12:16], "big"))
+            uplink = self._uplinks.get(decode_packet(data).source)
             if uplink in self._cables:
                 self._cables[uplink].send(data)
         events = self._site.router.key_events
@@ -190,7 +191,7 @@ class GatewayProcess:
         try:
             if not isinstance(given, dict):
                 raise TypeError("obrin-observe:input is no object")
-            source, destination = parse_ipv4(given["source"]), parse_ipv4(given["destination"])
+            source, destination = ends_of(given)
             if name == "obrin-observe:probe":
                 output = await self._probe(given, source, destination)
             elif name == "obrin-observe:stream":
@@ -201,7 +202,9 @@ class GatewayProcess:
             raise Problem(400, "invalid-value", f"the input is not usable: {error}") from error
         return _yang({"obrin-observe:output": output})
 
-    async def _probe(self, given: dict[str, Any], source: int, destination: int) -> dict[str, Any]:
+    async def _probe(
+        self, given: dict[str, Any], source: Address, destination: Address
+    ) -> dict[str, Any]:
         host, asked = find_host(self._site.hosts, source), Asked.of(given, destination)
         result = await probe(host, asked, self._kick, self._now)
         return {
@@ -213,7 +216,9 @@ class GatewayProcess:
             "mss": result.mss,
         }
 
-    async def _stream(self, given: dict[str, Any], source: int, destination: int) -> dict[str, Any]:
+    async def _stream(
+        self, given: dict[str, Any], source: Address, destination: Address
+    ) -> dict[str, Any]:
         result = await stream(
             find_host(self._site.hosts, source),
             destination,

@@ -9,7 +9,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
-from obrin.core.address.prefix import format_address
+from obrin.core.address.prefix import Address, parse_address
 from obrin.core.design.values import PROTOCOLS
 from obrin.device.hosts import Hosts
 from obrin.live.practice.service import Problem
@@ -17,12 +17,20 @@ from obrin.wire.host import LINK_MTU, Host, Query
 from obrin.wire.packet import ICMP
 
 
-def find_host(hosts: Hosts, address: int) -> Host:
+def find_host(hosts: Hosts, address: Address) -> Host:
     """Raises Problem."""
     host = hosts.get(address)
     if host is None:
-        raise Problem(404, "no such host", f"no practice host has {format_address(address)}")
+        raise Problem(404, "no such host", f"no practice host has {address}")
     return host
+
+
+def ends_of(given: dict[str, Any]) -> tuple[Address, Address]:
+    """Source and destination, of one family. Raises KeyError, AddressError, ValueError."""
+    source, destination = parse_address(given["source"]), parse_address(given["destination"])
+    if source.bits != destination.bits:
+        raise ValueError(f"{source} and {destination} are of different families")
+    return source, destination
 
 
 def protocol_of(given: dict[str, Any]) -> int:
@@ -63,13 +71,13 @@ class Asked:
     """What a probe asks: `size` in bytes of its packet, 0 for a small one; `timeout` in seconds."""
 
     protocol: int
-    destination: int
+    destination: Address
     port: int
     timeout: float
     size: int = 0
 
     @staticmethod
-    def of(given: dict[str, Any], destination: int) -> Asked:
+    def of(given: dict[str, Any], destination: Address) -> Asked:
         """Raises KeyError, ValueError, TypeError."""
         return Asked(
             protocol=protocol_of(given),
@@ -130,7 +138,7 @@ class StreamResult:
 
 async def stream(
     host: Host,
-    destination: int,
+    destination: Address,
     interval: float,
     duration: float,
     kick: Callable[[], None],

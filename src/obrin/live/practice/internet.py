@@ -13,11 +13,10 @@ from collections import OrderedDict
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from obrin.core.address.prefix import parse_ipv4
-from obrin.device.sizes import size_of
+from obrin.core.address.prefix import Address, parse_address
 from obrin.wire.capture import encode_file_header, encode_record
 from obrin.wire.errors import PacketError
-from obrin.wire.packet import UDP, Ipv4, decode_ipv4, decode_udp
+from obrin.wire.packet import UDP, Packet, decode_packet, decode_udp
 
 CLOUD = "cloud"
 FIRST_PORT, LAST_PORT = 20001, 65535
@@ -33,8 +32,8 @@ class Line:
     than its `mtu` are lost without a word."""
 
     name: str
-    public: int
-    own: int
+    public: Address
+    own: Address
     outward: OrderedDict[int, int] = field(default_factory=OrderedDict)
     inward: dict[int, int] = field(default_factory=dict)
     next_port: int = FIRST_PORT
@@ -85,7 +84,7 @@ class Internet:
         self._by_public = {line.public: line for line in lines}
         self._capture = capture
         self.cut_lines: set[str] = set()
-        self.cut_pairs: set[frozenset[int]] = set()
+        self.cut_pairs: set[frozenset[Address]] = set()
         self.narrow_lines: set[str] = set()
         self.carried = 0
         self.lost: dict[str, int] = {}
@@ -93,11 +92,11 @@ class Internet:
     def carry(self, cable: str, data: bytes) -> tuple[str, bytes] | None:
         """(cable, packet) to deliver, or None when it is lost."""
         try:
-            return self._carry(cable, decode_ipv4(data))
+            return self._carry(cable, decode_packet(data))
         except PacketError as error:
             return self._lose(f"a bad packet: {error.reason}")
 
-    def _carry(self, cable: str, packet: Ipv4) -> tuple[str, bytes] | None:
+    def _carry(self, cable: str, packet: Packet) -> tuple[str, bytes] | None:
         if cable != CLOUD:
             line = self.lines[cable]
             if cable in self.cut_lines:
@@ -120,7 +119,7 @@ class Internet:
         elif cable == CLOUD:
             return self._lose("no such destination")
         for name in (cable, leaves_by):
-            if size_of(packet) > self._most(name):
+            if packet.size > self._most(name):
                 return self._lose(f"larger than the path of {name}")
         if self._capture is not None:
             self._capture.add(packet.encode())
@@ -149,7 +148,7 @@ class Internet:
         self._lose(reason)
 
     def cut_pair(self, one: str, other: str) -> None:
-        self.cut_pairs.add(frozenset((parse_ipv4(one), parse_ipv4(other))))
+        self.cut_pairs.add(frozenset((parse_address(one), parse_address(other))))
 
     def heal(self) -> None:
         self.cut_lines.clear()
@@ -157,7 +156,7 @@ class Internet:
         self.narrow_lines.clear()
 
 
-def _outward(line: Line, packet: Ipv4) -> Ipv4 | None:
+def _outward(line: Line, packet: Packet) -> Packet | None:
     """Source address and port become the translator's (RFC 4787: endpoint-independent)."""
     if packet.protocol != UDP:
         return None
@@ -167,7 +166,7 @@ def _outward(line: Line, packet: Ipv4) -> Ipv4 | None:
     return packet._replace(source=line.public, payload=payload)
 
 
-def _inward(line: Line, packet: Ipv4) -> Ipv4 | None:
+def _inward(line: Line, packet: Packet) -> Packet | None:
     if packet.protocol != UDP:
         return None
     udp = decode_udp(packet)

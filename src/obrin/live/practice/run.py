@@ -11,7 +11,7 @@ import threading
 import time
 from pathlib import Path
 
-from obrin.core.address.prefix import parse_ipv4
+from obrin.core.address.prefix import parse_address
 from obrin.core.catalogue.offering import PRACTICE_CLOUD, Offerings
 from obrin.live.practice.record import still_wanted
 from obrin.live.practice.world import TOKEN_VARIABLE
@@ -72,7 +72,7 @@ async def _role(given: argparse.Namespace, token: str) -> None:
         lines = []
         for text in given.line:
             name, public, own, forwards, mtu = text.split("=")
-            ends = parse_ipv4(public), parse_ipv4(own)
+            ends = parse_address(public), parse_address(own)
             lines.append(Line(name, *ends, forwards=forwards == "forwards", mtu=int(mtu)))
         capture = Capture(given.capture) if given.capture else None
         await InternetProcess(Internet(lines, capture), token).run(served)

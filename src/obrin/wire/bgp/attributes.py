@@ -14,8 +14,18 @@ from __future__ import annotations
 import functools
 from dataclasses import dataclass
 
+from obrin.core.address.prefix import Address, Prefix
 from obrin.core.routing.path import DEFAULT_LOCAL_PREF, AsPath, AsSet, Origin, Path, ases
 from obrin.wire.bgp.errors import UPDATE_ERROR, BgpError, TreatAsWithdraw
+from obrin.wire.bgp.multiprotocol import (
+    Reach,
+    bad_hop,
+    decode_hop_alone,
+    decode_reach,
+    decode_unreach,
+    encode_reach,
+    encode_unreach,
+)
 from obrin.wire.cursor import Cursor
 from obrin.wire.errors import ReadError
 
@@ -96,6 +106,16 @@ class Attributes:
     faults: tuple[str, ...] = ()
 
 
+def encode_reaching(reach: Reach) -> bytes:
+    """The attribute MP_REACH_NLRI, which stands before all others (RFC 7606 section 5.1)."""
+    return _attribute(OPTIONAL, MP_REACH, encode_reach(reach))
+
+
+def encode_withdrawing(prefixes: tuple[Prefix, ...]) -> bytes:
+    """The attribute MP_UNREACH_NLRI."""
+    return _attribute(OPTIONAL, MP_UNREACH, encode_unreach(prefixes))
+
+
 def _attribute(flags: int, kind: int, value: bytes) -> bytes:
     if len(value) > 255:
         return bytes((flags | EXTENDED, kind)) + len(value).to_bytes(2, "big") + value
@@ -121,8 +141,11 @@ def _encode_as_path(as_path: AsPath, size: int) -> bytes:
 
 
 @functools.lru_cache(maxsize=4096)
-def encode_attributes(attributes: Attributes, *, four_octets: bool, internal: bool) -> bytes:
-    """In ascending order of type, as section 5 asks."""
+def encode_attributes(
+    attributes: Attributes, *, four_octets: bool, internal: bool, hop: bool = True
+) -> bytes:
+    """In ascending order of type, as section 5 asks; without NEXT_HOP where not `hop`: that is for
+    MP_REACH_NLRI, which has its own."""
     path = attributes.path
     parts = [
         (ORIGIN, _attribute(TRANSITIVE, ORIGIN, bytes((path.origin,)))),
@@ -130,8 +153,9 @@ def encode_attributes(attributes: Attributes, *, four_octets: bool, internal: bo
             AS_PATH,
             _attribute(TRANSITIVE, AS_PATH, _encode_as_path(path.as_path, 4 if four_octets else 2)),
         ),
-        (NEXT_HOP, _attribute(TRANSITIVE, NEXT_HOP, path.next_hop.to_bytes(4, "big"))),
     ]
+    if hop:
+        parts.append((NEXT_HOP, _attribute(TRANSITIVE, NEXT_HOP, path.next_hop.to_bytes(4, "big"))))
     if path.med is not None:
         parts.append((MED, _attribute(OPTIONAL, MED, path.med.to_bytes(4, "big"))))
     if internal:
@@ -149,22 +173,83 @@ def encode_attributes(attributes: Attributes, *, four_octets: bool, internal: bo
     return b"".join(raw for _, raw in sorted(parts, key=lambda part: part[0]))
 
 
+@dataclass(frozen=True, slots=True)
+class Decoded:
+    """What the attributes of an UPDATE say. `attributes` are None where they are of no route that
+    is known here; `reach` is announced and `gone` withdrawn by them themselves (RFC 4760)."""
+
+    attributes: Attributes | None
+    reach: Reach | None = None
+    gone: tuple[Prefix, ...] = ()
+    faults: tuple[str, ...] = ()
+
+
 @functools.lru_cache(maxsize=4096)
-def decode_attributes(data: bytes, *, four_octets: bool, internal: bool = True) -> Attributes:
+def decode_all(
+    data: bytes,
+    *,
+    four_octets: bool,
+    internal: bool = True,
+    families: tuple[int, ...] = (32, 128),
+) -> Decoded:
     """Attributes of an UPDATE.
 
-    `internal`: from a peer of our own AS. Raises TreatAsWithdraw for a fault that costs the routes,
-    and another BgpError for one that costs the session.
+    `internal`: from a peer of our own AS. `families` are those that were agreed on. Raises
+    TreatAsWithdraw for a fault that costs the routes, and another BgpError for one that costs the
+    session.
     """
     values, unknown, faults, worst = _values(data, internal=internal)
+    reaching, leaving = values.pop(MP_REACH, None), values.pop(MP_UNREACH, None)
+    reach = None if reaching is None else decode_reach(reaching, families)
+    gone = None if leaving is None else decode_unreach(leaving, families)
+    for raw, found in ((reaching, reach), (leaving, gone)):
+        if raw is not None and found is None:
+            faults.append("routes of a family that was not agreed on")
+    alone = NEXT_HOP not in values and reach is None and (reaching or leaving) is not None
+    if alone and worst is None:
+        return Decoded(None, None, gone or (), tuple(faults))
+    lost = (*(gone or ()), *(reach.prefixes if reach is not None else ()))
     path = None
     try:
-        path = _path(values, faults, four_octets=four_octets)
+        hop = None if reach is None or NEXT_HOP in values else reach.next_hop
+        path = _path(values, faults, four_octets=four_octets, hop=hop)
+        if reach is not None and bad_hop(reach.next_hop):
+            raise TreatAsWithdraw("the next hop is not a host's address", BAD_NEXT_HOP)
     except TreatAsWithdraw as fault:
         worst = worst or fault
     if worst is not None or path is None:
-        raise worst or AssertionError("no path and no fault")
-    return Attributes(path, tuple(unknown), tuple(faults))
+        worst = worst or TreatAsWithdraw("no path")
+        raise TreatAsWithdraw(str(worst), worst.subcode, lost)
+    made = Attributes(path, tuple(unknown), tuple(faults))
+    return Decoded(made, reach, gone or (), tuple(faults))
+
+
+def decode_attributes(data: bytes, *, four_octets: bool, internal: bool = True) -> Attributes:
+    """Those of routes that stand beside them; raises as `decode_all`."""
+    found = decode_all(data, four_octets=four_octets, internal=internal).attributes
+    if found is None:
+        raise TreatAsWithdraw(f"well-known attribute {NEXT_HOP} is missing", MISSING)
+    return found
+
+
+def decode_on_file(data: bytes) -> Path:
+    """As in tables on file: AS paths have four octets, and of MP_REACH_NLRI there is the next hop
+    alone (RFC 6396 section 4.3.4). Raises BgpError."""
+    values, _, faults, worst = _values(data, internal=True)
+    raw = values.pop(MP_REACH, None)
+    hop = None if raw is None else decode_hop_alone(raw)
+    if worst is not None:
+        raise worst
+    return _path(values, faults, four_octets=True, hop=hop)
+
+
+def encode_on_file(path: Path, bits: int) -> bytes:
+    """The inverse, for a path to a prefix of a family."""
+    made = Attributes(path)
+    raw = encode_attributes(made, four_octets=True, internal=True, hop=bits == 32)
+    if bits == 32:
+        return raw
+    return raw + _attribute(OPTIONAL, MP_REACH, b"\x10" + path.next_hop.to_bytes(16, "big"))
 
 
 Values = dict[int, bytes]
@@ -235,16 +320,18 @@ def _fault(flags: int, kind: int, value: bytes) -> tuple[str, int]:
     return "", 0
 
 
-def _path(values: Values, faults: list[str], *, four_octets: bool) -> Path:
-    """Raises TreatAsWithdraw."""
+def _path(
+    values: Values, faults: list[str], *, four_octets: bool, hop: Address | None = None
+) -> Path:
+    """`hop` where it does not stand among the values. Raises TreatAsWithdraw."""
     for kind in (ORIGIN, AS_PATH, NEXT_HOP):
-        if kind not in values:
+        if kind not in values and not (kind == NEXT_HOP and hop is not None):
             raise TreatAsWithdraw(f"well-known attribute {kind} is missing", MISSING)
     origin = values[ORIGIN][0]
     if origin > Origin.INCOMPLETE:
         raise TreatAsWithdraw(f"origin {origin} does not exist", BAD_ORIGIN)
-    next_hop = int.from_bytes(values[NEXT_HOP], "big")
-    if next_hop == 0 or next_hop >> 28 == 14 or next_hop == 0xFFFFFFFF:
+    next_hop = hop or Address(32, int.from_bytes(values[NEXT_HOP], "big"))
+    if bad_hop(next_hop):
         raise TreatAsWithdraw("the next hop is not a host's address", BAD_NEXT_HOP)
     as_path = _decode_as_path(values[AS_PATH], 4 if four_octets else 2)
     if AS4_PATH in values:
@@ -255,7 +342,7 @@ def _path(values: Values, faults: list[str], *, four_octets: bool) -> Path:
     _look_at_aggregator(values, faults, 4 if four_octets else 2)
     communities = values.get(COMMUNITIES, b"")
     return Path(
-        next_hop,
+        next_hop.value,
         as_path,
         origin,
         int.from_bytes(values[MED], "big") if MED in values else None,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from obrin.core.address.prefix import Prefix
 from obrin.wire.errors import WireError
 
 HEADER_ERROR, OPEN_ERROR, UPDATE_ERROR, HOLD_EXPIRED, FSM_ERROR, CEASE = range(1, 7)
@@ -68,7 +69,9 @@ class BgpError(WireError):
 
 class TreatAsWithdraw(BgpError):
     """A fault that costs the routes it came with and not the session (RFC 7606 section 2); where
-    there are none to withdraw, it is a BgpError like any other (section 5.2)."""
+    there are none to withdraw, it is a BgpError like any other (section 5.2). `lost` are those that
+    the attributes themselves held (RFC 4760)."""
 
-    def __init__(self, text: str, subcode: int = 1) -> None:
+    def __init__(self, text: str, subcode: int = 1, lost: tuple[Prefix, ...] = ()) -> None:
         super().__init__(UPDATE_ERROR, subcode, text)
+        self.lost = lost

@@ -5,19 +5,19 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from collections.abc import Iterator
+from dataclasses import dataclass, field, replace
 
 from obrin.core.address.prefix import Prefix
 from obrin.wire.bgp.attributes import (
     AS_TRANS,
-    EXTENDED,
     MALFORMED_LIST,
-    MP_REACH,
-    MP_UNREACH,
-    NETWORK,
+    MISSING,
     Attributes,
-    decode_attributes,
+    decode_all,
     encode_attributes,
+    encode_reaching,
+    encode_withdrawing,
 )
 from obrin.wire.bgp.errors import (
     CEASE,
@@ -26,6 +26,13 @@ from obrin.wire.bgp.errors import (
     UPDATE_ERROR,
     BgpError,
     TreatAsWithdraw,
+)
+from obrin.wire.bgp.multiprotocol import (
+    Reach,
+    bits_of,
+    decode_prefixes,
+    encode_prefixes,
+    family_of,
 )
 from obrin.wire.cursor import Cursor
 from obrin.wire.errors import ReadError
@@ -36,25 +43,32 @@ MAX_SIZE = 4096
 _SMALLEST = {OPEN: 29, UPDATE: 23, NOTIFICATION: 21, KEEPALIVE: 19, ROUTE_REFRESH: 23}
 CAPABILITY_MULTIPROTOCOL, CAPABILITY_ROUTE_REFRESH, CAPABILITY_FOUR_OCTETS = 1, 2, 65
 _FIXED = (KEEPALIVE, ROUTE_REFRESH)
-_IPV4_UNICAST = b"\x00\x01\x00\x01"
+CAPABILITY_OTHER_HOPS = 5
+_OTHER_HOPS = b"\x00\x01\x00\x01\x00\x02"
+"""RFC 8950 section 4: IPv4 unicast with next hops of IPv6."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Open:
-    """Section 4.2 with the capabilities of RFC 5492; `asn` is the real, 4-octet number."""
+    """Section 4.2 with the capabilities of RFC 5492; `asn` is the real, 4-octet number. `families`
+    are those that it carries, in bits of their addresses; `other_hops` is whether IPv4 may have
+    next hops of IPv6 (RFC 8950)."""
 
     asn: int
     hold: int
     router_id: int
     four_octets: bool = True
-    ipv4_unicast: bool = True
+    families: tuple[int, ...] = (32,)
+    other_hops: bool = False
     route_refresh: bool = True
     unknown: tuple[tuple[int, bytes], ...] = ()
 
     def encode(self) -> bytes:
         capabilities = b""
-        if self.ipv4_unicast:
-            capabilities += bytes((CAPABILITY_MULTIPROTOCOL, 4)) + _IPV4_UNICAST
+        for bits in self.families:
+            capabilities += bytes((CAPABILITY_MULTIPROTOCOL, 4)) + family_of(bits)
+        if self.other_hops:
+            capabilities += bytes((CAPABILITY_OTHER_HOPS, len(_OTHER_HOPS))) + _OTHER_HOPS
         if self.route_refresh:
             capabilities += bytes((CAPABILITY_ROUTE_REFRESH, 0))
         if self.four_octets:
@@ -76,27 +90,43 @@ class Open:
 
 @dataclass(frozen=True, slots=True)
 class Update:
-    """Section 4.3. `attributes` is None when nothing is announced."""
+    """Section 4.3. `attributes` is None when nothing is announced; `announced` are of IPv4 and go
+    by the path's next hop, what is in `reach` by its own (RFC 4760)."""
 
     withdrawn: tuple[Prefix, ...] = ()
     attributes: Attributes | None = None
     announced: tuple[Prefix, ...] = ()
     faults: tuple[str, ...] = ()
+    reach: Reach | None = None
+
+    @property
+    def routes(self) -> Iterator[tuple[Attributes, tuple[Prefix, ...]]]:
+        """What is announced, with the path of each family."""
+        if self.attributes is not None and self.announced:
+            yield self.attributes, self.announced
+        if self.attributes is not None and self.reach is not None and self.reach.prefixes:
+            path = replace(self.attributes.path, next_hop=self.reach.next_hop.value)
+            yield replace(self.attributes, path=path), self.reach.prefixes
 
     def encode(self, *, four_octets: bool = True, internal: bool = False) -> bytes:
-        withdrawn = b"".join(map(_encode_prefix, self.withdrawn))
-        attributes = (
-            b""
-            if self.attributes is None
-            else encode_attributes(self.attributes, four_octets=four_octets, internal=internal)
-        )
+        withdrawn = encode_prefixes(p for p in self.withdrawn if p.bits == 32)
+        gone6 = tuple(p for p in self.withdrawn if p.bits == 128)
+        attributes = encode_reaching(self.reach) if self.reach is not None else b""
+        attributes += encode_withdrawing(gone6) if gone6 else b""
+        if self.attributes is not None:
+            attributes += encode_attributes(
+                self.attributes,
+                four_octets=four_octets,
+                internal=internal,
+                hop=bool(self.announced) or self.reach is None,
+            )
         return _frame(
             UPDATE,
             len(withdrawn).to_bytes(2, "big")
             + withdrawn
             + len(attributes).to_bytes(2, "big")
             + attributes
-            + b"".join(map(_encode_prefix, self.announced)),
+            + encode_prefixes(self.announced),
         )
 
 
@@ -143,16 +173,16 @@ class RouteRefresh:
     """RFC 2918 section 3: a wish to be told everything again. `subtype` is reserved there; in RFC
     7313, which is not spoken here, it means something."""
 
-    family: bytes = _IPV4_UNICAST
+    family: bytes = family_of(32)
     subtype: int = 0
 
     def encode(self) -> bytes:
         return _frame(ROUTE_REFRESH, self.family[:2] + bytes((self.subtype,)) + self.family[3:])
 
     @property
-    def for_us(self) -> bool:
-        """Whether it is about routes of a family that is carried."""
-        return self.family == _IPV4_UNICAST and not self.subtype
+    def bits(self) -> int | None:
+        """The family whose routes are wanted; None for one that is not spoken here."""
+        return None if self.subtype else bits_of(self.family)
 
 
 Message = Open | Update | Notification | Keepalive | RouteRefresh
@@ -165,30 +195,15 @@ def _frame(kind: int, body: bytes) -> bytes:
     return MARKER + size.to_bytes(2, "big") + bytes((kind,)) + body
 
 
-def _encode_prefix(prefix: Prefix) -> bytes:
-    octets = (prefix.length + 7) // 8
-    return bytes((prefix.length,)) + (prefix.value >> (32 - 8 * octets)).to_bytes(octets, "big")
-
-
-def _decode_prefixes(data: bytes) -> tuple[Prefix, ...]:
-    cursor = Cursor(data)
-    found = []
-    try:
-        while cursor.remaining():
-            length = cursor.u8()
-            if length > 32:
-                raise BgpError(UPDATE_ERROR, NETWORK, f"a prefix length of {length}")
-            octets = (length + 7) // 8
-            value = int.from_bytes(cursor.take(octets, "prefix"), "big") << (32 - 8 * octets)
-            # Section 4.3: bits beyond the length are irrelevant.
-            found.append(Prefix(32, value >> (32 - length) << (32 - length), length))
-    except ReadError as error:
-        raise BgpError(UPDATE_ERROR, NETWORK, str(error)) from error
-    return tuple(found)
-
-
-def decode_message(data: bytes, *, four_octets: bool = True, internal: bool = True) -> Message:
-    """One whole message, `internal` when from a peer of our own AS. Raises BgpError."""
+def decode_message(
+    data: bytes,
+    *,
+    four_octets: bool = True,
+    internal: bool = True,
+    families: tuple[int, ...] = (32, 128),
+) -> Message:
+    """One whole message, `internal` when from a peer of our own AS; `families` are those that were
+    agreed on. Raises BgpError."""
     if len(data) < 19 or data[:16] != MARKER:
         raise BgpError(HEADER_ERROR, 1, "the marker is not all ones")
     size, kind = int.from_bytes(data[16:18], "big"), data[18]
@@ -210,7 +225,7 @@ def decode_message(data: bytes, *, four_octets: bool = True, internal: bool = Tr
         return _decode_open(body)
     if kind == ROUTE_REFRESH:
         return RouteRefresh(body[:2] + b"\0" + body[3:4], body[2])
-    return _decode_update(body, four_octets=four_octets, internal=internal)
+    return _decode_update(body, four_octets=four_octets, internal=internal, families=families)
 
 
 def _decode_open(body: bytes) -> Open:
@@ -223,8 +238,9 @@ def _decode_open(body: bytes) -> Open:
     if router_id == 0:
         raise BgpError(OPEN_ERROR, 3, "a router identifier of zero")
     asn = int.from_bytes(body[1:3], "big")
-    four_octets = ipv4 = refresh = False
+    four_octets = refresh = other_hops = False
     unknown: list[tuple[int, bytes]] = []
+    families: dict[int, None] = {}
     any_multiprotocol = False
     cursor = Cursor(body, 9)
     try:
@@ -242,7 +258,11 @@ def _decode_open(body: bytes) -> Open:
                     four_octets, asn = True, int.from_bytes(data, "big")
                 elif code == CAPABILITY_MULTIPROTOCOL and len(data) == 4:
                     any_multiprotocol = True
-                    ipv4 = ipv4 or data == _IPV4_UNICAST
+                    bits = bits_of(data[:2] + b"\0" + data[3:])
+                    if bits is not None:
+                        families[bits] = None
+                elif code == CAPABILITY_OTHER_HOPS and _OTHER_HOPS in _sixes(data):
+                    other_hops = True
                 elif code == CAPABILITY_ROUTE_REFRESH and not data:
                     refresh = True
                 else:
@@ -257,47 +277,43 @@ def _decode_open(body: bytes) -> Open:
         hold=hold,
         router_id=router_id,
         four_octets=four_octets,
-        ipv4_unicast=ipv4 or not any_multiprotocol,
+        families=tuple(families) if any_multiprotocol else (32,),
+        other_hops=other_hops,
         route_refresh=refresh,
         unknown=tuple(unknown),
     )
 
 
-def _decode_update(body: bytes, *, four_octets: bool, internal: bool) -> Update:
+def _decode_update(
+    body: bytes, *, four_octets: bool, internal: bool, families: tuple[int, ...]
+) -> Update:
     cursor = Cursor(body)
     try:
         withdrawn = cursor.take(cursor.u16(), "withdrawn routes")
         attributes = cursor.take(cursor.u16("attributes length"), "path attributes")
     except ReadError as error:
         raise BgpError(UPDATE_ERROR, MALFORMED_LIST, str(error)) from error
-    announced = _decode_prefixes(cursor.rest())
-    gone = _decode_prefixes(withdrawn)
+    announced = decode_prefixes(cursor.rest())
+    gone = decode_prefixes(withdrawn)
     if not attributes and not announced:
         return Update(gone)
     try:
-        found = decode_attributes(attributes, four_octets=four_octets, internal=internal)
+        found = decode_all(
+            attributes, four_octets=four_octets, internal=internal, families=families
+        )
+        if found.attributes is None and announced:
+            raise TreatAsWithdraw("no path beside the routes", MISSING, found.gone)
     except TreatAsWithdraw as fault:
-        if not announced:
-            if _of_other_families(attributes):
-                return Update(gone, faults=("routes of a family that was not agreed on",))
+        lost = (*announced, *fault.lost)
+        if not lost:
             raise  # section 5.2: routes of the message may be lost, so it cannot just go on
-        return Update(gone + announced, faults=(f"treated as a withdrawal: {fault}",))
-    return Update(gone, found if announced else None, announced, found.faults)
+        return Update(gone + lost, faults=(f"treated as a withdrawal: {fault}",))
+    told = found.attributes if announced or found.reach is not None else None
+    return Update(gone + found.gone, told, announced, found.faults, found.reach)
 
 
-def _of_other_families(attributes: bytes) -> bool:
-    """Whether MP_REACH_NLRI or MP_UNREACH_NLRI is there (RFC 4760): the attributes are those of its
-    routes then, which were not agreed on and are ignored."""
-    cursor = Cursor(attributes)
-    try:
-        while cursor.remaining():
-            flags, kind = cursor.u8(), cursor.u8()
-            cursor.take(cursor.u16() if flags & EXTENDED else cursor.u8())
-            if kind in (MP_REACH, MP_UNREACH):
-                return True
-    except ReadError:
-        return False
-    return False
+def _sixes(data: bytes) -> list[bytes]:
+    return [data[at : at + 6] for at in range(0, len(data), 6)]
 
 
 @dataclass(slots=True)

@@ -6,9 +6,11 @@ The owner keeps the TCP connection. It asks `wants_connection`, tells `connected
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 
-from obrin.core.address.prefix import Prefix, format_address
+from obrin.core.address.dual import Dual
+from obrin.core.address.prefix import Address, Prefix
 from obrin.core.routing.path import Path
 from obrin.wire.bgp.attributes import Attributes
 from obrin.wire.bgp.errors import (
@@ -32,26 +34,54 @@ from obrin.wire.bgp.messages import (
     Update,
     decode_message,
 )
+from obrin.wire.bgp.multiprotocol import AFI, Reach
+
+_ROUTES_PER_UPDATE = {32: 500, 128: 200}
+"""So that a message stays below its 4,096 bytes."""
+
+
+def _in_parts(prefixes: list[Prefix]) -> Iterator[tuple[Prefix, ...]]:
+    """Of one family each."""
+    for bits, most in _ROUTES_PER_UPDATE.items():
+        some = [prefix for prefix in prefixes if prefix.bits == bits]
+        for start in range(0, len(some), most):
+            yield tuple(some[start : start + most])
+
 
 OPEN_HOLD = 240.0  # section 8: "a large value", while an OPEN is awaited
 RETRY_EVERY = 2.0
-_ROUTES_PER_UPDATE = 500
+
+
+NO_HOPS: Dual[Address] = Dual(None)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SessionConfig:
     """`hold` in seconds, 0 or at least 3; keepalives go out every third of what is agreed. With a
-    `password`, the owner has TCP signed (RFC 2385)."""
+    `password`, the owner has TCP signed (RFC 2385). `next_hops` are one's own in each family that
+    is to be carried; where there is none, the session's address and family."""
 
     name: str
     local_as: int
     peer_as: int
     router_id: int
-    local_address: int
-    peer_address: int
+    local_address: Address
+    peer_address: Address
+    next_hops: Dual[Address] = NO_HOPS
     hold: int = 90
     passive: bool = False
     password: bytes = field(default=b"", repr=False)
+
+    def hop(self, bits: int) -> Address | None:
+        """The own next hop in a family; None where it is not carried."""
+        if any(self.next_hops):
+            return self.next_hops.of(bits)
+        return self.local_address if self.local_address.bits == bits else None
+
+    @property
+    def families(self) -> tuple[int, ...]:
+        """In bits."""
+        return tuple(bits for bits in AFI if self.hop(bits) is not None)
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,11 +97,11 @@ class SessionDown:
 
 @dataclass(frozen=True, slots=True)
 class RoutesChanged:
-    """`faults`: what the message had wrong, and what that cost (RFC 7606)."""
+    """`announced` stand with their attributes, one entry for each family. `faults`: what the
+    message had wrong, and what that cost (RFC 7606)."""
 
     withdrawn: tuple[Prefix, ...]
-    announced: tuple[Prefix, ...]
-    attributes: Attributes | None
+    announced: tuple[tuple[Attributes, tuple[Prefix, ...]], ...]
     faults: tuple[str, ...] = ()
 
 
@@ -125,14 +155,24 @@ class BgpSession:
         self._retry_at = float("inf")
 
     def announce(self, path: Path, prefixes: list[Prefix]) -> None:
-        """Send routes with one set of attributes; only when established."""
-        attributes = Attributes(path)
-        for start in range(0, len(prefixes), _ROUTES_PER_UPDATE):
-            self._send(Update((), attributes, tuple(prefixes[start : start + _ROUTES_PER_UPDATE])))
+        """Send routes of one family with one set of attributes; only when established."""
+        attributes, bits = Attributes(path), prefixes[0].bits
+        hop = self.config.hop(bits)
+        for some in _in_parts(prefixes):
+            if hop is None or (bits, hop.bits) == (32, 32):
+                self._send(Update((), attributes, some))
+            else:
+                self._send(Update((), attributes, reach=Reach(hop, some)))
 
     def withdraw(self, prefixes: list[Prefix]) -> None:
-        for start in range(0, len(prefixes), _ROUTES_PER_UPDATE):
-            self._send(Update(tuple(prefixes[start : start + _ROUTES_PER_UPDATE])))
+        for some in _in_parts(prefixes):
+            self._send(Update(some))
+
+    @property
+    def families(self) -> tuple[int, ...]:
+        """Those that both ends carry, in bits; none before the peer's OPEN."""
+        theirs = () if self.peer is None else self.peer.families
+        return tuple(bits for bits in self.config.families if bits in theirs)
 
     # Transport
 
@@ -145,8 +185,19 @@ class BgpSession:
         self._reader = MessageReader()
         self._hold_at = now + OPEN_HOLD
         self._send(
-            Open(asn=self.config.local_as, hold=self.config.hold, router_id=self.config.router_id)
+            Open(
+                asn=self.config.local_as,
+                hold=self.config.hold,
+                router_id=self.config.router_id,
+                families=self.config.families,
+                other_hops=self.config.families[:1] == (32,) and self._hop_of_other(),
+            )
         )
+
+    def _hop_of_other(self) -> bool:
+        """Whether IPv4 goes by an IPv6 next hop (RFC 8950)."""
+        hop = self.config.hop(32)
+        return hop is not None and hop.bits == 128
 
     def refused(self, reason: str, now: float) -> None:
         """The peer was not let in. What stands does not fall by it: anybody can try."""
@@ -169,7 +220,12 @@ class BgpSession:
                 if raw is None:
                     return
                 four = self.peer is not None and self.peer.four_octets
-                self._take(decode_message(raw, four_octets=four, internal=self._internal), now)
+                self._take(
+                    decode_message(
+                        raw, four_octets=four, internal=self._internal, families=self.families
+                    ),
+                    now,
+                )
         except BgpError as error:
             if kind != NOTIFICATION:  # section 6.4: a faulty one is not answered with another
                 self._send(Notification(error.code, error.subcode, error.data))
@@ -244,20 +300,25 @@ class BgpSession:
             return
         if isinstance(message, RouteRefresh):
             self._advance(BgpInput.UPDATE)
-            if message.for_us:
+            if message.bits in self.families:
                 self._events.append(RefreshWanted())
             return
         self._advance(BgpInput.KEEPALIVE if isinstance(message, Keepalive) else BgpInput.UPDATE)
         self._hold_at = now + self.hold if self.hold else float("inf")
         if isinstance(message, Update):
-            self._events.append(
-                RoutesChanged(
-                    message.withdrawn, message.announced, message.attributes, message.faults
-                )
-            )
+            self._events.append(self._routes(message))
         elif self.peer is not None and not self._up:
             self._events.append(SessionUp(self.peer.router_id, self.hold))
             self._up = True
+
+    def _routes(self, message: Update) -> RoutesChanged:
+        """What a message says; IPv4 stands outside of what families are agreed on for."""
+        told = tuple(message.routes)
+        known = tuple((a, prefixes) for a, prefixes in told if prefixes[0].bits in self.families)
+        faults = message.faults
+        if len(known) < len(told):
+            faults = (*faults, "routes of a family that was not agreed on")
+        return RoutesChanged(message.withdrawn, known, faults)
 
     def _take_open(self, message: Open, now: float) -> None:
         """Section 6.2: the AS must be the configured one, the identifier not our own."""
@@ -265,13 +326,14 @@ class BgpSession:
             raise BgpError(
                 OPEN_ERROR,
                 2,
-                f"Bad Peer AS: {format_address(self.config.peer_address)} says {message.asn}, "
+                f"Bad Peer AS: {self.config.peer_address} says {message.asn}, "
                 f"expected {self.config.peer_as}",
             )
         if message.router_id == self.config.router_id:
             raise BgpError(OPEN_ERROR, 3, "both ends have the same router identifier")
-        if not message.ipv4_unicast:
-            raise BgpError(OPEN_ERROR, 7, "the peer does not carry IPv4 unicast")
+        if not set(message.families) & set(self.config.families):
+            said = " and ".join(f"IPv{4 if b == 32 else 6}" for b in self.config.families)
+            raise BgpError(OPEN_ERROR, 7, f"the peer does not carry {said} unicast")
         self.peer = message
         self.hold = min(self.config.hold, message.hold)
         self._send(Keepalive())

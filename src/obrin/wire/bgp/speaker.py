@@ -106,12 +106,16 @@ class Speaker:
 
     def _announce(self, neighbour: Neighbour) -> None:
         config = neighbour.session.config
-        own, by_path = Path(config.local_address), dict[Path, list[Prefix]]()
+        by_path = dict[tuple[int, Path], list[Prefix]]()
+        agreed = neighbour.session.families
         for prefix in neighbour.announce:
-            path = export_path(neighbour.policy, prefix, own, config.local_address)
+            hop = config.hop(prefix.bits)
+            if hop is None or prefix.bits not in agreed:
+                continue
+            path = export_path(neighbour.policy, prefix, Path(hop.value), hop.value)
             if isinstance(path, Path):
-                by_path.setdefault(path, []).append(prefix)
-        for path, prefixes in by_path.items():
+                by_path.setdefault((prefix.bits, path), []).append(prefix)
+        for (_, path), prefixes in by_path.items():
             neighbour.session.announce(path, prefixes)
         neighbour.announced = tuple(p for prefixes in by_path.values() for p in prefixes)
 
@@ -122,10 +126,10 @@ class Speaker:
             neighbour.told.pop(prefix, None)
             neighbour.received.pop(prefix, None)
             neighbour.rejected.pop(prefix, None)
-        if event.attributes is not None:
-            for prefix in event.announced:
-                neighbour.told[prefix] = event.attributes.path
-                if Speaker._judge(neighbour, prefix, event.attributes.path):
+        for attributes, prefixes in event.announced:
+            for prefix in prefixes:
+                neighbour.told[prefix] = attributes.path
+                if Speaker._judge(neighbour, prefix, attributes.path):
                     touched.add(prefix)
         return touched
 

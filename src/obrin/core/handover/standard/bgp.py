@@ -4,23 +4,27 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from obrin.core.address.dual import Dual
 from obrin.core.address.prefix import Address, Prefix, parse_address, parse_prefix
 from obrin.core.handover.standard.basic import Json
 
 MODULE = "obrin-bgp:bgp"
+_FAMILIES = {32: "ipv4-unicast", 128: "ipv6-unicast"}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Neighbour:
     """One session. `name` is the label of the tunnel or circuit that it runs in, or the name of
     another gateway of the site for an `internal` one: that is told everything that was learned,
-    with this gateway as the next hop. `hold` is in seconds. `local_pref` None is left as it comes.
-    `signed` is whether TCP is, with a password that is kept apart (RFC 2385).
+    with this gateway as the next hop. `next_hops` are what its routes are told with, in each
+    family that the session carries (RFC 4760). `hold` is in seconds. `local_pref` None is left as
+    it comes. `signed` is whether TCP is, with a password that is kept apart (RFC 2385).
     """
 
     name: str
     local_address: Address
     remote_address: Address
+    next_hops: Dual[Address]
     remote_as: int
     hold: int
     passive: bool
@@ -60,6 +64,10 @@ def _encode(of: Neighbour) -> Json:
     }
     if of.local_pref is not None:
         entry["local-preference"] = of.local_pref
+    for bits, name in _FAMILIES.items():
+        hop = of.next_hops.of(bits)
+        if hop is not None:
+            entry[name] = {"next-hop": str(hop)}
     entry["announce"] = [str(p) for p in of.announce]
     entry["accept"] = [str(p) for p in of.accept]
     if of.prepend:
@@ -91,6 +99,7 @@ def _decode(entry: Json) -> Neighbour:
         remote_as=entry["remote-autonomous-system"],
         hold=entry["hold-time"],
         passive=entry["passive"],
+        next_hops=Dual(*(_next_hop(entry.get(name)) for name in _FAMILIES.values())),
         local_pref=entry.get("local-preference"),
         announce=tuple(map(parse_prefix, entry.get("announce", ()))),
         accept=tuple(map(parse_prefix, entry.get("accept", ()))),
@@ -100,3 +109,7 @@ def _decode(entry: Json) -> Neighbour:
         internal="internal" in entry,
         signed="tcp-md5" in entry,
     )
+
+
+def _next_hop(entry: Json | None) -> Address | None:
+    return None if entry is None else parse_address(entry["next-hop"])

@@ -3,16 +3,27 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import NamedTuple
 
 from obrin.core.address.prefix import parse_prefix
 from obrin.core.handover.standard.basic import Json
 from obrin.core.reach.filters import ANY_PORT, Rule
-from obrin.core.routing.packet import ICMP, TCP, UDP
+from obrin.core.routing.packet import ICMP, ICMPV6, TCP, UDP
 
 MODULE = "ietf-access-control-list:acls"
-FILTER_NAME = "tunnel-traffic"
 _ACCEPT = "ietf-access-control-list:accept"
 _DROP = "ietf-access-control-list:drop"
+
+
+class _Family(NamedTuple):
+    """Names of lists and of leaves."""
+
+    bits: int
+    name: str
+    acl: str
+
+
+_FAMILIES = (_Family(32, "ipv4", "tunnel-traffic"), _Family(128, "ipv6", "tunnel-traffic-6"))
 _PORTED = {TCP: "tcp", UDP: "udp"}
 
 
@@ -25,17 +36,11 @@ class Filter:
 
 
 def encode(of: Filter) -> Json:
-    aces = [_encode(rule) for rule in of.rules]
-    aces.append({"name": "everything-else", "actions": {"forwarding": _DROP}})
-    both = {"acl-sets": {"acl-set": [{"name": FILTER_NAME}]}}
+    held = [family for family in _FAMILIES if any(r.source.bits == family.bits for r in of.rules)]
+    held = held or [_FAMILIES[0]]
+    both = {"acl-sets": {"acl-set": [{"name": family.acl} for family in held]}}
     return {
-        "acl": [
-            {
-                "name": FILTER_NAME,
-                "type": "ietf-access-control-list:ipv4-acl-type",
-                "aces": {"ace": aces},
-            }
-        ],
+        "acl": [_encode_list(family, of) for family in held],
         "attachment-points": {
             "interface": [
                 {"interface-id": name, "ingress": both, "egress": both} for name in of.interfaces
@@ -57,14 +62,21 @@ def decode(data: Json) -> Filter:
     )
 
 
-def _encode(rule: Rule) -> Json:
-    ipv4: Json = {
-        "source-ipv4-network": str(rule.source),
-        "destination-ipv4-network": str(rule.destination),
+def _encode_list(family: _Family, of: Filter) -> Json:
+    aces = [_encode(rule, family.name) for rule in of.rules if rule.source.bits == family.bits]
+    aces.append({"name": "everything-else", "actions": {"forwarding": _DROP}})
+    kind = f"ietf-access-control-list:{family.name}-acl-type"
+    return {"name": family.acl, "type": kind, "aces": {"ace": aces}}
+
+
+def _encode(rule: Rule, family: str) -> Json:
+    ip: Json = {
+        f"source-{family}-network": str(rule.source),
+        f"destination-{family}-network": str(rule.destination),
     }
-    matches: Json = {"ipv4": ipv4}
+    matches: Json = {family: ip}
     if rule.protocol is not None:
-        ipv4["protocol"] = rule.protocol
+        ip["protocol"] = rule.protocol
     if rule.protocol in _PORTED:
         ports: Json = {}
         if rule.source_ports != ANY_PORT:
@@ -73,24 +85,25 @@ def _encode(rule: Rule) -> Json:
             ports["destination-port"] = _encode_ports(rule.destination_ports)
         if ports:
             matches[_PORTED[rule.protocol]] = ports
-    if rule.protocol == ICMP and rule.icmp_type is not None:
+    if rule.protocol in (ICMP, ICMPV6) and rule.icmp_type is not None:
         matches["icmp"] = {"type": rule.icmp_type}
     return {"name": rule.name, "matches": matches, "actions": {"forwarding": _ACCEPT}}
 
 
 def _decode(ace: Json) -> Rule:
     matches = ace["matches"]
-    ipv4 = matches["ipv4"]
-    protocol = ipv4.get("protocol")
+    family = next(family.name for family in _FAMILIES if family.name in matches)
+    ip = matches[family]
+    protocol = ip.get("protocol")
     ports = matches.get(_PORTED.get(protocol, ""), {})
     return Rule(
         name=ace["name"],
-        source=parse_prefix(ipv4["source-ipv4-network"]),
-        destination=parse_prefix(ipv4["destination-ipv4-network"]),
+        source=parse_prefix(ip[f"source-{family}-network"]),
+        destination=parse_prefix(ip[f"destination-{family}-network"]),
         protocol=protocol,
         source_ports=_decode_ports(ports.get("source-port")),
         destination_ports=_decode_ports(ports.get("destination-port")),
-        icmp_type=matches.get("icmp", {}).get("type") if protocol == ICMP else None,
+        icmp_type=matches.get("icmp", {}).get("type") if protocol in (ICMP, ICMPV6) else None,
     )
 
 

@@ -7,29 +7,37 @@ from dataclasses import dataclass
 
 from obrin.core.address.prefix import Address, Prefix, parse_address
 from obrin.core.handover.standard.basic import Json, around
+from obrin.core.ipsec.overhead import LEAST_IPV6_MTU
 
 MODULE = "ietf-interfaces:interfaces"
 UPLINK, NETWORK, TUNNEL, CIRCUIT = "uplink", "network", "tunnel", "circuit"
 LOOPBACK = "loopback"
 _TYPES = {TUNNEL: "iana-if-type:tunnel", LOOPBACK: "iana-if-type:softwareLoopback"}
+_FAMILIES = {32: "ietf-ip:ipv4", 128: "ietf-ip:ipv6"}
 _ETHERNET = "iana-if-type:ethernetCsmacd"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Interface:
     """`role` is uplink, network, tunnel, circuit or loopback; `leg` names the tunnel or circuit
-    that it belongs to. `mtu` is in bytes, None where it is left as it is."""
+    that it belongs to; `addresses`, at least one, stand with their lengths, IPv4 first. `mtu` is in
+    bytes, None where it is left as it is."""
 
     name: str
     role: str
-    address: Address
-    length: int
+    addresses: tuple[tuple[Address, int], ...]
     leg: str = ""
     mtu: int | None = None
 
     @property
-    def network(self) -> Prefix:
-        return around(self.address, self.length)
+    def address(self) -> Address:
+        """The first."""
+        return self.addresses[0][0]
+
+    @property
+    def networks(self) -> tuple[Prefix, ...]:
+        """Those that it stands in, one of each family."""
+        return tuple(around(address, length) for address, length in self.addresses)
 
 
 def encode(interfaces: Iterable[Interface]) -> Json:
@@ -37,15 +45,24 @@ def encode(interfaces: Iterable[Interface]) -> Json:
 
 
 def _encode(interface: Interface) -> Json:
-    ip: Json = {} if interface.mtu is None else {"mtu": interface.mtu}
-    ip["address"] = [{"ip": str(interface.address), "prefix-length": interface.length}]
     return {
         "name": interface.name,
         "description": f"{interface.role} {interface.leg}".strip(),
         "type": _TYPES.get(interface.role, _ETHERNET),
         "enabled": True,
-        "ietf-ip:ipv4": ip,
+        **{key: ip for bits, key in _FAMILIES.items() if (ip := _encode_ip(interface, bits))},
     }
+
+
+def _encode_ip(interface: Interface, bits: int) -> Json:
+    """Empty where it has no address of the family. An MTU that carries no IPv6 cannot be told."""
+    held = [
+        {"ip": str(address), "prefix-length": length}
+        for address, length in interface.addresses
+        if address.bits == bits
+    ]
+    told = interface.mtu is not None and (bits == 32 or interface.mtu >= LEAST_IPV6_MTU)
+    return {} if not held else {**({"mtu": interface.mtu} if told else {}), "address": held}
 
 
 def decode(data: Json) -> tuple[Interface, ...]:
@@ -53,14 +70,16 @@ def decode(data: Json) -> tuple[Interface, ...]:
 
 
 def _decode(entry: Json) -> Interface:
-    ip = entry["ietf-ip:ipv4"]
-    address = ip["address"][0]
+    ips = [entry[key] for key in _FAMILIES.values() if key in entry]
     role, _, leg = entry.get("description", "").partition(" ")
     return Interface(
         name=entry["name"],
         role=role,
-        address=parse_address(address["ip"]),
-        length=address["prefix-length"],
+        addresses=tuple(
+            (parse_address(held["ip"]), held["prefix-length"])
+            for ip in ips
+            for held in ip["address"]
+        ),
         leg=leg,
-        mtu=ip.get("mtu"),
+        mtu=next((ip["mtu"] for ip in ips if "mtu" in ip), None),
     )

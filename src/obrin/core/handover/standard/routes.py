@@ -1,4 +1,4 @@
-"""Static routes: ietf-routing and ietf-ipv4-unicast-routing (RFC 8349)."""
+"""Static routes: ietf-routing, ietf-ipv4- and ietf-ipv6-unicast-routing (RFC 8349)."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from obrin.core.address.prefix import Address, Prefix, parse_address, parse_pref
 from obrin.core.handover.standard.basic import Json
 
 MODULE = "ietf-routing:routing"
-_IPV4 = "ietf-ipv4-unicast-routing:ipv4"
+_FAMILIES = {32: "ietf-ipv4-unicast-routing:ipv4", 128: "ietf-ipv6-unicast-routing:ipv6"}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -32,11 +32,13 @@ class StaticRoute:
 
 
 def encode(routes: Iterable[StaticRoute]) -> Json:
-    protocol = {
-        "type": "ietf-routing:static",
-        "name": "tunnels",
-        "static-routes": {_IPV4: {"route": [_encode(route) for route in routes]}},
+    told = list(routes)
+    families = {
+        key: {"route": [_encode(route) for route in told if route.prefix.bits == bits]}
+        for bits, key in _FAMILIES.items()
+        if any(route.prefix.bits == bits for route in told)
     }
+    protocol = {"type": "ietf-routing:static", "name": "tunnels", "static-routes": families}
     return {"control-plane-protocols": {"control-plane-protocol": [protocol]}}
 
 
@@ -62,7 +64,8 @@ def decode(data: Json) -> tuple[StaticRoute, ...]:
 
 
 def _decode(protocol: Json) -> Iterator[StaticRoute]:
-    for route in protocol.get("static-routes", {}).get(_IPV4, {}).get("route", []):
+    families = protocol.get("static-routes", {})
+    for route in (r for key in _FAMILIES.values() for r in families.get(key, {}).get("route", [])):
         hop = route["next-hop"]
         hops = hop.get("next-hop-list", {}).get("next-hop", [{**hop, "index": "1"}])
         yield StaticRoute(

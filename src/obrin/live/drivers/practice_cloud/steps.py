@@ -6,7 +6,6 @@ from collections.abc import Collection
 from typing import Any
 
 from obrin.core.design.arrangement import SHARED
-from obrin.core.design.values import Flow
 from obrin.core.handover.ends import cloud_end
 from obrin.core.handover.secrets import BY_KEY, Secrets, certificate_data
 from obrin.core.handover.standard.ipsec import encode_suite
@@ -79,7 +78,7 @@ def far_end_name(tunnel: SettledTunnel) -> str:
 
 def _network(settled: Settled, cloud: SettledCloud) -> list[CloudStep]:
     name = cloud.name
-    spaces = [str(prefix) for prefix in cloud.spaces.ipv4]
+    spaces = [str(prefix) for prefix in cloud.all_spaces]
     network = CloudStep(
         name=f"networks/{name}",
         body={"spaces": spaces, "region": cloud.region or "unnamed"},
@@ -90,7 +89,7 @@ def _network(settled: Settled, cloud: SettledCloud) -> list[CloudStep]:
             name=f"subnets/{name}.{subnet.name}",
             body={
                 "network": name,
-                "prefix": str(subnet.prefix.ipv4),
+                "prefixes": [str(prefix) for prefix in subnet.prefix],
                 "propagation": subnet.propagation,
             },
             needs=below,
@@ -106,7 +105,7 @@ def _network(settled: Settled, cloud: SettledCloud) -> list[CloudStep]:
         return [network, *subnets, rules]
     own = CloudStep(
         name=f"subnets/{name}.gateway",
-        body={"network": name, "prefix": str(cloud.gateway.subnet.ipv4), "role": "gateway"},
+        body={"network": name, "prefixes": list(map(str, cloud.gateway.subnet)), "role": "gateway"},
         needs=below,
     )
     names = [f"{name}.{number}" for number, _ in enumerate(cloud.instances, 1)]
@@ -138,7 +137,7 @@ def _rules(rules: tuple[Rule, ...]) -> list[Json]:
                 "name": rule.name,
                 "source": str(rule.source),
                 "destination": str(rule.destination),
-                "flow": str(Flow(rule.protocol, *rule.destination_ports)),
+                "flow": str(rule.flow),
             }
         )
     return found
@@ -165,8 +164,8 @@ def tunnel_step(settled: Settled, tunnel: SettledTunnel, secrets: Secrets) -> Cl
         "instance": tunnel.instance,
         "far_end": far_end_name(tunnel),
         "suite": encode_suite(end.suite),
-        "inside": str(end.inside),
-        "inside_address": str(end.local_inside),
+        "inside": list(map(str, end.inside)),
+        "inside_addresses": list(map(str, end.local_insides)),
         "liveness": {
             "delay": end.liveness.delay,
             "first_wait": end.liveness.wait,

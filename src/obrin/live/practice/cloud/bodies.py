@@ -6,13 +6,14 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
-from obrin.core.design.values import FlowText, Ipv4PrefixText, Ipv4Text
+from obrin.core.address.prefix import parse_address
+from obrin.core.design.values import AddressText, FlowText, PrefixText
 
 Name = Annotated[str, Field(min_length=1, max_length=128)]
 AsNumber = Annotated[int, Field(ge=0, le=4294967295)]
 """0 where no BGP is spoken."""
 Seconds = Annotated[float, Field(gt=0, le=86400, allow_inf_nan=False)]
-Prefixes = Annotated[list[Ipv4PrefixText], Field(max_length=100_000)]
+Prefixes = Annotated[list[PrefixText], Field(max_length=100_000)]
 
 
 class Body(BaseModel):
@@ -20,15 +21,15 @@ class Body(BaseModel):
 
 
 class Network(Body):
-    spaces: Annotated[list[Ipv4PrefixText], Field(min_length=1, max_length=32)]
+    spaces: Annotated[list[PrefixText], Field(min_length=1, max_length=32)]
     region: Name = "unnamed"
 
 
 class Subnet(Body):
-    """A gateway subnet holds the gateway and no workloads."""
+    """A prefix of each family. A gateway subnet holds the gateway and no workloads."""
 
     network: Name
-    prefix: Ipv4PrefixText
+    prefixes: Annotated[list[PrefixText], Field(min_length=1, max_length=2)]
     role: Literal["workload", "gateway"] = "workload"
     propagation: bool = True
 
@@ -36,7 +37,7 @@ class Subnet(Body):
 class Address(Body):
     """A public address, reserved by name."""
 
-    address: Ipv4Text
+    address: AddressText
 
 
 class Gateway(Body):
@@ -51,7 +52,7 @@ class Gateway(Body):
 class FarEnd(Body):
     """What the cloud is told of a site's gateway. It says that it is its address, unless told."""
 
-    address: Ipv4Text
+    address: AddressText
     identity: Annotated[str, Field(min_length=1, max_length=128)] | None = None
     autonomous_system: AsNumber
     prefixes: Prefixes
@@ -86,8 +87,8 @@ class BgpBody(Body):
 class TranslationBody(Body):
     """One-to-one: what the far end knows as `seen` is `real` in the network."""
 
-    real: Ipv4PrefixText
-    seen: Ipv4PrefixText
+    real: PrefixText
+    seen: PrefixText
 
 
 class CertificateBody(Body):
@@ -109,7 +110,8 @@ class Tunnel(Body):
     The gateway proves itself by `pre_shared_key` or by `certificate`, one of the two; TCP of its
     BGP session is signed where there is a `session_password` (RFC 2385).
     Without traffic selectors, everything that is routed to it goes through, in packets of up to
-    `inner_mtu` bytes.
+    `inner_mtu` bytes. `inside` is a block of each family, `inside_addresses` the cloud's own in
+    them.
     """
 
     gateway: Name
@@ -117,8 +119,8 @@ class Tunnel(Body):
     far_end: Name
     initiate: bool = False
     suite: dict[str, Any]
-    inside: Ipv4PrefixText
-    inside_address: Ipv4Text
+    inside: Annotated[list[PrefixText], Field(min_length=1, max_length=2)]
+    inside_addresses: Annotated[list[AddressText], Field(min_length=1, max_length=2)]
     liveness: LivenessBody
     inner_mtu: Annotated[int, Field(ge=576, le=65535)] = 65535
     always_encapsulate: bool = False
@@ -126,8 +128,8 @@ class Tunnel(Body):
     bfd: BfdBody | None = None
     metric: Annotated[int, Field(ge=0, le=4294967295)] = 1
     shared: bool = False
-    local_selectors: list[Ipv4PrefixText] = Field(default_factory=list, max_length=255)
-    remote_selectors: list[Ipv4PrefixText] = Field(default_factory=list, max_length=255)
+    local_selectors: list[PrefixText] = Field(default_factory=list, max_length=255)
+    remote_selectors: list[PrefixText] = Field(default_factory=list, max_length=255)
     translation: list[TranslationBody] = Field(default_factory=list, max_length=1000)
     pre_shared_key: Annotated[str, Field(min_length=1, max_length=128)] | None = None
     session_password: Annotated[str, Field(min_length=1, max_length=80)] | None = None
@@ -137,13 +139,16 @@ class Tunnel(Body):
     def _one_secret(self) -> Tunnel:
         if (self.pre_shared_key is None) == (self.certificate is None):
             raise ValueError("give either pre_shared_key or certificate")
+        held = zip(self.inside, map(parse_address, self.inside_addresses), strict=False)
+        if len(self.inside) != len(self.inside_addresses) or not all(b.holds(a) for b, a in held):
+            raise ValueError("give an address in each block inside")
         return self
 
 
 class FilterRuleBody(Body):
     name: Name
-    source: Ipv4PrefixText
-    destination: Ipv4PrefixText
+    source: PrefixText
+    destination: PrefixText
     flow: FlowText
 
 

@@ -10,7 +10,6 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
 
-from obrin.core.address.prefix import parse_ipv4
 from obrin.core.catalogue.offering import Offered
 from obrin.device.cloud import Cloud
 from obrin.device.state import session_states, tunnel_states
@@ -20,7 +19,7 @@ from obrin.live.practice.cloud.bodies import KINDS
 from obrin.live.practice.cloud.description import openapi
 from obrin.live.practice.cloud.store import Store
 from obrin.live.practice.cloud.told import Told
-from obrin.live.practice.hosts import Asked, find_host, probe
+from obrin.live.practice.hosts import Asked, ends_of, find_host, probe
 from obrin.live.practice.internet import CLOUD
 from obrin.live.practice.service import HANDLERS, UNUSABLE, Problem, Served, Ticker, read_json
 
@@ -71,9 +70,8 @@ class CloudProcess:
         self._ticker.kick()
 
     def _arrived(self, packet: bytes) -> None:
-        if len(packet) >= 20:
-            self.cloud.receive(packet, self._now())
-            self._kick()
+        self.cloud.receive(packet, self._now())
+        self._kick()
 
     def _pump(self, now: float) -> float:
         self.store.handle_timer(now)
@@ -158,7 +156,7 @@ class CloudProcess:
     async def _probe(self, request: Request) -> Response:
         given: dict[str, Any] = await read_json(request)
         try:
-            source, destination = parse_ipv4(given["source"]), parse_ipv4(given["destination"])
+            source, destination = ends_of(given)
             asked = Asked.of(given, destination)
         except UNUSABLE as error:
             raise Problem(422, "not valid", f"the probe is not usable: {error}") from error

@@ -233,7 +233,7 @@ class Store:
             raise Problem(403, "quota", f"no more than {QUOTAS[kind]} {kind} are allowed")
         if isinstance(body, Network):
             for space in body.spaces:
-                if space.length < self.offering.of(name).largest_space:
+                if space.bits == 32 and space.length < self.offering.of(name).largest_space:
                     raise Problem(422, "too large", f"{space} is larger than allowed")
         elif isinstance(body, Subnet):
             self._admit_subnet(name, body)
@@ -254,16 +254,17 @@ class Store:
 
     def _admit_subnet(self, name: str, body: Subnet) -> None:
         network = self.resources["networks", body.network].body
-        if isinstance(network, Network) and not any(
-            space.covers(body.prefix) for space in network.spaces
-        ):
-            held = ", ".join(map(str, network.spaces))
-            raise Problem(422, "outside", f"{body.prefix} is not inside {held}")
-        if body.prefix.length > self.offering.of(body.network).smallest_subnet:
-            raise Problem(422, "too small", f"{body.prefix} is smaller than a subnet can be")
-        for other in self._subnets(body.network, name):
-            if other.prefix.overlaps(body.prefix):
-                raise Problem(409, "overlap", f"{body.prefix} overlaps {other.prefix}")
+        others = self._subnets(body.network, name)
+        smallest = self.offering.of(body.network).smallest_subnet
+        for prefix in body.prefixes:
+            if isinstance(network, Network) and not any(s.covers(prefix) for s in network.spaces):
+                held = ", ".join(map(str, network.spaces))
+                raise Problem(422, "outside", f"{prefix} is not inside {held}")
+            if prefix.bits == 32 and prefix.length > smallest:
+                raise Problem(422, "too small", f"{prefix} is smaller than a subnet can be")
+            for other in (p for subnet in others for p in subnet.prefixes):
+                if other.overlaps(prefix):
+                    raise Problem(409, "overlap", f"{prefix} overlaps {other}")
 
     def _admit_gateway(self, body: Gateway) -> None:
         found = self._class(body.network, body.capacity_class)
@@ -272,12 +273,13 @@ class Store:
         subnets = [s for s in self._subnets(body.network, "") if s.role == "gateway"]
         if not subnets:
             raise Problem(409, "missing", f"network {body.network} has no gateway subnet")
-        if subnets[0].prefix.length > found.subnet_length:
-            raise Problem(
-                422,
-                "gateway subnet too small",
-                f"{found.name} needs a /{found.subnet_length}, there is {subnets[0].prefix}",
-            )
+        for prefix in subnets[0].prefixes:
+            if prefix.bits == 32 and prefix.length > found.subnet_length:
+                raise Problem(
+                    422,
+                    "gateway subnet too small",
+                    f"{found.name} needs a /{found.subnet_length}, there is {prefix}",
+                )
 
     def _admit_tunnel(self, name: str, body: Tunnel) -> None:
         gateway = self.resources["gateways", body.gateway].body
@@ -296,11 +298,14 @@ class Store:
         if len(others) >= found.tunnels:
             raise Problem(403, "quota", f"class {found.name} holds {found.tunnels} tunnels")
         for reserved in self.offering.of(gateway.network).reserved_inside:
-            if reserved.overlaps(body.inside):
-                raise Problem(422, "reserved", f"{body.inside} lies in {reserved}")
+            for block in body.inside:
+                if reserved.overlaps(block):
+                    raise Problem(422, "reserved", f"{block} lies in {reserved}")
         for other in others:
-            if isinstance(other.body, Tunnel) and other.body.inside.overlaps(body.inside):
-                raise Problem(409, "overlap", f"{body.inside} is used by tunnel {other.name}")
+            held = other.body.inside if isinstance(other.body, Tunnel) else ()
+            taken = [b for b in body.inside if any(b.overlaps(one) for one in held)]
+            if taken:
+                raise Problem(409, "overlap", f"{taken[0]} is used by tunnel {other.name}")
         try:
             decode_suite(body.suite)
         except (*UNUSABLE, ObrinError) as error:

@@ -4,15 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from obrin.core.address.prefix import parse_ipv4
+from obrin.core.address.dual import Dual
+from obrin.core.address.prefix import parse_address
 from obrin.core.address.translation import Exposure
 from obrin.core.handover.standard.ipsec import decode_suite
 from obrin.core.ipsec.liveness import Bfd, Liveness
-from obrin.core.ipsec.selectors import ANY_IPV4, Selector
+from obrin.core.ipsec.selectors import ANY, Selector
 from obrin.core.reach.filters import Rule, rules_for
 from obrin.core.routing.policy import PrefixList, SessionPolicy
+from obrin.core.settled.clouds import identifier_of
 from obrin.device.cloud import CloudConfig, CloudSubnet, InstanceConfig
-from obrin.device.config import RouterConfig, RouterNeighbour, RouterTunnel, StaticWay
+from obrin.device.config import InsideEnds, RouterConfig, RouterNeighbour, RouterTunnel, StaticWay
 from obrin.device.credentials import Wall, credential_from
 from obrin.live.practice.cloud.bodies import Address, FarEnd, Filter, Gateway, Subnet, Tunnel
 from obrin.live.practice.cloud.store import Store
@@ -35,7 +37,7 @@ class Told:
             CloudSubnet(
                 name=name,
                 network=body.network,
-                prefix=body.prefix,
+                prefixes=tuple(body.prefixes),
                 propagation=body.propagation,
                 workload=body.role == "workload",
             )
@@ -59,17 +61,17 @@ class Told:
         self, name: str, gateway: Gateway, subnets: tuple[CloudSubnet, ...]
     ) -> Iterator[tuple[str, InstanceConfig]]:
         here = [subnet for subnet in subnets if subnet.network == gateway.network]
-        own = next((subnet.prefix for subnet in here if not subnet.workload), None)
+        own = next((subnet.prefixes[0] for subnet in here if not subnet.workload), None)
         for number, address_name in enumerate(gateway.public_addresses, 1):
             address = self._store.get("addresses", address_name).body
             if own is None or not isinstance(address, Address):
                 continue
             key = f"{name}-{number}"
             tunnels = self._tunnels[key] = self._tunnels_of(name, number, key)
-            identifier = own.value + 3 + number
+            identifier = identifier_of(own.address_at(3 + number))
             config = RouterConfig(
                 tunnels={n: self._tunnel(n, t, address.address) for n, t in tunnels.items()},
-                networks={subnet.name: subnet.prefix for subnet in here if subnet.workload},
+                networks=tuple((s.name, p) for s in here if s.workload for p in s.prefixes),
                 neighbours={
                     n: self._neighbour(n, t, gateway, identifier)
                     for n, t in tunnels.items()
@@ -80,7 +82,7 @@ class Told:
             yield (
                 key,
                 InstanceConfig(
-                    network=gateway.network, address=parse_ipv4(address.address), router=config
+                    network=gateway.network, address=parse_address(address.address), router=config
                 ),
             )
 
@@ -116,16 +118,13 @@ class Told:
             key=(body.pre_shared_key or "").encode(),
             credential=self._credential(body),
             liveness=Liveness(live.delay, live.first_wait, live.tries),
-            local_selectors=tuple(map(Selector.of, body.local_selectors)) or (ANY_IPV4,),
-            remote_selectors=tuple(map(Selector.of, body.remote_selectors)) or (ANY_IPV4,),
+            local_selectors=tuple(map(Selector.of, body.local_selectors)) or _any(body),
+            remote_selectors=tuple(map(Selector.of, body.remote_selectors)) or _any(body),
             always_encapsulate=body.always_encapsulate,
         )
-        local, remote = _ends(body)
         return RouterTunnel(
             peer=peer,
-            inside=body.inside,
-            local_inside=local,
-            remote_inside=remote,
+            inside=_ends(body),
             translations=tuple(Exposure("", part.real, part.seen) for part in body.translation),
             shared=body.shared,
             bfd=None if body.bfd is None else Bfd(body.bfd.interval, body.bfd.multiplier),
@@ -143,14 +142,16 @@ class Told:
         bgp, far = body.bgp, self._far_end(body)
         if bgp is None:
             raise AssertionError("a neighbour without BGP")
-        local, remote = _ends(body)
+        ends = _ends(body)
+        hops = {one.local.bits: one.local for one in ends}
         session = SessionConfig(
             name=name,
             local_as=gateway.autonomous_system,
             peer_as=far.autonomous_system,
             router_id=identifier,
-            local_address=local,
-            peer_address=remote,
+            local_address=ends[0].local,
+            peer_address=ends[0].remote,
+            next_hops=Dual(hops.get(32), hops.get(128)),
             hold=bgp.hold_time,
             passive=not body.initiate,
             password=(body.session_password or "").encode(),
@@ -170,11 +171,16 @@ class Told:
                     yield StaticWay(prefix, name, tunnel.metric)
 
 
-def _ends(body: Tunnel) -> tuple[int, int]:
-    """The addresses inside, the cloud's own first."""
-    one, other = (end.value for end in body.inside.ends())
-    local = parse_ipv4(body.inside_address)
-    return local, other if local == one else one
+def _ends(body: Tunnel) -> tuple[InsideEnds, ...]:
+    """Those inside, IPv4 first."""
+    pairs = zip(map(parse_address, body.inside_addresses), body.inside, strict=True)
+    found = [InsideEnds.of(address, block.length) for address, block in pairs]
+    return tuple(sorted(found, key=lambda ends: ends.local.bits))
+
+
+def _any(body: Tunnel) -> tuple[Selector, ...]:
+    """Everything, in the families that the tunnel has addresses of."""
+    return tuple(ANY[block.bits] for block in body.inside)
 
 
 def _rules(body: Filter) -> Iterator[Rule]:

@@ -1,0 +1,128 @@
+"""Routes of both families in BGP (RFC 4760), and next hops of the other family (RFC 8950).
+
+MP_REACH_NLRI:   | AFI (2) | SAFI (1) | length (1) | next hop | reserved (1) | prefixes |
+MP_UNREACH_NLRI: | AFI (2) | SAFI (1) | prefixes |
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable
+from dataclasses import dataclass
+
+from obrin.core.address.prefix import Address, Prefix
+from obrin.wire.bgp.errors import UPDATE_ERROR, BgpError
+from obrin.wire.cursor import Cursor
+from obrin.wire.errors import ReadError
+
+AFI = {32: 1, 128: 2}
+UNICAST = 1
+BITS = {afi: bits for bits, afi in AFI.items()}
+OPTIONAL_ATTRIBUTE, NETWORK = 9, 10
+
+
+@dataclass(frozen=True, slots=True)
+class Reach:
+    """Prefixes of one family that are announced with a next hop of their own."""
+
+    next_hop: Address
+    prefixes: tuple[Prefix, ...]
+
+
+def family_of(bits: int) -> bytes:
+    """AFI, a reserved byte, SAFI, as in a capability (section 8)."""
+    return AFI[bits].to_bytes(2, "big") + bytes((0, UNICAST))
+
+
+def bits_of(family: bytes) -> int | None:
+    """None for a family that is not spoken here."""
+    return next((bits for bits in AFI if family == family_of(bits)), None)
+
+
+def encode_prefix(prefix: Prefix) -> bytes:
+    octets = (prefix.length + 7) // 8
+    value = prefix.value >> (prefix.bits - 8 * octets)
+    return bytes((prefix.length,)) + value.to_bytes(octets, "big")
+
+
+def encode_prefixes(prefixes: Iterable[Prefix]) -> bytes:
+    return b"".join(map(encode_prefix, prefixes))
+
+
+def decode_prefixes(data: bytes, bits: int = 32) -> tuple[Prefix, ...]:
+    """Raises BgpError: where one begins depends on all before it."""
+    cursor = Cursor(data)
+    found = []
+    try:
+        while cursor.remaining():
+            length = cursor.u8()
+            if length > bits:
+                raise BgpError(UPDATE_ERROR, NETWORK, f"a prefix length of {length}")
+            octets = (length + 7) // 8
+            value = int.from_bytes(cursor.take(octets, "prefix"), "big") << (bits - 8 * octets)
+            # RFC 4271 section 4.3: bits beyond the length are irrelevant.
+            found.append(Prefix(bits, value >> (bits - length) << (bits - length), length))
+    except ReadError as error:
+        raise BgpError(UPDATE_ERROR, NETWORK, str(error)) from error
+    return tuple(found)
+
+
+def encode_reach(reach: Reach) -> bytes:
+    bits = reach.prefixes[0].bits
+    hop = reach.next_hop.value.to_bytes(reach.next_hop.bits // 8, "big")
+    head = AFI[bits].to_bytes(2, "big") + bytes((UNICAST, len(hop)))
+    return head + hop + b"\0" + encode_prefixes(reach.prefixes)
+
+
+def decode_reach(value: bytes, families: Collection[int]) -> Reach | None:
+    """None for a family that is none of these, whatever it holds. Raises BgpError: what cannot be
+    taken apart may hide any route (RFC 7606 section 7.11)."""
+    cursor = Cursor(value)
+    try:
+        afi, safi = cursor.u16("address family"), cursor.u8("subsequent address family")
+        bits = BITS.get(afi)
+        if bits not in families or bits is None or safi != UNICAST:
+            return None
+        hop = cursor.take(cursor.u8("next hop length"), "next hop")
+        cursor.u8("reserved byte")
+    except ReadError as error:
+        raise BgpError(UPDATE_ERROR, OPTIONAL_ATTRIBUTE, f"MP_REACH_NLRI: {error}") from error
+    return Reach(_next_hop(hop, bits), decode_prefixes(cursor.rest(), bits))
+
+
+def _next_hop(hop: bytes, bits: int) -> Address:
+    """A link-local address may stand behind a global one (RFC 2545 section 3)."""
+    if len(hop) == 4 and bits == 32:
+        return Address(32, int.from_bytes(hop, "big"))
+    if len(hop) in (16, 32):
+        return Address(128, int.from_bytes(hop[:16], "big"))
+    what = f"MP_REACH_NLRI with a next hop of {len(hop)} bytes"
+    raise BgpError(UPDATE_ERROR, OPTIONAL_ATTRIBUTE, what)
+
+
+def decode_hop_alone(value: bytes) -> Address:
+    """As in tables on file, which leave out all but the next hop (RFC 6396 section 4.3.4). Raises
+    BgpError."""
+    if not value or value[0] != len(value) - 1:
+        raise BgpError(UPDATE_ERROR, OPTIONAL_ATTRIBUTE, "MP_REACH_NLRI is no next hop alone")
+    return _next_hop(value[1:], 128)
+
+
+def encode_unreach(prefixes: tuple[Prefix, ...]) -> bytes:
+    return AFI[prefixes[0].bits].to_bytes(2, "big") + bytes((UNICAST,)) + encode_prefixes(prefixes)
+
+
+def decode_unreach(value: bytes, families: Collection[int]) -> tuple[Prefix, ...] | None:
+    """None for a family that is none of these. Raises BgpError."""
+    if len(value) < 3:
+        raise BgpError(UPDATE_ERROR, OPTIONAL_ATTRIBUTE, "MP_UNREACH_NLRI without a family")
+    bits = BITS.get(int.from_bytes(value[:2], "big"))
+    if bits is None or bits not in families or value[2] != UNICAST:
+        return None
+    return decode_prefixes(value[3:], bits)
+
+
+def bad_hop(hop: Address) -> bool:
+    """Whether an address is none of a host: unspecified, multicast, broadcast, loopback of IPv6."""
+    if hop.bits == 32:
+        return hop.value == 0 or hop.value >> 28 == 14 or hop.value == 0xFFFFFFFF
+    return hop.value <= 1 or hop.value >> 120 == 0xFF

@@ -1,0 +1,124 @@
+"""ICMP of both families, as far as it is spoken here: echo, and "too big" (RFC 792, 1191, 4443)."""
+
+from __future__ import annotations
+
+from struct import Struct
+from typing import NamedTuple
+
+from obrin.core.address.prefix import Address
+from obrin.core.ipsec.overhead import IPV4_HEADER, IPV6_HEADER, LEAST_IPV6_MTU
+from obrin.core.routing.packet import ECHO
+from obrin.wire.errors import PacketError
+from obrin.wire.packet import ICMP, ICMPV6, Packet, transport_checksum
+from obrin.wire.packet import checksum as plain_checksum
+
+_HEAD = Struct(">BBHHH")
+UNREACHABLE, TOO_BIG = 3, 4
+"""RFC 1191: the type, and the code that says that it would have to be cut and must not be."""
+TOO_BIG6 = 2
+"""RFC 4443 section 3.2: a type of its own."""
+_FIRST_INFORMATION6 = 128
+
+
+class Icmp(NamedTuple):
+    """Its second word is an identifier and a sequence in echo; in "too big" it ends in the MTU."""
+
+    kind: int
+    code: int
+    identifier: int
+    sequence: int
+    data: bytes
+
+    def packet(self, source: Address, destination: Address) -> Packet:
+        """The message on its way."""
+        raw = _HEAD.pack(self.kind, self.code, 0, self.identifier, self.sequence) + self.data
+        protocol = ECHO[source.bits].protocol
+        value = _sum(source, destination, raw)
+        payload = raw[:2] + value.to_bytes(2, "big") + raw[4:]
+        return Packet(source, destination, protocol, payload)
+
+
+def _sum(source: Address, destination: Address, message: bytes) -> int:
+    """ICMPv6 covers the addresses as well (RFC 4443 section 2.3)."""
+    if source.bits == 32:
+        return plain_checksum(message)
+    return transport_checksum(source, destination, ICMPV6, message)
+
+
+def decode_icmp(packet: Packet) -> Icmp:
+    """Raises PacketError."""
+    data = packet.payload
+    if packet.protocol != ECHO[packet.bits].protocol:
+        raise PacketError("the ICMP of the other family")
+    if len(data) < 8:
+        raise PacketError("an ICMP header needs 8 bytes")
+    if _sum(packet.source, packet.destination, data):
+        raise PacketError("the ICMP checksum does not match")
+    kind, code, _, identifier, sequence = _HEAD.unpack_from(data)
+    return Icmp(kind, code, identifier, sequence, data[8:])
+
+
+def is_icmp(packet: Packet) -> bool:
+    return packet.protocol in (ICMP, ICMPV6)
+
+
+def is_error(packet: Packet) -> bool:
+    """Whether it tells of what became of another packet."""
+    echo = ECHO[packet.bits]
+    if packet.protocol != echo.protocol or not packet.payload:
+        return False
+    kind = packet.payload[0]
+    if packet.bits == 128:
+        return kind < _FIRST_INFORMATION6
+    return kind not in (echo.request, echo.reply)
+
+
+def echo_reply(packet: Packet, message: Icmp) -> Packet:
+    """The answer to an echo request."""
+    reply = message._replace(kind=ECHO[packet.bits].reply)
+    return reply.packet(packet.destination, packet.source)
+
+
+def too_big(packet: Packet, mtu: int, source: Address) -> Packet | None:
+    """The message to the sender; None where none may follow: of errors there are none about errors
+    (RFC 1812 section 4.3.2.7, RFC 4443 section 2.4). It brings back the packet's header and eight
+    bytes more (RFC 792), in IPv6 all that every path carries."""
+    if is_error(packet):
+        return None
+    raw = packet.encode()
+    if packet.bits == 32:
+        message = Icmp(UNREACHABLE, TOO_BIG, 0, mtu, raw[: IPV4_HEADER + 8])
+    else:
+        most = LEAST_IPV6_MTU - IPV6_HEADER - 8
+        message = Icmp(TOO_BIG6, 0, mtu >> 16, mtu & 0xFFFF, raw[:most])
+    return message.packet(source, packet.source)
+
+
+class TooBig(NamedTuple):
+    """What such a message says: the size that passes, and of which packet: its protocol,
+    destination and first number (a port, or an echo's identifier)."""
+
+    mtu: int
+    protocol: int
+    destination: Address
+    number: int
+
+
+def told_too_big(packet: Packet, message: Icmp) -> TooBig | None:
+    """None for another message. Raises PacketError for one that quotes no packet."""
+    bits, quoted = packet.bits, message.data
+    kinds = (UNREACHABLE, TOO_BIG) if bits == 32 else (TOO_BIG6, 0)
+    if (message.kind, message.code) != kinds:
+        return None
+    head, protocol_at, end_at = (IPV4_HEADER, 9, 16) if bits == 32 else (IPV6_HEADER, 6, 24)
+    if len(quoted) < head + 8:
+        raise PacketError("an ICMP error that quotes no packet")
+    protocol = quoted[protocol_at]
+    destination = int.from_bytes(quoted[end_at:head], "big")
+    at = head + 4 if protocol in (ICMP, ICMPV6) else head
+    return TooBig(
+        mtu=message.sequence if bits == 32 else message.identifier << 16 | message.sequence,
+        protocol=protocol,
+        destination=Address(bits, destination),
+        number=int.from_bytes(quoted[at : at + 2], "big"),
+    )
