@@ -171,7 +171,8 @@ class Router:
         try:
             next_header, inner = child.opener.open(data)
         except EspError as error:
-            return self._drop(f"ESP {error.reason}", NO_FLOW)
+            self._drop(f"ESP {error.reason}", NO_FLOW)
+            return
         tunnel = self.ike.tunnels[name]
         if child is not tunnel.outbound and not child.replaced:
             tunnel.outbound = child  # the peer uses the new one: so can we
@@ -218,7 +219,8 @@ class Router:
         try:
             packet = decode_packet(data)
         except PacketError as error:
-            return self._drop(f"bad packet: {error.reason}", NO_FLOW)
+            self._drop(f"bad packet: {error.reason}", NO_FLOW)
+            return
         marked = come_out(packet, outer)
         if marked is None:
             self._drop("it met congestion, and its ends cannot be told", packet_key(packet))
@@ -406,8 +408,6 @@ class Router:
     def _build_table(self) -> None:
         alive = self._carrying() - self._bfd.dead
         self.table = table_of(self.config, alive, self.bgp.speaker.decisions)
-
-    # Out
 
     def underlay(self) -> list[bytes]:
         """Outer packets to send; the source address tells the uplink."""
