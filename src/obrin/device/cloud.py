@@ -36,10 +36,10 @@ class CloudSubnet:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class InstanceConfig:
-    """One running instance of a gateway; `address` is its public address."""
+    """One running instance of a gateway; `address` is `addresses` are its public ones."""
 
     network: str
-    address: Address
+    addresses: tuple[Address, ...]
     router: RouterConfig
 
 
@@ -57,7 +57,7 @@ class Instance:
 
     def __init__(self, config: InstanceConfig, name: str, rng: Callable[[int], bytes]) -> None:
         self.network = config.network
-        self.address = config.address
+        self.addresses = config.addresses
         self.router = Router(name, RouterConfig(), rng)
 
 
@@ -99,7 +99,7 @@ class Cloud:
             self.drops.add("cloud", f"bad packet: {error.reason}", NO_FLOW)
             return
         for instance in self.instances.values():
-            if instance.address == destination:
+            if destination in instance.addresses:
                 instance.router.receive_underlay(data, now)
 
     def pump(self, now: float) -> list[bytes]:

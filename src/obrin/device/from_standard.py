@@ -83,7 +83,7 @@ def complete(told: DeviceConfig, keys: Json) -> bool:
 
 def uplinks(told: DeviceConfig) -> dict[Address, str]:
     """Names of uplinks by their addresses on the device."""
-    return {i.address: i.name for i in told.interfaces if i.role == UPLINK}
+    return {a: i.name for i in told.interfaces if i.role == UPLINK for a, _ in i.addresses}
 
 
 def _peer(tunnel: Tunnel, secrets: dict[str, str], credential: Credential | None) -> PeerConfig:

@@ -2,11 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
-from typing import Generic, TypeVar
+from typing import Generic, Protocol, TypeVar
 
 T = TypeVar("T")
+
+
+class OfFamily(Protocol):
+    """What knows how long its addresses are."""
+
+    @property
+    def bits(self) -> int: ...
+
+
+F = TypeVar("F", bound=OfFamily)
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,3 +44,9 @@ class Dual(Generic[T]):
 
     def __str__(self) -> str:
         return " and ".join(map(str, self))
+
+
+def of_families(values: Iterable[F]) -> Dual[F]:
+    """At most one of each family, told by their own."""
+    held = {value.bits: value for value in values}
+    return Dual(held.get(32), held.get(128))

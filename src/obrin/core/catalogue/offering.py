@@ -70,6 +70,10 @@ class GatewayClass:
         return ""
 
 
+PUBLIC6 = parse_prefix("2001:db8:203::/64")
+"""What the practice clouds have, where nothing else is said."""
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Offering:
     """`reserved` addresses of every subnet are the cloud's own. `largest_space` and
@@ -83,11 +87,16 @@ class Offering:
     largest_space: int
     smallest_subnet: int
     largest_subnet: int = 16
+    public_pool6: Prefix = PUBLIC6
     forbidden: tuple[Prefix, ...] = ()
 
     def by_cost(self) -> list[GatewayClass]:
         """The cheapest first."""
         return sorted(self.classes, key=lambda c: c.monthly)
+
+    def public(self, bits: int) -> Prefix:
+        """Where public addresses of a family come from."""
+        return self.public_pool if bits == 32 else self.public_pool6
 
     def find_class(self, name: str) -> GatewayClass | None:
         return next((c for c in self.classes if c.name == name), None)

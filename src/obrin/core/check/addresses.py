@@ -26,7 +26,7 @@ def _uplinks(settled: Settled) -> Iterator[Here]:
 def public_addresses(settled: Settled) -> Iterator[Finding]:
     """Every uplink by itself, then against the clouds and each other."""
     yield from _instances(settled)
-    clouds = {a: cloud.name for cloud in settled.clouds.values() for a in cloud.instances}
+    clouds = {a: cloud.name for cloud in settled.clouds.values() for a in cloud.addresses}
     uplinks = list(_uplinks(settled))
     examples = [found for found in uplinks if is_example(_whole(found[2].address))]
     for where, gateway, uplink in uplinks:
@@ -92,8 +92,10 @@ def _instances(settled: Settled) -> Iterator[Finding]:
     """Public addresses of clouds' gateways, where the design gives them."""
     first: dict[Address, str] = {}
     for name, cloud in settled.clouds.items():
-        where: Location = ("clouds", name, "gateway", "addresses")
-        for number, address in enumerate(cloud.instances, 1):
+        numbered = ((n, a) for n, instance in enumerate(cloud.instances, 1) for a in instance)
+        for number, address in numbered:
+            key = "addresses" if address.bits == 32 else "addresses6"
+            where: Location = ("clouds", name, "gateway", key)
             mine = f"instance {number} of {name}"
             range_ = special(_whole(address))
             if range_ is not None:

@@ -25,6 +25,7 @@ from obrin.core.design.values import (
     Ipv4Text,
     Ipv6PrefixesText,
     Ipv6PrefixText,
+    Ipv6Text,
     Megabits,
     Name,
     Seconds,
@@ -74,7 +75,12 @@ class CloudGateway(Entity):
         None, alias="as", ge=1, le=4294967295, description="BGP AS number. Blank: settled."
     )
     addresses: list[Ipv4Text] | None = Field(
-        None, description="Public addresses, one per instance. Blank: settled."
+        None,
+        description="Public addresses, one per instance. Blank: settled, where an uplink that has "
+        "IPv4 leads there.",
+    )
+    addresses6: list[Ipv6Text] | None = Field(
+        None, description="The same for uplinks that have IPv6."
     )
     throughput: Megabits = Field(100.0, description="What it must carry.")
     after_failure: bool = Field(
@@ -92,6 +98,10 @@ class CloudGateway(Entity):
     profile: str | None = Field(
         None, description="What it can do. Blank: what the practice world does."
     )
+
+    def public(self, bits: int) -> list[str] | None:
+        """Its addresses of a family, where given."""
+        return self.addresses if bits == 32 else self.addresses6
 
 
 class Cloud(Entity):

@@ -2,19 +2,23 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 
+from obrin.core.address.prefix import parse_address
 from obrin.core.design.joining import Circuit
 from obrin.core.design.model import Design, Link
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Needs:
-    """Names: of clouds with a gateway, of clouds and of site gateways that speak BGP."""
+    """Names: of clouds with a gateway, of clouds and of site gateways that speak BGP. `outside` are
+    the families of the uplinks that lead to a cloud, in bits, IPv4 first."""
 
     cloud_gateways: frozenset[str]
     clouds_with_bgp: frozenset[str]
     gateways_with_bgp: frozenset[str]
+    outside: Mapping[str, tuple[int, ...]]
 
 
 def needs_of(design: Design) -> Needs:
@@ -32,7 +36,19 @@ def needs_of(design: Design) -> Needs:
         ),
         clouds_with_bgp=frozenset(way.cloud for way in joining if way.routing == "bgp"),
         gateways_with_bgp=frozenset(_speaking(design)),
+        outside={name: tuple(sorted(found)) for name, found in _outside(design).items()},
     )
+
+
+def _outside(design: Design) -> dict[str, set[int]]:
+    """A cloud to which no uplink leads has IPv4."""
+    found: dict[str, set[int]] = {}
+    for link in design.links.values():
+        gateways = design.sites[link.site].gateways
+        for tunnel in link.tunnels.values():
+            address = gateways[tunnel.gateway].uplinks[tunnel.uplink].address
+            found.setdefault(link.cloud, set()).add(parse_address(address).bits)
+    return {name: found.get(name, {32}) for name in design.clouds}
 
 
 def _speaking(design: Design) -> set[str]:

@@ -8,11 +8,11 @@ from typing import Any
 from pydantic import Field, ValidationError
 
 from obrin.core.address.prefix import Prefix
-from obrin.core.catalogue.offering import GatewayClass, Offering
+from obrin.core.catalogue.offering import PUBLIC6, GatewayClass, Offering
 from obrin.core.design.document import problems_of
 from obrin.core.design.positions import Locator
 from obrin.core.design.reader import read_values
-from obrin.core.design.values import Ipv4PrefixText, Megabits, Name, PrefixText
+from obrin.core.design.values import Ipv4PrefixText, Ipv6PrefixText, Megabits, Name, PrefixText
 from obrin.core.design.wishes import Entity
 from obrin.core.errors import DesignError, Problem
 
@@ -45,6 +45,7 @@ class OfferingFile(Entity):
 
     classes: dict[Name, ClassEntry] = Field(min_length=1)
     public_pool: Ipv4PrefixText = Field(alias="public-pool")
+    public_pool6: Ipv6PrefixText = Field(PUBLIC6, alias="public-pool6")
     reserved: int = Field(4, ge=0, le=64, description="Addresses of every subnet it keeps.")
     largest_space: int = Field(12, ge=1, le=29, alias="largest-space")
     largest_subnet: int = Field(16, ge=1, le=30, alias="largest-subnet")
@@ -89,6 +90,7 @@ def parse_offering(text: str, source: str) -> Offering:
         ),
         reserved=entry.reserved,
         public_pool=entry.public_pool,
+        public_pool6=entry.public_pool6,
         reserved_inside=tuple(entry.reserved_inside),
         largest_space=entry.largest_space,
         smallest_subnet=entry.smallest_subnet,
@@ -127,6 +129,7 @@ def format_offering(offering: Offering) -> str:
         "classes:\n"
         + "".join(map(row, offering.classes))
         + f"public-pool: {offering.public_pool}\n"
+        f"public-pool6: {offering.public_pool6}\n"
         f"reserved: {offering.reserved}            # addresses of every subnet that it keeps\n"
         f"largest-space: {offering.largest_space}      # prefix lengths\n"
         f"largest-subnet: {offering.largest_subnet}\n"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from obrin.core.address.prefix import parse_address
 from obrin.core.catalogue.shipped_profiles import SHIPPED_SPECS
 from obrin.core.design.joining_references import joining_problems
 from obrin.core.design.mistakes import Mistake, unknown
@@ -13,7 +14,9 @@ from obrin.core.design.profile_spec import wrong_names
 from obrin.core.design.protection import SuiteSpec
 from obrin.core.design.reader import Location
 from obrin.core.design.rules import holders_of_filters, holders_of_host_rules
+from obrin.core.design.sites import Uplink
 from obrin.core.design.space_references import space_problems
+from obrin.core.ipsec.overhead import LEAST_IPV6_MTU
 from obrin.core.ipsec.policy import NAMES, CryptoPolicy
 from obrin.core.ipsec.suite import SHIPPED, Suite, make_suite
 
@@ -80,16 +83,20 @@ def reference_problems(design: Design) -> Iterator[Mistake]:
         yield from _offers(design, suites)
     networks = set(_network_names(design))
     for cloud_name, cloud in design.clouds.items():
-        count, addresses = cloud.gateway.instances, cloud.gateway.addresses
-        if addresses is not None and len(addresses) != count:
-            yield Mistake(
-                ("clouds", cloud_name, "gateway", "addresses"),
-                f"{len(addresses)} addresses for {count} instances",
-                "Give one public address for each instance, or leave it blank",
-            )
+        count = cloud.gateway.instances
+        for key, bits in (("addresses", 32), ("addresses6", 128)):
+            addresses = cloud.gateway.public(bits)
+            if addresses is not None and len(addresses) != count:
+                yield Mistake(
+                    ("clouds", cloud_name, "gateway", key),
+                    f"{len(addresses)} addresses for {count} instances",
+                    "Give one public address for each instance, or leave it blank",
+                )
     for site_name, site in design.sites.items():
         for gateway_name, gateway in site.gateways.items():
             for uplink_name, uplink in gateway.uplinks.items():
+                here = ("sites", site_name, "gateways", gateway_name, "uplinks", uplink_name)
+                yield from _of_one_family(here, uplink)
                 if uplink.forwards is not None and uplink.inside is None:
                     yield Mistake(
                         ("sites", site_name, "gateways", gateway_name, "uplinks", uplink_name),
@@ -266,3 +273,19 @@ def _link(design: Design, link_name: str, suites: set[str]) -> Iterator[Mistake]
                 "Change its uplink or its instance",
             )
         ends[end] = name
+
+
+def _of_one_family(here: Location, uplink: Uplink) -> Iterator[Mistake]:
+    outside = parse_address(uplink.address)
+    if uplink.inside is not None and parse_address(uplink.inside).bits != outside.bits:
+        yield Mistake(
+            (*here, "inside"),
+            f"{uplink.inside} and {uplink.address} are of different families",
+            "Give both of one family: a translator keeps it",
+        )
+    if outside.bits == 128 and uplink.mtu < LEAST_IPV6_MTU:
+        yield Mistake(
+            (*here, "mtu"),
+            f"IPv6 does not cross a path of {uplink.mtu} bytes; {LEAST_IPV6_MTU} are the least",
+            "Correct the size, or give the uplink an IPv4 address",
+        )

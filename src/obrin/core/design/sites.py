@@ -8,6 +8,7 @@ from pydantic import Field
 
 from obrin.core.design.places import ReferenceText
 from obrin.core.design.values import (
+    AddressText,
     Day,
     FlowText,
     Growth,
@@ -23,11 +24,14 @@ from obrin.core.design.wishes import Entity, Network
 class Uplink(Entity):
     """An internet path of a gateway."""
 
-    address: Ipv4Text = Field(description="Public address that the far end sees.")
+    address: AddressText = Field(
+        description="Public address that the far end sees, of either family. A line that has both "
+        "is two uplinks of one provider."
+    )
     provider: Name | None = Field(
         None, description="Who provides the path; two uplinks of one provider fail together."
     )
-    inside: Ipv4Text | None = Field(
+    inside: AddressText | None = Field(
         None,
         description="The gateway's own address when a translator stands in front of it.",
     )

@@ -118,6 +118,12 @@ def _ipv4(value: Any) -> str:
     return value
 
 
+def _ipv6(value: Any) -> str:
+    if not isinstance(value, str) or parse_address(value).bits != 128:
+        raise ValueError(f"{value!r} is not an IPv6 address; write for example 2001:db8::10")
+    return value
+
+
 def _address(value: Any) -> str:
     if not isinstance(value, str):
         raise ValueError(f"{value!r} is not an address; write for example 192.0.2.10")
@@ -275,6 +281,9 @@ AddressText = Annotated[
     str,
     BeforeValidator(_address),
     _text_schema(r"^[0-9a-fA-F:.]+$", "IPv4 or IPv6 address", "192.0.2.10"),
+]
+Ipv6Text = Annotated[
+    str, BeforeValidator(_ipv6), _text_schema(r"^[0-9a-fA-F:.]+$", "IPv6 address", "2001:db8::10")
 ]
 Ipv4Text = Annotated[
     str, BeforeValidator(_ipv4), _text_schema(r"^[0-9.]+$", "IPv4 address", "192.0.2.10")

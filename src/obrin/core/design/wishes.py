@@ -16,12 +16,12 @@ from pydantic_core import CoreSchema
 
 from obrin.core.design.places import ReferenceText
 from obrin.core.design.values import (
+    AddressText,
     AsRange,
     Day,
     FlowText,
     Growth,
     Ipv4PrefixText,
-    Ipv4Text,
     Ipv6PrefixText,
     Name,
     PrefixesText,
@@ -132,7 +132,7 @@ class Wish(Entity):
 class Network(Short, Wish):
     """A network of a site."""
 
-    behind: Ipv4Text | None = Field(
+    behind: AddressText | None = Field(
         None,
         description="The inner router that leads to it, by its address in another network of the "
         "site. Blank: the gateways stand in it themselves.",

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import fields, replace
 
-from obrin.core.address.dual import Dual
+from obrin.core.address.dual import Dual, of_families
 from obrin.core.address.prefix import Address, Prefix
 from obrin.core.address.translation import Exposure
 from obrin.core.handover.ends import (
@@ -66,8 +66,9 @@ def device_config(settled: Settled, place: str) -> DeviceConfig:
 def _own_interfaces(settled: Settled, place: str) -> Iterator[Interface]:
     if place in settled.clouds:
         cloud = settled.clouds[place]
-        for number, address in enumerate(cloud.instances, 1):
-            yield _single(f"instance-{number}", UPLINK, address)
+        for number, instance in enumerate(cloud.instances, 1):
+            held = tuple((address, address.bits) for address in instance)
+            yield Interface(name=f"instance-{number}", role=UPLINK, addresses=held)
         for subnet in cloud.subnets.values():
             yield _network(subnet.name, subnet.prefix)
     else:
@@ -206,7 +207,7 @@ def _internal(
         name=end.neighbour,
         local_address=local,
         remote_address=remote,
-        next_hops=Dual(local if local.bits == 32 else None, local if local.bits == 128 else None),
+        next_hops=of_families([local]),
         remote_as=end.asn,
         hold=INTERNAL_HOLD,
         passive=local > remote,

@@ -86,7 +86,7 @@ def _cloud_first(settled: Settled, place: str) -> Part:
         f"Build network {held}, its subnets and gateway subnet {gateway.subnet}, "
         f"then the gateway of class {gateway.gateway_class} with {len(cloud.instances)} instances"
         + connect,
-        f"the gateway is ready and has the addresses {', '.join(map(str, cloud.instances))}",
+        f"the gateway is ready and has the addresses {', '.join(map(str, cloud.addresses))}",
         "the cloud says which resource it refuses; 'obrin check' names ranges and sizes that it "
         "does not allow. A gateway takes tens of minutes",
     )

@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator
 from functools import partial
 
-from obrin.core.address.prefix import Prefix, format_address, parse_ipv4
+from obrin.core.address.prefix import Address, Prefix, parse_address
 from obrin.core.catalogue.as_numbers import PRIVATE_AS
 from obrin.core.design.model import Design
 from obrin.core.errors import SettleError
 from obrin.core.settle.choices import Value
-from obrin.core.settle.work import Work
+from obrin.core.settle.work import Work, suffix
 
 
 def as_pools(design: Design, kind: str) -> tuple[range, ...]:
@@ -67,45 +67,50 @@ def _share(work: Work, keys: list[str], number: Value, why: str) -> None:
             work.choose(key, number, why)
 
 
-def settle_public_addresses(work: Work) -> None:
+def settle_public_addresses(work: Work, bits: int) -> None:
+    """In a family in which somebody calls."""
     design = work.design
     used = {
-        parse_ipv4(uplink.address)
+        parse_address(uplink.address)
         for site in design.sites.values()
         for gateway in site.gateways.values()
         for uplink in gateway.uplinks.values()
     }
     for cloud in design.clouds.values():
-        used |= {parse_ipv4(text) for text in cloud.gateway.addresses or ()}
+        used |= {parse_address(text) for text in cloud.gateway.public(bits) or ()}
     blanks = {
         name: cloud
         for name, cloud in design.clouds.items()
-        if cloud.gateway.addresses is None and name in work.needs.cloud_gateways
+        if cloud.gateway.public(bits) is None
+        and name in work.needs.cloud_gateways
+        and bits in work.needs.outside[name]
     }
 
     def fits(pool: Prefix, count: int, value: Value) -> bool:
         if not isinstance(value, list) or len(value) != count:
             return False
-        numbers = [parse_ipv4(text) for text in value]
-        return all(pool.contains(n) and n not in used for n in numbers)
+        held = [parse_address(text) for text in value]
+        return all(pool.holds(address) and address not in used for address in held)
 
     waiting = []
     for name, cloud in blanks.items():
-        key, pool = f"clouds.{name}.gateway.addresses", work.offering.of(name).public_pool
+        key = f"clouds.{name}.gateway.addresses{suffix(bits)}"
+        pool = work.offering.of(name).public(bits)
         if work.keep(key, partial(fits, pool, cloud.gateway.instances)):
-            used |= {parse_ipv4(text) for text in _texts(work.chosen[key].value)}
+            used |= {parse_address(text) for text in _texts(work.chosen[key].value)}
         else:
             waiting.append((key, pool, cloud.gateway.instances))
-    free: dict[Prefix, Iterator[int]] = {}
+    free: dict[Prefix, Iterator[Address]] = {}
     for key, pool, count in waiting:
         if pool not in free:
-            free[pool] = (n for n in range(pool.value + 1, pool.last) if n not in used)
+            every = map(pool.address_at, range(1, pool.size - 1))
+            free[pool] = (address for address in every if address not in used)
         # One is left over after each cloud's, so that the blocks of two clouds do not touch.
-        numbers = [n for n, _ in zip(free[pool], range(count), strict=False)]
-        if len(numbers) < count:
+        found = [address for address, _ in zip(free[pool], range(count), strict=False)]
+        if len(found) < count:
             raise SettleError(f"{key}: the cloud's public pool {pool} is used up. Give addresses")
-        used |= set(numbers)
-        work.choose(key, [format_address(n) for n in numbers], f"reserved from the pool {pool}")
+        used |= set(found)
+        work.choose(key, list(map(str, found)), f"reserved from the pool {pool}")
 
 
 def _texts(value: Value) -> list[str]:

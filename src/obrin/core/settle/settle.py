@@ -57,7 +57,8 @@ def settle(
     _unique_local(work)
     for bits in families(design):
         settle_spaces(work, bits)
-    settle_public_addresses(work)
+    for bits in (32, 128):
+        settle_public_addresses(work, bits)
     settle_translation(work)
     for bits in families(design):
         settle_inside_blocks(work, bits)

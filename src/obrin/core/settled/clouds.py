@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import zlib
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
@@ -12,12 +13,13 @@ from obrin.core.address.prefix import Address, Prefix, parse_address
 from obrin.core.catalogue.offering import Demand
 from obrin.core.design.abilities import Able, cloud_able
 from obrin.core.design.joining_references import joined_to
-from obrin.core.design.model import Cloud, Design, Subnet
+from obrin.core.design.model import Cloud, CloudGateway, Design, Subnet
 from obrin.core.design.needs import Needs
 from obrin.core.design.sites import FilterRule
 from obrin.core.design.wishes import HostRule
 from obrin.core.ipsec.profile import Profile
 from obrin.core.settle.classes import demand_of
+from obrin.core.settle.work import suffix
 from obrin.core.settled.picking import Picker
 
 
@@ -44,14 +46,15 @@ class SettledHubTable:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SettledCloudGateway:
-    """`instances` are the public addresses, instance 1 first; `zones` are theirs, where known.
+    """`instances` are the public addresses, instance 1 first, of each family in which somebody
+    calls; `zones` are theirs, where known.
     `demand` is what is asked of it, `asn` None where it speaks no BGP."""
 
     subnet: Dual[Prefix]
     gateway_class: str
     demand: Demand
     asn: int | None
-    instances: tuple[Address, ...]
+    instances: tuple[Dual[Address], ...]
     zones: tuple[str, ...] = ()
 
 
@@ -89,9 +92,14 @@ class SettledCloud:
         return "" if self.gateway is None else self.gateway.gateway_class
 
     @property
-    def instances(self) -> tuple[Address, ...]:
+    def instances(self) -> tuple[Dual[Address], ...]:
         """Public addresses of its gateway's instances."""
         return () if self.gateway is None else self.gateway.instances
+
+    @property
+    def addresses(self) -> tuple[Address, ...]:
+        """All public ones."""
+        return tuple(address for instance in self.instances for address in instance)
 
     @property
     def zones(self) -> tuple[str, ...]:
@@ -156,17 +164,25 @@ def cloud_of(picker: Picker, needs: Needs, name: str, cloud: Cloud) -> SettledCl
 
 def _gateway(picker: Picker, needs: Needs, name: str, cloud: Cloud) -> SettledCloudGateway:
     here, own = f"clouds.{name}.gateway", cloud.gateway
-    addresses = picker.value(f"{here}.addresses", own.addresses)
-    given = addresses if isinstance(addresses, list) else [str(addresses)]
+    families = [_public(picker, needs, name, own, bits) for bits in (32, 128)]
     speaks = own.asn is not None or name in needs.clouds_with_bgp
     return SettledCloudGateway(
         subnet=picker.dual(here, "subnet", own.subnet, own.subnet6),
         gateway_class=str(picker.value(f"{here}.class", own.gateway_class)),
         demand=demand_of(picker.design, name),
         asn=picker.integer(f"{here}.as", own.asn) if speaks else None,
-        instances=tuple(map(parse_address, given)),
+        instances=tuple(Dual(*pair) for pair in itertools.zip_longest(*families)),
         zones=tuple(own.zones or ()),
     )
+
+
+def _public(picker: Picker, needs: Needs, name: str, own: CloudGateway, bits: int) -> list[Address]:
+    """Empty in a family in which nobody calls and nothing is given."""
+    given = own.public(bits)
+    if given is None and bits not in needs.outside[name]:
+        return []
+    found = picker.value(f"clouds.{name}.gateway.addresses{suffix(bits)}", given)
+    return [parse_address(text) for text in (found if isinstance(found, list) else [str(found)])]
 
 
 def _subnet(picker: Picker, cloud: str, name: str, subnet: Subnet, of: Cloud) -> SettledSubnet:

@@ -6,12 +6,12 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from datetime import date
 
-from obrin.core.address.dual import Dual
+from obrin.core.address.dual import Dual, of_families
 from obrin.core.address.prefix import Address, Prefix
 from obrin.core.address.translation import Exposure
 from obrin.core.design.arrangement import Arrangement, arrange
 from obrin.core.design.joining import SITE, Circuit
-from obrin.core.design.model import Design, Entered, Link
+from obrin.core.design.model import Design, Entered, Link, Tunnel
 from obrin.core.design.references import all_suites
 from obrin.core.design.values import written_out
 from obrin.core.errors import AddressError, Misfit
@@ -43,8 +43,7 @@ class Inside:
 
     def insides(self, *, at_site: bool) -> Dual[Address]:
         """One end's addresses."""
-        held = {block.bits: self.ends_inside(block)[not at_site] for block in self.inside}
-        return Dual(held.get(32), held.get(128))
+        return of_families(self.ends_inside(block)[not at_site] for block in self.inside)
 
     def ends_inside(self, block: Prefix) -> tuple[Address, Address]:
         """The addresses of site and cloud in one of the blocks."""
@@ -278,7 +277,7 @@ def _tunnels(
             uplink=ground.gateways[tunnel.gateway].uplinks[tunnel.uplink],
             cloud=link.cloud,
             instance=tunnel.instance,
-            cloud_address=ground.clouds[link.cloud].instances[tunnel.instance - 1],
+            cloud_address=_far_address(ground, link, tunnel),
             inside=ground.picker.dual(here, "inside", tunnel.inside, tunnel.inside6),
             rank=rank,
             preference=arranged.preference(tunnel_name) + offset,
@@ -286,6 +285,13 @@ def _tunnels(
             site_first=tunnel.inside_first == SITE,
             cloud_starts=tunnel.starts != SITE,
         )
+
+
+def _far_address(ground: Ground, link: Link, tunnel: Tunnel) -> Address:
+    """The instance's in the family of the uplink."""
+    bits = ground.gateways[tunnel.gateway].uplinks[tunnel.uplink].address.bits
+    instance = ground.clouds[link.cloud].instances[tunnel.instance - 1]
+    return instance.of(bits) or instance.first
 
 
 def _as_it_is(network: SettledNetwork) -> list[Exposure]:

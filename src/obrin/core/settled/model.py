@@ -209,7 +209,7 @@ class Settled:
     def internet_host(self, bits: int) -> Address:
         """An address that stands for the internet: for examples (RFC 5737), and nobody's here."""
         own = {u.address for g in self.gateways.values() for u in g.uplinks.values()}
-        own |= {address for cloud in self.clouds.values() for address in cloud.instances}
+        own |= {address for cloud in self.clouds.values() for address in cloud.addresses}
         hosts = [prefix.address_at(-2) for prefix in EXAMPLES if prefix.bits == bits]
         return next(host for host in (*hosts, *_INTERNET) if host.bits == bits and host not in own)
 

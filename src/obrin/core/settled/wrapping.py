@@ -11,4 +11,5 @@ def wrapping_of(settled: Settled, tunnel: SettledTunnel) -> Wrapping:
     """Both ends wrap alike: they share the suite, the path, and what stands in it."""
     link = settled.links[tunnel.link]
     encapsulated = link.always_encapsulate or tunnel.uplink.translated
-    return Wrapping(EspShape.of(link.suite.esp), 32, encapsulated, tunnel.uplink.mtu)
+    outer = tunnel.uplink.address.bits
+    return Wrapping(EspShape.of(link.suite.esp), outer, encapsulated, tunnel.uplink.mtu)

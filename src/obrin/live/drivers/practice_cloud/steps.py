@@ -110,8 +110,8 @@ def _network(settled: Settled, cloud: SettledCloud) -> list[CloudStep]:
     )
     names = [f"{name}.{number}" for number, _ in enumerate(cloud.instances, 1)]
     addresses = [
-        CloudStep(name=f"addresses/{reserved}", body={"address": str(address)})
-        for reserved, address in zip(names, cloud.instances, strict=True)
+        CloudStep(name=f"addresses/{reserved}", body={"addresses": list(map(str, instance))})
+        for reserved, instance in zip(names, cloud.instances, strict=True)
     ]
     gateway = CloudStep(
         name=f"gateways/{name}",

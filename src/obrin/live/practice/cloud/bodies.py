@@ -35,9 +35,9 @@ class Subnet(Body):
 
 
 class Address(Body):
-    """A public address, reserved by name."""
+    """Public addresses of one instance, one of each family, reserved by name."""
 
-    address: AddressText
+    addresses: Annotated[list[AddressText], Field(min_length=1, max_length=2)]
 
 
 class Gateway(Body):

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from obrin.core.address.dual import Dual
+from obrin.core.address.dual import Dual, of_families
+from obrin.core.address.prefix import Address as AnyAddress
 from obrin.core.address.prefix import parse_address
 from obrin.core.address.translation import Exposure
 from obrin.core.handover.standard.ipsec import decode_suite
@@ -63,14 +64,15 @@ class Told:
         here = [subnet for subnet in subnets if subnet.network == gateway.network]
         own = next((subnet.prefixes[0] for subnet in here if not subnet.workload), None)
         for number, address_name in enumerate(gateway.public_addresses, 1):
-            address = self._store.get("addresses", address_name).body
-            if own is None or not isinstance(address, Address):
+            reserved = self._store.get("addresses", address_name).body
+            if own is None or not isinstance(reserved, Address):
                 continue
+            public = of_families(map(parse_address, reserved.addresses))
             key = f"{name}-{number}"
             tunnels = self._tunnels[key] = self._tunnels_of(name, number, key)
             identifier = identifier_of(own.address_at(3 + number))
             config = RouterConfig(
-                tunnels={n: self._tunnel(n, t, address.address) for n, t in tunnels.items()},
+                tunnels={n: self._tunnel(n, t, public) for n, t in tunnels.items()},
                 networks=tuple((s.name, p) for s in here if s.workload for p in s.prefixes),
                 neighbours={
                     n: self._neighbour(n, t, gateway, identifier)
@@ -81,9 +83,7 @@ class Told:
             )
             yield (
                 key,
-                InstanceConfig(
-                    network=gateway.network, address=parse_address(address.address), router=config
-                ),
+                InstanceConfig(network=gateway.network, addresses=tuple(public), router=config),
             )
 
     def _tunnels_of(self, gateway: str, number: int, key: str) -> dict[str, Tunnel]:
@@ -104,8 +104,9 @@ class Told:
             raise AssertionError("a far end of another kind")
         return body
 
-    def _tunnel(self, name: str, body: Tunnel, own: str) -> RouterTunnel:
+    def _tunnel(self, name: str, body: Tunnel, public: Dual[AnyAddress]) -> RouterTunnel:
         far = self._far_end(body)
+        own = str(public.of(parse_address(far.address).bits) or public.first)
         live = body.liveness
         peer = PeerConfig(
             name=name,
@@ -143,7 +144,6 @@ class Told:
         if bgp is None:
             raise AssertionError("a neighbour without BGP")
         ends = _ends(body)
-        hops = {one.local.bits: one.local for one in ends}
         session = SessionConfig(
             name=name,
             local_as=gateway.autonomous_system,
@@ -151,7 +151,7 @@ class Told:
             router_id=identifier,
             local_address=ends[0].local,
             peer_address=ends[0].remote,
-            next_hops=Dual(hops.get(32), hops.get(128)),
+            next_hops=of_families(one.local for one in ends),
             hold=bgp.hold_time,
             passive=not body.initiate,
             password=(body.session_password or "").encode(),
