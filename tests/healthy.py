@@ -163,6 +163,10 @@ class Healthy:
         if isinstance(networks["desks"], str) and self._maybe("an inner router", 0.15):
             router = f"10.{20 + number}.0.250"
             networks["yard"] = {"prefix": f"10.{20 + number}.12.0/24", "behind": router}
+            if "stack" in self.data:
+                six = f"2001:db8:{20 + number}::"
+                networks["desks"] = {"prefix": networks["desks"], "prefix6": f"{six}/64"}
+                networks["yard"]["behind6"] = f"{six}250"
         return networks
 
     def _gateway(self, kinds: tuple[str | None, ...], providers: list[str]) -> Json:

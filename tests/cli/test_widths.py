@@ -61,7 +61,7 @@ def test_no_name_is_broken_at_any_width(folder, words) -> None:
 def test_without_a_wish_a_pipe_gets_a_table_as_wide_as_it_needs(folder) -> None:
     run = folder.obrin("routes", "crossing/head", COLUMNS="")
     assert "harbour-crossing/north" in run.out
-    assert "Prefix" in run.out.splitlines()[2]
+    assert any("Prefix" in line for line in run.out.splitlines()[:4])
 
 
 def test_what_has_nothing_to_list_says_so_instead_of_an_empty_table(

@@ -206,7 +206,7 @@ def test_each_cloud_can_offer_something_else() -> None:
     settled = build_settled(design, settle(design, {}, both))
     apps, books = settled.clouds["apps"], settled.clouds["books"]
     assert (apps.gateway_class, books.gateway_class) == ("cutter", "big-cutter")
-    assert [other.public_pool.contains(c.instances[0].value) for c in (apps, books)] == [
+    assert [other.public_pool.holds(c.instances[0].first) for c in (apps, books)] == [
         False,
         True,
     ]

@@ -42,7 +42,7 @@ class Cloud:
     def whole(self) -> Cloud:
         self.put("networks", "n", {"spaces": ["10.64.0.0/20"]})
         self.put("subnets", "gs", {"network": "n", "prefixes": ["10.64.0.0/28"], "role": "gateway"})
-        self.put("addresses", "a", {"address": "203.0.113.1"})
+        self.put("addresses", "a", {"addresses": ["203.0.113.1"]})
         self.put(
             "gateways",
             "g",

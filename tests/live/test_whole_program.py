@@ -263,7 +263,7 @@ def the_cloud(world) -> closing[Client]:
 def test_what_the_design_no_longer_has_is_ended_and_what_others_made_is_left(world) -> None:
     before = (world.path / "design.yaml").read_text()
     with the_cloud(world) as cloud:
-        cloud.call("PUT", "/v1/addresses/somebodys", {"address": "203.0.113.99"})
+        cloud.call("PUT", "/v1/addresses/somebodys", {"addresses": ["203.0.113.99"]})
     tunnel = "      b: {gateway: quay-gw, uplink: radio, instance: 2}\n"
     world.write("design.yaml", before.replace(tunnel, ""))
     run = world.obrin("status").bad(1, "STILL THERE though it has ended: far-ends/quay-gw.radio")

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import random
+
 import pytest
 
 from obrin.core.address.prefix import Address
@@ -13,6 +15,8 @@ from obrin.core.routing.packet import PacketKey
 from obrin.core.routing.stable import Stable
 from obrin.core.settled.model import host_of
 from tests.doubles import DESIGN, settled_of, swap
+from tests.live.buildable import Drawn
+from tests.live.test_virtual_world import as_expected
 from tests.live.virtual_world import VirtualWorld
 
 # The pier has three tunnels, two of which share; the yard is static and watched; the quay marks
@@ -140,3 +144,37 @@ def test_after_a_failure_and_after_it_is_mended(world: VirtualWorld, element: El
     world.internet.heal()
     world.run(60.0)
     same_everywhere(world, WHOLE)
+
+
+def in_agreement(seed: int, failures: int) -> None:
+    """Before, during and after failures of a drawn design; and its flows, with real packets."""
+    drawn = Drawn(seed)
+    settled = settled_of(drawn.text)
+    made = VirtualWorld(settled)
+    made.run(12.0)
+    whole = state_of(settled)
+    same_everywhere(made, whole)
+    assert all(as_expected(made)), drawn.text
+    every = list(elements(settled))
+    for element in random.Random(seed).sample(every, min(failures, len(every))):
+        lost = lost_ways(settled, [element])
+        for label in lost:
+            made.cut(label)
+        made.run(12.0)
+        same_everywhere(made, Stable(whole.network, lost, whole))
+        made.internet.heal()
+        made.run(12.0)
+        same_everywhere(made, whole)
+
+
+@pytest.mark.parametrize("first", range(0, 60, 10))
+def test_drawn_designs_of_both_families(first: int) -> None:
+    for seed in range(first, first + 10):
+        in_agreement(seed, failures=1)
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("first", range(1000, 2500, 50))
+def test_many_drawn_designs_and_all_their_failures(first: int) -> None:
+    for seed in range(first, first + 50):
+        in_agreement(seed, failures=99)

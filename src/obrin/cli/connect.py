@@ -297,7 +297,7 @@ def print_outcomes(out: Console, outcomes: Sequence[Outcome]) -> None:
         rows.append(
             (
                 f"{wish.source} > {wish.destination}",
-                str(wish.flow),
+                wish.service,
                 "must work" if wish.must == "work" else "must not",
                 seen,
                 "as wished" if outcome.met else "NOT AS WISHED",
@@ -315,7 +315,7 @@ def print_sizes(out: Console, sizes: Sequence[SizeOutcome]) -> None:
     rows = [
         (
             f"{size.expectation.source} > {size.expectation.destination}",
-            str(size.expectation.flow),
+            size.expectation.service,
             str(size.largest) if size.largest else "",
             str(size.expected),
             size.problem or size.beyond,

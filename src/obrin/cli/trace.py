@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     from obrin.core.address.prefix import Address
     from obrin.core.design.places import NetworkRef
     from obrin.core.design.values import Flow
+    from obrin.core.reach.paths import End
     from obrin.core.reach.trace import Trace
     from obrin.core.settled.model import Settled
 
@@ -24,6 +25,7 @@ if TYPE_CHECKING:
 @click.argument("destination", metavar="TO")
 @click.argument("flow", default="icmp")
 @without_option
+@click.option("--ipv6", is_flag=True, help="Between the IPv6 addresses of two networks.")
 @design_option
 @json_option
 @click.pass_context
@@ -33,13 +35,14 @@ def trace(
     destination: str,
     flow: str,
     failed: tuple[str, ...],
+    ipv6: bool,
     design_file: str | None,
     as_json: bool,
 ) -> None:
     """Follow a packet from one network to another and its answer back: routes, rules, translation.
 
     FROM and TO are networks (PLACE/NETWORK) or addresses in one, TO also 'internet'; FLOW is
-    tcp/443, udp/53, icmp.
+    tcp/443, udp/53, icmp. Between networks it goes over IPv4 where they have it.
     Exit code 1 when it does not arrive, or its answer does not.
 
     \b
@@ -53,6 +56,7 @@ def trace(
     one, two = _end(settled, source), _end(settled, destination)
     if one[0].is_internet:
         raise ObrinError("nothing comes from the internet by itself. Trace from a network to it")
+    one, two = _of_one_family(settled, one, two, ipv6=ipv6)
     model = model_without(settled, failed)
     found = path_there_and_back(model, one, two, _flow(flow))
     if as_json:
@@ -101,9 +105,23 @@ def _end(settled: Settled, text: str) -> tuple[NetworkRef, Address | None]:
         known = ", ".join(list(names)[:8])
         raise ObrinError(f"'{text}' is no network and no address. Networks: {known}") from None
     for reference in names.values():
-        if settled.network(reference).holds(address):
+        if any(prefix.holds(address) for prefix in settled.families_at(reference)):
             return reference, address
     raise ObrinError(f"{text} is in no network of the design. 'obrin space who {text}' tells more")
+
+
+def _of_one_family(settled: Settled, one: End, two: End, *, ipv6: bool) -> tuple[End, End]:
+    """Both ends in the family of their addresses, or else in that which is asked for."""
+    from dataclasses import replace
+
+    given = {address.bits for _, address in (one, two) if address is not None}
+    given |= {128} if ipv6 else set()
+    if len(given) > 1:
+        raise ObrinError("the two ends are of different families. Give both of one")
+    bits = next(iter(given), settled.families[0])
+    if bits not in settled.families:
+        raise ObrinError(f"the design carries no IPv{6 if bits == 128 else 4}. See its 'stack'")
+    return (replace(one[0], bits=bits), one[1]), (replace(two[0], bits=bits), two[1])
 
 
 def _as_json(found: Trace) -> dict[str, object]:

@@ -42,6 +42,7 @@ def public_addresses(settled: Settled) -> Iterator[Finding]:
                 "give the site's address here, as its provider told it",
             )
     yield from _behind_translators(settled, uplinks)
+    yield from _same_inside(uplinks)
     yield from _identities(settled)
     if len(examples) < len(uplinks):
         # Where all are examples, the design is one.
@@ -85,6 +86,25 @@ def _behind_translators(settled: Settled, uplinks: list[Here]) -> Iterator[Findi
                 "the device has the range on its internet side: what is for hosts there, or the "
                 "tunnel's own packets, leave by the wrong interface",
                 "give the network between device and translator a range of its own",
+            )
+
+
+def _same_inside(uplinks: list[Here]) -> Iterator[Finding]:
+    """One device behind two translators that both gave it the same address, as boxes of one make
+    do."""
+    first: dict[tuple[str, Address], str] = {}
+    for where, gateway, uplink in uplinks:
+        other = first.setdefault((gateway.name, uplink.own), uplink.name)
+        if other != uplink.name and uplink.translated:
+            yield Finding(
+                Severity.ERROR,
+                "inside-address-twice",
+                (*where[:-1], "inside"),
+                f"uplinks {other} and {uplink.name} of {gateway.name} both have {uplink.own} on "
+                "the device",
+                "it cannot tell the two lines apart: the second one's tunnels leave by the first, "
+                "or not at all",
+                "give the network behind one of the two translators another range",
             )
 
 

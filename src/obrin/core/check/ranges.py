@@ -11,6 +11,7 @@ from obrin.core.check.finding import Finding, Severity
 from obrin.core.check.inside import placed_blocks
 from obrin.core.design.reader import Location
 from obrin.core.settled.model import Settled
+from obrin.core.settled.sites import SettledNetwork
 
 _NOT_LOCAL = parse_prefix("fc00::/8")
 """The half of unique local space whose L bit is clear (RFC 4193 section 3.1)."""
@@ -61,12 +62,15 @@ def _inner_routers(settled: Settled) -> Iterator[Finding]:
     """A router that leads to a network stands in another one, beside the gateways."""
     for site in settled.sites.values():
         for network in site.networks.values():
-            inner = network.behind
-            if inner is not None and settled.network_of_router(site.name, inner) is None:
+            yield from _other_family(site.name, network)
+            for inner in network.behind:
+                if settled.network_of_router(site.name, inner) is not None:
+                    continue
+                key = "behind" if inner.bits == 32 else "behind6"
                 yield Finding(
                     Severity.ERROR,
                     "behind-nowhere",
-                    ("sites", site.name, "networks", network.name, "behind"),
+                    ("sites", site.name, "networks", network.name, key),
                     f"{network.name} is to be reached by {inner}, which is in none of the networks "
                     f"of {site.name} that its gateways stand in",
                     "the gateways have no way to that router, and drop what is for the network",
@@ -136,4 +140,20 @@ def _not_local(settled: Settled) -> Iterator[Finding]:
                 "hands out yet (RFC 4193, 3.1)",
                 "it may be given to somebody else one day, and was not drawn at random",
                 "take a /48 of fd00::/8, or leave 'ula' blank to have one drawn",
+            )
+
+
+def _other_family(site: str, network: SettledNetwork) -> Iterator[Finding]:
+    """A network that an inner router leads to in one of its two families."""
+    for prefix in network.prefix if any(network.behind) else ():
+        if network.behind.of(prefix.bits) is None:
+            key = "behind" if prefix.bits == 32 else "behind6"
+            yield Finding(
+                Severity.ERROR,
+                "behind-family",
+                ("sites", site, "networks", network.name, key),
+                f"{prefix} of {site}/{network.name} is behind an inner router, whose address in "
+                f"that family is not said",
+                "the gateways have no route to it there, and announce it all the same",
+                f"give '{key}'",
             )

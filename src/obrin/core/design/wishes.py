@@ -16,13 +16,14 @@ from pydantic_core import CoreSchema
 
 from obrin.core.design.places import ReferenceText
 from obrin.core.design.values import (
-    AddressText,
     AsRange,
     Day,
     FlowText,
     Growth,
     Ipv4PrefixText,
+    Ipv4Text,
     Ipv6PrefixText,
+    Ipv6Text,
     Name,
     PrefixesText,
     PrefixText,
@@ -132,11 +133,12 @@ class Wish(Entity):
 class Network(Short, Wish):
     """A network of a site."""
 
-    behind: AddressText | None = Field(
+    behind: Ipv4Text | None = Field(
         None,
         description="The inner router that leads to it, by its address in another network of the "
         "site. Blank: the gateways stand in it themselves.",
     )
+    behind6: Ipv6Text | None = Field(None, description="The same router's IPv6 address.")
     owner: str | None = Field(None, description="Who answers for it.")
     note: str | None = Field(None, description="Anything worth knowing.")
 

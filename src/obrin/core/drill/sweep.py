@@ -230,7 +230,7 @@ class ShortList:
 
 def flow_name(wish: Expected) -> str:
     """How a flow is called in drills."""
-    return f"{wish.flow} {wish.source} > {wish.destination}"
+    return f"{wish.service} {wish.source} > {wish.destination}"
 
 
 def _differ(

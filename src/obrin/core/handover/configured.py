@@ -58,7 +58,9 @@ def device_config(settled: Settled, place: str) -> DeviceConfig:
         tunnels=tuple(map(_tunnel, ends)),
         circuits=tuple(map(_circuit, circuits)),
         speaker=_speaker(settled, place, ends, circuits),
-        routes=(*_inner(settled, place), *_static(ends, circuits)),
+        routes=tuple(
+            sorted((*_inner(settled, place), *_static(ends, circuits)), key=lambda r: r.prefix.bits)
+        ),
         translations=tuple(_translations(ends)),
     )
 
@@ -78,7 +80,7 @@ def _own_interfaces(settled: Settled, place: str) -> Iterator[Interface]:
         for uplink in gateway.uplinks.values():
             yield _single(uplink.name, UPLINK, uplink.own)
         for network in gateway.networks.values():
-            if network.behind is None:
+            if not any(network.behind):
                 yield _network(network.name, network.prefix)
 
 
@@ -88,11 +90,11 @@ def _inner(settled: Settled, place: str) -> Iterator[StaticRoute]:
         return
     gateway = settled.gateways[place]
     for network in gateway.networks.values():
-        if network.behind is not None:
-            beside = settled.network_of_router(gateway.site, network.behind)
-            prefix = network.prefix.of(network.behind.bits)
+        for router in network.behind:
+            beside = settled.network_of_router(gateway.site, router)
+            prefix = network.prefix.of(router.bits)
             if beside is not None and prefix is not None:
-                hop = Hop(interface=beside, address=network.behind)
+                hop = Hop(interface=beside, address=router)
                 yield StaticRoute(prefix=prefix, hops=(hop,), network=network.name)
 
 

@@ -75,7 +75,7 @@ def _networks(settled: Settled, place: str) -> list[Context]:
         held = {n: s.prefix for n, s in settled.clouds[place].subnets.items()}
     else:
         networks = settled.gateways[place].networks.values()
-        held = {n.name: n.prefix for n in networks if n.behind is None}
+        held = {n.name: n.prefix for n in networks if not any(n.behind)}
     return [
         {"name": name, "prefix": str(prefix), "gateway_address": prefix.address(1)}
         for name, prefixes in held.items()
@@ -87,9 +87,9 @@ def _inner_networks(settled: Settled, place: str) -> list[Context]:
     """Those that an inner router leads to."""
     networks = {} if place in settled.clouds else settled.gateways[place].networks
     return [
-        {"name": n.name, "prefix": str(n.prefix.of(n.behind.bits)), "router": str(n.behind)}
+        {"name": n.name, "prefix": str(n.prefix.of(router.bits)), "router": str(router)}
         for n in networks.values()
-        if n.behind is not None
+        for router in n.behind
     ]
 
 

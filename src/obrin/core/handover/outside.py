@@ -42,9 +42,13 @@ def internet_side(settled: Settled, place: str, ends: tuple[TunnelEnd, ...]) -> 
         )
     yield from _forwarding(settled, place, ends)
     all_ends: tuple[LegEnd, ...] = (*ends, *circuits_at(settled, place))
-    far = {prefix for end in all_ends for prefix in end.remote_prefixes}
-    if not far:
+    told = {prefix for end in all_ends for prefix in end.remote_prefixes}
+    far = [prefix for prefix in told if prefix.bits == 32]
+    if not told:
         yield Paragraph("Nothing: no tunnel and no circuit ends here.")
+        return
+    if not far:
+        yield Paragraph("Sources of IPv6 are not translated: there is nothing to leave alone.")
         return
     yield Paragraph(
         "Leave alone, in source translation, everything whose destination is one of: "

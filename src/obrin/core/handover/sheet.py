@@ -50,6 +50,7 @@ def value_sheet(settled: Settled, place: str) -> list[Block]:
         *_owners(settled, place),
         Heading(2, "1. This gateway"),
         Table(("Value", "Enter"), _own_values(settled, place, ends)),
+        *_advertisements(settled, place),
         *_protection(settled, ends),
         *_routing(settled, place, ends),
         *_filters(filter_of(settled, place), ends),
@@ -57,6 +58,14 @@ def value_sheet(settled: Settled, place: str) -> list[Block]:
         *_translation(ends),
         *internet_side(settled, place, ends),
     ]
+
+
+def _advertisements(settled: Settled, place: str) -> Iterator[Block]:
+    if place in settled.gateways and 128 in settled.families:
+        yield Paragraph(
+            "Router advertisements (RFC 4861), by which hosts find this gateway over IPv6, are the "
+            "site's own affair and not on this sheet."
+        )
 
 
 def _accepted(settled: Settled) -> Iterator[Block]:
@@ -128,8 +137,8 @@ def _own_values(
             inner = network.behind
             own = " and ".join(prefix.address(1) for prefix in network.prefix)
             way = f"gateway address {own}"
-            if inner is not None:
-                beside = settled.network_of_router(gateway.site, inner) or "no network here"
+            if any(inner):
+                beside = settled.network_of_router(gateway.site, inner.first) or "no network here"
                 way = f"by a static route to the inner router {inner} in {beside}"
             yield f"Network {name}", f"{network.prefix}, {way}"
     if any(end.routing == "bgp" for end in ends):
@@ -246,6 +255,16 @@ def _seldom(speakers: list[TunnelEnd]) -> Iterator[tuple[str, ...]]:
             yield name, *(value or "none" for value in values)
 
 
+def _families(speakers: list[TunnelEnd]) -> Iterator[tuple[str, ...]]:
+    """Rows only where IPv6 is carried (RFC 4760)."""
+    if any(end.local_insides.ipv6 is not None for end in speakers):
+        yield "Address families", *(_FAMILIES[len(list(e.local_insides))] for e in speakers)
+        yield "Next hop for IPv6", *(str(e.local_insides.ipv6) for e in speakers)
+
+
+_FAMILIES = {1: "IPv6 unicast", 2: "IPv4 unicast, IPv6 unicast"}
+
+
 def _signature(end: TunnelEnd) -> str:
     return "on, password in `keys.json`" if end.password else "off"
 
@@ -261,6 +280,7 @@ def _routing(settled: Settled, place: str, ends: tuple[TunnelEnd, ...]) -> Itera
                 ("BGP peer address", *(str(e.remote_inside) for e in speakers)),
                 ("BGP source address", *(str(e.local_inside) for e in speakers)),
                 ("Peer's AS number", *(str(e.remote_as) for e in speakers)),
+                *_families(speakers),
                 ("Hold time", *(seconds(e.hold) for e in speakers)),
                 ("Keepalive", *(seconds(e.hold / 3) for e in speakers)),
                 ("Multihop", *("off" for _ in speakers)),

@@ -110,12 +110,12 @@ def _inner_routers(settled: Settled, place: str) -> Iterator[Part]:
         return
     behind: dict[Address, list[SettledNetwork]] = {}
     for network in gateway.networks.values():
-        if network.behind is not None:
-            behind.setdefault(network.behind, []).append(network)
-    far = sorted({p for end in ends_at(settled, place) for p in end.remote_prefixes})
+        for router in network.behind:
+            behind.setdefault(router, []).append(network)
+    told = sorted({p for end in ends_at(settled, place) for p in end.remote_prefixes})
     for router, networks in behind.items():
-        of_its = router.bits
-        prefixes = ", ".join(str(network.prefix.of(of_its)) for network in networks)
+        prefixes = ", ".join(str(network.prefix.of(router.bits)) for network in networks)
+        far = [prefix for prefix in told if prefix.bits == router.bits]
         back = ", ".join(map(str, far)) or "what lies beyond this gateway"
         yield (
             f"Enter static routes to {prefixes} by the inner router {router}; there, routes to "
@@ -185,8 +185,8 @@ def _flow(settled: Settled, place: str) -> Part:
             key = probe_key(settled, expectation)
             return (
                 "Try the flows that must work, from both sides ('obrin probe')",
-                f"for one, {expectation.flow} from {key.source} to {key.destination} is answered, "
-                "and packets are counted in and out at both ends",
+                f"for one, {expectation.service} from {key.source} to {key.destination} is "
+                "answered, and packets are counted in and out at both ends",
                 otherwise,
             )
     return (

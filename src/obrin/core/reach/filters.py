@@ -146,7 +146,7 @@ def _rules_of(settled: Settled, place: str) -> tuple[Rule, ...]:
     if place in settled.clouds and settled.clouds[place].is_hub:
         return tuple(
             Rule(name=f"hub-passes-all{suffix}", source=every, destination=every)
-            for suffix, every in (("", DEFAULT_ROUTE), ("-6", DEFAULT_ROUTE6))
+            for suffix, every in (("", DEFAULT_ROUTE), ("-ipv6", DEFAULT_ROUTE6))
             if every.bits in settled.families
         )
     if place in settled.clouds:
@@ -159,7 +159,7 @@ def _rules_of(settled: Settled, place: str) -> tuple[Rule, ...]:
     for wish in settled.expectations_at(here):
         if wish.must == "work" and wish.source.place != wish.destination.place:
             pairs = _pairs(settled, here, wish.source, wish.destination)
-            stem = f"flow-{wish.number}" + ("" if wish.bits == 32 else "-6")
+            stem = f"flow-{wish.number}" + ("" if wish.bits == 32 else "-ipv6")
             for index, (source, destination) in enumerate(pairs, 1):
                 name = stem if len(pairs) == 1 else f"{stem}-{index}"
                 for rule in rules_for(name, source, destination, wish.flow):

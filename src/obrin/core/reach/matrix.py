@@ -18,7 +18,7 @@ from obrin.core.reach.model import ReachModel
 from obrin.core.reach.paths import all_networks
 from obrin.core.reach.trace import stopped, there_and_back, trace
 from obrin.core.routing.packet import PacketKey
-from obrin.core.settled.expected import Expected
+from obrin.core.settled.expected import FAMILY_NAMES, Expected
 from obrin.core.settled.model import Settled, host_of
 
 WISHED, WIDER, BROKEN, CLOSED = "as wished", "wider", "BROKEN", ""
@@ -100,7 +100,7 @@ def _cell(
         if (inner := _meet(sender, [named.source])) not in (None, named.source)
     ]
     for rule, named in tried:
-        text = str(rule.flow)
+        text = _service(settled, rule)
         if named is None or allowed.get(text):
             continue
         packet = named.packet(settled, source, destination, rule.flow)
@@ -110,9 +110,16 @@ def _cell(
     for wish in wishes:
         works = not stopped(*there_and_back(model, wish))
         if works != (wish.must == "work"):
-            broken.append(f"{wish.flow} must {'work' if wish.must == 'work' else 'not'}")
+            broken.append(f"{wish.service} must {'work' if wish.must == 'work' else 'not'}")
     wider = tuple(text for text, more in allowed.items() if more)
     return Cell(source, destination, tuple(allowed), wider, tuple(broken))
+
+
+def _service(settled: Settled, rule: Rule) -> str:
+    """What it lets begin, with the family where there are two."""
+    if len(settled.families) == 1:
+        return str(rule.flow)
+    return f"{rule.flow} over {FAMILY_NAMES[rule.source.bits]}"
 
 
 def _let_in(settled: Settled, network: NetworkRef) -> list[Prefix]:
@@ -134,8 +141,9 @@ class _Named:
         self, settled: Settled, source: NetworkRef, destination: NetworkRef, flow: Flow
     ) -> PacketKey:
         """The first of a flow, between the usual hosts where the rule speaks of them."""
-        sender, _ = settled.host(source, destination.place)
-        _, target = settled.host(destination, source.place)
+        bits = self.source.bits
+        sender, _ = settled.host(replace(source, bits=bits), destination.place)
+        _, target = settled.host(replace(destination, bits=bits), source.place)
         return PacketKey.first_of(
             flow,
             sender if self.source.holds(sender) else host_of(self.source),
@@ -153,7 +161,8 @@ def _wider(
 ) -> bool:
     """Whether a flow that passes is more than what was asked for: other ports, or, where only some
     hosts were meant, other hosts."""
-    mine = [wish for wish in asked if _within(flow, wish.flow)]
+    bits = named.source.bits
+    mine = [wish for wish in asked if wish.bits == bits and _within(flow, wish.flow)]
     if not mine:
         return True
     if any(wish.source.part is None and wish.destination.part is None for wish in mine):
@@ -177,7 +186,7 @@ def _named(
     settled: Settled, source: NetworkRef, destination: NetworkRef, rule: Rule
 ) -> _Named | None:
     """What a rule at the source's place speaks of; None when it is not of the two."""
-    own = _meet(rule.source, [settled.network(source)])
+    own = _meet(rule.source, settled.prefixes_of(source))
     far = _meet(rule.destination, settled.seen_as(destination, source.place))
     return None if own is None or far is None else _Named(own, far)
 
@@ -187,7 +196,7 @@ def _named_there(
 ) -> _Named | None:
     """The same for a rule at the far end, which speaks of addresses as they are known there."""
     own = _meet(rule.source, settled.seen_as(source, destination.place))
-    far = _meet(rule.destination, [settled.network(destination)])
+    far = _meet(rule.destination, settled.prefixes_of(destination))
     if own is None or far is None:
         return None
     mine = settled.exposures(source, destination.place)

@@ -113,8 +113,9 @@ class _Walk:
     def by_inner_router(self, site: str, network: str) -> None:
         """Where the gateways do not stand in a network themselves."""
         inner = self.model.settled.sites[site].networks[network].behind
-        if inner is not None:
-            self.hops.append(f"inner router {inner} of {site}")
+        if any(inner):
+            router = inner.of(self.key.destination.bits) or inner.first
+            self.hops.append(f"inner router {router} of {site}")
 
     @property
     def _outbound(self) -> bool:

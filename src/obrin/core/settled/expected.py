@@ -39,10 +39,14 @@ class Expected:
         return FAMILY_NAMES[self.bits]
 
     @property
+    def service(self) -> str:
+        """Its flow as text, with the family where it is expected in both."""
+        return str(self.flow) if self.alone else f"{self.flow} over {self.family}"
+
+    @property
     def words(self) -> str:
-        """It as text, with its family where it is expected in both."""
-        over = "" if self.alone else f" over {self.family}"
-        return f"{self.flow} from {self.source} to {self.destination}{over}"
+        """All of it as text."""
+        return f"{self.service} from {self.source} to {self.destination}"
 
 
 def families_of(

@@ -195,7 +195,7 @@ class Settled:
         if reference.part is not None:
             return reference.part
         held = self._entity(reference).prefix
-        return held.of(reference.bits) or held.first
+        return (held.of(reference.bits) if reference.bits else None) or held.first
 
     def families_at(self, reference: NetworkRef) -> Dual[Prefix]:
         """The prefixes of a network or subnet in every family. Raises KeyError."""
@@ -255,7 +255,7 @@ class Settled:
             (
                 name
                 for name, network in self.sites[site].networks.items()
-                if network.behind is None and any(p.holds(router) for p in network.prefix)
+                if not any(network.behind) and any(p.holds(router) for p in network.prefix)
             ),
             None,
         )

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from obrin.core.address.dual import Dual
+from obrin.core.address.dual import Dual, of_families
 from obrin.core.address.prefix import Address, Prefix, parse_address
 from obrin.core.design.abilities import Able, gateway_able
 from obrin.core.design.arrangement import identity_of
@@ -16,16 +16,19 @@ from obrin.core.ipsec.profile import Profile
 from obrin.core.settled.clouds import identifier_of
 from obrin.core.settled.picking import Picker
 
+NO_ROUTER: Dual[Address] = Dual(None)
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SettledNetwork:
-    """`hosts_accept` is what the firewalls of its hosts let in; None is everything. `behind` is the
-    inner router that leads to it, None where gateways stand in it themselves."""
+    """`hosts_accept` is what the firewalls of its hosts let in; None is everything. `behind` are
+    the addresses of the inner router that leads to it, none where gateways stand in it
+    themselves."""
 
     name: str
     prefix: Dual[Prefix]
     hosts_accept: tuple[HostRule, ...] | None = None
-    behind: Address | None = None
+    behind: Dual[Address] = NO_ROUTER
     owner: str = ""
     note: str = ""
 
@@ -144,10 +147,15 @@ def _network(picker: Picker, here: str, name: str, network: Network) -> SettledN
         name=name,
         prefix=picker.dual(here, "prefix", network.prefix, network.prefix6),
         hosts_accept=None if accepts is None else tuple(accepts),
-        behind=None if network.behind is None else parse_address(network.behind),
+        behind=_router(network, picker.families),
         owner=network.owner or "",
         note=network.note or "",
     )
+
+
+def _router(network: Network, families: tuple[int, ...]) -> Dual[Address]:
+    given = [parse_address(text) for text in (network.behind, network.behind6) if text is not None]
+    return of_families(address for address in given if address.bits in families)
 
 
 def gateways_of(

@@ -11,6 +11,7 @@ from obrin.core.address.prefix import Address
 from obrin.core.design.values import PROTOCOLS
 from obrin.core.errors import OutsideError
 from obrin.core.reach.trace import far_key, probe_key
+from obrin.core.routing.packet import TCP, UDP
 from obrin.core.settled.expected import Expected
 from obrin.core.settled.model import Settled
 from obrin.live.drivers.protocol import Ends
@@ -42,6 +43,7 @@ class Outcome:
             "from": str(self.expectation.source),
             "to": str(self.expectation.destination),
             "flow": str(self.expectation.flow),
+            "family": self.expectation.family.lower(),
             "must": self.expectation.must,
             "seen": self.seen,
             "met": self.met,
@@ -84,7 +86,6 @@ def ask_from(settled: Settled, ends: Ends, place: str, question: Question) -> An
 def probe_one(settled: Settled, ends: Ends, expectation: Expected) -> Outcome:
     """One question from the source's side, asked as its first packet would be."""
     question, key = question_of(settled, expectation), probe_key(settled, expectation)
-    protocol = question.protocol
     try:
         answer = ask_from(settled, ends, expectation.source.place, question)
     except OutsideError as error:
@@ -94,17 +95,17 @@ def probe_one(settled: Settled, ends: Ends, expectation: Expected) -> Outcome:
     seen = "refused" if answer.refused else "no answer"
     beyond = far_key(settled, expectation)
     pairs = {(key.source, key.destination), (beyond.source, beyond.destination)}
-    why = _who_dropped(settled, ends, pairs, protocol, answer.source_port)
+    why = _who_dropped(settled, ends, pairs, key.protocol, answer.source_port)
     return Outcome(expectation, seen, answer.seconds, why)
 
 
 def _who_dropped(
-    settled: Settled, ends: Ends, pairs: set[tuple[Address, Address]], protocol: str, port: int
+    settled: Settled, ends: Ends, pairs: set[tuple[Address, Address]], protocol: int, port: int
 ) -> str:
     """The first device that says it dropped the packet or its answer."""
-    number, ports = PROTOCOLS[protocol], {port} if protocol != "icmp" else {0}
+    ports = {port} if protocol in (TCP, UDP) else {0}
     for drop in _all_drops(settled, ends):
-        if drop.protocol != number:
+        if drop.protocol != protocol:
             continue
         pair = drop.source, drop.destination
         if pair in pairs and drop.source_port in ports:

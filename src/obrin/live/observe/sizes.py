@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from obrin.core.errors import OutsideError
-from obrin.core.ipsec.overhead import IPV4_HEADER, TCP_HEADER
+from obrin.core.ipsec.overhead import IPV4_HEADER, IPV6_HEADER, LEAST_IPV6_MTU, TCP_HEADER
 from obrin.core.reach.model import ReachModel
 from obrin.core.reach.paths import path_there_and_back
 from obrin.core.settled.expected import Expected
@@ -17,8 +17,8 @@ from obrin.live.drivers.protocol import Ends
 from obrin.live.drivers.seen import Answer
 from obrin.live.observe.probe import ask_from, question_of
 
-SMALL, LARGE = 68, 1500
-"""What every IPv4 path passes (RFC 791), and what the hosts' own networks do."""
+SMALL, LARGE = {32: 68, 128: LEAST_IPV6_MTU}, 1500
+"""What every path of a family passes (RFC 791, RFC 8200), and what the hosts' own networks do."""
 TIMEOUT = 0.6
 Json = dict[str, Any]
 
@@ -43,6 +43,7 @@ class SizeOutcome:
             "from": str(self.expectation.source),
             "to": str(self.expectation.destination),
             "flow": str(self.expectation.flow),
+            "family": self.expectation.family.lower(),
             "largest": self.largest,
             "expected": self.expected,
             "met": self.met,
@@ -77,19 +78,20 @@ def _size_of(settled: Settled, ends: Ends, wish: Expected, expected: int) -> Siz
             problem = "not even a small packet is answered"
             return SizeOutcome(expectation=wish, largest=0, expected=expected, problem=problem)
         if question.protocol == "tcp":
-            largest = first.mss + IPV4_HEADER + TCP_HEADER
+            head = IPV4_HEADER if wish.bits == 32 else IPV6_HEADER
+            largest = first.mss + head + TCP_HEADER
             beyond = f"TCP agrees on an MSS of {first.mss}"
         else:
-            largest, beyond = _search(ask, expected)
+            largest, beyond = _search(ask, expected, SMALL[wish.bits])
     except OutsideError as error:
         return SizeOutcome(expectation=wish, largest=0, expected=expected, problem=str(error))
     return SizeOutcome(expectation=wish, largest=largest, expected=expected, beyond=beyond)
 
 
-def _search(ask: Callable[[int], Answer], expected: int) -> tuple[int, str]:
+def _search(ask: Callable[[int], Answer], expected: int, small: int) -> tuple[int, str]:
     """The largest size that is answered, and what the next one meets; the expected one first, as it
     is most often right."""
-    passes, fails = SMALL, LARGE + 1
+    passes, fails = small, LARGE + 1
     beyond = "nothing larger was tried"
     following = [expected, expected + 1]
     while passes + 1 < fails:

@@ -1,0 +1,91 @@
+"""Designs drawn at random that the practice world can build, in every mix of the two families."""
+
+from __future__ import annotations
+
+import random
+from typing import Any
+
+import yaml
+
+Json = dict[str, Any]
+STACKS = ("ipv4", "dual", "dual", "ipv6", "ipv6")
+
+
+class Drawn:
+    """`data` is a design with one cloud and up to three sites of one gateway each."""
+
+    def __init__(self, seed: int) -> None:
+        self._random = random.Random(seed)
+        self.stack = self._random.choice(STACKS)
+        self.data: Json = {
+            "obrin": 1,
+            "name": f"drawn-{seed}",
+            "stack": self.stack,
+            "ula": "fd00:1:2::/48",
+            "sites": {},
+            "clouds": {"apps": {"subnets": {"web": {"hosts": 60}, "store": {"hosts": 20}}}},
+            "links": {},
+            "expectations": [],
+        }
+        if self._maybe(0.3):
+            self.data["inside"] = {"length": 31, "length6": 126}
+        if self.stack == "ipv4":
+            del self.data["ula"]
+        for number in range(self._random.randint(1, 2)):
+            self._site(number)
+
+    @property
+    def text(self) -> str:
+        return yaml.safe_dump(self.data, sort_keys=False)
+
+    def _maybe(self, chance: float) -> bool:
+        return self._random.random() < chance
+
+    def _uplink(self, number: int, line: int) -> Json:
+        six = self._maybe(0.4)
+        uplink: Json = {
+            "address": f"2001:db8:{number + 1}:{line}::10"
+            if six
+            else f"192.0.2.{10 * number + line + 1}",
+            "provider": ("one", "two", "three")[line],
+        }
+        if self._maybe(0.2):
+            uplink["inside"] = f"fd99:0:0:{line}::2" if six else f"192.168.{line}.2"
+        return uplink
+
+    def _site(self, number: int) -> None:
+        name, box = f"site-{number}", f"box-{number}"
+        uplinks = {f"line{n}": self._uplink(number, n) for n in range(self._random.randint(1, 3))}
+        networks = {"desks": f"10.{20 + number}.0.0/22", "guests": f"10.{20 + number}.8.0/24"}
+        if self.stack == "ipv6":
+            networks = dict.fromkeys(networks)
+        self.data["sites"][name] = {"networks": networks, "gateways": {box: {"uplinks": uplinks}}}
+        tunnels: Json = {}
+        for line in uplinks:
+            tunnels[f"t-{line}"] = {
+                "gateway": box,
+                "uplink": line,
+                "instance": self._random.randint(1, 2),
+            }
+        shared = len(tunnels) > 1 and self._maybe(0.3)
+        for tunnel in list(tunnels.values())[:2] if shared else ():
+            tunnel["role"] = "shared"
+        link: Json = {"site": name, "cloud": "apps", "tunnels": tunnels}
+        link["routing"] = self._random.choice(("bgp", "bgp", "static"))
+        if link["routing"] == "bgp":
+            link["bgp"] = {"hold": "6 s"}
+            if self._maybe(0.3):
+                link["bgp"]["password"] = True
+        else:
+            link["liveness"] = {"delay": "2 s", "wait": "500 ms", "tries": 3}
+        if self._maybe(0.3):
+            link["networks"] = ["desks"]
+        if self.stack != "ipv6" and self._maybe(0.2):
+            link["seen-as"] = {"desks": f"10.{120 + number}.0.0/22"}
+        self.data["links"][f"{name}-apps"] = link
+        desks, web = f"{name}/desks", "apps/web"
+        self.data["expectations"] += [
+            {"from": desks, "to": web, "flow": self._random.choice(("tcp/443", "icmp", "udp/53"))},
+            {"from": "apps/store", "to": desks, "flow": "icmp"},
+            {"from": f"{name}/guests", "to": web, "flow": "tcp/443", "must": "not"},
+        ]
