@@ -55,16 +55,19 @@ def captured(tmp_path, *changes: tuple[str, str]):
 
     world.run(8.0)
     note()
-    desk, web = (
-        host_of(world.settled.network(NetworkRef.of(n))) for n in ("quay/desks", "apps/web")
-    )
-    assert world.ask(desk, web, TCP, 443).answered_at
+    ends = [
+        [host_of(prefix) for prefix in settled.families_at(NetworkRef.of(name))]
+        for name in ("quay/desks", "apps/web")
+    ]
+    for desk, web in zip(*ends, strict=True):
+        assert world.ask(desk, web, TCP, 443).answered_at
     for tunnel in router.ike.tunnels.values():
         tunnel.rekey_ike(world.now)
         tunnel.rekey_child(tunnel.outbound, world.now)
     world.run(4.0)
     note()
-    assert world.ask(web, desk, 17, 5140).answered_at
+    for desk, web in zip(*ends, strict=True):
+        assert world.ask(web, desk, 17, 5140).answered_at
     world.run(5.0)
     return tmp_path
 
@@ -95,6 +98,10 @@ def dissect(folder, *arguments: str) -> str:
     return done.stdout
 
 
+def stacked(name: str) -> tuple[str, str]:
+    return ("obrin: 1", f"obrin: 1\nstack: {name}\nula: 'fd00:1:2::/48'")
+
+
 VARIANTS = {
     **{
         name: [("    bgp: {hold: 6 s}", f"    bgp: {{hold: 6 s}}\n    suite: {name}")]
@@ -108,6 +115,11 @@ VARIANTS = {
         for name in ("mixed", "large", "middle", "aged")
     },
     "translated": [BEHIND],
+    "both families": [stacked("dual")],
+    "IPv6 inside and outside": [
+        stacked("ipv6"),
+        ("fibre: {address: 192.0.2.10", "fibre: {address: '2001:db8:10::10'"),
+    ],
 }
 
 
@@ -130,6 +142,11 @@ def test_the_dissector_sees_what_is_inside(tmp_path, variant: str) -> None:
     assert detail.count("Decrypted Data") >= 12
     for word in ("Malformed", "incorrect", "Bad checksum"):
         assert word not in detail
+    if "stack" in str(VARIANTS[variant]):
+        told = dissect(folder, "-V", "-Y", "bgp")
+        assert "MP_REACH_NLRI" in told
+        assert "IPv6 Unicast" in told or "Address family identifier (AFI): IPv6 (2)" in told
+        assert "Malformed" not in told
     if variant == "translated":
         assert "UDP Encapsulation of IPsec Packets" in dissect(folder, "-V", "-Y", "udpencap")
 

@@ -17,7 +17,7 @@ from obrin.wire.capture import (
 )
 from obrin.wire.errors import PacketError
 from obrin.wire.host import GREETING, Host
-from obrin.wire.icmp import Icmp, decode_icmp
+from obrin.wire.icmp import Icmp, decode_icmp, too_big
 from obrin.wire.packet import (
     ICMP,
     ICMPV6,
@@ -100,6 +100,54 @@ def test_the_largest_segment_is_found_among_options(options: bytes, mss: int | N
     total = transport_checksum(A, B, TCP, bytes(raw))
     raw[16:18] = total.to_bytes(2, "big")
     assert decode_segment(Packet(A, B, TCP, bytes(raw))).mss == mss
+
+
+@given(st.binary(max_size=100), st.sampled_from((TCP, UDP, ICMPV6, 89)), st.integers(0, 255))
+def test_ipv6_comes_back(payload: bytes, protocol: int, tos: int) -> None:
+    packet = Packet(A6, B6, protocol, payload, 17, tos=tos)
+    raw = packet.encode()
+    assert decode_packet(raw) == decode_packet(raw + b"padding") == packet
+    assert len(raw) == packet.size == 40 + len(payload)
+
+
+def test_the_octets_of_an_ipv6_header() -> None:
+    """RFC 8200 section 3."""
+    raw = Packet(A6, B6, UDP, b"abc", 64, tos=0xB8).encode()
+    assert raw[:8] == bytes.fromhex("6b800000 0003 11 40")
+    assert raw[8:40] == bytes.fromhex("20010db8" + "00" * 11 + "01" + "20010db8" + "00" * 11 + "02")
+    for header in (0, 43, 44, 51, 60):
+        with pytest.raises(PacketError, match=r"fragment|extension"):
+            decode_packet(raw[:6] + bytes((header,)) + raw[7:])
+    for cut in range(1, len(raw)):
+        with pytest.raises(PacketError):
+            decode_packet(raw[:cut])
+
+
+def test_an_echo_as_rfc_4443_has_it() -> None:
+    """Type 128, and a sum that covers the addresses."""
+    packet = Icmp(128, 0, 1, 2, b"hi").packet(A6, B6)
+    assert packet.protocol == 58
+    assert transport_checksum(A6, B6, 58, packet.payload) == 0
+    with pytest.raises(PacketError, match="checksum"):
+        decode_icmp(packet._replace(source=parse_address("2001:db8::7")))
+    with pytest.raises(PacketError, match="other family"):
+        decode_icmp(packet._replace(protocol=ICMP))
+
+
+@FAMILIES
+def test_too_big_is_told_of_the_right_question(a: Address, b: Address) -> None:
+    one = Host(a, seeded(1))
+    for protocol in (ICMP, UDP):
+        query = one.ask(protocol, b, 53, 0.0, 1400)
+        (raw,) = one.packets(0.0)
+        told = too_big(decode_packet(raw), 1300, b)
+        assert told.size <= 1280
+        one.receive(told._replace(source=b, destination=a).encode(), 1.0)
+        assert query.too_big == 1300
+        assert too_big(told, 1300, b) is None  # of errors there are no errors
+    short = told._replace(payload=told.payload[:20])
+    one.receive(short.encode(), 2.0)
+    assert sum(one.drops.values()) == 1
 
 
 def test_a_host_that_stops_waiting_forgets_the_answer() -> None:
@@ -207,9 +255,10 @@ def test_silence_ends_a_connection() -> None:
     assert (client.state, client.reason) == (TcpState.CLOSED, "no answer")
 
 
-def test_hosts_answer_echo_udp_and_tcp() -> None:
-    one, two = Host(A, seeded(1)), Host(B, seeded(2))
-    queries = [one.ask(p, B, port, 0.0) for p, port in ((ICMP, 0), (UDP, 53), (TCP, 443))]
+@FAMILIES
+def test_hosts_answer_echo_udp_and_tcp(a: Address, b: Address) -> None:
+    one, two = Host(a, seeded(1)), Host(b, seeded(2))
+    queries = [one.ask(p, b, port, 0.0) for p, port in ((ICMP, 0), (UDP, 53), (TCP, 443))]
     for _ in range(10):
         for host, peer in ((one, two), (two, one)):
             for data in host.packets(1.0):

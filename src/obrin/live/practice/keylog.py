@@ -6,6 +6,7 @@ dissector as its configuration folder.
 
 from __future__ import annotations
 
+import itertools
 import os
 from collections.abc import Iterable
 from pathlib import Path
@@ -83,7 +84,8 @@ def ike_line(sa: IkeSa) -> str | None:
 
 
 def esp_lines(child: ChildSa) -> list[str]:
-    """One line per direction; none for a cipher that the dissector has no name for."""
+    """A line for each direction in each outer family, which the dissector tells apart; none for a
+    cipher that it has no name for."""
     cipher, integrity = child.chosen.one(Kind.ENCRYPTION), child.chosen.one(Kind.INTEGRITY)
     if cipher is None:
         raise AssertionError("a child SA without encryption")
@@ -93,9 +95,10 @@ def esp_lines(child: ChildSa) -> list[str]:
     if integrity is not None:
         names = ("AES-CBC [RFC3602]", _ESP_INTEGRITY[integrity.number])
     lines = []
-    for spi, keys in ((child.spi_in, child.keys_in), (child.spi_out, child.keys_out)):
+    ways = ((child.spi_in, child.keys_in), (child.spi_out, child.keys_out))
+    for family, (spi, keys) in itertools.product(("IPv4", "IPv6"), ways):
         fields = [
-            "IPv4",
+            family,
             "*",
             "*",
             f"0x{spi.hex()}",
