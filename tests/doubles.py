@@ -43,14 +43,15 @@ def pair(
     key: bytes = b"k" * 32,
     other_key: bytes | None = None,
     seed: int = 1,
+    places: tuple[str, str] = (SITE, CLOUD),
     **changes: object,
 ) -> tuple[Endpoint, Endpoint]:
-    """Initiator and responder of one tunnel named `t`."""
+    """Initiator and responder of one tunnel named `t`, at two addresses."""
     one = PeerConfig(
         name="t",
         initiate=True,
-        local_address=SITE,
-        remote_address=CLOUD,
+        local_address=places[0],
+        remote_address=places[1],
         local_identity=Identity.of(SITE),
         remote_identity=Identity.of(CLOUD),
         suites=suites,
@@ -61,8 +62,8 @@ def pair(
     two = PeerConfig(
         name="t",
         initiate=False,
-        local_address=CLOUD,
-        remote_address=SITE,
+        local_address=places[1],
+        remote_address=places[0],
         local_identity=Identity.of(CLOUD),
         remote_identity=Identity.of(SITE),
         suites=other or suites,

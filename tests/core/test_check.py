@@ -83,6 +83,31 @@ CASES = [
         ("instance: 1}", "instance: 1, inside6: 'fd77::/127'}"),
     ),
     (
+        "family-left-out",
+        ("instance: 1}", "instance: 1, inside6: 'fd77::/127'}"),
+        ("instance: 1}", "instance: 1, inside: 169.254.9.0/30}"),
+    ),
+    (
+        "behind-family",
+        (
+            "guests: 10.20.8.0/24}",
+            "guests: {prefix: 10.20.8.0/24, behind: 10.20.0.9}}",
+        ),
+        (
+            "desks: 10.20.0.0/22, guests: 10.20.8.0/24}",
+            "desks: {prefix: 10.20.0.0/22, prefix6: '2001:db8:5::/64'}, "
+            "guests: {prefix: 10.20.8.0/24, behind: 10.20.0.9, behind6: '2001:db8:5::9'}}",
+        ),
+    ),
+    (
+        "inside-address-twice",
+        (
+            "provider: one}\n          radio: {address: 198.51.100.20, provider: two}",
+            "provider: one, inside: 10.9.9.2}\n          radio: {address: 198.51.100.20, provider: two, inside: 10.9.9.2}",
+        ),
+        ("provider: one}", "provider: one, inside: 10.9.9.2}"),
+    ),
+    (
         "policy-broken",
         ("obrin: 1", "obrin: 1\npolicy: {longest-child: 30 min}"),
         (
@@ -202,7 +227,7 @@ CASES = [
 @pytest.mark.parametrize(("code", "mistake", "twin"), CASES, ids=lambda v: str(v)[:32])
 def test_a_seeded_mistake_is_found_and_its_twin_is_not(code: str, mistake, twin) -> None:
     extra = []
-    if "inside6" in mistake[1]:
+    if code == "behind-family" or ("inside6" in mistake[1] and code != "family-left-out"):
         extra = [("obrin: 1", "obrin: 1\nstack: dual")]
     if code.startswith("suite-") and code != "suite-no-match":
         extra = [("    bgp: {hold: 6 s}", "    suite: old\n    bgp: {hold: 6 s}")]
@@ -213,7 +238,8 @@ def test_a_seeded_mistake_is_found_and_its_twin_is_not(code: str, mistake, twin)
     if code == "suite-no-match":
         extra = [("    bgp: {hold: 6 s}", "    suite: high\n    bgp: {hold: 6 s}")]
     assert code in codes(swap(mistake, *extra))
-    keeps = code in ("as-equal-ends", "tunnel-same-ends") or "inside6" in mistake[1]
+    keeps = code in ("as-equal-ends", "tunnel-same-ends", "behind-family")
+    keeps |= "inside6" in mistake[1] and code != "family-left-out"
     plain = extra if keeps else []
     assert code not in codes(swap(twin, *plain) if twin else DESIGN)
 

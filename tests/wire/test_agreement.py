@@ -69,7 +69,9 @@ def played(
 ) -> dict[str, bool]:
     """The same stages with two engines in virtual time."""
     rng = random.Random(seed)
-    ends = pair(suites, other, other_key=None if same_key else b"x" * 32, seed=seed)
+    places = ("2001:db8:1::10", "2001:db8:203::1") if rng.random() < 0.4 else (SITE, CLOUD)
+    other_key = None if same_key else b"x" * 32
+    ends = pair(suites, other, other_key=other_key, seed=seed, places=places)
     for end, told in zip(ends, configured or (), strict=False):
         tunnel = end.tunnels["t"]
         tunnel.config = replace(

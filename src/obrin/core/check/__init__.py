@@ -62,6 +62,7 @@ def check(
         *spaces.translations(settled),
         *spaces.known_differently(settled),
         *ranges.ranges(settled),
+        *ranges.left_out(settled),
         *clouds.cloud_networks(settled, offering),
         *clouds.classes(settled, offering),
         *clouds.limits(settled, offering),

@@ -10,6 +10,7 @@ from obrin.core.address.ula import UNIQUE_LOCAL
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.check.inside import placed_blocks
 from obrin.core.design.reader import Location
+from obrin.core.settled.expected import FAMILY_NAMES
 from obrin.core.settled.model import Settled
 from obrin.core.settled.sites import SettledNetwork
 
@@ -157,3 +158,17 @@ def _other_family(site: str, network: SettledNetwork) -> Iterator[Finding]:
                 "the gateways have no route to it there, and announce it all the same",
                 f"give '{key}'",
             )
+
+
+def left_out(settled: Settled) -> Iterator[Finding]:
+    """Prefixes of a family that the design does not carry."""
+    carried = " and ".join(FAMILY_NAMES[bits] for bits in settled.families)
+    for place in settled.surroundings.left_out:
+        yield Finding(
+            Severity.WARNING,
+            "family-left-out",
+            place,
+            f"it is given, and the design carries {carried} only",
+            "nothing is made of it: no route, no rule, no row on a sheet",
+            "carry both ('stack: dual'), or take it out",
+        )

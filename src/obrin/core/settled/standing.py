@@ -8,11 +8,13 @@ from dataclasses import dataclass
 from obrin.core.address.prefix import Prefix
 from obrin.core.design.abilities import certificate_kind
 from obrin.core.design.model import Design, Reliability
+from obrin.core.design.reader import Location
 from obrin.core.design.references import all_suites, crypto_policy
 from obrin.core.design.wishes import Elsewhere, Pool
 from obrin.core.ipsec.policy import CryptoPolicy
 from obrin.core.ipsec.suite import Suite
 from obrin.core.settle.work import families
+from obrin.core.settled.leaving_out import left_out
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -42,12 +44,14 @@ class Standards:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Surroundings:
     """Ranges to choose from, and ranges of others. `ula` is the unique local /48 that is given,
-    `families` those that are carried, in bits."""
+    `families` those that are carried, in bits, `left_out` the places of what is given in
+    another."""
 
     families: tuple[int, ...]
     pools: Mapping[str, Pool]
     elsewhere: Mapping[str, Elsewhere]
     ula: Prefix | None
+    left_out: tuple[Location, ...] = ()
 
 
 def standards_of(design: Design) -> Standards:
@@ -70,4 +74,5 @@ def surroundings_of(design: Design) -> Surroundings:
         pools=design.pools,
         elsewhere=design.elsewhere,
         ula=design.ula,
+        left_out=left_out(design),
     )
