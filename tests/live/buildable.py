@@ -53,6 +53,18 @@ class Drawn:
             uplink["inside"] = f"fd99:0:0:{line}::2" if six else f"192.168.{line}.2"
         return uplink
 
+    def _ends(self, number: int, link: Json) -> None:
+        """Sessions beyond the tunnels, at one end or both, as far as they stay apart."""
+        box = self.data["sites"][f"site-{number}"]["gateways"][f"box-{number}"]
+        instances = [tunnel["instance"] for tunnel in link["tunnels"].values()]
+        if len(set(instances)) < len(instances):
+            return  # one host route cannot lead through two tunnels
+        if self.stack != "ipv6" and self._maybe(0.5):
+            box["loopback"] = f"10.250.0.{number + 1}"
+            link["bgp"]["site-end"] = "loopback"
+        if self._maybe(0.5):
+            link["bgp"]["cloud-end"] = "gateway-subnet"
+
     def _site(self, number: int) -> None:
         name, box = f"site-{number}", f"box-{number}"
         uplinks = {f"line{n}": self._uplink(number, n) for n in range(self._random.randint(1, 3))}
@@ -71,13 +83,13 @@ class Drawn:
         for tunnel in list(tunnels.values())[:2] if shared else ():
             tunnel["role"] = "shared"
         link: Json = {"site": name, "cloud": "apps", "tunnels": tunnels}
+        link["liveness"] = {"delay": "2 s", "wait": "500 ms", "tries": 3}
         link["routing"] = self._random.choice(("bgp", "bgp", "static"))
         if link["routing"] == "bgp":
             link["bgp"] = {"hold": "6 s"}
             if self._maybe(0.3):
                 link["bgp"]["password"] = True
-        else:
-            link["liveness"] = {"delay": "2 s", "wait": "500 ms", "tries": 3}
+            self._ends(number, link)
         if self._maybe(0.3):
             link["networks"] = ["desks"]
         if self.stack != "ipv6" and self._maybe(0.2):

@@ -153,6 +153,7 @@ def _neighbour(speaker: Speaker, neighbour: Neighbour, password: str) -> RouterN
             hold=neighbour.hold,
             passive=neighbour.passive,
             password=password.encode(),
+            multihop=neighbour.multihop,
         ),
         SessionPolicy(
             local_as=speaker.asn,

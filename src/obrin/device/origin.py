@@ -6,7 +6,7 @@ from collections.abc import Mapping
 
 from obrin.core.address.prefix import Address
 from obrin.core.ipsec.selectors import ANY
-from obrin.device.config import RouterTunnel
+from obrin.device.config import RouterConfig, RouterTunnel
 from obrin.wire.errors import PacketError
 from obrin.wire.ike.child import ChildSa
 from obrin.wire.ike.tunnel import Tunnel
@@ -16,16 +16,34 @@ ON_LINK_TTL = 255
 """RFC 5082: what BGP and BFD leave with, and must still have at a peer that is on the link."""
 
 
-def judge_origin(packet: Packet, tunnel: RouterTunnel, *, came_by_it: bool) -> None:
-    """What a gateway itself is told at its address in a tunnel must come out of that tunnel, from
-    the peer there, and untouched by any router. Raises PacketError."""
-    if not came_by_it:
-        raise PacketError("it did not come out of that address's tunnel")
-    ends = tunnel.ends_in(packet.bits)
-    if ends is None or packet.source != ends.remote:
-        raise PacketError("it is not from the peer in the tunnel")
-    if packet.ttl != ON_LINK_TTL:
-        raise PacketError("it comes from beyond the link")
+class Origins:
+    """The addresses at which a gateway itself is told something, and who may tell it there."""
+
+    def __init__(self, config: RouterConfig) -> None:
+        self.own = {ends.local for tunnel in config.tunnels.values() for ends in tunnel.inside}
+        self._peers: dict[tuple[Address, Address], tuple[str, int]] = {}
+        for name, tunnel in config.tunnels.items():
+            for ends in tunnel.inside:
+                self._peers[ends.local, ends.remote] = name, ON_LINK_TTL
+        for name, neighbour in config.neighbours.items():
+            session = neighbour.session
+            if session.multihop:
+                self.own.add(session.local_address)
+                # One router more, at either end, may stand between the two addresses.
+                least = ON_LINK_TTL - 1
+                self._peers[session.local_address, session.peer_address] = name, least
+
+    def judge(self, packet: Packet, arrived_by: str | None) -> None:
+        """What is told must come out of the tunnel that it belongs to, from the peer there, and
+        untouched by any router beyond the link. Raises PacketError."""
+        known = self._peers.get((packet.destination, packet.source))
+        if known is None:
+            raise PacketError("it is not from a peer of that address")
+        name, least = known
+        if arrived_by != name:
+            raise PacketError("it did not come out of that peer's tunnel")
+        if packet.ttl < least:
+            raise PacketError("it comes from beyond the link")
 
 
 class Selection:

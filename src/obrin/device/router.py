@@ -22,7 +22,7 @@ from obrin.device.counters import Refusal, TunnelCounters
 from obrin.device.drops import NO_FLOW, DropLog, packet_key
 from obrin.device.echo import echo_answer
 from obrin.device.marks import come_out
-from obrin.device.origin import ON_LINK_TTL, Selection, judge_origin
+from obrin.device.origin import ON_LINK_TTL, Origins, Selection
 from obrin.device.outside import esp_packet, in_udp
 from obrin.device.sizes import clamped, told_too_big
 from obrin.device.spares import Spares
@@ -77,7 +77,7 @@ class Router:
         self.config = config
         self._rules = None if config.rules is None else RuleSet(config.rules)
         self._selection = Selection(config.tunnels, self.ike.tunnels)
-        self._own = {e.local: name for name, t in config.tunnels.items() for e in t.inside}
+        self._origins = Origins(config)
 
     def start(self, now: float) -> None:
         self.ike.start(now)
@@ -242,7 +242,7 @@ class Router:
 
         `via` is a tunnel that somebody has chosen already among those that share a route.
         """
-        if packet.destination in self._own:
+        if packet.destination in self._origins.own:
             self._for_me(packet, arrived_by, now)
             return
         parts = self.config.tunnels[arrived_by].translations if arrived_by is not None else ()
@@ -301,8 +301,7 @@ class Router:
                 if answer is not None:
                     self._forward(answer, None, now, own=True)
                 return
-            own = self._own[packet.destination]
-            judge_origin(packet, self.config.tunnels[own], came_by_it=arrived_by == own)
+            self._origins.judge(packet, arrived_by)
             if packet.protocol == TCP:
                 self.tcp.receive(packet, now)
             elif packet.protocol == UDP:

@@ -193,6 +193,18 @@ class Bgp(Entity):
     communities: list[Literal["no-export", "no-advertise"]] = Field(
         default_factory=list, description="Marks on what the site tells (RFC 1997)."
     )
+    site_end: Literal["inside", "loopback"] = Field(
+        "inside",
+        alias="site-end",
+        description="Where its sessions end at the site: at the gateway's address inside the "
+        "tunnel, or beyond it at its loopback.",
+    )
+    cloud_end: Literal["inside", "gateway-subnet"] = Field(
+        "inside",
+        alias="cloud-end",
+        description="The same at the cloud: inside, or at the instance's address in the gateway "
+        "subnet.",
+    )
 
 
 class Entered(Entity):

@@ -73,6 +73,8 @@ def _own_interfaces(settled: Settled, place: str) -> Iterator[Interface]:
             yield Interface(name=f"instance-{number}", role=UPLINK, addresses=held)
         for subnet in cloud.subnets.values():
             yield _network(subnet.name, subnet.prefix)
+        for number, address in sorted(_ends_beyond(settled, place)):
+            yield _single(f"peer-{number}", LOOPBACK, address)
     else:
         gateway = settled.gateways[place]
         if gateway.loopback is not None:
@@ -82,6 +84,12 @@ def _own_interfaces(settled: Settled, place: str) -> Iterator[Interface]:
         for network in gateway.networks.values():
             if not any(network.behind):
                 yield _network(network.name, network.prefix)
+
+
+def _ends_beyond(settled: Settled, cloud: str) -> set[tuple[int, Address]]:
+    """The addresses of a cloud's instances at which sessions end beyond the tunnels."""
+    held = ((t.instance, t.beyond[1]) for t in settled.tunnels_at(cloud))
+    return {(instance, address) for instance, address in held if address is not None}
 
 
 def _inner(settled: Settled, place: str) -> Iterator[StaticRoute]:
@@ -183,12 +191,19 @@ def _speaker(
     return Speaker(asn=asn, identifier=bgp_identifier(settled, place), neighbours=tuple(neighbours))
 
 
+def _next_hops(end: LegEnd) -> Dual[Address]:
+    """The address inside in each family; in the session's own, where it ends."""
+    own = end.peers[0]
+    return of_families([*(a for a in end.local_insides if a.bits != own.bits), own])
+
+
 def _session(name: str, end: LegEnd) -> Neighbour:
     return Neighbour(
         name=name,
-        local_address=end.local_inside,
-        remote_address=end.remote_inside,
-        next_hops=end.local_insides,
+        local_address=end.peers[0],
+        remote_address=end.peers[1],
+        next_hops=_next_hops(end),
+        multihop=end.beyond,
         remote_as=end.remote_as,
         hold=end.hold,
         passive=not end.initiator,
@@ -227,6 +242,11 @@ def _static(ends: tuple[TunnelEnd, ...], circuits: tuple[CircuitEnd, ...]) -> It
     lines = (c for c in circuits if c.routing == "static")
     ways += [(c.preference, circuit_interface(c.name), c) for c in lines]
     hops: dict[Prefix, list[Hop]] = {}
+    speakers = [(e.rank, interface_name(e.tunnel), e) for e in ends if e.routing == "bgp"]
+    for order, interface, speaker in speakers:
+        if speaker.host_route is not None:
+            hop = Hop(interface=interface, address=speaker.remote_inside, order=order)
+            hops.setdefault(speaker.host_route, []).append(hop)
     for order, interface, end in sorted(ways, key=lambda way: way[0]):
         for prefix in end.remote_prefixes:
             beyond = end.remote_insides.of(prefix.bits)

@@ -122,6 +122,12 @@ def _leg(end: LegEnd) -> Context:
         "preference": end.preference,
         "inside": _inside(end, 32),
         "inside6": _inside(end, 128),
+        "peer": {
+            "local": str(end.peers[0]),
+            "remote": str(end.peers[1]),
+            "multihop": end.beyond,
+            "host_route": None if end.host_route is None else str(end.host_route),
+        },
         "mtu": end.mtu,
         "bfd": _bfd(end.bfd),
         "routing": end.routing,

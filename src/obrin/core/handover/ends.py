@@ -28,7 +28,8 @@ from obrin.core.settled.wrapping import wrapping_of
 class LegEnd:
     """What one end of a tunnel or circuit is told about the way and the routes over it.
 
-    Prefixes are those routed through it, as the other end knows the local ones. `mtu` is of packets
+    `peers` are the ends of the BGP session, the local one first. Prefixes are those routed through
+    it, as the other end knows the local ones. `mtu` is of packets
     inside, in bytes; `limit` the most prefixes that the far end may tell.
     """
 
@@ -36,6 +37,7 @@ class LegEnd:
     inside: Dual[Prefix]
     local_insides: Dual[Address]
     remote_insides: Dual[Address]
+    peers: tuple[Address, Address]
     local_as: int
     remote_as: int
     local_pref: int
@@ -57,6 +59,18 @@ class LegEnd:
     @property
     def remote_inside(self) -> Address:
         return self.remote_insides.first
+
+    @property
+    def beyond(self) -> bool:
+        """Whether the session does not run between the addresses inside."""
+        return self.peers != (self.local_inside, self.remote_inside)
+
+    @property
+    def host_route(self) -> Prefix | None:
+        """By which the peer is reached, where it is beyond the tunnel."""
+        peer = self.peers[1]
+        inside = any(block.holds(peer) for block in self.inside)
+        return None if inside else Prefix(peer.bits, peer.value, peer.bits)
 
     @property
     def own_inside_words(self) -> str:
@@ -104,6 +118,7 @@ class _Side:
     address: Address
     identity: str
     insides: Dual[Address]
+    peer: Address
     prefixes: tuple[Prefix, ...]
     policy: SessionPolicy
     exposures: tuple[Exposure, ...]
@@ -118,6 +133,7 @@ def _site(settled: Settled, tunnel: SettledTunnel) -> _Side:
         address=uplink.address,
         identity=uplink.identity,
         insides=tunnel.insides(at_site=True),
+        peer=tunnel.peers[0],
         prefixes=announced_by_site(link),
         policy=site_policy(settled, tunnel),
         exposures=link.exposures,
@@ -133,6 +149,7 @@ def _cloud(settled: Settled, tunnel: SettledTunnel) -> _Side:
         address=address,
         identity=str(address),
         insides=tunnel.insides(at_site=False),
+        peer=tunnel.peers[1],
         prefixes=accepted_at_site(settled, link),
         policy=cloud_policy(settled, tunnel),
         exposures=link.cloud_exposures,
@@ -172,6 +189,7 @@ def _end(
         inside=tunnel.inside,
         local_insides=here.insides,
         remote_insides=there.insides,
+        peers=(here.peer, there.peer),
         local_as=here.policy.local_as,
         remote_as=here.policy.peer_as,
         local_pref=here.policy.local_pref,
@@ -232,6 +250,7 @@ def circuit_end(settled: Settled, circuit: SettledCircuit, place: str) -> Circui
         inside=circuit.inside,
         local_insides=insides[at_cloud],
         remote_insides=insides[not at_cloud],
+        peers=circuit.peers[::-1] if at_cloud else circuit.peers,
         local_as=policy.local_as,
         remote_as=policy.peer_as,
         local_pref=policy.local_pref,

@@ -255,6 +255,15 @@ def _seldom(speakers: list[TunnelEnd]) -> Iterator[tuple[str, ...]]:
             yield name, *(value or "none" for value in values)
 
 
+def _host_routes(speakers: list[TunnelEnd]) -> Iterator[tuple[str, ...]]:
+    """Only where a peer is beyond its tunnel."""
+    if any(end.host_route is not None for end in speakers):
+        yield (
+            "Static host route to it, into the tunnel",
+            *(str(e.host_route or "") for e in speakers),
+        )
+
+
 def _families(speakers: list[TunnelEnd]) -> Iterator[tuple[str, ...]]:
     """Rows only where IPv6 is carried (RFC 4760)."""
     if any(end.local_insides.ipv6 is not None for end in speakers):
@@ -277,13 +286,14 @@ def _routing(settled: Settled, place: str, ends: tuple[TunnelEnd, ...]) -> Itera
         yield Table(
             ("Value", *(end.tunnel for end in speakers)),
             [
-                ("BGP peer address", *(str(e.remote_inside) for e in speakers)),
-                ("BGP source address", *(str(e.local_inside) for e in speakers)),
+                ("BGP peer address", *(str(e.peers[1]) for e in speakers)),
+                ("BGP source address", *(str(e.peers[0]) for e in speakers)),
                 ("Peer's AS number", *(str(e.remote_as) for e in speakers)),
                 *_families(speakers),
                 ("Hold time", *(seconds(e.hold) for e in speakers)),
                 ("Keepalive", *(seconds(e.hold / 3) for e in speakers)),
-                ("Multihop", *("off" for _ in speakers)),
+                ("Multihop", *("on, 2 hops" if e.beyond else "off" for e in speakers)),
+                *_host_routes(speakers),
                 ("TCP signature (RFC 2385)", *map(_signature, speakers)),
                 ("Local preference for its routes", *(str(e.local_pref) for e in speakers)),
                 ("Announce to it", *(listed(e.local_prefixes) for e in speakers)),

@@ -163,12 +163,14 @@ def _routing(end: TunnelEnd) -> Part:
             f"the table shows {prefixes} through {interface_name(end.tunnel)}",
             "a route that is not in the table: the tunnel is down, or another route is longer",
         )
+    host = "" if end.host_route is None else f"the host route to {end.host_route}, then "
+    hops = f" from {end.peers[0]}, multihop" if end.beyond else ""
     signed = ", and its password of keys.json" if end.password else ""
     passwords = ", the password" if end.password else ""
     return (
-        f"Enter the BGP peer {end.remote_inside} of tunnel {end.tunnel} (sheet, 4){signed}",
+        f"Enter {host}the BGP peer {end.peers[1]} of tunnel {end.tunnel} (sheet, 4){signed}",
         f"the session is established and {prefixes} is learned from it",
-        f"idle or connecting: a ping to {end.remote_inside}, TCP 179, the source address, the AS "
+        f"idle or connecting: a ping to {end.peers[1]}{hops}, TCP 179, the source address, the AS "
         f"numbers{passwords}; established and nothing learned: what the other end announces, and "
         "what this one accepts",
     )

@@ -137,9 +137,11 @@ class _Sessions:
             at_site = site_policy(settled, leg, heard)
             at_cloud = cloud_policy(settled, leg, near)
             metric = leg.preference if bundle.routing == "static" else None
-            site_peer = Peer(leg.label, gateway.as_number, leg.site_inside, gateway.router_id)
+            ends = leg.peers
+            far_peers = None if ends == (leg.site_inside, leg.cloud_inside) else ends
+            site_peer = Peer(leg.label, gateway.as_number, ends[0], gateway.router_id)
             identifier = cloud.router_id(instance)
-            cloud_peer = Peer(leg.label, cloud.as_number, leg.cloud_inside, identifier)
+            cloud_peer = Peer(leg.label, cloud.as_number, ends[1], identifier)
             site_hop, cloud_hop = _hops(leg)
             for router in [Router(cloud.name, name).label for name in told] or [cloud.name]:
                 yield Session(
@@ -152,6 +154,7 @@ class _Sessions:
                     next_hop=site_hop,
                     announces=near,
                     metric=metric,
+                    far_peers=far_peers and far_peers[::-1],
                 )
             for router in [Router(cloud.name, name).label for name in used] or [cloud.name]:
                 own = far
@@ -167,6 +170,7 @@ class _Sessions:
                     next_hop=cloud_hop,
                     announces=self._listed(own),
                     metric=metric,
+                    far_peers=far_peers,
                 )
 
     def _attached(self, hub: str, member: str) -> Iterator[Session]:
@@ -227,8 +231,9 @@ class _Sessions:
 
 
 def _hops(leg: Leg) -> tuple[Dual[int], Dual[int]]:
-    """The addresses of site and cloud on a leg."""
+    """The next hops of site and cloud on a leg; in the session's own family, where it ends."""
     ends = {block.bits: leg.ends_inside(block) for block in leg.inside}
+    ends[leg.peers[0].bits] = leg.peers
     site = {bits: pair[0].value for bits, pair in ends.items()}
     cloud = {bits: pair[1].value for bits, pair in ends.items()}
     return Dual(site.get(32), site.get(128)), Dual(cloud.get(32), cloud.get(128))
@@ -281,6 +286,11 @@ def network_of(settled: Settled) -> Network:
             route = Route(block, RouteKind.CONNECTED, leg.label)
             for router in (leg.gateway, *routers_of(settled, leg.cloud)):
                 fixed[router].append(route)
+        near, far = leg.peers
+        if (near, far) != (leg.site_inside, leg.cloud_inside):
+            _lead(fixed, leg, leg.gateway, far)
+            for router in routers_of(settled, leg.cloud):
+                _lead(fixed, leg, router, near)
     shared: dict[str, set[str]] = {}
     for tunnel in settled.tunnels():
         if tunnel.role == SHARED:
@@ -289,6 +299,14 @@ def network_of(settled: Settled) -> Network:
     return Network(
         _Sessions(settled).all(), fixed, {r: frozenset(found) for r, found in shared.items()}
     )
+
+
+def _lead(fixed: dict[str, list[Route]], leg: Leg, router: str, peer: Address) -> None:
+    """The host route by which a peer beyond the tunnel is reached, never by what it tells itself;
+    one inside needs none."""
+    if not any(block.holds(peer) for block in leg.inside):
+        host = Prefix(peer.bits, peer.value, peer.bits)
+        fixed[router].append(Route(host, RouteKind.STATIC, leg.label))
 
 
 def all_up(settled: Settled) -> frozenset[str]:

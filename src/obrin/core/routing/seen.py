@@ -46,7 +46,7 @@ def differences(settled: Settled, place: str, seen: Seen) -> Iterator[Difference
     cloud = place in settled.clouds
     for tunnel in settled.legs_at(place):
         wanted = expected.get(tunnel.label, {})
-        address = tunnel.site_inside if cloud else tunnel.cloud_inside
+        address = tunnel.peers[0 if cloud else 1]
         found = seen(address)
         for prefix in sorted({*wanted, *found}):
             one, two = wanted.get(prefix), found.get(prefix)

@@ -129,12 +129,15 @@ class SettledCloud:
         """The route table of a hub that a member, link or circuit uses; None where this is none."""
         return next((table for table in self.hub_tables if user in table.users), None)
 
+    def own_address(self, instance: int) -> Address | None:
+        """The instance's in the gateway subnet, after those that the cloud keeps."""
+        return None if self.gateway is None else self.gateway.subnet.first.address_at(3 + instance)
+
     def router_id(self, instance: int) -> int:
-        """The instance's address in the gateway subnet, after the cloud's reserved ones; without a
-        gateway, that of the network's own router. Without IPv4, a number made of it."""
-        if self.gateway is None:
-            return identifier_of(self.spaces.first[0].address_at(1))
-        return identifier_of(self.gateway.subnet.first.address_at(3 + instance))
+        """The instance's own address; without a gateway, that of the network's own router. Without
+        IPv4, a number made of it."""
+        own = self.own_address(instance)
+        return identifier_of(own or self.spaces.first[0].address_at(1))
 
 
 def identifier_of(address: Address) -> int:

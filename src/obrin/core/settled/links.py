@@ -41,6 +41,11 @@ class Inside:
     def site_inside(self) -> Address:
         return self.ends_inside(self.inside.first)[0]
 
+    @property
+    def peers(self) -> tuple[Address, Address]:
+        """Where its session ends, at the site and at the cloud."""
+        return self.site_inside, self.cloud_inside
+
     def insides(self, *, at_site: bool) -> Dual[Address]:
         """One end's addresses."""
         return of_families(self.ends_inside(block)[not at_site] for block in self.inside)
@@ -55,8 +60,9 @@ class Inside:
 class SettledTunnel(Inside):
     """One tunnel.
 
-    `rank` is its place in the link, from 1. `preference` is the rank that routing gives it, the
-    lower the better: that of the first shared one for all that are shared.
+    `rank` is its place in the link, from 1. `beyond` are the addresses of site and cloud at which
+    its session ends, each None where that is inside the tunnel. `preference` is the rank that
+    routing gives it, the lower the better: that of the first shared one for all that are shared.
     """
 
     name: str
@@ -72,6 +78,12 @@ class SettledTunnel(Inside):
     role: str
     site_first: bool = False
     cloud_starts: bool = False
+    beyond: tuple[Address | None, Address | None] = (None, None)
+
+    @property
+    def peers(self) -> tuple[Address, Address]:
+        site, cloud = self.beyond
+        return site or self.site_inside, cloud or self.cloud_inside
 
     @property
     def label(self) -> str:
@@ -284,7 +296,30 @@ def _tunnels(
             role=arranged.roles[tunnel_name],
             site_first=tunnel.inside_first == SITE,
             cloud_starts=tunnel.starts != SITE,
+            beyond=_beyond(ground, name, link, tunnel),
         )
+
+
+def _beyond(
+    ground: Ground, name: str, link: Link, tunnel: Tunnel
+) -> tuple[Address | None, Address | None]:
+    """Where a session ends that does not end inside its tunnel. Raises Misfit."""
+    site = cloud = None
+    if link.routing == "bgp" and link.bgp.site_end == "loopback":
+        gateway = ground.gateways[tunnel.gateway]
+        site = gateway.loopback if 32 in ground.picker.families else None
+        if site is None:
+            raise Misfit(
+                ("links", name, "bgp", "site-end"),
+                f"{tunnel.gateway} has no loopback"
+                if gateway.loopback is None
+                else "loopbacks are IPv4, which the design does not carry",
+                f"Give {tunnel.gateway} a 'loopback', make a pool for loopbacks, or end the "
+                "sessions inside",
+            )
+    if link.routing == "bgp" and link.bgp.cloud_end == "gateway-subnet":
+        cloud = ground.clouds[link.cloud].own_address(tunnel.instance)
+    return site, cloud
 
 
 def _far_address(ground: Ground, link: Link, tunnel: Tunnel) -> Address:

@@ -58,8 +58,9 @@ NO_HOPS: Dual[Address] = Dual(None)
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SessionConfig:
     """`hold` in seconds, 0 or at least 3; keepalives go out every third of what is agreed. With a
-    `password`, the owner has TCP signed (RFC 2385). `next_hops` are one's own in each family that
-    is to be carried; where there is none, the session's address and family."""
+    `password`, the owner has TCP signed (RFC 2385). With `multihop`, the peer is beyond the link.
+    `next_hops` are one's own in each family that is to be carried; where there is none, the
+    session's address and family."""
 
     name: str
     local_as: int
@@ -71,6 +72,7 @@ class SessionConfig:
     hold: int = 90
     passive: bool = False
     password: bytes = field(default=b"", repr=False)
+    multihop: bool = False
 
     def hop(self, bits: int) -> Address | None:
         """The own next hop in a family; None where it is not carried."""

@@ -18,7 +18,8 @@ class Neighbour:
     another gateway of the site for an `internal` one: that is told everything that was learned,
     with this gateway as the next hop. `next_hops` are what its routes are told with, in each
     family that the session carries (RFC 4760). `hold` is in seconds. `local_pref` None is left as
-    it comes. `signed` is whether TCP is, with a password that is kept apart (RFC 2385).
+    it comes. `multihop` is whether it ends beyond
+    the tunnel, `signed` whether TCP is, with a password that is kept apart (RFC 2385).
     """
 
     name: str
@@ -36,6 +37,7 @@ class Neighbour:
     limit: int | None = None
     internal: bool = False
     signed: bool = False
+    multihop: bool = False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -78,6 +80,8 @@ def _encode(of: Neighbour) -> Json:
         entry["prefix-limit"] = of.limit
     if of.signed:
         entry["tcp-md5"] = {}
+    if of.multihop:
+        entry["multihop"] = {}
     if of.internal:
         entry["internal"] = {}
     return entry
@@ -108,6 +112,7 @@ def _decode(entry: Json) -> Neighbour:
         limit=entry.get("prefix-limit"),
         internal="internal" in entry,
         signed="tcp-md5" in entry,
+        multihop="multihop" in entry,
     )
 
 

@@ -72,10 +72,14 @@ class BfdBody(Body):
 
 
 class BgpBody(Body):
+    """Without addresses, the session runs between those inside the tunnel."""
+
     hold_time: Annotated[int, Field(ge=0, le=65535)]
     local_preference: Annotated[int, Field(ge=0, le=4294967295)]
     announce: Prefixes
     accept: Prefixes
+    local_address: AddressText | None = None
+    peer_address: AddressText | None = None
 
     @model_validator(mode="after")
     def _hold(self) -> BgpBody:

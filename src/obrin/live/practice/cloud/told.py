@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from obrin.core.address.dual import Dual, of_families
 from obrin.core.address.prefix import Address as AnyAddress
-from obrin.core.address.prefix import parse_address
+from obrin.core.address.prefix import Prefix, parse_address
 from obrin.core.address.translation import Exposure
 from obrin.core.handover.standard.ipsec import decode_suite
 from obrin.core.ipsec.liveness import Bfd, Liveness
@@ -17,7 +17,15 @@ from obrin.core.settled.clouds import identifier_of
 from obrin.device.cloud import CloudConfig, CloudSubnet, InstanceConfig
 from obrin.device.config import InsideEnds, RouterConfig, RouterNeighbour, RouterTunnel, StaticWay
 from obrin.device.credentials import Wall, credential_from
-from obrin.live.practice.cloud.bodies import Address, FarEnd, Filter, Gateway, Subnet, Tunnel
+from obrin.live.practice.cloud.bodies import (
+    Address,
+    BgpBody,
+    FarEnd,
+    Filter,
+    Gateway,
+    Subnet,
+    Tunnel,
+)
 from obrin.live.practice.cloud.store import Store
 from obrin.wire.bgp.session import SessionConfig
 from obrin.wire.ike.config import Identity, PeerConfig
@@ -144,14 +152,16 @@ class Told:
         if bgp is None:
             raise AssertionError("a neighbour without BGP")
         ends = _ends(body)
+        local, peer = _peers(body, bgp)
         session = SessionConfig(
             name=name,
             local_as=gateway.autonomous_system,
             peer_as=far.autonomous_system,
             router_id=identifier,
-            local_address=ends[0].local,
-            peer_address=ends[0].remote,
-            next_hops=of_families(one.local for one in ends),
+            local_address=local,
+            peer_address=peer,
+            next_hops=of_families([*(e.local for e in ends if e.local.bits != local.bits), local]),
+            multihop=(local, peer) != (ends[0].local, ends[0].remote),
             hold=bgp.hold_time,
             passive=not body.initiate,
             password=(body.session_password or "").encode(),
@@ -169,6 +179,10 @@ class Told:
             if tunnel.bgp is None:
                 for prefix in self._far_end(tunnel).prefixes:
                     yield StaticWay(prefix, name, tunnel.metric)
+            else:
+                peer = _peers(tunnel, tunnel.bgp)[1]
+                if not any(block.holds(peer) for block in tunnel.inside):
+                    yield StaticWay(Prefix(*peer, peer.bits), name, tunnel.metric)
 
 
 def _ends(body: Tunnel) -> tuple[InsideEnds, ...]:
@@ -176,6 +190,14 @@ def _ends(body: Tunnel) -> tuple[InsideEnds, ...]:
     pairs = zip(map(parse_address, body.inside_addresses), body.inside, strict=True)
     found = [InsideEnds.of(address, block.length) for address, block in pairs]
     return tuple(sorted(found, key=lambda ends: ends.local.bits))
+
+
+def _peers(body: Tunnel, bgp: BgpBody) -> tuple[AnyAddress, AnyAddress]:
+    """The ends of its session, the cloud's first."""
+    inside = _ends(body)[0]
+    local = inside.local if bgp.local_address is None else parse_address(bgp.local_address)
+    peer = inside.remote if bgp.peer_address is None else parse_address(bgp.peer_address)
+    return local, peer
 
 
 def _any(body: Tunnel) -> tuple[Selector, ...]:
