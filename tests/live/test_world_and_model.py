@@ -7,12 +7,15 @@ import random
 import pytest
 
 from obrin.core.address.prefix import Address
+from obrin.core.check.routing import routing
 from obrin.core.design.places import NetworkRef
 from obrin.core.drill.elements import Element, elements, lost_ways
+from obrin.core.errors import Misfit
 from obrin.core.routing.forwarding import RouteKind
 from obrin.core.routing.model import state_of
 from obrin.core.routing.packet import PacketKey
 from obrin.core.routing.stable import Stable
+from obrin.core.routing.tables import table_rows
 from obrin.core.settled.model import host_of
 from tests.doubles import DESIGN, settled_of, swap
 from tests.live.buildable import Drawn
@@ -178,3 +181,52 @@ def test_drawn_designs_of_both_families(first: int) -> None:
 def test_many_drawn_designs_and_all_their_failures(first: int) -> None:
     for seed in range(first, first + 50):
         in_agreement(seed, failures=99)
+
+
+BEYOND = swap(
+    (
+        "        uplinks:\n          fibre: {address: 192.0.2.10",
+        "        loopback: 10.250.0.1\n        uplinks:\n          fibre: {address: 192.0.2.10",
+    ),
+    ("    bgp: {hold: 6 s}", "    bgp: {hold: 6 s, site-end: loopback, cloud-end: gateway-subnet}"),
+)
+
+
+def test_a_session_beyond_the_tunnel_uses_the_host_route_and_no_other() -> None:
+    settled = settled_of(BEYOND)
+    made = VirtualWorld(settled)
+    made.run(12.0)
+    router = made.routers["quay-gw"]
+    for tunnel in settled.tunnels():
+        config = router.bgp.sessions[tunnel.label].config
+        assert (config.local_address, config.peer_address) == tunnel.peers
+        assert config.multihop
+        found, route = router.table.match(config.peer_address)
+        assert (found.length, route.via) == (32, tunnel.label)
+    rows = table_rows(settled, "quay-gw", state_of(settled))
+    assert {r.why for r in rows if r.prefix.length == 32} == {
+        "leads to the BGP peer beyond the tunnel"
+    }
+    assert all(as_expected(made))
+
+
+def test_two_tunnels_to_one_instance_cannot_both_have_a_peer_beyond_them() -> None:
+    one = BEYOND.replace("uplink: radio, instance: 2", "uplink: radio, instance: 1")
+    assert "peer-two-ways" in {f.code for f in routing(settled_of(one))}
+    assert "peer-two-ways" not in {f.code for f in routing(settled_of(BEYOND))}
+    made = VirtualWorld(settled_of(one))
+    made.run(20.0)
+    sessions = made.routers["quay-gw"].bgp.sessions.values()
+    assert not all(session.established for session in sessions)  # what the finding says
+
+
+@pytest.mark.parametrize(
+    ("change", "words"),
+    [
+        (("        loopback: 10.250.0.1\n", ""), "quay-gw has no loopback"),
+        (("obrin: 1", "obrin: 1\nstack: ipv6"), "loopbacks are IPv4"),
+    ],
+)
+def test_a_session_cannot_end_where_no_address_is(change, words: str) -> None:
+    with pytest.raises(Misfit, match=words):
+        settled_of(BEYOND.replace(*change))

@@ -209,7 +209,7 @@ def _peers_beyond(settled: Settled) -> Iterator[Finding]:
                 ("links", tunnel.link, "bgp", key),
                 f"{other} and {tunnel.label} both join {tunnel.gateway} and instance "
                 f"{tunnel.instance} of {tunnel.cloud}, and their sessions end beyond them",
-                "the route to the peer leads through one of the two: the other's session never "
-                "comes up",
+                "the route to the peer leads through one of the two: they stand in each other's "
+                "way, and one or both never come up",
                 "end each tunnel at an instance of its own, or the sessions inside",
             )

@@ -347,7 +347,8 @@ def _filters(rules: tuple[Rule, ...], ends: tuple[TunnelEnd, ...]) -> Iterator[B
     yield Table(head, rows)
     if any(end.routing == "bgp" for end in ends):
         yield Paragraph(
-            "BGP between the inside addresses (TCP 179) belongs to the gateway itself: allow it."
+            "BGP between source and peer addresses (TCP 179) belongs to the gateway itself: allow "
+            "it."
         )
 
 

@@ -72,6 +72,18 @@ def _router(settled: Settled, router: str, stable: Stable) -> Iterator[Row]:
                 state=IN_USE,
                 why=why,
             )
+        if used is not None and used.kind is RouteKind.STATIC and not heard.static:
+            yield Row(
+                table=router,
+                prefix=prefix,
+                kind="static",
+                via=used.via,
+                next_hop=_own_hop(settled, used.via, router),
+                as_path=(),
+                local_pref=None,
+                state=IN_USE,
+                why="leads to the BGP peer beyond the tunnel",
+            )
         yield from _static(router, prefix, heard, used)
         if heard.decision is not None:
             yield from _told(settled, router, prefix, heard.decision, used)
