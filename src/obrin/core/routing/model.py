@@ -289,7 +289,7 @@ def network_of(settled: Settled) -> Network:
         near, far = leg.peers
         if (near, far) != (leg.site_inside, leg.cloud_inside):
             _lead(fixed, leg, leg.gateway, far)
-            for router in routers_of(settled, leg.cloud):
+            for router in _speakers(settled, leg):
                 _lead(fixed, leg, router, near)
     shared: dict[str, set[str]] = {}
     for tunnel in settled.tunnels():
@@ -299,6 +299,13 @@ def network_of(settled: Settled) -> Network:
     return Network(
         _Sessions(settled).all(), fixed, {r: frozenset(found) for r, found in shared.items()}
     )
+
+
+def _speakers(settled: Settled, leg: Leg) -> list[str]:
+    """The routers at the cloud's end that its sessions speak with."""
+    cloud, name = settled.clouds[leg.cloud], settled.bundle(leg).name
+    tables = (t for t in cloud.hub_tables if name in t.learns or name in t.users)
+    return [Router(cloud.name, table.name).label for table in tables] or [cloud.name]
 
 
 def _lead(fixed: dict[str, list[Route]], leg: Leg, router: str, peer: Address) -> None:

@@ -17,6 +17,7 @@ from obrin.core.routing.stable import Stable
 from obrin.core.settled.model import Settled
 from obrin.core.settled.ways import Attachment
 
+LEADS_TO_PEER = "leads to the BGP peer beyond the tunnel"
 IN_USE, SHARES, BACKUP, REFUSED = "in use", "shares", "not used", "refused"
 
 
@@ -82,7 +83,7 @@ def _router(settled: Settled, router: str, stable: Stable) -> Iterator[Row]:
                 as_path=(),
                 local_pref=None,
                 state=IN_USE,
-                why="leads to the BGP peer beyond the tunnel",
+                why=LEADS_TO_PEER,
             )
         yield from _static(router, prefix, heard, used)
         if heard.decision is not None:
@@ -195,7 +196,7 @@ def _subnet(settled: Settled, place: str, subnet: str, stable: Stable) -> Iterat
             why=why,
         )
     for row in _router(settled, place, stable):
-        if row.kind == "connected" or row.state not in (IN_USE, SHARES):
+        if row.kind == "connected" or row.why == LEADS_TO_PEER or row.state not in (IN_USE, SHARES):
             continue
         state, why = row.state, "propagated from the cloud gateway"
         if row.kind == "attached":
