@@ -94,6 +94,8 @@ class Drawn:
             link["networks"] = ["desks"]
         if self.stack != "ipv6" and self._maybe(0.2):
             link["seen-as"] = {"desks": f"10.{120 + number}.0.0/22"}
+        if self.stack != "ipv4" and self._maybe(0.3):
+            link["seen-as6"] = {"desks": f"2001:db8:{120 + number}:1::/64"}
         self.data["links"][f"{name}-apps"] = link
         desks, web = f"{name}/desks", "apps/web"
         self.data["expectations"] += [

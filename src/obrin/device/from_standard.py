@@ -44,7 +44,10 @@ def router_from(told: DeviceConfig, keys: Json, wall: Wall) -> RouterConfig:
     certificate = held.get("certificate")
     credential = None if certificate is None else credential_from(certificate, wall)
     interfaces = {interface.name: interface for interface in told.interfaces}
-    translated = {translation.interface: translation.parts for translation in told.translations}
+    translated: dict[str, tuple[Exposure, ...]] = {}
+    for translation in told.translations:
+        earlier = translated.get(translation.interface, ())
+        translated[translation.interface] = (*earlier, *translation.parts)
     tunnels = {
         tunnel.name: _tunnel(
             tunnel,

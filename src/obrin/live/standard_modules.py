@@ -42,7 +42,7 @@ _FEATURES = {
         "ipv6",
         "interface-attachment",
     ],
-    "ietf-nat": ["basic-nat44"],
+    "ietf-nat": ["basic-nat44", "nptv6"],
 }
 
 

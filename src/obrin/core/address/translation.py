@@ -1,7 +1,9 @@
 """One-to-one prefix translation: the same host part behind another prefix (RFC 2663 section 4.1.1).
 
-No state and no ports: an address of `real` and the address of `seen` with the same offset stand for
-each other, in both directions. The model and the practice devices translate with these functions.
+No state and no ports: an address of `real` and one of `seen` stand for each other, in both
+directions. In IPv4 they have the same offset; in IPv6 a word of the host part makes up for the
+other prefix in checksums (RFC 6296). The model and the practice devices translate with these
+functions.
 """
 
 from __future__ import annotations
@@ -9,6 +11,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass
 
+from obrin.core.address import neutral
 from obrin.core.address.prefix import Address, Prefix
 from obrin.core.errors import AddressError
 
@@ -34,21 +37,19 @@ class Exposure:
 
     def outward(self, address: Address) -> Address:
         """An address of the real range, as the other side knows it."""
-        return Address(address.bits, address.value - self.real.value + self.seen.value)
+        return _moved(address, self.real, self.seen)
 
     def inward(self, address: Address) -> Address:
         """An address as the other side knows it, in the real range."""
-        return Address(address.bits, address.value - self.seen.value + self.real.value)
+        return _moved(address, self.seen, self.real)
 
     def outward_prefix(self, prefix: Prefix) -> Prefix:
         """A part of the real range, as the other side knows it."""
-        bits, value = self.outward(prefix.address_at(0))
-        return Prefix(bits, value, prefix.length)
+        return _around(self.outward(prefix.address_at(0)), prefix.length)
 
     def inward_prefix(self, prefix: Prefix) -> Prefix:
         """A part of the range that the other side knows, as it really is."""
-        bits, value = self.inward(prefix.address_at(0))
-        return Prefix(bits, value, prefix.length)
+        return _around(self.inward(prefix.address_at(0)), prefix.length)
 
     def within(self, prefix: Prefix) -> Exposure | None:
         """What of it lies in a prefix of the real side."""
@@ -57,6 +58,16 @@ class Exposure:
         if not self.real.covers(prefix):
             return None
         return Exposure(self.network, prefix, self.outward_prefix(prefix))
+
+
+def _moved(address: Address, old: Prefix, new: Prefix) -> Address:
+    if old == new or address.bits == 32:
+        return Address(address.bits, address.value - old.value + new.value)
+    return neutral.translated(address, old, new)
+
+
+def _around(address: Address, length: int) -> Prefix:
+    return Prefix(*address, address.bits).widened(length)
 
 
 def outward(parts: Iterable[Exposure], address: Address) -> Address:

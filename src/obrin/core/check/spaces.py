@@ -263,7 +263,8 @@ def translations(settled: Settled) -> Iterator[Finding]:
         ]
         for part in link.exposures:
             if part.translated:
-                here: Location = ("links", name, "seen-as", part.network)
+                key = "seen-as" if part.real.bits == 32 else "seen-as6"
+                here: Location = ("links", name, key, part.network)
                 yield from _stands_on(part, at_cloud, here, f"cloud {link.cloud}")
         at_site = [*(prefix for _, prefix in settled.networks_at(link.site)), *elsewhere]
         at_site += [

@@ -249,6 +249,11 @@ class Link(Entity):
         description="Networks of the site that the cloud knows by another prefix of the same "
         "length (one-to-one translation at the site gateway). Blank: settled.",
     )
+    seen_as6: dict[Name, Ipv6PrefixText] = Field(
+        default_factory=dict,
+        alias="seen-as6",
+        description="The same for their IPv6 prefixes (RFC 6296).",
+    )
     cloud_seen_as: Ipv4PrefixesText | None = Field(
         None,
         alias="cloud-seen-as",

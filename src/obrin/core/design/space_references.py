@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 
 from obrin.core.design.mistakes import Mistake, unknown
 from obrin.core.design.model import Cloud, Design, Link
@@ -59,8 +59,13 @@ def _wishes(design: Design, entity: Site | Cloud, here: Location) -> Iterator[Mi
             yield _both((*here, name))
 
 
+def _named(link: Link) -> tuple[tuple[str, Iterable[str]], ...]:
+    """Where a link names networks of its site."""
+    return ("seen-as", link.seen_as), ("seen-as6", link.seen_as6), ("only", link.only)
+
+
 def _link(link: Link, site: Site, here: Location) -> Iterator[Mistake]:
-    for key, named in (("seen-as", link.seen_as), ("only", link.only)):
+    for key, named in _named(link):
         for network in named:
             if network not in site.networks:
                 place = (*here, key, network)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Iterator
 from dataclasses import fields, replace
 
@@ -260,8 +261,14 @@ def _static(ends: tuple[TunnelEnd, ...], circuits: tuple[CircuitEnd, ...]) -> It
 
 
 def _translations(ends: tuple[TunnelEnd, ...]) -> Iterator[Translation]:
-    """One for each tunnel interface that translates."""
-    for number, end in enumerate(ends, 1):
-        if end.translations:
-            parts = tuple(Exposure("", part.real, part.seen) for part in end.translations)
+    """One for each tunnel interface that translates, and for each family there."""
+    number = 0
+    for end, bits in itertools.product(ends, (32, 128)):
+        parts = tuple(
+            Exposure("", part.real, part.seen)
+            for part in end.translations
+            if part.real.bits == bits
+        )
+        if parts:
+            number += 1
             yield Translation(number=number, interface=interface_name(end.tunnel), parts=parts)

@@ -99,8 +99,9 @@ def given_ranges(work: Work, bits: int) -> Iterator[Prefix]:
         yield from given_parts(site, bits)
     for cloud in design.clouds.values():
         yield from cloud_space(cloud, bits)
-    for link in design.links.values() if bits == 32 else ():
-        yield from (p for p in (*link.seen_as.values(), *(link.cloud_seen_as or ())) if p)
+    for link in design.links.values():
+        seen = (*link.seen_as.values(), *link.seen_as6.values(), *(link.cloud_seen_as or ()))
+        yield from (p for p in seen if p is not None and p.bits == bits)
     for entry in design.elsewhere.values():
         if entry.prefix.bits == bits:
             yield entry.prefix

@@ -340,17 +340,7 @@ def _exposures(
     """What of a site's networks uses a link, and as what. Raises SettleError."""
     link, here = picker.design.links[link_name], ("links", link_name)
     for name in link.networks or networks:
-        wholes = _as_it_is(networks[name])
-        if name in link.seen_as:
-            seen = picker.prefix(f"links.{link_name}.seen-as.{name}", link.seen_as[name])
-            try:
-                wholes = [
-                    Exposure(name, whole.real, seen) if whole.real.bits == seen.bits else whole
-                    for whole in wholes
-                ]
-            except AddressError as error:
-                fix = "Give a prefix of the same length"
-                raise Misfit((*here, "seen-as", name), str(error), fix) from None
+        wholes = [_known_as(picker, link_name, whole) for whole in _as_it_is(networks[name])]
         parts = link.only.get(name, ())
         yield from (whole for whole in wholes if whole.real.bits not in {p.bits for p in parts})
         for part in parts:
@@ -359,6 +349,21 @@ def _exposures(
                 what = f"{part} is not inside {networks[name].prefix}"
                 raise Misfit((*here, "only", name), what, "Give a part of the network")
             yield Exposure(name, part, whole.outward_prefix(part))
+
+
+def _known_as(picker: Picker, link_name: str, whole: Exposure) -> Exposure:
+    """A network as the cloud knows it, in one family. Raises SettleError."""
+    link, name = picker.design.links[link_name], whole.network
+    key = "seen-as" if whole.real.bits == 32 else "seen-as6"
+    given: Mapping[str, Prefix | None] = link.seen_as if key == "seen-as" else link.seen_as6
+    if name not in given:
+        return whole
+    seen = picker.prefix(f"links.{link_name}.{key}.{name}", given[name])
+    try:
+        return Exposure(name, whole.real, seen)
+    except AddressError as error:
+        fix = "Give a prefix of the same length"
+        raise Misfit(("links", link_name, key, name), str(error), fix) from None
 
 
 def _cloud_exposures(

@@ -1,4 +1,4 @@
-"""One-to-one translation at tunnel interfaces: ietf-nat (RFC 8512), static mappings."""
+"""One-to-one translation at tunnel interfaces: ietf-nat (RFC 8512), static mappings, NPTv6."""
 
 from __future__ import annotations
 
@@ -26,6 +26,18 @@ def encode(translations: Iterable[Translation]) -> Json:
 
 
 def _encode(of: Translation) -> Json:
+    """All parts are of one family; RFC 8512 has a list of its own for IPv6."""
+    if of.parts[0].real.bits == 128:
+        pairs = [
+            {"internal-ipv6-prefix": str(part.real), "external-ipv6-prefix": str(part.seen)}
+            for part in of.parts
+        ]
+        return {
+            "id": of.number,
+            "name": of.interface,
+            "type": "ietf-nat:nptv6",
+            "policy": [{"id": 1, "nptv6-prefixes": pairs}],
+        }
     return {
         "id": of.number,
         "name": of.interface,
@@ -50,15 +62,12 @@ def decode(data: Json) -> tuple[Translation, ...]:
 
 def _decode(entry: Json) -> Translation:
     mappings = entry.get("mapping-table", {}).get("mapping-entry", [])
+    pairs = [(m["internal-src-address"], m["external-src-address"]) for m in mappings]
+    for policy in entry.get("policy", []):
+        held = policy.get("nptv6-prefixes", [])
+        pairs += [(m["internal-ipv6-prefix"], m["external-ipv6-prefix"]) for m in held]
     return Translation(
         number=entry["id"],
         interface=entry["name"],
-        parts=tuple(
-            Exposure(
-                "",
-                parse_prefix(mapping["internal-src-address"]),
-                parse_prefix(mapping["external-src-address"]),
-            )
-            for mapping in mappings
-        ),
+        parts=tuple(Exposure("", parse_prefix(one), parse_prefix(two)) for one, two in pairs),
     )
