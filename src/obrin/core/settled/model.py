@@ -208,10 +208,15 @@ class Settled:
 
     def internet_host(self, bits: int) -> Address:
         """An address that stands for the internet: for examples (RFC 5737), and nobody's here."""
+        return self._internet_hosts[bits]
+
+    @functools.cached_property
+    def _internet_hosts(self) -> dict[int, Address]:
         own = {u.address for g in self.gateways.values() for u in g.uplinks.values()}
         own |= {address for cloud in self.clouds.values() for address in cloud.addresses}
-        hosts = [prefix.address_at(-2) for prefix in EXAMPLES if prefix.bits == bits]
-        return next(host for host in (*hosts, *_INTERNET) if host.bits == bits and host not in own)
+        hosts = (*(prefix.address_at(-2) for prefix in EXAMPLES), *_INTERNET)
+        free = [host for host in hosts if host not in own]
+        return {bits: next(host for host in free if host.bits == bits) for bits in (32, 128)}
 
     def own_expectations(self) -> Iterator[Expected]:
         """Those whose ends are both the design's; the internet is nobody's to try."""
