@@ -522,6 +522,18 @@ ADDRESSES: dict[str, list[tuple[str, str]]] = {
             "224.0.0.5",
             "240.1.1.1",
         )
+    ]
+    + [
+        (addresses(f"address: '{bad}'"), addresses("address: '2001:db8::10'"))
+        for bad in (
+            "fe80::7",
+            "fd00:1::7",
+            "ff02::5",
+            "::1",
+            "::ffff:9.8.7.6",
+            "64:ff9b::1",
+            "100::9",
+        )
     ],
     "address-far-end": [
         (addresses("address: 203.0.113.1"), addresses("address: 203.0.113.200")),

@@ -149,6 +149,9 @@ def test_a_table_that_differs_from_the_model_is_told_by_prefix_and_attribute() -
         "AS path 9, the model has": lambda paths: {
             p: replace(path, as_path=(9,)) for p, path in paths.items()
         },
+        "next hop 2001:db8::9, the model": lambda paths: {
+            p: replace(path, next_hop=0x20010DB8 << 96 | 9) for p, path in paths.items()
+        },
         "next hop 0.0.0.9, the model": lambda paths: {
             p: replace(path, next_hop=9) for p, path in paths.items()
         },

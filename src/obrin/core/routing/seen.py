@@ -64,11 +64,15 @@ def _apart(model: Path, seen: Path, bits: int) -> str:
     if model.as_path != seen.as_path:
         return f"AS path {_words(seen.as_path)}, the model has {_words(model.as_path)}"
     if model.next_hop != seen.next_hop:
-        hops = format_address(seen.next_hop, bits), format_address(model.next_hop, bits)
-        return f"next hop {hops[0]}, the model has {hops[1]}"
+        return f"next hop {_hop(seen, bits)}, the model has {_hop(model, bits)}"
     if model.local_pref != seen.local_pref:
         return f"local preference {seen.local_pref}, the model has {model.local_pref}"
     return ""
+
+
+def _hop(path: Path, bits: int) -> str:
+    """IPv4 may have a next hop of IPv6 (RFC 8950)."""
+    return format_address(path.next_hop, 128 if path.next_hop >> 32 else bits)
 
 
 def _words(as_path: AsPath) -> str:
