@@ -88,14 +88,16 @@ class BgpOverTcp:
         self._opened.discard(name)
         if connection is not None:
             connection.abort("the tunnel went down")
-            self.sessions[name].closed("the tunnel went down", now)
+            self.sessions[name].closed("the tunnel went down", now, for_good=True)
 
     def next_timer(self) -> float:
-        return min((s.next_timer() for s in self.sessions.values()), default=float("inf"))
+        timers = (s.next_timer() for s in self.sessions.values())
+        return min((*timers, self.speaker.next_timer()))
 
     def handle_timer(self, now: float) -> None:
         for session in self.sessions.values():
             session.handle_timer(now)
+        self.speaker.handle_timer(now)
 
     def pump(self, now: float) -> bool:
         """Move bytes between sessions and connections; True when the routes changed."""

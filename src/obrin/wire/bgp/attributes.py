@@ -176,12 +176,14 @@ def encode_attributes(
 @dataclass(frozen=True, slots=True)
 class Decoded:
     """What the attributes of an UPDATE say. `attributes` are None where they are of no route that
-    is known here; `reach` is announced and `gone` withdrawn by them themselves (RFC 4760)."""
+    is known here; `reach` is announced and `gone` withdrawn by them themselves (RFC 4760). With
+    nothing in them, they say that of a family all has been told: it `ends`, in bits."""
 
     attributes: Attributes | None
     reach: Reach | None = None
     gone: tuple[Prefix, ...] = ()
     faults: tuple[str, ...] = ()
+    ends: int = 0
 
 
 @functools.lru_cache(maxsize=4096)
@@ -207,7 +209,8 @@ def decode_all(
             faults.append("routes of a family that was not agreed on")
     alone = NEXT_HOP not in values and reach is None and (reaching or leaving) is not None
     if alone and worst is None:
-        return Decoded(None, None, gone or (), tuple(faults))
+        ends = 128 if gone == () and not values else 0
+        return Decoded(None, None, gone or (), tuple(faults), ends)
     lost = (*(gone or ()), *(reach.prefixes if reach is not None else ()))
     path = None
     try:

@@ -9,6 +9,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 
 from obrin.core.address.prefix import Prefix
+from obrin.wire.bgp import restart
 from obrin.wire.bgp.attributes import (
     AS_TRANS,
     MALFORMED_LIST,
@@ -34,6 +35,7 @@ from obrin.wire.bgp.multiprotocol import (
     encode_prefixes,
     family_of,
 )
+from obrin.wire.bgp.restart import Restart
 from obrin.wire.cursor import Cursor
 from obrin.wire.errors import ReadError
 
@@ -60,6 +62,7 @@ class Open:
     four_octets: bool = True
     families: tuple[int, ...] = (32,)
     other_hops: bool = False
+    restart: Restart | None = None
     route_refresh: bool = True
     unknown: tuple[tuple[int, bytes], ...] = ()
 
@@ -69,6 +72,9 @@ class Open:
             capabilities += bytes((CAPABILITY_MULTIPROTOCOL, 4)) + family_of(bits)
         if self.other_hops:
             capabilities += bytes((CAPABILITY_OTHER_HOPS, len(_OTHER_HOPS))) + _OTHER_HOPS
+        if self.restart is not None:
+            value = self.restart.encode()
+            capabilities += bytes((restart.CAPABILITY, len(value))) + value
         if self.route_refresh:
             capabilities += bytes((CAPABILITY_ROUTE_REFRESH, 0))
         if self.four_octets:
@@ -91,13 +97,15 @@ class Open:
 @dataclass(frozen=True, slots=True)
 class Update:
     """Section 4.3. `attributes` is None when nothing is announced; `announced` are of IPv4 and go
-    by the path's next hop, what is in `reach` by its own (RFC 4760)."""
+    by the path's next hop, what is in `reach` by its own (RFC 4760). One that says nothing `ends`
+    what there is to tell of a family at first (RFC 4724 section 2), in bits."""
 
     withdrawn: tuple[Prefix, ...] = ()
     attributes: Attributes | None = None
     announced: tuple[Prefix, ...] = ()
     faults: tuple[str, ...] = ()
     reach: Reach | None = None
+    ends: int = 0
 
     @property
     def routes(self) -> Iterator[tuple[Attributes, tuple[Prefix, ...]]]:
@@ -112,7 +120,7 @@ class Update:
         withdrawn = encode_prefixes(p for p in self.withdrawn if p.bits == 32)
         gone6 = tuple(p for p in self.withdrawn if p.bits == 128)
         attributes = encode_reaching(self.reach) if self.reach is not None else b""
-        attributes += encode_withdrawing(gone6) if gone6 else b""
+        attributes += encode_withdrawing(gone6) if gone6 or self.ends == 128 else b""
         if self.attributes is not None:
             attributes += encode_attributes(
                 self.attributes,
@@ -239,6 +247,7 @@ def _decode_open(body: bytes) -> Open:
         raise BgpError(OPEN_ERROR, 3, "a router identifier of zero")
     asn = int.from_bytes(body[1:3], "big")
     four_octets = refresh = other_hops = False
+    restarting: Restart | None = None
     unknown: list[tuple[int, bytes]] = []
     families: dict[int, None] = {}
     any_multiprotocol = False
@@ -263,6 +272,8 @@ def _decode_open(body: bytes) -> Open:
                         families[bits] = None
                 elif code == CAPABILITY_OTHER_HOPS and _OTHER_HOPS in _sixes(data):
                     other_hops = True
+                elif code == restart.CAPABILITY and (told := restart.decode(data)) is not None:
+                    restarting = told
                 elif code == CAPABILITY_ROUTE_REFRESH and not data:
                     refresh = True
                 else:
@@ -279,6 +290,7 @@ def _decode_open(body: bytes) -> Open:
         four_octets=four_octets,
         families=tuple(families) if any_multiprotocol else (32,),
         other_hops=other_hops,
+        restart=restarting,
         route_refresh=refresh,
         unknown=tuple(unknown),
     )
@@ -296,7 +308,7 @@ def _decode_update(
     announced = decode_prefixes(cursor.rest())
     gone = decode_prefixes(withdrawn)
     if not attributes and not announced:
-        return Update(gone)
+        return Update(gone, ends=0 if gone else 32)
     try:
         found = decode_all(
             attributes, four_octets=four_octets, internal=internal, families=families
@@ -309,7 +321,8 @@ def _decode_update(
             raise  # section 5.2: routes of the message may be lost, so it cannot just go on
         return Update(gone + lost, faults=(f"treated as a withdrawal: {fault}",))
     told = found.attributes if announced or found.reach is not None else None
-    return Update(gone + found.gone, told, announced, found.faults, found.reach)
+    ends = 0 if gone or announced else found.ends
+    return Update(gone + found.gone, told, announced, found.faults, found.reach, ends)
 
 
 def _sixes(data: bytes) -> list[bytes]:

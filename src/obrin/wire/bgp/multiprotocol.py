@@ -108,7 +108,8 @@ def decode_hop_alone(value: bytes) -> Address:
 
 
 def encode_unreach(prefixes: tuple[Prefix, ...]) -> bytes:
-    return AFI[prefixes[0].bits].to_bytes(2, "big") + bytes((UNICAST,)) + encode_prefixes(prefixes)
+    """Of IPv6; without any, it says that all has been told (RFC 4724 section 2)."""
+    return AFI[128].to_bytes(2, "big") + bytes((UNICAST,)) + encode_prefixes(prefixes)
 
 
 def decode_unreach(value: bytes, families: Collection[int]) -> tuple[Prefix, ...] | None:

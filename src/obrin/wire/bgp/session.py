@@ -35,6 +35,7 @@ from obrin.wire.bgp.messages import (
     decode_message,
 )
 from obrin.wire.bgp.multiprotocol import AFI, Reach
+from obrin.wire.bgp.restart import Restart
 
 _ROUTES_PER_UPDATE = {32: 500, 128: 200}
 """So that a message stays below its 4,096 bytes."""
@@ -88,23 +89,31 @@ class SessionConfig:
 
 @dataclass(frozen=True, slots=True)
 class SessionUp:
+    """`restart` is what the peer says of restarts, None for nothing."""
+
     peer_router_id: int
     hold: int
+    restart: Restart | None = None
 
 
 @dataclass(frozen=True, slots=True)
 class SessionDown:
+    """`restart` where only the connection ended, and the peer said that it comes back."""
+
     reason: str
+    restart: Restart | None = None
 
 
 @dataclass(frozen=True, slots=True)
 class RoutesChanged:
-    """`announced` stand with their attributes, one entry for each family. `faults`: what the
+    """`announced` stand with their attributes, one entry for each family; `ends` is a family of
+    which all has been told now, in bits. `faults`: what the
     message had wrong, and what that cost (RFC 7606)."""
 
     withdrawn: tuple[Prefix, ...]
     announced: tuple[tuple[Attributes, tuple[Prefix, ...]], ...]
     faults: tuple[str, ...] = ()
+    ends: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -170,6 +179,12 @@ class BgpSession:
         for some in _in_parts(prefixes):
             self._send(Update(some))
 
+    def told_all(self) -> None:
+        """Say so in each family, to a peer that waits for it (RFC 4724 section 4.1)."""
+        restart = None if self.peer is None else self.peer.restart
+        for bits in self.families if restart is not None and restart.families else ():
+            self._send(Update(ends=bits))
+
     @property
     def families(self) -> tuple[int, ...]:
         """Those that both ends carry, in bits; none before the peer's OPEN."""
@@ -192,6 +207,7 @@ class BgpSession:
                 hold=self.config.hold,
                 router_id=self.config.router_id,
                 families=self.config.families,
+                restart=Restart(),
                 other_hops=self.config.families[:1] == (32,) and self._hop_of_other(),
             )
         )
@@ -206,10 +222,12 @@ class BgpSession:
         if self.state is not BgpState.ESTABLISHED:
             self.last_error, self.last_error_at = reason, now
 
-    def closed(self, reason: str, now: float) -> None:
-        """The TCP connection failed or ended."""
+    def closed(self, reason: str, now: float, *, for_good: bool = False) -> None:
+        """The TCP connection failed or ended; `for_good` where the way itself is dead, so that
+        nothing can be kept for a peer that comes back."""
         self._advance(BgpInput.CONNECTION_FAILED)
-        self._down(f"the TCP connection ended: {reason}", now)
+        restart = None if self.peer is None or for_good else self.peer.restart
+        self._down(f"the TCP connection ended: {reason}", now, restart)
 
     def receive(self, data: bytes, now: float) -> None:
         """Bytes from the network; never raises for what they hold."""
@@ -310,7 +328,7 @@ class BgpSession:
         if isinstance(message, Update):
             self._events.append(self._routes(message))
         elif self.peer is not None and not self._up:
-            self._events.append(SessionUp(self.peer.router_id, self.hold))
+            self._events.append(SessionUp(self.peer.router_id, self.hold, self.peer.restart))
             self._up = True
 
     def _routes(self, message: Update) -> RoutesChanged:
@@ -320,7 +338,7 @@ class BgpSession:
         faults = message.faults
         if len(known) < len(told):
             faults = (*faults, "routes of a family that was not agreed on")
-        return RoutesChanged(message.withdrawn, known, faults)
+        return RoutesChanged(message.withdrawn, known, faults, message.ends)
 
     def _take_open(self, message: Open, now: float) -> None:
         """Section 6.2: the AS must be the configured one, the identifier not our own."""
@@ -347,7 +365,7 @@ class BgpSession:
         self.hang_up = True
         self._down(reason, now)
 
-    def _down(self, reason: str, now: float) -> None:
+    def _down(self, reason: str, now: float, restart: Restart | None = None) -> None:
         self.last_error, self.last_error_at = reason, now
         self.wants_connection = False
         self._hold_at = self._keepalive_at = float("inf")
@@ -355,4 +373,4 @@ class BgpSession:
         self.peer = None
         if self._up:
             self._up = False
-            self._events.append(SessionDown(reason))
+            self._events.append(SessionDown(reason, restart))

@@ -6,12 +6,14 @@ transit between its peers unless a design says so.
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from dataclasses import dataclass, field
 
 from obrin.core.address.prefix import Prefix
 from obrin.core.routing.decision import Decision, decide
 from obrin.core.routing.path import Candidate, Path, Peer
 from obrin.core.routing.policy import SessionPolicy, export_path, import_path
+from obrin.wire.bgp.restart import WAIT
 from obrin.wire.bgp.session import (
     BgpSession,
     RefreshWanted,
@@ -24,7 +26,8 @@ from obrin.wire.bgp.session import (
 
 @dataclass(slots=True, eq=False)
 class Neighbour:
-    """A session with its policy and its tables: what it told, what of it was taken."""
+    """A session with its policy and its tables: what it told, what of it was taken. `stale` is kept
+    from before a restart of the peer, until a time at most."""
 
     session: BgpSession
     policy: SessionPolicy
@@ -34,6 +37,8 @@ class Neighbour:
     rejected: dict[Prefix, str] = field(default_factory=dict)
     announced: tuple[Prefix, ...] = ()
     router_id: int = 0
+    stale: set[Prefix] = field(default_factory=set)
+    stale_until: float = float("inf")
 
 
 class Speaker:
@@ -83,17 +88,18 @@ class Speaker:
             for event in neighbour.session.events():
                 if isinstance(event, SessionUp):
                     neighbour.router_id = event.peer_router_id
+                    kept = frozenset() if event.restart is None else event.restart.forwarded
+                    touched |= self._let_go(neighbour, {32, 128} - kept)
+                    if neighbour.stale:
+                        neighbour.stale_until = now + WAIT
                     self._announce(neighbour)
+                    neighbour.session.told_all()
                     self.log.append((now, name, "BGP established"))
                 elif isinstance(event, RefreshWanted):
                     self._announce(neighbour)
                     self.log.append((now, name, "told everything again, as the peer wished"))
                 elif isinstance(event, SessionDown):
-                    touched |= neighbour.received.keys()
-                    neighbour.told.clear()
-                    neighbour.received.clear()
-                    neighbour.rejected.clear()
-                    neighbour.announced = ()
+                    touched |= self._lose(neighbour, event, now)
                     self.log.append((now, name, f"BGP down: {event.reason}"))
                 else:
                     self.log += [(now, name, f"UPDATE with a fault: {f}") for f in event.faults]
@@ -120,8 +126,47 @@ class Speaker:
         neighbour.announced = tuple(p for prefixes in by_path.values() for p in prefixes)
 
     @staticmethod
+    def _lose(neighbour: Neighbour, event: SessionDown, now: float) -> set[Prefix]:
+        """What a session brought, but for what its peer asked to keep (RFC 4724 section 4.2)."""
+        families = frozenset() if event.restart is None else event.restart.families
+        neighbour.announced = ()
+        neighbour.rejected.clear()
+        neighbour.stale = {p for p in neighbour.received if p.bits in families}
+        if event.restart is not None and neighbour.stale:
+            neighbour.stale_until = now + event.restart.seconds
+        gone = neighbour.received.keys() - neighbour.stale
+        for table in (neighbour.told, neighbour.received):
+            for prefix in table.keys() - neighbour.stale:
+                del table[prefix]
+        return gone
+
+    @staticmethod
+    def _let_go(neighbour: Neighbour, families: Collection[int]) -> set[Prefix]:
+        """What is still stale of some families."""
+        gone = {prefix for prefix in neighbour.stale if prefix.bits in families}
+        neighbour.stale -= gone
+        if not neighbour.stale:
+            neighbour.stale_until = float("inf")
+        for prefix in gone:
+            neighbour.told.pop(prefix, None)
+            neighbour.received.pop(prefix, None)
+        return gone
+
+    def next_timer(self) -> float:
+        return min((n.stale_until for n in self.neighbours.values()), default=float("inf"))
+
+    def handle_timer(self, now: float) -> None:
+        """Routes of a peer that did not come back in time go with the next `update`."""
+        for neighbour in self.neighbours.values():
+            if now >= neighbour.stale_until:
+                self._touched |= self._let_go(neighbour, (32, 128))
+
+    @staticmethod
     def _take(neighbour: Neighbour, event: RoutesChanged) -> set[Prefix]:
         touched = set(event.withdrawn) & neighbour.received.keys()
+        neighbour.stale -= {*event.withdrawn, *(p for _, told in event.announced for p in told)}
+        if event.ends:
+            touched |= Speaker._let_go(neighbour, {event.ends})
         for prefix in event.withdrawn:
             neighbour.told.pop(prefix, None)
             neighbour.received.pop(prefix, None)
