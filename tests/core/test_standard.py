@@ -125,7 +125,9 @@ def neighbours(name: str) -> st.SearchStrategy[Neighbour]:
         accept=lists,
         prepend=st.integers(0, 9),
         communities=st.sampled_from(((), ("no-export",), ("no-export", "no-advertise"))),
+        discriminator=st.none() | st.integers(0, 2**32 - 1),
         limit=st.none() | st.integers(1, 10**6),
+        multihop=st.booleans(),
         internal=st.booleans(),
         signed=st.booleans(),
     )

@@ -89,6 +89,7 @@ class Drawn:
             link["bgp"] = {"hold": "6 s"}
             if self._maybe(0.3):
                 link["bgp"]["password"] = True
+            link["bgp"]["discriminators"] = self._maybe(0.3)
             self._ends(number, link)
         if self._maybe(0.3):
             link["networks"] = ["desks"]

@@ -166,6 +166,7 @@ def _neighbour(speaker: Speaker, neighbour: Neighbour, password: str) -> RouterN
             prepend=neighbour.prepend,
             communities=tuple(WELL_KNOWN[name] for name in neighbour.communities),
             limit=neighbour.limit,
+            med=neighbour.discriminator,
         ),
         neighbour.announce,
     )

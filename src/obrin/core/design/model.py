@@ -193,6 +193,11 @@ class Bgp(Entity):
     communities: list[Literal["no-export", "no-advertise"]] = Field(
         default_factory=list, description="Marks on what the site tells (RFC 1997)."
     )
+    discriminators: bool = Field(
+        False,
+        description="Whether each end tells the other which tunnel it prefers, by "
+        "MULTI_EXIT_DISC: 1 for the first. For far ends that go by it.",
+    )
     site_end: Literal["inside", "loopback"] = Field(
         "inside",
         alias="site-end",

@@ -176,7 +176,12 @@ def _speaker(
 ) -> Speaker | None:
     """None without a session. All sessions of a gateway have its one AS number."""
     neighbours = [
-        replace(_session(e.tunnel, e), communities=e.communities, signed=e.password)
+        replace(
+            _session(e.tunnel, e),
+            communities=e.communities,
+            discriminator=e.discriminator,
+            signed=e.password,
+        )
         for e in ends
         if e.routing == "bgp"
     ]

@@ -157,6 +157,7 @@ def _tunnel(end: TunnelEnd, secrets: Secrets | None) -> Context:
         "name": end.tunnel,
         **_leg(end),
         "session_signed": end.password,
+        "discriminator": end.discriminator,
         "interface": interface_name(end.tunnel),
         "uplink": end.uplink,
         "suite": end.suite.name,

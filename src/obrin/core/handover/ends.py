@@ -105,6 +105,7 @@ class TunnelEnd(LegEnd, Terms):
     stands_in_for: tuple[str, ...]
     mss: Dual[int]
     communities: tuple[str, ...] = ()
+    discriminator: int | None = None
     password: bool = False
 
 
@@ -209,6 +210,7 @@ def _end(
         mss=Dual(*(wrapping.mss(b) if b in settled.families else None for b in (32, 128))),
         prepend=here.policy.prepend,
         communities=_marks(here.policy),
+        discriminator=here.policy.med,
         limit=here.policy.limit,
         password=link.password,
     )

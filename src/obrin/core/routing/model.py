@@ -46,9 +46,15 @@ def site_policy(settled: Settled, leg: Leg, accept: PrefixList | None = None) ->
         accept=accept or PrefixList(accepted_at_site(settled, bundle)),
         local_pref=local_pref(leg.preference),
         prepend=bundle.prepend,
+        med=_discriminator(bundle, leg),
         communities=tuple(WELL_KNOWN[mark] for mark in marks),
         limit=gateway.routes,
     )
+
+
+def _discriminator(bundle: Bundle, leg: Leg) -> int | None:
+    told = isinstance(bundle, SettledLink) and bundle.discriminators
+    return leg.preference if told else None
 
 
 def told_before_summaries(settled: Settled, bundle: Bundle) -> tuple[Prefix, ...]:
@@ -88,6 +94,7 @@ def cloud_policy(settled: Settled, leg: Leg, accept: PrefixList | None = None) -
         accept=accept or PrefixList(announced_by_site(bundle)),
         local_pref=local_pref(leg.preference),
         summaries=summaries_of(bundle)[1],
+        med=_discriminator(bundle, leg),
         passes_on=settled.clouds[leg.cloud].is_hub,
     )
 

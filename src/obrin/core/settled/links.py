@@ -145,7 +145,7 @@ class SettledLink(Terms):
 
     `prepend` is how often the site puts its AS in front once more on this link, so that what
     several hubs bring leads back over the preferred one. `password` is whether its BGP sessions
-    have one.
+    have one, `discriminators` whether they tell which tunnel is preferred.
     """
 
     name: str
@@ -162,6 +162,7 @@ class SettledLink(Terms):
     communities: tuple[str, ...] = ()
     prepend: int = 0
     password: bool = False
+    discriminators: bool = False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -259,6 +260,7 @@ def link_of(ground: Ground, name: str, link: Link) -> SettledLink:
         cloud_summaries=written_out(link.bgp.cloud_summaries),
         communities=tuple(link.bgp.communities),
         password=link.routing == "bgp" and link.bgp.password,
+        discriminators=link.bgp.discriminators,
         prepend=ground.ranks[link.site][name].prepend,
     )
 

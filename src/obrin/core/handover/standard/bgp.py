@@ -34,6 +34,7 @@ class Neighbour:
     accept: tuple[Prefix, ...]
     prepend: int = 0
     communities: tuple[str, ...] = ()
+    discriminator: int | None = None
     limit: int | None = None
     internal: bool = False
     signed: bool = False
@@ -76,6 +77,8 @@ def _encode(of: Neighbour) -> Json:
         entry["prepend"] = of.prepend
     if of.communities:
         entry["community"] = list(of.communities)
+    if of.discriminator is not None:
+        entry["multi-exit-discriminator"] = of.discriminator
     if of.limit is not None:
         entry["prefix-limit"] = of.limit
     if of.signed:
@@ -109,6 +112,7 @@ def _decode(entry: Json) -> Neighbour:
         accept=tuple(map(parse_prefix, entry.get("accept", ()))),
         prepend=entry.get("prepend", 0),
         communities=tuple(entry.get("community", ())),
+        discriminator=entry.get("multi-exit-discriminator"),
         limit=entry.get("prefix-limit"),
         internal="internal" in entry,
         signed="tcp-md5" in entry,

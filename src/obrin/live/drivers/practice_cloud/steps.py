@@ -200,6 +200,8 @@ def tunnel_step(settled: Settled, tunnel: SettledTunnel, secrets: Secrets) -> Cl
             "announce": [str(p) for p in end.local_prefixes],
             "accept": [str(p) for p in end.remote_prefixes],
         }
+        if end.discriminator is not None:
+            body["bgp"]["discriminator"] = end.discriminator
         if end.beyond:
             body["bgp"] |= {"local_address": str(end.peers[0]), "peer_address": str(end.peers[1])}
     if end.password:

@@ -78,6 +78,7 @@ class BgpBody(Body):
     local_preference: Annotated[int, Field(ge=0, le=4294967295)]
     announce: Prefixes
     accept: Prefixes
+    discriminator: Annotated[int, Field(ge=0, le=4294967295)] | None = None
     local_address: AddressText | None = None
     peer_address: AddressText | None = None
 

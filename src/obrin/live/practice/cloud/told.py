@@ -171,6 +171,7 @@ class Told:
             peer_as=far.autonomous_system,
             accept=PrefixList(bgp.accept),
             local_pref=bgp.local_preference,
+            med=bgp.discriminator,
         )
         return RouterNeighbour(session, policy, tuple(bgp.announce))
 
