@@ -10,7 +10,7 @@ from datetime import UTC, datetime
 
 from cryptography.hazmat.primitives.serialization import Encoding
 
-from obrin.core.address.prefix import parse_prefix
+from obrin.core.address.prefix import Address, parse_address, parse_prefix
 from obrin.core.catalogue.offering import PRACTICE_CLOUD
 from obrin.core.design.document import load_design
 from obrin.core.design.offering_file import format_offering, parse_offering
@@ -29,16 +29,19 @@ from obrin.wire.bfd import BfdError, Control, decode_control
 from obrin.wire.bgp.attributes import Attributes
 from obrin.wire.bgp.errors import BgpError
 from obrin.wire.bgp.messages import Keepalive, Notification, Open, Update, decode_message
+from obrin.wire.bgp.multiprotocol import Reach
+from obrin.wire.bgp.restart import Restart
 from obrin.wire.capture import CaptureError, decode_capture, encode_file_header, encode_record
 from obrin.wire.errors import PacketError
 from obrin.wire.esp import AeadOpener, AeadSealer, EspError, make_aead
+from obrin.wire.icmp import Icmp, decode_icmp, told_too_big, too_big
 from obrin.wire.ike.config import Identity, PeerConfig
 from obrin.wire.ike.endpoint import Endpoint
 from obrin.wire.ike.errors import IkeFormatError
 from obrin.wire.ike.message import HEADER_SIZE, decode_header
 from obrin.wire.ike.payloads import decode_chain
 from obrin.wire.mrt import MrtError, MrtPeer, read_dump, write_dump
-from obrin.wire.packet import TCP, UDP, Icmp, Ipv4, Udp, decode_icmp, decode_ipv4, decode_udp
+from obrin.wire.packet import TCP, UDP, Packet, Udp, decode_packet, decode_udp
 from obrin.wire.tcp import ACK, Segment, decode_segment
 
 SITE, CLOUD = "192.0.2.10", "203.0.113.1"
@@ -111,11 +114,23 @@ def _esp() -> tuple[list[bytes], Callable[[bytes], object]]:
     return [sealer.seal(bytes(n)) for n in (0, 20, 100)], opener.open
 
 
+A, B = parse_address("192.0.2.1"), parse_address("192.0.2.2")
+A6, B6 = parse_address("2001:db8::1"), parse_address("2001:db8::2")
+
+
+def _too_big(source: Address, destination: Address) -> bytes:
+    packet = Packet(source, destination, UDP, Udp(1, 2, bytes(1400)).encode(source, destination))
+    told = too_big(packet, 1300, destination)
+    if told is None:
+        raise AssertionError("nothing is told")
+    return told.encode()
+
+
 def _packets(data: bytes) -> None:
-    packet = decode_ipv4(data)
+    packet = decode_packet(data)
     for decode in (decode_udp, decode_segment):
         decode(packet)
-    decode_icmp(packet.payload)
+    told_too_big(packet, decode_icmp(packet))
 
 
 def _design(data: bytes) -> None:
@@ -130,6 +145,11 @@ _UPDATE = Update(
     (parse_prefix("10.0.0.0/8"),),
     Attributes(Path(0x0A000001, (64512, 4200000001), 0, 5, 100, (1,))),
     (parse_prefix("192.0.2.0/24"), parse_prefix("0.0.0.0/0")),
+)
+_UPDATE6 = Update(
+    (parse_prefix("2001:db8:9::/48"),),
+    Attributes(Path(A6.value, (64512,))),
+    reach=Reach(A6, (parse_prefix("2001:db8::/48"), parse_prefix("::/0"))),
 )
 _DESIGNS = [
     importlib.resources.files("obrin").joinpath("demo", name).read_bytes()
@@ -159,9 +179,9 @@ _KIOSKS = read_csv_rows(_TABLES[1].decode(), "kiosks.csv")
 
 
 def _mrt() -> list[bytes]:
-    peers = [MrtPeer(1, 64512, 1), MrtPeer(2, 4200000001, 2)]
+    peers = [MrtPeer(A, 64512, 1), MrtPeer(A6, 4200000001, 2)]
     paths = [(0, Path(1, (64512,))), (1, Path(2, (4200000001, 64513)))]
-    prefixes = [parse_prefix(text) for text in ("10.1.0.0/16", "10.2.3.128/25")]
+    prefixes = [parse_prefix(text) for text in ("10.1.0.0/16", "10.2.3.128/25", "2001:db8::/48")]
     return [write_dump(1, "fuzz", peers, [(p, paths) for p in prefixes], 0)]
 
 
@@ -193,10 +213,17 @@ READERS = {
         [
             m.encode()
             for m in (
-                Open(asn=4200000001, hold=90, router_id=1),
+                Open(
+                    asn=4200000001,
+                    hold=90,
+                    router_id=1,
+                    families=(32, 128),
+                    restart=Restart(60, ((32, True),)),
+                ),
                 Keepalive(),
                 Notification(6, 2),
                 _UPDATE,
+                _UPDATE6,
             )
         ],
         decode_message,
@@ -204,10 +231,11 @@ READERS = {
     ),
     "packets": Reader(
         [
-            Ipv4(1, 2, UDP, Udp(1, 2, b"data").encode(1, 2)).encode(),
-            Ipv4(
-                1,
-                2,
+            Packet(A, B, UDP, Udp(1, 2, b"data").encode(A, B)).encode(),
+            Packet(A6, B6, UDP, Udp(1, 2, b"data").encode(A6, B6)).encode(),
+            Packet(
+                A,
+                B,
                 TCP,
                 Segment(
                     source_port=1,
@@ -218,9 +246,11 @@ READERS = {
                     window=5,
                     data=b"x",
                     mss=1300,
-                ).encode(1, 2),
+                ).encode(A, B),
             ).encode(),
-            Ipv4(1, 2, 1, Icmp(8, 0, 1, 2, b"echo").encode()).encode(),
+            Icmp(8, 0, 1, 2, b"echo").packet(A, B).encode(),
+            Icmp(128, 0, 1, 2, b"echo").packet(A6, B6).encode(),
+            *(_too_big(a, b) for a, b in ((A, B), (A6, B6))),
         ],
         _packets,
         PacketError,

@@ -77,8 +77,9 @@ class PrefixClass:
 
 
 class Network:
-    """Sessions made ready to be asked. `fixed` are the connected routes of each router, `shared`
-    the ways at each router that carry equal routes together."""
+    """Sessions made ready to be asked. `fixed` are the routes of each router that nobody tells it:
+    connected ones, and host routes to peers; `shared` the ways at each router that carry equal
+    routes together."""
 
     def __init__(
         self,
