@@ -105,10 +105,9 @@ def outer_cases(world: VirtualWorld):
 
 
 def test_every_outer_packet_that_is_not_used_is_counted(world) -> None:
-    router = world.routers["quay-gw"]
     for what, data in outer_cases(world):
         before = sum(reasons(world).values())
-        router.receive_underlay(data, world.now)
+        world.sites["quay-gw"].receive(data, world.now)
         assert sum(reasons(world).values()) == before + 1, what
 
 

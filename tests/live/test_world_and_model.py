@@ -140,13 +140,20 @@ def settled_summary():
 def test_after_a_failure_and_after_it_is_mended(world: VirtualWorld, element: Element) -> None:
     lost = lost_ways(SETTLED, [element])
     assert lost
+    failed_and_mended(world, WHOLE, lost, 15.0, 60.0)
+
+
+def failed_and_mended(
+    world: VirtualWorld, whole: Stable, lost: frozenset[str], after: float, mended: float
+) -> None:
+    """The world is as the model says, seconds after these ways are cut and after they are healed."""
     for label in lost:
         world.cut(label)
-    world.run(15.0)
-    same_everywhere(world, Stable(WHOLE.network, lost, WHOLE))
+    world.run(after)
+    same_everywhere(world, Stable(whole.network, lost, whole))
     world.internet.heal()
-    world.run(60.0)
-    same_everywhere(world, WHOLE)
+    world.run(mended)
+    same_everywhere(world, whole)
 
 
 def in_agreement(seed: int, failures: int) -> None:
@@ -160,14 +167,7 @@ def in_agreement(seed: int, failures: int) -> None:
     assert all(as_expected(made)), drawn.text
     every = list(elements(settled))
     for element in random.Random(seed).sample(every, min(failures, len(every))):
-        lost = lost_ways(settled, [element])
-        for label in lost:
-            made.cut(label)
-        made.run(12.0)
-        same_everywhere(made, Stable(whole.network, lost, whole))
-        made.internet.heal()
-        made.run(12.0)
-        same_everywhere(made, whole)
+        failed_and_mended(made, whole, lost_ways(settled, [element]), 12.0, 12.0)
 
 
 @pytest.mark.parametrize("first", range(0, 60, 10))

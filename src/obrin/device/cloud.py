@@ -36,7 +36,7 @@ class CloudSubnet:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class InstanceConfig:
-    """One running instance of a gateway; `address` is `addresses` are its public ones."""
+    """One running instance of a gateway; `addresses` are its public ones."""
 
     network: str
     addresses: tuple[Address, ...]
@@ -94,13 +94,13 @@ class Cloud:
     def receive(self, data: bytes, now: float) -> None:
         """A packet from the internet."""
         try:
-            destination = decode_packet(data).destination
+            packet = decode_packet(data)
         except PacketError as error:
             self.drops.add("cloud", f"bad packet: {error.reason}", NO_FLOW)
             return
         for instance in self.instances.values():
-            if destination in instance.addresses:
-                instance.router.receive_underlay(data, now)
+            if packet.destination in instance.addresses:
+                instance.router.receive_underlay(packet, now)
 
     def pump(self, now: float) -> list[bytes]:
         """Let time pass and everything move; the packets for the internet."""

@@ -25,7 +25,7 @@ class InsideEnds(NamedTuple):
     @classmethod
     def of(cls, local: Address, length: int) -> InsideEnds:
         """By one's own address in it."""
-        block = Prefix(*local, local.bits).widened(length)
+        block = local.network(length)
         one, other = block.ends()
         return cls(block, local, other if local == one else one)
 

@@ -132,10 +132,9 @@ class Router:
 
     # In
 
-    def receive_underlay(self, data: bytes, now: float) -> None:
+    def receive_underlay(self, packet: Packet, now: float) -> None:
         """A packet from an uplink; bad ones are dropped."""
         try:
-            packet = decode_packet(data)
             if packet.protocol == ESP:
                 self._open(packet.payload, packet.tos, now)
             elif packet.protocol == UDP:

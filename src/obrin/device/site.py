@@ -6,10 +6,11 @@ from collections.abc import Callable
 from typing import Any
 
 from obrin.device.config import RouterConfig
-from obrin.device.drops import packet_key
+from obrin.device.drops import NO_FLOW, packet_key
 from obrin.device.hosts import Hosts
 from obrin.device.router import Router
 from obrin.device.state import router_state
+from obrin.wire.errors import PacketError
 from obrin.wire.packet import decode_packet
 
 
@@ -29,8 +30,13 @@ class Site:
         self.router.take(config, now)
 
     def receive(self, data: bytes, now: float) -> None:
-        """A packet from an uplink."""
-        self.router.receive_underlay(data, now)
+        """A packet from an uplink; what is none is dropped."""
+        try:
+            packet = decode_packet(data)
+        except PacketError as error:
+            self.router.drops.add(self.name, f"bad packet: {error.reason}", NO_FLOW)
+            return
+        self.router.receive_underlay(packet, now)
 
     def pump(self, now: float) -> list[bytes]:
         """Let time pass and everything move; the packets that go out, by their source address."""

@@ -12,6 +12,7 @@ from obrin.wire.errors import PacketError
 
 ICMP, TCP, UDP, ESP, ICMPV6 = 1, 6, 17, 50, 58
 PROTOCOL_NAMES = {ICMP: "icmp", TCP: "tcp", UDP: "udp", ESP: "esp", ICMPV6: "icmpv6"}
+_FAMILIES = {4: 32, 6: 128}
 _FRAGMENT = 44
 _EXTENSIONS = {0, 43, 51, 60, 135, 139, 140}
 """IPv6 headers between its own and what it carries (RFC 8200 section 4)."""
@@ -98,7 +99,7 @@ class Packet(NamedTuple):
 
 def version_bits(data: bytes) -> int:
     """The family that a packet says it is of; 0 for none."""
-    return {4: 32, 6: 128}.get(data[0] >> 4, 0) if data else 0
+    return _FAMILIES.get(data[0] >> 4, 0) if data else 0
 
 
 def decode_packet(data: bytes) -> Packet:

@@ -22,6 +22,15 @@ class Address(NamedTuple):
     def __str__(self) -> str:
         return format_address(self.value, self.bits)
 
+    @property
+    def alone(self) -> Prefix:
+        """The prefix of full length that holds nothing else."""
+        return Prefix(self.bits, self.value, self.bits)
+
+    def network(self, length: int) -> Prefix:
+        """The prefix of a length that it lies in."""
+        return self.alone.widened(length)
+
 
 class Prefix(NamedTuple):
     """`value` is the first address as an integer, `bits` is 32 (IPv4) or 128 (IPv6)."""
@@ -203,24 +212,23 @@ def parse_prefix(text: str) -> Prefix:
     address, slash, tail = text.partition("/")
     if not slash:
         raise AddressError(f"'{text:.60}' has no prefix length; write for example {address:.40}/24")
-    bits, value = parse_address(address)
+    single = parse_address(address)
+    bits = single.bits
     if not (tail.isascii() and tail.isdigit() and len(tail) <= 3) or int(tail) > bits:
         raise AddressError(f"'{text}' needs a prefix length from 0 to {bits} after the slash")
     length = int(tail)
-    host = Prefix(bits, value, bits)
-    network = host.widened(length)
-    if network.value != value:
+    network = single.network(length)
+    if network.value != single.value:
         raise AddressError(
             f"'{text}' has bits set beyond its length; "
-            f"either the network {network} or the single address {host} was meant"
+            f"either the network {network} or the single address {single.alone} was meant"
         )
     return network
 
 
 def host_prefix(address: str) -> Prefix:
     """One address as a prefix of full length. Raises AddressError."""
-    bits, value = parse_address(address)
-    return Prefix(bits, value, bits)
+    return parse_address(address).alone
 
 
 DEFAULT_ROUTE, DEFAULT_ROUTE6 = Prefix(32, 0, 0), Prefix(128, 0, 0)

@@ -45,11 +45,11 @@ class Exposure:
 
     def outward_prefix(self, prefix: Prefix) -> Prefix:
         """A part of the real range, as the other side knows it."""
-        return _around(self.outward(prefix.address_at(0)), prefix.length)
+        return self.outward(prefix.address_at(0)).network(prefix.length)
 
     def inward_prefix(self, prefix: Prefix) -> Prefix:
         """A part of the range that the other side knows, as it really is."""
-        return _around(self.inward(prefix.address_at(0)), prefix.length)
+        return self.inward(prefix.address_at(0)).network(prefix.length)
 
     def within(self, prefix: Prefix) -> Exposure | None:
         """What of it lies in a prefix of the real side."""
@@ -64,10 +64,6 @@ def _moved(address: Address, old: Prefix, new: Prefix) -> Address:
     if old == new or address.bits == 32:
         return Address(address.bits, address.value - old.value + new.value)
     return neutral.translated(address, old, new)
-
-
-def _around(address: Address, length: int) -> Prefix:
-    return Prefix(*address, address.bits).widened(length)
 
 
 def outward(parts: Iterable[Exposure], address: Address) -> Address:

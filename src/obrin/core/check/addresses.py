@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 
-from obrin.core.address.prefix import Address, Prefix
+from obrin.core.address.prefix import Address
 from obrin.core.address.special import is_example, special
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.check.summaries import Holders
 from obrin.core.design.reader import Location
 from obrin.core.routing.model import accepted_at_site
+from obrin.core.settle.work import suffix
 from obrin.core.settled.model import Settled
 from obrin.core.settled.sites import SettledGateway, SettledUplink
 
@@ -28,7 +29,7 @@ def public_addresses(settled: Settled) -> Iterator[Finding]:
     yield from _instances(settled)
     clouds = {a: cloud.name for cloud in settled.clouds.values() for a in cloud.addresses}
     uplinks = list(_uplinks(settled))
-    examples = [found for found in uplinks if is_example(_whole(found[2].address))]
+    examples = [found for found in uplinks if is_example(found[2].address.alone)]
     for where, gateway, uplink in uplinks:
         yield from _public(where, gateway, uplink)
         if uplink.address in clouds:
@@ -114,10 +115,10 @@ def _instances(settled: Settled) -> Iterator[Finding]:
     for name, cloud in settled.clouds.items():
         numbered = ((n, a) for n, instance in enumerate(cloud.instances, 1) for a in instance)
         for number, address in numbered:
-            key = "addresses" if address.bits == 32 else "addresses6"
+            key = f"addresses{suffix(address.bits)}"
             where: Location = ("clouds", name, "gateway", key)
             mine = f"instance {number} of {name}"
-            range_ = special(_whole(address))
+            range_ = special(address.alone)
             if range_ is not None:
                 yield Finding(
                     Severity.ERROR,
@@ -139,12 +140,8 @@ def _instances(settled: Settled) -> Iterator[Finding]:
                 )
 
 
-def _whole(address: Address) -> Prefix:
-    return Prefix(*address, address.bits)
-
-
 def _public(where: Location, gateway: SettledGateway, uplink: SettledUplink) -> Iterator[Finding]:
-    range_ = special(_whole(uplink.address))
+    range_ = special(uplink.address.alone)
     if range_ is not None:
         yield Finding(
             Severity.ERROR,

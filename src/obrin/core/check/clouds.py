@@ -9,7 +9,7 @@ from obrin.core.catalogue.offering import Offered, Offering
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.reader import Location
 from obrin.core.settle.classes import judge_classes
-from obrin.core.settle.work import gateway_subnet_length
+from obrin.core.settle.work import gateway_subnet_length, suffix
 from obrin.core.settled.clouds import SettledCloud, SettledCloudGateway
 from obrin.core.settled.model import Settled
 
@@ -75,14 +75,13 @@ def _exchanged(cloud: SettledCloud, own: int, needed: int) -> bool:
 def _parts(cloud: SettledCloud, bits: int) -> Iterator[tuple[Location, str, Prefix]]:
     """The gateway subnet, then the others, with the prefix of a family where they have one."""
     here: Location = ("clouds", cloud.name)
-    key = "" if bits == 32 else "6"
     own = None if cloud.gateway is None else cloud.gateway.subnet.of(bits)
     if own is not None:
-        yield (*here, "gateway", f"subnet{key}"), "the gateway subnet", own
+        yield (*here, "gateway", f"subnet{suffix(bits)}"), "the gateway subnet", own
     for name, subnet in cloud.subnets.items():
         prefix = subnet.prefix.of(bits)
         if prefix is not None:
-            yield (*here, "subnets", name, f"prefix{key}"), name, prefix
+            yield (*here, "subnets", name, f"prefix{suffix(bits)}"), name, prefix
 
 
 def _outside(cloud: SettledCloud) -> Iterator[Finding]:

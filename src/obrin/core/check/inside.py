@@ -9,6 +9,7 @@ from obrin.core.address.table import PrefixTable
 from obrin.core.catalogue.offering import Offered, Offering
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.reader import Location
+from obrin.core.settle.work import suffix
 from obrin.core.settled.links import Leg, SettledTunnel
 from obrin.core.settled.model import Settled
 
@@ -32,7 +33,7 @@ def placed_blocks(settled: Settled) -> Iterator[tuple[Location, Leg, Prefix]]:
     """The blocks inside tunnels and circuits, of both families, with their places in the design."""
     for leg in settled.legs():
         for block in leg.inside:
-            key = "inside" if block.bits == 32 else "inside6"
+            key = f"inside{suffix(block.bits)}"
             here: Location = ("circuits", leg.name, key)
             if isinstance(leg, SettledTunnel):
                 here = ("links", leg.link, "tunnels", leg.name, key)

@@ -10,6 +10,7 @@ from obrin.core.address.ula import UNIQUE_LOCAL
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.check.inside import placed_blocks
 from obrin.core.design.reader import Location
+from obrin.core.settle.work import suffix
 from obrin.core.settled.expected import FAMILY_NAMES
 from obrin.core.settled.model import Settled
 from obrin.core.settled.sites import SettledNetwork
@@ -55,8 +56,7 @@ def _of_gateways(settled: Settled) -> Given:
     for gateway in settled.gateways.values():
         if gateway.loopback is not None:
             here = (*settled.location_of(gateway.name), "loopback")
-            bits, value = gateway.loopback
-            yield here, f"the loopback address of {gateway.name}", Prefix(bits, value, bits)
+            yield here, f"the loopback address of {gateway.name}", gateway.loopback.alone
 
 
 def _inner_routers(settled: Settled) -> Iterator[Finding]:
@@ -67,7 +67,7 @@ def _inner_routers(settled: Settled) -> Iterator[Finding]:
             for inner in network.behind:
                 if settled.network_of_router(site.name, inner) is not None:
                     continue
-                key = "behind" if inner.bits == 32 else "behind6"
+                key = f"behind{suffix(inner.bits)}"
                 yield Finding(
                     Severity.ERROR,
                     "behind-nowhere",
@@ -148,13 +148,13 @@ def _other_family(site: str, network: SettledNetwork) -> Iterator[Finding]:
     """A network that an inner router leads to in one of its two families."""
     for prefix in network.prefix if any(network.behind) else ():
         if network.behind.of(prefix.bits) is None:
-            key = "behind" if prefix.bits == 32 else "behind6"
+            key = f"behind{suffix(prefix.bits)}"
             yield Finding(
                 Severity.ERROR,
                 "behind-family",
                 ("sites", site, "networks", network.name, key),
                 f"{prefix} of {site}/{network.name} is behind an inner router, whose address in "
-                f"that family is not said",
+                "that family is not said",
                 "the gateways have no route to it there, and announce it all the same",
                 f"give '{key}'",
             )

@@ -11,6 +11,7 @@ from obrin.core.address.translation import Exposure
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.reader import Location
 from obrin.core.routing.model import accepted_at_site
+from obrin.core.settle.work import suffix
 from obrin.core.settled.links import SettledCircuit, SettledLink
 from obrin.core.settled.model import Settled
 from obrin.core.space.view import Entry
@@ -263,7 +264,7 @@ def translations(settled: Settled) -> Iterator[Finding]:
         ]
         for part in link.exposures:
             if part.translated:
-                key = "seen-as" if part.real.bits == 32 else "seen-as6"
+                key = f"seen-as{suffix(part.real.bits)}"
                 here: Location = ("links", name, key, part.network)
                 yield from _stands_on(part, at_cloud, here, f"cloud {link.cloud}")
         at_site = [*(prefix for _, prefix in settled.networks_at(link.site)), *elsewhere]

@@ -14,6 +14,7 @@ from obrin.core.address.translation import Exposure
 from obrin.core.design.arrangement import SPARE
 from obrin.core.ipsec.liveness import Bfd
 from obrin.core.ipsec.profile import Profile
+from obrin.core.routing.forwarding import host_route
 from obrin.core.routing.model import accepted_at_site, cloud_policy, site_policy
 from obrin.core.routing.policy import WELL_KNOWN, SessionPolicy
 from obrin.core.settled.links import SettledCircuit, SettledTunnel
@@ -68,9 +69,7 @@ class LegEnd:
     @property
     def host_route(self) -> Prefix | None:
         """By which the peer is reached, where it is beyond the tunnel."""
-        peer = self.peers[1]
-        inside = any(block.holds(peer) for block in self.inside)
-        return None if inside else Prefix(peer.bits, peer.value, peer.bits)
+        return host_route(self.peers[1], self.inside)
 
     @property
     def own_inside_words(self) -> str:

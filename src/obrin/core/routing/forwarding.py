@@ -7,7 +7,7 @@ import zlib
 from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass, replace
 
-from obrin.core.address.prefix import Prefix
+from obrin.core.address.prefix import Address, Prefix
 from obrin.core.address.table import PrefixTable
 from obrin.core.address.translation import Exposure, outward
 from obrin.core.routing.decision import Decision
@@ -42,6 +42,11 @@ class Route:
         `translations` are what this end does to sources on these ways.
         """
         return share((self.via, *self.others), key, translations) if self.others else self.via
+
+
+def host_route(peer: Address, inside: Iterable[Prefix]) -> Prefix | None:
+    """By which a BGP peer beyond a tunnel is reached; None for one on the blocks inside it."""
+    return None if any(block.holds(peer) for block in inside) else peer.alone
 
 
 def share(ways: Collection[str], key: PacketKey, translations: Iterable[Exposure] = ()) -> str:

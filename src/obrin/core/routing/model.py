@@ -13,7 +13,7 @@ from obrin.core.address.dual import Dual
 from obrin.core.address.prefix import Address, Prefix
 from obrin.core.address.table import PrefixTable
 from obrin.core.design.arrangement import SHARED
-from obrin.core.routing.forwarding import Route, RouteKind
+from obrin.core.routing.forwarding import Route, RouteKind, host_route
 from obrin.core.routing.network import Network, Session
 from obrin.core.routing.path import Peer
 from obrin.core.routing.policy import WELL_KNOWN, PrefixList, SessionPolicy
@@ -145,7 +145,7 @@ class _Sessions:
             at_cloud = cloud_policy(settled, leg, near)
             metric = leg.preference if bundle.routing == "static" else None
             ends = leg.peers
-            far_peers = None if ends == (leg.site_inside, leg.cloud_inside) else ends
+            far_peers = ends if leg.ends_beyond else None
             site_peer = Peer(leg.label, gateway.as_number, ends[0], gateway.router_id)
             identifier = cloud.router_id(instance)
             cloud_peer = Peer(leg.label, cloud.as_number, ends[1], identifier)
@@ -294,7 +294,7 @@ def network_of(settled: Settled) -> Network:
             for router in (leg.gateway, *routers_of(settled, leg.cloud)):
                 fixed[router].append(route)
         near, far = leg.peers
-        if (near, far) != (leg.site_inside, leg.cloud_inside):
+        if leg.ends_beyond:
             _lead(fixed, leg, leg.gateway, far)
             for router in _speakers(settled, leg):
                 _lead(fixed, leg, router, near)
@@ -318,8 +318,8 @@ def _speakers(settled: Settled, leg: Leg) -> list[str]:
 def _lead(fixed: dict[str, list[Route]], leg: Leg, router: str, peer: Address) -> None:
     """The host route by which a peer beyond the tunnel is reached, never by what it tells itself;
     one inside needs none."""
-    if not any(block.holds(peer) for block in leg.inside):
-        host = Prefix(peer.bits, peer.value, peer.bits)
+    host = host_route(peer, leg.inside)
+    if host is not None:
         fixed[router].append(Route(host, RouteKind.STATIC, leg.label))
 
 

@@ -6,7 +6,8 @@ from collections.abc import Iterator
 
 from obrin.core.design.model import Design
 from obrin.core.design.reader import Location
-from obrin.core.settle.work import families, given_prefix, suffix
+from obrin.core.settle.holders import site_space
+from obrin.core.settle.work import cloud_space, families, gateway_subnet, given_prefix, suffix
 
 
 def left_out(design: Design) -> tuple[Location, ...]:
@@ -18,18 +19,18 @@ def left_out(design: Design) -> tuple[Location, ...]:
 def _given(design: Design, bits: int) -> Iterator[Location]:
     tail = suffix(bits)
     for name, site in design.sites.items():
-        if (site.space if bits == 32 else site.space6) is not None:
+        if site_space(site, bits):
             yield ("sites", name, f"space{tail}")
         for network, wish in site.networks.items():
             if given_prefix(wish, bits) is not None:
                 yield ("sites", name, "networks", network, f"prefix{tail}")
     for name, cloud in design.clouds.items():
-        if (cloud.space if bits == 32 else cloud.space6) is not None:
+        if cloud_space(cloud, bits):
             yield ("clouds", name, f"space{tail}")
         for subnet, part in cloud.subnets.items():
             if given_prefix(part, bits) is not None:
                 yield ("clouds", name, "subnets", subnet, f"prefix{tail}")
-        if (cloud.gateway.subnet if bits == 32 else cloud.gateway.subnet6) is not None:
+        if gateway_subnet(cloud, bits) is not None:
             yield ("clouds", name, "gateway", f"subnet{tail}")
     for name, link in design.links.items():
         for tunnel, entry in link.tunnels.items():

@@ -17,6 +17,7 @@ from obrin.core.design.values import written_out
 from obrin.core.errors import AddressError, Misfit
 from obrin.core.ipsec.liveness import Bfd
 from obrin.core.ipsec.suite import Suite
+from obrin.core.settle.work import suffix
 from obrin.core.settled.clouds import SettledCloud, spaces_behind
 from obrin.core.settled.picking import Picker
 from obrin.core.settled.ranks import Rank
@@ -45,6 +46,11 @@ class Inside:
     def peers(self) -> tuple[Address, Address]:
         """Where its session ends, at the site and at the cloud."""
         return self.site_inside, self.cloud_inside
+
+    @property
+    def ends_beyond(self) -> bool:
+        """Whether its session does not run between the addresses inside."""
+        return self.peers != (self.site_inside, self.cloud_inside)
 
     def insides(self, *, at_site: bool) -> Dual[Address]:
         """One end's addresses."""
@@ -356,8 +362,9 @@ def _exposures(
 def _known_as(picker: Picker, link_name: str, whole: Exposure) -> Exposure:
     """A network as the cloud knows it, in one family. Raises SettleError."""
     link, name = picker.design.links[link_name], whole.network
-    key = "seen-as" if whole.real.bits == 32 else "seen-as6"
-    given: Mapping[str, Prefix | None] = link.seen_as if key == "seen-as" else link.seen_as6
+    bits = whole.real.bits
+    key = f"seen-as{suffix(bits)}"
+    given: Mapping[str, Prefix | None] = link.seen_as if bits == 32 else link.seen_as6
     if name not in given:
         return whole
     seen = picker.prefix(f"links.{link_name}.{key}.{name}", given[name])

@@ -191,7 +191,7 @@ class Settled:
         """The prefix of a network or subnet in the family that is meant (the first where none is),
         or the part that is. Raises KeyError."""
         if reference.is_internet:
-            return Prefix(*self.internet_host(reference.bits or 32), reference.bits or 32)
+            return self.internet_host(reference.bits or 32).alone
         if reference.part is not None:
             return reference.part
         held = self._entity(reference).prefix

@@ -67,11 +67,11 @@ def _all_ranges(
         yield from (prefix for network in site.networks.values() for prefix in network.prefix)
     for cloud in clouds.values():
         yield from cloud.all_spaces
-        yield from (Prefix(*address, address.bits) for address in cloud.addresses)
+        yield from (address.alone for address in cloud.addresses)
     yield from (e.prefix for e in design.elsewhere.values())
     for bundle in bundles:
         yield from (part.seen for part in (*bundle.exposures, *bundle.cloud_exposures))
         for leg in legs_of(bundle):
             yield from leg.inside
             if not isinstance(leg, SettledCircuit):
-                yield Prefix(*leg.uplink.address, leg.uplink.address.bits)
+                yield leg.uplink.address.alone

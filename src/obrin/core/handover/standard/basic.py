@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from typing import Any
 
-from obrin.core.address.prefix import Address, Prefix
 from obrin.core.ipsec.liveness import Bfd
 
 Json = dict[str, Any]
@@ -18,11 +17,6 @@ def interface_name(tunnel: str) -> str:
 def circuit_interface(circuit: str) -> str:
     """The name of a circuit as its interface's name."""
     return f"circuit-{circuit}"
-
-
-def around(address: Address, length: int) -> Prefix:
-    """The network of a device's address."""
-    return Prefix(address.bits, address.value, address.bits).widened(length)
 
 
 def decimal(value: float) -> str:

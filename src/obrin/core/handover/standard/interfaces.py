@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from obrin.core.address.prefix import Address, Prefix, parse_address
-from obrin.core.handover.standard.basic import Json, around
+from obrin.core.handover.standard.basic import Json
 from obrin.core.ipsec.overhead import LEAST_IPV6_MTU
 
 MODULE = "ietf-interfaces:interfaces"
@@ -37,7 +37,7 @@ class Interface:
     @property
     def networks(self) -> tuple[Prefix, ...]:
         """Those that it stands in, one of each family."""
-        return tuple(around(address, length) for address, length in self.addresses)
+        return tuple(address.network(length) for address, length in self.addresses)
 
 
 def encode(interfaces: Iterable[Interface]) -> Json:

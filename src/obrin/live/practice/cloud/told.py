@@ -6,12 +6,13 @@ from collections.abc import Iterator
 
 from obrin.core.address.dual import Dual, of_families
 from obrin.core.address.prefix import Address as AnyAddress
-from obrin.core.address.prefix import Prefix, parse_address
+from obrin.core.address.prefix import parse_address
 from obrin.core.address.translation import Exposure
 from obrin.core.handover.standard.ipsec import decode_suite
 from obrin.core.ipsec.liveness import Bfd, Liveness
 from obrin.core.ipsec.selectors import ANY, Selector
 from obrin.core.reach.filters import Rule, rules_for
+from obrin.core.routing.forwarding import host_route
 from obrin.core.routing.policy import PrefixList, SessionPolicy
 from obrin.core.settled.clouds import identifier_of
 from obrin.device.cloud import CloudConfig, CloudSubnet, InstanceConfig
@@ -181,9 +182,9 @@ class Told:
                 for prefix in self._far_end(tunnel).prefixes:
                     yield StaticWay(prefix, name, tunnel.metric)
             else:
-                peer = _peers(tunnel, tunnel.bgp)[1]
-                if not any(block.holds(peer) for block in tunnel.inside):
-                    yield StaticWay(Prefix(*peer, peer.bits), name, tunnel.metric)
+                host = host_route(_peers(tunnel, tunnel.bgp)[1], tunnel.inside)
+                if host is not None:
+                    yield StaticWay(host, name, tunnel.metric)
 
 
 def _ends(body: Tunnel) -> tuple[InsideEnds, ...]:
