@@ -42,7 +42,7 @@ from obrin.wire.ike.message import HEADER_SIZE, decode_header
 from obrin.wire.ike.payloads import decode_chain
 from obrin.wire.mrt import MrtError, MrtPeer, read_dump, write_dump
 from obrin.wire.packet import TCP, UDP, Packet, Udp, decode_packet, decode_udp
-from obrin.wire.tcp import ACK, Segment, decode_segment
+from obrin.wire.tcp_segment import ACK, Segment, decode_segment
 
 SITE, CLOUD = "192.0.2.10", "203.0.113.1"
 

@@ -130,16 +130,17 @@ def test_a_password_of_each_session_is_made_kept_and_never_told(folder: Folder) 
         }
         told += "".join(p.read_text() for p in pack.iterdir() if p.name != "keys.json")
         sheet = (pack / "sheet.md").read_text()
-        assert sheet.count("on, password in `keys.json`") == 2
+        assert sheet.count("TCP-MD5 (RFC 2385), password in `keys.json`") == 2
     assert not any(secret in told for secret in shown.values())
     assert "(sheet, 4), and its password of keys.json" in told
     folder.write(
-        "t.j2", "{% for t in tunnels %}{{ t.session_signed }} {{ t.session_password }};{% endfor %}"
+        "t.j2",
+        "{% for t in tunnels %}{{ t.session_signature }} {{ t.sessions[0].password }};{% endfor %}",
     )
     written = "handover", "--template", "t.j2", "--gateway", "quay-gw"
     folder.obrin(*written).bad(2)
     revealed = folder.obrin(*written, "--reveal-keys").good()
-    assert all(f"True {shown[label]};" in revealed.out for label in labels[2:])
+    assert all(f"tcp-md5 {shown[label]};" in revealed.out for label in labels[2:])
     folder.obrin("keys", "set", "quay-apps/a:bgp", given="short\n").good()
     folder.obrin("check").bad(1, "key-weak", "the BGP password of quay-apps/a is weak")
     folder.obrin("keys", "set", "quay-apps/a:bgp", given="x" * 81 + "\n").bad(2, "80")

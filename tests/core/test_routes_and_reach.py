@@ -324,7 +324,7 @@ def test_a_broken_mirror_is_noticed() -> None:
         {"hold": 7},
         {"initiator": True},
         {"local_prefixes": ()},
-        {"local_inside": Address(32, 1)},
+        {"local_ends": (Address(32, 1),)},
         {"remote_address": Address(32, 2)},
         {"bfd": Bfd()},
     ):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable
+from dataclasses import replace
 
 import pytest
 from hypothesis import HealthCheck, given, settings
@@ -27,6 +28,7 @@ from obrin.core.ipsec.suite import SHIPPED, make_suite
 from obrin.core.reach.filters import Rule
 from obrin.core.routing.packet import ICMP, ICMPV6, TCP, UDP
 from obrin.live.standard_modules import validate
+from obrin.wire.tcp_protection import SIGNATURES
 from tests.doubles import settled_of
 
 OLD = make_suite(
@@ -107,7 +109,8 @@ def tunnels(interface: str) -> st.SearchStrategy[Tunnel]:
         liveness=st.builds(Liveness, thousandths, thousandths, st.integers(1, 20)),
         bfd=bfds,
         stands_in_for=st.lists(names, max_size=2, unique=True).map(tuple),
-    )
+        watched=st.none() | st.tuples(addresses, addresses),
+    ).map(lambda made: made if made.bfd else replace(made, watched=None))
 
 
 def neighbours(name: str) -> st.SearchStrategy[Neighbour]:
@@ -129,7 +132,8 @@ def neighbours(name: str) -> st.SearchStrategy[Neighbour]:
         limit=st.none() | st.integers(1, 10**6),
         multihop=st.booleans(),
         internal=st.booleans(),
-        signed=st.booleans(),
+        signature=st.none() | st.sampled_from(SIGNATURES),
+        ways=st.sampled_from(((), (name, "another"), ("another", "third"))),
     )
 
 

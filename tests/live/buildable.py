@@ -8,6 +8,7 @@ from typing import Any
 import yaml
 
 Json = dict[str, Any]
+SIGNATURES = ("tcp-md5", "hmac-sha-1-96", "aes-128-cmac-96")
 STACKS = ("ipv4", "dual", "dual", "ipv6", "ipv6")
 
 
@@ -58,7 +59,15 @@ class Drawn:
         box = self.data["sites"][f"site-{number}"]["gateways"][f"box-{number}"]
         instances = [tunnel["instance"] for tunnel in link["tunnels"].values()]
         if len(set(instances)) < len(instances):
-            return  # one host route cannot lead through two tunnels
+            # One host route cannot lead through two tunnels, but for one session over both.
+            if self.stack == "ipv4" and self._maybe(0.6):
+                box["loopback"] = f"10.250.0.{number + 1}"
+                link["bgp"] |= {"site-end": "loopback", "cloud-end": "gateway-subnet"}
+                link["bgp"]["hold"] = "30 s"  # it outlives the tunnel that dies
+            return
+        if self.stack == "dual" and self._maybe(0.4):
+            link["bgp"]["sessions"] = "each"
+            return
         if self.stack != "ipv6" and self._maybe(0.5):
             box["loopback"] = f"10.250.0.{number + 1}"
             link["bgp"]["site-end"] = "loopback"
@@ -84,11 +93,14 @@ class Drawn:
             tunnel["role"] = "shared"
         link: Json = {"site": name, "cloud": "apps", "tunnels": tunnels}
         link["liveness"] = {"delay": "2 s", "wait": "500 ms", "tries": 3}
+        if self._maybe(0.3):
+            link["bfd"] = {"interval": "300 ms", "multiplier": 3}
         link["routing"] = self._random.choice(("bgp", "bgp", "static"))
         if link["routing"] == "bgp":
             link["bgp"] = {"hold": "6 s"}
             if self._maybe(0.3):
                 link["bgp"]["password"] = True
+                link["bgp"]["signature"] = self._random.choice(SIGNATURES)
             link["bgp"]["discriminators"] = self._maybe(0.3)
             self._ends(number, link)
         if self._maybe(0.3):

@@ -83,7 +83,7 @@ def test_what_the_gateway_itself_is_told_comes_from_its_peer_on_the_link(world) 
 
 def outer_cases(world: VirtualWorld):
     router = world.routers["quay-gw"]
-    (spi, (name, _child)), *_ = router._inbound.items()
+    (spi, (name, _child)), *_ = router.esp.inbound.items()
     path = router.ike.tunnels[name].path
     source, here = (parse_address(a[0]) for a in (path.remote, path.local))
     yield "TCP", Packet(source, here, TCP, b"x" * 20).encode()
@@ -114,7 +114,7 @@ def test_every_outer_packet_that_is_not_used_is_counted(world) -> None:
 @pytest.mark.parametrize(("header", "words"), [(41, "IPv6"), (59, "")])
 def test_inner_packets_of_other_families_are_named(world, header: int, words: str) -> None:
     router = world.routers["quay-gw"]
-    (spi, (_name, _child)), *_ = router._inbound.items()
+    (spi, (_name, _child)), *_ = router.esp.inbound.items()
     far = next(
         t
         for i in world.cloud.instances.values()

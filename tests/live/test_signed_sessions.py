@@ -48,7 +48,7 @@ def test_a_password_that_one_end_lacks_is_named_and_forgotten_when_mended(
     else:
         resource = found.store.resources["tunnels", cloud_tunnel_name(A)]
         body = resource.body
-        resource.body = body.model_copy(update={"session_password": there or None})
+        resource.body = body.model_copy(update={"session_passwords": [there] if there else []})
         found.rebuild()
         found.run(60.0)
         assert words in told(found), told(found)

@@ -457,7 +457,7 @@ def lossy_hours(seed: int, seconds: float) -> None:
     for router in (world.routers["quay-gw"], world.instance(1), world.instance(2)):
         for tunnel in router.ike.tunnels.values():
             assert len(tunnel.sas) == len(tunnel.children) == 1
-        assert len(router._inbound) == len(router.ike.tunnels)
+        assert len(router.esp.inbound) == len(router.ike.tunnels)
 
 
 def test_a_lossy_hour_wears_nothing_out() -> None:

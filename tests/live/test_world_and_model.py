@@ -3,20 +3,23 @@
 from __future__ import annotations
 
 import random
+from dataclasses import replace
 
 import pytest
 
 from obrin.core.address.prefix import Address
-from obrin.core.check.routing import routing
+from obrin.core.check.sessions import sessions
 from obrin.core.design.places import NetworkRef
 from obrin.core.drill.elements import Element, elements, lost_ways
 from obrin.core.errors import Misfit
+from obrin.core.routing.decision import Decision
 from obrin.core.routing.forwarding import RouteKind
 from obrin.core.routing.model import state_of
 from obrin.core.routing.packet import PacketKey
+from obrin.core.routing.path import Candidate
 from obrin.core.routing.stable import Stable
 from obrin.core.routing.tables import table_rows
-from obrin.core.settled.model import host_of
+from obrin.core.settled.model import Settled, host_of
 from tests.doubles import DESIGN, settled_of, swap
 from tests.live.buildable import Drawn
 from tests.live.test_virtual_world import as_expected
@@ -99,8 +102,7 @@ def same_everywhere(world: VirtualWorld, stable: Stable) -> None:
         }
         for prefix, decision in router.bgp.speaker.decisions.items():
             expected = stable.heard(name, prefix).decision
-            assert decision.winner == expected.winner
-            assert dict(decision.losers) == dict(expected.losers)
+            assert by_session(settled, decision) == by_session(settled, expected)
     for site in settled.sites:
         for network, prefix in settled.networks_at(site):
             found = stable.match("apps", host_of(prefix))
@@ -110,6 +112,22 @@ def same_everywhere(world: VirtualWorld, stable: Stable) -> None:
             else:
                 ways = {found[1].via, *found[1].others}
                 assert chosen[1].replace(".", "/") in ways, (site, network)
+
+
+def by_session(settled: Settled, decision: Decision) -> list[tuple[Candidate, str]]:
+    """The winner, then the losers with their rules; each session once, however many tunnels it has."""
+    names = {
+        name: session.first.label
+        for tunnel in settled.tunnels()
+        for session in settled.sessions_over(tunnel)
+        for name in (tunnel.label, session.label)
+    }
+    found: dict[Address, tuple[Candidate, str]] = {}
+    for candidate, rule in ((decision.winner, "won"), *decision.losers):
+        peer = replace(candidate.peer, name=names[candidate.peer.name])
+        found.setdefault(peer.address, (replace(candidate, peer=peer, cost=0), rule))
+    winner, *losers = found.values()
+    return [winner, *sorted(losers, key=lambda pair: pair[0].peer.address)]
 
 
 @pytest.fixture(scope="module")
@@ -210,14 +228,52 @@ def test_a_session_beyond_the_tunnel_uses_the_host_route_and_no_other() -> None:
     assert all(as_expected(made))
 
 
-def test_two_tunnels_to_one_instance_cannot_both_have_a_peer_beyond_them() -> None:
-    one = BEYOND.replace("uplink: radio, instance: 2", "uplink: radio, instance: 1")
-    assert "peer-two-ways" in {f.code for f in routing(settled_of(one))}
-    assert "peer-two-ways" not in {f.code for f in routing(settled_of(BEYOND))}
+ONE = swap(
+    ("uplink: radio, instance: 2", "uplink: radio, instance: 1"),
+    ("{hold: 6 s, site-end", "{hold: 20 s, site-end"),
+    ("    cloud: apps\n", "    cloud: apps\n    liveness: {delay: 2 s, wait: 500 ms, tries: 3}\n"),
+    text=BEYOND,
+)
+
+
+def test_one_session_goes_over_whichever_tunnel_is_up() -> None:
+    settled = settled_of(ONE)
+    assert "peer-two-ways" not in {f.code for f in sessions(settled)}
+    made = VirtualWorld(settled)
+    made.run(12.0)
+    (session,) = made.routers["quay-gw"].bgp.sessions.values()
+    assert session.established
+    (told,) = {s.label: s for t in settled.tunnels() for s in settled.sessions_over(t)}.values()
+    assert [t.label for t in told.tunnels] == ["quay-apps/a", "quay-apps/b"]
+    log = made.routers["quay-gw"].bgp.speaker.log
+    before = list(log)
+    made.cut("quay-apps/a")
+    made.run(15.0)
+    same_everywhere(made, Stable(state_of(settled).network, ["quay-apps/a"], state_of(settled)))
+    assert log == before  # it never ended
+    assert all(as_expected(made))
+
+
+def test_one_session_for_both_families_over_two_tunnels_loses_one_with_its_next_hop() -> None:
+    codes = {f.code for f in sessions(settled_of(ONE.replace("obrin: 1", "obrin: 1\nstack: dual")))}
+    assert "next-hop-one-way" in codes
+    assert "next-hop-one-way" not in {f.code for f in sessions(settled_of(ONE))}
+
+
+def test_a_session_that_is_over_before_its_tunnel_is_known_dead() -> None:
+    codes = {f.code for f in sessions(settled_of(ONE.replace("hold: 20 s", "hold: 6 s")))}
+    assert codes == {"session-over-first"}
+    assert not list(sessions(settled_of(ONE)))
+
+
+def test_two_sessions_to_one_instance_cannot_both_end_beyond_their_tunnels() -> None:
+    one = ONE.replace("site-end: loopback, ", "")
+    assert "peer-two-ways" in {f.code for f in sessions(settled_of(one))}
+    assert "peer-two-ways" not in {f.code for f in sessions(settled_of(BEYOND))}
     made = VirtualWorld(settled_of(one))
     made.run(20.0)
-    sessions = made.routers["quay-gw"].bgp.sessions.values()
-    assert not all(session.established for session in sessions)  # what the finding says
+    both = made.routers["quay-gw"].bgp.sessions.values()
+    assert not all(session.established for session in both)  # what the finding says
 
 
 @pytest.mark.parametrize(

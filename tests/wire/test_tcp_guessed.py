@@ -8,7 +8,7 @@ import pytest
 
 from obrin.wire.errors import PacketError
 from obrin.wire.packet import TCP, Packet
-from obrin.wire.tcp import WINDOW, Connection, TcpState
+from obrin.wire.tcp_connection import WINDOW, Connection, TcpState
 from obrin.wire.tcp_segment import ACK, FIN, PSH, RST, SYN, Segment
 from tests.wire.test_packets import A, B, Wire
 

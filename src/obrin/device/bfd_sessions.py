@@ -1,12 +1,17 @@
-"""BFD sessions of a practice router: one in each tunnel that wants one, over UDP in the tunnel."""
+"""BFD sessions of a practice router: one for each tunnel that wants one, over UDP in the tunnel.
+
+It runs between the addresses inside (RFC 5881), or between those of a BGP session that ends beyond
+the tunnel (RFC 5883): then on another port.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Mapping
 
+from obrin.core.address.prefix import Address
 from obrin.device.changes import watched
 from obrin.device.config import RouterTunnel
-from obrin.wire.bfd import PORT, TTL, BfdSession, BfdState
+from obrin.wire.bfd import MULTIHOP_PORT, PORT, TTL, BfdSession, BfdState
 from obrin.wire.errors import PacketError
 from obrin.wire.packet import UDP, Packet, Udp, decode_udp
 
@@ -61,8 +66,10 @@ class BfdSessions:
         for what is dropped."""
         session = self.sessions.get(name) if name is not None else None
         udp = decode_udp(packet)
-        if session is None or udp.destination_port != PORT:
+        if name is None or session is None or udp.destination_port != self._port(name):
             raise PacketError("UDP that nobody here waits for")
+        if (packet.destination, packet.source) != self._ends(name):
+            raise PacketError("BFD between other addresses than those that are watched")
         session.receive(udp.data, now)
 
     def changes(self) -> list[tuple[str, bool]]:
@@ -79,16 +86,24 @@ class BfdSessions:
                     found.append((name, False))
         return found
 
-    def packets(self) -> list[bytes]:
-        """Packets to be sent through their tunnels."""
+    def packets(self) -> list[tuple[str, Packet]]:
+        """What is to be sent, each through its tunnel: not by the table, which may have taken the
+        tunnel for dead."""
         out = []
         for name, session in self.sessions.items():
-            inside = self._configs[name].inside[0]  # where the BGP session runs
-            ends = inside.local, inside.remote
             for data in session.packets():
-                segment = Udp(SOURCE_PORT, PORT, data).encode(*ends)
-                out.append(Packet(*ends, UDP, segment, ttl=TTL).encode())
+                ends = self._ends(name)
+                segment = Udp(SOURCE_PORT, self._port(name), data).encode(*ends)
+                out.append((name, Packet(*ends, UDP, segment, ttl=TTL)))
         return out
+
+    def _ends(self, name: str) -> tuple[Address, Address]:
+        """The local address and the peer's."""
+        config = self._configs[name]
+        return config.watched or (config.inside[0].local, config.inside[0].remote)
+
+    def _port(self, name: str) -> int:
+        return PORT if self._configs[name].watched is None else MULTIHOP_PORT
 
     def next_timer(self) -> float:
         return min((s.next_timer() for s in self.sessions.values()), default=float("inf"))

@@ -9,6 +9,7 @@ from obrin.wire.bgp.fsm import BgpState
 from obrin.wire.bgp.session import BgpSession
 from obrin.wire.bgp.speaker import Speaker
 from obrin.wire.tcp import Connection, Ends, TcpStack, TcpState
+from obrin.wire.tcp_protection import protection
 
 PORT = 179
 
@@ -23,6 +24,7 @@ class BgpOverTcp:
         self._connections: dict[str, Connection] = {}
         self._opened: set[str] = set()
         self._alive: set[str] = set()
+        self._ways: dict[str, tuple[str, ...]] = {}
         for neighbour in neighbours.values():
             self.add(neighbour)
 
@@ -30,11 +32,12 @@ class BgpOverTcp:
         """One session more; it has to be started."""
         config = neighbour.session
         self._tcp.listen(config.local_address, PORT, self._accept)
+        self._ways[config.name] = neighbour.ways
         ends = config.local_address, config.peer_address
         if config.password:
-            self._tcp.passwords[ends] = config.password
+            self._tcp.protections[ends] = protection(config.signature, config.password)
         else:
-            self._tcp.passwords.pop(ends, None)
+            self._tcp.protections.pop(ends, None)
         return self.speaker.add(neighbour.session, neighbour.policy, neighbour.announce)
 
     def remove(self, name: str, now: float) -> None:
@@ -48,6 +51,7 @@ class BgpOverTcp:
         if connection is not None:
             connection.abort("not configured any more")
         self.speaker.remove(name, now)
+        del self._ways[name]
 
     @property
     def sessions(self) -> dict[str, BgpSession]:
@@ -78,12 +82,17 @@ class BgpOverTcp:
             session.stop(now)
         self.pump(now)
 
-    def tunnel_up(self, name: str, now: float) -> None:
-        self._alive.add(name)
+    def tunnel_up(self, tunnel: str, now: float) -> None:
+        self._alive.add(tunnel)
 
-    def tunnel_down(self, name: str, now: float) -> None:
-        """The link under a session is gone: do not wait for the hold timer."""
-        self._alive.discard(name)
+    def tunnel_down(self, tunnel: str, now: float) -> None:
+        """The last link under a session is gone: do not wait for the hold timer."""
+        self._alive.discard(tunnel)
+        for name, ways in self._ways.items():
+            if tunnel in ways and self._alive.isdisjoint(ways):
+                self._abort(name, now)
+
+    def _abort(self, name: str, now: float) -> None:
         connection = self._connections.pop(name, None)
         self._opened.discard(name)
         if connection is not None:
@@ -107,7 +116,8 @@ class BgpOverTcp:
 
     def _pump_one(self, name: str, session: BgpSession, now: float) -> None:
         connection = self._connections.get(name)
-        if connection is None and session.wants_connection and name in self._alive:
+        carried = not self._alive.isdisjoint(self._ways[name])
+        if connection is None and session.wants_connection and carried:
             session.wants_connection = False
             config = session.config
             connection = self._tcp.connect(config.local_address, config.peer_address, PORT, now)

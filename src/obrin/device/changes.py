@@ -54,14 +54,14 @@ def watched(old: RouterTunnel | None, new: RouterTunnel) -> bool:
     """Whether the session that watches a tunnel can go on."""
     if old is None:
         return False
-    return (old.bfd, old.inside[0]) == (new.bfd, new.inside[0])
+    return (old.bfd, old.watched, old.inside[0]) == (new.bfd, new.watched, new.inside[0])
 
 
 def _session(config: RouterConfig, name: str) -> object:
     """What a running session cannot change. A session's own AS stands in its policy, too."""
     neighbour: RouterNeighbour = config.neighbours[name]
     policy = neighbour.policy
-    return neighbour.session, policy.local_as, policy.peer_as
+    return neighbour.session, neighbour.ways, policy.local_as, policy.peer_as
 
 
 def _without(one: Mapping[str, V], other: Mapping[str, V]) -> tuple[str, ...]:

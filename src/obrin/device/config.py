@@ -35,7 +35,8 @@ class RouterTunnel:
     """A tunnel's inside: the ends in each family, IPv4 first, and what is translated at it.
 
     A spare waits until none of the tunnels that it stands in for is up. `shared` tunnels carry
-    equal routes together. `mtu` is of packets inside it.
+    equal routes together. `mtu` is of packets inside it. BFD runs between the addresses inside, or
+    those that are `watched` beyond the tunnel.
     """
 
     peer: PeerConfig
@@ -43,6 +44,7 @@ class RouterTunnel:
     translations: tuple[Exposure, ...] = ()
     stands_in_for: tuple[str, ...] = ()
     bfd: Bfd | None = None
+    watched: tuple[Address, Address] | None = None
     shared: bool = False
     mtu: int = 65535
 
@@ -58,9 +60,12 @@ class RouterTunnel:
 
 @dataclass(frozen=True, slots=True)
 class RouterNeighbour:
+    """A BGP peer. Its session goes over `ways`, tunnels, the preferred first."""
+
     session: SessionConfig
     policy: SessionPolicy
     announce: tuple[Prefix, ...]
+    ways: tuple[str, ...]
 
 
 @dataclass(frozen=True, slots=True)

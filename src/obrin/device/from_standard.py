@@ -22,6 +22,7 @@ from obrin.device.credentials import Wall, credential_from
 from obrin.wire.bgp.session import SessionConfig
 from obrin.wire.ike.config import Identity, PeerConfig
 from obrin.wire.ike.credentials import Credential
+from obrin.wire.tcp_protection import TCP_MD5
 
 BY_KEY = "pre-shared-key"
 
@@ -77,7 +78,8 @@ def complete(told: DeviceConfig, keys: Json) -> bool:
     """Whether every tunnel has its secret already; they come after the configuration."""
     secrets = keys.get("obrin-keys:keys", {})
     have = {entry["tunnel"] for entry in secrets.get("pre-shared-key", [])}
-    signed = {n.name for n in told.speaker.neighbours if n.signed} if told.speaker else set()
+    speakers = told.speaker.neighbours if told.speaker else ()
+    signed = {n.name for n in speakers if n.signature is not None}
     return signed <= _passwords(keys).keys() and all(
         tunnel.name in have or (tunnel.authentication != BY_KEY and "certificate" in secrets)
         for tunnel in told.tunnels
@@ -121,6 +123,7 @@ def _tunnel(
         # The one who starts minds when; the other waits to be called, as always.
         stands_in_for=tunnel.stands_in_for if tunnel.initiator else (),
         bfd=tunnel.bfd,
+        watched=tunnel.watched,
         shared=tunnel.role == SHARED,
         mtu=interface.mtu or 65535,
     )
@@ -135,7 +138,7 @@ def _passwords(keys: Json) -> dict[str, str]:
 def _neighbours(speaker: Speaker, passwords: dict[str, str]) -> dict[str, RouterNeighbour]:
     """Raises KeyError for a password that is not there."""
     return {
-        n.name: _neighbour(speaker, n, passwords[n.name] if n.signed else "")
+        n.name: _neighbour(speaker, n, "" if n.signature is None else passwords[n.name])
         for n in speaker.neighbours
     }
 
@@ -156,6 +159,7 @@ def _neighbour(speaker: Speaker, neighbour: Neighbour, password: str) -> RouterN
             hold=neighbour.hold,
             passive=neighbour.passive,
             password=password.encode(),
+            signature=neighbour.signature or TCP_MD5,
             multihop=neighbour.multihop,
         ),
         SessionPolicy(
@@ -169,6 +173,7 @@ def _neighbour(speaker: Speaker, neighbour: Neighbour, password: str) -> RouterN
             med=neighbour.discriminator,
         ),
         neighbour.announce,
+        neighbour.ways or (neighbour.name,),
     )
 
 

@@ -21,17 +21,18 @@ class Origins:
 
     def __init__(self, config: RouterConfig) -> None:
         self.own = {ends.local for tunnel in config.tunnels.values() for ends in tunnel.inside}
-        self._peers: dict[tuple[Address, Address], tuple[str, int]] = {}
+        self._peers: dict[tuple[Address, Address], tuple[tuple[str, ...], int]] = {}
         for name, tunnel in config.tunnels.items():
             for ends in tunnel.inside:
-                self._peers[ends.local, ends.remote] = name, ON_LINK_TTL
-        for name, neighbour in config.neighbours.items():
+                self._peers[ends.local, ends.remote] = (name,), ON_LINK_TTL
+        for neighbour in config.neighbours.values():
             session = neighbour.session
             if session.multihop:
                 self.own.add(session.local_address)
                 # One router more, at either end, may stand between the two addresses.
                 least = ON_LINK_TTL - 1
-                self._peers[session.local_address, session.peer_address] = name, least
+                ends_here = session.local_address, session.peer_address
+                self._peers[ends_here] = neighbour.ways, least
 
     def judge(self, packet: Packet, arrived_by: str | None) -> None:
         """What is told must come out of the tunnel that it belongs to, from the peer there, and
@@ -39,8 +40,8 @@ class Origins:
         known = self._peers.get((packet.destination, packet.source))
         if known is None:
             raise PacketError("it is not from a peer of that address")
-        name, least = known
-        if arrived_by != name:
+        ways, least = known
+        if arrived_by not in ways:
             raise PacketError("it did not come out of that peer's tunnel")
         if packet.ttl < least:
             raise PacketError("it comes from beyond the link")

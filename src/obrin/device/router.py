@@ -21,17 +21,16 @@ from obrin.device.config import RouterConfig
 from obrin.device.counters import Refusal, TunnelCounters
 from obrin.device.drops import NO_FLOW, DropLog, packet_key
 from obrin.device.echo import echo_answer
+from obrin.device.esp_traffic import EspTraffic
 from obrin.device.marks import come_out
 from obrin.device.origin import ON_LINK_TTL, Origins, Selection
-from obrin.device.outside import esp_packet, in_udp
+from obrin.device.outside import in_udp
 from obrin.device.sizes import clamped, told_too_big
 from obrin.device.spares import Spares
 from obrin.device.table import table_of
 from obrin.wire.bfd import BfdError
 from obrin.wire.errors import PacketError
-from obrin.wire.esp import NEXT_DUMMY, NEXT_IPV4, NEXT_IPV6, EspError
 from obrin.wire.icmp import is_icmp
-from obrin.wire.ike.child import ChildSa
 from obrin.wire.ike.endpoint import Endpoint
 from obrin.wire.ike.events import (
     CHILD_REKEY,
@@ -45,11 +44,10 @@ from obrin.wire.ike.events import (
     Refused,
 )
 from obrin.wire.ike.numbers import NAT_PORT, PORT
-from obrin.wire.packet import ESP, TCP, UDP, Packet, decode_packet, decode_udp, version_bits
+from obrin.wire.packet import ESP, TCP, UDP, Packet, decode_packet, decode_udp
 from obrin.wire.readdress import readdress
 from obrin.wire.tcp import TcpStack
 
-_NEXT = {32: NEXT_IPV4, 128: NEXT_IPV6}
 _NOT_SELECTED = "not in the tunnel's traffic selectors"
 
 
@@ -65,7 +63,7 @@ class Router:
         self.history: list[tuple[float, str, str]] = []
         self.key_events: list[IkeUp | ChildUp] = []
         self.table: PrefixTable[Route] = PrefixTable()
-        self._inbound: dict[bytes, tuple[str, ChildSa]] = {}
+        self.esp = EspTraffic(self.ike, self._drop)
         self._underlay: list[bytes] = []
         self._local: list[bytes] = []
         self._bfd = BfdSessions(config.tunnels, rng)
@@ -115,8 +113,8 @@ class Router:
         for name in changes.sessions_new:
             session = self.bgp.add(config.neighbours[name])
             session.start(now)
-            if name in self._carrying():
-                self.bgp.tunnel_up(name, now)
+            for way in self._carrying().intersection(config.neighbours[name].ways):
+                self.bgp.tunnel_up(way, now)
         for name in changes.policies:
             neighbour = config.neighbours[name]
             self.bgp.speaker.change(name, neighbour.policy, neighbour.announce)
@@ -162,25 +160,12 @@ class Router:
             self._drop("an outer UDP packet for no port of this gateway", packet_key(packet))
 
     def _open(self, data: bytes, tos: int, now: float) -> None:
-        found = self._inbound.get(data[:4])
-        if found is None:
-            self._drop("ESP packet for no SA of this gateway", NO_FLOW)
-            return
-        name, child = found
-        try:
-            next_header, inner = child.opener.open(data)
-        except EspError as error:
-            self._drop(f"ESP {error.reason}", NO_FLOW)
-            return
-        tunnel = self.ike.tunnels[name]
-        if child is not tunnel.outbound and not child.replaced:
-            tunnel.outbound = child  # the peer uses the new one: so can we
-        tunnel.heard(now)
-        self.states[name].came_out(now)
-        if _NEXT.get(version_bits(inner)) == next_header:
-            self._route(inner, name, now, outer=tos)
-        elif next_header != NEXT_DUMMY:  # RFC 4303 section 2.6: dummies are for nobody
-            self._drop("not what its ESP says, or of another protocol, out of a tunnel", NO_FLOW)
+        found = self.esp.open(data, now)
+        if found is not None:
+            name, inner = found
+            self.states[name].came_out(now)
+            if inner:
+                self._route(inner, name, now, outer=tos)
 
     def receive_local(self, data: bytes, now: float, via: str | None = None) -> None:
         """A packet from one of this gateway's own networks, perhaps for a certain tunnel."""
@@ -312,18 +297,10 @@ class Router:
             self._drop(f"for the gateway itself: {reason}", packet_key(packet))
 
     def _seal(self, name: str, packet: Packet, key: PacketKey, now: float) -> None:
-        tunnel = self.ike.tunnels[name]
-        child = tunnel.outbound
-        if child is None:
-            self._drop(f"tunnel {name} has no child SA", key)
-            return
-        try:
-            data = child.sealer.seal(packet.encode(), _NEXT[packet.bits])
-        except EspError as error:
-            self._drop(f"ESP {error.reason}", key)
-            return
-        self.states[name].went_in(now)
-        self._underlay.append(esp_packet(tunnel.path, data, packet.tos))
+        outer = self.esp.seal(name, packet, key)
+        if outer is not None:
+            self.states[name].went_in(now)
+            self._underlay.append(outer)
 
     # After every input
 
@@ -336,10 +313,13 @@ class Router:
             changed |= self.bgp.pump(now)
             if changed:
                 self._build_table()
-            packets = self.tcp.packets(now) + self._bfd.packets()
+            packets, watching = self.tcp.packets(now), self._bfd.packets()
             for data in packets:
                 self._forward(decode_packet(data), None, now, own=True)
-            if not changed and not packets:
+            for name, packet in watching:
+                if self._selection.takes(name, packet):
+                    self._seal(name, packet, packet_key(packet), now)
+            if not changed and not packets and not watching:
                 break
         self._underlay += [in_udp(d.source, d.destination, d.data) for d in self.ike.datagrams()]
 
@@ -363,7 +343,7 @@ class Router:
 
     def _take_ike_event(self, event: Event, now: float) -> bool:
         if isinstance(event, ChildUp):
-            self._inbound[event.child.spi_in] = (event.tunnel, event.child)
+            self.esp.child_up(event)
             self.key_events.append(event)
             if not event.rekeyed:
                 self._bfd.tunnel_up(event.tunnel, now)
@@ -373,7 +353,7 @@ class Router:
             self._note(now, event.tunnel, "child SA rekeyed" if event.rekeyed else "child SA up")
             return True
         if isinstance(event, ChildDown):
-            self._inbound.pop(event.child.spi_in, None)
+            self.esp.child_down(event)
             tunnel = self.ike.tunnels.get(event.tunnel)
             if tunnel is None or tunnel.outbound is None:
                 self._note(now, event.tunnel, f"child SA down: {event.reason}")

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping
+from dataclasses import replace
 
 from obrin.core.address.prefix import Prefix
 from obrin.core.address.table import PrefixTable
 from obrin.core.routing.decision import Decision
-from obrin.core.routing.forwarding import Route, RouteKind, bgp_routes, forwarding_table
+from obrin.core.routing.forwarding import Route, RouteKind, forwarding_table, sharing
 from obrin.device.config import RouterConfig
 
 
@@ -15,8 +16,26 @@ def table_of(
     config: RouterConfig, alive: Collection[str], decisions: Mapping[Prefix, Decision]
 ) -> PrefixTable[Route]:
     """With the tunnels that are `alive`, and what BGP decided."""
-    shared = {name for name, tunnel in config.tunnels.items() if tunnel.shared}
-    return forwarding_table((*_fixed(config, alive), *bgp_routes(decisions, shared)))
+    table = forwarding_table(_fixed(config, alive))
+    resolved = dict(_resolved(config, table))
+    shared = {name for name, route in resolved.items() if config.tunnels[route.via].shared}
+    for prefix, decision in decisions.items():
+        learned = resolved.get(decision.winner.peer.name)
+        if learned is not None and table.get(prefix) is None:
+            others = (resolved[name] for name in sharing(decision, shared))
+            ways = tuple(way for other in others for way in (other.via, *other.others))
+            table[prefix] = replace(learned, prefix=prefix, others=(*learned.others, *ways))
+    return table
+
+
+def _resolved(config: RouterConfig, table: PrefixTable[Route]) -> Iterator[tuple[str, Route]]:
+    """By session, the ways that lead to its peer, as routes: what it tells is used by them
+    (RFC 4271 section 9.1.2.1)."""
+    for name, neighbour in config.neighbours.items():
+        found = table.match(neighbour.session.peer_address)
+        if found is not None and found[1].via in neighbour.ways:
+            _, route = found
+            yield name, Route(route.prefix, RouteKind.BGP, route.via, 0, route.others)
 
 
 def _fixed(config: RouterConfig, alive: Collection[str]) -> Iterator[Route]:

@@ -21,6 +21,8 @@ from obrin.wire.errors import WireError
 
 PORT, TTL = 3784, 255
 """RFC 5881: sections 4 and 5. Only packets that no router touched have this time to live."""
+MULTIHOP_PORT = 4784
+"""RFC 5883 section 5."""
 SLOW = 1.0
 """Section 6.8.3: not more often than once a second while not up."""
 _HEAD = Struct(">BBBBIIIII")

@@ -2,19 +2,17 @@
 
 from __future__ import annotations
 
-import hashlib
+from collections.abc import Iterator
 from dataclasses import dataclass
 from struct import Struct
 
 from obrin.core.address.prefix import Address
 from obrin.wire.errors import PacketError
-from obrin.wire.packet import TCP, Packet, pseudo_header, transport_checksum
+from obrin.wire.packet import TCP, Packet, transport_checksum
+from obrin.wire.tcp_protection import NO_NUMBERS, SIGNING_KINDS, Numbers, Protection
 
 _HEAD = Struct(">HHIIBBHHH")
 FIN, SYN, RST, PSH, ACK = 1, 2, 4, 8, 16
-_SIGNATURE = b"\x01\x01\x13\x12"
-"""Two options that mean nothing, so that words stay words; then kind and length of the digest."""
-SIGNATURE_SIZE = len(_SIGNATURE) + 16
 _MOD = 1 << 32
 End = tuple[Address, int]
 """An address and a port."""
@@ -32,13 +30,19 @@ class Segment:
     window: int
     data: bytes
     mss: int | None = None
-    digest: bytes | None = None
+    signatures: tuple[tuple[int, bytes], ...] = ()
 
-    def encode(self, source: Address, destination: Address, key: bytes = b"") -> bytes:
-        """With a `key`, signed as RFC 2385 has it."""
+    def encode(
+        self,
+        source: Address,
+        destination: Address,
+        protection: Protection | None = None,
+        numbers: Numbers = NO_NUMBERS,
+    ) -> bytes:
+        """With a `protection`, signed."""
         options = b"" if self.mss is None else b"\x02\x04" + self.mss.to_bytes(2, "big")
-        if key:
-            options += _SIGNATURE + bytes(16)
+        if protection is not None:
+            options += protection.blank
         raw = (
             _HEAD.pack(
                 self.source_port,
@@ -54,11 +58,12 @@ class Segment:
             + options
             + self.data
         )
-        if key:
+        if protection is not None:
+            value = protection.value(source, destination, raw, numbers)
             head = 20 + len(options)
-            raw = raw[: head - 16] + md5_digest(source, destination, raw, key) + raw[head:]
-        value = transport_checksum(source, destination, TCP, raw)
-        return raw[:16] + value.to_bytes(2, "big") + raw[18:]
+            raw = raw[: head - len(value)] + value + raw[head:]
+        covered = transport_checksum(source, destination, TCP, raw)
+        return raw[:16] + covered.to_bytes(2, "big") + raw[18:]
 
 
 def with_mss_of_at_most(segment: bytes, most: int) -> bytes:
@@ -105,35 +110,33 @@ def decode_segment(packet: Packet) -> Segment:
         flags=flags,
         window=window,
         data=data[head:],
-        mss=None if (mss := _option(data[20:head], 2, 2)) is None else int.from_bytes(mss, "big"),
-        digest=_option(data[20:head], 19, 16),
+        mss=_mss(data[20:head]),
+        signatures=tuple(
+            (kind, value) for kind, value in _options(data[20:head]) if kind in SIGNING_KINDS
+        ),
     )
 
 
-def md5_digest(source: Address, destination: Address, segment: bytes, key: bytes) -> bytes:
-    """RFC 2385 section 2: over the pseudo-header, the header without options and with a checksum of
-    zero, the data, and the key."""
-    head = (segment[12] >> 4) * 4
-    made = hashlib.md5(usedforsecurity=False)  # as the RFC has it; ESP is what protects the session
-    made.update(pseudo_header(source, destination, TCP, len(segment)))
-    made.update(segment[:16] + bytes(2) + segment[18:20] + segment[head:] + key)
-    return made.digest()
+def _mss(options: bytes) -> int | None:
+    found = (value for kind, value in _options(options) if kind == 2 and len(value) == 2)
+    value = next(found, None)
+    return None if value is None else int.from_bytes(value, "big")
 
 
-def _option(options: bytes, wanted: int, size: int) -> bytes | None:
-    """The value of the first option of a kind, where it is of its size."""
+def _options(options: bytes) -> Iterator[tuple[int, bytes]]:
+    """Kind and value of each, as far as they hold together."""
     position = 0
     while position < len(options):
         kind = options[position]
         if kind == 0:
-            break
+            return
         if kind == 1:
             position += 1
             continue
-        if position + 1 >= len(options) or options[position + 1] < 2:
-            break
-        if kind == wanted and options[position + 1] == 2 + size:
-            found = options[position + 2 : position + 2 + size]
-            return found if len(found) == size else None
-        position += options[position + 1]
-    return None
+        if position + 1 >= len(options):
+            return
+        size = options[position + 1]
+        if size < 2 or position + size > len(options):
+            return
+        yield kind, options[position + 2 : position + size]
+        position += size

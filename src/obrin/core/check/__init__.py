@@ -30,6 +30,7 @@ from obrin.core.check.dates import ended
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.check.lifetimes import lifetimes
 from obrin.core.check.owners import owners
+from obrin.core.check.sessions import sessions
 from obrin.core.check.settled_file import Drift, settled_file
 from obrin.core.check.texts import placeholders
 from obrin.core.handover.secrets import Secrets
@@ -78,6 +79,7 @@ def check(
         *redundancy.redundancy(settled),
         *redundancy.same_ends(settled),
         *routing.routing(settled),
+        *sessions(settled),
         *summaries.summaries(settled),
         *summaries.into_itself(settled),
         *beyond(settled),

@@ -20,7 +20,6 @@ def routing(settled: Settled) -> Iterator[Finding]:
     yield from _internal(settled)
     yield from _circuits(settled)
     yield from _zones(settled)
-    yield from _peers_beyond(settled)
 
 
 def place_of(bundle: Bundle) -> Location:
@@ -190,26 +189,4 @@ def _zones(settled: Settled) -> Iterator[Finding]:
                 f"both instances of {name} run in zone {cloud.zones[0]}",
                 "when the zone fails, both fail with it",
                 "put them into two zones",
-            )
-
-
-def _peers_beyond(settled: Settled) -> Iterator[Finding]:
-    """One host route leads to a peer that is beyond the tunnel, and so through one tunnel."""
-    first: dict[tuple[str, str, int], str] = {}
-    for tunnel in settled.tunnels():
-        if not any(tunnel.beyond):
-            continue
-        pair = tunnel.gateway, tunnel.cloud, tunnel.instance
-        other = first.setdefault(pair, tunnel.label)
-        if other != tunnel.label:
-            key = "cloud-end" if tunnel.beyond[1] is not None else "site-end"
-            yield Finding(
-                Severity.ERROR,
-                "peer-two-ways",
-                ("links", tunnel.link, "bgp", key),
-                f"{other} and {tunnel.label} both join {tunnel.gateway} and instance "
-                f"{tunnel.instance} of {tunnel.cloud}, and their sessions end beyond them",
-                "the route to the peer leads through one of the two: they stand in each other's "
-                "way, and one or both never come up",
-                "end each tunnel at an instance of its own, or the sessions inside",
             )

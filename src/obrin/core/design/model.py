@@ -187,8 +187,16 @@ class Bgp(Entity):
     )
     password: bool = Field(
         False,
-        description="Whether TCP is signed with a password of each session (RFC 2385). 'obrin "
-        "settle' makes it; it is kept with the keys.",
+        description="Whether TCP is signed with a password of each session. 'obrin settle' makes "
+        "it; it is kept with the keys.",
+    )
+    signature: Literal["tcp-md5", "hmac-sha-1-96", "aes-128-cmac-96"] = Field(
+        "tcp-md5",
+        description="How TCP is signed: by RFC 2385, or by TCP-AO (RFC 5925) with this MAC.",
+    )
+    sessions: Literal["one", "each"] = Field(
+        "one",
+        description="One session for both families, or one in each.",
     )
     communities: list[Literal["no-export", "no-advertise"]] = Field(
         default_factory=list, description="Marks on what the site tells (RFC 1997)."

@@ -21,16 +21,21 @@ class Detector:
     longest: float
 
 
-def detectors(settled: Settled, link: SettledLink | SettledCircuit) -> tuple[Detector, ...]:
+def detectors(
+    settled: Settled, link: SettledLink | SettledCircuit, leg: Leg | None = None
+) -> tuple[Detector, ...]:
     """All that run on a link or circuit, the soonest first; none where static routes just stay.
+    With a leg, those that move its traffic.
 
     With BGP the hold timer runs from the last message heard, and messages come every third of
     the hold time (RFC 4271 section 10), so it fires between two thirds and all of it after the
     death. Dead-peer detection ends the IKE SA; that moves static routes where the device watches
-    them, and policies to the next tunnel. BFD inside a tunnel takes its routes away.
+    them, and policies to the next tunnel. BFD inside a tunnel takes its routes away. The hold time
+    of a session that goes over several tunnels moves nothing: it has to outlive the first of them.
     """
     found = []
-    if link.routing == "bgp":
+    sessions = settled.sessions_over(leg) if isinstance(leg, SettledTunnel) else ()
+    if link.routing == "bgp" and all(len(session.tunnels) == 1 for session in sessions):
         found.append(Detector(f"BGP hold time {link.hold} s", link.hold * 2 / 3, float(link.hold)))
     if link.bfd is not None:
         name = f"BFD, {link.bfd.multiplier} times {link.bfd.interval:g} s"
@@ -61,14 +66,14 @@ def watchers(settled: Settled) -> dict[str, str]:
     return {
         leg.label: f"{found[0].name} ({found[0].shortest:g} to {found[0].longest:g} s)"
         for leg in settled.legs()
-        if (found := detectors(settled, settled.bundle(leg)))
+        if (found := detectors(settled, settled.bundle(leg), leg))
     }
 
 
 def time_to_move(settled: Settled, before: Leg, after: Leg | None) -> Detector | None:
     """How long a flow is without its leg when that dies, until it goes by another one, and what
     notices it; None where nothing does, as on a static circuit."""
-    found = detectors(settled, settled.bundle(before))
+    found = detectors(settled, settled.bundle(before), before)
     if not found:
         return None
     spare = isinstance(after, SettledTunnel) and after.role == SPARE

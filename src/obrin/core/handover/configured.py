@@ -13,6 +13,7 @@ from obrin.core.handover.ends import (
     CircuitEnd,
     InternalEnd,
     LegEnd,
+    SessionEnd,
     TunnelEnd,
     circuits_at,
     ends_at,
@@ -177,15 +178,16 @@ def _speaker(
     """None without a session. All sessions of a gateway have its one AS number."""
     neighbours = [
         replace(
-            _session(e.tunnel, e),
+            _session(session, e),
             communities=e.communities,
             discriminator=e.discriminator,
-            signed=e.password,
+            signature=e.signature if e.password else None,
         )
         for e in ends
-        if e.routing == "bgp"
+        for session in e.sessions
+        if session.ways[0] == e.tunnel
     ]
-    neighbours += [_session(c.label, c) for c in circuits if c.routing == "bgp"]
+    neighbours += [_session(session, c) for c in circuits for session in c.sessions]
     neighbours += [
         _internal(end, end.loopbacks, settled.families)
         for end in internal_at(settled, place)
@@ -197,25 +199,20 @@ def _speaker(
     return Speaker(asn=asn, identifier=bgp_identifier(settled, place), neighbours=tuple(neighbours))
 
 
-def _next_hops(end: LegEnd) -> Dual[Address]:
-    """The address inside in each family; in the session's own, where it ends."""
-    own = end.peers[0]
-    return of_families([*(a for a in end.local_insides if a.bits != own.bits), own])
-
-
-def _session(name: str, end: LegEnd) -> Neighbour:
+def _session(session: SessionEnd, end: LegEnd) -> Neighbour:
     return Neighbour(
-        name=name,
-        local_address=end.peers[0],
-        remote_address=end.peers[1],
-        next_hops=_next_hops(end),
-        multihop=end.beyond,
+        name=session.label,
+        local_address=session.peers[0],
+        remote_address=session.peers[1],
+        next_hops=session.next_hops,
+        multihop=session.beyond,
+        ways=() if session.ways == (session.label,) else session.ways,
         remote_as=end.remote_as,
         hold=end.hold,
         passive=not end.initiator,
         local_pref=end.local_pref,
-        announce=end.local_prefixes,
-        accept=end.remote_prefixes,
+        announce=tuple(p for p in end.local_prefixes if p.bits in session.families),
+        accept=tuple(p for p in end.remote_prefixes if p.bits in session.families),
         prepend=end.prepend,
         limit=end.limit,
     )
@@ -250,9 +247,9 @@ def _static(ends: tuple[TunnelEnd, ...], circuits: tuple[CircuitEnd, ...]) -> It
     hops: dict[Prefix, list[Hop]] = {}
     speakers = [(e.rank, interface_name(e.tunnel), e) for e in ends if e.routing == "bgp"]
     for order, interface, speaker in speakers:
-        if speaker.host_route is not None:
+        for host in speaker.host_routes:
             hop = Hop(interface=interface, address=speaker.remote_inside, order=order)
-            hops.setdefault(speaker.host_route, []).append(hop)
+            hops.setdefault(host, []).append(hop)
     for order, interface, end in sorted(ways, key=lambda way: way[0]):
         for prefix in end.remote_prefixes:
             beyond = end.remote_insides.of(prefix.bits)

@@ -122,12 +122,18 @@ def _leg(end: LegEnd) -> Context:
         "preference": end.preference,
         "inside": _inside(end, 32),
         "inside6": _inside(end, 128),
-        "peer": {
-            "local": str(end.peers[0]),
-            "remote": str(end.peers[1]),
-            "multihop": end.beyond,
-            "host_route": None if end.host_route is None else str(end.host_route),
-        },
+        "sessions": [
+            {
+                "name": session.label,
+                "local": str(session.peers[0]),
+                "remote": str(session.peers[1]),
+                "families": [f"ipv{4 if bits == 32 else 6}" for bits in session.families],
+                "multihop": session.beyond,
+                "host_route": None if session.host_route is None else str(session.host_route),
+                "tunnels": list(session.ways),
+            }
+            for session in end.sessions
+        ],
         "mtu": end.mtu,
         "bfd": _bfd(end.bfd),
         "routing": end.routing,
@@ -156,7 +162,7 @@ def _tunnel(end: TunnelEnd, secrets: Secrets | None) -> Context:
     made = {
         "name": end.tunnel,
         **_leg(end),
-        "session_signed": end.password,
+        "session_signature": end.signature if end.password else None,
         "discriminator": end.discriminator,
         "interface": interface_name(end.tunnel),
         "uplink": end.uplink,
@@ -184,7 +190,8 @@ def _tunnel(end: TunnelEnd, secrets: Secrets | None) -> Context:
     if secrets is not None and end.authentication == BY_KEY:
         made["key"] = secrets.keys[end.tunnel]
     if secrets is not None and end.password:
-        made["session_password"] = secrets.keys[end.tunnel + OF_SESSION]
+        for held, session in zip(made["sessions"], end.sessions, strict=True):
+            held["password"] = secrets.keys[session.label + OF_SESSION]
     return made
 
 

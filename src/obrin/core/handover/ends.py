@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from obrin.core.address.dual import Dual
+from obrin.core.address.dual import Dual, of_families
 from obrin.core.address.prefix import Address, Prefix
 from obrin.core.address.translation import Exposure
 from obrin.core.design.arrangement import SPARE
@@ -19,6 +19,7 @@ from obrin.core.routing.model import accepted_at_site, cloud_policy, site_policy
 from obrin.core.routing.policy import WELL_KNOWN, SessionPolicy
 from obrin.core.settled.links import SettledCircuit, SettledTunnel
 from obrin.core.settled.model import Settled
+from obrin.core.settled.sessions import SettledSession
 from obrin.core.settled.sites import SettledGateway
 from obrin.core.settled.telling import announced_by_site
 from obrin.core.settled.terms import Terms, terms_of
@@ -26,19 +27,41 @@ from obrin.core.settled.wrapping import wrapping_of
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class SessionEnd:
+    """What one end of a BGP session is told.
+
+    `peers` are its addresses, the local one first; `ways` the tunnels that it goes over, the
+    preferred first. `next_hops` are what its routes are told with, in each family that it carries.
+    `beyond` is whether it does not run between the addresses inside the tunnel; `host_route` leads
+    to the peer then, where that is not inside.
+    """
+
+    label: str
+    peers: tuple[Address, Address]
+    ways: tuple[str, ...]
+    next_hops: Dual[Address]
+    beyond: bool = False
+    host_route: Prefix | None = None
+
+    @property
+    def families(self) -> tuple[int, ...]:
+        return tuple(hop for hop in (32, 128) if self.next_hops.of(hop) is not None)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class LegEnd:
     """What one end of a tunnel or circuit is told about the way and the routes over it.
 
-    `peers` are the ends of the BGP session, the local one first. Prefixes are those routed through
-    it, as the other end knows the local ones. `mtu` is of packets
-    inside, in bytes; `limit` the most prefixes that the far end may tell.
+    `sessions` are those of BGP that go over it. Prefixes are those routed through it, as the other
+    end knows the local ones. `mtu` is of packets inside, in bytes; `limit` the most prefixes that
+    the far end may tell.
     """
 
     initiator: bool
     inside: Dual[Prefix]
     local_insides: Dual[Address]
     remote_insides: Dual[Address]
-    peers: tuple[Address, Address]
+    sessions: tuple[SessionEnd, ...]
     local_as: int
     remote_as: int
     local_pref: int
@@ -54,7 +77,7 @@ class LegEnd:
 
     @property
     def local_inside(self) -> Address:
-        """Where the session runs: in the IPv4 block where there is one."""
+        """In the IPv4 block where there is one."""
         return self.local_insides.first
 
     @property
@@ -62,14 +85,19 @@ class LegEnd:
         return self.remote_insides.first
 
     @property
-    def beyond(self) -> bool:
-        """Whether the session does not run between the addresses inside."""
-        return self.peers != (self.local_inside, self.remote_inside)
+    def host_routes(self) -> tuple[Prefix, ...]:
+        """By which BGP peers are reached that are beyond it."""
+        return tuple(s.host_route for s in self.sessions if s.host_route is not None)
 
     @property
-    def host_route(self) -> Prefix | None:
-        """By which the peer is reached, where it is beyond the tunnel."""
-        return host_route(self.peers[1], self.inside)
+    def watched(self) -> tuple[Address, Address] | None:
+        """Between which addresses BFD runs, the local one first, where that is not inside: it
+        watches what the BGP session depends on (RFC 5882 section 4.2). One that has several tunnels
+        depends on none of them, and BFD is inside each."""
+        if self.bfd is None:
+            return None
+        alone = (s.peers for s in self.sessions if s.beyond and len(s.ways) == 1)
+        return next(alone, None)
 
     @property
     def own_inside_words(self) -> str:
@@ -84,8 +112,8 @@ class TunnelEnd(LegEnd, Terms):
 
     `translations` are what this end does to its own addresses at the tunnel. `mss` is in bytes, in
     each family that is carried.
-    `stands_in_for` are the tunnels that a spare waits for. `password` is whether the BGP session
-    inside has one.
+    `stands_in_for` are the tunnels that a spare waits for. `password` is whether each BGP session
+    has one, `signature` what it does.
     """
 
     tunnel: str
@@ -106,6 +134,7 @@ class TunnelEnd(LegEnd, Terms):
     communities: tuple[str, ...] = ()
     discriminator: int | None = None
     password: bool = False
+    signature: str = "tcp-md5"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -118,7 +147,6 @@ class _Side:
     address: Address
     identity: str
     insides: Dual[Address]
-    peer: Address
     prefixes: tuple[Prefix, ...]
     policy: SessionPolicy
     exposures: tuple[Exposure, ...]
@@ -133,7 +161,6 @@ def _site(settled: Settled, tunnel: SettledTunnel) -> _Side:
         address=uplink.address,
         identity=uplink.identity,
         insides=tunnel.insides(at_site=True),
-        peer=tunnel.peers[0],
         prefixes=announced_by_site(link),
         policy=site_policy(settled, tunnel),
         exposures=link.exposures,
@@ -149,7 +176,6 @@ def _cloud(settled: Settled, tunnel: SettledTunnel) -> _Side:
         address=address,
         identity=str(address),
         insides=tunnel.insides(at_site=False),
-        peer=tunnel.peers[1],
         prefixes=accepted_at_site(settled, link),
         policy=cloud_policy(settled, tunnel),
         exposures=link.cloud_exposures,
@@ -160,17 +186,17 @@ def site_end(settled: Settled, tunnel: SettledTunnel) -> TunnelEnd:
     """The site gateway's end; it starts where the design does not say otherwise, because it may
     stand behind a translator."""
     ends = _site(settled, tunnel), _cloud(settled, tunnel)
-    return _end(settled, tunnel, *ends, initiator=not tunnel.cloud_starts)
+    return _end(settled, tunnel, *ends, at_site=True)
 
 
 def cloud_end(settled: Settled, tunnel: SettledTunnel) -> TunnelEnd:
     """The cloud instance's end; it waits to be called, or starts where the design says so."""
     ends = _cloud(settled, tunnel), _site(settled, tunnel)
-    return _end(settled, tunnel, *ends, initiator=tunnel.cloud_starts)
+    return _end(settled, tunnel, *ends, at_site=False)
 
 
 def _end(
-    settled: Settled, tunnel: SettledTunnel, here: _Side, there: _Side, *, initiator: bool
+    settled: Settled, tunnel: SettledTunnel, here: _Side, there: _Side, *, at_site: bool
 ) -> TunnelEnd:
     link, wrapping = settled.links[tunnel.link], wrapping_of(settled, tunnel)
     by_policy = link.selection == "policy"
@@ -180,7 +206,7 @@ def _end(
         tunnel=tunnel.label,
         uplink=here.name,
         profile=here.profile,
-        initiator=initiator,
+        initiator=tunnel.cloud_starts is not at_site,
         own_address=here.own_address,
         local_address=here.address,
         remote_address=there.address,
@@ -189,7 +215,10 @@ def _end(
         inside=tunnel.inside,
         local_insides=here.insides,
         remote_insides=there.insides,
-        peers=(here.peer, there.peer),
+        sessions=tuple(
+            _session(session, tunnel, here.insides, at_site=at_site)
+            for session in settled.sessions_over(tunnel)
+        ),
         local_as=here.policy.local_as,
         remote_as=here.policy.peer_as,
         local_pref=here.policy.local_pref,
@@ -212,7 +241,29 @@ def _end(
         discriminator=here.policy.med,
         limit=here.policy.limit,
         password=link.password,
+        signature=link.signature,
     )
+
+
+def _session(
+    session: SettledSession, tunnel: SettledTunnel, insides: Dual[Address], *, at_site: bool
+) -> SessionEnd:
+    peers = session.ends if at_site else session.ends[::-1]
+    inside = next((b for b in tunnel.inside if b.bits == peers[0].bits), None)
+    return SessionEnd(
+        label=session.label,
+        peers=peers,
+        ways=tuple(t.label for t in session.tunnels),
+        next_hops=_next_hops(peers[0], session.families, insides),
+        beyond=inside is None or set(peers) != set(tunnel.ends_inside(inside)),
+        host_route=host_route(peers[1], tunnel.inside),
+    )
+
+
+def _next_hops(own: Address, families: tuple[int, ...], insides: Dual[Address]) -> Dual[Address]:
+    """The address inside in each family; in the session's own, where it ends."""
+    others = (a for a in insides if a.bits != own.bits)
+    return of_families(a for a in (own, *others) if a.bits in families)
 
 
 def _marks(policy: SessionPolicy) -> tuple[str, ...]:
@@ -242,6 +293,14 @@ def circuit_end(settled: Settled, circuit: SettledCircuit, place: str) -> Circui
     policy = (cloud_policy if at_cloud else site_policy)(settled, circuit)
     near, far = announced_by_site(circuit), accepted_at_site(settled, circuit)
     insides = circuit.insides(at_site=True), circuit.insides(at_site=False)
+    if at_cloud:
+        insides = insides[::-1]
+    session = SessionEnd(
+        label=circuit.label,
+        peers=circuit.peers[::-1] if at_cloud else circuit.peers,
+        ways=(circuit.label,),
+        next_hops=insides[0],
+    )
     return CircuitEnd(
         name=circuit.name,
         label=circuit.label,
@@ -249,9 +308,9 @@ def circuit_end(settled: Settled, circuit: SettledCircuit, place: str) -> Circui
         provider=circuit.provider,
         mtu=circuit.mtu,
         inside=circuit.inside,
-        local_insides=insides[at_cloud],
-        remote_insides=insides[not at_cloud],
-        peers=circuit.peers[::-1] if at_cloud else circuit.peers,
+        local_insides=insides[0],
+        remote_insides=insides[1],
+        sessions=(session,) if circuit.routing == "bgp" else (),
         local_as=policy.local_as,
         remote_as=policy.peer_as,
         local_pref=policy.local_pref,

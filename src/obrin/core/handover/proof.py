@@ -39,8 +39,8 @@ class Written(Terms):
     remote_identity: str
     local_selectors: tuple[Prefix, ...]
     remote_selectors: tuple[Prefix, ...]
-    local_inside: Address
-    remote_inside: Address | None
+    local_ends: tuple[Address, ...]
+    remote_ends: tuple[Address, ...] | None
     local_as: int | None
     remote_as: int | None
     local_prefixes: tuple[Prefix, ...] | None
@@ -58,7 +58,7 @@ MIRRORED = (
     ("local_address", "remote_address"),
     ("local_identity", "remote_identity"),
     ("local_selectors", "remote_selectors"),
-    ("local_inside", "remote_inside"),
+    ("local_ends", "remote_ends"),
     ("local_as", "remote_as"),
     ("local_prefixes", "remote_prefixes"),
 )
@@ -88,7 +88,10 @@ Row = tuple[str, str, str, str, str]
 
 def written_ends(config: DeviceConfig, outside: Mapping[Address, Address]) -> dict[str, Written]:
     """By tunnel. `outside` has, for addresses behind a translator, those in front of it."""
-    sessions = {n.name: n for n in config.speaker.neighbours} if config.speaker else {}
+    sessions: dict[str, list[Neighbour]] = {}
+    for session in config.speaker.neighbours if config.speaker else ():
+        for name in session.ways or (session.name,):
+            sessions.setdefault(name, []).append(session)
     static: dict[str, list[tuple[Prefix, Hop]]] = {}
     for route in config.routes:
         for hop in route.hops:
@@ -100,7 +103,7 @@ def written_ends(config: DeviceConfig, outside: Mapping[Address, Address]) -> di
             tunnel,
             interfaces[tunnel.interface],
             outside.get(tunnel.local_address, tunnel.local_address),
-            sessions.get(tunnel.name),
+            sessions.get(tunnel.name, []),
             asn,
             static.get(tunnel.interface, []),
         )
@@ -112,12 +115,15 @@ def _written(
     tunnel: Tunnel,
     interface: Interface,
     seen_at: Address,
-    session: Neighbour | None,
+    sessions: list[Neighbour],
     asn: int | None,
     static: list[tuple[Prefix, Hop]],
 ) -> Written:
-    remote = session.remote_address if session else static[0][1].address if static else None
+    session = sessions[0] if sessions else None
     told = tuple(prefix for prefix, _ in static) or None
+    remote = tuple(s.remote_address for s in sessions) or None
+    if not sessions and static and static[0][1].address is not None:
+        remote = (static[0][1].address,)
     return Written(
         tunnel=tunnel.name,
         initiator=tunnel.initiator,
@@ -127,12 +133,12 @@ def _written(
         remote_identity=tunnel.remote_identity,
         local_selectors=tunnel.local_selectors,
         remote_selectors=tunnel.remote_selectors,
-        local_inside=session.local_address if session else interface.address,
-        remote_inside=remote,
+        local_ends=tuple(s.local_address for s in sessions) or (interface.address,),
+        remote_ends=remote,
         local_as=asn if session else None,
         remote_as=session.remote_as if session else None,
-        local_prefixes=session.announce if session else None,
-        remote_prefixes=session.accept if session else told,
+        local_prefixes=tuple(p for s in sessions for p in s.announce) if sessions else None,
+        remote_prefixes=tuple(p for s in sessions for p in s.accept) if sessions else told,
         **terms_of(tunnel),
         inside=interface.networks,
         routing="bgp" if session else "static",
@@ -140,7 +146,7 @@ def _written(
         role=tunnel.role,
         local_pref=session.local_pref if session else None,
         mtu=interface.mtu,
-        signature="" if session is None else "on" if session.signed else "off",
+        signature="" if session is None else session.signature or "off",
     )
 
 

@@ -47,7 +47,9 @@ def _password_fault(settled: Settled, tunnel: SettledTunnel, prints: Mapping[str
     """Why the BGP session does not begin, as far as passwords are known (RFC 2385: what is not
     signed as it should be is dropped without an answer); empty if it does."""
     link = settled.links[tunnel.link]
-    right = prints.get(tunnel.label + OF_SESSION) if link.password else NO_PASSWORD
+    right: str | None = NO_PASSWORD
+    if link.password:
+        right = prints.get(settled.sessions_over(tunnel)[0].label + OF_SESSION)
     found = {side: e.passwords.get(tunnel.name, right) for side, e in _both(link.entered)}
     if None in found.values() or len(set(found.values())) == 1:
         return ""

@@ -74,13 +74,11 @@ def key_data(settled: Settled, place: str, secrets: Secrets) -> Json:
             if end.authentication == BY_KEY
         ]
     }
-    passwords = [
-        {"neighbor": end.tunnel, "secret": secrets.keys[end.tunnel + OF_SESSION]}
-        for end in ends
-        if end.password
-    ]
-    if passwords:
-        data["session-password"] = passwords
+    signed = {session.label: None for end in ends if end.password for session in end.sessions}
+    if signed:
+        data["session-password"] = [
+            {"neighbor": label, "secret": secrets.keys[label + OF_SESSION]} for label in signed
+        ]
     if any(end.authentication != BY_KEY for end in ends):
         data["certificate"] = certificate_data(secrets.certificates[place])
     return {"obrin-keys:keys": data}

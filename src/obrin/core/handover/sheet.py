@@ -8,9 +8,9 @@ from obrin.core.handover.awake import awake_words
 from obrin.core.handover.blocks import Block, Heading, Paragraph, Table
 from obrin.core.handover.configured import bgp_identifier
 from obrin.core.handover.ends import TunnelEnd, ends_at
-from obrin.core.handover.joining import joining
 from obrin.core.handover.outside import internet_side
 from obrin.core.handover.secrets import BY_KEY
+from obrin.core.handover.sheet_routing import routing
 from obrin.core.handover.standard.basic import interface_name
 from obrin.core.handover.words import (
     bfd_words,
@@ -52,7 +52,7 @@ def value_sheet(settled: Settled, place: str) -> list[Block]:
         Table(("Value", "Enter"), _own_values(settled, place, ends)),
         *_advertisements(settled, place),
         *_protection(settled, ends),
-        *_routing(settled, place, ends),
+        *routing(settled, place, ends),
         *_filters(filter_of(settled, place), ends),
         *_hosts(settled, place),
         *_translation(ends),
@@ -219,7 +219,7 @@ def _tunnels(settled: Settled, ends: tuple[TunnelEnd, ...]) -> Iterator[Block]:
         ("Dead-peer detection: ask after", [seconds(end.liveness.delay) for end in ends]),
         ("Dead-peer detection: first wait", [seconds(end.liveness.wait) for end in ends]),
         ("Dead-peer detection: tries", [str(end.liveness.tries) for end in ends]),
-        ("BFD inside the tunnel", [bfd_words(end.bfd) for end in ends]),
+        ("BFD", [_bfd(end) for end in ends]),
         ("Kept awake by", [awake_words(settled, end) for end in ends]),
         ("Tunnel interface", [_if_any(e, interface_name(e.tunnel)) for e in ends]),
         ("Inside address", [_if_any(e, e.own_inside_words) for e in ends]),
@@ -228,6 +228,15 @@ def _tunnels(settled: Settled, ends: tuple[TunnelEnd, ...]) -> Iterator[Block]:
         ("Largest TCP segment (MSS), both directions", list(map(_mss_words, ends))),
     ]
     yield Table(("Value", *names), ([name, *values] for name, values in rows))
+
+
+def _bfd(end: TunnelEnd) -> str:
+    if end.bfd is None:
+        return bfd_words(end.bfd)
+    where = "inside, UDP 3784"
+    if end.watched is not None:
+        where = f"multihop from {end.watched[0]} to {end.watched[1]}, UDP 4784"
+    return f"{bfd_words(end.bfd)}; {where}"
 
 
 def _mss_words(end: TunnelEnd) -> str:
@@ -241,82 +250,6 @@ _LEADS = {"interface": "routes to its interface", "policy": "a policy of these s
 def _if_any(end: TunnelEnd, text: str) -> str:
     """A value of a tunnel interface, where there is one."""
     return "none" if end.selection == "policy" else text
-
-
-def _seldom(speakers: list[TunnelEnd]) -> Iterator[tuple[str, ...]]:
-    """Rows that only some designs need."""
-    rows = (
-        ("Own AS in front, more often", [str(e.prepend or "") for e in speakers]),
-        ("Multi-exit discriminator to tell", [str(e.discriminator or "") for e in speakers]),
-        ("Mark what it is told (RFC 1997)", [", ".join(e.communities) for e in speakers]),
-        ("Most prefixes to take", ["" if e.limit is None else str(e.limit) for e in speakers]),
-    )
-    for name, values in rows:
-        if any(values):
-            yield name, *(value or "none" for value in values)
-
-
-def _host_routes(speakers: list[TunnelEnd]) -> Iterator[tuple[str, ...]]:
-    """Only where a peer is beyond its tunnel."""
-    if any(end.host_route is not None for end in speakers):
-        yield (
-            "Static host route to it, into the tunnel",
-            *(str(e.host_route or "") for e in speakers),
-        )
-
-
-def _families(speakers: list[TunnelEnd]) -> Iterator[tuple[str, ...]]:
-    """Rows only where IPv6 is carried (RFC 4760)."""
-    if any(end.local_insides.ipv6 is not None for end in speakers):
-        yield "Address families", *(_FAMILIES[len(list(e.local_insides))] for e in speakers)
-        yield "Next hop for IPv6", *(str(e.local_insides.ipv6) for e in speakers)
-
-
-_FAMILIES = {1: "IPv6 unicast", 2: "IPv4 unicast, IPv6 unicast"}
-
-
-def _signature(end: TunnelEnd) -> str:
-    return "on, password in `keys.json`" if end.password else "off"
-
-
-def _routing(settled: Settled, place: str, ends: tuple[TunnelEnd, ...]) -> Iterator[Block]:
-    yield Heading(2, "4. Routing")
-    speakers = [end for end in ends if end.routing == "bgp"]
-    static = [end for end in ends if end.routing == "static"]
-    if speakers:
-        yield Table(
-            ("Value", *(end.tunnel for end in speakers)),
-            [
-                ("BGP peer address", *(str(e.peers[1]) for e in speakers)),
-                ("BGP source address", *(str(e.peers[0]) for e in speakers)),
-                ("Peer's AS number", *(str(e.remote_as) for e in speakers)),
-                *_families(speakers),
-                ("Hold time", *(seconds(e.hold) for e in speakers)),
-                ("Keepalive", *(seconds(e.hold / 3) for e in speakers)),
-                ("Multihop", *("on, 2 hops" if e.beyond else "off" for e in speakers)),
-                *_host_routes(speakers),
-                ("TCP signature (RFC 2385)", *map(_signature, speakers)),
-                ("Local preference for its routes", *(str(e.local_pref) for e in speakers)),
-                ("Announce to it", *(listed(e.local_prefixes) for e in speakers)),
-                ("Accept from it", *(listed(e.remote_prefixes) for e in speakers)),
-                *_seldom(speakers),
-            ],
-        )
-        yield Paragraph("Nothing else is announced or accepted.")
-    if static and all(end.selection == "policy" for end in static):
-        yield Paragraph(
-            "No routes: the policies' traffic selectors (3) lead into the tunnels, in order."
-        )
-    elif static:
-        yield Table(
-            ("Destination", "Through", "Order", "Withdraw when"),
-            (
-                (str(p), interface_name(e.tunnel), str(e.preference), "the tunnel's IKE SA is down")
-                for e in static
-                for p in e.remote_prefixes
-            ),
-        )
-    yield from joining(settled, place)
 
 
 def _port_text(span: tuple[int, int]) -> str:

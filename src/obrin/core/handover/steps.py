@@ -163,14 +163,23 @@ def _routing(end: TunnelEnd) -> Part:
             f"the table shows {prefixes} through {interface_name(end.tunnel)}",
             "a route that is not in the table: the tunnel is down, or another route is longer",
         )
-    host = "" if end.host_route is None else f"the host route to {end.host_route}, then "
-    hops = f" from {end.peers[0]}, multihop" if end.beyond else ""
+    mine = [session for session in end.sessions if session.ways[0] == end.tunnel]
+    routes = " and ".join(map(str, end.host_routes))
+    if not mine:
+        return (
+            f"Enter the host route to {routes} through {end.tunnel} as well (sheet, 4)",
+            f"it stands behind the one through {end.sessions[0].ways[0]}",
+            "it replaced the other one: give each its order",
+        )
+    host = f"the host route to {routes}, then " if routes else ""
+    peers = " and ".join(str(session.peers[1]) for session in mine)
+    hops = f" from {mine[0].peers[0]}, multihop" if mine[0].beyond else ""
     signed = ", and its password of keys.json" if end.password else ""
     passwords = ", the password" if end.password else ""
     return (
-        f"Enter {host}the BGP peer {end.peers[1]} of tunnel {end.tunnel} (sheet, 4){signed}",
+        f"Enter {host}the BGP peer {peers} of tunnel {end.tunnel} (sheet, 4){signed}",
         f"the session is established and {prefixes} is learned from it",
-        f"idle or connecting: a ping to {end.peers[1]}{hops}, TCP 179, the source address, the AS "
+        f"idle or connecting: a ping to {peers}{hops}, TCP 179, the source address, the AS "
         f"numbers{passwords}; established and nothing learned: what the other end announces, and "
         "what this one accepts",
     )

@@ -10,6 +10,12 @@ from obrin.core.handover.ends import TunnelEnd
 from obrin.core.ipsec.liveness import Bfd
 from obrin.core.ipsec.profile import UNITS
 
+SIGNATURE_WORDS = {
+    "tcp-md5": "TCP-MD5 (RFC 2385)",
+    "hmac-sha-1-96": "TCP-AO (RFC 5925), HMAC-SHA-1-96, key 1 both ways",
+    "aes-128-cmac-96": "TCP-AO (RFC 5925), AES-128-CMAC-96, key 1 both ways",
+}
+
 
 def listed(prefixes: Iterable[Prefix]) -> str:
     return ", ".join(map(str, prefixes))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import enum
 import zlib
-from collections.abc import Collection, Iterable, Mapping
+from collections.abc import Collection, Iterable
 from dataclasses import dataclass, replace
 
 from obrin.core.address.prefix import Address, Prefix
@@ -35,6 +35,11 @@ class Route:
     via: str
     metric: int = 0
     others: tuple[str, ...] = ()
+
+    @property
+    def rank(self) -> tuple[int, int]:
+        """The lower counts."""
+        return self.kind.value, self.metric
 
     def via_for(self, key: PacketKey, translations: Iterable[Exposure] = ()) -> str:
         """Where packets of a flow leave: the same for all of them, and for their answers.
@@ -74,20 +79,19 @@ def forwarding_table(routes: Iterable[Route]) -> PrefixTable[Route]:
     table: PrefixTable[Route] = PrefixTable()
     for route in routes:
         have = table.get(route.prefix)
-        rank = route.kind.value, route.metric
-        if have is None or rank < (have.kind.value, have.metric):
-            table[route.prefix] = route
-        elif route.kind is RouteKind.STATIC and rank == (have.kind.value, have.metric):
-            table[route.prefix] = replace(have, others=(*have.others, route.via))
+        table[route.prefix] = route if have is None else together((have, route))
     return table
 
 
-def bgp_routes(decisions: Mapping[Prefix, Decision], shared: Collection[str]) -> list[Route]:
-    """What was chosen, as routes; tunnels that are `shared` carry what equals the winner."""
-    return [
-        Route(prefix, RouteKind.BGP, d.winner.peer.name, others=sharing(d, shared))
-        for prefix, d in decisions.items()
-    ]
+def together(routes: Iterable[Route]) -> Route:
+    """What routes for one prefix come to, one or more of them."""
+    first, *rest = routes
+    for route in rest:
+        if route.rank < first.rank:
+            first = route
+        elif route.kind is RouteKind.STATIC and route.rank == first.rank:
+            first = replace(first, others=(*first.others, route.via))
+    return first
 
 
 def sharing(decision: Decision, shared: Collection[str]) -> tuple[str, ...]:

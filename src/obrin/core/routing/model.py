@@ -8,6 +8,7 @@ use it. The same decision process and policy as in the practice devices.
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator
+from typing import Any, NamedTuple
 
 from obrin.core.address.dual import Dual
 from obrin.core.address.prefix import Address, Prefix
@@ -44,17 +45,23 @@ def site_policy(settled: Settled, leg: Leg, accept: PrefixList | None = None) ->
         local_as=gateway.as_number,
         peer_as=settled.clouds[leg.cloud].as_number,
         accept=accept or PrefixList(accepted_at_site(settled, bundle)),
-        local_pref=local_pref(leg.preference),
+        local_pref=local_pref(session_preference(settled, leg)),
         prepend=bundle.prepend,
-        med=_discriminator(bundle, leg),
+        med=_discriminator(settled, bundle, leg),
         communities=tuple(WELL_KNOWN[mark] for mark in marks),
         limit=gateway.routes,
     )
 
 
-def _discriminator(bundle: Bundle, leg: Leg) -> int | None:
+def session_preference(settled: Settled, leg: Leg) -> int:
+    """That of the first tunnel of its session."""
+    sessions = settled.sessions_over(leg) if isinstance(leg, SettledTunnel) else ()
+    return sessions[0].first.preference if sessions else leg.preference
+
+
+def _discriminator(settled: Settled, bundle: Bundle, leg: Leg) -> int | None:
     told = isinstance(bundle, SettledLink) and bundle.discriminators
-    return leg.preference if told else None
+    return session_preference(settled, leg) if told else None
 
 
 def told_before_summaries(settled: Settled, bundle: Bundle) -> tuple[Prefix, ...]:
@@ -92,9 +99,9 @@ def cloud_policy(settled: Settled, leg: Leg, accept: PrefixList | None = None) -
         local_as=settled.clouds[leg.cloud].as_number,
         peer_as=settled.gateways[leg.gateway].as_number,
         accept=accept or PrefixList(announced_by_site(bundle)),
-        local_pref=local_pref(leg.preference),
+        local_pref=local_pref(session_preference(settled, leg)),
         summaries=summaries_of(bundle)[1],
-        med=_discriminator(bundle, leg),
+        med=_discriminator(settled, bundle, leg),
         passes_on=settled.clouds[leg.cloud].is_hub,
     )
 
@@ -138,47 +145,43 @@ class _Sessions:
         heard = self._heard_at_site(bundle)
         told = [t.name for t in cloud.hub_tables if bundle.name in t.learns]
         used = [t.name for t in cloud.hub_tables if bundle.name in t.users]
+        by_session = cloud.is_hub and bundle.routing != "static"
+        # A hub has nothing else of its own to tell: the rest comes from the members.
+        own = self._listed(summaries_of(bundle)[1] if by_session else far)
         for leg in legs_of(bundle):
             gateway = settled.gateways[leg.gateway]
-            instance = leg.instance if isinstance(leg, SettledTunnel) else 1
-            at_site = site_policy(settled, leg, heard)
-            at_cloud = cloud_policy(settled, leg, near)
-            metric = leg.preference if bundle.routing == "static" else None
-            ends = leg.peers
-            far_peers = ends if leg.ends_beyond else None
-            site_peer = Peer(leg.label, gateway.as_number, ends[0], gateway.router_id)
-            identifier = cloud.router_id(instance)
-            cloud_peer = Peer(leg.label, cloud.as_number, ends[1], identifier)
-            site_hop, cloud_hop = _hops(leg)
-            for router in [Router(cloud.name, name).label for name in told] or [cloud.name]:
-                yield Session(
-                    via=leg.label,
-                    sender=gateway.name,
-                    receiver=router,
-                    export=at_site,
-                    accept=at_cloud,
-                    peer=site_peer,
-                    next_hop=site_hop,
-                    announces=near,
-                    metric=metric,
-                    far_peers=far_peers and far_peers[::-1],
-                )
-            for router in [Router(cloud.name, name).label for name in used] or [cloud.name]:
-                own = far
-                if cloud.is_hub and metric is None:
-                    own = summaries_of(bundle)[1]  # the rest comes from the members
-                yield Session(
-                    via=leg.label,
-                    sender=router,
-                    receiver=gateway.name,
-                    export=at_cloud,
-                    accept=at_site,
-                    peer=cloud_peer,
-                    next_hop=cloud_hop,
-                    announces=self._listed(own),
-                    metric=metric,
-                    far_peers=far_peers,
-                )
+            at_site, at_cloud = site_policy(settled, leg, heard), cloud_policy(settled, leg, near)
+            identifier = cloud.router_id(leg.instance if isinstance(leg, SettledTunnel) else 1)
+            for spoken in _spoken(settled, leg):
+                alike: dict[str, Any] = {
+                    "via": leg.label,
+                    "metric": leg.preference if bundle.routing == "static" else None,
+                    "distance": leg.preference - session_preference(settled, leg),
+                }
+                for router in [Router(cloud.name, n).label for n in told] or [cloud.name]:
+                    yield Session(
+                        sender=gateway.name,
+                        receiver=router,
+                        export=at_site,
+                        accept=at_cloud,
+                        peer=spoken.peer(0, leg, gateway.as_number, gateway.router_id),
+                        next_hop=spoken.hops[0],
+                        announces=near,
+                        far_peers=spoken.far_peers and spoken.far_peers[::-1],
+                        **alike,
+                    )
+                for router in [Router(cloud.name, n).label for n in used] or [cloud.name]:
+                    yield Session(
+                        sender=router,
+                        receiver=gateway.name,
+                        export=at_cloud,
+                        accept=at_site,
+                        peer=spoken.peer(1, leg, cloud.as_number, identifier),
+                        next_hop=spoken.hops[1],
+                        announces=own,
+                        far_peers=spoken.far_peers,
+                        **alike,
+                    )
 
     def _attached(self, hub: str, member: str) -> Iterator[Session]:
         """A member tells the hub its space, and is told what its table there has."""
@@ -237,12 +240,36 @@ class _Sessions:
             )
 
 
-def _hops(leg: Leg) -> tuple[Dual[int], Dual[int]]:
+class _Spoken(NamedTuple):
+    """What one session on a leg is, the site's part first: its ends, the next hops that are told,
+    and the ends once more where they are beyond the leg."""
+
+    ends: tuple[Address, Address]
+    hops: tuple[Dual[int], Dual[int]]
+    far_peers: tuple[Address, Address] | None
+
+    def peer(self, whose: int, leg: Leg, asn: int, identifier: int) -> Peer:
+        return Peer(leg.label, asn, self.ends[whose], identifier)
+
+
+def _spoken(settled: Settled, leg: Leg) -> Iterator[_Spoken]:
+    """The sessions on a leg; static routes are known as if one session had told them."""
+    found = [(leg.peers, tuple(block.bits for block in leg.inside))]
+    if isinstance(leg, SettledTunnel):
+        found = [(s.ends, s.families) for s in settled.sessions_over(leg)] or found
+    for ends, families in found:
+        yield _Spoken(ends, _hops(leg, ends, families), ends if leg.ends_beyond else None)
+
+
+def _hops(
+    leg: Leg, peers: tuple[Address, Address], families: Collection[int]
+) -> tuple[Dual[int], Dual[int]]:
     """The next hops of site and cloud on a leg; in the session's own family, where it ends."""
     ends = {block.bits: leg.ends_inside(block) for block in leg.inside}
-    ends[leg.peers[0].bits] = leg.peers
-    site = {bits: pair[0].value for bits, pair in ends.items()}
-    cloud = {bits: pair[1].value for bits, pair in ends.items()}
+    ends[peers[0].bits] = peers
+    told = {bits: pair for bits, pair in ends.items() if bits in families}
+    site = {bits: pair[0].value for bits, pair in told.items()}
+    cloud = {bits: pair[1].value for bits, pair in told.items()}
     return Dual(site.get(32), site.get(128)), Dual(cloud.get(32), cloud.get(128))
 
 
@@ -320,7 +347,7 @@ def _lead(fixed: dict[str, list[Route]], leg: Leg, router: str, peer: Address) -
     one inside needs none."""
     host = host_route(peer, leg.inside)
     if host is not None:
-        fixed[router].append(Route(host, RouteKind.STATIC, leg.label))
+        fixed[router].append(Route(host, RouteKind.STATIC, leg.label, leg.preference))
 
 
 def all_up(settled: Settled) -> frozenset[str]:

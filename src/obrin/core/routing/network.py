@@ -32,7 +32,8 @@ class Session:
     `announces` are the sender's own
     prefixes. With a `metric` the session is none: those prefixes are static routes at the receiver.
     `far_peers` are the addresses of both ends where they are not on the way itself: each end needs
-    a route to the other's before they can speak (receiver's first).
+    a route to the other's before they can speak (receiver's first). `distance` is how far the way
+    comes after the first one of its session, where that has several.
     """
 
     via: str
@@ -45,6 +46,7 @@ class Session:
     announces: PrefixList = NOTHING
     metric: int | None = None
     far_peers: tuple[Address, Address] | None = None
+    distance: int = 0
 
     @property
     def static(self) -> bool:

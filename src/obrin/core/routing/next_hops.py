@@ -23,10 +23,11 @@ class NextHops:
         self._resolving: set[tuple[str, Address]] = set()
 
     def cost(self, router: str, session: Session, path: Path, bits: int) -> int | None:
-        """0 on the way itself; how many routes lead to a next hop beyond; None when none does."""
+        """0 on the way itself, if it is its session's first; how many routes lead to a next hop
+        beyond; None when none does."""
         hop = session.next_hop.of(bits)
         if path.next_hop == hop or not session.accept.internal:
-            return 0
+            return session.distance
         return self._lead(router, Address(bits, path.next_hop))
 
     def _lead(self, router: str, address: Address) -> int | None:

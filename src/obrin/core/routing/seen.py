@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from obrin.core.address.prefix import Address, Prefix, format_address
 from obrin.core.routing.model import routers_of, state_of
 from obrin.core.routing.path import AsPath, Candidate, Path
+from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
 
 Seen = Callable[[Address], Mapping[Prefix, Path]]
@@ -46,8 +47,10 @@ def differences(settled: Settled, place: str, seen: Seen) -> Iterator[Difference
     cloud = place in settled.clouds
     for tunnel in settled.legs_at(place):
         wanted = expected.get(tunnel.label, {})
-        address = tunnel.peers[0 if cloud else 1]
-        found = seen(address)
+        sessions = settled.sessions_over(tunnel) if isinstance(tunnel, SettledTunnel) else ()
+        ends = [session.ends for session in sessions] or [tunnel.peers]
+        address = ends[0][not cloud]
+        found = {p: path for pair in ends for p, path in seen(pair[not cloud]).items()}
         for prefix in sorted({*wanted, *found}):
             one, two = wanted.get(prefix), found.get(prefix)
             if two is None:

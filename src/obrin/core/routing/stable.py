@@ -17,7 +17,7 @@ from collections.abc import Callable, Collection, Iterator, Mapping
 from obrin.core.address.prefix import Address, Prefix
 from obrin.core.routing.alike import View, look_of, make_view, particular
 from obrin.core.routing.decision import decide
-from obrin.core.routing.forwarding import Route, sharing
+from obrin.core.routing.forwarding import Route, sharing, together
 from obrin.core.routing.held import Heard, Held, Offer, UnstableError
 from obrin.core.routing.network import Network, PrefixClass, Session
 from obrin.core.routing.next_hops import NextHops
@@ -136,9 +136,10 @@ class Stable:
         return self._component(self.network.component_of[router], kind).get(router)
 
     def _route(self, router: str, prefix: Prefix, kind: PrefixClass | None) -> Route | None:
-        for route in self.network.fixed.get(router, {}).get(prefix, ()):
-            if route.via not in self.lost:
-                return route
+        fixed = self.network.fixed.get(router, {}).get(prefix, ())
+        up = [route for route in fixed if route.via not in self.lost]
+        if up:
+            return up[0] if len(up) == 1 else together(up)
         if kind is None:
             return None
         held = self.held(router, kind)

@@ -151,7 +151,8 @@ class SettledLink(Terms):
 
     `prepend` is how often the site puts its AS in front once more on this link, so that what
     several hubs bring leads back over the preferred one. `password` is whether its BGP sessions
-    have one, `discriminators` whether they tell which tunnel is preferred.
+    have one, `signature` how it is used, `discriminators` whether they tell which tunnel is
+    preferred; `one_each` is whether each family has a session of its own.
     """
 
     name: str
@@ -168,7 +169,9 @@ class SettledLink(Terms):
     communities: tuple[str, ...] = ()
     prepend: int = 0
     password: bool = False
+    signature: str = "tcp-md5"
     discriminators: bool = False
+    one_each: bool = False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -183,7 +186,7 @@ class SharedSecret:
     @property
     def words(self) -> str:
         """For a list of what was made."""
-        return f"{'key' if self.what == KEY else self.what} of {self.tunnel.label}"
+        return f"{'key' if self.is_key else self.what} of {self.label.removesuffix(OF_SESSION)}"
 
     @property
     def is_key(self) -> bool:
@@ -250,6 +253,12 @@ def circuit_of(ground: Ground, name: str, circuit: Circuit) -> SettledCircuit:
 def link_of(ground: Ground, name: str, link: Link) -> SettledLink:
     """Raises SettleError, also for translations that do not fit."""
     arranged = arrange(ground.picker.design, name)
+    if link.bgp.sessions == "each" and len(ground.picker.families) > 1 and _any_beyond(link):
+        raise Misfit(
+            ("links", name, "bgp", "sessions"),
+            "sessions that end beyond their tunnels are one for both families",
+            "Leave 'sessions' out, or end them inside",
+        )
     behind = spaces_behind(ground.clouds, link.cloud, name)
     return SettledLink(
         name=name,
@@ -266,9 +275,15 @@ def link_of(ground: Ground, name: str, link: Link) -> SettledLink:
         cloud_summaries=written_out(link.bgp.cloud_summaries),
         communities=tuple(link.bgp.communities),
         password=link.routing == "bgp" and link.bgp.password,
+        signature=link.bgp.signature,
         discriminators=link.bgp.discriminators,
+        one_each=link.bgp.sessions == "each",
         prepend=ground.ranks[link.site][name].prepend,
     )
+
+
+def _any_beyond(link: Link) -> bool:
+    return link.bgp.site_end != "inside" or link.bgp.cloud_end != "inside"
 
 
 def _entered(design: Design, found: Entered) -> SettledEntered:

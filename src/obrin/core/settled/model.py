@@ -34,6 +34,7 @@ from obrin.core.settled.links import (
     SettledTunnel,
     SharedSecret,
 )
+from obrin.core.settled.sessions import SettledSession, by_tunnel, sessions_of
 from obrin.core.settled.sites import SettledGateway, SettledNetwork, SettledSite
 from obrin.core.settled.standing import Standards, Surroundings
 from obrin.core.settled.ways import Way
@@ -75,6 +76,14 @@ class Settled:
         """What the tables of hubs tell, kept by who works it out: it is the same for all that use a
         table, and as long as the design is wide."""
         return {}
+
+    @functools.cached_property
+    def _sessions_over(self) -> dict[str, tuple[SettledSession, ...]]:
+        return by_tunnel(self.links.values())
+
+    def sessions_over(self, tunnel: SettledTunnel) -> tuple[SettledSession, ...]:
+        """The BGP sessions that go over a tunnel; none where its link is static."""
+        return self._sessions_over.get(tunnel.label, ())
 
     def tunnels(self) -> Iterator[SettledTunnel]:
         for link in self.links.values():
@@ -139,9 +148,9 @@ class Settled:
             yield SharedSecret(label=tunnel.label, tunnel=tunnel, what=KEY)
         for link in self.links.values():
             if link.password:
-                for tunnel in link.tunnels:
-                    label = tunnel.label + OF_SESSION
-                    yield SharedSecret(label=label, tunnel=tunnel, what=PASSWORD)
+                for session in sessions_of(link):
+                    label = session.label + OF_SESSION
+                    yield SharedSecret(label=label, tunnel=session.first, what=PASSWORD)
 
     def certified(self) -> dict[str, tuple[str, ...]]:
         """Gateways and clouds that need a certificate, with the identities it must stand for."""

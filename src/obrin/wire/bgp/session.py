@@ -36,6 +36,7 @@ from obrin.wire.bgp.messages import (
 )
 from obrin.wire.bgp.multiprotocol import AFI, Reach
 from obrin.wire.bgp.restart import Restart
+from obrin.wire.tcp_protection import TCP_MD5
 
 _ROUTES_PER_UPDATE = {32: 500, 128: 200}
 """So that a message stays below its 4,096 bytes."""
@@ -59,9 +60,9 @@ NO_HOPS: Dual[Address] = Dual(None)
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SessionConfig:
     """`hold` in seconds, 0 or at least 3; keepalives go out every third of what is agreed. With a
-    `password`, the owner has TCP signed (RFC 2385). With `multihop`, the peer is beyond the link.
-    `next_hops` are one's own in each family that is to be carried; where there is none, the
-    session's address and family."""
+    `password`, the owner has TCP signed, as `signature` says. With `multihop`, the peer is beyond
+    the link. `next_hops` are one's own in each family that is to be carried; where there is none,
+    the session's address and family."""
 
     name: str
     local_as: int
@@ -73,6 +74,7 @@ class SessionConfig:
     hold: int = 90
     passive: bool = False
     password: bytes = field(default=b"", repr=False)
+    signature: str = TCP_MD5
     multihop: bool = False
 
     def hop(self, bits: int) -> Address | None:

@@ -10,16 +10,18 @@ from obrin.core.handover.standard.basic import Json
 
 MODULE = "obrin-bgp:bgp"
 _FAMILIES = {32: "ipv4-unicast", 128: "ipv6-unicast"}
+_MD5 = "tcp-md5"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Neighbour:
     """One session. `name` is the label of the tunnel or circuit that it runs in, or the name of
     another gateway of the site for an `internal` one: that is told everything that was learned,
-    with this gateway as the next hop. `next_hops` are what its routes are told with, in each
-    family that the session carries (RFC 4760). `hold` is in seconds. `local_pref` None is left as
-    it comes. `multihop` is whether it ends beyond
-    the tunnel, `signed` whether TCP is, with a password that is kept apart (RFC 2385).
+    with this gateway as the next hop. `ways` are the tunnels that it goes over, where that is not
+    just the one it is named after. `next_hops` are what its routes are told with, in each family
+    that the session carries (RFC 4760). `hold` is in seconds. `local_pref` None is left as it
+    comes. `multihop` is whether it ends beyond the tunnel, `signature` how TCP is signed, with a
+    password that is kept apart.
     """
 
     name: str
@@ -37,8 +39,9 @@ class Neighbour:
     discriminator: int | None = None
     limit: int | None = None
     internal: bool = False
-    signed: bool = False
+    signature: str | None = None
     multihop: bool = False
+    ways: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -65,6 +68,8 @@ def _encode(of: Neighbour) -> Json:
         "hold-time": of.hold,
         "passive": of.passive,
     }
+    if of.ways:
+        entry["tunnel"] = list(of.ways)
     if of.local_pref is not None:
         entry["local-preference"] = of.local_pref
     for bits, name in _FAMILIES.items():
@@ -81,8 +86,10 @@ def _encode(of: Neighbour) -> Json:
         entry["multi-exit-discriminator"] = of.discriminator
     if of.limit is not None:
         entry["prefix-limit"] = of.limit
-    if of.signed:
+    if of.signature == _MD5:
         entry["tcp-md5"] = {}
+    elif of.signature is not None:
+        entry["tcp-ao"] = {"algorithm": of.signature}
     if of.multihop:
         entry["multihop"] = {}
     if of.internal:
@@ -115,8 +122,9 @@ def _decode(entry: Json) -> Neighbour:
         discriminator=entry.get("multi-exit-discriminator"),
         limit=entry.get("prefix-limit"),
         internal="internal" in entry,
-        signed="tcp-md5" in entry,
+        signature=_MD5 if "tcp-md5" in entry else entry.get("tcp-ao", {}).get("algorithm"),
         multihop="multihop" in entry,
+        ways=tuple(entry.get("tunnel", ())),
     )
 
 

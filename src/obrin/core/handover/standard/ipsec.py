@@ -21,7 +21,8 @@ class Tunnel(Terms):
     """One end of a tunnel, as its device is told.
 
     `local_address` is the device's own. `renewal` is rekey or reauthenticate. `stands_in_for` are
-    the tunnels that a spare waits for.
+    the tunnels that a spare waits for. `watched` are the addresses between which BFD runs, where
+    they are beyond the tunnel (RFC 5883).
     """
 
     name: str
@@ -37,6 +38,7 @@ class Tunnel(Terms):
     local_selectors: tuple[Prefix, ...]
     remote_selectors: tuple[Prefix, ...]
     stands_in_for: tuple[str, ...] = ()
+    watched: tuple[Address, Address] | None = None
 
 
 def encode(tunnels: Iterable[Tunnel]) -> Json:
@@ -61,7 +63,7 @@ def _encode(tunnel: Tunnel) -> Json:
         "remote-identity": tunnel.remote_identity,
         "authentication": tunnel.authentication,
         "role": tunnel.role,
-        **encode_bfd(tunnel.bfd),
+        **_encode_bfd(tunnel),
         **stands_in,
         "selection": tunnel.selection,
         "suite": tunnel.suite.name,
@@ -75,6 +77,21 @@ def _encode(tunnel: Tunnel) -> Json:
             "tries": tunnel.liveness.tries,
         },
     }
+
+
+def _encode_bfd(tunnel: Tunnel) -> Json:
+    made = encode_bfd(tunnel.bfd)
+    if made and tunnel.watched is not None:
+        local, remote = map(str, tunnel.watched)
+        made["bfd"]["multihop"] = {"local-address": local, "remote-address": remote}
+    return made
+
+
+def _decode_watched(entry: Json) -> tuple[Address, Address] | None:
+    found = entry.get("bfd", {}).get("multihop")
+    if found is None:
+        return None
+    return parse_address(found["local-address"]), parse_address(found["remote-address"])
 
 
 def decode(data: Json) -> tuple[Tunnel, ...]:
@@ -103,6 +120,7 @@ def _decode(entry: Json, suites: dict[str, Suite]) -> Tunnel:
         always_encapsulate=entry["udp-encapsulation"] == _ENCAPSULATION[True],
         liveness=Liveness(float(live["delay"]), float(live["first-wait"]), int(live["tries"])),
         bfd=decode_bfd(entry),
+        watched=_decode_watched(entry),
         stands_in_for=tuple(entry.get("stands-in-for", ())),
     )
 

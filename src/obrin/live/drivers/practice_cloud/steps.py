@@ -189,6 +189,8 @@ def tunnel_step(settled: Settled, tunnel: SettledTunnel, secrets: Secrets) -> Cl
         body["remote_selectors"] = [str(p) for p in end.remote_selectors]
     if end.bfd is not None:
         body["bfd"] = {"interval": end.bfd.interval, "multiplier": end.bfd.multiplier}
+        if end.watched is not None:
+            body["bfd"]["multihop"] = True
     if end.translations:
         body["translation"] = [
             {"real": str(part.real), "seen": str(part.seen)} for part in end.translations
@@ -202,10 +204,14 @@ def tunnel_step(settled: Settled, tunnel: SettledTunnel, secrets: Secrets) -> Cl
         }
         if end.discriminator is not None:
             body["bgp"]["discriminator"] = end.discriminator
-        if end.beyond:
-            body["bgp"] |= {"local_address": str(end.peers[0]), "peer_address": str(end.peers[1])}
+        local, peer = end.sessions[0].peers
+        if end.sessions[0].beyond:
+            body["bgp"] |= {"local_address": str(local), "peer_address": str(peer)}
+        if len(end.sessions) > 1:
+            body["bgp"]["one_each"] = True
     if end.password:
-        body["session_password"] = secrets.keys[tunnel.label + OF_SESSION]
+        body["bgp"]["signature"] = end.signature
+        body["session_passwords"] = [secrets.keys[s.label + OF_SESSION] for s in end.sessions]
     return CloudStep(
         name=f"tunnels/{cloud_tunnel_name(tunnel.label)}",
         body=body,

@@ -65,14 +65,18 @@ class LivenessBody(Body):
 
 
 class BfdBody(Body):
-    """Seconds between packets, and how many may be missed."""
+    """Seconds between packets, and how many may be missed. It runs inside the tunnel, or between
+    the ends of its session where it is `multihop`."""
 
     interval: Annotated[float, Field(ge=0.05, le=60)]
     multiplier: Annotated[int, Field(ge=1, le=255)]
+    multihop: bool = False
 
 
 class BgpBody(Body):
-    """Without addresses, the session runs between those inside the tunnel."""
+    """Without addresses, the session runs between those inside the tunnel; with `one_each`, one
+    runs in each family that it has. Tunnels with the same two addresses have one session.
+    `signature` is what a session password does."""
 
     hold_time: Annotated[int, Field(ge=0, le=65535)]
     local_preference: Annotated[int, Field(ge=0, le=4294967295)]
@@ -81,6 +85,8 @@ class BgpBody(Body):
     discriminator: Annotated[int, Field(ge=0, le=4294967295)] | None = None
     local_address: AddressText | None = None
     peer_address: AddressText | None = None
+    one_each: bool = False
+    signature: Literal["tcp-md5", "hmac-sha-1-96", "aes-128-cmac-96"] = "tcp-md5"
 
     @model_validator(mode="after")
     def _hold(self) -> BgpBody:
@@ -113,7 +119,7 @@ class Tunnel(Body):
     """`suite` is in the shape of obrin-ipsec; secrets can be set and never read.
 
     The gateway proves itself by `pre_shared_key` or by `certificate`, one of the two; TCP of its
-    BGP session is signed where there is a `session_password` (RFC 2385).
+    BGP sessions is signed where there are `session_passwords`, one for each session.
     Without traffic selectors, everything that is routed to it goes through, in packets of up to
     `inner_mtu` bytes. `inside` is a block of each family, `inside_addresses` the cloud's own in
     them.
@@ -137,7 +143,9 @@ class Tunnel(Body):
     remote_selectors: list[PrefixText] = Field(default_factory=list, max_length=255)
     translation: list[TranslationBody] = Field(default_factory=list, max_length=1000)
     pre_shared_key: Annotated[str, Field(min_length=1, max_length=128)] | None = None
-    session_password: Annotated[str, Field(min_length=1, max_length=80)] | None = None
+    session_passwords: Annotated[
+        list[Annotated[str, Field(min_length=1, max_length=80)]], Field(max_length=2)
+    ] = Field(default_factory=list)
     certificate: CertificateBody | None = None
 
     @model_validator(mode="after")
@@ -147,6 +155,9 @@ class Tunnel(Body):
         held = zip(self.inside, map(parse_address, self.inside_addresses), strict=False)
         if len(self.inside) != len(self.inside_addresses) or not all(b.holds(a) for b, a in held):
             raise ValueError("give an address in each block inside")
+        sessions = 2 if self.bgp is not None and self.bgp.one_each and len(self.inside) > 1 else 1
+        if len(self.session_passwords) not in (0, sessions):
+            raise ValueError("give a password for each session")
         return self
 
 

@@ -83,7 +83,7 @@ class Operation:
         }
 
 
-SECRETS = {"pre_shared_key", "session_password", "certificate"}
+SECRETS = {"pre_shared_key", "session_passwords", "certificate"}
 """What a tunnel's body can be given and never gives back."""
 
 

@@ -13,22 +13,20 @@ from obrin.core.ipsec.liveness import Bfd, Liveness
 from obrin.core.ipsec.selectors import ANY, Selector
 from obrin.core.reach.filters import Rule, rules_for
 from obrin.core.routing.forwarding import host_route
-from obrin.core.routing.policy import PrefixList, SessionPolicy
 from obrin.core.settled.clouds import identifier_of
 from obrin.device.cloud import CloudConfig, CloudSubnet, InstanceConfig
-from obrin.device.config import InsideEnds, RouterConfig, RouterNeighbour, RouterTunnel, StaticWay
+from obrin.device.config import RouterConfig, RouterTunnel, StaticWay
 from obrin.device.credentials import Wall, credential_from
 from obrin.live.practice.cloud.bodies import (
     Address,
-    BgpBody,
     FarEnd,
     Filter,
     Gateway,
     Subnet,
     Tunnel,
 )
+from obrin.live.practice.cloud.sessions import Own, inside_ends, neighbours, peers
 from obrin.live.practice.cloud.store import Store
-from obrin.wire.bgp.session import SessionConfig
 from obrin.wire.ike.config import Identity, PeerConfig
 from obrin.wire.ike.credentials import Credential
 
@@ -83,11 +81,11 @@ class Told:
             config = RouterConfig(
                 tunnels={n: self._tunnel(n, t, public) for n, t in tunnels.items()},
                 networks=tuple((s.name, p) for s in here if s.workload for p in s.prefixes),
-                neighbours={
-                    n: self._neighbour(n, t, gateway, identifier)
-                    for n, t in tunnels.items()
-                    if t.bgp is not None
-                },
+                neighbours=neighbours(
+                    tunnels,
+                    Own(gateway.autonomous_system, identifier),
+                    lambda tunnel: self._far_end(tunnel).autonomous_system,
+                ),
                 static=tuple(self._static(tunnels)),
             )
             yield (
@@ -134,10 +132,11 @@ class Told:
         )
         return RouterTunnel(
             peer=peer,
-            inside=_ends(body),
+            inside=inside_ends(body),
             translations=tuple(Exposure("", part.real, part.seen) for part in body.translation),
             shared=body.shared,
             bfd=None if body.bfd is None else Bfd(body.bfd.interval, body.bfd.multiplier),
+            watched=_watched(body),
             mtu=body.inner_mtu,
         )
 
@@ -146,60 +145,21 @@ class Told:
         given = body.certificate
         return None if given is None else credential_from(given.as_standard(), self._wall)
 
-    def _neighbour(
-        self, name: str, body: Tunnel, gateway: Gateway, identifier: int
-    ) -> RouterNeighbour:
-        bgp, far = body.bgp, self._far_end(body)
-        if bgp is None:
-            raise AssertionError("a neighbour without BGP")
-        ends = _ends(body)
-        local, peer = _peers(body, bgp)
-        session = SessionConfig(
-            name=name,
-            local_as=gateway.autonomous_system,
-            peer_as=far.autonomous_system,
-            router_id=identifier,
-            local_address=local,
-            peer_address=peer,
-            next_hops=of_families([*(e.local for e in ends if e.local.bits != local.bits), local]),
-            multihop=(local, peer) != (ends[0].local, ends[0].remote),
-            hold=bgp.hold_time,
-            passive=not body.initiate,
-            password=(body.session_password or "").encode(),
-        )
-        policy = SessionPolicy(
-            local_as=gateway.autonomous_system,
-            peer_as=far.autonomous_system,
-            accept=PrefixList(bgp.accept),
-            local_pref=bgp.local_preference,
-            med=bgp.discriminator,
-        )
-        return RouterNeighbour(session, policy, tuple(bgp.announce))
-
     def _static(self, tunnels: dict[str, Tunnel]) -> Iterator[StaticWay]:
         for name, tunnel in tunnels.items():
             if tunnel.bgp is None:
                 for prefix in self._far_end(tunnel).prefixes:
                     yield StaticWay(prefix, name, tunnel.metric)
             else:
-                host = host_route(_peers(tunnel, tunnel.bgp)[1], tunnel.inside)
+                host = host_route(peers(tunnel, tunnel.bgp)[1], tunnel.inside)
                 if host is not None:
                     yield StaticWay(host, name, tunnel.metric)
 
 
-def _ends(body: Tunnel) -> tuple[InsideEnds, ...]:
-    """Those inside, IPv4 first."""
-    pairs = zip(map(parse_address, body.inside_addresses), body.inside, strict=True)
-    found = [InsideEnds.of(address, block.length) for address, block in pairs]
-    return tuple(sorted(found, key=lambda ends: ends.local.bits))
-
-
-def _peers(body: Tunnel, bgp: BgpBody) -> tuple[AnyAddress, AnyAddress]:
-    """The ends of its session, the cloud's first."""
-    inside = _ends(body)[0]
-    local = inside.local if bgp.local_address is None else parse_address(bgp.local_address)
-    peer = inside.remote if bgp.peer_address is None else parse_address(bgp.peer_address)
-    return local, peer
+def _watched(body: Tunnel) -> tuple[AnyAddress, AnyAddress] | None:
+    """Where its BFD runs that is not inside."""
+    multihop = body.bfd is not None and body.bfd.multihop
+    return peers(body, body.bgp) if multihop and body.bgp is not None else None
 
 
 def _any(body: Tunnel) -> tuple[Selector, ...]:
