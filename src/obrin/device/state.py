@@ -55,6 +55,7 @@ def session_states(router: Router, now: float) -> list[dict[str, Any]]:
     return [
         {
             "name": name,
+            "tunnel": list(router.config.neighbours[name].ways),
             "state": neighbour.session.state.value,
             "last-error": neighbour.session.last_error,
             **_age(neighbour.session.last_error_at, now),

@@ -30,8 +30,13 @@ def _host_routes(speakers: list[TunnelEnd]) -> Iterator[tuple[str, ...]]:
     if any(end.host_routes for end in speakers):
         yield (
             "Static host route to it, into the tunnel",
-            *(listed(e.host_routes) for e in speakers),
+            *map(_host_route, speakers),
         )
+
+
+def _host_route(end: TunnelEnd) -> str:
+    several = any(len(session.ways) > 1 for session in end.sessions)
+    return listed(end.host_routes) + (f", order {end.preference}" if several else "")
 
 
 def _over_several(speakers: list[TunnelEnd]) -> Iterator[tuple[str, ...]]:
@@ -86,7 +91,7 @@ def routing(settled: Settled, place: str, ends: tuple[TunnelEnd, ...]) -> Iterat
                 ("Peer's AS number", *(str(e.remote_as) for e in speakers)),
                 *_families(speakers),
                 ("Hold time", *(seconds(e.hold) for e in speakers)),
-                ("Keepalive", *(seconds(e.hold / 3) for e in speakers)),
+                ("Keepalive", *(seconds(e.hold // 3) for e in speakers)),
                 (
                     "Multihop",
                     *("on, 2 hops" if e.sessions[0].beyond else "off" for e in speakers),

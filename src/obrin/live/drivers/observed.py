@@ -12,21 +12,27 @@ Json = dict[str, Any]
 
 
 def end_statuses(tunnels: Iterable[Json], sessions: Iterable[Json]) -> dict[str, EndStatus]:
-    """By the names of the tunnels, which their sessions share."""
-    by_name = {session["name"]: session for session in sessions}
-    return {tunnel["name"]: _end(tunnel, by_name.get(tunnel["name"])) for tunnel in tunnels}
+    """By the names of the tunnels, each with the sessions that go over it."""
+    over: dict[str, list[Json]] = {}
+    for session in sessions:
+        for name in session["tunnel"]:
+            over.setdefault(name, []).append(session)
+    return {tunnel["name"]: _end(tunnel, over.get(tunnel["name"], [])) for tunnel in tunnels}
 
 
-def _end(tunnel: Json, session: Json | None) -> EndStatus:
+def _end(tunnel: Json, sessions: list[Json]) -> EndStatus:
+    """Of several sessions, one that is not established is told of before one that is."""
+    down = (session for session in sessions if session["state"] != "established")
+    session = next(down, sessions[0] if sessions else None)
     return EndStatus(
         ike=tunnel["ike-sa"],
         child=tunnel["child-sa"],
         packets_in=int(tunnel["packets-in"]),
         packets_out=int(tunnel["packets-out"]),
         bgp=session["state"] if session else "none",
-        received=tuple(session["received"]) if session else (),
-        announced=tuple(session["announced"]) if session else (),
-        rejected=tuple(session["rejected"]) if session else (),
+        received=tuple(prefix for held in sessions for prefix in held["received"]),
+        announced=tuple(prefix for held in sessions for prefix in held["announced"]),
+        rejected=tuple(why for held in sessions for why in held["rejected"]),
         refusal=tunnel.get("last-refusal", ""),
         refusal_age=tunnel.get("refusal-age"),
         refused_rekey=tunnel.get("refused-rekey", ""),

@@ -188,9 +188,11 @@ def tunnel_step(settled: Settled, tunnel: SettledTunnel, secrets: Secrets) -> Cl
         body["local_selectors"] = [str(p) for p in end.local_selectors]
         body["remote_selectors"] = [str(p) for p in end.remote_selectors]
     if end.bfd is not None:
-        body["bfd"] = {"interval": end.bfd.interval, "multiplier": end.bfd.multiplier}
-        if end.watched is not None:
-            body["bfd"]["multihop"] = True
+        body["bfd"] = {
+            "interval": end.bfd.interval,
+            "multiplier": end.bfd.multiplier,
+            "multihop": end.watched is not None,
+        }
     if end.translations:
         body["translation"] = [
             {"real": str(part.real), "seen": str(part.seen)} for part in end.translations
@@ -201,16 +203,15 @@ def tunnel_step(settled: Settled, tunnel: SettledTunnel, secrets: Secrets) -> Cl
             "local_preference": end.local_pref,
             "announce": [str(p) for p in end.local_prefixes],
             "accept": [str(p) for p in end.remote_prefixes],
+            "one_each": len(end.sessions) > 1,
+            "signature": end.signature,
         }
         if end.discriminator is not None:
             body["bgp"]["discriminator"] = end.discriminator
         local, peer = end.sessions[0].peers
         if end.sessions[0].beyond:
             body["bgp"] |= {"local_address": str(local), "peer_address": str(peer)}
-        if len(end.sessions) > 1:
-            body["bgp"]["one_each"] = True
     if end.password:
-        body["bgp"]["signature"] = end.signature
         body["session_passwords"] = [secrets.keys[s.label + OF_SESSION] for s in end.sessions]
     return CloudStep(
         name=f"tunnels/{cloud_tunnel_name(tunnel.label)}",
