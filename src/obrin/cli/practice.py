@@ -166,9 +166,12 @@ def _places(world: World, process: str) -> list[tuple[str, str]]:
 @practice.command()
 @click.argument("kind", type=click.Choice(["tunnel", "uplink", "large"]))
 @click.argument("name", shell_complete=cut_names)
+@click.option("--told", is_flag=True, help="With 'large': the sender is told what would pass.")
 @design_option
 @acting
-def cut(kind: str, name: str, design_file: str | None, dry_run: bool, as_json: bool) -> None:
+def cut(
+    kind: str, name: str, told: bool, design_file: str | None, dry_run: bool, as_json: bool
+) -> None:
     """Cut a tunnel's path (LINK/TUNNEL) or a whole uplink (GATEWAY/UPLINK), without a word.
 
     With 'large', an uplink loses only packets of more than 1,280 bytes.
@@ -178,6 +181,8 @@ def cut(kind: str, name: str, design_file: str | None, dry_run: bool, as_json: b
       obrin practice cut tunnel harbour-timetable/north --design skerrow-ferries
       obrin practice cut large hh-east/fibre --design skerrow-ferries
     """
+    if told and kind != "large":
+        raise click.UsageError("'--told' goes with 'large'")
     project = project_of(design_file)
     _, settled = project.settled()
     with practice_internet(project) as internet:
@@ -192,8 +197,10 @@ def cut(kind: str, name: str, design_file: str | None, dry_run: bool, as_json: b
             known = [f"{g.name}/{u}" for g in settled.gateways.values() for u in g.uplinks]
             if name not in known:
                 raise ObrinError(f"there is no uplink '{name}'. There are: {', '.join(known)}")
-            if not dry_run:
-                (internet.cut_uplink if kind == "uplink" else internet.narrow)(name)
+            if not dry_run and kind == "uplink":
+                internet.cut_uplink(name)
+            elif not dry_run:
+                internet.narrow(name, told=told)
     mend = ["obrin practice heal"]
     Deed(changes=(Change(f"{kind} {name}", "cut"),), following=mend).tell(
         dry_run=dry_run, as_json=as_json

@@ -35,7 +35,8 @@ class RouterTunnel:
     """A tunnel's inside: the ends in each family, IPv4 first, and what is translated at it.
 
     A spare waits until none of the tunnels that it stands in for is up. `shared` tunnels carry
-    equal routes together. `mtu` is of packets inside it. BFD runs between the addresses inside, or
+    equal routes together. `mtu` is of packets inside it; larger ones that may be cut are, where it
+    `fragments`. BFD runs between the addresses inside, or
     those that are `watched` beyond the tunnel.
     """
 
@@ -47,6 +48,7 @@ class RouterTunnel:
     watched: tuple[Address, Address] | None = None
     shared: bool = False
     mtu: int = 65535
+    fragments: bool = False
 
     def ends_in(self, bits: int) -> InsideEnds | None:
         """Those of a family."""

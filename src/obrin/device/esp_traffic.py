@@ -4,9 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
+from obrin.core.address.prefix import parse_address
 from obrin.core.routing.packet import PacketKey
 from obrin.device.drops import NO_FLOW
 from obrin.device.outside import esp_packet
+from obrin.device.path_mtu import PathMtus, told_of
+from obrin.wire.errors import PacketError
 from obrin.wire.esp import NEXT_DUMMY, NEXT_IPV4, NEXT_IPV6, EspError
 from obrin.wire.ike.child import ChildSa
 from obrin.wire.ike.endpoint import Endpoint
@@ -18,18 +21,33 @@ _NEXT = {32: NEXT_IPV4, 128: NEXT_IPV6}
 
 class EspTraffic:
     """`inbound` are the child SAs by their SPIs, with their tunnels. `drop` is told of every packet
-    that goes no further, with the reason."""
+    that goes no further, with the reason. `ways` is what was learned of the ways outside."""
 
     def __init__(self, ike: Endpoint, drop: Callable[[str, PacketKey], None]) -> None:
         self._ike = ike
         self._drop = drop
         self.inbound: dict[bytes, tuple[str, ChildSa]] = {}
+        self.ways = PathMtus()
 
     def child_up(self, event: ChildUp) -> None:
         self.inbound[event.child.spi_in] = (event.tunnel, event.child)
 
     def child_down(self, event: ChildDown) -> None:
         self.inbound.pop(event.child.spi_in, None)
+        tunnel = self._ike.tunnels.get(event.tunnel)
+        if tunnel is None or tunnel.outbound is None:
+            self.ways.forget(event.tunnel)
+
+    def learn(self, packet: Packet, now: float) -> tuple[str, str]:
+        """Take from an outer ICMP message what the way of a tunnel carries; the tunnel, and that in
+        words. Raises PacketError for one of no use."""
+        told = told_of(packet)
+        for name, child in self.inbound.values():
+            path = self._ike.tunnels[name].path
+            if child.spi_out == told.spi and parse_address(path.remote[0]) == told.destination:
+                inside = self.ways.learn(name, child, path, told, now)
+                return name, f"the way outside carries {told.mtu} bytes: {inside} inside"
+        raise PacketError("ICMP about a packet that was not sent here")
 
     def open(self, data: bytes, now: float) -> tuple[str, bytes] | None:
         """The tunnel that a packet came by and what was in it, nothing in one that is for nobody;

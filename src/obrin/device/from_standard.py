@@ -126,6 +126,7 @@ def _tunnel(
         watched=tunnel.watched,
         shared=tunnel.role == SHARED,
         mtu=interface.mtu or 65535,
+        fragments=tunnel.fragments,
     )
 
 

@@ -44,7 +44,8 @@ from obrin.wire.ike.events import (
     Refused,
 )
 from obrin.wire.ike.numbers import NAT_PORT, PORT
-from obrin.wire.packet import ESP, TCP, UDP, Packet, decode_packet, decode_udp
+from obrin.wire.ip_fragments import Reassembly, fragments
+from obrin.wire.packet import ESP, TCP, UDP, Packet, decode_packet, decode_part, decode_udp
 from obrin.wire.readdress import readdress
 from obrin.wire.tcp import TcpStack
 
@@ -64,6 +65,7 @@ class Router:
         self.key_events: list[IkeUp | ChildUp] = []
         self.table: PrefixTable[Route] = PrefixTable()
         self.esp = EspTraffic(self.ike, self._drop)
+        self._parts = Reassembly()
         self._underlay: list[bytes] = []
         self._local: list[bytes] = []
         self._bfd = BfdSessions(config.tunnels, rng)
@@ -137,6 +139,8 @@ class Router:
                 self._open(packet.payload, packet.tos, now)
             elif packet.protocol == UDP:
                 self._receive_udp(packet, now)
+            elif is_icmp(packet):
+                self._note(now, *self.esp.learn(packet, now))
             else:
                 self._drop("an outer packet that is neither ESP nor UDP", packet_key(packet))
         except PacketError as error:
@@ -201,10 +205,17 @@ class Router:
     ) -> None:
         """A packet from elsewhere. `outer` are the marks of the one that it came in."""
         try:
-            packet = decode_packet(data)
+            packet = decode_part(data)
+            whole = self._parts.take(packet, now) if packet.offset or packet.more else packet
         except PacketError as error:
             self._drop(f"bad packet: {error.reason}", NO_FLOW)
             return
+        if whole is not None:
+            self._route_whole(whole, arrived_by, now, via=via, outer=outer)
+
+    def _route_whole(
+        self, packet: Packet, arrived_by: str | None, now: float, *, via: str | None, outer: int
+    ) -> None:
         marked = come_out(packet, outer)
         if marked is None:
             self._drop("it met congestion, and its ends cannot be told", packet_key(packet))
@@ -249,19 +260,20 @@ class Router:
             return
         forwarded = packet if own else packet._replace(ttl=packet.ttl - 1)
         if to_tunnel:
-            mtu = self.config.tunnels[via].mtu
-            if packet.size > mtu:
+            tunnel = self.config.tunnels[via]
+            mtu = self.esp.ways.within(via, tunnel.mtu, now)
+            if packet.size > mtu and not (tunnel.fragments and packet.may_fragment):
                 self._too_big(packet, via, mtu, key, now)
                 return
             forwarded = clamped(forwarded, mtu)
-            parts = self.config.tunnels[via].translations
-            if parts:
-                source = outward(parts, packet.source)
+            if tunnel.translations:
+                source = outward(tunnel.translations, packet.source)
                 forwarded = readdress(forwarded, source, packet.destination)
             if not self._selection.takes(via, forwarded):
                 self._drop(_NOT_SELECTED, key)
                 return
-            self._seal(via, forwarded, key, now)
+            for part in fragments(forwarded, mtu):
+                self._seal(via, part, key, now)
         else:
             if arrived_by is not None:
                 forwarded = clamped(forwarded, self.config.tunnels[arrived_by].mtu)
@@ -269,7 +281,7 @@ class Router:
 
     def _too_big(self, packet: Packet, name: str, mtu: int, key: PacketKey, now: float) -> None:
         self._drop(f"larger than the {mtu} bytes of tunnel {name}", key)
-        told = told_too_big(packet, self.config.tunnels[name])
+        told = told_too_big(packet, self.config.tunnels[name], mtu)
         if told is not None:
             self._forward(told, None, now, own=True)
 

@@ -13,10 +13,10 @@ from obrin.wire.packet import TCP, Packet
 from obrin.wire.tcp_segment import with_mss_of_at_most
 
 
-def told_too_big(packet: Packet, tunnel: RouterTunnel) -> Packet | None:
+def told_too_big(packet: Packet, tunnel: RouterTunnel, mtu: int) -> Packet | None:
     """What a sender is told of a packet that does not fit into a tunnel; None where nothing is."""
     ends = tunnel.ends_in(packet.bits)
-    return None if ends is None else too_big(packet, tunnel.mtu, ends.local)
+    return None if ends is None else too_big(packet, mtu, ends.local)
 
 
 def clamped(packet: Packet, mtu: int) -> Packet:

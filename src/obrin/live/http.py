@@ -99,8 +99,8 @@ class InternetClient(Client):
     def cut_uplink(self, name: str) -> None:
         self.call("POST", "/v1/faults", {"uplink": name})
 
-    def narrow(self, name: str) -> None:
-        self.call("POST", "/v1/faults", {"narrow": name})
+    def narrow(self, name: str, *, told: bool = False) -> None:
+        self.call("POST", "/v1/faults", {"narrow": name, "told": told})
 
     def heal(self) -> None:
         self.call("DELETE", "/v1/faults")

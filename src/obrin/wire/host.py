@@ -59,6 +59,7 @@ class Host:
         self._out: list[bytes] = []
         self._queries: dict[tuple[int, int], Query] = {}
         self._next = 32768 + int.from_bytes(rng(2), "big") % 16000
+        self._identification = int.from_bytes(rng(2), "big")
         self._tcp = TcpStack(rng, mss=LINK_MTU - IPV4_HEADER - TCP_HEADER)
         self._tcp.listen(address, None, self._greet)
 
@@ -68,10 +69,18 @@ class Host:
         connection.close()
 
     def ask(
-        self, protocol: int, destination: Address, port: int, now: float, size: int = 0
+        self,
+        protocol: int,
+        destination: Address,
+        port: int,
+        now: float,
+        size: int = 0,
+        *,
+        may_fragment: bool = False,
     ) -> Query:
         """Send an echo request, a UDP datagram, or begin a TCP connection. The packets of the first
-        two are filled up to `size` bytes; all ask not to be cut. ICMP is that of the family."""
+        two are filled up to `size` bytes, and ask not to be cut unless they may. ICMP is that of
+        the family."""
         echo, own = ECHO[destination.bits], self.address
         head = IPV4_HEADER if own.bits == 32 else IPV6_HEADER
         data = b"obrin".ljust(size - head - UDP_HEADER, b".")
@@ -86,13 +95,18 @@ class Host:
             query.source_port = query.connection.local[1]
         elif protocol == UDP:
             segment = Udp(number, port, data).encode(own, destination)
-            self._send(Packet(own, destination, UDP, segment))
+            self._send(Packet(own, destination, UDP, segment), may_fragment)
         else:
-            self._send(Icmp(echo.request, 0, number, 1, data).packet(own, destination))
+            asked = Icmp(echo.request, 0, number, 1, data).packet(own, destination)
+            self._send(asked, may_fragment)
         self._queries[protocol, query.source_port] = query
         return query
 
-    def _send(self, packet: Packet) -> None:
+    def _send(self, packet: Packet, may_fragment: bool = False) -> None:
+        """One that may be cut has a number of its own, by which its parts are known (RFC 6864)."""
+        if may_fragment:
+            self._identification = self._identification % 0xFFFF + 1
+            packet = packet._replace(may_fragment=True, identification=self._identification)
         self._out.append(packet.encode())
 
     def forget(self, query: Query) -> None:
@@ -120,7 +134,7 @@ class Host:
     def _icmp(self, packet: Packet, now: float) -> None:
         message, echo = decode_icmp(packet), ECHO[packet.bits]
         if message.kind == echo.request:
-            self._send(echo_reply(packet, message))
+            self._send(echo_reply(packet, message), packet.may_fragment)
         elif message.kind == echo.reply:
             query = self._queries.get((echo.protocol, message.identifier))
             if query is not None and packet.source == query.destination:
@@ -139,7 +153,7 @@ class Host:
             return
         reply = Udp(datagram.destination_port, datagram.source_port, datagram.data)
         segment = reply.encode(self.address, packet.source)
-        self._send(Packet(self.address, packet.source, UDP, segment))
+        self._send(Packet(self.address, packet.source, UDP, segment), packet.may_fragment)
 
     def _watch(self, now: float) -> None:
         for query in self._queries.values():

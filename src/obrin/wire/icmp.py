@@ -6,10 +6,10 @@ from struct import Struct
 from typing import NamedTuple
 
 from obrin.core.address.prefix import Address
-from obrin.core.ipsec.overhead import IPV4_HEADER, IPV6_HEADER, LEAST_IPV6_MTU
+from obrin.core.ipsec.overhead import IPV4_HEADER, IPV6_HEADER, LEAST_IPV4_MTU, LEAST_IPV6_MTU
 from obrin.core.routing.packet import ECHO
 from obrin.wire.errors import PacketError
-from obrin.wire.packet import ICMP, ICMPV6, Packet, transport_checksum
+from obrin.wire.packet import ESP, ICMP, ICMPV6, UDP, Packet, transport_checksum
 from obrin.wire.packet import checksum as plain_checksum
 
 _HEAD = Struct(">BBHHH")
@@ -81,13 +81,15 @@ def echo_reply(packet: Packet, message: Icmp) -> Packet:
 
 def too_big(packet: Packet, mtu: int, source: Address) -> Packet | None:
     """The message to the sender; None where none may follow: of errors there are none about errors
-    (RFC 1812 section 4.3.2.7, RFC 4443 section 2.4). It brings back the packet's header and eight
-    bytes more (RFC 792), in IPv6 all that every path carries."""
+    (RFC 1812 section 4.3.2.7, RFC 4443 section 2.4). It brings back as much of the packet as every
+    path carries (RFC 1812 section 4.3.2.3), since the sender looks far into it: an SPI may stand
+    behind a UDP header."""
     if is_error(packet):
         return None
     raw = packet.encode()
     if packet.bits == 32:
-        message = Icmp(UNREACHABLE, TOO_BIG, 0, mtu, raw[: IPV4_HEADER + 8])
+        most = LEAST_IPV4_MTU - IPV4_HEADER - 8
+        message = Icmp(UNREACHABLE, TOO_BIG, 0, mtu, raw[:most])
     else:
         most = LEAST_IPV6_MTU - IPV6_HEADER - 8
         message = Icmp(TOO_BIG6, 0, mtu >> 16, mtu & 0xFFFF, raw[:most])
@@ -96,12 +98,14 @@ def too_big(packet: Packet, mtu: int, source: Address) -> Packet | None:
 
 class TooBig(NamedTuple):
     """What such a message says: the size that passes, and of which packet: its protocol,
-    destination and first number (a port, or an echo's identifier)."""
+    destination and first number (a port, or an echo's identifier), and the SPI of ESP, also in UDP;
+    empty where there is none."""
 
     mtu: int
     protocol: int
     destination: Address
     number: int
+    spi: bytes = b""
 
 
 def told_too_big(packet: Packet, message: Icmp) -> TooBig | None:
@@ -121,4 +125,13 @@ def told_too_big(packet: Packet, message: Icmp) -> TooBig | None:
         protocol=protocol,
         destination=Address(bits, destination),
         number=int.from_bytes(quoted[at : at + 2], "big"),
+        spi=_spi(protocol, quoted[head:]),
     )
+
+
+def _spi(protocol: int, quoted: bytes) -> bytes:
+    if protocol == ESP:
+        return quoted[:4]
+    if protocol == UDP and len(quoted) >= 12:
+        return quoted[8:12]
+    return b""

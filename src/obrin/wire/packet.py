@@ -14,6 +14,8 @@ ICMP, TCP, UDP, ESP, ICMPV6 = 1, 6, 17, 50, 58
 PROTOCOL_NAMES = {ICMP: "icmp", TCP: "tcp", UDP: "udp", ESP: "esp", ICMPV6: "icmpv6"}
 _FAMILIES = {4: 32, 6: 128}
 _FRAGMENT = 44
+_NOT_CUT, _MORE = 0x4000, 0x2000
+"""IPv4: it may not be cut, and it was, and this is not the last part."""
 _EXTENSIONS = {0, 43, 51, 60, 135, 139, 140}
 """IPv6 headers between its own and what it carries (RFC 8200 section 4)."""
 _IPV4 = Struct(">BBHHHBBHII")
@@ -34,7 +36,9 @@ def checksum(data: bytes) -> int:
 
 class Packet(NamedTuple):
     """An IP packet without options or extension headers; both addresses are of one family. `tos`
-    holds DSCP and ECN, `ttl` is IPv6's hop limit, `identification` is IPv4's alone."""
+    holds DSCP and ECN, `ttl` is IPv6's hop limit. What follows is IPv4's alone: `identification`,
+    whether it may be cut on its way, and for a part of one its `offset` in bytes and whether `more`
+    follow."""
 
     source: Address
     destination: Address
@@ -43,9 +47,11 @@ class Packet(NamedTuple):
     ttl: int = 64
     identification: int = 0
     tos: int = 0
+    may_fragment: bool = False
+    offset: int = 0
+    more: bool = False
 
     def encode(self) -> bytes:
-        """Neither may be cut on its way."""
         if self.source.bits == 128:
             return (
                 _IPV6.pack(
@@ -58,12 +64,15 @@ class Packet(NamedTuple):
                 )
                 + self.payload
             )
+        cut = _NOT_CUT
+        if self.may_fragment:
+            cut = self.offset >> 3 | (_MORE if self.more else 0)
         head = _IPV4.pack(
             0x45,
             self.tos,
             IPV4_HEADER + len(self.payload),
             self.identification,
-            0x4000,
+            cut,
             self.ttl,
             self.protocol,
             0,
@@ -103,8 +112,15 @@ def version_bits(data: bytes) -> int:
 
 
 def decode_packet(data: bytes) -> Packet:
-    """Raises PacketError. Fragments are refused, and so are extension headers of IPv6: nothing here
-    makes them."""
+    """Raises PacketError. Fragments are refused, and so are extension headers of IPv6."""
+    packet = decode_part(data)
+    if packet.offset or packet.more:
+        raise PacketError("a fragment")
+    return packet
+
+
+def decode_part(data: bytes) -> Packet:
+    """The same, or a fragment of IPv4."""
     bits = version_bits(data)
     if bits == 128:
         return _decode_ipv6(data)
@@ -120,10 +136,12 @@ def decode_packet(data: bytes) -> Packet:
         raise PacketError("the IPv4 header's version or lengths do not hold together")
     if checksum(data[:head]):
         raise PacketError("the IPv4 header checksum does not match")
-    if fragment & 0x3FFF:
-        raise PacketError("a fragment")
     ends = Address(32, source), Address(32, destination)
-    return Packet(*ends, protocol, data[head:length], ttl, identification, tos)
+    payload = data[head:length]
+    if fragment == _NOT_CUT:
+        return Packet(*ends, protocol, payload, ttl, identification, tos)
+    cut = not fragment & _NOT_CUT, (fragment & 0x1FFF) * 8, bool(fragment & _MORE)
+    return Packet(*ends, protocol, payload, ttl, identification, tos, *cut)
 
 
 def _decode_ipv6(data: bytes) -> Packet:

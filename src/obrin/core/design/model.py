@@ -295,6 +295,11 @@ class Link(Entity):
     encapsulation: Literal["auto", "always"] = Field(
         "auto", description="UDP encapsulation of ESP: when a translator is found, or always."
     )
+    oversize: Literal["refuse", "fragment"] = Field(
+        "refuse",
+        description="What becomes of an IPv4 packet that is too large for a tunnel and may be cut: "
+        "its sender is told, as of all others, or it is fragmented before encryption.",
+    )
     tunnels: dict[Name, Tunnel] = Field(min_length=1, description="Its tunnels, preferred first.")
     entered: dict[Literal["site", "cloud"], Entered] = Field(
         default_factory=dict, description="What is said to be entered at its ends really."

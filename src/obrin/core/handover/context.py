@@ -172,6 +172,7 @@ def _tunnel(end: TunnelEnd, secrets: Secrets | None) -> Context:
         "remote_address": str(end.remote_address),
         "remote_identity": end.remote_identity,
         "encapsulate_always": end.always_encapsulate,
+        "fragment_before_encryption": end.fragments,
         "mss": end.mss.ipv4,
         "mss6": end.mss.ipv6,
         "liveness": {

@@ -225,6 +225,8 @@ def _tunnels(settled: Settled, ends: tuple[TunnelEnd, ...]) -> Iterator[Block]:
         ("Inside address", [_if_any(e, e.own_inside_words) for e in ends]),
         ("Remote inside address", [_if_any(end, str(end.remote_insides)) for end in ends]),
         ("MTU inside the tunnel", [f"{end.mtu} bytes" for end in ends]),
+        ("Larger packets", [_LARGER[end.fragments] for end in ends]),
+        ("Don't Fragment bit outside", ["set" for _ in ends]),
         ("Largest TCP segment (MSS), both directions", list(map(_mss_words, ends))),
     ]
     yield Table(("Value", *names), ([name, *values] for name, values in rows))
@@ -237,6 +239,12 @@ def _bfd(end: TunnelEnd) -> str:
     if end.watched is not None:
         where = f"multihop from {end.watched[0]} to {end.watched[1]}, UDP 4784"
     return f"{bfd_words(end.bfd)}; {where}"
+
+
+_LARGER = {
+    False: "refused; the sender is told (ICMP)",
+    True: "IPv4 without Don't Fragment: fragmented before encryption; others refused as usual",
+}
 
 
 def _mss_words(end: TunnelEnd) -> str:

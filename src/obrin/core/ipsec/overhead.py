@@ -16,8 +16,9 @@ from obrin.core.ipsec.suite import EspSuite
 
 IPV4_HEADER, IPV6_HEADER, TCP_HEADER, UDP_HEADER = 20, 40, 20, 8
 ESP_HEADER, TRAILER = 8, 2
-LEAST_IPV6_MTU = 1280
-"""RFC 8200 section 5: a link below this carries no IPv6."""
+LEAST_IPV4_MTU, LEAST_IPV6_MTU = 576, 1280
+"""What every host takes (RFC 1122 section 3.3.2), and every link of IPv6 carries (RFC 8200 section
+5)."""
 
 _ICV = {
     "HMAC-MD5-96": 12,
@@ -50,13 +51,16 @@ class EspShape:
 
     @staticmethod
     def of(esp: EspSuite) -> EspShape:
+        return EspShape.made_by(esp.encryption, esp.integrity)
+
+    @staticmethod
+    def made_by(cipher: Algorithm, integrity: Algorithm | None) -> EspShape:
         """Ciphers of old have blocks, and so IVs, of eight bytes (RFC 2451)."""
-        cipher = esp.encryption
         if cipher.combined:
             return EspShape(8, 4, _combined_icv(cipher))
         family = cipher.name.removesuffix(f"-{cipher.key_bits}")
         iv, block = _IV_AND_BLOCK.get(family, (8, 8))
-        return EspShape(iv, block, _ICV[esp.integrity.name] if esp.integrity is not None else 0)
+        return EspShape(iv, block, _ICV[integrity.name] if integrity is not None else 0)
 
 
 def _combined_icv(cipher: Algorithm) -> int:

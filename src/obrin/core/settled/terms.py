@@ -22,7 +22,8 @@ from obrin.core.settled.picking import Picker
 
 @dataclass(frozen=True, kw_only=True)
 class Terms:
-    """`authentication` is a method's name, `selection` what leads traffic into the tunnels.
+    """`authentication` is a method's name, `selection` what leads traffic into the tunnels,
+    `fragments` whether packets that do not fit and may be cut are, before encryption.
 
     Without slots, because an end of a tunnel has the terms beside what else an end has.
     """
@@ -32,6 +33,7 @@ class Terms:
     selection: str
     liveness: Liveness
     always_encapsulate: bool
+    fragments: bool = False
     bfd: Bfd | None = None
 
 
@@ -51,6 +53,7 @@ def settled_terms(picker: Picker, name: str, link: Link, selection: str) -> Term
         selection=selection,
         liveness=liveness_of(picker.design, name),
         always_encapsulate=link.encapsulation == "always",
+        fragments=link.oversize == "fragment",
         bfd=bfd_of(picker.design, name, selection),
     )
 

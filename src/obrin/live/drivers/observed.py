@@ -81,6 +81,7 @@ def asked(question: Question) -> Json:
         "port": question.port,
         "timeout": f"{question.timeout:.3f}",
         "size": question.size,
+        **({"fragmentable": True} if question.fragmentable else {}),
     }
 
 

@@ -70,7 +70,7 @@ class Question:
     """The first packet of a flow, to be sent by a host that the driver can reach.
 
     `protocol` is icmp, tcp or udp; `timeout` in seconds; `size` in bytes of the packet, 0 for a
-    small one.
+    small one; `fragmentable` is whether it may be cut on its way.
     """
 
     source: Address
@@ -79,6 +79,7 @@ class Question:
     port: int
     timeout: float
     size: int = 0
+    fragmentable: bool = False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -69,8 +69,9 @@ def sizes_all(settled: Settled, ends: Ends) -> list[SizeOutcome]:
 def _size_of(settled: Settled, ends: Ends, wish: Expected, expected: int) -> SizeOutcome:
     question = replace(question_of(settled, wish), timeout=2 * TIMEOUT)
 
-    def ask(size: int) -> Answer:
-        return ask_from(settled, ends, wish.source.place, replace(question, size=size))
+    def ask(size: int, *, fragmentable: bool = False) -> Answer:
+        what = replace(question, size=size, fragmentable=fragmentable)
+        return ask_from(settled, ends, wish.source.place, what)
 
     try:
         first = ask(0)
@@ -83,6 +84,8 @@ def _size_of(settled: Settled, ends: Ends, wish: Expected, expected: int) -> Siz
             beyond = f"TCP agrees on an MSS of {first.mss}"
         else:
             largest, beyond = _search(ask, expected, SMALL[wish.bits])
+            if wish.bits == 32 and largest < LARGE and ask(LARGE, fragmentable=True).answered:
+                beyond += f"; {LARGE} cross in fragments, where that is not forbidden"
     except OutsideError as error:
         return SizeOutcome(expectation=wish, largest=0, expected=expected, problem=str(error))
     return SizeOutcome(expectation=wish, largest=largest, expected=expected, beyond=beyond)

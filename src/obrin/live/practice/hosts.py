@@ -68,13 +68,15 @@ class ProbeResult:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Asked:
-    """What a probe asks: `size` in bytes of its packet, 0 for a small one; `timeout` in seconds."""
+    """What a probe asks: `size` in bytes of its packet, 0 for a small one, and whether it may be
+    cut on its way; `timeout` in seconds."""
 
     protocol: int
     destination: Address
     port: int
     timeout: float
     size: int = 0
+    fragmentable: bool = False
 
     @staticmethod
     def of(given: dict[str, Any], destination: Address) -> Asked:
@@ -85,6 +87,7 @@ class Asked:
             port=port_of(given),
             timeout=seconds_of(given, "timeout", 0.1, 30.0, 2.0),
             size=min(max(int(given.get("size", 0)), 0), LINK_MTU),
+            fragmentable=given.get("fragmentable") is True,
         )
 
 
@@ -98,7 +101,14 @@ async def probe(
         for part in (asked.timeout / 2, asked.timeout / 2):
             if query is not None:
                 host.forget(query)
-            query = host.ask(asked.protocol, asked.destination, asked.port, clock(), asked.size)
+            query = host.ask(
+                asked.protocol,
+                asked.destination,
+                asked.port,
+                clock(),
+                asked.size,
+                may_fragment=asked.fragmentable,
+            )
             kick()
             until = clock() + part
             while clock() < until:

@@ -16,6 +16,7 @@ from pathlib import Path
 from obrin.core.address.prefix import Address, parse_address
 from obrin.wire.capture import encode_file_header, encode_record
 from obrin.wire.errors import PacketError
+from obrin.wire.icmp import too_big
 from obrin.wire.packet import UDP, Packet, decode_packet, decode_udp
 
 CLOUD = "cloud"
@@ -23,6 +24,8 @@ FIRST_PORT, LAST_PORT = 20001, 65535
 FORWARDED = (500, 4500)
 NARROW = 1280
 """Bytes that still pass where larger packets are lost on purpose."""
+ROUTERS = {32: parse_address("198.18.0.1"), 128: parse_address("2001:2::1")}
+"""Who tells, in each family: nobody's addresses here (RFC 2544, RFC 5180)."""
 
 
 @dataclass(slots=True)
@@ -77,7 +80,8 @@ class Capture:
 
 
 class Internet:
-    """Pure forwarding: `carry` takes a packet from a cable and names the cable it leaves by."""
+    """Pure forwarding: `carry` takes a packet from a cable and names the cable it leaves by.
+    `narrow_lines` lose large packets; those that are True there tell the sender."""
 
     def __init__(self, lines: list[Line], capture: Capture | None = None) -> None:
         self.lines = {line.name: line for line in lines}
@@ -85,7 +89,7 @@ class Internet:
         self._capture = capture
         self.cut_lines: set[str] = set()
         self.cut_pairs: set[frozenset[Address]] = set()
-        self.narrow_lines: set[str] = set()
+        self.narrow_lines: dict[str, bool] = {}
         self.carried = 0
         self.lost: dict[str, int] = {}
 
@@ -96,7 +100,8 @@ class Internet:
         except PacketError as error:
             return self._lose(f"a bad packet: {error.reason}")
 
-    def _carry(self, cable: str, packet: Packet) -> tuple[str, bytes] | None:
+    def _carry(self, cable: str, sent: Packet) -> tuple[str, bytes] | None:
+        packet = sent
         if cable != CLOUD:
             line = self.lines[cable]
             if cable in self.cut_lines:
@@ -120,7 +125,8 @@ class Internet:
             return self._lose("no such destination")
         for name in (cable, leaves_by):
             if packet.size > self._most(name):
-                return self._lose(f"larger than the path of {name}")
+                self._lose(f"larger than the path of {name}")
+                return self._told(cable, sent, name)
         if self._capture is not None:
             self._capture.add(packet.encode())
         if target is not None and target.translated:
@@ -137,6 +143,13 @@ class Internet:
         if line is None:
             return 65535
         return min(line.mtu, NARROW) if cable in self.narrow_lines else line.mtu
+
+    def _told(self, cable: str, sent: Packet, name: str) -> tuple[str, bytes] | None:
+        """What the sender hears of it, where the way is one that says so."""
+        if not self.narrow_lines.get(name, False):
+            return None
+        told = too_big(sent, self._most(name), ROUTERS[sent.bits])
+        return None if told is None else (cable, told.encode())
 
     def _lose(self, reason: str) -> tuple[str, bytes] | None:
         """Count the loss; None, so that callers can return it."""

@@ -100,7 +100,7 @@ class InternetProcess:
         elif "narrow" in body:
             if body["narrow"] not in self._internet.lines:
                 raise Problem(404, "no such uplink", f"{body['narrow']} is not connected")
-            self._internet.narrow_lines.add(body["narrow"])
+            self._internet.narrow_lines[body["narrow"]] = body.get("told") is True
         elif "path" in body and isinstance(body["path"], list) and len(body["path"]) == 2:
             try:
                 self._internet.cut_pair(*map(str, body["path"]))

@@ -22,6 +22,7 @@ _OPERATIONS: dict[str, tuple[dict[str, Any], list[str]]] = {
             "port": _PORT,
             "timeout": _SECONDS,
             "size": {"type": "integer", "minimum": 0, "maximum": 65535},
+            "fragmentable": {"type": "boolean"},
             "protocol": {"enum": sorted(PROTOCOLS)},
         },
         ["source", "destination", "protocol"],

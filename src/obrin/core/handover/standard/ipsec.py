@@ -14,6 +14,7 @@ from obrin.core.settled.terms import Terms
 
 MODULE = "obrin-ipsec:ipsec"
 _ENCAPSULATION = {True: "always", False: "when-translated"}
+_OVERSIZE = {True: "fragment", False: "refuse"}
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -71,6 +72,7 @@ def _encode(tunnel: Tunnel) -> Json:
         "local-traffic-selector": [str(p) for p in tunnel.local_selectors],
         "remote-traffic-selector": [str(p) for p in tunnel.remote_selectors],
         "udp-encapsulation": _ENCAPSULATION[tunnel.always_encapsulate],
+        "oversize": _OVERSIZE[tunnel.fragments],
         "liveness": {
             "delay": decimal(tunnel.liveness.delay),
             "first-wait": decimal(tunnel.liveness.wait),
@@ -118,6 +120,7 @@ def _decode(entry: Json, suites: dict[str, Suite]) -> Tunnel:
         local_selectors=tuple(map(parse_prefix, entry["local-traffic-selector"])),
         remote_selectors=tuple(map(parse_prefix, entry["remote-traffic-selector"])),
         always_encapsulate=entry["udp-encapsulation"] == _ENCAPSULATION[True],
+        fragments=entry["oversize"] == _OVERSIZE[True],
         liveness=Liveness(float(live["delay"]), float(live["first-wait"]), int(live["tries"])),
         bfd=decode_bfd(entry),
         watched=_decode_watched(entry),

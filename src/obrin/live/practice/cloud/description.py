@@ -80,6 +80,7 @@ _PROBE = {
         "port": {"type": "integer", "minimum": 0, "maximum": 65535},
         "timeout": {"type": "number", "minimum": 0.1, "maximum": 30},
         "size": {"type": "integer", "minimum": 0, "maximum": 1500},
+        "fragmentable": {"type": "boolean"},
     },
     "required": ["source", "destination", "protocol"],
 }

@@ -138,6 +138,7 @@ class Told:
             bfd=None if body.bfd is None else Bfd(body.bfd.interval, body.bfd.multiplier),
             watched=_watched(body),
             mtu=body.inner_mtu,
+            fragments=body.fragments,
         )
 
     def _credential(self, body: Tunnel) -> Credential | None:
