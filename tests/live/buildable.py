@@ -96,6 +96,10 @@ class Drawn:
         if self._maybe(0.3):
             link["bfd"] = {"interval": "300 ms", "multiplier": 3}
         link["routing"] = self._random.choice(("bgp", "bgp", "static"))
+        if link["routing"] == "static" and self._maybe(0.4):
+            link["selection"] = "policy"
+            link.pop("bfd", None)  # no policy takes what runs between the addresses inside
+            link["child-sas"] = self._random.choice(("one", "each-pair"))
         if link["routing"] == "bgp":
             link["bgp"] = {"hold": "6 s"}
             if self._maybe(0.3):

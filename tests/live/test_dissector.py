@@ -182,3 +182,71 @@ def test_every_segment_of_a_session_with_a_password_is_signed(tmp_path) -> None:
     assert set(sums) == {"1"}  # right
     assert "OPEN Message" in dissect(folder, "-V", "-Y", "bgp")
     assert not dissect(folder, "-Y", "tcp.port == 179 && _ws.malformed")
+
+
+@pytest.mark.parametrize("signature", ["hmac-sha-1-96", "aes-128-cmac-96"])
+def test_every_segment_has_the_option_of_tcp_ao(tmp_path, signature: str) -> None:
+    how = f"bgp: {{hold: 6 s, password: true, signature: {signature}}}"
+    folder = captured(tmp_path, ("bgp: {hold: 6 s}", how))
+    fields = ("-T", "fields", "-e", "tcp.options.ao.mac", "-e", "tcp.options.ao.keyid")
+    rows = dissect(folder, "-Y", "tcp.port == 179", *fields).splitlines()
+    macs, numbers = zip(*(row.split("\t") for row in rows), strict=True)
+    assert len(set(macs)) > 20
+    assert {len(mac.replace(":", "")) for mac in macs} == {24}
+    assert set(numbers) == {"1"}
+    assert "UPDATE Message" in dissect(folder, "-V", "-Y", "bgp")
+    assert not dissect(folder, "-Y", "tcp.port == 179 && _ws.malformed")
+
+
+def test_bfd_from_end_to_end_is_known_as_that(tmp_path) -> None:
+    folder = captured(
+        tmp_path,
+        (
+            "        uplinks:\n          fibre",
+            "        loopback: 10.250.0.1\n        uplinks:\n          fibre",
+        ),
+        (
+            "bgp: {hold: 6 s}",
+            "bgp: {hold: 6 s, site-end: loopback, cloud-end: gateway-subnet}\n    bfd: {interval: 300 ms, multiplier: 3}",
+        ),
+    )
+    rows = dissect(
+        folder, "-Y", "bfd && udp.dstport == 4784", "-T", "fields", "-e", "bfd.sta", "-e", "ip.src"
+    ).splitlines()
+    states = {row.split("\t")[0] for row in rows}
+    assert {"0x01", "0x03"} <= states  # down, then up
+    assert any("10.250.0.1" in row for row in rows)
+    assert not dissect(folder, "-Y", "bfd && _ws.malformed")
+
+
+def test_what_was_cut_before_encryption_is_put_together(tmp_path) -> None:
+    settled = settled_of(swap(("    bgp:", "    oversize: fragment\n    bgp:"), text=MORE))
+    world = VirtualWorld(settled)
+    world.internet._capture = Capture(tmp_path / "x.pcap")
+    world.run(8.0)
+    desk, web = (host_of(settled.network(NetworkRef.of(n))) for n in ("quay/desks", "apps/web"))
+    query = (
+        world.sites["quay-gw"].hosts.get(desk).ask(1, web, 0, world.now, 1500, may_fragment=True)
+    )
+    world.run(2.0)
+    assert query.answered_at
+    KeyLog(tmp_path / "keys").write(world.routers["quay-gw"].key_events)
+    detail = dissect(tmp_path, "-V", "-Y", "icmp && ip.fragments")
+    assert detail.count("2 IPv4 Fragments (1480 bytes)") == 2
+    assert "Malformed" not in detail
+
+
+def test_each_pair_of_selectors_has_its_child_sa(tmp_path) -> None:
+    folder = captured(
+        tmp_path,
+        (
+            "    networks: [desks]",
+            "    routing: static\n    selection: policy\n    child-sas: each-pair",
+        ),
+        ("bgp: {hold: 6 s}", "bgp: {}"),
+    )
+    detail = dissect(folder, "-V", "-Y", "isakmp.exchangetype == 36")
+    assert detail.count("Payload: Traffic Selector - Initiator (44)") >= 2
+    assert "10.20.8.0" in detail
+    for word in ("Malformed", "incorrect", "Bad checksum"):
+        assert word not in detail

@@ -20,6 +20,7 @@ from obrin.core.routing.path import Candidate
 from obrin.core.routing.stable import Stable
 from obrin.core.routing.tables import table_rows
 from obrin.core.settled.model import Settled, host_of
+from obrin.wire.bfd import BfdState
 from tests.doubles import DESIGN, settled_of, swap
 from tests.live.buildable import Drawn
 from tests.live.test_virtual_world import as_expected
@@ -174,6 +175,16 @@ def failed_and_mended(
     same_everywhere(world, whole)
 
 
+def all_watched(world: VirtualWorld) -> bool:
+    """Whether BFD is up wherever it is wanted."""
+    instances = [instance.router for instance in world.cloud.instances.values()]
+    return all(
+        session.state is BfdState.UP
+        for router in (*world.routers.values(), *instances)
+        for session in router.bfd.sessions.values()
+    )
+
+
 def in_agreement(seed: int, failures: int) -> None:
     """Before, during and after failures of a drawn design; and its flows, with real packets."""
     drawn = Drawn(seed)
@@ -183,6 +194,7 @@ def in_agreement(seed: int, failures: int) -> None:
     whole = state_of(settled)
     same_everywhere(made, whole)
     assert all(as_expected(made)), drawn.text
+    assert all_watched(made), drawn.text
     every = list(elements(settled))
     for element in random.Random(seed).sample(every, min(failures, len(every))):
         failed_and_mended(made, whole, lost_ways(settled, [element]), 12.0, 12.0)

@@ -9,7 +9,7 @@ import pytest
 
 from obrin.core.address.prefix import parse_prefix
 from obrin.core.ipsec.agreement import predict, smallest_edit
-from obrin.core.ipsec.ends import End
+from obrin.core.ipsec.ends import End, child_count, first_refused
 from obrin.core.ipsec.selectors import ANY_IPV4, Selector
 from obrin.core.ipsec.suite import SHIPPED, Suite, make_suite
 from obrin.wire.ike.config import Identity
@@ -81,6 +81,7 @@ def played(
             local_selectors=told.local,
             remote_selectors=told.remote,
             reauthenticate=told.reauthenticates,
+            each_pair=told.each_pair,
             fragmentation=rng.random() < 0.7,
         )
     net = Net(*ends, delay=0.01, seed=seed)
@@ -94,9 +95,21 @@ def played(
         found = {"IKE_SA_INIT": failed != "IKE_SA_INIT"}
         return found | {"IKE_AUTH": False} if failed == "IKE_AUTH" else found
     found = {"IKE_SA_INIT": True, "IKE_AUTH": True}
-    found["first child SA"] = any(isinstance(e, ChildUp) for e in events)
-    if not found["first child SA"]:
+    told = [e for e in events if isinstance(e, ChildUp | Refused)]
+    found["first child SA"] = bool(told) and isinstance(told[0], ChildUp)
+    if not any(isinstance(e, ChildUp) for e in told):
+        another = bool(told) and told[0].notify == "TS_UNACCEPTABLE"
+        if another and first_refused(*configured) and child_count(*configured):
+            found["further child SAs"] = False
         return found
+    net.run(60.0)
+    if configured is not None:
+        both = [end.tunnels["t"].outbounds for end in ends]
+        assert {scope[::-1] for scope in both[0]} == set(both[1])
+        several = child_count(*configured)
+        assert len(both[0]) in (1, several)
+        if several > 1 or not found["first child SA"]:
+            found["further child SAs"] = len(both[0]) == several
     net.run(CHILD * 0.97)
     found["first child rekey"] = any(isinstance(e, ChildUp) and e.rekeyed for e in events)
     if found["first child rekey"]:
@@ -127,7 +140,9 @@ def some_ends(rng: random.Random, one: tuple[Suite, ...], two: tuple[Suite, ...]
             replace(ends[0], local=here, remote=(NETWORKS[0],)),
             replace(ends[1], remote=there, local=(ANY_IPV4,)),
         )
-    return tuple(replace(e, reauthenticates=rng.random() < 0.15) for e in ends)
+    return tuple(
+        replace(e, reauthenticates=rng.random() < 0.15, each_pair=rng.random() < 0.3) for e in ends
+    )
 
 
 def compare(seed: int) -> str:

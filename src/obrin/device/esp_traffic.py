@@ -63,8 +63,8 @@ class EspTraffic:
             self._drop(f"ESP {error.reason}", NO_FLOW)
             return None
         tunnel = self._ike.tunnels[name]
-        if child is not tunnel.outbound and not child.replaced:
-            tunnel.outbound = child  # the peer uses the new one: so can we
+        if tunnel.outbounds.get(child.scope) is not child and not child.replaced:
+            tunnel.use(child)  # the peer uses the new one: so can we
         tunnel.heard(now)
         if _NEXT.get(version_bits(inner)) == next_header:
             return name, inner
@@ -75,9 +75,10 @@ class EspTraffic:
     def seal(self, name: str, packet: Packet, key: PacketKey) -> bytes | None:
         """The outer packet; None for one that was dropped."""
         tunnel = self._ike.tunnels[name]
-        child = tunnel.outbound
+        child = tunnel.sending(packet.source, packet.destination)
         if child is None:
-            self._drop(f"tunnel {name} has no child SA", key)
+            what = "child SA for it" if tunnel.outbounds else "child SA"
+            self._drop(f"tunnel {name} has no {what}", key)
             return None
         try:
             data = child.sealer.seal(packet.encode(), _NEXT[packet.bits])

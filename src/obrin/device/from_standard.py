@@ -110,6 +110,7 @@ def _peer(tunnel: Tunnel, secrets: dict[str, str], credential: Credential | None
         remote_selectors=tuple(map(Selector.of, tunnel.remote_selectors)),
         always_encapsulate=tunnel.always_encapsulate,
         reauthenticate=tunnel.renewal == "reauthenticate",
+        each_pair=tunnel.each_pair,
     )
 
 

@@ -8,7 +8,6 @@ from obrin.core.address.prefix import Address
 from obrin.core.ipsec.selectors import ANY
 from obrin.device.config import RouterConfig, RouterTunnel
 from obrin.wire.errors import PacketError
-from obrin.wire.ike.child import ChildSa
 from obrin.wire.ike.tunnel import Tunnel
 from obrin.wire.packet import Packet
 
@@ -56,19 +55,12 @@ class Selection:
         self._all = {(name, bits) for name, t in held for bits in ANY if t.takes_all(bits)}
 
     def takes(self, name: str | None, packet: Packet, *, inwards: bool = False) -> bool:
-        """By the selectors of a tunnel's child SA; most tunnels take a whole family, and what goes
+        """By the selectors of a tunnel's child SAs; most tunnels take a whole family, and what goes
         by no tunnel needs none."""
         if name is None or (name, packet.bits) in self._all:
             return True
-        child = self._running[name].outbound
-        if child is None:
-            return True
+        children = self._running[name].outbounds
         ends = packet.source, packet.destination
-        return _selected(child, ends[::-1] if inwards else ends)
-
-
-def _selected(child: ChildSa, ends: tuple[Address, Address]) -> bool:
-    return all(
-        any(selector.holds(address) for selector in selectors)
-        for address, selectors in zip(ends, (child.local, child.remote), strict=True)
-    )
+        if inwards:
+            ends = ends[::-1]
+        return not children or any(child.takes(*ends) for child in children.values())

@@ -68,7 +68,7 @@ class Router:
         self._parts = Reassembly()
         self._underlay: list[bytes] = []
         self._local: list[bytes] = []
-        self._bfd = BfdSessions(config.tunnels, rng)
+        self.bfd = BfdSessions(config.tunnels, rng)
         self._spares = Spares(config.tunnels, self.ike.tunnels)
         self._build_table()
 
@@ -111,7 +111,7 @@ class Router:
         for name in changes.new:
             self.ike.add(config.tunnels[name].peer, now)
         self._spares.take(config.tunnels, now)
-        self._bfd.take(config.tunnels, self._carrying(), now)
+        self.bfd.take(config.tunnels, self._carrying(), now)
         for name in changes.sessions_new:
             session = self.bgp.add(config.neighbours[name])
             session.start(now)
@@ -182,14 +182,14 @@ class Router:
             self.tcp.next_timer(),
             self.bgp.next_timer(),
             self._spares.next_timer(),
-            self._bfd.next_timer(),
+            self.bfd.next_timer(),
         )
 
     def handle_timer(self, now: float) -> None:
         self.ike.handle_timer(now)
         self.tcp.handle_timer(now)
         self.bgp.handle_timer(now)
-        self._bfd.handle_timer(now)
+        self.bfd.handle_timer(now)
         self._settle(now)
 
     # Forwarding
@@ -301,7 +301,7 @@ class Router:
             if packet.protocol == TCP:
                 self.tcp.receive(packet, now)
             elif packet.protocol == UDP:
-                self._bfd.receive(arrived_by, packet, now)
+                self.bfd.receive(arrived_by, packet, now)
             else:
                 raise PacketError("of a protocol that the gateway itself does not speak")
         except (PacketError, BfdError) as error:
@@ -325,7 +325,7 @@ class Router:
             changed |= self.bgp.pump(now)
             if changed:
                 self._build_table()
-            packets, watching = self.tcp.packets(now), self._bfd.packets()
+            packets, watching = self.tcp.packets(now), self.bfd.packets()
             for data in packets:
                 self._forward(decode_packet(data), None, now, own=True)
             for name, packet in watching:
@@ -337,7 +337,7 @@ class Router:
 
     def _take_bfd_changes(self, now: float) -> bool:
         """A path that died takes its routes with it, long before IKE notices (RFC 5882)."""
-        found = self._bfd.changes()
+        found = self.bfd.changes()
         for name, alive in found:
             self._note(now, name, "BFD up" if alive else "BFD down: the path is dead")
             if alive:
@@ -358,7 +358,7 @@ class Router:
             self.esp.child_up(event)
             self.key_events.append(event)
             if not event.rekeyed:
-                self._bfd.tunnel_up(event.tunnel, now)
+                self.bfd.tunnel_up(event.tunnel, now)
             self.bgp.tunnel_up(event.tunnel, now)
             if event.rekeyed:
                 self.states[event.tunnel].rekeyed(CHILD_REKEY)
@@ -371,7 +371,7 @@ class Router:
                 self._note(now, event.tunnel, f"child SA down: {event.reason}")
                 self.bgp.tunnel_down(event.tunnel, now)
                 self._spares.elder_down(event.tunnel, now)
-                self._bfd.tunnel_down(event.tunnel, now)
+                self.bfd.tunnel_down(event.tunnel, now)
             return True
         if isinstance(event, IkeUp):
             self.key_events.append(event)
@@ -396,7 +396,7 @@ class Router:
         self.history.append((now, tunnel, text))
 
     def _build_table(self) -> None:
-        alive = self._carrying() - self._bfd.dead
+        alive = self._carrying() - self.bfd.dead
         self.table = table_of(self.config, alive, self.bgp.speaker.decisions)
 
     def underlay(self) -> list[bytes]:

@@ -79,6 +79,17 @@ def bfd_of(design: Design, link_name: str, selection: str) -> Bfd | None:
     return Bfd() if link.bfd is None and able and selection == "interface" else None
 
 
+def each_pair_of(design: Design, link_name: str, selection: str) -> bool:
+    """As the design says; for a blank, where an end is known to hold no more in one child SA. With
+    tunnel interfaces there is nothing to divide."""
+    said = design.links[link_name].child_sas
+    if selection != "policy":
+        return False
+    if said is not None:
+        return said == "each-pair"
+    return any(end.profile.several_selectors is False for end in ends_of(design, link_name))
+
+
 def liveness_of(design: Design, link_name: str) -> Liveness:
     """As the design says; for blanks, what every end can be set to."""
     wanted = design.links[link_name].liveness

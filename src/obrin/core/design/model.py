@@ -295,6 +295,12 @@ class Link(Entity):
     encapsulation: Literal["auto", "always"] = Field(
         "auto", description="UDP encapsulation of ESP: when a translator is found, or always."
     )
+    child_sas: Literal["one", "each-pair"] | None = Field(
+        None,
+        alias="child-sas",
+        description="With policies: one child SA for all traffic selectors, or one for each pair. "
+        "Blank: each pair, if a device holds no more in one.",
+    )
     oversize: Literal["refuse", "fragment"] = Field(
         "refuse",
         description="What becomes of an IPv4 packet that is too large for a tunnel and may be cut: "

@@ -103,6 +103,11 @@ class ProfileSpec(Entity):
     same_selectors: int | None = Field(
         None, ge=1, alias="same-selectors", description="Tunnels at once for equal selectors."
     )
+    several_selectors: bool | None = Field(
+        None,
+        alias="several-selectors",
+        description="Holds several prefixes at each end of one child SA.",
+    )
     tunnels: int | None = Field(None, ge=1, description="Most tunnels.")
     throughput: Megabits | None = Field(None, description="What it encrypts.")
     bgp: bool | None = Field(None, description="Speaks BGP.")
@@ -147,6 +152,7 @@ def build_profile(name: str, spec: ProfileSpec) -> Profile:
         translators=spec.translators,
         selection=_pair(spec.selection),
         same_selectors=spec.same_selectors,
+        several_selectors=spec.several_selectors,
         tunnels=spec.tunnels,
         throughput=spec.throughput,
         bgp=spec.bgp,

@@ -157,6 +157,7 @@ def _ends(
                 local=local,
                 remote=remote,
                 reauthenticates=anew,
+                each_pair=link.each_pair,
             )
         )
     return _really(settled, tunnel, found[0], found[1])

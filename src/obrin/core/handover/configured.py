@@ -150,6 +150,7 @@ def _tunnel(end: TunnelEnd) -> Tunnel:
         interface=interface_name(end.tunnel),
         local_address=end.own_address,
         renewal=end.profile.renewal or "rekey",
+        watched=end.watched,
         **{name: getattr(end, name) for name in _SAME},
     )
 

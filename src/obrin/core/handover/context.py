@@ -173,6 +173,7 @@ def _tunnel(end: TunnelEnd, secrets: Secrets | None) -> Context:
         "remote_identity": end.remote_identity,
         "encapsulate_always": end.always_encapsulate,
         "fragment_before_encryption": end.fragments,
+        "child_sa_for_each_pair": end.each_pair,
         "mss": end.mss.ipv4,
         "mss6": end.mss.ipv6,
         "liveness": {

@@ -212,6 +212,7 @@ def _tunnels(settled: Settled, ends: tuple[TunnelEnd, ...]) -> Iterator[Block]:
         ("What leads traffic into it", [_LEADS[end.selection] for end in ends]),
         ("Local traffic selector", [listed(e.local_selectors) for e in ends]),
         ("Remote traffic selector", [listed(e.remote_selectors) for e in ends]),
+        *_child_sas(ends),
         (
             "UDP encapsulation",
             ["always" if e.always_encapsulate else "when a translator is found" for e in ends],
@@ -230,6 +231,15 @@ def _tunnels(settled: Settled, ends: tuple[TunnelEnd, ...]) -> Iterator[Block]:
         ("Largest TCP segment (MSS), both directions", list(map(_mss_words, ends))),
     ]
     yield Table(("Value", *names), ([name, *values] for name, values in rows))
+
+
+def _child_sas(ends: tuple[TunnelEnd, ...]) -> Iterator[tuple[str, list[str]]]:
+    """Only where a tunnel has several."""
+    if any(end.each_pair for end in ends):
+        yield "Child SAs", [_CHILD_SAS[end.each_pair] for end in ends]
+
+
+_CHILD_SAS = {True: "one for each pair of these selectors", False: "one"}
 
 
 def _bfd(end: TunnelEnd) -> str:

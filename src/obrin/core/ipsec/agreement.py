@@ -6,7 +6,8 @@ The same offers, choice and lifetimes as in the wire engine, played through in o
   the group is asked again (INVALID_KE_PAYLOAD, section 1.2).
 - IKE_AUTH: identities and keys; and the first child, which takes its keys from the IKE SA without
   a group of its own, so that a difference in perfect forward secrecy shows only at its first rekey;
-  its traffic selectors are narrowed to what both ends have (section 2.9).
+  its traffic selectors are narrowed to what both ends have (section 2.9). Further child SAs, where
+  an end holds one pair of selectors in each, are made like rekeys.
 - Rekeys: lifetimes are not negotiated (section 2.8), each end acts on its own; so the end whose
   time comes first proposes, and what it may propose can differ from what was agreed at first.
 - A device that reauthenticates instead deletes the IKE SA and starts anew (section 2.8.3).
@@ -27,6 +28,8 @@ from obrin.core.ipsec.ends import (
     End,
     Step,
     apart,
+    child_count,
+    first_refused,
     names,
     selected,
     stranger,
@@ -90,8 +93,19 @@ def _predict(one: End, two: End, same_key: bool) -> Iterator[Step]:
         text = f"{two.name} has none of the traffic selectors; the IKE SA stays, without a child SA"
         yield Step(0, 0, "first child SA", text, SELECTORS_APART)
         return
-    text = f"{names(child)}; keys from the IKE SA, no group of its own{narrowed}"
-    yield Step(0, 0, "first child SA", text)
+    missed = first_refused(one, two)
+    if missed:
+        text = f"{two.name} does not have {missed}; the next pair is asked for"
+        yield Step(0, 0, "first child SA", text, SELECTORS_APART)
+    else:
+        text = f"{names(child)}; keys from the IKE SA, no group of its own{narrowed}"
+        yield Step(0, 0, "first child SA", text)
+    if missed or child_count(one, two) > 1:
+        # With a group of their own, as in rekeys: a difference in PFS shows here already.
+        text, notify = _child_rekey(one, two)
+        yield Step(0, 0, "further child SAs", text, notify)
+        if missed and notify:
+            return
     rekeys = [
         _rekey("first child rekey", one, two, child, esp_lifetime, _child_rekey),
         _rekey("IKE rekey", one, two, agreed, ike_lifetime, _ike_rekey),

@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 
 from obrin.core.ipsec.proposal import Proposal, mismatch
 from obrin.core.ipsec.registry import Kind
-from obrin.core.ipsec.selectors import ANY_IPV4, Selector, narrow
+from obrin.core.ipsec.selectors import ANY_IPV4, Selector, narrow, pairs
 from obrin.core.ipsec.suite import Suite
 
 WORDS = {
@@ -25,7 +25,8 @@ class End:
     """One end: its name, and the suites it is configured with, preferred first.
 
     `sends` is the identity that it presents, `expects` the one that it wants; empty: the other
-    end's. `local` and `remote` are its traffic selectors.
+    end's. `local` and `remote` are its traffic selectors; with `each_pair` it holds one pair of
+    them in a child SA.
     """
 
     name: str
@@ -35,6 +36,7 @@ class End:
     local: tuple[Selector, ...] = (ANY_IPV4,)
     remote: tuple[Selector, ...] = (ANY_IPV4,)
     reauthenticates: bool = False
+    each_pair: bool = False
 
     @property
     def versions(self) -> frozenset[int]:
@@ -76,10 +78,31 @@ def selected(one: End, two: End) -> str | None:
     far = narrow(one.remote, two.local)
     if not near or not far:
         return None
+    several, count = "", child_count(one, two)
+    if count > 1:
+        holder = one if one.each_pair else two
+        several = f"; {count} child SAs, since {holder.name} holds one pair in each"
     if set(near) == set(one.local) and set(far) == set(one.remote):
-        return ""
+        return several
     listed = [" and ".join(map(str, found)) for found in (near, far)]
-    return f"; {two.name} narrows the traffic selectors to {listed[0]} there, {listed[1]} here"
+    narrowed = f"; {two.name} narrows the traffic selectors to {listed[0]} there, {listed[1]} here"
+    return narrowed + several
+
+
+def child_count(one: End, two: End) -> int:
+    """How many child SAs there will be: one for each pair of selectors, if an end holds no more."""
+    near, far = narrow(one.local, two.remote), narrow(one.remote, two.local)
+    count = sum(1 for _ in pairs(near, far))
+    return count if one.each_pair or two.each_pair else min(count, 1)
+
+
+def first_refused(one: End, two: End) -> str:
+    """The pair that `one` asks for first, holding one in a child SA, if `two` does not have it."""
+    first = next(pairs(one.local, one.remote), None) if one.each_pair else None
+    if first is None or (narrow(first[0], two.remote) and narrow(first[1], two.local)):
+        return ""
+    (mine,), (theirs,) = first
+    return f"{mine} and {theirs}"
 
 
 def names(proposal: Proposal) -> str:

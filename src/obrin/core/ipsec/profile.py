@@ -125,7 +125,8 @@ class LivenessRange:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Profile:
-    """`same_selectors` is how many tunnels it holds at once for equal traffic selectors."""
+    """`same_selectors` is how many tunnels it holds at once for equal traffic selectors,
+    `several_selectors` whether one child SA holds several of them at an end."""
 
     name: str
     versions: tuple[int, ...] | None = None
@@ -138,6 +139,7 @@ class Profile:
     translators: bool | None = None
     selection: tuple[str, ...] | None = None
     same_selectors: int | None = None
+    several_selectors: bool | None = None
     tunnels: int | None = None
     throughput: float | None = None
     bgp: bool | None = None

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 from obrin.core.address.prefix import Address, Prefix, format_address
@@ -46,6 +46,19 @@ class Selector:
 
 ANY_IPV4, ANY_IPV6 = Selector(32, 0, 0xFFFFFFFF), Selector(128, 0, (1 << 128) - 1)
 ANY = {32: ANY_IPV4, 128: ANY_IPV6}
+
+
+Selectors = tuple[Selector, ...]
+Scope = tuple[Selectors, Selectors]
+"""The local selectors of a child SA, and the remote ones."""
+
+
+def pairs(local: Selectors, remote: Selectors) -> Iterator[Scope]:
+    """Each local selector with each remote one of its family."""
+    for mine in local:
+        for theirs in remote:
+            if mine.bits == theirs.bits:
+                yield (mine,), (theirs,)
 
 
 def narrow(offered: Sequence[Selector], own: Sequence[Selector]) -> tuple[Selector, ...]:

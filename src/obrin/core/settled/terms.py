@@ -10,7 +10,7 @@ from __future__ import annotations
 from dataclasses import dataclass, fields
 from typing import Any
 
-from obrin.core.design.arrangement import bfd_of, liveness_of
+from obrin.core.design.arrangement import bfd_of, each_pair_of, liveness_of
 from obrin.core.design.model import Link
 from obrin.core.design.references import all_suites
 from obrin.core.errors import SettleError
@@ -23,7 +23,8 @@ from obrin.core.settled.picking import Picker
 @dataclass(frozen=True, kw_only=True)
 class Terms:
     """`authentication` is a method's name, `selection` what leads traffic into the tunnels,
-    `fragments` whether packets that do not fit and may be cut are, before encryption.
+    `fragments` whether packets that do not fit and may be cut are, before encryption; `each_pair`
+    whether each pair of traffic selectors has a child SA of its own.
 
     Without slots, because an end of a tunnel has the terms beside what else an end has.
     """
@@ -34,6 +35,7 @@ class Terms:
     liveness: Liveness
     always_encapsulate: bool
     fragments: bool = False
+    each_pair: bool = False
     bfd: Bfd | None = None
 
 
@@ -54,6 +56,7 @@ def settled_terms(picker: Picker, name: str, link: Link, selection: str) -> Term
         liveness=liveness_of(picker.design, name),
         always_encapsulate=link.encapsulation == "always",
         fragments=link.oversize == "fragment",
+        each_pair=each_pair_of(picker.design, name, selection),
         bfd=bfd_of(picker.design, name, selection),
     )
 

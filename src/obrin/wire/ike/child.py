@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
+from obrin.core.address.prefix import Address
 from obrin.core.ipsec.proposal import Proposal
 from obrin.core.ipsec.registry import Kind
 from obrin.core.ipsec.selectors import Selector
@@ -32,6 +33,17 @@ class ChildSa:
     superseded: bool = False
     replaced: bool = False
     delete_again_at: float = float("inf")
+
+    def takes(self, source: Address, destination: Address) -> bool:
+        """Whether a packet that leaves by it is one it is for."""
+        return any(s.holds(source) for s in self.local) and any(
+            s.holds(destination) for s in self.remote
+        )
+
+    @property
+    def scope(self) -> tuple[tuple[Selector, ...], tuple[Selector, ...]]:
+        """What it is for, as others of its tunnel are for something else."""
+        return self.local, self.remote
 
     @property
     def esn(self) -> bool:

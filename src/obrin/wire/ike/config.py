@@ -45,7 +45,8 @@ class PeerConfig:
 
     It proves who it is, and wants the peer to, by `credential` where there is one, else by `key`.
     `reauthenticate`: where an IKE SA would be rekeyed, it is deleted and begun anew instead
-    (RFC 7296 section 2.8.3).
+    (RFC 7296 section 2.8.3). `each_pair`: a child SA holds one local and one remote selector, and
+    there are as many as pairs.
     """
 
     name: str
@@ -64,3 +65,4 @@ class PeerConfig:
     fragmentation: bool = True
     restart_delay: float = 1.0
     reauthenticate: bool = False
+    each_pair: bool = False

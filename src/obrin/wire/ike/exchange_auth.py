@@ -8,18 +8,26 @@ from collections.abc import Iterator
 from obrin.core.ipsec.offers import child_offers, ike_lifetime, lifetime
 from obrin.core.ipsec.proposal import Proposal, choose
 from obrin.core.ipsec.registry import Kind
-from obrin.core.ipsec.selectors import Selector, narrow
+from obrin.core.ipsec.selectors import Scope
 from obrin.wire.ike import exchange_info
 from obrin.wire.ike.config import Identity
 from obrin.wire.ike.errors import IkeFormatError, IkeRefusal
 from obrin.wire.ike.events import ChildUp, IkeUp, Refused
 from obrin.wire.ike.keys import prf, shared_key_auth
 from obrin.wire.ike.message import find, find_notify, first_error, need
-from obrin.wire.ike.negotiate import accept_answer, make_child, with_spi
+from obrin.wire.ike.negotiate import (
+    accept_answer,
+    answered,
+    make_child,
+    offered_scope,
+    selected,
+    with_spi,
+)
 from obrin.wire.ike.numbers import AuthMethod, Exchange, Notify, PayloadType, notify_name
-from obrin.wire.ike.payloads import Auth, Id, NotifyPayload, Payload, Ts
+from obrin.wire.ike.payloads import Auth, Id, NotifyPayload, Payload
 from obrin.wire.ike.sa import IkeSa
 from obrin.wire.ike.sa_payload import Sa
+from obrin.wire.ike.scope import first_scope, taken
 from obrin.wire.ike.signatures import SignatureProblem
 from obrin.wire.ike.transitions import State, Step
 from obrin.wire.ike.tunnel_state import KEEPALIVE_EVERY, TunnelState
@@ -82,8 +90,7 @@ def ask(tunnel: TunnelState, sa: IkeSa, now: float) -> None:
         Id(PayloadType.IDR, config.remote_identity.kind, config.remote_identity.data),
         *proof,
         Sa(offers),
-        Ts(PayloadType.TSI, config.local_selectors),
-        Ts(PayloadType.TSR, config.remote_selectors),
+        *selected(first_scope(config)),
     ]
     sa.next_id = 1
     tunnel.request(
@@ -118,29 +125,37 @@ def _take_answer(
         if error is not None:
             name = notify_name(error.notify)
             tunnel.note(Refused(config.name, True, name, "the peer refused the first child"))
+            if _others_may_be_had(tunnel, error.notify, now):
+                return
             _give_up_without_child(tunnel, sa, now)
             return
         chosen = accept_answer(need(payloads, Sa, "SA").proposals, offers)
-        local = need(payloads, Ts, "traffic selector", PayloadType.TSI).selectors
-        remote = need(payloads, Ts, "traffic selector", PayloadType.TSR).selectors
         if len(chosen.spi) != 4:
             raise IkeFormatError("the peer's child SPI is not 4 bytes")
-        _add_child(
-            tunnel,
-            sa,
-            chosen,
-            spi,
-            now,
-            exchange_initiator=True,
-            local=narrow(local, config.local_selectors),
-            remote=narrow(remote, config.remote_selectors),
-        )
+        scope = answered(payloads, first_scope(config))
+        _add_child(tunnel, sa, chosen, spi, now, exchange_initiator=True, scope=scope)
+        tunnel.more_possible = find_notify(payloads, Notify.ADDITIONAL_TS_POSSIBLE) is not None
+        if tunnel.wanted() is not None:
+            tunnel.create_at = now
     except (IkeFormatError, IkeRefusal) as problem:
         tunnel.note_refusal(problem)
         if sa.state is State.ESTABLISHED:
             _give_up_without_child(tunnel, sa, now)
         else:
             tunnel.drop_sa(sa, str(problem), now)
+
+
+def _others_may_be_had(tunnel: TunnelState, notify: int, now: float) -> bool:
+    """Whether another child SA is asked for instead of the first: one for a single pair, or for the
+    next pair."""
+    if notify == Notify.SINGLE_PAIR_REQUIRED and not tunnel.config.each_pair:
+        tunnel.more_possible = True
+    elif notify == Notify.TS_UNACCEPTABLE and tunnel.config.each_pair:
+        tunnel.refused.add(first_scope(tunnel.config))
+    else:
+        return False
+    tunnel.create_at = now
+    return tunnel.wanted() is not None
 
 
 def _give_up_without_child(tunnel: TunnelState, sa: IkeSa, now: float) -> None:
@@ -183,29 +198,15 @@ def _answer_child(
     chosen = choose(offered, child_offers(config.suites, with_group=False))
     if chosen is None or len(chosen.spi) != 4:
         raise IkeRefusal(Notify.NO_PROPOSAL_CHOSEN, "no child proposal is one that we accept")
-    remote = narrow(
-        need(payloads, Ts, "traffic selector", PayloadType.TSI).selectors, config.remote_selectors
-    )
-    local = narrow(
-        need(payloads, Ts, "traffic selector", PayloadType.TSR).selectors, config.local_selectors
-    )
-    if not remote or not local:
+    scope, more = taken(config, offered_scope(payloads), ())
+    if not all(scope):
         raise IkeRefusal(Notify.TS_UNACCEPTABLE, "the peer's traffic selectors are not ours")
     spi = tunnel.rng(4)
-    _add_child(
-        tunnel,
-        sa,
-        chosen,
-        spi,
-        now,
-        exchange_initiator=False,
-        local=local,
-        remote=remote,
-    )
+    _add_child(tunnel, sa, chosen, spi, now, exchange_initiator=False, scope=scope)
     return [
         Sa((Proposal(chosen.protocol, chosen.transforms, chosen.number, spi),)),
-        Ts(PayloadType.TSI, remote),
-        Ts(PayloadType.TSR, local),
+        *selected(scope[::-1]),
+        *([NotifyPayload(Notify.ADDITIONAL_TS_POSSIBLE)] if more else []),
     ]
 
 
@@ -273,10 +274,9 @@ def _add_child(
     now: float,
     *,
     exchange_initiator: bool,
-    local: tuple[Selector, ...],
-    remote: tuple[Selector, ...],
+    scope: Scope,
 ) -> None:
-    if not local or not remote:
+    if not all(scope):
         raise IkeRefusal(Notify.TS_UNACCEPTABLE, "the peer widened the traffic selectors")
     child = make_child(
         sa,
@@ -286,11 +286,10 @@ def _add_child(
         exchange_initiator=exchange_initiator,
         nonces=(sa.nonce_i, sa.nonce_r),
         shared=b"",
-        local=local,
-        remote=remote,
+        scope=scope,
         suites=tunnel.config.suites,
         now=now,
     )
     tunnel.children[child.spi_in] = child
-    tunnel.outbound = child
+    tunnel.use(child)
     tunnel.note(ChildUp(tunnel.config.name, child))

@@ -66,7 +66,8 @@ def answer(tunnel: TunnelState, sa: IkeSa, payloads: list[Payload], now: float) 
                 if child.spi_out == spi_out:
                     if not child.replaced:
                         gone.append(child.spi_in)
-                    reason = "replaced" if len(tunnel.children) > 1 else "the peer deleted it"
+                    alike = [c for c in tunnel.children.values() if c.scope == child.scope]
+                    reason = "replaced" if len(alike) > 1 else "the peer deleted it"
                     tunnel.drop_child(child, reason, now)
     return [Delete(Protocol.ESP, tuple(gone))] if gone else []
 

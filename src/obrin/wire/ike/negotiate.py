@@ -5,12 +5,15 @@ from __future__ import annotations
 from obrin.core.ipsec.offers import esp_lifetime, lifetime
 from obrin.core.ipsec.proposal import Proposal, choose
 from obrin.core.ipsec.registry import Kind
-from obrin.core.ipsec.selectors import Selector
+from obrin.core.ipsec.selectors import Scope, narrow
 from obrin.core.ipsec.suite import Suite
 from obrin.wire.esp import make_opener, make_sealer
 from obrin.wire.ike.child import ChildSa
 from obrin.wire.ike.errors import IkeFormatError
 from obrin.wire.ike.keys import derive_child_keys
+from obrin.wire.ike.message import need
+from obrin.wire.ike.numbers import PayloadType
+from obrin.wire.ike.payloads import Payload, Ts
 from obrin.wire.ike.sa import IkeSa
 
 
@@ -28,6 +31,26 @@ def accept_answer(answer: tuple[Proposal, ...], offered: tuple[Proposal, ...]) -
     return answer[0]
 
 
+def selected(scope: Scope) -> list[Payload]:
+    """The traffic selectors of the exchange's initiator, then of its responder."""
+    return [Ts(PayloadType.TSI, scope[0]), Ts(PayloadType.TSR, scope[1])]
+
+
+def offered_scope(payloads: list[Payload]) -> Scope:
+    """What a request wants, as its responder sees it."""
+    initiator, responder = (
+        need(payloads, Ts, "traffic selector", kind).selectors
+        for kind in (PayloadType.TSI, PayloadType.TSR)
+    )
+    return responder, initiator
+
+
+def answered(payloads: list[Payload], asked: Scope) -> Scope:
+    """What the responder left of what was asked; nothing in a half where it widened it."""
+    remote, local = offered_scope(payloads)
+    return narrow(local, asked[0]), narrow(remote, asked[1])
+
+
 def make_child(
     sa: IkeSa,
     chosen: Proposal,
@@ -37,8 +60,7 @@ def make_child(
     exchange_initiator: bool,
     nonces: tuple[bytes, bytes],
     shared: bytes,
-    local: tuple[Selector, ...],
-    remote: tuple[Selector, ...],
+    scope: Scope,
     suites: tuple[Suite, ...],
     now: float,
 ) -> ChildSa:
@@ -64,8 +86,8 @@ def make_child(
         spi_in=spi_in,
         spi_out=spi_out,
         chosen=chosen,
-        local=local,
-        remote=remote,
+        local=scope[0],
+        remote=scope[1],
         sealer=make_sealer(number_out, encryption, integrity, keys_out, esn=esn, rng=sa.rng),
         opener=make_opener(number_in, encryption, integrity, keys_in, esn=esn),
         keys_in=keys_in,

@@ -11,6 +11,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from obrin.wire.ike import (
+    exchange_another,
     exchange_auth,
     exchange_child,
     exchange_info,
@@ -200,7 +201,7 @@ class Tunnel(TunnelState):
 
     def next_timer(self) -> float:
         """When `handle_timer` is due next; infinity when nothing is."""
-        due = min(self.restart_at, self._anew_at())
+        due = min(self.restart_at, self._anew_at(), self.create_at)
         if self.current is not None:
             due = min(due, self.current.path.keepalive_at)
         for sa in self.sas:
@@ -247,6 +248,8 @@ class Tunnel(TunnelState):
             path = self.current.path
             path.keepalive_at = now + KEEPALIVE_EVERY
             self._output.append(Datagram(path.local, path.remote, b"\xff"))
+        if now >= self.create_at:
+            exchange_another.ask(self, now)
         if now >= self.restart_at:
             self.start(now)
 

@@ -9,7 +9,9 @@ from collections import deque
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
+from obrin.core.address.prefix import Address as Ip
 from obrin.core.ipsec.proposal import Proposal
+from obrin.core.ipsec.selectors import Scope
 from obrin.wire.ike.child import ChildSa
 from obrin.wire.ike.config import PeerConfig
 from obrin.wire.ike.dh import KeyPair
@@ -22,6 +24,7 @@ from obrin.wire.ike.numbers import NAT_PORT, NON_ESP_MARKER, PORT, Exchange, not
 from obrin.wire.ike.path import Address, Path
 from obrin.wire.ike.payloads import Payload
 from obrin.wire.ike.sa import IkeSa, ResponseHandler
+from obrin.wire.ike.scope import next_scope
 from obrin.wire.ike.transitions import State, Step
 
 KEEPALIVE_EVERY = 20.0  # RFC 3948 section 4
@@ -77,6 +80,9 @@ class TunnelState:
     """`rng(n)` gives n random bytes; nothing else here is random and nothing reads a clock.
 
     `wanted_groups` are those that the peer asked for in rekeys, by protocol (section 1.3).
+    `outbounds` are the child SAs that are sent by, each for its scope; at `create_at` another one
+    is asked for, by the IKE SA `creating` while it is. `more_possible`: the peer took a part of
+    what was offered and would take more; what it `refused` is not asked again.
     """
 
     config: PeerConfig
@@ -85,7 +91,11 @@ class TunnelState:
     sas: list[IkeSa] = field(default_factory=list)
     current: IkeSa | None = None
     children: dict[bytes, ChildSa] = field(default_factory=dict)
-    outbound: ChildSa | None = None
+    outbounds: dict[Scope, ChildSa] = field(default_factory=dict)
+    creating: IkeSa | None = None
+    create_at: float = float("inf")
+    more_possible: bool = False
+    refused: set[Scope] = field(default_factory=set)
     attempt: Attempt | None = None
     rekeys: dict[bytes, Rekey] = field(default_factory=dict)
     wanted_groups: dict[int, int] = field(default_factory=dict)
@@ -102,6 +112,28 @@ class TunnelState:
         if self.current is not None:
             return self.current.path
         return self.sas[-1].path if self.sas else self.first_path()
+
+    @property
+    def outbound(self) -> ChildSa | None:
+        """Any of those that are sent by; None when nothing can be."""
+        return next(iter(self.outbounds.values()), None)
+
+    def use(self, child: ChildSa) -> None:
+        """Send by this one what it is for."""
+        self.outbounds[child.scope] = child
+
+    def sending(self, source: Ip, destination: Ip) -> ChildSa | None:
+        """The child SA for a packet."""
+        if len(self.outbounds) == 1:
+            return self.outbound
+        return next((c for c in self.outbounds.values() if c.takes(source, destination)), None)
+
+    def wanted(self) -> Scope | None:
+        """What another child SA is to be asked for: by the end that starts, where there are to be
+        several."""
+        if not self.config.initiate or not (self.config.each_pair or self.more_possible):
+            return None
+        return next_scope(self.config, self.outbounds, self.refused)
 
     def note_refusal(self, problem: IkeFormatError | IkeRefusal, rekey: str = "") -> None:
         """This end refuses, or cannot read, what the peer said."""
@@ -156,10 +188,14 @@ class TunnelState:
             return
         if not self.children:
             self.childless_at = now
-        if self.outbound is child:
-            self.outbound = next(
-                (c for c in reversed(self.children.values()) if not c.replaced), None
-            )
+        if self.outbounds.get(child.scope) is child:
+            del self.outbounds[child.scope]
+            others = (c for c in reversed(self.children.values()) if c.scope == child.scope)
+            heir = next((c for c in others if not c.replaced), None)
+            if heir is not None:
+                self.use(heir)
+            elif self.children:
+                self.create_at = self.retry_at(now)
         self.note(ChildDown(self.config.name, child, reason))
 
     def drop_sa(self, sa: IkeSa, reason: str, now: float, *, restart: bool = True) -> None:
@@ -173,8 +209,12 @@ class TunnelState:
                 del self.rekeys[spi]
                 if spi in self.children:
                     self.children[spi].rekey_at = self.retry_at(now)
+        if sa is self.creating:
+            self.creating, self.create_at = None, self.retry_at(now)
         if sa is self.current:
             self.current = None
+            self.create_at, self.more_possible = float("inf"), False
+            self.refused.clear()
             for other in [o for o in self.sas if o.state in _REPLACED_STATES]:
                 self._forget_sa(other)
             for child in list(self.children.values()):

@@ -14,6 +14,7 @@ from obrin.core.settled.terms import Terms
 
 MODULE = "obrin-ipsec:ipsec"
 _ENCAPSULATION = {True: "always", False: "when-translated"}
+_CHILD_SAS = {True: "each-pair", False: "one"}
 _OVERSIZE = {True: "fragment", False: "refuse"}
 
 
@@ -73,6 +74,7 @@ def _encode(tunnel: Tunnel) -> Json:
         "remote-traffic-selector": [str(p) for p in tunnel.remote_selectors],
         "udp-encapsulation": _ENCAPSULATION[tunnel.always_encapsulate],
         "oversize": _OVERSIZE[tunnel.fragments],
+        "child-sas": _CHILD_SAS[tunnel.each_pair],
         "liveness": {
             "delay": decimal(tunnel.liveness.delay),
             "first-wait": decimal(tunnel.liveness.wait),
@@ -121,6 +123,7 @@ def _decode(entry: Json, suites: dict[str, Suite]) -> Tunnel:
         remote_selectors=tuple(map(parse_prefix, entry["remote-traffic-selector"])),
         always_encapsulate=entry["udp-encapsulation"] == _ENCAPSULATION[True],
         fragments=entry["oversize"] == _OVERSIZE[True],
+        each_pair=entry["child-sas"] == _CHILD_SAS[True],
         liveness=Liveness(float(live["delay"]), float(live["first-wait"]), int(live["tries"])),
         bfd=decode_bfd(entry),
         watched=_decode_watched(entry),

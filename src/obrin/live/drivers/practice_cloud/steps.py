@@ -174,6 +174,7 @@ def tunnel_step(settled: Settled, tunnel: SettledTunnel, secrets: Secrets) -> Cl
         "inner_mtu": end.mtu,
         "always_encapsulate": end.always_encapsulate,
         "fragments": end.fragments,
+        "each_pair": end.each_pair,
         "metric": end.preference,
     }
     if end.authentication == BY_KEY:

@@ -121,7 +121,8 @@ class Tunnel(Body):
     The gateway proves itself by `pre_shared_key` or by `certificate`, one of the two; TCP of its
     BGP sessions is signed where there are `session_passwords`, one for each session.
     Without traffic selectors, everything that is routed to it goes through, in packets of up to
-    `inner_mtu` bytes; where it `fragments`, larger ones that may be cut are. `inside` is a block of
+    `inner_mtu` bytes; where it `fragments`, larger ones that may be cut are; with `each_pair` a
+    child SA is for one pair of selectors. `inside` is a block of
     each family, `inside_addresses` the cloud's own in them.
     """
 
@@ -135,6 +136,7 @@ class Tunnel(Body):
     liveness: LivenessBody
     inner_mtu: Annotated[int, Field(ge=576, le=65535)] = 65535
     fragments: bool = False
+    each_pair: bool = False
     always_encapsulate: bool = False
     bgp: BgpBody | None = None
     bfd: BfdBody | None = None

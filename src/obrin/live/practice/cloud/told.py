@@ -129,6 +129,7 @@ class Told:
             local_selectors=tuple(map(Selector.of, body.local_selectors)) or _any(body),
             remote_selectors=tuple(map(Selector.of, body.remote_selectors)) or _any(body),
             always_encapsulate=body.always_encapsulate,
+            each_pair=body.each_pair,
         )
         return RouterTunnel(
             peer=peer,
