@@ -11,7 +11,7 @@ from obrin.core.handover.agreed import agreements, lines
 from obrin.core.handover.secrets import Secrets
 from obrin.core.ipsec.shared_keys import difference, key_print
 from tests.core.test_healthy import secrets_of
-from tests.doubles import settled_of, swap
+from tests.doubles import DESIGN, settled_of, swap
 
 NO_PFS = """\
 suites:
@@ -159,3 +159,67 @@ def test_passwords_of_sessions_are_played_through(
     (found,) = (f for f in check(settled, PRACTICE_CLOUD, secrets) if f.code == "entered-differs")
     assert wanted in found.cause
     assert "the tunnel comes up, and its BGP session never does" in found.consequence
+
+
+BEYOND = swap(
+    (
+        "        uplinks:\n          fibre",
+        "        loopback: 10.250.0.1\n        uplinks:\n          fibre",
+    ),
+    ("bgp: {hold: 6 s}", "bgp: {hold: 6 s, site-end: loopback, cloud-end: gateway-subnet}"),
+)
+
+
+@pytest.mark.parametrize(
+    ("said", "inside", "beyond"),
+    [
+        ("{}", "", ""),
+        (
+            "{source: 10.250.0.1}",
+            "the site speaks from 10.250.0.1, and the cloud speaks to {site}",
+            "",
+        ),
+        ("{source: 192.0.2.10}", "speaks from 192.0.2.10", "speaks from 192.0.2.10"),
+        (
+            "{peer: 10.99.0.1}",
+            "the cloud speaks from {cloud}, and the site speaks to 10.99.0.1",
+            "speaks to 10.99.0.1",
+        ),
+        ("{multihop: false}", "", "the site takes only a peer on the link"),
+        ("{multihop: true, host-route: true}", "", ""),
+        ("{host-route: false}", "", "has no static route to {cloud}, and waits for one"),
+    ],
+)
+def test_how_a_session_is_entered_is_played_through(said: str, inside: str, beyond: str) -> None:
+    for base, wanted in ((DESIGN, inside), (BEYOND, beyond)):
+        text = swap(
+            (
+                "    tunnels:\n",
+                f"    entered: {{site: {{sessions: {{a: {said}}}}}}}\n    tunnels:\n",
+            ),
+            text=base,
+        )
+        settled = settled_of(text)
+        tunnel = next(settled.tunnels())
+        wanted = wanted.format(site=tunnel.peers[0], cloud=tunnel.peers[1])
+        one, other = agreements(settled, {})
+        assert other.good
+        assert one.good is not bool(wanted)
+        assert wanted in "".join(step.text for step in one.steps if not step.good)
+        found = [
+            f
+            for f in check(settled, PRACTICE_CLOUD, secrets_of(settled))
+            if f.code == "entered-differs"
+        ]
+        assert len(found) == bool(wanted)
+
+
+def test_sessions_are_said_of_links_that_have_them() -> None:
+    text = swap(
+        (
+            "    bgp: {hold: 6 s}\n",
+            "    routing: static\n    entered: {site: {sessions: {a: {multihop: true}}}}\n",
+        )
+    )
+    with pytest.raises(DesignError, match="has no BGP sessions"):
+        settled_of(text)

@@ -9,6 +9,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
+from obrin.core.design.entered import Entered
 from obrin.core.design.joining import Circuit, CloudTable, Hub, InsideFirst
 from obrin.core.design.places import NetworkText
 from obrin.core.design.profile_spec import ProfileSpec
@@ -217,26 +218,6 @@ class Bgp(Entity):
         alias="cloud-end",
         description="The same at the cloud: inside, or at the instance's address in the gateway "
         "subnet.",
-    )
-
-
-class Entered(Entity):
-    """What is really entered at one end of a link, as somebody there says, where it may not be what
-    the sheet says. `check` and `agree` play it through."""
-
-    suites: list[str] | None = Field(None, min_length=1, description="Suites, preferred first.")
-    identity: str | None = Field(None, description="What it says it is.")
-    expects: str | None = Field(None, description="What it wants the other end to say.")
-    local: EitherPrefixesText | None = Field(None, description="Its own traffic selectors.")
-    remote: EitherPrefixesText | None = Field(None, description="Those of the other end.")
-    keys: dict[Name, str] = Field(
-        default_factory=dict,
-        description="Fingerprints of pre-shared keys, by tunnel; see 'obrin keys compare'.",
-    )
-    passwords: dict[Name, str] = Field(
-        default_factory=dict,
-        description="Fingerprints of passwords of BGP sessions, by tunnel; `none` where there is "
-        "none.",
     )
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 
 from obrin.core.address.prefix import parse_address
 from obrin.core.catalogue.shipped_profiles import SHIPPED_SPECS
@@ -226,17 +226,23 @@ def _link(design: Design, link_name: str, suites: set[str]) -> Iterator[Mistake]
         for index, suite in enumerate(entered.suites or ()):
             if suite not in suites:
                 yield unknown("suite", suite, suites, (*here, "entered", whose, "suites", index))
-        for key, named in (("keys", entered.keys), ("passwords", entered.passwords)):
+        told: list[tuple[str, Iterable[str]]] = [
+            ("keys", entered.keys),
+            ("passwords", entered.passwords),
+            ("sessions", entered.sessions),
+        ]
+        for key, named in told:
             for tunnel_name in named:
                 if tunnel_name not in link.tunnels:
                     place: Location = (*here, "entered", whose, key, tunnel_name)
                     yield unknown(f"tunnel of {link_name}", tunnel_name, link.tunnels, place)
-        if entered.passwords and link.routing == "static":
-            yield Mistake(
-                (*here, "entered", whose, "passwords"),
-                f"link {link_name} has no BGP session that could have a password",
-                "Take it out, or set 'routing: bgp'",
-            )
+        for key, said in (("passwords", entered.passwords), ("sessions", entered.sessions)):
+            if said and link.routing == "static":
+                yield Mistake(
+                    (*here, "entered", whose, key),
+                    f"link {link_name} has no BGP sessions",
+                    "Take it out, or set 'routing: bgp'",
+                )
     site, cloud = design.sites.get(link.site), design.clouds.get(link.cloud)
     if cloud is None:
         yield unknown("cloud", link.cloud, design.clouds, (*here, "cloud"))

@@ -9,7 +9,7 @@ from types import MappingProxyType
 
 from obrin.core.design.abilities import Able
 from obrin.core.handover.ends import TunnelEnd, cloud_end, site_end
-from obrin.core.handover.said import SIDES, passwords_entered, same_keys, with_session
+from obrin.core.handover.said import SIDES, same_keys, session_entered, with_session
 from obrin.core.handover.words import bfd_words, identity_words, method_words, role_words
 from obrin.core.ipsec.agreement import Edit, predict, smallest_edit
 from obrin.core.ipsec.ends import WORDS, End, Step
@@ -20,7 +20,8 @@ from obrin.core.ipsec.proposal import mismatch
 from obrin.core.ipsec.registry import Kind
 from obrin.core.ipsec.selectors import ANY, Selector
 from obrin.core.ipsec.suite import Suite
-from obrin.core.settled.links import SettledEntered, SettledTunnel
+from obrin.core.settled.entered import SettledEntered
+from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
 from obrin.core.settled.telling import announced_by_cloud, announced_by_site
 
@@ -249,7 +250,7 @@ def _as_entered(settled: Settled, agreement: Agreement, steps: Mapping[str, Step
         _line("Entered: the site's identity", (site.sends, cloud.expects), auth),
         _line("Entered: the cloud's identity", (site.expects, cloud.sends), auth),
         _line("Entered: key", (keys[0], keys[1]), auth),
-        *(Line(*told) for told in passwords_entered(tunnel, entered, steps)),
+        *(Line(*told) for told in session_entered(tunnel, entered, steps)),
         _line("Entered: the site's selectors", (listed[0], listed[1]), child),
         _line("Entered: the cloud's selectors", (listed[2], cloud_local), child),
     ]

@@ -249,13 +249,12 @@ def _session(
     session: SettledSession, tunnel: SettledTunnel, insides: Dual[Address], *, at_site: bool
 ) -> SessionEnd:
     peers = session.ends if at_site else session.ends[::-1]
-    inside = next((b for b in tunnel.inside if b.bits == peers[0].bits), None)
     return SessionEnd(
         label=session.label,
         peers=peers,
         ways=tuple(t.label for t in session.tunnels),
         next_hops=_next_hops(peers[0], session.families, insides),
-        beyond=inside is None or set(peers) != set(tunnel.ends_inside(inside)),
+        beyond=session.beyond(tunnel),
         host_route=host_route(peers[1], tunnel.inside),
     )
 

@@ -11,14 +11,13 @@ from obrin.core.address.prefix import Address, Prefix
 from obrin.core.address.translation import Exposure
 from obrin.core.design.arrangement import Arrangement, arrange
 from obrin.core.design.joining import SITE, Circuit
-from obrin.core.design.model import Design, Entered, Link, Tunnel
-from obrin.core.design.references import all_suites
+from obrin.core.design.model import Link, Tunnel
 from obrin.core.design.values import written_out
 from obrin.core.errors import AddressError, Misfit
 from obrin.core.ipsec.liveness import Bfd
-from obrin.core.ipsec.suite import Suite
 from obrin.core.settle.work import suffix
 from obrin.core.settled.clouds import SettledCloud, spaces_behind
+from obrin.core.settled.entered import SettledEntered, entered_of
 from obrin.core.settled.picking import Picker
 from obrin.core.settled.ranks import Rank
 from obrin.core.settled.sites import SettledGateway, SettledNetwork, SettledSite, SettledUplink
@@ -128,20 +127,6 @@ class SettledCircuit(Inside):
 
 Leg = SettledTunnel | SettledCircuit
 """What crosses from a site to a cloud: a tunnel or a circuit."""
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class SettledEntered:
-    """What is said to be entered at one end; None, or without a key, where it is as it should be.
-    `keys` and `passwords` of sessions are fingerprints by the name of the tunnel."""
-
-    suites: tuple[Suite, ...] | None
-    identity: str | None
-    expects: str | None
-    local: tuple[Prefix, ...] | None
-    remote: tuple[Prefix, ...] | None
-    keys: Mapping[str, str]
-    passwords: Mapping[str, str]
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -270,7 +255,9 @@ def link_of(ground: Ground, name: str, link: Link) -> SettledLink:
         hold=int(link.bgp.hold),
         **terms_of(settled_terms(ground.picker, name, link, arranged.selection)),
         tunnels=tuple(_tunnels(ground, name, link, arranged)),
-        entered={end: _entered(ground.picker.design, found) for end, found in link.entered.items()},
+        entered={
+            end: entered_of(ground.picker.design, found) for end, found in link.entered.items()
+        },
         summaries=written_out(link.bgp.summaries),
         cloud_summaries=written_out(link.bgp.cloud_summaries),
         communities=tuple(link.bgp.communities),
@@ -284,19 +271,6 @@ def link_of(ground: Ground, name: str, link: Link) -> SettledLink:
 
 def _any_beyond(link: Link) -> bool:
     return link.bgp.site_end != "inside" or link.bgp.cloud_end != "inside"
-
-
-def _entered(design: Design, found: Entered) -> SettledEntered:
-    known = all_suites(design)
-    return SettledEntered(
-        suites=None if found.suites is None else tuple(known[name] for name in found.suites),
-        identity=found.identity,
-        expects=found.expects,
-        local=found.local,
-        remote=found.remote,
-        keys=found.keys,
-        passwords=found.passwords,
-    )
 
 
 def _tunnels(

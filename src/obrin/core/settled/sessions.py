@@ -27,6 +27,10 @@ class SettledSession:
     ends: tuple[Address, Address]
     families: tuple[int, ...]
 
+    def beyond(self, tunnel: SettledTunnel) -> bool:
+        """Whether it does not run between two addresses inside."""
+        return all(set(self.ends) != set(tunnel.ends_inside(block)) for block in tunnel.inside)
+
     @property
     def first(self) -> SettledTunnel:
         return self.tunnels[0]
