@@ -23,8 +23,8 @@ from obrin.live.practice.cloud.bodies import KINDS
 from obrin.live.practice.cloud.process import CloudProcess
 from obrin.live.practice.gateway_process import GatewayProcess
 from obrin.live.practice.service import MAX_BODY, TokenGuard, _depth
+from obrin.live.rehearse.virtual import kind_and_name
 from tests.doubles import settled_of
-from tests.live.virtual_world import kind_and_name
 
 SECRETS = Secrets({"quay-apps/a": "key-of-a-1234567890", "quay-apps/b": "key-of-b-1234567890"})
 YANG = {"content-type": "application/yang-data+json"}

@@ -65,11 +65,11 @@ def killed_connects(world: Folder, most: int) -> None:
 
 
 def test_a_killed_rotation_is_taken_up(world) -> None:
-    killed_rotations(world, 3)
+    killed_rotations(world, 2)
 
 
 def test_a_killed_connect_ends_the_same(world) -> None:
-    killed_connects(world, 3)
+    killed_connects(world, 2)
 
 
 @pytest.mark.slow

@@ -64,7 +64,7 @@ def test_a_new_password_at_both_ends_touches_no_other_session() -> None:
     found = world()
     other = found.sites["quay-gw"].router.bgp.sessions["quay-apps/b"]
     keys = keys_of(found.settled) | {f"{A}:bgp": "renewed-password-2468"}
-    found.change(found.settled, lambda: found.run(2.0), keys)
+    found.change_to(found.settled, lambda: found.run(2.0), keys)
     found.run(60.0)
     assert status_of(found).right, told(found)
     assert found.sites["quay-gw"].router.bgp.sessions["quay-apps/b"] is other

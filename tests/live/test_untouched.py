@@ -182,7 +182,7 @@ def test_streams_over_untouched_links_lose_nothing(what: str) -> None:
         for source, destination in pairs:
             host = world.host(source)
             query = host.ask(1, destination, 0, world.now)
-            world._move()
+            world.move()
             assert query.answered_at is not None, (what, asked, source)
             host.forget(query)
             asked += 1
@@ -191,7 +191,7 @@ def test_streams_over_untouched_links_lose_nothing(what: str) -> None:
     for _ in range(5):
         tick()
     after = settled_of(changed(what), before)
-    world.change(after, tick)
+    world.change_to(after, tick)
     for _ in range(400):
         tick()
     for tunnel, sa, child in kept:
@@ -210,13 +210,13 @@ def test_a_longer_list_of_prefixes_is_told_without_a_new_session() -> None:
     world = VirtualWorld(settled_of(DESIGN, before))
     world.run(30.0)
     sessions = dict(world.routers["quay-gw"].bgp.sessions)
-    world.change(settled_of(changed("other networks"), before), lambda: world.run(0.05))
+    world.change_to(settled_of(changed("other networks"), before), lambda: world.run(0.05))
     world.run(5.0)
     assert world.routers["quay-gw"].bgp.sessions == sessions
     assert all(s.established for s in sessions.values())
     guests = host_of(world.settled.network(NetworkRef.of("quay/guests")))
     assert world.cloud.instances["apps-1"].router.table.match(guests) is not None
-    world.change(settled_of(DESIGN, before), lambda: world.run(0.05))
+    world.change_to(settled_of(DESIGN, before), lambda: world.run(0.05))
     world.run(5.0)
     assert world.routers["quay-gw"].bgp.sessions == sessions
     assert world.cloud.instances["apps-1"].router.table.match(guests) is None

@@ -163,7 +163,7 @@ def compare(seed: int) -> str:
 
 
 def test_the_prediction_is_what_the_engines_do() -> None:
-    outcomes = [compare(seed) for seed in range(150)]
+    outcomes = [compare(seed) for seed in range(100)]
     # All kinds of outcome were among them.
     assert {"good", "IKE_SA_INIT", "IKE_AUTH", "first child SA", "first child rekey"} <= set(
         outcomes

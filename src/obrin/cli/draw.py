@@ -47,7 +47,7 @@ def draw_space(target: str, design_file: str | None, dry_run: bool, as_json: boo
     Example:
       obrin draw space --to space.png --design skerrow-ferries
     """
-    path, kind = _kind(target)
+    path, kind = figure_file(target)
     from obrin.cli.space import in_the_way, load_space
     from obrin.cli.space_figure import figure_bytes
     from obrin.core.space.chart import chart
@@ -65,7 +65,8 @@ def _write(path: Path, figure: bytes, *, dry_run: bool, as_json: bool) -> None:
     Deed.wrote(path).tell(dry_run=dry_run, as_json=as_json)
 
 
-def _kind(target: str) -> tuple[Path, str]:
+def figure_file(target: str) -> tuple[Path, str]:
+    """A file to draw into, and its kind. Raises ObrinError for another ending."""
     path = Path(target)
     if path.suffix.lower() not in (".svg", ".png"):
         raise ObrinError(f"{path}: the ending must be .svg or .png")
@@ -86,7 +87,7 @@ def draw_reach(
     Example:
       obrin draw reach --to reach.png --design skerrow-ferries
     """
-    path, kind = _kind(target)
+    path, kind = figure_file(target)
     from obrin.cli.grid_figure import Look, grid_bytes
     from obrin.core.reach.matrix import BROKEN, CLOSED, WIDER, WISHED, matrix
     from obrin.core.reach.paths import all_networks
@@ -137,7 +138,7 @@ def draw_outages(target: str, design_file: str | None, dry_run: bool, as_json: b
     Example:
       obrin draw outages --to outages.png --design skerrow-ferries
     """
-    path, kind = _kind(target)
+    path, kind = figure_file(target)
     from obrin.cli.outage_figure import outage_bytes
     from obrin.core.drill.elements import elements
 
@@ -185,7 +186,7 @@ def draw_drill(target: str, design_file: str | None, dry_run: bool, as_json: boo
     Example:
       obrin draw drill --to drill.png --design skerrow-ferries
     """
-    path, kind = _kind(target)
+    path, kind = figure_file(target)
     from obrin.cli.grid_figure import Look, grid_bytes
     from obrin.core.drill.elements import elements
 

@@ -41,6 +41,7 @@ STAGES: dict[str, dict[str, tuple[str, str]]] = {
     },
     "Connect": {
         "practice": ("obrin.cli.practice", "The practice world: start, stop, status, cut, heal."),
+        "rehearse": ("obrin.cli.rehearse", "Everything tried with packets, in virtual time."),
         "connect": ("obrin.cli.connect", "Build the cloud side, hand over packs, wait until up."),
         "status": ("obrin.cli.connect", "Both ends of every tunnel, side by side."),
         "probe": ("obrin.cli.connect", "Try what must work and what must not."),

@@ -15,18 +15,21 @@ from obrin.wire.packet import decode_packet
 
 
 class Site:
-    """`rng` gives so many random bytes; `now` is in seconds, and never goes back."""
+    """`rng` gives so many random bytes; `now` is in seconds, and never goes back. `hosts` that are
+    given are shared with other gateways, and somebody else minds them."""
 
-    def __init__(self, name: str, rng: Callable[[int], bytes]) -> None:
+    def __init__(self, name: str, rng: Callable[[int], bytes], hosts: Hosts | None = None) -> None:
         self.name = name
         self._rng = rng
         self.router = Router(name, RouterConfig(), rng)
-        self.hosts = Hosts((), rng)
+        self._alone = hosts is None
+        self.hosts = hosts or Hosts((), rng)
 
     def take(self, config: RouterConfig, now: float) -> None:
         """Another configuration in place. What cannot be built raises, and nothing has changed."""
         Router(self.name, config, self._rng).start(now)
-        self.hosts.take(config.host_places())
+        if self._alone:
+            self.hosts.take(config.host_places())
         self.router.take(config, now)
 
     def receive(self, data: bytes, now: float) -> None:
@@ -40,12 +43,16 @@ class Site:
 
     def pump(self, now: float) -> list[bytes]:
         """Let time pass and everything move; the packets that go out, by their source address."""
-        for engine in (self.router, self.hosts):
+        engines: list[Router | Hosts] = [self.router]
+        if self._alone:
+            engines.append(self.hosts)
+        for engine in engines:
             if engine.next_timer() <= now:
                 engine.handle_timer(now)
         moved = True
         while moved:
-            inwards, outwards = self.router.local(), list(self.hosts.packets(now))
+            inwards = self.router.local()
+            outwards = list(self.hosts.packets(now)) if self._alone else []
             for data in inwards:
                 self._deliver(data, now)
             for data in outwards:
@@ -54,7 +61,8 @@ class Site:
         return self.router.underlay()
 
     def next_timer(self) -> float:
-        return min(self.router.next_timer(), self.hosts.next_timer())
+        due = self.router.next_timer()
+        return min(due, self.hosts.next_timer()) if self._alone else due
 
     def _deliver(self, data: bytes, now: float) -> None:
         packet = decode_packet(data)  # the router made it, or looked at it

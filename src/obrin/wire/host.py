@@ -77,27 +77,28 @@ class Host:
         size: int = 0,
         *,
         may_fragment: bool = False,
+        own: int | None = None,
     ) -> Query:
         """Send an echo request, a UDP datagram, or begin a TCP connection. The packets of the first
         two are filled up to `size` bytes, and ask not to be cut unless they may. ICMP is that of
-        the family."""
-        echo, own = ECHO[destination.bits], self.address
-        head = IPV4_HEADER if own.bits == 32 else IPV6_HEADER
+        the family. The port is a fresh one, or the host's `own`."""
+        echo, here = ECHO[destination.bits], self.address
+        head = IPV4_HEADER if here.bits == 32 else IPV6_HEADER
         data = b"obrin".ljust(size - head - UDP_HEADER, b".")
         protocol = echo.protocol if protocol == ICMP else protocol
         self._next = 32768 + (self._next - 32767) % 28000
-        number = self._next
+        number = own or self._next
         query = Query(
             protocol=protocol, destination=destination, port=port, source_port=number, sent_at=now
         )
         if protocol == TCP:
-            query.connection = self._tcp.connect(own, destination, port, now)
+            query.connection = self._tcp.connect(here, destination, port, now, own)
             query.source_port = query.connection.local[1]
         elif protocol == UDP:
-            segment = Udp(number, port, data).encode(own, destination)
-            self._send(Packet(own, destination, UDP, segment), may_fragment)
+            segment = Udp(number, port, data).encode(here, destination)
+            self._send(Packet(here, destination, UDP, segment), may_fragment)
         else:
-            asked = Icmp(echo.request, 0, number, 1, data).packet(own, destination)
+            asked = Icmp(echo.request, 0, number, 1, data).packet(here, destination)
             self._send(asked, may_fragment)
         self._queries[protocol, query.source_port] = query
         return query

@@ -41,10 +41,12 @@ class TcpStack:
         """Call `accept` with every connection to address and port; None is every port."""
         self._listeners[address, port] = accept
 
-    def connect(self, local: Address, remote: Address, port: int, now: float) -> Connection:
-        """Begin a handshake from a fresh port."""
+    def connect(
+        self, local: Address, remote: Address, port: int, now: float, own: int | None = None
+    ) -> Connection:
+        """Begin a handshake from a fresh port, or from one's `own`."""
         self._next_port = 49152 + (self._next_port - 49152 + 1) % 16384
-        ends = (local, self._next_port), (remote, port)
+        ends = (local, own or self._next_port), (remote, port)
         mss = self._mss_between(local, remote)
         connection = Connection.calling(*ends, mss, self._first(), now)
         self._connections[connection.local, connection.remote] = connection

@@ -204,6 +204,51 @@ PROVING: dict[str, Shape] = {
             },
         )
     ),
+    "rehearse": record(
+        "a rehearsal",
+        {
+            "good": truth("whether all went as wished and as predicted"),
+            "seconds": number("that passed in the practice world"),
+            "expectations": listing(
+                record(
+                    "expectations",
+                    {
+                        "flow": text("service, from, to"),
+                        "must": text("what is wished", "work", "not"),
+                        "answered": truth("whether it was"),
+                        "met": truth("whether that is as wished"),
+                    },
+                )
+            ),
+            "scenes": listing(
+                record(
+                    "parts of it",
+                    {
+                        "what": text("what failed, or was done"),
+                        "good": truth("whether all went as predicted"),
+                        "gone": listing(
+                            record(
+                                "flows",
+                                {
+                                    "flow": text("which"),
+                                    "shortest": number("the least seconds without it, predicted"),
+                                    "longest": or_null(number("the most; null: until mended")),
+                                    "measured": or_null(number("null: until mended")),
+                                    "noticed_by": text("what notices the failure, or empty"),
+                                    "before": text("the way that it took"),
+                                    "after": text("the way that it takes then"),
+                                    "met": truth("whether it was measured as predicted"),
+                                },
+                            ),
+                            "flows that were gone, or that ought to have been",
+                        ),
+                        "apart": texts("where a gateway was not as the model says"),
+                        "mended": or_null(number("until all was as before; null: never")),
+                    },
+                )
+            ),
+        },
+    ),
     "drill --availability": listing(
         record(
             "flows",

@@ -9,7 +9,8 @@ from __future__ import annotations
 
 import itertools
 import math
-from collections.abc import Callable, Mapping, Sequence
+from collections import Counter
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -19,6 +20,8 @@ from obrin.core.drill.sweep import Sweep
 
 EXACT_UP_TO = 14
 """Elements; that many have 16,384 states."""
+AT_ONCE = 4096
+"""States drawn at a time, so that memory stays small."""
 YEAR_MINUTES = 365.25 * 24 * 60
 _Z = 1.959963984540054
 
@@ -66,20 +69,38 @@ def _names(sweep: Sweep) -> list[str]:
     return [*(way.flow for way, _ in sweep.flows), "all of them at once"]
 
 
-def _works(sweep: Sweep, failed: Sequence[Element]) -> list[bool]:
-    each = [True] * len(sweep.flows)
-    for number, way in sweep.changed(failed).items():
-        each[number] = not way.stopped
-    return [*each, all(each)]
+class _Followed:
+    """States of the network, each followed once: those that take the same ways away are one."""
+
+    def __init__(self, sweep: Sweep, elements: Sequence[Element]) -> None:
+        self._sweep, self._elements = sweep, elements
+        ways = [sweep.takes(element) for element in elements]
+        every = dict.fromkeys(way for found in ways for way in found)
+        numbers = {way: number for number, way in enumerate(every)}
+        self._masks = [sum(1 << numbers[way] for way in found) for found in ways]
+        self._works: dict[int, list[bool]] = {}
+
+    def works(self, failed: Iterable[int]) -> list[bool]:
+        """Which flows do, with the elements of these numbers down; and whether all do."""
+        numbers, mask = list(failed), 0
+        for number in numbers:
+            mask |= self._masks[number]
+        if mask not in self._works:
+            each = [True] * len(self._sweep.flows)
+            changed = self._sweep.changed([self._elements[number] for number in numbers])
+            for number, way in changed.items():
+                each[number] = not way.stopped
+            self._works[mask] = [*each, all(each)]
+        return self._works[mask]
 
 
 def _exact(sweep: Sweep, elements: list[Element], down: list[float]) -> list[Availability]:
-    names = _names(sweep)
+    names, followed = _names(sweep), _Followed(sweep, elements)
     parts: list[list[float]] = [[] for _ in names]
     for state in itertools.product((False, True), repeat=len(elements)):
         weight = math.prod(d if bad else 1 - d for d, bad in zip(down, state, strict=True))
-        failed = [e for e, bad in zip(elements, state, strict=True) if bad]
-        for part, works in zip(parts, _works(sweep, failed), strict=True):
+        failed = (number for number, bad in enumerate(state) if bad)
+        for part, works in zip(parts, followed.works(failed), strict=True):
             if works:
                 part.append(weight)
     shares = [min(math.fsum(part), 1.0) for part in parts]
@@ -91,13 +112,16 @@ def _drawn(
 ) -> list[Availability]:
     """Each state that came up is followed once, and counts as often as it came."""
     rng = np.random.default_rng(seed)
-    names = _names(sweep)
-    states = rng.random((draws, len(elements))) < np.array(down)
-    unique, counts = np.unique(states, axis=0, return_counts=True)
+    names, followed = _names(sweep), _Followed(sweep, elements)
+    counts: Counter[bytes] = Counter()
+    for start in range(0, draws, AT_ONCE):
+        shape = min(AT_ONCE, draws - start), len(elements)
+        states = np.packbits(rng.random(shape) < np.array(down), axis=1)
+        counts.update(map(bytes, states))
     works = np.zeros(len(names))
-    for state, count in zip(unique, counts, strict=True):
-        failed = [elements[i] for i in np.flatnonzero(state)]
-        works += np.array(_works(sweep, failed)) * int(count)
+    for state, count in counts.items():
+        failed = np.flatnonzero(np.unpackbits(np.frombuffer(state, np.uint8))).tolist()
+        works += np.array(followed.works(failed)) * count
     return [
         Availability(n, w / draws, *_wilson(w, draws)) for n, w in zip(names, works, strict=True)
     ]

@@ -130,13 +130,17 @@ class Sweep:
             fullest=fullest,
         )
 
+    def takes(self, element: Element) -> frozenset[str]:
+        """The ways that it takes along when it fails."""
+        return self._takes.get(element, frozenset())
+
     def changed(self, failed: Sequence[Element]) -> dict[int, Way]:
         """The flows that a failure touches, by number, with the ways that they then go.
 
         Several at once are put together from the single ones: a flow that only one of them touches,
         and that has got round it by tunnels which the others leave alone, goes as it went then.
         """
-        takes = [self._takes.get(element, frozenset[str]()) for element in failed]
+        takes = [self.takes(element) for element in failed]
         if len(takes) == 1:
             return self._single(takes[0])
         lost = frozenset[str]().union(*takes)
@@ -185,7 +189,7 @@ class Sweep:
     def _uses(self, changed: dict[int, Way], failed: Sequence[Element]) -> list[Use]:
         if self._offering is None or not self._loaded:
             return []
-        lost = frozenset[str]().union(*(self._takes.get(e, frozenset()) for e in failed))
+        lost = frozenset[str]().union(*map(self.takes, failed))
         now = [
             (changed.get(number, way), wish.largest or 0.0)
             for number, (way, wish) in enumerate(self.flows)

@@ -228,6 +228,7 @@ class BgpSession:
         """The TCP connection failed or ended; `for_good` where the way itself is dead, so that
         nothing can be kept for a peer that comes back."""
         self._advance(BgpInput.CONNECTION_FAILED)
+        self.hang_up = False  # there is nothing left to hang up: the next one is another
         restart = None if self.peer is None or for_good else self.peer.restart
         self._down(f"the TCP connection ended: {reason}", now, restart)
 

@@ -1,0 +1,225 @@
+"""`rehearse`: a design tried with packets, failure by failure, beside what the model says."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from obrin.cli.common import console, design_option, echo_json, json_option, print_table, project_of
+
+if TYPE_CHECKING:
+    from obrin.core.drill.elements import Element
+    from obrin.live.rehearse.play import Asked, Gone, Scene
+
+_STYLES = {"as predicted": "green", "OTHERWISE": "bold red"}
+
+
+@click.command()
+@click.option(
+    "--only", multiple=True, metavar="KIND:NAME", help="Only this failure; may be given again."
+)
+@click.option("--sample", type=click.IntRange(min=1), help="Only so many failures, evenly spread.")
+@click.option(
+    "--together", is_flag=True, help="What '--only' names fails together, not one by one."
+)
+@click.option("--figure", type=click.Path(), help="Draw predicted and measured, as .svg or .png.")
+@design_option
+@json_option
+@click.pass_context
+def rehearse(
+    ctx: click.Context,
+    only: tuple[str, ...],
+    sample: int | None,
+    together: bool,
+    figure: str | None,
+    design_file: str | None,
+    as_json: bool,
+) -> None:
+    """Try a design with packets: every flow, every single failure, every rekey.
+
+    A practice world of its own is built from the packs, in virtual time and in this process: hours
+    pass in seconds. For each failure stands how long each flow was gone beside what 'drill' says,
+    whether every gateway's table was the model's, and when all was as before. Exit code 1 where
+    packets and model differ, or an expectation is not met.
+
+    \b
+    Examples:
+      obrin rehearse --design skerrow-ferries
+      obrin rehearse --only tunnel:harbour-timetable/north --design skerrow-ferries
+      obrin rehearse --figure rehearsal.svg --design skerrow-ferries
+    """
+    from datetime import UTC, datetime
+
+    from obrin.cli.draw import figure_file
+    from obrin.cli.rehearsal_figure import rehearsal_bytes
+    from obrin.core.drill.elements import elements, parse_elements
+    from obrin.live.files import write_whole_bytes
+    from obrin.live.packs import handed_over
+    from obrin.live.practice.beyond import refuse_beyond
+    from obrin.live.rehearse.in_virtual_time import VirtualStage
+    from obrin.live.rehearse.play import Rehearsal, scenes
+    from obrin.live.rehearse.virtual import VirtualWorld
+
+    if together and not only:
+        raise click.UsageError("'--together' goes with '--only'")
+    drawing = None if figure is None else figure_file(figure)
+    project = project_of(design_file)
+    document, settled = project.settled()
+    refuse_beyond(settled)
+    named = parse_elements(settled, only)
+    every = list(named) or elements(settled)
+    failures = _spread([named] if together else [(one,) for one in every], sample)
+    handed = handed_over(project, settled, write=False)
+    for note in handed.told:
+        click.echo(f"note: {note}", err=True)
+    world = VirtualWorld(
+        settled,
+        project.secrets(settled),
+        packs=handed.packs,
+        start=datetime.now(UTC),
+        offering=project.offering(document.design),
+    )
+    rehearsal, told = Rehearsal(VirtualStage(world)), _Progress(len(failures) + 2)
+    played = [told.done(rehearsal.begin())]
+    asked = rehearsal.ask_all()
+    played += [told.done(scene) for scene in scenes(rehearsal, failures)]
+    told.end()
+    good = all(scene.good for scene in played) and all(one.met for one in asked)
+    if as_json:
+        echo_json(
+            {
+                "good": good,
+                "seconds": round(world.now, 3),
+                "expectations": [_asked_json(one) for one in asked],
+                "scenes": [_scene_json(scene) for scene in played],
+            }
+        )
+    else:
+        _print(asked, played, world.now)
+    if drawing is not None:
+        write_whole_bytes(drawing[0], rehearsal_bytes(settled.name, played, drawing[1]))
+    ctx.exit(0 if good else 1)
+
+
+def _spread(
+    failures: Sequence[tuple[Element, ...]], count: int | None
+) -> Sequence[tuple[Element, ...]]:
+    """So many of them, evenly; all where no number is given."""
+    if count is None or count >= len(failures):
+        return failures
+    return [failures[number * len(failures) // count] for number in range(count)]
+
+
+class _Progress:
+    """On stderr, one line that is written over; nothing where nobody watches."""
+
+    def __init__(self, count: int) -> None:
+        self._count, self._number = count, 0
+        self._shown = sys.stderr.isatty()
+
+    def done(self, scene: Scene) -> Scene:
+        self._number += 1
+        if self._shown:
+            text = f"\r\033[K{self._number} of {self._count}: {scene.what}"
+            click.echo(text, nl=False, err=True)
+        return scene
+
+    def end(self) -> None:
+        if self._shown:
+            click.echo("\r\033[K", nl=False, err=True)
+
+
+def _print(asked: Sequence[Asked], played: Sequence[Scene], seconds: float) -> None:
+    out = console()
+    unmet = [one for one in asked if not one.met]
+    rows = [(one.flow, _MUST[one.must], _SEEN[one.answered]) for one in unmet]
+    print_table(out, ("Not as wished", "Must", "Seen"), rows)
+    head = ("What", "Gone", "Predicted", "Measured", "Whole after", "Verdict")
+    found = [row for scene in played for row in _rows(scene)]
+    print_table(out, head, found, styles=_STYLES, names=0)
+    for scene in played:
+        for words in _wrong(scene):
+            click.echo(f"{scene.what}: {words}")
+    met = f"{len(asked) - len(unmet)} of {len(asked)} expectations are as wished"
+    tail = f"{sum(s.good for s in played)} of {len(played)} parts went as predicted"
+    passed = f"{seconds / 60:.0f} minutes passed in the practice world"
+    click.echo(f"{met}; {tail}; {passed}.")
+
+
+_MUST = {"work": "work", "not": "not work"}
+_SEEN = {True: "answered", False: "no answer"}
+
+
+def _rows(scene: Scene) -> Iterator[tuple[str, ...]]:
+    """Flows of which the same was predicted, and came so or not, together."""
+    whole = "never" if scene.mended is None else f"{scene.mended:.0f} s"
+    groups: dict[tuple[str, bool], list[Gone]] = {}
+    for flow in scene.gone:
+        groups.setdefault((_window(flow), flow.met), []).append(flow)
+    if not groups:
+        yield scene.what, "no flow", "no gap", "no gap", whole, _verdict(scene.good)
+    for number, ((window, met), flows) in enumerate(groups.items()):
+        verdict = _verdict(met and (number > 0 or not (scene.apart or scene.mended is None)))
+        gone = f"{len(flows)} flow{'s' if len(flows) > 1 else ''}"
+        name = scene.what if number == 0 else ""
+        yield name, gone, window, _gaps(flows), whole if number == 0 else "", verdict
+
+
+def _verdict(good: bool) -> str:
+    return "as predicted" if good else "OTHERWISE"
+
+
+def _window(flow: Gone) -> str:
+    if flow.longest is None:
+        return "until mended"
+    if flow.longest == 0.0:
+        return "no gap"
+    return f"{flow.shortest:.1f} to {flow.longest:.1f} s"
+
+
+def _gaps(flows: Sequence[Gone]) -> str:
+    measured = [flow.measured for flow in flows]
+    known = sorted(gap for gap in measured if gap is not None)
+    if not known:
+        return "until mended"
+    text = f"{known[-1]:.1f} s" if known[0] == known[-1] else f"{known[0]:.1f} to {known[-1]:.1f} s"
+    return text if len(known) == len(measured) else f"{text}, or until mended"
+
+
+def _wrong(scene: Scene) -> Iterator[str]:
+    """What was not as predicted, flow by flow and table by table."""
+    for flow in scene.gone:
+        if not flow.met:
+            yield f"{flow.flow} was gone {_gaps([flow])}, predicted {_window(flow)}"
+    yield from scene.apart
+    if scene.mended is None:
+        yield "it did not come back as it was"
+
+
+def _asked_json(one: Asked) -> dict[str, Any]:
+    return {"flow": one.flow, "must": one.must, "answered": one.answered, "met": one.met}
+
+
+def _scene_json(scene: Scene) -> dict[str, Any]:
+    return {
+        "what": scene.what,
+        "good": scene.good,
+        "gone": [
+            {
+                "flow": flow.flow,
+                "shortest": flow.shortest,
+                "longest": flow.longest,
+                "measured": None if flow.measured is None else round(flow.measured, 3),
+                "noticed_by": flow.noticed_by,
+                "before": flow.before,
+                "after": flow.after,
+                "met": flow.met,
+            }
+            for flow in scene.gone
+        ],
+        "apart": list(scene.apart),
+        "mended": None if scene.mended is None else round(scene.mended, 3),
+    }

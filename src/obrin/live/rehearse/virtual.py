@@ -1,0 +1,210 @@
+"""The whole practice world in one process and in virtual time: no sockets, no sleeping.
+
+It is built as the processes are: the cloud through its store from the steps that `connect` takes,
+the gateways from their packs. Packets cross the same internet; only the clock is another.
+"""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Callable, Mapping
+from datetime import datetime, timedelta
+
+from obrin.core.address.prefix import Address
+from obrin.core.catalogue.offering import PRACTICE_CLOUD, Offered
+from obrin.core.handover.pack import Pack, make_pack
+from obrin.core.handover.secrets import Secrets
+from obrin.core.settled.model import Settled
+from obrin.device.cloud import Cloud
+from obrin.device.from_standard import router_config
+from obrin.device.lan import Lan
+from obrin.device.router import Router
+from obrin.live.drivers.practice_cloud.steps import RESOURCE_KINDS, cloud_steps
+from obrin.live.drivers.protocol import CloudStep
+from obrin.live.practice.cloud.store import Store
+from obrin.live.practice.cloud.told import Told
+from obrin.live.practice.internet import CLOUD, Internet, Line
+from obrin.wire.host import Host, Query
+from obrin.wire.packet import decode_packet
+
+SPEED = 1000.0
+"""How much faster than in earnest the cloud builds."""
+
+
+class VirtualWorld:
+    """`packs` by gateway, where they are not to be made anew. `start` is the time of day when it
+    begins, in UTC; all that is random in it follows from `seed`."""
+
+    def __init__(
+        self,
+        settled: Settled,
+        secrets: Secrets,
+        *,
+        packs: Mapping[str, Pack] | None = None,
+        start: datetime,
+        seed: int = 0,
+        offering: Offered = PRACTICE_CLOUD,
+    ) -> None:
+        self.settled = settled
+        self.now = 0.0
+        self._start = start
+        self.internet = Internet(
+            [
+                Line(f"{g.name}/{u.name}", u.address, u.own, forwards=bool(u.forwards), mtu=u.mtu)
+                for g in settled.gateways.values()
+                for u in g.uplinks.values()
+            ]
+        )
+        self.dirty = False
+        self.store = Store(offering, SPEED, self._mark, b"key")
+        self.cloud = Cloud(_seeded(seed, 11))
+        self.told = Told(self.store, self.wall)
+        self.lans = {
+            name: Lan(_seeded(seed, 100 + number)) for number, name in enumerate(settled.sites)
+        }
+        self.sites = {
+            gateway: self.lans[name].add(gateway)
+            for name, site in settled.sites.items()
+            for gateway in site.gateways
+        }
+        self._build_cloud(cloud_steps(settled, settled.clouds, secrets))
+        for name in self.sites:
+            self._hand(name, (packs or {}).get(name) or make_pack(settled, name, secrets))
+
+    def wall(self, now: float) -> datetime:
+        """Virtual time as UTC."""
+        return self._start + timedelta(seconds=now)
+
+    @property
+    def routers(self) -> dict[str, Router]:
+        """Of the sites."""
+        return {name: site.router for name, site in self.sites.items()}
+
+    def rebuild(self) -> None:
+        """Tell the cloud's data plane what is ready now."""
+        self.cloud.take(self.told.config(), self.now)
+
+    def _mark(self) -> None:
+        self.dirty = True
+
+    def _hand(self, gateway: str, pack: Pack) -> None:
+        self.sites[gateway].take(router_config(pack.config, pack.keys, self.wall), self.now)
+        self.lans[self.settled.gateways[gateway].site].settle()
+
+    def _build_cloud(self, steps: list[CloudStep]) -> None:
+        done: set[str] = set()
+        while steps:
+            for step in [s for s in steps if s.needs <= done]:
+                self.store.put(*kind_and_name(step), step.body, None, self.now)
+                steps.remove(step)
+                done.add(step.name)
+            self.now = max(o.ends for o in self.store.operations.values())
+            self.store.handle_timer(self.now)
+            self.rebuild()
+
+    def run(self, seconds: float) -> None:
+        """Let time pass."""
+        until = self.now + seconds
+        while True:
+            self.store.handle_timer(self.now)
+            if self.dirty:
+                self.dirty = False
+                self.rebuild()
+            self.move()
+            due = min(
+                self.store.next_timer(),
+                self.cloud.next_timer(),
+                *(lan.next_timer() for lan in self.lans.values()),
+            )
+            if due > until:
+                break
+            self.now = max(self.now, due)
+        self.now = until
+
+    def move(self) -> None:
+        """Carry packets until nothing moves."""
+        moved = True
+        while moved:
+            moved = False
+            for data in self.cloud.pump(self.now):
+                moved = True
+                self._carry(CLOUD, data)
+            for lan in self.lans.values():
+                for name, data in lan.pump(self.now):
+                    moved = True
+                    source = decode_packet(data).source
+                    uplinks = self.settled.gateways[name].uplinks.values()
+                    uplink = next(u.name for u in uplinks if u.own == source)
+                    self._carry(f"{name}/{uplink}", data)
+
+    def _carry(self, cable: str, data: bytes) -> None:
+        onward = self.internet.carry(cable, data)
+        if onward is None:
+            return
+        target, packet = onward
+        if target == CLOUD:
+            self.cloud.receive(packet, self.now)
+        else:
+            self.sites[target.partition("/")[0]].receive(packet, self.now)
+
+    def host_at(self, place: str, address: Address) -> Host | None:
+        """At a site or in a cloud."""
+        hosts = self.lans[place].hosts if place in self.lans else self.cloud.hosts
+        return hosts.get(address)
+
+    def asked(
+        self,
+        host: Host,
+        protocol: int,
+        destination: Address,
+        port: int,
+        seconds: float = 0.0,
+        own: int | None = None,
+    ) -> Query:
+        """A question that has so long to be answered; none, and it must be at once. It comes from
+        the host's `own` port, where that is given."""
+        query = host.ask(protocol, destination, port, self.now, own=own)
+        self.move()
+        if seconds:
+            self.run(seconds)
+        host.forget(query)
+        self.move()
+        return query
+
+    def change(self, settled: Settled, tick: Callable[[], None], secrets: Secrets) -> None:
+        """Connect again with another design or other keys, as the program does; `tick` lets time
+        pass."""
+        self.settled, done = settled, set[str]()
+        steps = cloud_steps(settled, settled.clouds, secrets)
+        for step in sorted(steps, key=lambda s: RESOURCE_KINDS.index(kind_and_name(s)[0])):
+            assert step.needs <= done, step.name
+            held = self.store.resources.get(kind_and_name(step))
+            etag = None if held is None else self.store.etag(held)
+            self.store.put(*kind_and_name(step), step.body, etag, self.now)
+            while self.store.running(*kind_and_name(step)) is not None:
+                tick()
+            done.add(step.name)
+        wanted = set(map(kind_and_name, steps))
+        for kind in reversed(RESOURCE_KINDS):
+            for key in [k for k in self.store.resources if k[0] == kind and k not in wanted]:
+                self.store.delete(*key, self.now)
+                while self.store.running(*key) is not None:
+                    tick()
+        for name in settled.gateways:
+            self._hand(name, make_pack(settled, name, secrets))
+            tick()
+
+    def cut(self, label: str) -> None:
+        """The path of a tunnel loses everything, without a word."""
+        tunnel = next(t for t in self.settled.tunnels() if t.label == label)
+        self.internet.cut_pair(str(tunnel.uplink.address), str(tunnel.cloud_address))
+
+
+def kind_and_name(step: CloudStep) -> tuple[str, str]:
+    """Of a resource of the practice cloud."""
+    kind, _, name = step.name.partition("/")
+    return kind, name
+
+
+def _seeded(*numbers: int) -> Callable[[int], bytes]:
+    return random.Random(":".join(map(str, numbers))).randbytes

@@ -1,0 +1,79 @@
+"""`rehearse` as it is typed."""
+
+from __future__ import annotations
+
+import json
+import shutil
+from pathlib import Path
+
+import pytest
+
+import obrin
+from tests.cli.program import Folder
+from tests.doubles import DESIGN
+from tests.outputs import valid
+
+CROSSING = Path(obrin.__file__).parent / "demo" / "crossing.yaml"
+
+
+@pytest.fixture
+def folder(tmp_path) -> Folder:
+    made = Folder(tmp_path)
+    made.write("design.yaml", DESIGN)
+    made.obrin("settle").good()
+    return made
+
+
+def test_everything_goes_as_predicted(folder: Folder) -> None:
+    run = folder.obrin("rehearse").good()
+    assert "tunnel:quay-apps/a" in run.out
+    assert "3 of 3 expectations are as wished" in run.out
+    assert "OTHERWISE" not in run.out
+    only = "--only", "uplink:quay-gw/fibre"
+    found = valid("rehearse", folder.obrin("rehearse", *only, "--json").good().json)
+    begin, failure, rekeys = found["scenes"]
+    assert [begin["what"], failure["what"]] == ["everything up", "uplink:quay-gw/fibre"]
+    assert {flow["noticed_by"] for flow in failure["gone"]} == {"BGP hold time 6 s"}
+    assert all(4.0 - 0.5 <= flow["measured"] <= 6.6 for flow in failure["gone"])
+    assert rekeys["good"]
+    assert found["good"]
+    assert not (folder.path / ".obrin" / "practice").exists()  # nothing was started
+
+
+def test_some_of_it(folder: Folder) -> None:
+    folder.obrin("rehearse", "--only", "tunnel:quay-apps/x").bad(2, "nothing here is called")
+    folder.obrin("rehearse", "--together").bad(2, "'--together' goes with '--only'")
+    sampled = folder.obrin("rehearse", "--sample", "2", "--json").good().json
+    assert len(sampled["scenes"]) == 4
+    pair = "--only", "tunnel:quay-apps/a", "--only", "tunnel:quay-apps/b", "--together"
+    found = folder.obrin("rehearse", *pair, "--json").good().json
+    assert found["scenes"][1]["what"] == "tunnel:quay-apps/a + tunnel:quay-apps/b"
+    assert found["scenes"][1]["gone"][0]["measured"] is None
+
+
+def test_a_pack_that_was_changed_by_hand_is_what_is_rehearsed(folder: Folder) -> None:
+    folder.obrin("handover").good()
+    path = folder.path / "packs" / "design" / "quay-gw" / "config.json"
+    config = json.loads(path.read_text())
+    config["obrin-bgp:bgp"]["neighbor"][1]["accept"] = []
+    path.write_text(json.dumps(config))
+    run = folder.obrin("rehearse", "--only", "tunnel:quay-apps/a").bad(1, "OTHERWISE")
+    assert "was gone until mended, predicted 4.0 to 6.0 s" in run.out
+    assert "quay-gw" in run.err  # the note that it was changed
+    assert json.loads(path.read_text()) == config
+
+
+def test_the_figure(folder: Folder) -> None:
+    only = "rehearse", "--only", "tunnel:quay-apps/a", "--figure"
+    folder.obrin(*only, "x.svg").good()
+    assert (folder.path / "x.svg").read_text().startswith("<?xml")
+    folder.obrin(*only, "x.png").good()
+    assert (folder.path / "x.png").read_bytes().startswith(b"\x89PNG")
+    folder.obrin(*only, "x.pdf").bad(2, "must be .svg or .png")
+
+
+def test_what_the_practice_world_has_not_is_named(tmp_path) -> None:
+    folder = Folder(tmp_path)
+    shutil.copy(CROSSING, tmp_path / "design.yaml")
+    folder.obrin("settle").good()
+    folder.obrin("rehearse").bad(2, "no hubs (crossing)")

@@ -1,0 +1,156 @@
+"""A design rehearsed in virtual time: what was predicted is what packets do; what is wrong is seen."""
+
+from __future__ import annotations
+
+import copy
+import random
+
+import pytest
+
+from obrin.core.drill.elements import Element, elements
+from obrin.core.handover.pack import make_pack
+from obrin.core.handover.secrets import Secrets
+from obrin.live.rehearse import virtual
+from obrin.live.rehearse.in_virtual_time import VirtualStage
+from obrin.live.rehearse.play import REKEYS, Gone, Rehearsal, Scene, scenes
+from tests.authority import NOW
+from tests.doubles import settled_of, swap
+from tests.live.buildable import Drawn
+from tests.live.test_virtual_world import MORE
+from tests.live.virtual_world import VirtualWorld, keys_of
+
+
+def rehearsed(seed: int, failures: int) -> None:
+    drawn = Drawn(seed)
+    settled = settled_of(drawn.text)
+    rehearsal = Rehearsal(VirtualStage(VirtualWorld(settled)))
+    every = elements(settled)
+    chosen = random.Random(seed).sample(every, min(failures, len(every)))
+    played = [rehearsal.begin()]
+    assert all(one.met for one in rehearsal.ask_all()), drawn.text
+    played += scenes(rehearsal, [(element,) for element in chosen])
+    assert all(scene.good for scene in played), (drawn.text, [s for s in played if not s.good])
+
+
+@pytest.mark.parametrize("first", range(0, 12, 3))
+def test_drawn_designs_go_as_predicted(first: int) -> None:
+    for seed in range(first, first + 3):
+        rehearsed(seed, failures=2)
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("first", range(5000, 5400, 20))
+def test_many_drawn_designs_go_as_predicted_in_every_failure(first: int) -> None:
+    for seed in range(first, first + 20):
+        rehearsed(seed, failures=99)
+
+
+def edited(change) -> Rehearsal:
+    """A world in which somebody changed the pack of the site's gateway."""
+    settled = settled_of(MORE)
+    secrets = Secrets(keys_of(settled), {})
+    pack = make_pack(settled, "quay-gw", secrets)
+    config = copy.deepcopy(pack.config)
+    change(config)
+    packs = {"quay-gw": pack.__class__(**{**vars_of(pack), "config": config})}
+    world = virtual.VirtualWorld(settled, secrets, packs=packs, start=NOW)
+    return Rehearsal(VirtualStage(world))
+
+
+def vars_of(record: object) -> dict[str, object]:
+    return {name: getattr(record, name) for name in record.__dataclass_fields__}
+
+
+def speakers(config) -> list:
+    return config["obrin-bgp:bgp"]["neighbor"]
+
+
+def slow_hold(config) -> None:
+    for speaker in speakers(config):
+        speaker["hold-time"] = 60
+
+
+def other_preference(config) -> None:
+    one, two = speakers(config)
+    one["local-preference"], two["local-preference"] = (
+        two["local-preference"],
+        one["local-preference"],
+    )
+
+
+def deaf(config) -> None:
+    speakers(config)[1]["accept"] = []
+
+
+def test_a_wrong_preference_shows_in_the_tables() -> None:
+    scene = edited(other_preference).begin()
+    assert not scene.good
+    assert scene.mended is None
+    assert any("goes bgp by quay-apps/b, by the model bgp by quay-apps/a" in w for w in scene.apart)
+
+
+def test_a_backup_that_takes_nothing_over_shows_in_the_failure() -> None:
+    rehearsal = edited(deaf)
+    assert rehearsal.begin().good  # nothing of it is seen while all is up
+    scene = rehearsal.fail([Element("tunnel", "quay-apps/a")])
+    assert not scene.good
+    assert any(flow.measured is None and flow.longest for flow in scene.gone)
+    assert any("goes nowhere" in words for words in scene.apart)
+
+
+def test_a_hold_time_of_ones_own_is_no_difference_since_the_lower_counts() -> None:
+    rehearsal = edited(slow_hold)
+    assert rehearsal.begin().good
+    assert rehearsal.fail([Element("tunnel", "quay-apps/a")]).good  # RFC 4271 section 4.2
+
+
+def test_several_fail_together_and_rekeys_lose_nothing() -> None:
+    rehearsal = Rehearsal(VirtualStage(VirtualWorld(settled_of(MORE))))
+    rehearsal.begin()
+    both = [Element("tunnel", f"quay-apps/{name}") for name in "ab"]
+    first, last = scenes(rehearsal, [both])
+    assert first.what == "tunnel:quay-apps/a + tunnel:quay-apps/b"
+    assert first.good
+    assert {flow.measured for flow in first.gone} == {None}
+    assert (last.what, last.good, last.gone) == (REKEYS, True, ())
+
+
+@pytest.mark.parametrize(
+    ("shortest", "longest", "measured", "met"),
+    [
+        (4.0, 6.0, 5.0, True),
+        (4.0, 6.0, 6.6, True),
+        (4.0, 6.0, 6.7, False),
+        (4.0, 6.0, 3.3, False),
+        (40.0, 60.0, 65.9, True),
+        (4.0, 6.0, None, False),
+        (0.0, None, None, True),
+        (0.0, None, 5.0, False),
+        (0.0, 0.0, 0.4, True),
+        (0.0, 0.0, 0.7, False),
+    ],
+)
+def test_what_counts_as_predicted(shortest, longest, measured, met: bool) -> None:
+    flow = Gone(flow="x", shortest=shortest, longest=longest, measured=measured)
+    assert flow.met is met
+    assert Scene(what="y", gone=(flow,)).good is met
+
+
+def test_a_session_that_ends_as_its_tunnel_does_begins_again() -> None:
+    """The hold timer and dead-peer detection at the same instant: the connection is gone before it
+    was hung up."""
+    quick = (
+        "    bgp: {hold: 6 s}",
+        "    bgp: {hold: 6 s}\n    liveness: {delay: 2 s, wait: 500 ms, tries: 3}",
+    )
+    world = VirtualWorld(settled_of(swap(quick, text=MORE)))
+    world.run(8.0)
+    bgp = world.routers["quay-gw"].bgp
+    session = bgp.sessions["quay-apps/a"]
+    session._hold_at = world.now
+    session.handle_timer(world.now)
+    assert session.hang_up
+    bgp.tunnel_down("quay-apps/a", world.now)
+    bgp.tunnel_up("quay-apps/a", world.now)
+    world.run(20.0)
+    assert session.established
