@@ -19,13 +19,14 @@ from obrin.core.handover.standard.bgp import Neighbour, Speaker
 from obrin.core.handover.standard.circuits import Circuit
 from obrin.core.handover.standard.device import DeviceConfig, decode, encode, parts
 from obrin.core.handover.standard.filters import Filter
+from obrin.core.handover.standard.hosts import HostGate
 from obrin.core.handover.standard.interfaces import CIRCUIT, NETWORK, TUNNEL, UPLINK, Interface
 from obrin.core.handover.standard.ipsec import Tunnel
 from obrin.core.handover.standard.routes import Hop, StaticRoute
 from obrin.core.handover.standard.translation import Translation
 from obrin.core.ipsec.liveness import Bfd, Liveness
 from obrin.core.ipsec.suite import SHIPPED, make_suite
-from obrin.core.reach.filters import Rule
+from obrin.core.reach.filters import Rule, beginning
 from obrin.core.routing.packet import ICMP, ICMPV6, TCP, UDP
 from obrin.live.standard_modules import validate
 from obrin.wire.tcp_protection import SIGNATURES
@@ -198,7 +199,26 @@ def configs(draw: Callable[..., object]) -> DeviceConfig:
             )
             for number, name in enumerate(through, 1)
         ),
+        gates=tuple(draw(st.lists(gates, max_size=2, unique_by=lambda gate: gate.network))),
     )
+
+
+gates = st.builds(
+    HostGate,
+    network=names,
+    rules=st.lists(
+        st.builds(
+            beginning,
+            names,
+            prefixes,
+            prefixes,
+            st.none() | st.sampled_from((TCP, UDP, 47)),
+            st.sampled_from(((0, 65535), (443, 443), (80, 90))),
+        ).filter(lambda rule: rule.source.bits == rule.destination.bits),
+        max_size=3,
+        unique_by=lambda rule: rule.name,
+    ).map(tuple),
+)
 
 
 def interface(name: str, role: str) -> st.SearchStrategy[Interface]:

@@ -13,9 +13,10 @@ STACKS = ("ipv4", "dual", "dual", "ipv6", "ipv6")
 
 
 class Drawn:
-    """`data` is a design with one cloud and up to three sites of one gateway each."""
+    """`data` is a design with one cloud and up to three sites of one gateway each; `widely`, its
+    filters let everything pass."""
 
-    def __init__(self, seed: int) -> None:
+    def __init__(self, seed: int, *, widely: bool = False) -> None:
         self._random = random.Random(seed)
         self.stack = self._random.choice(STACKS)
         self.data: Json = {
@@ -32,8 +33,21 @@ class Drawn:
             self.data["inside"] = {"length": 31, "length6": 126}
         if self.stack == "ipv4":
             del self.data["ula"]
+        self._subnets()
         for number in range(self._random.randint(1, 2)):
             self._site(number)
+        for name in self.data["sites"] if widely else ():
+            self._let_all_pass(name)
+
+    def _let_all_pass(self, site: str) -> None:
+        """By the gateway's filter and the cloud's."""
+        rules = [
+            {"allow": "any", "from": site, "to": "apps"},
+            {"allow": "any", "from": "apps", "to": site},
+        ]
+        self.data["clouds"]["apps"].setdefault("filters", []).extend(rules)
+        for box in self.data["sites"][site]["gateways"].values():
+            box["filters"] = rules
 
     @property
     def text(self) -> str:
@@ -41,6 +55,21 @@ class Drawn:
 
     def _maybe(self, chance: float) -> bool:
         return self._random.random() < chance
+
+    def _subnets(self) -> None:
+        """Hosts with firewalls, and a route table of its own that leads to the gateway."""
+        subnets = self.data["clouds"]["apps"]["subnets"]
+        if self._maybe(0.3):
+            subnets["web"]["hosts-accept"] = ["tcp/443", "icmp", "udp/53"]
+        if self._maybe(0.3):
+            subnets["store"]["hosts-accept"] = [{"allow": "tcp/80-90", "from": "site-0"}]
+        if self._maybe(0.2) and self.stack != "ipv6":
+            routes = {"0.0.0.0/0": "gateway", "10.20.8.0/24": "nowhere"}
+            if self.stack == "dual":
+                routes["::/0"] = "gateway"
+            table = {"propagation": self._maybe(0.5), "routes": routes}
+            self.data["clouds"]["apps"]["tables"] = {"own": table}
+            subnets["web"]["table"] = "own"
 
     def _uplink(self, number: int, line: int) -> Json:
         six = self._maybe(0.4)
@@ -80,6 +109,11 @@ class Drawn:
         networks = {"desks": f"10.{20 + number}.0.0/22", "guests": f"10.{20 + number}.8.0/24"}
         if self.stack == "ipv6":
             networks = dict.fromkeys(networks)
+        elif self._maybe(0.3):
+            networks["guests"] = {
+                "prefix": networks["guests"],
+                "hosts-accept": [{"allow": "any", "from": "apps/web"}],
+            }
         self.data["sites"][name] = {"networks": networks, "gateways": {box: {"uplinks": uplinks}}}
         tunnels: Json = {}
         for line in uplinks:

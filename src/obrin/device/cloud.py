@@ -6,17 +6,18 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
 from obrin.core.address.prefix import Address, Prefix
+from obrin.core.design.joining import NOWHERE
 from obrin.core.reach.filters import Rule, RuleSet
 from obrin.core.routing.decision import decide
 from obrin.core.routing.forwarding import Route, RouteKind, share
 from obrin.core.routing.packet import PacketKey
 from obrin.core.routing.path import Candidate
 from obrin.device.config import RouterConfig
-from obrin.device.drops import NO_FLOW, DropLog, packet_key
+from obrin.device.drops import NO_FLOW, DropLog
 from obrin.device.hosts import Hosts
 from obrin.device.router import Router
 from obrin.wire.errors import PacketError
-from obrin.wire.icmp import is_error
+from obrin.wire.icmp import is_error, packet_key
 from obrin.wire.packet import decode_packet
 
 _NOTHING = RuleSet()
@@ -25,13 +26,21 @@ _NOTHING = RuleSet()
 @dataclass(frozen=True, slots=True, kw_only=True)
 class CloudSubnet:
     """`propagation` is whether its hosts know what the gateways learned. Only `workload` ones have
-    hosts."""
+    hosts. `routes` are its own, with what they lead to; `gate` is what its hosts let in by
+    themselves, None where they have no firewalls."""
 
     name: str
     network: str
     prefixes: tuple[Prefix, ...]
     propagation: bool
     workload: bool
+    routes: tuple[tuple[Prefix, str], ...] = ()
+    gate: tuple[Rule, ...] | None = None
+
+    def own_route(self, address: Address) -> tuple[Prefix, str] | None:
+        """The longest of its own routes that an address lies in."""
+        found = [entry for entry in self.routes if entry[0].holds(address)]
+        return max(found, key=lambda entry: entry[0].length, default=None)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -76,7 +85,11 @@ class Cloud:
     def take(self, config: CloudConfig, now: float) -> None:
         """Bring instances, hosts and rules in line; what stays as it was runs on."""
         self._subnets = config.subnets
-        self.hosts.take(p for s in config.subnets if s.workload for p in s.prefixes)
+        guarded = [(s.prefixes, s.gate) for s in config.subnets if s.gate is not None]
+        self.hosts.take(
+            (p for s in config.subnets if s.workload for p in s.prefixes),
+            {prefix: gate for prefixes, gate in guarded for prefix in prefixes},
+        )
         self._rules = {network: RuleSet(rules) for network, rules in config.rules.items()}
         for name, told in config.instances.items():
             if name not in self.instances:
@@ -169,19 +182,28 @@ class Cloud:
             return
         if not self._allowed(subnet, key):
             return
-        if not subnet.propagation:
-            self.drops.add(subnet.network, f"propagation is off at {subnet.name}: no route", key)
-            return
-        chosen = self.choose(subnet.network, key)
-        if chosen is None:
-            reason = f"no route to {packet.destination}"
-            self.drops.add(subnet.network, reason, key)
+        chosen = self._leave_by(subnet, key)
+        if isinstance(chosen, str):
+            self.drops.add(subnet.network, chosen, key)
             return
         instance, via = chosen
         instance.router.receive_local(data, now, via)
 
-    def choose(self, network: str, key: PacketKey) -> tuple[Instance, str] | None:
-        """The instance and tunnel that the whole gateway prefers for a flow."""
+    def _leave_by(self, subnet: CloudSubnet, key: PacketKey) -> tuple[Instance, str] | str:
+        """By a subnet's own routes and what is propagated to it; else why it goes nowhere."""
+        own = subnet.own_route(key.destination)
+        found = self._candidates(subnet.network, key)
+        longest = max((prefix.length for prefix, _, _ in found), default=-1)
+        if own is not None and subnet.propagation and own[0].length < longest:
+            own = None
+        if own is None and not subnet.propagation:
+            return f"propagation is off at {subnet.name}: no route"
+        if own is not None and own[1] == NOWHERE:
+            return f"the route table of {subnet.name} sends it nowhere"
+        return self.choose(subnet.network, key) or f"no route to {key.destination}"
+
+    def _candidates(self, network: str, key: PacketKey) -> list[tuple[Prefix, Route, Instance]]:
+        """What each instance has for a destination, with its prefix."""
         found: list[tuple[Prefix, Route, Instance]] = []
         for instance in self.instances.values():
             matched = instance.router.table.match(key.destination)
@@ -189,6 +211,11 @@ class Cloud:
                 continue
             if matched[1].kind is not RouteKind.CONNECTED:
                 found.append((*matched, instance))
+        return found
+
+    def choose(self, network: str, key: PacketKey) -> tuple[Instance, str] | None:
+        """The instance and tunnel that the whole gateway prefers for a flow."""
+        found = self._candidates(network, key)
         if not found:
             return None
         longest = max(prefix.length for prefix, _, _ in found)

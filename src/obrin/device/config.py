@@ -81,13 +81,19 @@ class StaticWay:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class RouterConfig:
-    """`rules` None means that this device does not filter."""
+    """`rules` None means that this device does not filter. `gates` are what the hosts of a network
+    let in by themselves, where they have firewalls."""
 
     tunnels: dict[str, RouterTunnel] = field(default_factory=dict)
     networks: tuple[tuple[str, Prefix], ...] = ()
     neighbours: dict[str, RouterNeighbour] = field(default_factory=dict)
     static: tuple[StaticWay, ...] = ()
     rules: tuple[Rule, ...] | None = None
+    gates: dict[str, tuple[Rule, ...]] = field(default_factory=dict)
+
+    def host_gates(self) -> dict[Prefix, tuple[Rule, ...]]:
+        """The same by prefix."""
+        return {prefix: self.gates[n] for n, prefix in self.networks if n in self.gates}
 
     def host_places(self) -> tuple[Prefix, ...]:
         """Where practice hosts stand: in every network, and in each part that a rule names."""

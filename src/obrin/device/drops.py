@@ -8,8 +8,6 @@ from typing import NamedTuple
 
 from obrin.core.address.prefix import Address
 from obrin.core.routing.packet import PacketKey
-from obrin.wire.icmp import is_icmp
-from obrin.wire.packet import Packet
 
 KEPT = 512
 _NOBODY = Address(32, 0)
@@ -22,14 +20,6 @@ class DropKey(NamedTuple):
     place: str
     reason: str
     key: PacketKey
-
-
-def packet_key(packet: Packet) -> PacketKey:
-    """What filters look at, taken from a packet."""
-    source, destination = packet.ports
-    kind = packet.payload[0] if is_icmp(packet) and packet.payload else -1
-    ends = packet.source, packet.destination
-    return PacketKey(*ends, packet.protocol, source, destination, kind)
 
 
 class DropLog:

@@ -64,6 +64,7 @@ def router_from(told: DeviceConfig, keys: Json, wall: Wall) -> RouterConfig:
         neighbours={} if told.speaker is None else _neighbours(told.speaker, _passwords(keys)),
         static=tuple(_alike(list(_static(told)), tunnels)),
         rules=told.filter.rules,
+        gates={gate.network: gate.rules for gate in told.gates},
     )
 
 

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from typing import Any
 
 from obrin.core.address.prefix import Address, Prefix
+from obrin.core.reach.filters import Rule, RuleSet
 from obrin.core.settled.model import host_of
 from obrin.wire.host import Host
 
 Json = dict[str, Any]
+NO_GATES: Mapping[Prefix, tuple[Rule, ...]] = {}
 
 
 class Hosts:
@@ -20,10 +22,16 @@ class Hosts:
         self.by_address: dict[Address, Host] = {}
         self.take(networks)
 
-    def take(self, networks: Iterable[Prefix]) -> None:
-        """Other networks; hosts that are still in one stay as they are."""
+    def take(
+        self, networks: Iterable[Prefix], gates: Mapping[Prefix, tuple[Rule, ...]] = NO_GATES
+    ) -> None:
+        """Other networks; hosts that are still in one stay as they are, but for the firewalls of
+        those whose network has an entry in `gates`."""
         wanted = dict.fromkeys(host_of(network) for network in networks)
         self.by_address = {a: self.by_address.get(a) or Host(a, self._rng) for a in wanted}
+        for address, host in self.by_address.items():
+            rules = next((r for prefix, r in gates.items() if prefix.holds(address)), None)
+            host.gate = None if rules is None else RuleSet(rules)
 
     def get(self, address: Address) -> Host | None:
         return self.by_address.get(address)

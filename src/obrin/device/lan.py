@@ -6,10 +6,10 @@ from collections.abc import Callable
 
 from obrin.core.routing.forwarding import RouteKind
 from obrin.core.routing.packet import PacketKey
-from obrin.device.drops import packet_key
 from obrin.device.hosts import Hosts
 from obrin.device.router import Router
 from obrin.device.site import Site
+from obrin.wire.icmp import packet_key
 from obrin.wire.packet import decode_packet
 
 FARTHEST = 1 << 32
@@ -29,8 +29,9 @@ class Lan:
 
     def settle(self) -> None:
         """Hosts where the gateways have networks now."""
-        configs = (site.router.config for site in self.gateways.values())
-        self.hosts.take(dict.fromkeys(place for c in configs for place in c.host_places()))
+        configs = [site.router.config for site in self.gateways.values()]
+        gates = {prefix: rules for c in configs for prefix, rules in c.host_gates().items()}
+        self.hosts.take(dict.fromkeys(p for c in configs for p in c.host_places()), gates)
 
     def pump(self, now: float) -> list[tuple[str, bytes]]:
         """Let time pass and everything move; what goes out, each with its gateway."""

@@ -19,7 +19,7 @@ from obrin.device.bgp_over_tcp import BgpOverTcp
 from obrin.device.changes import changes_between
 from obrin.device.config import RouterConfig
 from obrin.device.counters import Refusal, TunnelCounters
-from obrin.device.drops import NO_FLOW, DropLog, packet_key
+from obrin.device.drops import NO_FLOW, DropLog
 from obrin.device.echo import echo_answer
 from obrin.device.esp_traffic import EspTraffic
 from obrin.device.marks import come_out
@@ -30,7 +30,7 @@ from obrin.device.spares import Spares
 from obrin.device.table import table_of
 from obrin.wire.bfd import BfdError
 from obrin.wire.errors import PacketError
-from obrin.wire.icmp import is_icmp
+from obrin.wire.icmp import is_icmp, packet_key
 from obrin.wire.ike.endpoint import Endpoint
 from obrin.wire.ike.events import (
     CHILD_REKEY,

@@ -6,11 +6,12 @@ from collections.abc import Callable
 from typing import Any
 
 from obrin.device.config import RouterConfig
-from obrin.device.drops import NO_FLOW, packet_key
+from obrin.device.drops import NO_FLOW
 from obrin.device.hosts import Hosts
 from obrin.device.router import Router
 from obrin.device.state import router_state
 from obrin.wire.errors import PacketError
+from obrin.wire.icmp import packet_key
 from obrin.wire.packet import decode_packet
 
 
@@ -29,7 +30,7 @@ class Site:
         """Another configuration in place. What cannot be built raises, and nothing has changed."""
         Router(self.name, config, self._rng).start(now)
         if self._alone:
-            self.hosts.take(config.host_places())
+            self.hosts.take(config.host_places(), config.host_gates())
         self.router.take(config, now)
 
     def receive(self, data: bytes, now: float) -> None:

@@ -29,6 +29,7 @@ _IMPLEMENTED = (
     "obrin-ipsec",
     "obrin-bgp",
     "obrin-circuits",
+    "obrin-hosts",
     "obrin-keys",
     "obrin-observe",
 )

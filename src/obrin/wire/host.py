@@ -12,9 +12,10 @@ from dataclasses import dataclass
 
 from obrin.core.address.prefix import Address
 from obrin.core.ipsec.overhead import IPV4_HEADER, IPV6_HEADER, TCP_HEADER, UDP_HEADER
+from obrin.core.reach.filters import RuleSet
 from obrin.core.routing.packet import ECHO
 from obrin.wire.errors import PacketError
-from obrin.wire.icmp import Icmp, decode_icmp, echo_reply, is_icmp, told_too_big
+from obrin.wire.icmp import Icmp, decode_icmp, echo_reply, is_icmp, packet_key, told_too_big
 from obrin.wire.packet import (
     ICMP,
     TCP,
@@ -25,6 +26,7 @@ from obrin.wire.packet import (
     decode_udp,
 )
 from obrin.wire.tcp import Connection, TcpStack, TcpState
+from obrin.wire.tcp_segment import begins
 
 LINK_MTU = 1500
 """Of the network that a host stands in, in bytes."""
@@ -50,11 +52,13 @@ class Query:
 class Host:
     """One address. The device it stands behind feeds packets in and takes them out.
 
-    `drops` counts what it could do nothing with, by reason.
+    `drops` counts what it could do nothing with, by reason. `gate` is its own firewall: what may
+    begin from outside; None where it has none.
     """
 
     def __init__(self, address: Address, rng: Callable[[int], bytes]) -> None:
         self.address = address
+        self.gate: RuleSet | None = None
         self.drops: Counter[str] = Counter()
         self._out: list[bytes] = []
         self._queries: dict[tuple[int, int], Query] = {}
@@ -120,6 +124,7 @@ class Host:
         """A packet for this host; bad ones are dropped and counted."""
         try:
             packet = decode_packet(data)
+            self._guard(packet)
             if is_icmp(packet):
                 self._icmp(packet, now)
             elif packet.protocol == UDP:
@@ -131,6 +136,23 @@ class Host:
         except PacketError as error:
             self.drops[error.reason] += 1
         self._watch(now)
+
+    def _guard(self, packet: Packet) -> None:
+        """Answers to its own flows come in, others only where the firewall says so. Raises
+        PacketError."""
+        if self.gate is None or not self._begins(packet):
+            return
+        key = packet_key(packet)
+        if self.gate.match(key) is None:
+            raise PacketError("its own firewall does not let it in")
+
+    def _begins(self, packet: Packet) -> bool:
+        """Whether a packet begins a flow from outside."""
+        if packet.protocol == TCP:
+            return begins(packet.payload)
+        if packet.protocol == UDP:
+            return (UDP, packet.ports[1]) not in self._queries
+        return is_icmp(packet) and packet.payload[:1] == bytes((ECHO[packet.bits].request,))
 
     def _icmp(self, packet: Packet, now: float) -> None:
         message, echo = decode_icmp(packet), ECHO[packet.bits]

@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 from obrin.core.address.prefix import Address
 from obrin.core.ipsec.overhead import IPV4_HEADER, IPV6_HEADER, LEAST_IPV4_MTU, LEAST_IPV6_MTU
-from obrin.core.routing.packet import ECHO
+from obrin.core.routing.packet import ECHO, PacketKey
 from obrin.wire.errors import PacketError
 from obrin.wire.packet import ESP, ICMP, ICMPV6, UDP, Packet, transport_checksum
 from obrin.wire.packet import checksum as plain_checksum
@@ -60,6 +60,14 @@ def decode_icmp(packet: Packet) -> Icmp:
 
 def is_icmp(packet: Packet) -> bool:
     return packet.protocol in (ICMP, ICMPV6)
+
+
+def packet_key(packet: Packet) -> PacketKey:
+    """What filters look at, taken from a packet."""
+    source, destination = packet.ports
+    kind = packet.payload[0] if is_icmp(packet) and packet.payload else -1
+    ends = packet.source, packet.destination
+    return PacketKey(*ends, packet.protocol, source, destination, kind)
 
 
 def is_error(packet: Packet) -> bool:

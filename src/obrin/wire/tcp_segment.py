@@ -66,6 +66,11 @@ class Segment:
         return raw[:16] + covered.to_bytes(2, "big") + raw[18:]
 
 
+def begins(segment: bytes) -> bool:
+    """Whether it asks for a connection."""
+    return len(segment) > 13 and segment[13] & (SYN | ACK) == SYN
+
+
 def with_mss_of_at_most(segment: bytes, most: int) -> bytes:
     """The same bytes, or with a smaller MSS where a connection begins with a larger one.
 

@@ -9,6 +9,7 @@ from dataclasses import fields, replace
 from obrin.core.address.dual import Dual, of_families
 from obrin.core.address.prefix import Address, Prefix
 from obrin.core.address.translation import Exposure
+from obrin.core.design.places import NetworkRef
 from obrin.core.handover.ends import (
     CircuitEnd,
     InternalEnd,
@@ -24,6 +25,7 @@ from obrin.core.handover.standard.bgp import Neighbour, Speaker
 from obrin.core.handover.standard.circuits import Circuit
 from obrin.core.handover.standard.device import DeviceConfig
 from obrin.core.handover.standard.filters import Filter
+from obrin.core.handover.standard.hosts import HostGate
 from obrin.core.handover.standard.interfaces import (
     CIRCUIT,
     LOOPBACK,
@@ -36,7 +38,7 @@ from obrin.core.handover.standard.ipsec import Tunnel
 from obrin.core.handover.standard.routes import Hop, StaticRoute
 from obrin.core.handover.standard.translation import Translation
 from obrin.core.ipsec.overhead import LEAST_IPV6_MTU
-from obrin.core.reach.filters import filter_of
+from obrin.core.reach.filters import filter_of, host_rules
 from obrin.core.settled.model import Settled
 
 INTERNAL_HOLD = 90
@@ -64,7 +66,19 @@ def device_config(settled: Settled, place: str) -> DeviceConfig:
             sorted((*_inner(settled, place), *_static(ends, circuits)), key=lambda r: r.prefix.bits)
         ),
         translations=tuple(_translations(ends)),
+        gates=tuple(_gates(settled, place)),
     )
+
+
+def _gates(settled: Settled, place: str) -> Iterator[HostGate]:
+    """Of the hosts behind a site's gateway; those of a cloud are told the cloud itself."""
+    if place in settled.clouds:
+        return
+    gateway = settled.gateways[place]
+    for name in gateway.networks:
+        rules = host_rules(settled, NetworkRef(gateway.site, name))
+        if rules is not None:
+            yield HostGate(network=name, rules=rules)
 
 
 def _own_interfaces(settled: Settled, place: str) -> Iterator[Interface]:

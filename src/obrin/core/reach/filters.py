@@ -131,6 +131,48 @@ def rules_for(name: str, source: Prefix, destination: Prefix, flow: Flow) -> Ite
         yield replace(back, source_ports=ports)
 
 
+def beginning(
+    name: str, source: Prefix, destination: Prefix, protocol: int | None, ports: tuple[int, int]
+) -> Rule:
+    """A rule for flows that begin, at hosts: of ICMP, in either family, that is echo."""
+    kind = None
+    if protocol in (ICMP, ICMPV6):
+        echo = ECHO[destination.bits]
+        protocol, kind = echo.protocol, echo.request
+    return Rule(
+        name=name,
+        source=source,
+        destination=destination,
+        protocol=protocol,
+        destination_ports=ports,
+        icmp_type=kind,
+    )
+
+
+def host_rules(settled: Settled, network: NetworkRef) -> tuple[Rule, ...] | None:
+    """What the firewalls of a network's hosts let in; None where they have none."""
+    accepts = settled.hosts_accept(network)
+    if accepts is None:
+        return None
+    found: list[Rule] = []
+    for number, given in enumerate(accepts, 1):
+        senders = settled.host_senders(given, network.place)
+        if senders is None:
+            senders = [DEFAULT_ROUTE, DEFAULT_ROUTE6]
+        flow = given.allow
+        ports = (flow.first_port, flow.last_port) if flow.protocol in (6, 17) else ANY_PORT
+        pairs = [
+            (source, own)
+            for source in senders
+            for own in settled.families_at(network)
+            if source.bits == own.bits
+        ]
+        for index, (source, own) in enumerate(pairs, 1):
+            name = f"rule-{number}" if len(pairs) == 1 else f"rule-{number}-{index}"
+            found.append(beginning(name, source, own, flow.protocol, ports))
+    return tuple(found)
+
+
 def filter_of(settled: Settled, place: str) -> tuple[Rule, ...]:
     """The rules at a site gateway or at a cloud's subnets.
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from obrin.core.errors import ObrinError
-from obrin.core.reach.paths import all_networks
 from obrin.core.settled.model import Settled
 
 
@@ -14,13 +13,6 @@ def beyond_practice(settled: Settled) -> Iterator[str]:
     for name, cloud in settled.clouds.items():
         if cloud.is_hub:
             yield f"hubs ({name})"
-    for name, cloud in settled.clouds.items():
-        for subnet in cloud.subnets.values():
-            if subnet.routes:
-                yield f"routes of a subnet's own ({name}/{subnet.name})"
-    for reference in all_networks(settled):
-        if settled.hosts_accept(reference) is not None:
-            yield f"firewalls of hosts ({reference})"
     for name in settled.circuits:
         yield f"circuits ({name})"
     for name, site in settled.sites.items():

@@ -9,6 +9,7 @@ from obrin.core.handover.standard import (
     bgp,
     circuits,
     filters,
+    hosts,
     interfaces,
     ipsec,
     routes,
@@ -28,6 +29,7 @@ class DeviceConfig:
     speaker: bgp.Speaker | None = None
     routes: tuple[routes.StaticRoute, ...] = ()
     translations: tuple[translation.Translation, ...] = ()
+    gates: tuple[hosts.HostGate, ...] = ()
 
 
 def encode(config: DeviceConfig) -> Json:
@@ -45,6 +47,8 @@ def encode(config: DeviceConfig) -> Json:
         data[routes.MODULE] = routes.encode(config.routes)
     if config.translations:
         data[translation.MODULE] = translation.encode(config.translations)
+    if config.gates:
+        data[hosts.MODULE] = hosts.encode(config.gates)
     return data
 
 
@@ -63,6 +67,7 @@ def decode(data: Json) -> DeviceConfig:
         speaker=None if speaker is None else bgp.decode(speaker),
         routes=routes.decode(data.get(routes.MODULE, {})),
         translations=translation.decode(data.get(translation.MODULE, {})),
+        gates=hosts.decode(data.get(hosts.MODULE, {})),
     )
 
 

@@ -6,10 +6,11 @@ from collections.abc import Collection
 from typing import Any
 
 from obrin.core.design.arrangement import SHARED
+from obrin.core.design.places import NetworkRef
 from obrin.core.handover.ends import cloud_end
 from obrin.core.handover.secrets import BY_KEY, Secrets, certificate_data
 from obrin.core.handover.standard.ipsec import encode_suite
-from obrin.core.reach.filters import Rule, filter_of
+from obrin.core.reach.filters import Rule, filter_of, host_rules
 from obrin.core.settled.clouds import SettledCloud
 from obrin.core.settled.links import OF_SESSION, SettledTunnel
 from obrin.core.settled.model import Settled
@@ -76,6 +77,11 @@ def far_end_name(tunnel: SettledTunnel) -> str:
     return f"{tunnel.gateway}.{tunnel.uplink.name}"
 
 
+def _host_gate(settled: Settled, network: NetworkRef) -> Json:
+    rules = host_rules(settled, network)
+    return {} if rules is None else {"hosts_accept": _rules(rules)}
+
+
 def _network(settled: Settled, cloud: SettledCloud) -> list[CloudStep]:
     name = cloud.name
     spaces = [str(prefix) for prefix in cloud.all_spaces]
@@ -91,6 +97,10 @@ def _network(settled: Settled, cloud: SettledCloud) -> list[CloudStep]:
                 "network": name,
                 "prefixes": [str(prefix) for prefix in subnet.prefix],
                 "propagation": subnet.propagation,
+                "routes": [
+                    {"prefix": str(prefix), "target": target} for prefix, target in subnet.routes
+                ],
+                **_host_gate(settled, NetworkRef(name, subnet.name)),
             },
             needs=below,
         )

@@ -25,13 +25,31 @@ class Network(Body):
     region: Name = "unnamed"
 
 
+class FilterRuleBody(Body):
+    name: Name
+    source: PrefixText
+    destination: PrefixText
+    flow: FlowText
+
+
+class OwnRoute(Body):
+    """To the gateway, or nowhere."""
+
+    prefix: PrefixText
+    target: Literal["gateway", "nowhere"]
+
+
 class Subnet(Body):
-    """A prefix of each family. A gateway subnet holds the gateway and no workloads."""
+    """A prefix of each family. A gateway subnet holds the gateway and no workloads. `routes` are
+    the own ones of its table; `hosts_accept` is what the firewalls of its hosts let in, None where
+    they have none."""
 
     network: Name
     prefixes: Annotated[list[PrefixText], Field(min_length=1, max_length=2)]
     role: Literal["workload", "gateway"] = "workload"
     propagation: bool = True
+    routes: Annotated[list[OwnRoute], Field(max_length=1000)] = Field(default_factory=list)
+    hosts_accept: Annotated[list[FilterRuleBody], Field(max_length=1000)] | None = None
 
 
 class Address(Body):
@@ -162,13 +180,6 @@ class Tunnel(Body):
         if len(self.session_passwords) not in (0, sessions):
             raise ValueError("give a password for each session")
         return self
-
-
-class FilterRuleBody(Body):
-    name: Name
-    source: PrefixText
-    destination: PrefixText
-    flow: FlowText
 
 
 class Filter(Body):

@@ -11,7 +11,7 @@ from obrin.core.address.translation import Exposure
 from obrin.core.handover.standard.ipsec import decode_suite
 from obrin.core.ipsec.liveness import Bfd, Liveness
 from obrin.core.ipsec.selectors import ANY, Selector
-from obrin.core.reach.filters import Rule, rules_for
+from obrin.core.reach.filters import Rule, beginning, rules_for
 from obrin.core.routing.forwarding import host_route
 from obrin.core.settled.clouds import identifier_of
 from obrin.device.cloud import CloudConfig, CloudSubnet, InstanceConfig
@@ -48,6 +48,8 @@ class Told:
                 prefixes=tuple(body.prefixes),
                 propagation=body.propagation,
                 workload=body.role == "workload",
+                routes=tuple((route.prefix, route.target) for route in body.routes),
+                gate=_gate(body),
             )
             for name, body in ready
             if isinstance(body, Subnet)
@@ -162,6 +164,21 @@ def _watched(body: Tunnel) -> tuple[AnyAddress, AnyAddress] | None:
     """Where its BFD runs that is not inside."""
     multihop = body.bfd is not None and body.bfd.multihop
     return peers(body, body.bgp) if multihop and body.bgp is not None else None
+
+
+def _gate(body: Subnet) -> tuple[Rule, ...] | None:
+    if body.hosts_accept is None:
+        return None
+    return tuple(
+        beginning(
+            given.name,
+            given.source,
+            given.destination,
+            given.flow.protocol,
+            (given.flow.first_port, given.flow.last_port),
+        )
+        for given in body.hosts_accept
+    )
 
 
 def _any(body: Tunnel) -> tuple[Selector, ...]:

@@ -1,0 +1,61 @@
+"""What the hosts' own firewalls let in, network by network: obrin-hosts."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from obrin.core.address.prefix import parse_prefix
+from obrin.core.handover.standard.basic import Json
+from obrin.core.reach.filters import ANY_PORT, Rule, beginning
+
+MODULE = "obrin-hosts:hosts"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class HostGate:
+    """Without a rule they let nothing in but answers to their own flows."""
+
+    network: str
+    rules: tuple[Rule, ...]
+
+
+def encode(gates: Iterable[HostGate]) -> Json:
+    return {
+        "network": [
+            {"name": gate.network, "accept": [_encode(rule) for rule in gate.rules]}
+            for gate in gates
+        ]
+    }
+
+
+def decode(data: Json) -> tuple[HostGate, ...]:
+    return tuple(
+        HostGate(
+            network=entry["name"], rules=tuple(_decode(rule) for rule in entry.get("accept", ()))
+        )
+        for entry in data.get("network", ())
+    )
+
+
+def _encode(rule: Rule) -> Json:
+    made: Json = {
+        "name": rule.name,
+        "source": str(rule.source),
+        "destination": str(rule.destination),
+    }
+    if rule.protocol is not None:
+        made["protocol"] = rule.protocol
+    if rule.destination_ports != ANY_PORT:
+        made["first-port"], made["last-port"] = rule.destination_ports
+    return made
+
+
+def _decode(entry: Json) -> Rule:
+    return beginning(
+        entry["name"],
+        parse_prefix(entry["source"]),
+        parse_prefix(entry["destination"]),
+        entry.get("protocol"),
+        (entry.get("first-port", 0), entry.get("last-port", ANY_PORT[1])),
+    )
