@@ -31,11 +31,12 @@ def test_everything_goes_as_predicted(folder: Folder) -> None:
     assert "OTHERWISE" not in run.out
     only = "--only", "uplink:quay-gw/fibre"
     found = valid("rehearse", folder.obrin("rehearse", *only, "--json").good().json)
-    begin, failure, rekeys = found["scenes"]
+    begin, failure, rekeys, keys = found["scenes"]
     assert [begin["what"], failure["what"]] == ["everything up", "uplink:quay-gw/fibre"]
     assert {flow["noticed_by"] for flow in failure["gone"]} == {"BGP hold time 6 s"}
     assert all(4.0 - 0.5 <= flow["measured"] <= 6.6 for flow in failure["gone"])
     assert rekeys["good"]
+    assert keys["what"] == "new keys"
     assert found["good"]
     assert not (folder.path / ".obrin" / "practice").exists()  # nothing was started
 
@@ -44,7 +45,8 @@ def test_some_of_it(folder: Folder) -> None:
     folder.obrin("rehearse", "--only", "tunnel:quay-apps/x").bad(2, "nothing here is called")
     folder.obrin("rehearse", "--together").bad(2, "'--together' goes with '--only'")
     sampled = folder.obrin("rehearse", "--sample", "2", "--json").good().json
-    assert len(sampled["scenes"]) == 4
+    assert len(sampled["scenes"]) == 5
+    folder.obrin("rehearse", "--for", "5").bad(2, "'5' is not a time")
     pair = "--only", "tunnel:quay-apps/a", "--only", "tunnel:quay-apps/b", "--together"
     found = folder.obrin("rehearse", *pair, "--json").good().json
     assert found["scenes"][1]["what"] == "tunnel:quay-apps/a + tunnel:quay-apps/b"

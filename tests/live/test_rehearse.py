@@ -12,7 +12,7 @@ from obrin.core.handover.pack import make_pack
 from obrin.core.handover.secrets import Secrets
 from obrin.live.rehearse import virtual
 from obrin.live.rehearse.in_virtual_time import VirtualStage
-from obrin.live.rehearse.play import REKEYS, Gone, Rehearsal, Scene, scenes
+from obrin.live.rehearse.play import KEYS, REKEYS, TIME, Gone, Rehearsal, Scene, scenes
 from tests.authority import NOW
 from tests.doubles import settled_of, swap
 from tests.live.buildable import Drawn
@@ -108,11 +108,47 @@ def test_several_fail_together_and_rekeys_lose_nothing() -> None:
     rehearsal = Rehearsal(VirtualStage(VirtualWorld(settled_of(MORE))))
     rehearsal.begin()
     both = [Element("tunnel", f"quay-apps/{name}") for name in "ab"]
-    first, last = scenes(rehearsal, [both])
+    first, rekeys, keys = scenes(rehearsal, [both])
     assert first.what == "tunnel:quay-apps/a + tunnel:quay-apps/b"
     assert first.good
     assert {flow.measured for flow in first.gone} == {None}
-    assert (last.what, last.good, last.gone) == (REKEYS, True, ())
+    assert (rekeys.what, rekeys.good, rekeys.gone) == (REKEYS, True, ())
+    assert (keys.what, keys.good) == (KEYS, True)
+
+
+def test_new_keys_are_at_both_ends_and_a_wrong_one_is_noticed(monkeypatch) -> None:
+    world = VirtualWorld(settled_of(MORE))
+    rehearsal = Rehearsal(VirtualStage(world))
+    rehearsal.begin()
+    peers = world.routers["quay-gw"].config.tunnels, world.instance(1).config.tunnels
+    before = peers[0]["quay-apps/a"].peer.key
+    assert rehearsal.renew_keys().good
+    after = [
+        world.routers["quay-gw"].config.tunnels["quay-apps/a"].peer.key,
+        world.instance(1).config.tunnels["quay-apps.a"].peer.key,
+    ]
+    assert after[0] == after[1] != before
+    monkeypatch.setattr(world, "_hand", lambda gateway, pack: None)  # the site is not told
+    scene = rehearsal.renew_keys()
+    assert not scene.good
+    assert any("with the key of quay-apps/" in flow.flow for flow in scene.gone)
+
+
+def test_hours_pass_without_a_gap() -> None:
+    world = VirtualWorld(settled_of(MORE.replace("hold: 6 s", "hold: 90 s")))
+    rehearsal = Rehearsal(VirtualStage(world))
+    rehearsal.begin()
+    children = {
+        c.spi_in for c in world.routers["quay-gw"].ike.tunnels["quay-apps/a"].children.values()
+    }
+    scene = rehearsal.endure(2 * 3600.0)
+    assert (scene.what, scene.good) == (TIME, True)
+    later = world.routers["quay-gw"].ike.tunnels["quay-apps/a"].children.values()
+    assert children.isdisjoint(c.spi_in for c in later)  # it was rekeyed when its time came
+    world.cut("quay-apps/a")
+    world.cut("quay-apps/b")
+    world.run(200.0)
+    assert not rehearsal.endure(60.0).good
 
 
 @pytest.mark.parametrize(

@@ -25,6 +25,7 @@ _STYLES = {"as predicted": "green", "OTHERWISE": "bold red"}
 @click.option(
     "--together", is_flag=True, help="What '--only' names fails together, not one by one."
 )
+@click.option("--for", "lasting", help="Then let time pass, such as '12 h', and lose no answer.")
 @click.option("--figure", type=click.Path(), help="Draw predicted and measured, as .svg or .png.")
 @design_option
 @json_option
@@ -34,11 +35,12 @@ def rehearse(
     only: tuple[str, ...],
     sample: int | None,
     together: bool,
+    lasting: str | None,
     figure: str | None,
     design_file: str | None,
     as_json: bool,
 ) -> None:
-    """Try a design with packets: every flow, every single failure, every rekey.
+    """Try a design with packets: every flow, every single failure, every rekey, new keys.
 
     A practice world of its own is built from the packs, in virtual time and in this process: hours
     pass in seconds. For each failure stands how long each flow was gone beside what 'drill' says,
@@ -65,6 +67,7 @@ def rehearse(
 
     if together and not only:
         raise click.UsageError("'--together' goes with '--only'")
+    seconds = 0.0 if lasting is None else _seconds(lasting)
     drawing = None if figure is None else figure_file(figure)
     project = project_of(design_file)
     document, settled = project.settled()
@@ -82,10 +85,10 @@ def rehearse(
         start=datetime.now(UTC),
         offering=project.offering(document.design),
     )
-    rehearsal, told = Rehearsal(VirtualStage(world)), _Progress(len(failures) + 2)
+    rehearsal, told = Rehearsal(VirtualStage(world)), _Progress(len(failures) + 3)
     played = [told.done(rehearsal.begin())]
     asked = rehearsal.ask_all()
-    played += [told.done(scene) for scene in scenes(rehearsal, failures)]
+    played += [told.done(scene) for scene in scenes(rehearsal, failures, seconds)]
     told.end()
     good = all(scene.good for scene in played) and all(one.met for one in asked)
     if as_json:
@@ -102,6 +105,15 @@ def rehearse(
     if drawing is not None:
         write_whole_bytes(drawing[0], rehearsal_bytes(settled.name, played, drawing[1]))
     ctx.exit(0 if good else 1)
+
+
+def _seconds(text: str) -> float:
+    from obrin.core.design.values import parse_duration
+
+    try:
+        return parse_duration(text)
+    except ValueError as error:
+        raise click.UsageError(f"--for: {error}") from None
 
 
 def _spread(

@@ -7,6 +7,7 @@ from collections.abc import Collection, Iterable, Sequence
 from obrin.core.reach.trace import probe_key
 from obrin.core.routing.stable import Stable
 from obrin.core.settled.expected import Expected
+from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
 from obrin.live.rehearse.compare import differences
 from obrin.live.rehearse.virtual import VirtualWorld
@@ -54,6 +55,9 @@ class VirtualStage:
 
     def differences(self, stable: Stable) -> Iterable[str]:
         return differences(self._world, stable)
+
+    def new_key(self, tunnel: SettledTunnel) -> None:
+        self._world.new_key(tunnel)
 
     def rekey(self, what: str) -> None:
         for router in self._world.routers.values():

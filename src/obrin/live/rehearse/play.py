@@ -17,6 +17,7 @@ from obrin.core.drill.sweep import Outcome, Sweep, flow_name
 from obrin.core.routing.model import state_of
 from obrin.core.routing.stable import Stable
 from obrin.core.settled.expected import Expected
+from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
 from obrin.wire.ike.events import CHILD_REKEY, IKE_REKEY
 
@@ -28,7 +29,11 @@ PATIENCE = 180.0
 """Seconds until everything has to stand as before."""
 AFTER_REKEY = 3.0
 """How long flows are watched after it."""
-ALL_UP, REKEYS = "everything up", "rekeys of all SAs"
+ASKED_EVERY = 60.0
+"""Seconds between two questions of a flow while nothing fails."""
+COMES_UP = 10.0
+"""Seconds within which a tunnel comes up again that has no other beside it."""
+ALL_UP, REKEYS, KEYS, TIME = "everything up", "rekeys of all SAs", "new keys", "time that passes"
 UNNOTICED = 10.0
 """How long a failure is watched that nothing notices."""
 
@@ -60,6 +65,10 @@ class Stage(Protocol):
 
     def differences(self, stable: Stable) -> Iterable[str]:
         """Where a gateway's table is not the model's, in words."""
+        ...
+
+    def new_key(self, tunnel: SettledTunnel) -> None:
+        """Another pre-shared key at both ends."""
         ...
 
     def rekey(self, what: str) -> None:
@@ -171,6 +180,43 @@ class Rehearsal:
                     missed.append(Gone(flow=flow_name(wish), longest=0.0, measured=gap))
         return Scene(what=REKEYS, gone=tuple(missed), mended=self._until_whole())
 
+    def renew_keys(self) -> Scene | None:
+        """Another pre-shared key for each tunnel, one after the other: no flow is gone for longer
+        than when the tunnel fails, or than it takes to come up where there is no other. None where
+        there are no such keys."""
+        found: list[Gone] = []
+        tunnels = list(self._settled.keyed_tunnels())
+        for tunnel in tunnels:
+            outcome = self._sweep.try_one((Element("tunnel", tunnel.label),))
+            longest = {m.flow: m.seconds or COMES_UP for m in outcome.moved}
+            longest |= dict.fromkeys(outcome.lost, COMES_UP)
+            self._stage.new_key(tunnel)
+            for wish, gap in zip(self._flows, self._watch(self._horizon), strict=True):
+                name = flow_name(wish)
+                most = longest.get(name, 0.0)
+                if gap is None or gap > most + SLACK:
+                    words = f"{name}, with the key of {tunnel.label}"
+                    found.append(Gone(flow=words, longest=most, measured=gap))
+        if not tunnels:
+            return None
+        return Scene(what=KEYS, gone=tuple(found), mended=self._until_whole())
+
+    def endure(self, seconds: float) -> Scene:
+        """Let time pass with nothing failing: lifetimes end, SAs are rekeyed, keepalives come and
+        go, and no flow that is asked every minute may miss an answer."""
+        begun, missed = self._stage.now, dict.fromkeys(range(len(self._flows)), 0)
+        while self._stage.now < begun + seconds:
+            self._stage.wait(min(ASKED_EVERY, begun + seconds - self._stage.now))
+            for number, there in enumerate(self._stage.answered(self._flows)):
+                missed[number] += not there
+        gone = [
+            Gone(flow=flow_name(wish), longest=0.0, measured=missed[number] * ASKED_EVERY)
+            for number, wish in enumerate(self._flows)
+            if missed[number]
+        ]
+        apart = tuple(self._stage.differences(self._whole))
+        return Scene(what=TIME, gone=tuple(gone), apart=apart, mended=self._until_whole())
+
     def _watch(self, seconds: float) -> list[float | None]:
         """How long each flow was gone within so many seconds, until its return; None for one that
         did not come back."""
@@ -234,8 +280,15 @@ def _longest(settled: Settled) -> float:
     return max(found, default=UNNOTICED) * (1 + SHARE) + SPARE_START + SLACK + 1.0
 
 
-def scenes(rehearsal: Rehearsal, failures: Sequence[Sequence[Element]]) -> Iterator[Scene]:
-    """What comes after the beginning and the expectations."""
+def scenes(
+    rehearsal: Rehearsal, failures: Sequence[Sequence[Element]], seconds: float = 0.0
+) -> Iterator[Scene]:
+    """What comes after the beginning and the expectations; in the end so many quiet seconds."""
     for failed in failures:
         yield rehearsal.fail(failed)
     yield rehearsal.rekey()
+    renewed = rehearsal.renew_keys()
+    if renewed is not None:
+        yield renewed
+    if seconds:
+        yield rehearsal.endure(seconds)

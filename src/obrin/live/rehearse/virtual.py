@@ -8,18 +8,21 @@ from __future__ import annotations
 
 import random
 from collections.abc import Callable, Mapping
+from dataclasses import replace
 from datetime import datetime, timedelta
 
 from obrin.core.address.prefix import Address
 from obrin.core.catalogue.offering import PRACTICE_CLOUD, Offered
 from obrin.core.handover.pack import Pack, make_pack
 from obrin.core.handover.secrets import Secrets
+from obrin.core.ipsec.shared_keys import make_key
+from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
 from obrin.device.cloud import Cloud
 from obrin.device.from_standard import router_config
 from obrin.device.lan import Lan
 from obrin.device.router import Router
-from obrin.live.drivers.practice_cloud.steps import RESOURCE_KINDS, cloud_steps
+from obrin.live.drivers.practice_cloud.steps import RESOURCE_KINDS, cloud_steps, tunnel_step
 from obrin.live.drivers.protocol import CloudStep
 from obrin.live.practice.cloud.store import Store
 from obrin.live.practice.cloud.told import Told
@@ -67,6 +70,9 @@ class VirtualWorld:
             for name, site in settled.sites.items()
             for gateway in site.gateways
         }
+        self._random = _seeded(seed, 7)
+        self._secrets = secrets
+        self._packs: dict[str, Pack] = {}
         self._build_cloud(cloud_steps(settled, settled.clouds, secrets))
         for name in self.sites:
             self._hand(name, (packs or {}).get(name) or make_pack(settled, name, secrets))
@@ -88,6 +94,7 @@ class VirtualWorld:
         self.dirty = True
 
     def _hand(self, gateway: str, pack: Pack) -> None:
+        self._packs[gateway] = pack
         self.sites[gateway].take(router_config(pack.config, pack.keys, self.wall), self.now)
         self.lans[self.settled.gateways[gateway].site].settle()
 
@@ -193,6 +200,19 @@ class VirtualWorld:
         for name in settled.gateways:
             self._hand(name, make_pack(settled, name, secrets))
             tick()
+
+    def new_key(self, tunnel: SettledTunnel) -> None:
+        """A new pre-shared key: at the cloud first, then at the site's gateway."""
+        settled = self.settled
+        key = make_key(self._random, settled.key_rules(tunnel))
+        self._secrets = replace(self._secrets, keys={**self._secrets.keys, tunnel.label: key})
+        step = tunnel_step(settled, tunnel, self._secrets)
+        etag = self.store.etag(self.store.resources[kind_and_name(step)])
+        self.store.put(*kind_and_name(step), step.body, etag, self.now)
+        while self.store.running(*kind_and_name(step)) is not None:
+            self.run(0.1)
+        keys = make_pack(settled, tunnel.gateway, self._secrets).keys
+        self._hand(tunnel.gateway, replace(self._packs[tunnel.gateway], keys=keys))
 
     def cut(self, label: str) -> None:
         """The path of a tunnel loses everything, without a word."""
