@@ -26,6 +26,11 @@ def cut_names(ctx: click.Context, param: click.Parameter, incomplete: str) -> li
     return [name for name in names if name.startswith(incomplete)]
 
 
+def uplink_names(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
+    """`gateway/uplink`."""
+    return [name for name in _uplinks(ctx) if name.startswith(incomplete)]
+
+
 def _tunnels(ctx: click.Context, *, signed: bool = False) -> list[str]:
     try:
         design = find_project(ctx.params.get("design_file")).read().design

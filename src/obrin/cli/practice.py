@@ -18,11 +18,12 @@ from obrin.cli.common import (
     project_of,
     writes,
 )
-from obrin.cli.completion import cut_names
+from obrin.cli.completion import cut_names, uplink_names
 from obrin.cli.deeds import Change, Deed, acting
 from obrin.core.errors import ObrinError
 
 if TYPE_CHECKING:
+    from obrin.core.settled.model import Settled
     from obrin.live.practice.record import World
 
 
@@ -149,6 +150,7 @@ def status(design_file: str | None, as_json: bool) -> None:
     click.echo(f"Packets carried: {faults['carried']}.")
     cut = [f"uplink {name}" for name in faults["uplinks"]]
     cut += [f"large packets of {name}" for name in faults["narrow"]]
+    cut += faults["troubles"]
     if faults["paths"]:
         cut.append(f"{faults['paths']} tunnel paths")
     click.echo(f"Cut: {', '.join(cut) or 'nothing'}.")
@@ -194,9 +196,7 @@ def cut(
             if not dry_run:
                 internet.cut_path(str(found.uplink.address), str(found.cloud_address))
         else:
-            known = [f"{g.name}/{u}" for g in settled.gateways.values() for u in g.uplinks]
-            if name not in known:
-                raise ObrinError(f"there is no uplink '{name}'. There are: {', '.join(known)}")
+            _known_uplink(settled, name)
             if not dry_run and kind == "uplink":
                 internet.cut_uplink(name)
             elif not dry_run:
@@ -205,6 +205,55 @@ def cut(
     Deed(changes=(Change(f"{kind} {name}", "cut"),), following=mend).tell(
         dry_run=dry_run, as_json=as_json
     )
+
+
+@practice.command()
+@click.argument(
+    "kind", type=click.Choice(["loss", "double", "delay", "jitter", "one-way", "block", "forget"])
+)
+@click.argument("uplink", shell_complete=uplink_names)
+@click.argument("value", default="")
+@design_option
+@acting
+def fault(
+    kind: str, uplink: str, value: str, design_file: str | None, dry_run: bool, as_json: bool
+) -> None:
+    """Trouble at an uplink (GATEWAY/UPLINK), in both directions, until it is healed.
+
+    \b
+      loss 5%        that share of packets is lost      double 5%   ... comes twice
+      delay 80ms     every packet comes later           jitter 40ms ... by up to so much more
+      one-way out    only what leaves passes, or 'in'   block udp/4500   or 'esp'
+      forget         its translator forgets who asked whom, once
+
+    \b
+    Examples:
+      obrin practice fault loss hh-east/fibre 5% --design skerrow-ferries
+      obrin practice fault one-way hh-east/fibre out --design skerrow-ferries
+    """
+    from obrin.live.practice.weather import Trouble, with_more
+
+    project = project_of(design_file)
+    _, settled = project.settled()
+    name = _known_uplink(settled, uplink)
+    try:
+        with_more(Trouble(), kind, value)
+    except ValueError as error:
+        raise click.UsageError(str(error)) from None
+    with practice_internet(project) as internet:
+        if not dry_run:
+            internet.trouble(kind, name, value)
+    did = f"in trouble: {kind} {value}".rstrip()
+    Deed(changes=(Change(f"uplink {name}", did),), following=["obrin practice heal"]).tell(
+        dry_run=dry_run, as_json=as_json
+    )
+
+
+def _known_uplink(settled: Settled, name: str) -> str:
+    known = [f"{g.name}/{u}" for g in settled.gateways.values() for u in g.uplinks]
+    if name not in known:
+        raise ObrinError(f"there is no uplink '{name}'. There are: {', '.join(known)}")
+    return name
 
 
 @practice.command()

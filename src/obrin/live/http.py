@@ -102,6 +102,9 @@ class InternetClient(Client):
     def narrow(self, name: str, *, told: bool = False) -> None:
         self.call("POST", "/v1/faults", {"narrow": name, "told": told})
 
+    def trouble(self, kind: str, uplink: str, value: str) -> None:
+        self.call("POST", "/v1/faults", {"trouble": kind, "at": uplink, "value": value})
+
     def heal(self) -> None:
         self.call("DELETE", "/v1/faults")
 

@@ -138,6 +138,7 @@ ACTING: dict[str, Shape] = {
     "practice start": DEED,
     "practice stop": DEED,
     "practice cut": DEED,
+    "practice fault": DEED,
     "practice heal": DEED,
     "practice status": record(
         "the practice world",
@@ -161,6 +162,7 @@ ACTING: dict[str, Shape] = {
                     "paths": whole("how many are cut"),
                     "carried": whole("packets"),
                     "lost": by_name(whole("packets"), "packets by reason"),
+                    "troubles": texts("of uplinks, as they were asked for"),
                 },
             ),
         },

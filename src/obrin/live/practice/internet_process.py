@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import functools
+import random
 from typing import Any
 
 from starlette.applications import Starlette
@@ -15,6 +16,7 @@ from obrin.core.errors import AddressError
 from obrin.live.practice.cable import PLUG, cable_token, unwrap
 from obrin.live.practice.internet import CLOUD, Internet
 from obrin.live.practice.service import HANDLERS, Problem, Served, read_json
+from obrin.live.practice.weather import Weather
 
 
 class _Socket(asyncio.DatagramProtocol):
@@ -48,13 +50,19 @@ class _Socket(asyncio.DatagramProtocol):
 class InternetProcess:
     def __init__(self, internet: Internet, secret: str) -> None:
         self._internet = internet
+        self._weather = Weather(internet, random.random)
         self._secret = secret
         self._sockets: dict[str, _Socket] = {}
 
     def arrived(self, cable: str, data: bytes) -> None:
-        onward = self._internet.carry(cable, data)
-        if onward is not None:
-            self._sockets[onward[0]].send(onward[1])
+        loop = asyncio.get_running_loop()
+        now = loop.time()
+        for arrival in self._weather.carry(cable, data, now):
+            socket = self._sockets[arrival.cable]
+            if arrival.at <= now:
+                socket.send(arrival.packet)
+            else:
+                loop.call_at(arrival.at, socket.send, arrival.packet)
 
     def stranger(self) -> None:
         self._internet.lose("a datagram that came by no cable")
@@ -88,6 +96,7 @@ class InternetProcess:
                 "paths": len(net.cut_pairs),
                 "carried": net.carried,
                 "lost": net.lost,
+                "troubles": self._weather.words(),
             }
         )
 
@@ -101,6 +110,8 @@ class InternetProcess:
             if body["narrow"] not in self._internet.lines:
                 raise Problem(404, "no such uplink", f"{body['narrow']} is not connected")
             self._internet.narrow_lines[body["narrow"]] = body.get("told") is True
+        elif "trouble" in body:
+            self._trouble(str(body["trouble"]), str(body.get("at")), str(body.get("value", "")))
         elif "path" in body and isinstance(body["path"], list) and len(body["path"]) == 2:
             try:
                 self._internet.cut_pair(*map(str, body["path"]))
@@ -108,10 +119,21 @@ class InternetProcess:
                 raise Problem(422, "not an address", str(error)) from error
         else:
             raise Problem(
-                422, "nothing to cut", "give 'uplink' or 'narrow', or 'path' with two addresses"
+                422,
+                "nothing to do",
+                "give 'uplink', 'narrow', 'path' with two addresses, or 'trouble' with 'at'",
             )
         return Response(status_code=204)
 
+    def _trouble(self, kind: str, line: str, value: str) -> None:
+        try:
+            self._weather.set(line, kind, value)
+        except KeyError:
+            raise Problem(404, "no such uplink", f"{line} is not connected") from None
+        except ValueError as error:
+            raise Problem(422, "no such trouble", str(error)) from error
+
     async def _heal(self, request: Request) -> Response:
         self._internet.heal()
+        self._weather.heal()
         return Response(status_code=204)

@@ -6,6 +6,8 @@ the gateways from their packs. Packets cross the same internet; only the clock i
 
 from __future__ import annotations
 
+import heapq
+import itertools
 import random
 from collections.abc import Callable, Mapping
 from dataclasses import replace
@@ -27,6 +29,7 @@ from obrin.live.drivers.protocol import CloudStep
 from obrin.live.practice.cloud.store import Store
 from obrin.live.practice.cloud.told import Told
 from obrin.live.practice.internet import CLOUD, Internet, Line
+from obrin.live.practice.weather import Weather
 from obrin.wire.host import Host, Query
 from obrin.wire.packet import decode_packet
 
@@ -58,6 +61,9 @@ class VirtualWorld:
                 for u in g.uplinks.values()
             ]
         )
+        self.weather = Weather(self.internet, random.Random(f"{seed}:weather").random)
+        self._flying: list[tuple[float, int, str, bytes]] = []
+        self._count = itertools.count()
         self.dirty = False
         self.store = Store(offering, SPEED, self._mark, b"key")
         self.cloud = Cloud(_seeded(seed, 11))
@@ -121,6 +127,7 @@ class VirtualWorld:
             due = min(
                 self.store.next_timer(),
                 self.cloud.next_timer(),
+                self._flying[0][0] if self._flying else float("inf"),
                 *(lan.next_timer() for lan in self.lans.values()),
             )
             if due > until:
@@ -132,7 +139,7 @@ class VirtualWorld:
         """Carry packets until nothing moves."""
         moved = True
         while moved:
-            moved = False
+            moved = self._land()
             for data in self.cloud.pump(self.now):
                 moved = True
                 self._carry(CLOUD, data)
@@ -145,14 +152,26 @@ class VirtualWorld:
                     self._carry(f"{name}/{uplink}", data)
 
     def _carry(self, cable: str, data: bytes) -> None:
-        onward = self.internet.carry(cable, data)
-        if onward is None:
-            return
-        target, packet = onward
-        if target == CLOUD:
+        for at, target, packet in self.weather.carry(cable, data, self.now):
+            if at <= self.now:
+                self._deliver(target, packet)
+            else:
+                heapq.heappush(self._flying, (at, next(self._count), target, packet))
+
+    def _land(self) -> bool:
+        """Deliver what was under way long enough."""
+        landed = False
+        while self._flying and self._flying[0][0] <= self.now:
+            _, _, target, packet = heapq.heappop(self._flying)
+            self._deliver(target, packet)
+            landed = True
+        return landed
+
+    def _deliver(self, cable: str, packet: bytes) -> None:
+        if cable == CLOUD:
             self.cloud.receive(packet, self.now)
         else:
-            self.sites[target.partition("/")[0]].receive(packet, self.now)
+            self.sites[cable.partition("/")[0]].receive(packet, self.now)
 
     def host_at(self, place: str, address: Address) -> Host | None:
         """At a site or in a cloud."""
