@@ -66,6 +66,7 @@ class Router:
         self.table: PrefixTable[Route] = PrefixTable()
         self.esp = EspTraffic(self.ike, self._drop)
         self._parts = Reassembly()
+        self._stirred = False
         self._underlay: list[bytes] = []
         self._local: list[bytes] = []
         self.bfd = BfdSessions(config.tunnels, rng)
@@ -145,7 +146,8 @@ class Router:
                 self._drop("an outer packet that is neither ESP nor UDP", packet_key(packet))
         except PacketError as error:
             self._drop(f"bad packet: {error.reason}", NO_FLOW)
-        self._settle(now)
+        if self._stirred:
+            self._settle(now)
 
     def _receive_udp(self, packet: Packet, now: float) -> None:
         udp = decode_udp(packet)
@@ -154,6 +156,7 @@ class Router:
                 self._open(udp.data, packet.tos, now)
             return
         if udp.destination_port in (PORT, NAT_PORT):
+            self._stirred = True
             self.ike.receive(
                 udp.data,
                 (str(packet.destination), udp.destination_port),
@@ -174,7 +177,8 @@ class Router:
     def receive_local(self, data: bytes, now: float, via: str | None = None) -> None:
         """A packet from one of this gateway's own networks, perhaps for a certain tunnel."""
         self._route(data, None, now, via=via)
-        self._settle(now)
+        if self._stirred:
+            self._settle(now)
 
     def next_timer(self) -> float:
         return min(
@@ -291,6 +295,7 @@ class Router:
         return route.via_for(key, () if tunnel is None else tunnel.translations)
 
     def _for_me(self, packet: Packet, arrived_by: str | None, now: float) -> None:
+        self._stirred = True
         try:
             if is_icmp(packet):
                 answer = echo_answer(packet)
@@ -317,7 +322,9 @@ class Router:
     # After every input
 
     def _settle(self, now: float) -> None:
-        """Let IKE, TCP and BGP act on each other until nothing moves."""
+        """Let IKE, TCP and BGP act on each other until nothing moves. What only passes through stirs
+        none of them."""
+        self._stirred = False
         for _ in range(8):
             self._spares.mind(now)
             changed = self._take_ike_events(now)
