@@ -268,14 +268,17 @@ def truth(sweep: Sweep, flow: str, down: dict[Element, float]) -> float:
     """By weighing which tunnels are left, worked out tunnel set by tunnel set."""
     index = [way.flow for way, _ in sweep.flows].index(flow)
     relevant = [e for e in down if any(e in parts for parts in _parts(sweep, flow))]
-    total = 0.0
+    total, works = 0.0, dict[frozenset[str], bool]()
     for state in itertools.product((False, True), repeat=len(relevant)):
         failed = [e for e, bad in zip(relevant, state, strict=True) if bad]
         weight = 1.0
         for e, bad in zip(relevant, state, strict=True):
             weight *= down[e] if bad else 1 - down[e]
-        after = sweep.changed(failed)
-        if index not in after or not after[index].stopped:
+        lost = frozenset(way for e in failed for way in sweep.takes(e))
+        if lost not in works:
+            after = sweep.changed(failed)
+            works[lost] = index not in after or not after[index].stopped
+        if works[lost]:
             total += weight
     return total
 

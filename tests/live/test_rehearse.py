@@ -32,7 +32,7 @@ def rehearsed(seed: int, failures: int) -> None:
     assert all(scene.good for scene in played), (drawn.text, [s for s in played if not s.good])
 
 
-@pytest.mark.parametrize("first", range(0, 12, 3))
+@pytest.mark.parametrize("first", range(0, 6, 3))
 def test_drawn_designs_go_as_predicted(first: int) -> None:
     for seed in range(first, first + 3):
         rehearsed(seed, failures=2)
