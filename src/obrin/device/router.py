@@ -322,8 +322,8 @@ class Router:
     # After every input
 
     def _settle(self, now: float) -> None:
-        """Let IKE, TCP and BGP act on each other until nothing moves. What only passes through stirs
-        none of them."""
+        """Let IKE, TCP and BGP act on each other until nothing moves; what only passes through
+        stirs none of them."""
         self._stirred = False
         for _ in range(8):
             self._spares.mind(now)
