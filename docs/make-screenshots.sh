@@ -10,12 +10,12 @@ screen=$!
 trap 'kill $screen 2>/dev/null; (cd "$work/skerrow-ferries" && obrin practice stop >/dev/null 2>&1); rm -rf "$work"' EXIT
 sleep 1
 
-# shot NAME SECONDS COMMAND: run it in a terminal, wait, take the picture.
+# shot NAME SECONDS COMMAND: run it in a terminal, wait (SLOW=3: three times as long), take the picture.
 shot() {
     xterm -fa 'DejaVu Sans Mono' -fs "${SIZE:-10}" -geometry 158x46+0+0 -bg '#101418' -fg '#d8dee4' \
         -b 8 -T obrin -e bash -c "cd '$work/${FOLDER:-skerrow-ferries}'; PS1='\$ '; echo '\$ $3'; $3; sleep 60" &
     local terminal=$!
-    sleep "$2"
+    sleep $(($2 * ${SLOW:-1}))
     import -window root "$here/$1.png"
     kill $terminal 2>/dev/null
     wait $terminal 2>/dev/null || true
