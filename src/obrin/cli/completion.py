@@ -22,7 +22,7 @@ def secret_names(ctx: click.Context, param: click.Parameter, incomplete: str) ->
 
 def cut_names(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
     """What `practice cut` can cut, by the kind that stands before."""
-    names = _uplinks(ctx) if ctx.params.get("kind") == "uplink" else _tunnels(ctx)
+    names = _tunnels(ctx) if ctx.params.get("kind") == "tunnel" else _uplinks(ctx)
     return [name for name in names if name.startswith(incomplete)]
 
 
