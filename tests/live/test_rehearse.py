@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import copy
+import dataclasses
 import random
 
 import pytest
@@ -52,13 +53,9 @@ def edited(change) -> Rehearsal:
     pack = make_pack(settled, "quay-gw", secrets)
     config = copy.deepcopy(pack.config)
     change(config)
-    packs = {"quay-gw": pack.__class__(**{**vars_of(pack), "config": config})}
+    packs = {"quay-gw": dataclasses.replace(pack, config=config)}
     world = virtual.VirtualWorld(settled, secrets, packs=packs, start=NOW)
     return Rehearsal(VirtualStage(world))
-
-
-def vars_of(record: object) -> dict[str, object]:
-    return {name: getattr(record, name) for name in record.__dataclass_fields__}
 
 
 def speakers(config) -> list:

@@ -11,8 +11,12 @@ import click
 from obrin.cli.common import console, design_option, echo_json, json_option, print_table, project_of
 
 if TYPE_CHECKING:
+    from obrin.core.design.document import Document
     from obrin.core.drill.elements import Element
+    from obrin.core.settled.model import Settled
+    from obrin.live.project import Project
     from obrin.live.rehearse.play import Asked, Gone, Scene
+    from obrin.live.rehearse.virtual import VirtualWorld
 
 _STYLES = {"as predicted": "green", "OTHERWISE": "bold red"}
 
@@ -53,17 +57,13 @@ def rehearse(
       obrin rehearse --only tunnel:harbour-timetable/north --design skerrow-ferries
       obrin rehearse --figure rehearsal.svg --design skerrow-ferries
     """
-    from datetime import UTC, datetime
-
     from obrin.cli.draw import figure_file
     from obrin.cli.rehearsal_figure import rehearsal_bytes
     from obrin.core.drill.elements import elements, parse_elements
     from obrin.live.files import write_whole_bytes
-    from obrin.live.packs import handed_over
     from obrin.live.practice.beyond import refuse_beyond
     from obrin.live.rehearse.in_virtual_time import VirtualStage
     from obrin.live.rehearse.play import Rehearsal, scenes
-    from obrin.live.rehearse.virtual import VirtualWorld
 
     if together and not only:
         raise click.UsageError("'--together' goes with '--only'")
@@ -75,16 +75,7 @@ def rehearse(
     named = parse_elements(settled, only)
     every = list(named) or elements(settled)
     failures = _spread([named] if together else [(one,) for one in every], sample)
-    handed = handed_over(project, settled, write=False)
-    for note in handed.told:
-        click.echo(f"note: {note}", err=True)
-    world = VirtualWorld(
-        settled,
-        project.secrets(settled),
-        packs=handed.packs,
-        start=datetime.now(UTC),
-        offering=project.offering(document.design),
-    )
+    world = _world(project, document, settled)
     rehearsal, told = Rehearsal(VirtualStage(world)), _Progress(len(failures) + 3)
     played = [told.done(rehearsal.begin())]
     asked = rehearsal.ask_all()
@@ -92,19 +83,35 @@ def rehearse(
     told.end()
     good = all(scene.good for scene in played) and all(one.met for one in asked)
     if as_json:
-        echo_json(
-            {
-                "good": good,
-                "seconds": round(world.now, 3),
-                "expectations": [_asked_json(one) for one in asked],
-                "scenes": [_scene_json(scene) for scene in played],
-            }
-        )
+        parts = {
+            "expectations": [_asked_json(one) for one in asked],
+            "scenes": [_scene_json(scene) for scene in played],
+        }
+        echo_json({"good": good, "seconds": round(world.now, 3), **parts})
     else:
         _print(asked, played, world.now)
     if drawing is not None:
         write_whole_bytes(drawing[0], rehearsal_bytes(settled.name, played, drawing[1]))
     ctx.exit(0 if good else 1)
+
+
+def _world(project: Project, document: Document, settled: Settled) -> VirtualWorld:
+    """From the packs as 'handover' would write them now; what it would tell goes to stderr."""
+    from datetime import UTC, datetime
+
+    from obrin.live.packs import handed_over
+    from obrin.live.rehearse.virtual import VirtualWorld
+
+    handed = handed_over(project, settled, write=False)
+    for note in handed.told:
+        click.echo(f"note: {note}", err=True)
+    return VirtualWorld(
+        settled,
+        project.secrets(settled),
+        packs=handed.packs,
+        start=datetime.now(UTC),
+        offering=project.offering(document.design),
+    )
 
 
 def _seconds(text: str) -> float:

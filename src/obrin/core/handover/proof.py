@@ -122,7 +122,7 @@ def _written(
     session = sessions[0] if sessions else None
     told = tuple(prefix for prefix, _ in static) or None
     remote = tuple(s.remote_address for s in sessions) or None
-    if not sessions and static and static[0][1].address is not None:
+    if not sessions and static:
         remote = (static[0][1].address,)
     return Written(
         tunnel=tunnel.name,
