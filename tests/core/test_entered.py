@@ -6,6 +6,7 @@ import pytest
 
 from obrin.core.catalogue.offering import PRACTICE_CLOUD
 from obrin.core.check import check
+from obrin.core.design.reader import read_values
 from obrin.core.errors import DesignError
 from obrin.core.handover.agreed import agreements, lines
 from obrin.core.handover.secrets import Secrets
@@ -114,6 +115,13 @@ def test_how_a_mistyped_key_differs(typed: str, words: str) -> None:
     same = key_print(KEY, b"secret") == key_print(typed, b"secret")
     assert same is (typed == KEY)
     assert key_print(KEY, b"secret") != key_print(KEY, b"other")
+
+
+def test_no_fingerprint_looks_like_a_number_in_a_design() -> None:
+    """In hexadecimal one in some hundreds would: `123e-4567`."""
+    for number in range(20_000):
+        shown = key_print(str(number), b"secret")
+        assert read_values(shown, "design.yaml") == shown
 
 
 RIGHT = {"quay-apps/a": "1-1", "quay-apps/b": "2-2", "quay-apps/a:bgp": "3-3"}

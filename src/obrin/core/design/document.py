@@ -190,7 +190,7 @@ _WANTED = {
     "dict_type": "a mapping of names",
     "model_type": "a mapping of keys",
     "list_type": "a list",
-    "string_type": "a text",
+    "string_type": "a text; put it in quotes",
     "int_type": "a whole number",
     "int_parsing": "a whole number",
     "int_parsing_size": "a smaller number",

@@ -14,6 +14,8 @@ ALPHABET = "abcdefghijkmnopqrstuvwxyzABCDEFGHJKLMNPQRSTUVWXYZ23456789"
 """Letters and digits without those that are mistaken for each other (0 O, 1 l I)."""
 GENERATED_LENGTH = 48
 GENERATED_BITS = 256
+PRINT_LETTERS = "bcdfghjkmpqrtvwx"
+"""One for each half byte of a fingerprint; no digits, so that none looks like a number in YAML."""
 
 
 def make_key(rng: Callable[[int], bytes], rules: Sequence[KeyRules] = ()) -> str:
@@ -43,10 +45,11 @@ def key_shape(rules: Sequence[KeyRules]) -> tuple[int, str]:
 
 
 def key_print(key: str, secret: bytes) -> str:
-    """A short fingerprint, such as `3f2a-91c0`, by which two ends are told to have one key. Without
+    """A short fingerprint, such as `fxdm-qcgb`, by which two ends are told to have one key. Without
     the project's `secret` nothing can be guessed from it."""
     digest = hmac.new(secret, key.encode(), hashlib.sha256).hexdigest()
-    return f"{digest[:4]}-{digest[4:8]}"
+    letters = "".join(PRINT_LETTERS[int(half, 16)] for half in digest[:8])
+    return f"{letters[:4]}-{letters[4:]}"
 
 
 def difference(right: str, typed: str, others: Mapping[str, str]) -> str:
