@@ -39,7 +39,7 @@ want device && SIZE=9 shot device 6 'obrin profiles; obrin agree slipway-ledger 
 want calendar && shot calendar 6 'obrin certificates list --design ledger.yaml; obrin calendar --design ledger.yaml'
 (cd skerrow-ferries && obrin settle --design crossing.yaml >/dev/null)
 want drill && SIZE=9 shot drill 6 'obrin routes hh-east; obrin trace harbour-house/counters timetable/booking tcp/443; obrin drill --kind circuit --kind zone --kind gateway --design crossing.yaml'
-want drill && (cd skerrow-ferries && obrin draw drill --design crossing.yaml --to "$here/drill-figure.png" && obrin draw reach --to "$here/reach-figure.png") >/dev/null
+want drill && (cd skerrow-ferries && obrin draw drill --design crossing.yaml --to "$here/drill-figure.png" && obrin draw network --design crossing.yaml --to "$here/network.png") >/dev/null
 want rehearse && (cd skerrow-ferries && obrin rehearse --design ledger.yaml --figure "$here/rehearsal.png" >/dev/null)
 want sheet && shot sheet 7 'obrin handover >/dev/null; sed -n "1,43p" packs/design/hh-east/sheet.md'
 (cd skerrow-ferries && obrin practice start >/dev/null)

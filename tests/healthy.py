@@ -113,6 +113,8 @@ class Healthy:
         site: Json = {"networks": self._networks(number), "gateways": gateways}
         if count == 2 and not by_policy and self._maybe("internal BGP", 0.3):
             site["internal-bgp"] = True
+            for place, gateway in enumerate(gateways.values(), 2 * number + 1):
+                gateway["loopback"] = f"10.255.254.{place}"
         self.data["sites"][name] = site
         ends = [(g, u) for g, gateway in gateways.items() for u in gateway["uplinks"]]
         targets = ["hub"] if self._hub else [f"cloud-{self._random.randrange(self._clouds)}"]

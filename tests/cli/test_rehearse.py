@@ -9,8 +9,14 @@ from pathlib import Path
 import pytest
 
 import obrin
+from obrin.core.drill.elements import elements
+from obrin.live.rehearse.in_virtual_time import VirtualStage
+from obrin.live.rehearse.play import Rehearsal
+from obrin.live.rehearse.side_by_side import fail_side_by_side, worlds_for
 from tests.cli.program import Folder
-from tests.doubles import DESIGN
+from tests.doubles import DESIGN, settled_of
+from tests.live.test_virtual_world import MORE
+from tests.live.virtual_world import VirtualWorld
 from tests.outputs import valid
 
 CROSSING = Path(obrin.__file__).parent / "demo" / "crossing.yaml"
@@ -74,8 +80,28 @@ def test_the_figure(folder: Folder) -> None:
     folder.obrin(*only, "x.pdf").bad(2, "must be .svg or .png")
 
 
-def test_what_the_practice_world_has_not_is_named(tmp_path) -> None:
+def test_a_hub_a_circuit_and_two_gateways_are_rehearsed(tmp_path) -> None:
     folder = Folder(tmp_path)
     shutil.copy(CROSSING, tmp_path / "design.yaml")
     folder.obrin("settle").good()
-    folder.obrin("rehearse").bad(2, "no hubs (crossing)")
+    failing = ("--only", "circuit:harbour-line", "--only", "gateway:hh-west", "--depth", "2")
+    run = folder.obrin("rehearse", *failing, timeout=300).good()
+    assert "19 of 19 expectations are as wished; 6 of 6 parts went as predicted" in run.out
+    assert "circuit:harbour-line + gateway:hh-west" in run.out
+    folder.obrin("rehearse", *failing, "--together").bad(2, "'--depth'")
+
+
+def test_worlds_side_by_side_see_the_same() -> None:
+    settled = settled_of(MORE)
+    every = [(element,) for element in elements(settled)]
+
+    def make() -> Rehearsal:
+        return Rehearsal(VirtualStage(VirtualWorld(settled)))
+
+    one = make()
+    one.begin()
+    alone = [one.fail(failed) for failed in every]
+    beside = list(fail_side_by_side(make, every, 2))
+    assert [scene.what for scene in beside] == [scene.what for scene in alone]
+    assert all(scene.good for scene in (*alone, *beside))
+    assert worlds_for(3) == 1

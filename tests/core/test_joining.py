@@ -15,7 +15,7 @@ from obrin.core.design.document import load_design
 from obrin.core.design.places import NetworkRef
 from obrin.core.drill.elements import elements, lost_ways, parse_elements
 from obrin.core.drill.sweep import Sweep, failures
-from obrin.core.errors import DesignError, ObrinError
+from obrin.core.errors import DesignError
 from obrin.core.handover.configured import device_config
 from obrin.core.handover.pack import make_pack
 from obrin.core.handover.secrets import Secrets
@@ -29,7 +29,6 @@ from obrin.core.routing.tables import sessions, table_names, table_rows
 from obrin.core.settled.model import Settled, host_of
 from obrin.core.settled.owners import owned, owned_at
 from obrin.core.settled.telling import announced_by_site
-from obrin.live.drivers.practice_cloud.steps import cloud_steps
 from obrin.live.standard_modules import validate
 from tests.doubles import settled_of, swap
 
@@ -572,7 +571,7 @@ def test_a_name_that_means_nothing_is_told_with_its_place(words: str) -> None:
     assert "d.yaml:" in str(caught.value)
 
 
-def test_sheets_hold_circuits_hubs_and_neighbours_and_the_practice_world_refuses() -> None:
+def test_sheets_hold_circuits_hubs_and_neighbours() -> None:
     settled = crossing()
     packs = {name: make_pack(settled, name, _secrets(settled)) for name in ("hh-east", "crossing")}
     for words in ("### Circuits", "169.254.1.26/30", "### Internal BGP", "hh-west"):
@@ -582,28 +581,25 @@ def test_sheets_hold_circuits_hubs_and_neighbours_and_the_practice_world_refuses
     assert "10.30.1.0/24" in neighbours[0]["accept"]
     circuit = packs["hh-east"].config["obrin-circuits:circuits"]["circuit"][0]
     assert circuit["remote-address"] == "169.254.1.25"
-    assert neighbours[-1]["name"] == "harbour-line/circuit"
+    assert [n["name"] for n in neighbours[-2:]] == ["harbour-line/circuit", "hh-west"]
     for pack in packs.values():
         validate(pack.config)
-    with pytest.raises(ObrinError, match=r"practice world has no hubs \(crossing\)"):
-        cloud_steps(settled, settled.clouds, _secrets(settled))
     assert host_of(settled.network(NetworkRef.of("ledger/accounts")))
 
 
 def test_internal_sessions_stand_in_the_standard_data_where_loopbacks_carry_them() -> None:
-    addresses = iter(("192.0.2.201", "192.0.2.202"))
-    text = re.sub(
-        r"(      hh-(?:east|west):\n)",
-        lambda found: f"{found[1]}        loopback: {next(addresses)}\n",
-        CROSSING,
-    )
-    config = device_config(settled_of(text), "hh-east")
+    config = device_config(crossing(), "hh-east")
     session = next(n for n in config.speaker.neighbours if n.internal)
     assert [str(a) for a in (session.local_address, session.remote_address)] == [
-        "192.0.2.201",
-        "192.0.2.202",
+        "10.255.0.1",
+        "10.255.0.2",
     ]
+    assert [str(hop) for hop in session.next_hops] == ["10.255.0.1"]
     validate(encode(config))
+    bare = ("        loopback: 10.255.0.2\n", "")
+    assert "internal-loopback" in codes(bare)
+    without = device_config(crossing(bare), "hh-east").speaker.neighbours
+    assert not any(n.internal for n in without)
 
 
 def test_hosts_firewalls_have_the_last_word_and_let_answers_in() -> None:

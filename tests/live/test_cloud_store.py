@@ -9,6 +9,7 @@ from obrin.core.handover.standard.ipsec import encode_suite
 from obrin.core.ipsec.suite import SHIPPED
 from obrin.live.practice.cloud.description import openapi
 from obrin.live.practice.cloud.store import Store
+from obrin.live.practice.cloud.troubles import Throttle
 from obrin.live.practice.service import Problem
 
 TUNNEL = {
@@ -24,8 +25,8 @@ TUNNEL = {
 
 
 class Cloud:
-    def __init__(self) -> None:
-        self.store = Store(PRACTICE_CLOUD, 60.0, lambda: None, b"key")
+    def __init__(self, agreed=None) -> None:
+        self.store = Store(PRACTICE_CLOUD, 60.0, lambda: None, b"key", agreed)
         self.now = 0.0
 
     def put(self, kind: str, name: str, body, *, match: str | None = None, wait: bool = True):
@@ -231,3 +232,71 @@ def test_the_description_covers_every_kind() -> None:
     described = openapi()
     assert {p.split("/")[2] for p in described["paths"]} >= {"networks", "tunnels", "operations"}
     assert "pre_shared_key" in str(described["components"])
+
+
+HUB = {"spaces": ["10.65.0.0/20"], "tables": ["all"]}
+
+
+def joined(agreed=None) -> Cloud:
+    """A hub, and a network of somebody else that joins it."""
+    cloud = Cloud(agreed)
+    cloud.put("networks", "hub", HUB)
+    cloud.put("networks", "n", {"spaces": ["10.64.0.0/20"], "owner": "the accounts office"})
+    return cloud
+
+
+ATTACHED = {"hub": "hub", "network": "n", "joined": {"uses": "all", "fills": ["all"]}}
+
+
+def test_what_joins_somebody_elses_network_waits_until_they_accept() -> None:
+    cloud = joined(agreed=())
+    _, operation = cloud.put("attachments", "hub.n", ATTACHED)
+    assert operation is not None
+    assert operation.status == "waiting"
+    shown = cloud.store.get("attachments", "hub.n").shown()
+    assert (shown["state"], shown["waits_for"]) == ("waiting", "the accounts office")
+    again, nothing = cloud.put("attachments", "hub.n", ATTACHED)
+    assert (again.state, nothing) == ("waiting", None)
+    cloud.store.accept("attachments", "hub.n")
+    assert operation.status == "succeeded"
+    assert "waits_for" not in cloud.store.get("attachments", "hub.n").shown()
+    with Refused(409):
+        cloud.store.accept("attachments", "hub.n")
+    with Refused(404):
+        cloud.store.accept("attachments", "hub.x")
+    for agreed in (None, ["attachments/hub.n"]):
+        told = joined(agreed)
+        told.put("attachments", "hub.n", ATTACHED)
+        assert told.store.get("attachments", "hub.n").state == "ready"
+
+
+def test_what_fails_halfway_is_built_again() -> None:
+    cloud = joined()
+    cloud.store.failing.add("attachments")
+    _, operation = cloud.put("attachments", "hub.n", ATTACHED)
+    assert operation is not None
+    assert operation.status == cloud.store.get("attachments", "hub.n").state == "failed"
+    cloud.put("attachments", "hub.n", ATTACHED)
+    assert cloud.store.get("attachments", "hub.n").state == "ready"
+
+
+@pytest.mark.parametrize(
+    ("hub", "table"), [("n", "all"), ("hub", "other")], ids=["no hub", "no such table"]
+)
+def test_tables_that_are_not_there_are_refused(hub: str, table: str) -> None:
+    body = {"hub": hub, "network": "n", "joined": {"uses": table, "fills": []}}
+    with Refused(422):
+        joined().put("attachments", "x", body)
+
+
+def test_a_throttle_lets_so_many_through() -> None:
+    throttle = Throttle()
+    assert throttle.wait(0.0) == 0.0
+    throttle.set(2.0, 0.0)
+    waits = [throttle.wait(n * 0.1) for n in range(21)]
+    assert 4 <= waits.count(0.0) <= 6
+    assert all(0.0 <= wait <= 0.5 for wait in waits)
+    with pytest.raises(ValueError, match="0\\.1 and 1000"):
+        throttle.set(0.0, 3.0)
+    throttle.set(None, 3.0)
+    assert throttle.wait(3.0) == throttle.wait(3.0) == 0.0

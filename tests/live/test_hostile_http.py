@@ -23,6 +23,7 @@ from obrin.live.practice.cloud.bodies import KINDS
 from obrin.live.practice.cloud.process import CloudProcess
 from obrin.live.practice.gateway_process import GatewayProcess
 from obrin.live.practice.service import MAX_BODY, TokenGuard, _depth
+from obrin.live.practice.site_process import SiteProcess
 from obrin.live.rehearse.virtual import kind_and_name
 from tests.doubles import settled_of
 
@@ -34,11 +35,11 @@ BRIEF = settings(
 
 
 def cloud() -> Starlette:
-    return CloudProcess(0, 1e6, "secret", PRACTICE_CLOUD).application()
+    return CloudProcess(0, {}, 1e6, "secret", PRACTICE_CLOUD).application()
 
 
 def gateway() -> Starlette:
-    return asyncio.run(GatewayProcess("quay-gw", {}, "secret", None).application())
+    return GatewayProcess("quay-gw", SiteProcess({"quay-gw": {}}, {}, "secret", None)).application()
 
 
 CLOUD, GATEWAY = cloud(), gateway()

@@ -57,7 +57,7 @@ def test_marks_cross_the_tunnel(
         return carry(cable, packet.encode())
 
     world.internet.carry = carried
-    host, arrived = world.cloud.hosts.get(web), []
+    host, arrived = world.cloud.hosts["apps"].get(web), []
     receive = host.receive
     host.receive = lambda data, now: (arrived.append(decode_packet(data).tos), receive(data, now))
     packet = Icmp(8, 0, 7, 1, b"marked").packet(desk, web)._replace(tos=sent)

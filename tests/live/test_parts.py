@@ -330,8 +330,10 @@ def test_ends_that_mirror_agree_and_notes_help_when_down() -> None:
 def gateway():
     """A gateway's application in this process, without sockets."""
     from obrin.live.practice.gateway_process import GatewayProcess
+    from obrin.live.practice.site_process import SiteProcess
 
-    return AppClient(asyncio.run(GatewayProcess("quay-gw", {}, "secret", None).application()))
+    site = SiteProcess({"quay-gw": {}}, {}, "secret", None)
+    return AppClient(GatewayProcess("quay-gw", site).application())
 
 
 class AppClient:

@@ -5,38 +5,104 @@ from __future__ import annotations
 import copy
 import dataclasses
 import random
+from pathlib import Path
 
 import pytest
 
-from obrin.core.drill.elements import Element, elements
+import obrin
+from obrin.core.drill.elements import Element, elements, parse_elements
 from obrin.core.handover.pack import make_pack
 from obrin.core.handover.secrets import Secrets
+from obrin.core.routing.model import state_of
 from obrin.live.rehearse import virtual
+from obrin.live.rehearse.compare import differences
 from obrin.live.rehearse.in_virtual_time import VirtualStage
-from obrin.live.rehearse.play import KEYS, REKEYS, TIME, Gone, Rehearsal, Scene, scenes
+from obrin.live.rehearse.play import KEYS, REKEYS, TIME, Gone, Rehearsal, Scene, ending
 from tests.authority import NOW
 from tests.doubles import settled_of, swap
+from tests.healthy import Healthy
 from tests.live.buildable import Drawn
 from tests.live.test_virtual_world import MORE
 from tests.live.virtual_world import VirtualWorld, keys_of
 
 
-def rehearsed(seed: int, failures: int) -> None:
-    drawn = Drawn(seed)
-    settled = settled_of(drawn.text)
+def tried(text: str, seed: int, failures: int) -> Rehearsal:
+    """A design with so many failures, of which each goes as predicted."""
+    settled = settled_of(text)
     rehearsal = Rehearsal(VirtualStage(VirtualWorld(settled)))
     every = elements(settled)
-    chosen = random.Random(seed).sample(every, min(failures, len(every)))
     played = [rehearsal.begin()]
-    assert all(one.met for one in rehearsal.ask_all()), drawn.text
-    played += scenes(rehearsal, [(element,) for element in chosen])
-    assert all(scene.good for scene in played), (drawn.text, [s for s in played if not s.good])
+    asked = [one for one in rehearsal.ask_all() if not one.met]
+    for one in random.Random(seed).sample(every, min(failures, len(every))):
+        played.append(rehearsal.fail((one,)))
+    assert (asked, [scene for scene in played if not scene.good]) == ([], []), text
+    return rehearsal
+
+
+def rehearsed(seed: int, failures: int) -> None:
+    text = Drawn(seed).text
+    odd = [scene for scene in ending(tried(text, seed, failures)) if not scene.good]
+    assert odd == [], text
 
 
 @pytest.mark.parametrize("first", range(0, 6, 3))
 def test_drawn_designs_go_as_predicted(first: int) -> None:
     for seed in range(first, first + 3):
         rehearsed(seed, failures=2)
+
+
+def joined(seed: int, failures: int) -> None:
+    """A design with hubs, circuits, several gateways at a site and internal BGP, as they come."""
+    text = str(Healthy(seed))
+    if "certificate" not in text:
+        tried(text, seed, failures)
+
+
+@pytest.mark.parametrize("first", range(0, 60, 10))
+def test_whatever_is_drawn_goes_as_predicted(first: int) -> None:
+    for seed in range(first, first + 10):
+        joined(seed, failures=1)
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("first", range(1000, 3400, 40))
+def test_two_thousand_designs_go_as_predicted(first: int) -> None:
+    for seed in range(first, first + 40):
+        joined(seed, failures=3)
+
+
+CROSSING = Path(obrin.__file__).parent / "demo" / "crossing.yaml"
+
+
+def test_the_crossing_goes_as_predicted_in_every_kind_of_failure() -> None:
+    """Hub, circuit, two gateways that tell each other, peers beyond the tunnels, both families."""
+    settled = settled_of(CROSSING.read_text())
+    rehearsal = Rehearsal(VirtualStage(VirtualWorld(settled)))
+    assert rehearsal.begin().good
+    assert all(one.met for one in rehearsal.ask_all())
+    seen = {}
+    for name in ("circuit:harbour-line", "gateway:hh-east", "zone:east-3/a", "cloud:ledger"):
+        (element,) = parse_elements(settled, [name])
+        scene = seen[name] = rehearsal.fail((element,))
+        assert scene.good, scene
+    circuit = {flow.longest for flow in seen["circuit:harbour-line"].gone}
+    assert circuit == {0.9}
+    # The gateway beside believes for nine seconds what the dead one told it.
+    slow = [flow for flow in seen["gateway:hh-east"].gone if "harbour-house" in flow.flow]
+    assert {(flow.shortest, flow.longest) for flow in slow} == {(6.0, 9.0)}
+    assert "internal BGP" in slow[0].noticed_by
+
+
+def test_a_gateway_that_restarts_comes_back_without_a_word() -> None:
+    settled = settled_of(CROSSING.read_text())
+    world, whole = VirtualWorld(settled), state_of(settled)
+    world.run(60.0)
+    for gateway in settled.gateways:
+        assert list(differences(world, whole)) == []
+        world.restart(gateway)
+        # The far end of a tunnel that the cloud begins notices by dead-peer detection.
+        world.run(45.0)
+    assert list(differences(world, whole)) == []
 
 
 @pytest.mark.slow
@@ -105,7 +171,8 @@ def test_several_fail_together_and_rekeys_lose_nothing() -> None:
     rehearsal = Rehearsal(VirtualStage(VirtualWorld(settled_of(MORE))))
     rehearsal.begin()
     both = [Element("tunnel", f"quay-apps/{name}") for name in "ab"]
-    first, rekeys, keys = scenes(rehearsal, [both])
+    first = rehearsal.fail(both)
+    rekeys, keys = ending(rehearsal)
     assert first.what == "tunnel:quay-apps/a + tunnel:quay-apps/b"
     assert first.good
     assert {flow.measured for flow in first.gone} == {None}
@@ -125,7 +192,7 @@ def test_new_keys_are_at_both_ends_and_a_wrong_one_is_noticed(monkeypatch) -> No
         world.instance(1).config.tunnels["quay-apps.a"].peer.key,
     ]
     assert after[0] == after[1] != before
-    monkeypatch.setattr(world, "_hand", lambda gateway, pack: None)  # the site is not told
+    monkeypatch.setattr(world, "_hand", lambda *given: None)  # the site is not told
     scene = rehearsal.renew_keys()
     assert not scene.good
     assert any("with the key of quay-apps/" in flow.flow for flow in scene.gone)

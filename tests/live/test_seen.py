@@ -16,8 +16,8 @@ from obrin.device.config import InsideEnds, RouterConfig
 from obrin.device.router import Router
 from obrin.device.state import session_states, tunnel_states
 from obrin.live.drivers.observed import end_statuses
-from obrin.live.drivers.practice_cloud.steps import cloud_tunnel_name
 from obrin.live.observe.status import TunnelStatus, side_by_side
+from obrin.live.practice.cloud.names import cloud_name
 from obrin.wire.ike.config import Identity
 from tests.doubles import settled_of
 from tests.live.virtual_world import VirtualWorld
@@ -35,15 +35,14 @@ def status_of(world: VirtualWorld, label: str = A) -> TunnelStatus:
     tunnel: SettledTunnel = world.settled.tunnel(label)
 
     def seen(router: Router, name: str) -> Any:
-        return end_statuses(tunnel_states(router, world.now), session_states(router, world.now))[
-            name
-        ]
+        told = tunnel_states(router, world.now), (), session_states(router, world.now)
+        return end_statuses(*told)[name]
 
     return side_by_side(
         world.settled,
         tunnel,
         seen(world.sites["quay-gw"].router, label),
-        seen(world.instance(tunnel.instance), cloud_tunnel_name(label)),
+        seen(world.instance(tunnel.instance), cloud_name(label)),
     )
 
 
@@ -162,11 +161,11 @@ def test_a_refused_rekey_is_forgotten_when_the_next_one_works() -> None:
     found.run(3200.0)
     assert "the child SA is not rekeyed" in told(found)
     cloud = found.instance(1)
-    assert cloud.states[cloud_tunnel_name(A)].refusal is not None
-    cloud.states[cloud_tunnel_name(A)].rekeyed("IKE SA")
-    assert cloud.states[cloud_tunnel_name(A)].refusal is not None
-    cloud.states[cloud_tunnel_name(A)].rekeyed("child SA")
-    assert cloud.states[cloud_tunnel_name(A)].refusal is None
+    assert cloud.states[cloud_name(A)].refusal is not None
+    cloud.states[cloud_name(A)].rekeyed("IKE SA")
+    assert cloud.states[cloud_name(A)].refusal is not None
+    cloud.states[cloud_name(A)].rekeyed("child SA")
+    assert cloud.states[cloud_name(A)].refusal is None
 
 
 def test_counters_belong_to_the_sa_that_is_there() -> None:
@@ -174,7 +173,7 @@ def test_counters_belong_to_the_sa_that_is_there() -> None:
     found = world()
     gateway = found.sites["quay-gw"]
     config = gateway.router.config
-    before = found.instance(1).states[cloud_tunnel_name(A)].packets_in
+    before = found.instance(1).states[cloud_name(A)].packets_in
     assert before > 0
     gateway.router = Router("quay-gw", config, gateway._rng)
     gateway.router.start(found.now)
@@ -222,14 +221,19 @@ AT_CLOUD: dict[str, tuple[str, Callable[[Any], Any], float, tuple[str, ...]]] = 
     "nothing told": ("tunnels/quay-apps.a", bgp(announce=[]), 20, ("the cloud announces nothing",)),
     "nothing accepted": ("tunnels/quay-apps.a", bgp(accept=[]), 20, ("the cloud did not accept",)),
     "AS number": (
-        "far-ends/quay-gw.fibre",
+        "far-ends/quay-apps.quay-gw.fibre",
         of_tunnel(autonomous_system=64999),
         20,
         ("expected 64999",),
     ),
-    "identity": ("far-ends/quay-gw.fibre", of_tunnel(identity="10.0.0.1"), 20, ("10.0.0.1",)),
+    "identity": (
+        "far-ends/quay-apps.quay-gw.fibre",
+        of_tunnel(identity="10.0.0.1"),
+        20,
+        ("10.0.0.1",),
+    ),
     "address": (
-        "far-ends/quay-gw.fibre",
+        "far-ends/quay-apps.quay-gw.fibre",
         of_tunnel(address="192.0.2.99"),
         60,
         ("has 192.0.2.99 as its peer",),

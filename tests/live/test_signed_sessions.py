@@ -6,7 +6,7 @@ from dataclasses import replace
 
 import pytest
 
-from obrin.live.drivers.practice_cloud.steps import cloud_tunnel_name
+from obrin.live.practice.cloud.names import cloud_name
 from tests.doubles import settled_of, swap
 from tests.live.test_seen import A, status_of, told
 from tests.live.virtual_world import VirtualWorld, keys_of
@@ -46,7 +46,7 @@ def test_a_password_that_one_end_lacks_is_named_and_forgotten_when_mended(
         assert not status_of(found).right
         gateway.take(right, found.now)
     else:
-        resource = found.store.resources["tunnels", cloud_tunnel_name(A)]
+        resource = found.store.resources["tunnels", cloud_name(A)]
         body = resource.body
         resource.body = body.model_copy(update={"session_passwords": [there] if there else []})
         found.rebuild()

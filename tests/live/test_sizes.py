@@ -35,7 +35,7 @@ def test_a_sender_hears_what_would_pass(at_cloud: bool) -> None:
     )
     asker, other = (web, desk) if at_cloud else (desk, web)
     protocol, port = (UDP, 5140) if at_cloud else (ICMP, 0)
-    hosts = world.cloud.hosts if at_cloud else world.sites["quay-gw"].hosts
+    hosts = world.cloud.hosts["apps"] if at_cloud else world.sites["quay-gw"].hosts
     most = inside(1492)
     for size in (most, most + 1):
         query = hosts.get(asker).ask(protocol, other, port, world.now, size)
@@ -73,7 +73,7 @@ def test_what_may_be_cut_crosses_in_parts_where_the_design_says_so(at_cloud, ove
     desk, web = hosts_of(world)
     asker, other = (web, desk) if at_cloud else (desk, web)
     protocol, port = (UDP, 5140) if at_cloud else (ICMP, 0)
-    hosts = world.cloud.hosts if at_cloud else world.sites["quay-gw"].hosts
+    hosts = world.cloud.hosts["apps"] if at_cloud else world.sites["quay-gw"].hosts
     for may_fragment in (False, True):
         query = hosts.get(asker).ask(
             protocol, other, port, world.now, 1500, may_fragment=may_fragment
@@ -95,7 +95,7 @@ def test_the_way_outside_says_what_it_carries_and_the_sender_hears_of_it(at_clou
     desk, web = hosts_of(world)
     asker, other = (web, desk) if at_cloud else (desk, web)
     protocol, port = (UDP, 5140) if at_cloud else (ICMP, 0)
-    hosts = world.cloud.hosts if at_cloud else world.sites["quay-gw"].hosts
+    hosts = world.cloud.hosts["apps"] if at_cloud else world.sites["quay-gw"].hosts
     most = inside(1280 - (8 if behind else 0))
 
     def ask(size: int):

@@ -112,7 +112,7 @@ def same_everywhere(world: VirtualWorld, stable: Stable) -> None:
                 assert chosen is None, (site, network)
             else:
                 ways = {found[1].via, *found[1].others}
-                assert chosen[1].replace(".", "/") in ways, (site, network)
+                assert chosen.replace(".", "/") in ways, (site, network)
 
 
 def by_session(settled: Settled, decision: Decision) -> list[tuple[Candidate, str]]:

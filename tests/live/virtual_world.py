@@ -8,7 +8,7 @@ from obrin.core.address.prefix import Address
 from obrin.core.handover.secrets import CertificateFiles, Secrets
 from obrin.core.settled.model import Settled
 from obrin.device.router import Router
-from obrin.live.drivers.practice_cloud.steps import cloud_tunnel_name
+from obrin.live.practice.cloud.names import cloud_name
 from obrin.live.rehearse import virtual
 from obrin.wire.host import Host, Query
 from tests.authority import NOW
@@ -46,7 +46,8 @@ class VirtualWorld(virtual.VirtualWorld):
         at_cloud: bool = True,
     ) -> Query:
         """A question that has a second to be answered; both sides may have the address."""
-        host = self.cloud.hosts.get(source) if at_cloud else None
+        found = [hosts.get(source) for hosts in self.cloud.hosts.values()]
+        host = next((h for h in found if h is not None), None) if at_cloud else None
         return self.asked(host or self.host(source), protocol, destination, port, 1.0)
 
     def longest_gap(self, source: Address, destination: Address, seconds: float) -> float:
@@ -79,4 +80,4 @@ def cloud_via(router: Router, destination: Address) -> str | None:
     return None if found is None or "." not in found[1].via else found[1].via
 
 
-__all__ = ["VirtualWorld", "cloud_tunnel_name", "cloud_via"]
+__all__ = ["VirtualWorld", "cloud_name", "cloud_via"]

@@ -19,7 +19,7 @@ from obrin.live.project import Project, find_project
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from obrin.live.http import InternetClient
+    from obrin.live.http import CloudFaults, InternetClient
 
 PIPED_WIDTH = 110
 """Columns where the output is no terminal and nobody said how many there are."""
@@ -175,7 +175,11 @@ def print_table(
         table.add_column(name, overflow="fold", width=width)
     for row in cells:
         table.add_row(*(Text(cell, colours.get(cell, "")) for cell in row))
-    out.print(table, width=max(out.width, needed), crop=False)
+    before, out.width = out.width, max(out.width, needed)
+    try:
+        out.print(table, crop=False)
+    finally:
+        out.width = before
 
 
 def _shared_out(room: int, least: Sequence[int], wishes: Sequence[int]) -> list[int]:
@@ -255,4 +259,17 @@ def practice_internet(project: Project) -> Iterator[InternetClient]:
     world = need_world(project.practice_folder)
     client = InternetClient("the practice internet", world.internet, world.token)
     with closing(client):
+        yield client
+
+
+@contextmanager
+def practice_cloud(project: Project) -> Iterator[CloudFaults]:
+    """Likewise that of the practice cloud."""
+    from contextlib import closing
+
+    from obrin.live.http import CloudFaults
+    from obrin.live.practice.record import need_world
+
+    world = need_world(project.practice_folder)
+    with closing(CloudFaults("the practice cloud", world.cloud, world.token)) as client:
         yield client

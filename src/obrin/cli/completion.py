@@ -2,11 +2,16 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import click
 
 from obrin.core.errors import ObrinError
 from obrin.core.settled.links import OF_SESSION
 from obrin.live.project import find_project
+
+if TYPE_CHECKING:
+    from obrin.core.design.model import Design
 
 
 def tunnel_names(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
@@ -22,7 +27,14 @@ def secret_names(ctx: click.Context, param: click.Parameter, incomplete: str) ->
 
 def cut_names(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
     """What `practice cut` can cut, by the kind that stands before."""
-    names = _tunnels(ctx) if ctx.params.get("kind") == "tunnel" else _uplinks(ctx)
+    kind = ctx.params.get("kind")
+    names = _tunnels(ctx) if kind == "tunnel" else _joining(ctx, str(kind))
+    return [name for name in names if name.startswith(incomplete)]
+
+
+def joining_names(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
+    """What another owner may have to accept."""
+    names = [*_tunnels(ctx), *_joining(ctx, "circuit"), *_joining(ctx, "attachment")]
     return [name for name in names if name.startswith(incomplete)]
 
 
@@ -31,10 +43,28 @@ def uplink_names(ctx: click.Context, param: click.Parameter, incomplete: str) ->
     return [name for name in _uplinks(ctx) if name.startswith(incomplete)]
 
 
-def _tunnels(ctx: click.Context, *, signed: bool = False) -> list[str]:
+def network_names(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
+    """`site/network` and `cloud/subnet`."""
+    design = _design(ctx)
+    if design is None:
+        return []
+    names = [f"{site}/{name}" for site, entity in design.sites.items() for name in entity.networks]
+    names += [
+        f"{cloud}/{name}" for cloud, entity in design.clouds.items() for name in entity.subnets
+    ]
+    return [name for name in names if name.startswith(incomplete)]
+
+
+def _design(ctx: click.Context) -> Design | None:
     try:
-        design = find_project(ctx.params.get("design_file")).read().design
+        return find_project(ctx.params.get("design_file")).read().design
     except ObrinError:
+        return None
+
+
+def _tunnels(ctx: click.Context, *, signed: bool = False) -> list[str]:
+    design = _design(ctx)
+    if design is None:
         return []
     return [
         f"{link}/{name}"
@@ -44,10 +74,22 @@ def _tunnels(ctx: click.Context, *, signed: bool = False) -> list[str]:
     ]
 
 
+def _joining(ctx: click.Context, kind: str) -> list[str]:
+    """Circuits, attachments, or uplinks for any other kind."""
+    if kind not in ("circuit", "attachment"):
+        return _uplinks(ctx)
+    design = _design(ctx)
+    if design is None:
+        return []
+    if kind == "circuit":
+        return list(design.circuits)
+    hubs = ((name, cloud.hub) for name, cloud in design.clouds.items() if cloud.hub is not None)
+    return [f"{member}@{name}" for name, hub in hubs for member in hub.members]
+
+
 def _uplinks(ctx: click.Context) -> list[str]:
-    try:
-        design = find_project(ctx.params.get("design_file")).read().design
-    except ObrinError:
+    design = _design(ctx)
+    if design is None:
         return []
     return [
         f"{gateway}/{uplink}"

@@ -165,20 +165,23 @@ def status(ctx: click.Context, design_file: str | None, as_json: bool) -> None:
     """
     from obrin.live.connect.whole import ended_of
     from obrin.live.drivers.registry import open_ends
-    from obrin.live.observe.status import read_status
+    from obrin.live.observe.status import read_status, read_waiting
 
     project = project_of(design_file)
     _, settled = project.settled()
     with open_ends(project, settled) as ends:
         found = read_status(settled, ends)
         ended = ended_of(project, settled, ends)
+        waiting = read_waiting(ends)
+    for name, who in waiting.items():
+        click.echo(f"{name} waits for {who}, who has to accept it.", err=True)
     if as_json:
         echo_json([tunnel.as_json() for tunnel in found])
         if ended:
             click.echo(f"still there: {ended.words()}", err=True)
     else:
         print_status(console(), found, ended)
-    ctx.exit(0 if all(t.right for t in found) and not ended else 1)
+    ctx.exit(0 if all(t.right for t in found) and not ended and not waiting else 1)
 
 
 def print_status(out: Console, tunnels: Sequence[TunnelStatus], ended: Ended) -> None:
@@ -206,32 +209,40 @@ def print_status(out: Console, tunnels: Sequence[TunnelStatus], ended: Ended) ->
 
 def summary(tunnels: Sequence[TunnelStatus], ended: Ended) -> str:
     """One line: first what is wrong, then the rest."""
-    parts = []
+    from obrin.live.drivers.seen import NO_IKE
+
+    parts, lines = [], any(NO_IKE in (t.site.ike, t.cloud.ike) for t in tunnels)
+    kind = "tunnels and circuits" if lines else "tunnels"
     down = [t.tunnel for t in tunnels if not t.as_wished]
     if down:
         parts.append(
-            f"{len(down)} of {len(tunnels)} tunnels DOWN: {', '.join(down[:MOST_NAMED])}"
+            f"{len(down)} of {len(tunnels)} {kind} DOWN: {', '.join(down[:MOST_NAMED])}"
             + (", ..." if len(down) > MOST_NAMED else "")
         )
     odd = [t.tunnel for t in tunnels if t.as_wished and t.disagreements]
     if odd:
         named = ", ".join(odd[:MOST_NAMED])
-        parts.append(f"{len(odd)} of {len(tunnels)} tunnels NOT RIGHT, the ends disagree: {named}")
+        parts.append(f"{len(odd)} of {len(tunnels)} {kind} NOT RIGHT, the ends disagree: {named}")
     if ended:
         parts.append(f"STILL THERE though it has ended: {ended.words()}")
     up, rest = sum(t.up for t in tunnels), sum(t.rests for t in tunnels)
     spare = f", {rest} at rest as {'a spare' if rest == 1 else 'spares'}" if rest else ""
-    counted = f"{up} of {len(tunnels)} tunnels up{spare}"
+    counted = f"{up} of {len(tunnels)} {kind} up{spare}"
     parts.append(counted if down or odd else f"{counted}; both ends agree")
     return "; ".join(parts) + "."
 
 
 def _pairs(site: EndStatus, cloud: EndStatus) -> Iterator[tuple[str, str, str]]:
+    from obrin.live.drivers.seen import NO_IKE
+
     if site.problem or cloud.problem:
         yield "", site.problem or "answers", cloud.problem or "answers"
         return
-    yield "IKE SA", site.ike, cloud.ike
-    yield "child SA", site.child, cloud.child
+    if NO_IKE in (site.ike, cloud.ike):
+        yield "line", site.child, cloud.child
+    else:
+        yield "IKE SA", site.ike, cloud.ike
+        yield "child SA", site.child, cloud.child
     for what, name in (("packets in", "packets_in"), ("packets out", "packets_out")):
         yield what, str(getattr(site, name)), str(getattr(cloud, name))
     if site.bgp != "none" or cloud.bgp != "none":

@@ -27,6 +27,7 @@ if TYPE_CHECKING:
 
 Row = tuple[str, str, str, bool]
 STREAM_INTERVAL = 0.05
+_FAILING = ("circuit:harbour-line", "tunnel:quay-crossing/north", "gateway:hh-east")
 
 
 @click.command()
@@ -103,6 +104,7 @@ class Story:
         finally:
             if not keep:
                 stop_world(folder)
+        self._rehearse()
         self._end(time.monotonic() - began, keep=keep)
         return self._rows
 
@@ -291,6 +293,46 @@ class Story:
         up = sum(t.up for t in status)
         self._say(f"{up} of {len(status)} tunnels up, traffic on {carrying(settled, ends)}")
         self._row("tunnels up after healing", f"{len(status)}", str(up), up == len(status))
+
+    def _rehearse(self) -> None:
+        """Part of the next design, in virtual time: only the clock is another."""
+        from datetime import UTC, datetime
+
+        from obrin.cli.rehearse import print_played
+        from obrin.core.drill.elements import parse_elements
+        from obrin.core.handover.secrets import Secrets
+        from obrin.core.ipsec.shared_keys import make_key
+        from obrin.core.settled.building import build_settled
+        from obrin.live.rehearse.in_virtual_time import VirtualStage
+        from obrin.live.rehearse.play import Rehearsal
+        from obrin.live.rehearse.virtual import VirtualWorld
+
+        self._step(
+            "Rehearse what comes next",
+            "crossing.yaml: a hub, a dedicated line, IPv6; the same engines, the clock wound on",
+        )
+        project = Project(self._project.folder / "crossing.yaml")
+        document = project.read()
+        settled = build_settled(document.design, project.settle(document.design, {}))
+        kept = settled.shared_secrets()
+        keys = {s.label: make_key(os.urandom, settled.key_rules(s.tunnel)) for s in kept}
+        world = VirtualWorld(settled, Secrets(keys), start=datetime.now(UTC))
+        rehearsal = Rehearsal(VirtualStage(world))
+        played = [rehearsal.begin()]
+        asked = rehearsal.ask_all()
+        for name in _FAILING:
+            played.append(rehearsal.fail(parse_elements(settled, [name])))
+        print_played(self._out, played)
+        met = sum(one.met for one in asked)
+        wanted = f"{len(asked)} of {len(asked)}"
+        self._row("flows of the crossing", wanted, f"{met} as wished", met == len(asked))
+        good = sum(scene.good for scene in played)
+        self._row(
+            "its failures, predicted and measured",
+            f"{len(played)} alike",
+            f"{good} alike",
+            good == len(played),
+        )
 
     def _end(self, seconds: float, *, keep: bool) -> None:
         self._step("What was asked and what was seen")

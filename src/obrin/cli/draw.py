@@ -10,7 +10,7 @@ import click
 
 from obrin.cli.common import design_option, project_of
 from obrin.cli.deeds import Deed, acting
-from obrin.cli.failing import model_without, without_option
+from obrin.cli.failing import model_without, ways_without, without_option
 from obrin.core.errors import ObrinError
 
 Command = TypeVar("Command", bound=Callable[..., Any])
@@ -18,6 +18,8 @@ Command = TypeVar("Command", bound=Callable[..., Any])
 if TYPE_CHECKING:
     from obrin.cli.outage_figure import Bar
     from obrin.core.drill.sweep import Outcome, Sweep
+    from obrin.core.settled.model import Settled
+    from obrin.live.project import Project
 
 
 def _to(default: str) -> Callable[[Command], Command]:
@@ -71,6 +73,66 @@ def figure_file(target: str) -> tuple[Path, str]:
     if path.suffix.lower() not in (".svg", ".png"):
         raise ObrinError(f"{path}: the ending must be .svg or .png")
     return path, path.suffix[1:].lower()
+
+
+@draw.command("network")
+@_to("network.svg")
+@click.option("--text", is_flag=True, help="On the screen instead, in 80 columns.")
+@click.option("--live", is_flag=True, help="With the state that 'obrin status' sees.")
+@without_option
+@design_option
+@acting
+def draw_network(
+    target: str,
+    text: bool,
+    live: bool,
+    failed: tuple[str, ...],
+    design_file: str | None,
+    dry_run: bool,
+    as_json: bool,
+) -> None:
+    """Sites, gateways and their lines, tunnels, circuits, hubs and cloud networks.
+
+    Sites that are built alike are one box with a count. How a line is drawn and the words where it
+    ends say what it is: up, down, at rest, or lost with what '--without' names.
+
+    \b
+    Examples:
+      obrin draw network --to network.png --design skerrow-ferries
+      obrin draw network --text --without uplink:hh-east/fibre --design skerrow-ferries
+    """
+    path, kind = figure_file(target)
+    from obrin.cli.network_figure import network_bytes
+    from obrin.cli.network_text import network_lines
+    from obrin.core.picture.network import LOST, picture
+
+    project = project_of(design_file)
+    settled = project.settled()[1] if live else project.on_trial().settled
+    states = _live_states(project, settled) if live else {}
+    states |= dict.fromkeys(ways_without(settled, failed), LOST)
+    drawn = picture(settled, states)
+    if text:
+        for line in network_lines(drawn):
+            click.echo(line)
+        return
+    notes = ["as it is now"] if live else []
+    notes += [f"without {', '.join(failed)}"] if failed else []
+    note = ", ".join(notes) or "sites at the left, gateways and hubs, then networks behind hubs"
+    _write(path, network_bytes(drawn, kind, note), dry_run=dry_run, as_json=as_json)
+
+
+def _live_states(project: Project, settled: Settled) -> dict[str, str]:
+    """Of tunnels and circuits, by label."""
+    from obrin.core.picture.network import DOWN, ODD, REST, UP
+    from obrin.live.drivers.registry import open_ends
+    from obrin.live.observe.status import read_status
+
+    with open_ends(project, settled) as ends:
+        found = read_status(settled, ends)
+    return {
+        one.tunnel: REST if one.rests else DOWN if not one.up else ODD if not one.right else UP
+        for one in found
+    }
 
 
 @draw.command("reach")

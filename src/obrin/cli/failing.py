@@ -22,8 +22,14 @@ without_option = click.option(
 
 def model_without(settled: Settled, failed: Collection[str]) -> ReachModel:
     """The model with elements failed, each as `kind:name`. Raises ObrinError for an unknown one."""
-    from obrin.core.drill.elements import lost_ways, parse_elements
     from obrin.core.reach.model import ReachModel
 
     whole = ReachModel(settled)
-    return whole.without(lost_ways(settled, parse_elements(settled, failed))) if failed else whole
+    return whole.without(ways_without(settled, failed)) if failed else whole
+
+
+def ways_without(settled: Settled, failed: Collection[str]) -> frozenset[str]:
+    """The ways that these take along. Raises ObrinError for an unknown one."""
+    from obrin.core.drill.elements import lost_ways, parse_elements
+
+    return lost_ways(settled, parse_elements(settled, failed))

@@ -107,7 +107,6 @@ def _pack_json(settled: Settled, name: str, files: Sequence[Path]) -> dict[str, 
 def _write(project: Project, settled: Settled, *, as_json: bool) -> None:
     from obrin.core.handover.pack import gateways_of
     from obrin.live.packs import shown, write_packs
-    from obrin.live.practice.beyond import beyond_practice
 
     written = write_packs(project, settled)
     rows = [
@@ -133,11 +132,7 @@ def _write(project: Project, settled: Settled, *, as_json: bool) -> None:
         return
     where = shown(project, project.packs)
     click.echo(f"Packs are in {where}/. Both ends of every tunnel mirror each other.")
-    beyond = next(beyond_practice(settled), None)
-    following = "Next: 'obrin practice start', 'obrin connect'."
-    if beyond is not None:
-        following = f"The practice world has no {beyond}, so this design is not tried out there."
-    click.echo(f"Send keys.json apart from the rest. {following}")
+    click.echo("Send keys.json apart from the rest. Next: 'obrin practice start', 'obrin connect'.")
 
 
 def _kind(settled: Settled, name: str) -> str:

@@ -40,7 +40,10 @@ STAGES: dict[str, dict[str, tuple[str, str]]] = {
         "handover": ("obrin.cli.handover", "Write one pack for each gateway."),
     },
     "Connect": {
-        "practice": ("obrin.cli.practice", "The practice world: start, stop, status, cut, heal."),
+        "practice": (
+            "obrin.cli.practice_faults",
+            "The practice world: start, stop, status, cut, heal.",
+        ),
         "rehearse": ("obrin.cli.rehearse", "Everything tried with packets, in virtual time."),
         "connect": ("obrin.cli.connect", "Build the cloud side, hand over packs, wait until up."),
         "status": ("obrin.cli.connect", "Both ends of every tunnel, side by side."),

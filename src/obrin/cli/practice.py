@@ -1,9 +1,11 @@
-"""`practice`: the practice world and its faults."""
+"""`practice`: the practice world, started, looked at, and used by other programs."""
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from contextlib import closing
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypeVar
 
 import click
 
@@ -13,18 +15,20 @@ from obrin.cli.common import (
     design_option,
     echo_json,
     json_option,
+    practice_cloud,
     practice_internet,
     print_table,
     project_of,
     writes,
 )
-from obrin.cli.completion import cut_names, uplink_names
+from obrin.cli.completion import network_names
 from obrin.cli.deeds import Change, Deed, acting
 from obrin.core.errors import ObrinError
 
 if TYPE_CHECKING:
-    from obrin.core.settled.model import Settled
     from obrin.live.practice.record import World
+
+T = TypeVar("T")
 
 
 @click.group()
@@ -72,7 +76,7 @@ def start(
     if capture:
         changes.append(Change(capture, "written while packets come, with session keys beside it"))
     if dry_run:
-        need_startable(settled, project.practice_folder)
+        need_startable(project.practice_folder)
     else:
         start_world(
             settled, project.practice_folder, speed=speed, capture=target, offering=offering
@@ -141,16 +145,18 @@ def status(design_file: str | None, as_json: bool) -> None:
             f"{len(dead)} of {len(alive)} processes are dead: {', '.join(dead[:5])}. "
             "Run 'obrin practice stop', then 'start' and 'connect'"
         )
-    with practice_internet(project) as internet:
-        faults = internet.faults()
+    with practice_internet(project) as internet, practice_cloud(project) as cloud:
+        faults = {**internet.faults(), **cloud.faults()}
     if as_json:
         places = [{"name": n, "url": url, "state": state} for n, url, state in rows]
         echo_json({"places": places, "token_file": str(record), "faults": faults})
         return
     click.echo(f"Packets carried: {faults['carried']}.")
     cut = [f"uplink {name}" for name in faults["uplinks"]]
+    cut += [f"circuit {label.partition('/')[0]}" for label in faults["circuits"]]
+    cut += [f"attachment {name}" for name in faults["attachments"]]
     cut += [f"large packets of {name}" for name in faults["narrow"]]
-    cut += faults["troubles"]
+    cut += [*faults["troubles"], *faults["cloud_troubles"]]
     if faults["paths"]:
         cut.append(f"{faults['paths']} tunnel paths")
     click.echo(f"Cut: {', '.join(cut) or 'nothing'}.")
@@ -165,110 +171,53 @@ def _places(world: World, process: str) -> list[tuple[str, str]]:
     return inside or [(process, here)]
 
 
-@practice.command()
-@click.argument("kind", type=click.Choice(["tunnel", "uplink", "large"]))
-@click.argument("name", shell_complete=cut_names)
-@click.option("--told", is_flag=True, help="With 'large': the sender is told what would pass.")
+@practice.command(context_settings={"ignore_unknown_options": True})
+@click.argument("network", metavar="PLACE/NETWORK", shell_complete=network_names)
+@click.argument("command", nargs=-1, required=True, type=click.UNPROCESSED)
 @design_option
-@acting
-def cut(
-    kind: str, name: str, told: bool, design_file: str | None, dry_run: bool, as_json: bool
+@click.pass_context
+def run(
+    ctx: click.Context, network: str, command: tuple[str, ...], design_file: str | None
 ) -> None:
-    """Cut a tunnel's path (LINK/TUNNEL) or a whole uplink (GATEWAY/UPLINK), without a word.
+    """Run any program as a host of the practice world: its packets cross the tunnels.
 
-    With 'large', an uplink loses only packets of more than 1,280 bytes.
+    It gets a network namespace of its own with the host's addresses (Linux; root, or a kernel that
+    gives everybody namespaces). The exit code is the program's. What it listens on is reached from
+    other hosts, so two of these can speak to each other.
 
     \b
     Examples:
-      obrin practice cut tunnel harbour-timetable/north --design skerrow-ferries
-      obrin practice cut large hh-east/fibre --design skerrow-ferries
+      obrin practice run --design skerrow-ferries timetable/booking -- python3 -m http.server 443
+      obrin practice run --design skerrow-ferries harbour-house/counters -- curl 10.64.0.10:443
     """
-    if told and kind != "large":
-        raise click.UsageError("'--told' goes with 'large'")
-    project = project_of(design_file)
-    _, settled = project.settled()
-    with practice_internet(project) as internet:
-        if kind == "tunnel":
-            tunnels = {t.label: t for t in settled.tunnels()}
-            if name not in tunnels:
-                raise ObrinError(f"there is no tunnel '{name}'. There are: {', '.join(tunnels)}")
-            found = tunnels[name]
-            if not dry_run:
-                internet.cut_path(str(found.uplink.address), str(found.cloud_address))
-        else:
-            _known_uplink(settled, name)
-            if not dry_run and kind == "uplink":
-                internet.cut_uplink(name)
-            elif not dry_run:
-                internet.narrow(name, told=told)
-    mend = ["obrin practice heal"]
-    Deed(changes=(Change(f"{kind} {name}", "cut"),), following=mend).tell(
-        dry_run=dry_run, as_json=as_json
-    )
-
-
-@practice.command()
-@click.argument(
-    "kind", type=click.Choice(["loss", "double", "delay", "jitter", "one-way", "block", "forget"])
-)
-@click.argument("uplink", shell_complete=uplink_names)
-@click.argument("value", default="")
-@design_option
-@acting
-def fault(
-    kind: str, uplink: str, value: str, design_file: str | None, dry_run: bool, as_json: bool
-) -> None:
-    """Trouble at an uplink (GATEWAY/UPLINK), in both directions, until it is healed.
-
-    \b
-      loss 5%        that share of packets is lost      double 5%   ... comes twice
-      delay 80ms     every packet comes later           jitter 40ms ... by up to so much more
-      one-way out    only what leaves passes, or 'in'   block udp/4500   or 'esp'
-      forget         its translator forgets who asked whom, once
-
-    \b
-    Examples:
-      obrin practice fault loss hh-east/fibre 5% --design skerrow-ferries
-      obrin practice fault one-way hh-east/fibre out --design skerrow-ferries
-    """
-    from obrin.live.practice.weather import Trouble, with_more
+    from obrin.core.reach.paths import all_networks
+    from obrin.core.settled.model import host_of
+    from obrin.live.http import Client
+    from obrin.live.practice.kernel_host import run_as_host
+    from obrin.live.practice.record import need_world
 
     project = project_of(design_file)
     _, settled = project.settled()
-    name = _known_uplink(settled, uplink)
-    try:
-        with_more(Trouble(), kind, value)
-    except ValueError as error:
-        raise click.UsageError(str(error)) from None
-    with practice_internet(project) as internet:
-        if not dry_run:
-            internet.trouble(kind, name, value)
-    did = f"in trouble: {kind} {value}".rstrip()
-    Deed(changes=(Change(f"uplink {name}", did),), following=["obrin practice heal"]).tell(
-        dry_run=dry_run, as_json=as_json
+    known = {str(ref): ref for ref in all_networks(settled)}
+    place, prefixes = (
+        known_name("network", network, known).place,
+        settled.families_at(known[network]),
     )
+    world = need_world(project.practice_folder)
+    url = f"{world.cloud}/lent/"
+    if place in settled.sites:
+        first = settled.sites[place].gateways[0]
+        url = world.gateways[first].replace("/gateways/", "/lent/") + "/"
+    addresses = [host_of(prefix) for prefix in prefixes]
+    body = {"network": place, "addresses": list(map(str, addresses))}
+    with closing(Client("the practice world", url, world.token)) as client:
+        lent = client.call("POST", "", body).json()
+    ctx.exit(run_as_host(addresses, lent["port"], bytes.fromhex(lent["token"]), command))
 
 
-def _known_uplink(settled: Settled, name: str) -> str:
-    known = [f"{g.name}/{u}" for g in settled.gateways.values() for u in g.uplinks]
-    if name not in known:
-        raise ObrinError(f"there is no uplink '{name}'. There are: {', '.join(known)}")
-    return name
-
-
-@practice.command()
-@design_option
-@acting
-def heal(design_file: str | None, dry_run: bool, as_json: bool) -> None:
-    """Mend everything that was cut.
-
-    \b
-    Example:
-      obrin practice heal --design skerrow-ferries
-    """
-    with practice_internet(project_of(design_file)) as internet:
-        if not dry_run:
-            internet.heal()
-    Deed(changes=(Change("everything that was cut", "mended"),)).tell(
-        dry_run=dry_run, as_json=as_json
-    )
+def known_name(kind: str, name: str, found: Mapping[str, T]) -> T:
+    """What is called so. Raises ObrinError, with the names that there are."""
+    if name not in found:
+        there = f"There are: {', '.join(found)}" if found else "The design has none"
+        raise ObrinError(f"there is no {kind} '{name}'. {there}")
+    return found[name]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -11,12 +11,13 @@ import click
 from obrin.cli.common import console, design_option, echo_json, json_option, print_table, project_of
 
 if TYPE_CHECKING:
+    from rich.console import Console
+
     from obrin.core.design.document import Document
     from obrin.core.drill.elements import Element
     from obrin.core.settled.model import Settled
     from obrin.live.project import Project
-    from obrin.live.rehearse.play import Asked, Gone, Scene
-    from obrin.live.rehearse.virtual import VirtualWorld
+    from obrin.live.rehearse.play import Asked, Gone, Rehearsal, Scene
 
 _STYLES = {"as predicted": "green", "OTHERWISE": "bold red"}
 
@@ -29,6 +30,13 @@ _STYLES = {"as predicted": "green", "OTHERWISE": "bold red"}
 @click.option(
     "--together", is_flag=True, help="What '--only' names fails together, not one by one."
 )
+@click.option(
+    "--depth",
+    type=click.IntRange(1, 3),
+    default=1,
+    show_default=True,
+    help="So many at once, in all combinations.",
+)
 @click.option("--for", "lasting", help="Then let time pass, such as '12 h', and lose no answer.")
 @click.option("--figure", type=click.Path(), help="Draw predicted and measured, as .svg or .png.")
 @design_option
@@ -39,6 +47,7 @@ def rehearse(
     only: tuple[str, ...],
     sample: int | None,
     together: bool,
+    depth: int,
     lasting: str | None,
     figure: str | None,
     design_file: str | None,
@@ -47,9 +56,9 @@ def rehearse(
     """Try a design with packets: every flow, every single failure, every rekey, new keys.
 
     A practice world of its own is built from the packs, in virtual time and in this process: hours
-    pass in seconds. For each failure stands how long each flow was gone beside what 'drill' says,
-    whether every gateway's table was the model's, and when all was as before. Exit code 1 where
-    packets and model differ, or an expectation is not met.
+    pass in seconds. Many failures are tried in several worlds side by side. For each stands how
+    long each flow was gone beside what 'drill' says, whether every table was the model's, and when
+    all was as before. Exit code 1 where packets and model differ, or an expectation is not met.
 
     \b
     Examples:
@@ -60,58 +69,75 @@ def rehearse(
     from obrin.cli.draw import figure_file
     from obrin.cli.rehearsal_figure import rehearsal_bytes
     from obrin.core.drill.elements import elements, parse_elements
+    from obrin.core.drill.sweep import failures
     from obrin.live.files import write_whole_bytes
-    from obrin.live.practice.beyond import refuse_beyond
-    from obrin.live.rehearse.in_virtual_time import VirtualStage
-    from obrin.live.rehearse.play import Rehearsal, scenes
 
-    if together and not only:
-        raise click.UsageError("'--together' goes with '--only'")
+    if together and (not only or depth > 1):
+        raise click.UsageError("'--together' goes with '--only', and not with '--depth'")
     seconds = 0.0 if lasting is None else _seconds(lasting)
     drawing = None if figure is None else figure_file(figure)
     project = project_of(design_file)
     document, settled = project.settled()
-    refuse_beyond(settled)
     named = parse_elements(settled, only)
     every = list(named) or elements(settled)
-    failures = _spread([named] if together else [(one,) for one in every], sample)
-    world = _world(project, document, settled)
-    rehearsal, told = Rehearsal(VirtualStage(world)), _Progress(len(failures) + 3)
-    played = [told.done(rehearsal.begin())]
-    asked = rehearsal.ask_all()
-    played += [told.done(scene) for scene in scenes(rehearsal, failures, seconds)]
-    told.end()
+    failed = _spread([named] if together else list(failures(every, depth)), sample)
+    asked, played, passed = _play(_maker(project, document, settled), failed, seconds)
     good = all(scene.good for scene in played) and all(one.met for one in asked)
     if as_json:
         parts = {
             "expectations": [_asked_json(one) for one in asked],
             "scenes": [_scene_json(scene) for scene in played],
         }
-        echo_json({"good": good, "seconds": round(world.now, 3), **parts})
+        echo_json({"good": good, "seconds": round(passed, 3), **parts})
     else:
-        _print(asked, played, world.now)
+        _print(asked, played, passed)
     if drawing is not None:
         write_whole_bytes(drawing[0], rehearsal_bytes(settled.name, played, drawing[1]))
     ctx.exit(0 if good else 1)
 
 
-def _world(project: Project, document: Document, settled: Settled) -> VirtualWorld:
-    """From the packs as 'handover' would write them now; what it would tell goes to stderr."""
+def _play(
+    make: Callable[[], Rehearsal], failed: Sequence[Sequence[Element]], seconds: float
+) -> tuple[list[Asked], list[Scene], float]:
+    """What was asked, what was played, and how long that took in all worlds. Failures are tried in
+    the world that is there, or in several side by side."""
+    from obrin.live.rehearse.play import ending
+    from obrin.live.rehearse.side_by_side import fail_side_by_side, worlds_for
+
+    rehearsal, told, worlds = make(), _Progress(len(failed) + 3), worlds_for(len(failed))
+    played = [told.done(rehearsal.begin())]
+    asked = rehearsal.ask_all()
+    here = worlds == 1
+    tried = map(rehearsal.fail, failed) if here else fail_side_by_side(make, failed, worlds)
+    played += map(told.done, tried)
+    elsewhere = 0.0 if here else sum(scene.took for scene in played)
+    played += map(told.done, ending(rehearsal, seconds))
+    told.end()
+    return asked, played, rehearsal.now + elsewhere
+
+
+def _maker(project: Project, document: Document, settled: Settled) -> Callable[[], Rehearsal]:
+    """Makes worlds from the packs as 'handover' would write them now; what that would tell goes to
+    stderr."""
     from datetime import UTC, datetime
 
     from obrin.live.packs import handed_over
+    from obrin.live.rehearse.in_virtual_time import VirtualStage
+    from obrin.live.rehearse.play import Rehearsal
     from obrin.live.rehearse.virtual import VirtualWorld
 
     handed = handed_over(project, settled, write=False)
     for note in handed.told:
         click.echo(f"note: {note}", err=True)
-    return VirtualWorld(
-        settled,
-        project.secrets(settled),
-        packs=handed.packs,
-        start=datetime.now(UTC),
-        offering=project.offering(document.design),
-    )
+    secrets, offering = project.secrets(settled), project.offering(document.design)
+
+    def make() -> Rehearsal:
+        now = datetime.now(UTC)
+        packs = handed.packs
+        world = VirtualWorld(settled, secrets, packs=packs, start=now, offering=offering)
+        return Rehearsal(VirtualStage(world))
+
+    return make
 
 
 def _seconds(text: str) -> float:
@@ -156,9 +182,7 @@ def _print(asked: Sequence[Asked], played: Sequence[Scene], seconds: float) -> N
     unmet = [one for one in asked if not one.met]
     rows = [(one.flow, _MUST[one.must], _SEEN[one.answered]) for one in unmet]
     print_table(out, ("Not as wished", "Must", "Seen"), rows)
-    head = ("What", "Gone", "Predicted", "Measured", "Whole after", "Verdict")
-    found = [row for scene in played for row in _rows(scene)]
-    print_table(out, head, found, styles=_STYLES, names=0)
+    print_played(out, played)
     for scene in played:
         for words in _wrong(scene):
             click.echo(f"{scene.what}: {words}")
@@ -166,6 +190,13 @@ def _print(asked: Sequence[Asked], played: Sequence[Scene], seconds: float) -> N
     tail = f"{sum(s.good for s in played)} of {len(played)} parts went as predicted"
     passed = f"{seconds / 60:.0f} minutes passed in the practice world"
     click.echo(f"{met}; {tail}; {passed}.")
+
+
+def print_played(out: Console, played: Sequence[Scene]) -> None:
+    """What was predicted and what was measured, part by part."""
+    head = ("What", "Gone", "Predicted", "Measured", "Whole after", "Verdict")
+    found = [row for scene in played for row in _rows(scene)]
+    print_table(out, head, found, styles=_STYLES, names=0)
 
 
 _MUST = {"work": "work", "not": "not work"}

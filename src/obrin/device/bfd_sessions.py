@@ -1,4 +1,4 @@
-"""BFD sessions of a practice router: one for each tunnel that wants one, over UDP in the tunnel.
+"""BFD sessions of a practice router: one for each tunnel or line that wants one, over UDP in it.
 
 It runs between the addresses inside (RFC 5881), or between those of a BGP session that ends beyond
 the tunnel (RFC 5883): then on another port.
@@ -10,7 +10,7 @@ from collections.abc import Callable, Collection, Mapping
 
 from obrin.core.address.prefix import Address
 from obrin.device.changes import watched
-from obrin.device.config import RouterTunnel
+from obrin.device.config import RouterWay
 from obrin.wire.bfd import MULTIHOP_PORT, PORT, TTL, BfdSession, BfdState
 from obrin.wire.errors import PacketError
 from obrin.wire.packet import UDP, Packet, Udp, decode_udp
@@ -20,19 +20,19 @@ SOURCE_PORT = 49152
 
 
 class BfdSessions:
-    """`dead` are tunnels whose session was up and is not any more."""
+    """`dead` are ways whose session was up and is not any more."""
 
-    def __init__(self, configs: Mapping[str, RouterTunnel], rng: Callable[[int], bytes]) -> None:
+    def __init__(self, configs: Mapping[str, RouterWay], rng: Callable[[int], bytes]) -> None:
         self._rng = rng
         self._number = 0
-        self._configs: dict[str, RouterTunnel] = {}
+        self._configs: dict[str, RouterWay] = {}
         self.sessions: dict[str, BfdSession] = {}
         self.dead: set[str] = set()
         self._was_up: set[str] = set()
         self.take(configs, (), 0.0)
 
-    def take(self, configs: Mapping[str, RouterTunnel], up: Collection[str], now: float) -> None:
-        """Other tunnels to watch; a session that can go on does. `up` are tunnels that carry."""
+    def take(self, configs: Mapping[str, RouterWay], up: Collection[str], now: float) -> None:
+        """Other ways to watch; a session that can go on does. `up` are those that carry."""
         before, self._configs = self._configs, dict(configs)
         for name in list(self.sessions):
             if name not in configs or not watched(before.get(name), configs[name]):

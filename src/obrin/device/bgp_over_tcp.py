@@ -110,8 +110,15 @@ class BgpOverTcp:
 
     def pump(self, now: float) -> bool:
         """Move bytes between sessions and connections; True when the routes changed."""
-        for name, session in self.sessions.items():
-            self._pump_one(name, session, now)
+        for name, neighbour in self.speaker.neighbours.items():
+            connection = self._connections.get(name)
+            if connection is None:
+                idle = neighbour.session.quiet
+            else:
+                opens = connection.open and name not in self._opened
+                idle = neighbour.session.quiet and not opens and not connection.has_news
+            if not idle:  # most are, and there may be thousands
+                self._pump_one(name, neighbour.session, now)
         return self.speaker.update(now)
 
     def _pump_one(self, name: str, session: BgpSession, now: float) -> None:

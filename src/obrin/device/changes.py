@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import TypeVar
 
-from obrin.device.config import RouterConfig, RouterNeighbour, RouterTunnel
+from obrin.device.config import RouterConfig, RouterNeighbour, RouterWay
 
 V = TypeVar("V")
 
@@ -50,8 +50,8 @@ def changes_between(old: RouterConfig, new: RouterConfig) -> Changes:
     )
 
 
-def watched(old: RouterTunnel | None, new: RouterTunnel) -> bool:
-    """Whether the session that watches a tunnel can go on."""
+def watched(old: RouterWay | None, new: RouterWay) -> bool:
+    """Whether the session that watches a tunnel or line can go on."""
     if old is None:
         return False
     return (old.bfd, old.watched, old.inside[0]) == (new.bfd, new.watched, new.inside[0])

@@ -1,64 +1,32 @@
-"""A cloud's data plane: instances of gateways, the networks behind them, and their hosts."""
+"""A cloud's data plane: instances of gateways, networks and hubs behind them, and their hosts."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Callable
 
-from obrin.core.address.prefix import Address, Prefix
-from obrin.core.design.joining import NOWHERE
-from obrin.core.reach.filters import Rule, RuleSet
-from obrin.core.routing.decision import decide
-from obrin.core.routing.forwarding import Route, RouteKind, share
+from obrin.core.design.joining import GATEWAY, NOWHERE
+from obrin.core.reach.filters import RuleSet
+from obrin.core.routing.forwarding import share
 from obrin.core.routing.packet import PacketKey
-from obrin.core.routing.path import Candidate
+from obrin.core.settled.ways import Router as RouterName
+from obrin.device.cloud_config import (
+    CloudAttachment,
+    CloudConfig,
+    CloudSubnet,
+    InstanceConfig,
+)
+from obrin.device.cloud_tables import CloudTables
 from obrin.device.config import RouterConfig
 from obrin.device.drops import NO_FLOW, DropLog
 from obrin.device.hosts import Hosts
+from obrin.device.lent import LentHost
 from obrin.device.router import Router
 from obrin.wire.errors import PacketError
+from obrin.wire.host import Host
 from obrin.wire.icmp import is_error, packet_key
-from obrin.wire.packet import decode_packet
+from obrin.wire.packet import Packet, decode_packet
 
 _NOTHING = RuleSet()
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class CloudSubnet:
-    """`propagation` is whether its hosts know what the gateways learned. Only `workload` ones have
-    hosts. `routes` are its own, with what they lead to; `gate` is what its hosts let in by
-    themselves, None where they have no firewalls."""
-
-    name: str
-    network: str
-    prefixes: tuple[Prefix, ...]
-    propagation: bool
-    workload: bool
-    routes: tuple[tuple[Prefix, str], ...] = ()
-    gate: tuple[Rule, ...] | None = None
-
-    def own_route(self, address: Address) -> tuple[Prefix, str] | None:
-        """The longest of its own routes that an address lies in."""
-        found = [entry for entry in self.routes if entry[0].holds(address)]
-        return max(found, key=lambda entry: entry[0].length, default=None)
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class InstanceConfig:
-    """One running instance of a gateway; `addresses` are its public ones."""
-
-    network: str
-    addresses: tuple[Address, ...]
-    router: RouterConfig
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class CloudConfig:
-    """`rules` by network: what its subnets let in and out. `instances` by name."""
-
-    subnets: tuple[CloudSubnet, ...] = ()
-    rules: dict[str, tuple[Rule, ...]] = field(default_factory=dict)
-    instances: dict[str, InstanceConfig] = field(default_factory=dict)
 
 
 class Instance:
@@ -71,25 +39,37 @@ class Instance:
 
 
 class Cloud:
-    """`rng` gives so many random bytes; `now` is in seconds, and never goes back."""
+    """`rng` gives so many random bytes; `now` is in seconds, and never goes back. `hosts` are those
+    of each network. Attachments that are `lost` carry nothing."""
 
     def __init__(self, rng: Callable[[int], bytes]) -> None:
         self._rng = rng
         self.instances: dict[str, Instance] = {}
-        self.hosts = Hosts((), rng)
+        self.hosts: dict[str, Hosts] = {}
         self.drops = DropLog()
-        self._subnets: tuple[CloudSubnet, ...] = ()
+        self.lost: frozenset[str] = frozenset()
+        self._config = CloudConfig()
+        self._attached: dict[str, CloudAttachment] = {}
         self._rules: dict[str, RuleSet] = {}
+        self._tables = CloudTables()
+        self._built: object = None
+        self._told: object = None
         self._out: list[bytes] = []
+        self._across: list[tuple[str, bytes]] = []
 
     def take(self, config: CloudConfig, now: float) -> None:
         """Bring instances, hosts and rules in line; what stays as it was runs on."""
-        self._subnets = config.subnets
-        guarded = [(s.prefixes, s.gate) for s in config.subnets if s.gate is not None]
-        self.hosts.take(
-            (p for s in config.subnets if s.workload for p in s.prefixes),
-            {prefix: gate for prefixes, gate in guarded for prefix in prefixes},
-        )
+        self._config = config
+        self._attached = {a.label: a for a in config.attachments}
+        for name in set(self.hosts) - set(config.networks):
+            del self.hosts[name]
+        for name in config.networks:
+            subnets = [s for s in config.subnets if s.network == name and s.workload]
+            guarded = [(s.prefixes, s.gate) for s in subnets if s.gate is not None]
+            self.hosts.setdefault(name, Hosts((), self._rng)).take(
+                (prefix for s in subnets for prefix in s.prefixes),
+                {prefix: gate for prefixes, gate in guarded for prefix in prefixes},
+            )
         self._rules = {network: RuleSet(rules) for network, rules in config.rules.items()}
         for name, told in config.instances.items():
             if name not in self.instances:
@@ -101,6 +81,7 @@ class Cloud:
             gone = self.instances.pop(name)
             gone.router.stop(now)
             self._collect(gone)
+        self._built = None
 
     # Packets
 
@@ -115,132 +96,198 @@ class Cloud:
             if packet.destination in instance.addresses:
                 instance.router.receive_underlay(packet, now)
 
+    def receive_across(self, line: str, data: bytes, now: float) -> None:
+        """A packet from a dedicated line."""
+        for instance in self.instances.values():
+            if line in instance.router.config.lines:
+                instance.router.receive_across(line, data, now)
+
     def pump(self, now: float) -> list[bytes]:
         """Let time pass and everything move; the packets for the internet."""
         engines: list[Router | Hosts] = [i.router for i in self.instances.values()]
-        for engine in (*engines, self.hosts):
+        for engine in (*engines, *self.hosts.values()):
             if engine.next_timer() <= now:
                 engine.handle_timer(now)
         moved = True
         while moved:
-            inwards = [data for i in self.instances.values() for data in i.router.local()]
-            outwards = list(self.hosts.packets(now))
-            for data in inwards:
-                self._to_host(data, now)
-            for data in outwards:
-                self._from_host(data, now)
-            moved = bool(inwards or outwards)
+            moved = self._pass_on(now)
+            for instance in list(self.instances.values()):
+                for data in instance.router.local():
+                    moved = True
+                    self._into(instance.network, decode_packet(data), data, now)
+                for way, data in instance.router.handed_on():
+                    moved = True
+                    table = self._config.joined[way].uses
+                    self._at_hub(instance.network, table, data, now)
+            for name, hosts in self.hosts.items():
+                for data in list(hosts.packets(now)):
+                    moved = True
+                    self._from_host(name, data, now)
         for instance in self.instances.values():
             self._collect(instance)
         out, self._out = self._out, []
         return out
 
+    def across(self) -> list[tuple[str, bytes]]:
+        """Packets for dedicated lines, each with its name."""
+        out, self._across = self._across, []
+        return out
+
     def next_timer(self) -> float:
-        timers = (instance.router.next_timer() for instance in self.instances.values())
-        return min((*timers, self.hosts.next_timer()))
+        timers = [instance.router.next_timer() for instance in self.instances.values()]
+        timers += [hosts.next_timer() for hosts in self.hosts.values()]
+        return min(timers, default=float("inf"))
 
     def _collect(self, instance: Instance) -> None:
         self._out += instance.router.underlay()
+        self._across += instance.router.across()
         instance.router.key_events.clear()
 
-    def _subnet(self, address: Address) -> CloudSubnet | None:
-        return next((s for s in self._subnets if any(p.holds(address) for p in s.prefixes)), None)
+    # Route tables
 
-    def _allowed(self, subnet: CloudSubnet, key: PacketKey) -> bool:
-        if self._rules.get(subnet.network, _NOTHING).match(key) is not None:
+    def tables(self) -> CloudTables:
+        """As they are now."""
+        seen = self.lost, tuple((n, i.router.built) for n, i in self.instances.items())
+        if self._built != seen:
+            self._tables.build(self._config, self.instances.values(), self.lost)
+            self._built = seen
+        return self._tables
+
+    def _pass_on(self, now: float) -> bool:
+        """Tell those who use a hub's tables what is in them; whether that is news to anybody."""
+        if not self._config.joined:
+            return False
+        best, told = self.tables().best, False
+        if self._told is self._built:
+            return False
+        self._told = self._built
+        for instance in self.instances.values():
+            router, news = instance.router, False
+            for name, neighbour in router.config.neighbours.items():
+                joined = self._config.joined.get(neighbour.ways[0])
+                if joined is not None:
+                    given = best[RouterName(instance.network, joined.uses).label]
+                    news |= router.bgp.speaker.pass_on(name, given)
+            if news:
+                router.settle(now)
+            told |= news
+        return told
+
+    def choose(self, router: str, key: PacketKey) -> str | None:
+        """The way by which a flow leaves a network, or a hub's table."""
+        table = self.tables().tables.get(router)
+        found = None if table is None else table.match(key.destination)
+        if found is None:
+            return None
+        route = found[1]
+        owner = self._owner(route.via)
+        if not route.others or owner is None:
+            return route.via
+        # What is static on ways that do not share goes by the first.
+        ways = (route.via, *route.others)
+        owners = {way: self._owner(way) for way in ways}
+        if not all(i is not None and i.router.ways[way].shared for way, i in owners.items()):
+            return route.via
+        return share(ways, key, owner.router.ways[route.via].translations)
+
+    def _owner(self, way: str) -> Instance | None:
+        """Whose a tunnel or line is."""
+        for instance in self.instances.values():
+            if way in instance.router.ways:
+                return instance
+        return None
+
+    # Packets between networks, hubs and gateways
+
+    def _subnet(self, network: str, packet: Packet, *, inwards: bool) -> CloudSubnet | None:
+        address = packet.destination if inwards else packet.source
+        here = (s for s in self._config.subnets if s.network == network)
+        return next((s for s in here if any(p.holds(address) for p in s.prefixes)), None)
+
+    def _allowed(self, network: str, key: PacketKey) -> bool:
+        if self._rules.get(network, _NOTHING).match(key) is not None:
             return True
-        self.drops.add(subnet.network, "no filter rule lets it through", key)
+        self.drops.add(network, "no filter rule lets it through", key)
         return False
 
-    def _to_host(self, data: bytes, now: float) -> None:
-        packet = decode_packet(data)  # a router made it, or looked at it
-        key, subnet = packet_key(packet), self._subnet(packet.destination)
-        if subnet is None:
-            reason = f"no subnet has {packet.destination}"
-            self.drops.add("cloud", reason, key)
+    def _into(self, network: str, packet: Packet, data: bytes, now: float) -> None:
+        """A packet for a host of a network."""
+        key = packet_key(packet)
+        if self._subnet(network, packet, inwards=True) is None:
+            self.drops.add("cloud", f"no subnet has {packet.destination}", key)
             return
         # Who sends too large packets must hear of it, whatever the rules say.
-        if not is_error(packet) and not self._allowed(subnet, key):
+        if not is_error(packet) and not self._allowed(network, key):
             return
-        host = self.hosts.get(packet.destination)
+        host = self.host(network, packet)
         if host is None:
-            reason = f"no host has {packet.destination}"
-            self.drops.add(subnet.network, reason, key)
+            self.drops.add(network, f"no host has {packet.destination}", key)
             return
         host.receive(data, now)
 
-    def _from_host(self, data: bytes, now: float) -> None:
+    def host(self, network: str, packet: Packet) -> Host | LentHost | None:
+        """For whom a packet is."""
+        hosts = self.hosts.get(network)
+        return None if hosts is None else hosts.get(packet.destination)
+
+    def _from_host(self, network: str, data: bytes, now: float) -> None:
         packet = decode_packet(data)  # a host of ours made it
-        key, subnet = packet_key(packet), self._subnet(packet.source)
+        key, subnet = packet_key(packet), self._subnet(network, packet, inwards=False)
         if subnet is None:
             return
-        inside = self._subnet(packet.destination)
-        if inside is not None and inside.network == subnet.network:
-            host = self.hosts.get(packet.destination)
+        if self._subnet(network, packet, inwards=True) is not None:
+            host = self.host(network, packet)
             if host is not None:
                 host.receive(data, now)
             return
-        if not self._allowed(subnet, key):
+        if not self._allowed(network, key):
             return
-        chosen = self._leave_by(subnet, key)
-        if isinstance(chosen, str):
-            self.drops.add(subnet.network, chosen, key)
-            return
-        instance, via = chosen
-        instance.router.receive_local(data, now, via)
+        way, why = self._leave_by(subnet, key)
+        if way is None:
+            self.drops.add(network, why, key)
+        else:
+            self._send_by(way, data, key, now)
 
-    def _leave_by(self, subnet: CloudSubnet, key: PacketKey) -> tuple[Instance, str] | str:
+    def _leave_by(self, subnet: CloudSubnet, key: PacketKey) -> tuple[str | None, str]:
         """By a subnet's own routes and what is propagated to it; else why it goes nowhere."""
         own = subnet.own_route(key.destination)
-        found = self._candidates(subnet.network, key)
-        longest = max((prefix.length for prefix, _, _ in found), default=-1)
-        if own is not None and subnet.propagation and own[0].length < longest:
-            own = None
+        table = self.tables().tables.get(subnet.network)
+        found = None if table is None else table.match(key.destination)
+        if own is not None and subnet.propagation and found is not None:
+            own = own if own[0].length >= found[0].length else None
         if own is None and not subnet.propagation:
-            return f"propagation is off at {subnet.name}: no route"
+            return None, f"propagation is off at {subnet.name}: no route"
         if own is not None and own[1] == NOWHERE:
-            return f"the route table of {subnet.name} sends it nowhere"
-        return self.choose(subnet.network, key) or f"no route to {key.destination}"
+            return None, f"the route table of {subnet.name} sends it nowhere"
+        if own is not None and own[1] != GATEWAY:
+            way = next((a for a in self._attached if self._joins(a, own[1], subnet.network)), None)
+            return way, f"{subnet.network} is not attached to {own[1]}"
+        return self.choose(subnet.network, key), f"no route to {key.destination}"
 
-    def _candidates(self, network: str, key: PacketKey) -> list[tuple[Prefix, Route, Instance]]:
-        """What each instance has for a destination, with its prefix."""
-        found: list[tuple[Prefix, Route, Instance]] = []
-        for instance in self.instances.values():
-            matched = instance.router.table.match(key.destination)
-            if instance.network != network or matched is None:
-                continue
-            if matched[1].kind is not RouteKind.CONNECTED:
-                found.append((*matched, instance))
-        return found
+    def _joins(self, way: str, hub: str, network: str) -> bool:
+        at = self._attached[way]
+        return (at.hub, at.network) == (hub, network) and way not in self.lost
 
-    def choose(self, network: str, key: PacketKey) -> tuple[Instance, str] | None:
-        """The instance and tunnel that the whole gateway prefers for a flow."""
-        found = self._candidates(network, key)
-        if not found:
-            return None
-        longest = max(prefix.length for prefix, _, _ in found)
-        found = [f for f in found if f[0].length == longest]
-        lowest = min(route.kind.value for _, route, _ in found)
-        found = [f for f in found if f[1].kind.value == lowest]
-        if found[0][1].kind is RouteKind.STATIC:
-            metric = min(route.metric for _, route, _ in found)
-            best = [(route, instance) for _, route, instance in found if route.metric == metric]
+    def _send_by(
+        self, way: str, data: bytes, key: PacketKey, now: float, hub: str | None = None
+    ) -> None:
+        """Over a tunnel or line, or an attachment: from its `hub`, or from its network."""
+        owner, attached = self._owner(way), self._attached.get(way)
+        if owner is not None:
+            owner.router.receive_local(data, now, way)
+        elif attached is None or way in self.lost:
+            self.drops.add("cloud", f"{way} is down", key)
+        elif hub is None:
+            self._at_hub(attached.hub, attached.joined.uses, data, now)
         else:
-            best = _best_learned(found)
-        owners = {via: i for route, i in best for via in (route.via, *route.others)}
-        via = best[0][0].via
-        if all(i.router.config.tunnels[name].shared for name, i in owners.items()):
-            parts = owners[via].router.config.tunnels[via].translations
-            via = share(owners, key, parts)
-        return owners[via], via
+            self._into(attached.network, decode_packet(data), data, now)
 
-
-def _best_learned(
-    found: Sequence[tuple[Prefix, Route, Instance]],
-) -> list[tuple[Route, Instance]]:
-    """The winner among the instances' own winners first, then those that equal it."""
-    owners: dict[Candidate, tuple[Route, Instance]] = {}
-    for prefix, route, instance in found:
-        owners[instance.router.bgp.speaker.decisions[prefix].winner] = route, instance
-    decision = decide(list(owners))
-    return [owners[candidate] for candidate in (decision.winner, *decision.equals)]
+    def _at_hub(self, hub: str, table: str, data: bytes, now: float) -> None:
+        """A packet that has come to a hub from somebody who uses a table there."""
+        key = packet_key(decode_packet(data))
+        router = RouterName(hub, table).label
+        way = self.choose(router, key)
+        if way is None:
+            self.drops.add(hub, f"no route to {key.destination} at {router}", key)
+        else:
+            self._send_by(way, data, key, now, hub)

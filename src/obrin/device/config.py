@@ -31,19 +31,17 @@ class InsideEnds(NamedTuple):
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class RouterTunnel:
-    """A tunnel's inside: the ends in each family, IPv4 first, and what is translated at it.
+class RouterWay:
+    """What packets cross to a peer, a dedicated line or a tunnel: the ends on it in each family,
+    IPv4 first, and what is translated at it.
 
-    A spare waits until none of the tunnels that it stands in for is up. `shared` tunnels carry
-    equal routes together. `mtu` is of packets inside it; larger ones that may be cut are, where it
-    `fragments`. BFD runs between the addresses inside, or
-    those that are `watched` beyond the tunnel.
+    `shared` ones carry equal routes together. `mtu` is of packets on it; larger ones that may be
+    cut are, where it `fragments`. BFD runs between the ends, or between those that are `watched`
+    beyond it.
     """
 
-    peer: PeerConfig
     inside: tuple[InsideEnds, ...]
     translations: tuple[Exposure, ...] = ()
-    stands_in_for: tuple[str, ...] = ()
     bfd: Bfd | None = None
     watched: tuple[Address, Address] | None = None
     shared: bool = False
@@ -54,6 +52,14 @@ class RouterTunnel:
         """Those of a family."""
         return next((ends for ends in self.inside if ends.local.bits == bits), None)
 
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class RouterTunnel(RouterWay):
+    """A spare waits until none of the tunnels that it stands in for is up."""
+
+    peer: PeerConfig
+    stands_in_for: tuple[str, ...] = ()
+
     def takes_all(self, bits: int) -> bool:
         """Whether its traffic selectors take every packet of a family."""
         every = ANY[bits]
@@ -62,7 +68,7 @@ class RouterTunnel:
 
 @dataclass(frozen=True, slots=True)
 class RouterNeighbour:
-    """A BGP peer. Its session goes over `ways`, tunnels, the preferred first."""
+    """A BGP peer. Its session goes over `ways`, the preferred first."""
 
     session: SessionConfig
     policy: SessionPolicy
@@ -72,24 +78,36 @@ class RouterNeighbour:
 
 @dataclass(frozen=True, slots=True)
 class StaticWay:
-    """A static route through a tunnel; the lowest metric that is up counts."""
+    """A static route by a tunnel or line; the lowest metric that is up counts."""
 
     prefix: Prefix
-    tunnel: str
+    way: str
     metric: int
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class RouterConfig:
-    """`rules` None means that this device does not filter. `gates` are what the hosts of a network
-    let in by themselves, where they have firewalls."""
+    """`lines` are dedicated ones; `beside` are gateways of the same site that it speaks BGP with,
+    each with the address that this runs to, by the name of the way over the site's own network.
+
+    `rules` None means that this device does not filter. `gates` are what the hosts of a network
+    let in by themselves, where they have firewalls. One that `hands_on` leaves it to its owner
+    where packets go that come from elsewhere.
+    """
 
     tunnels: dict[str, RouterTunnel] = field(default_factory=dict)
+    lines: dict[str, RouterWay] = field(default_factory=dict)
+    beside: dict[str, Address] = field(default_factory=dict)
     networks: tuple[tuple[str, Prefix], ...] = ()
     neighbours: dict[str, RouterNeighbour] = field(default_factory=dict)
     static: tuple[StaticWay, ...] = ()
     rules: tuple[Rule, ...] | None = None
     gates: dict[str, tuple[Rule, ...]] = field(default_factory=dict)
+    hands_on: bool = False
+
+    def ways(self) -> dict[str, RouterWay]:
+        """Tunnels and lines."""
+        return {**self.tunnels, **self.lines}
 
     def host_gates(self) -> dict[Prefix, tuple[Rule, ...]]:
         """The same by prefix."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import replace
 
 from obrin.core.address.prefix import Address, Prefix
@@ -11,13 +11,23 @@ from obrin.core.design.arrangement import SHARED
 from obrin.core.handover.standard import device
 from obrin.core.handover.standard.basic import Json
 from obrin.core.handover.standard.bgp import Neighbour, Speaker
+from obrin.core.handover.standard.circuits import Circuit
 from obrin.core.handover.standard.device import DeviceConfig
 from obrin.core.handover.standard.interfaces import NETWORK, UPLINK, Interface
 from obrin.core.handover.standard.ipsec import Tunnel
 from obrin.core.ipsec.selectors import Selector
 from obrin.core.routing.path import DEFAULT_LOCAL_PREF
 from obrin.core.routing.policy import WELL_KNOWN, PrefixList, SessionPolicy
-from obrin.device.config import InsideEnds, RouterConfig, RouterNeighbour, RouterTunnel, StaticWay
+from obrin.core.settled.links import circuit_label
+from obrin.core.settled.ways import Neighbour as Beside
+from obrin.device.config import (
+    InsideEnds,
+    RouterConfig,
+    RouterNeighbour,
+    RouterTunnel,
+    RouterWay,
+    StaticWay,
+)
 from obrin.device.credentials import Wall, credential_from
 from obrin.wire.bgp.session import SessionConfig
 from obrin.wire.ike.config import Identity, PeerConfig
@@ -36,10 +46,8 @@ def router_from(told: DeviceConfig, keys: Json, wall: Wall) -> RouterConfig:
     """`keys` are instance data.
 
     `wall` turns the router's time into UTC, for certificates. Raises KeyError for a missing key,
-    PkiError for bad certificates, ValueError for what such a device has not.
+    PkiError for bad certificates.
     """
-    if told.circuits:
-        raise ValueError(f"circuit {told.circuits[0].name}: this device has tunnels only")
     held = keys.get("obrin-keys:keys", {})
     secrets = {entry["tunnel"]: entry["secret"] for entry in held.get("pre-shared-key", [])}
     certificate = held.get("certificate")
@@ -58,11 +66,15 @@ def router_from(told: DeviceConfig, keys: Json, wall: Wall) -> RouterConfig:
         )
         for tunnel in told.tunnels
     }
+    lines = {circuit_label(c.name): _line(c, interfaces[c.interface]) for c in told.circuits}
+    internal = [] if told.speaker is None else [n for n in told.speaker.neighbours if n.internal]
     return RouterConfig(
         tunnels=tunnels,
+        lines=lines,
+        beside={Beside(n.name).label: n.remote_address for n in internal},
         networks=_networks(told),
         neighbours={} if told.speaker is None else _neighbours(told.speaker, _passwords(keys)),
-        static=tuple(_alike(list(_static(told)), tunnels)),
+        static=tuple(_alike(list(_static(told)), {**tunnels, **lines})),
         rules=told.filter.rules,
         gates={gate.network: gate.rules for gate in told.gates},
     )
@@ -132,6 +144,14 @@ def _tunnel(
     )
 
 
+def _line(circuit: Circuit, interface: Interface) -> RouterWay:
+    return RouterWay(
+        inside=tuple(InsideEnds.of(address, length) for address, length in interface.addresses),
+        bfd=circuit.bfd,
+        mtu=interface.mtu or 65535,
+    )
+
+
 def _passwords(keys: Json) -> dict[str, str]:
     """Of sessions, by neighbour."""
     held = keys.get("obrin-keys:keys", {}).get("session-password", [])
@@ -147,9 +167,7 @@ def _neighbours(speaker: Speaker, passwords: dict[str, str]) -> dict[str, Router
 
 
 def _neighbour(speaker: Speaker, neighbour: Neighbour, password: str) -> RouterNeighbour:
-    """Raises ValueError for an internal one."""
-    if neighbour.internal:
-        raise ValueError(f"neighbor {neighbour.name}: this device has no internal BGP")
+    own = Beside(neighbour.name).label if neighbour.internal else neighbour.name
     return RouterNeighbour(
         SessionConfig(
             name=neighbour.name,
@@ -174,26 +192,29 @@ def _neighbour(speaker: Speaker, neighbour: Neighbour, password: str) -> RouterN
             communities=tuple(WELL_KNOWN[name] for name in neighbour.communities),
             limit=neighbour.limit,
             med=neighbour.discriminator,
+            passes_on=neighbour.internal,
+            next_hop_self=neighbour.internal,
         ),
         neighbour.announce,
-        neighbour.ways or (neighbour.name,),
+        neighbour.ways or (own,),
     )
 
 
 def _static(told: DeviceConfig) -> Iterator[StaticWay]:
     names = {tunnel.interface: tunnel.name for tunnel in told.tunnels}
+    names |= {circuit.interface: circuit_label(circuit.name) for circuit in told.circuits}
     for route in told.routes:
         for hop in route.hops:
             if hop.interface in names:
                 yield StaticWay(route.prefix, names[hop.interface], hop.order)
 
 
-def _alike(ways: list[StaticWay], tunnels: dict[str, RouterTunnel]) -> Iterator[StaticWay]:
+def _alike(ways: list[StaticWay], known: Mapping[str, RouterWay]) -> Iterator[StaticWay]:
     """Shared next hops of a prefix get the metric of the first of them."""
     least: dict[Prefix, int] = {}
     for way in ways:
-        if tunnels[way.tunnel].shared:
+        if known[way.way].shared:
             least[way.prefix] = min(way.metric, least.get(way.prefix, way.metric))
     for way in ways:
-        shared = tunnels[way.tunnel].shared
+        shared = known[way.way].shared
         yield replace(way, metric=least[way.prefix]) if shared else way

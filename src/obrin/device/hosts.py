@@ -8,6 +8,7 @@ from typing import Any
 from obrin.core.address.prefix import Address, Prefix
 from obrin.core.reach.filters import Rule, RuleSet
 from obrin.core.settled.model import host_of
+from obrin.device.lent import LentHost
 from obrin.wire.host import Host
 
 Json = dict[str, Any]
@@ -15,11 +16,12 @@ NO_GATES: Mapping[Prefix, tuple[Rule, ...]] = {}
 
 
 class Hosts:
-    """Hosts by their addresses. `rng` gives so many random bytes."""
+    """Hosts by their addresses, some of which may be lent to somebody. `rng` gives so many random
+    bytes."""
 
     def __init__(self, networks: Iterable[Prefix], rng: Callable[[int], bytes]) -> None:
         self._rng = rng
-        self.by_address: dict[Address, Host] = {}
+        self.by_address: dict[Address, Host | LentHost] = {}
         self.take(networks)
 
     def take(
@@ -33,8 +35,26 @@ class Hosts:
             rules = next((r for prefix, r in gates.items() if prefix.holds(address)), None)
             host.gate = None if rules is None else RuleSet(rules)
 
-    def get(self, address: Address) -> Host | None:
+    def get(self, address: Address) -> Host | LentHost | None:
         return self.by_address.get(address)
+
+    def own(self, address: Address) -> Host | None:
+        """One that can be told to ask something."""
+        found = self.by_address.get(address)
+        return found if isinstance(found, Host) else None
+
+    def lend(self, address: Address, send: Callable[[bytes], None]) -> LentHost:
+        """Let somebody else play a host. Raises KeyError where there is none."""
+        lent = LentHost(address, send)
+        lent.gate = self.by_address[address].gate
+        self.by_address[address] = lent
+        return lent
+
+    def take_back(self, lent: LentHost) -> None:
+        """A host of our own in its place."""
+        if self.by_address.get(lent.address) is lent:
+            host = self.by_address[lent.address] = Host(lent.address, self._rng)
+            host.gate = lent.gate
 
     def packets(self, now: float) -> Iterator[bytes]:
         """What they send."""

@@ -1,11 +1,17 @@
-"""The network of a site with its hosts, which several gateways may lead out of."""
+"""The network of a site with its hosts, which several gateways may lead out of.
+
+Hosts leave by the gateway with the preferred route. Gateways speak BGP with each other over it, and
+may pass packets on to each other.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Callable
 
 from obrin.core.routing.forwarding import RouteKind
+from obrin.core.routing.model import preference_of
 from obrin.core.routing.packet import PacketKey
+from obrin.core.settled.ways import Neighbour
 from obrin.device.hosts import Hosts
 from obrin.device.router import Router
 from obrin.device.site import Site
@@ -13,19 +19,30 @@ from obrin.wire.icmp import packet_key
 from obrin.wire.packet import decode_packet
 
 FARTHEST = 1 << 32
+NEIGHBOUR = 1 << 30
+"""How far a gateway is whose own route leads to another one beside it."""
 
 
 class Lan:
-    """`gateways` by name. Hosts leave by the one with the preferred route."""
+    """`gateways` by name. One that is `dead` reaches none of the others, and hosts go on sending to
+    it until a time: then another one has taken over the address that they share."""
 
     def __init__(self, rng: Callable[[int], bytes]) -> None:
         self._rng = rng
         self.hosts = Hosts((), rng)
         self.gateways: dict[str, Site] = {}
+        self.dead: dict[str, float] = {}
+        self._lines: list[tuple[str, str, bytes]] = []
 
     def add(self, name: str) -> Site:
         self.gateways[name] = Site(name, self._rng, self.hosts)
         return self.gateways[name]
+
+    def restart(self, name: str, now: float) -> None:
+        """A gateway loses power for a moment: it has its configuration, and nothing else. Nobody is
+        told."""
+        config = self.gateways[name].router.config
+        self.add(name).take(config, now)
 
     def settle(self) -> None:
         """Hosts where the gateways have networks now."""
@@ -38,14 +55,31 @@ class Lan:
         if self.hosts.next_timer() <= now:
             self.hosts.handle_timer(now)
         out: list[tuple[str, bytes]] = []
-        moved = True
+        moved, sent = True, list(self.hosts.packets(now))
         while moved:
-            sent = list(self.hosts.packets(now))
             for data in sent:
                 self._leave(data, now)
             for name, site in self.gateways.items():
                 out += [(name, data) for data in site.pump(now)]
-            moved = bool(sent)
+            beside = [(n, *sent) for n, s in self.gateways.items() for sent in s.router.across()]
+            for name, way, data in beside:
+                self._cross(name, way, data, now)
+            sent = list(self.hosts.packets(now))
+            moved = bool(sent or beside)
+        return out
+
+    def _cross(self, name: str, way: str, data: bytes, now: float) -> None:
+        """To the gateway beside, or by a dedicated line."""
+        if way in self.gateways[name].router.config.lines:
+            self._lines.append((name, way, data))
+            return
+        for other, site in self.gateways.items():
+            if Neighbour(other).label == way and self.dead.keys().isdisjoint((name, other)):
+                site.router.receive_across(Neighbour(name).label, data, now)
+
+    def across(self) -> list[tuple[str, str, bytes]]:
+        """What leaves by dedicated lines: the gateway, its line, the packet."""
+        out, self._lines = self._lines, []
         return out
 
     def next_timer(self) -> float:
@@ -54,10 +88,10 @@ class Lan:
 
     def _leave(self, data: bytes, now: float) -> None:
         key = packet_key(decode_packet(data))
-        routers = [site.router for site in self.gateways.values()]
-        router = min(routers, key=lambda r: rank(r, key), default=None)
-        if router is not None:
-            router.receive_local(data, now)
+        there = [n for n in self.gateways if now < self.dead.get(n, now + 1.0)]
+        name = min(there, key=lambda n: rank(self.gateways[n].router, key), default=None)
+        if name is not None and name not in self.dead:
+            self.gateways[name].router.receive_local(data, now)
 
 
 def rank(router: Router, key: PacketKey) -> int:
@@ -68,6 +102,8 @@ def rank(router: Router, key: PacketKey) -> int:
     prefix, route = found
     if route.kind is RouteKind.CONNECTED:
         return 0
+    if route.via in router.config.beside:
+        return NEIGHBOUR
     if route.kind is RouteKind.STATIC:
         return route.metric
-    return FARTHEST // 2 - router.bgp.speaker.decisions[prefix].winner.path.local_pref
+    return preference_of(router.bgp.speaker.decisions[prefix].winner.path.local_pref)

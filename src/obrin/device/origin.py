@@ -19,14 +19,15 @@ class Origins:
     """The addresses at which a gateway itself is told something, and who may tell it there."""
 
     def __init__(self, config: RouterConfig) -> None:
-        self.own = {ends.local for tunnel in config.tunnels.values() for ends in tunnel.inside}
+        ways = config.ways()
+        self.own = {ends.local for way in ways.values() for ends in way.inside}
         self._peers: dict[tuple[Address, Address], tuple[tuple[str, ...], int]] = {}
-        for name, tunnel in config.tunnels.items():
-            for ends in tunnel.inside:
+        for name, way in ways.items():
+            for ends in way.inside:
                 self._peers[ends.local, ends.remote] = (name,), ON_LINK_TTL
         for neighbour in config.neighbours.values():
             session = neighbour.session
-            if session.multihop:
+            if session.multihop or session.local_as == session.peer_as:
                 self.own.add(session.local_address)
                 # One router more, at either end, may stand between the two addresses.
                 least = ON_LINK_TTL - 1
@@ -41,7 +42,7 @@ class Origins:
             raise PacketError("it is not from a peer of that address")
         ways, least = known
         if arrived_by not in ways:
-            raise PacketError("it did not come out of that peer's tunnel")
+            raise PacketError("it did not come by that peer's way")
         if packet.ttl < least:
             raise PacketError("it comes from beyond the link")
 
@@ -57,7 +58,7 @@ class Selection:
     def takes(self, name: str | None, packet: Packet, *, inwards: bool = False) -> bool:
         """By the selectors of a tunnel's child SAs; most tunnels take a whole family, and what goes
         by no tunnel needs none."""
-        if name is None or (name, packet.bits) in self._all:
+        if name is None or (name, packet.bits) in self._all or name not in self._running:
             return True
         children = self._running[name].outbounds
         ends = packet.source, packet.destination

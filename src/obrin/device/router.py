@@ -1,8 +1,8 @@
 """A router: IKE, ESP, BGP, filters and forwarding in one device.
 
-The process around it feeds outer packets from the uplinks, inner packets from the hosts, and
-timers; and takes outer packets, inner packets for its own networks, and events. Site gateways and
-the cloud gateway's instances are both made of it.
+The process around it feeds outer packets from the uplinks, inner ones from hosts, dedicated lines
+and neighbours on the LAN, and timers; and takes packets of the same kinds, and events. Gateways of
+sites and instances of clouds are both made of it.
 """
 
 from __future__ import annotations
@@ -18,7 +18,6 @@ from obrin.device.bfd_sessions import BfdSessions
 from obrin.device.bgp_over_tcp import BgpOverTcp
 from obrin.device.changes import changes_between
 from obrin.device.config import RouterConfig
-from obrin.device.counters import Refusal, TunnelCounters
 from obrin.device.drops import NO_FLOW, DropLog
 from obrin.device.echo import echo_answer
 from obrin.device.esp_traffic import EspTraffic
@@ -27,22 +26,12 @@ from obrin.device.origin import ON_LINK_TTL, Origins, Selection
 from obrin.device.outside import in_udp
 from obrin.device.sizes import clamped, told_too_big
 from obrin.device.spares import Spares
-from obrin.device.table import table_of
+from obrin.device.table import add_learned, fixed_table, resolved_sessions, shared_sessions
+from obrin.device.tunnel_life import TunnelLife
 from obrin.wire.bfd import BfdError
 from obrin.wire.errors import PacketError
 from obrin.wire.icmp import is_icmp, packet_key
 from obrin.wire.ike.endpoint import Endpoint
-from obrin.wire.ike.events import (
-    CHILD_REKEY,
-    IKE_REKEY,
-    ChildDown,
-    ChildUp,
-    Discarded,
-    Event,
-    IkeDown,
-    IkeUp,
-    Refused,
-)
 from obrin.wire.ike.numbers import NAT_PORT, PORT
 from obrin.wire.ip_fragments import Reassembly, fragments
 from obrin.wire.packet import ESP, TCP, UDP, Packet, decode_packet, decode_part, decode_udp
@@ -53,6 +42,10 @@ _NOT_SELECTED = "not in the tunnel's traffic selectors"
 
 
 class Router:
+    """`ways` are tunnels and lines, `alive` those that carry; `resolved` by session how its peer is
+    reached, `shared` the sessions whose ways carry equal routes together, `built` how often the
+    table was made."""
+
     def __init__(self, name: str, config: RouterConfig, rng: Callable[[int], bytes]) -> None:
         self.name = name
         self.drops = DropLog()
@@ -60,22 +53,30 @@ class Router:
         self._adopt(config)
         self.tcp = TcpStack(rng, mss=1240, ttl=ON_LINK_TTL)
         self.bgp = BgpOverTcp(config.neighbours, self.tcp)
-        self.states = {name: TunnelCounters() for name in config.tunnels}
-        self.history: list[tuple[float, str, str]] = []
-        self.key_events: list[IkeUp | ChildUp] = []
         self.table: PrefixTable[Route] = PrefixTable()
+        self.alive: set[str] = set()
+        self.resolved: dict[str, Route] = {}
+        self.shared: set[str] = set()
+        self.built = 0
         self.esp = EspTraffic(self.ike, self._drop)
         self._parts = Reassembly()
         self._stirred = False
+        self._due: float | None = None
         self._underlay: list[bytes] = []
         self._local: list[bytes] = []
-        self.bfd = BfdSessions(config.tunnels, rng)
+        self._across: list[tuple[str, bytes]] = []
+        self._handed: list[tuple[str, bytes]] = []
+        self.bfd = BfdSessions(self.ways, rng)
         self._spares = Spares(config.tunnels, self.ike.tunnels)
+        self.life = TunnelLife(self.ike, self.esp, self.bgp, self.bfd, self._spares, self._drop)
+        self.life.watch(self.ways)
+        self.states, self.key_events = self.life.states, self.life.key_events
         self._build_table()
 
     def _adopt(self, config: RouterConfig) -> None:
         """What forwarding looks at for each packet, made ready."""
         self.config = config
+        self.ways = config.ways()
         self._rules = None if config.rules is None else RuleSet(config.rules)
         self._selection = Selection(config.tunnels, self.ike.tunnels)
         self._origins = Origins(config)
@@ -83,36 +84,40 @@ class Router:
     def start(self, now: float) -> None:
         self.ike.start(now)
         self._spares.start(now)
+        for name in self._always_there():
+            self.bgp.tunnel_up(name, now)
+            self.bfd.tunnel_up(name, now)
         self.bgp.start(now)
-        self._settle(now)
+        self.settle(now)
 
     def stop(self, now: float) -> None:
         """Tell the peers; what they answer does not matter any more."""
         self.bgp.stop(now)
-        self._settle(now)
+        self.settle(now)
         self.ike.close(now)
-        self._settle(now)
+        self.settle(now)
 
     def take(self, config: RouterConfig, now: float) -> None:
         """Another configuration in place: only what differs ends and begins, the rest runs on."""
         changes = changes_between(self.config, config)
         for name in changes.sessions_gone:
             self.bgp.remove(name, now)
-        self._settle(now)  # what these sessions still had to say leaves by their tunnels
+        self.settle(now)  # what these sessions still had to say leaves by their tunnels
         for name in changes.gone:
             self.ike.remove(name, "not configured any more", now)
-        self._take_ike_events(now)
-        for name in changes.gone:
-            del self.states[name]
+        self.life.take_all(now)
+        there = self._always_there()
         self._adopt(config)
-        self.states |= {name: TunnelCounters() for name in changes.new}
+        for name in there - self._always_there():
+            self.bgp.tunnel_down(name, now)
+        self.life.watch(self.ways)
         for name in changes.anew:
             self.ike.reconfigure(config.tunnels[name].peer, now)
-        self._take_ike_events(now)
+        self.life.take_all(now)
         for name in changes.new:
             self.ike.add(config.tunnels[name].peer, now)
         self._spares.take(config.tunnels, now)
-        self.bfd.take(config.tunnels, self._carrying(), now)
+        self.bfd.take(self.ways, self._carrying(), now)
         for name in changes.sessions_new:
             session = self.bgp.add(config.neighbours[name])
             session.start(now)
@@ -122,11 +127,16 @@ class Router:
             neighbour = config.neighbours[name]
             self.bgp.speaker.change(name, neighbour.policy, neighbour.announce)
         self._build_table()
-        self._settle(now)
+        self.settle(now)
 
     def _carrying(self) -> set[str]:
-        """Tunnels with a child SA."""
-        return {name for name, tunnel in self.ike.tunnels.items() if tunnel.outbound is not None}
+        """Tunnels with a child SA, and what needs none."""
+        up = (name for name, tunnel in self.ike.tunnels.items() if tunnel.outbound is not None)
+        return self._always_there().union(up)
+
+    def _always_there(self) -> set[str]:
+        """Lines, and the LAN: nobody tells whether they carry."""
+        return {*self.config.lines, *self.config.beside}
 
     def _drop(self, reason: str, key: PacketKey) -> None:
         self.drops.add(self.name, reason, key)
@@ -141,13 +151,13 @@ class Router:
             elif packet.protocol == UDP:
                 self._receive_udp(packet, now)
             elif is_icmp(packet):
-                self._note(now, *self.esp.learn(packet, now))
+                self.life.note(now, *self.esp.learn(packet, now))
             else:
                 self._drop("an outer packet that is neither ESP nor UDP", packet_key(packet))
         except PacketError as error:
             self._drop(f"bad packet: {error.reason}", NO_FLOW)
         if self._stirred:
-            self._settle(now)
+            self.settle(now)
 
     def _receive_udp(self, packet: Packet, now: float) -> None:
         udp = decode_udp(packet)
@@ -167,8 +177,7 @@ class Router:
             self._drop("an outer UDP packet for no port of this gateway", packet_key(packet))
 
     def _open(self, data: bytes, tos: int, now: float) -> None:
-        found = self.esp.open(data, now)
-        if found is not None:
+        if (found := self.esp.open(data, now)) is not None:
             name, inner = found
             self.states[name].came_out(now)
             if inner:
@@ -176,25 +185,35 @@ class Router:
 
     def receive_local(self, data: bytes, now: float, via: str | None = None) -> None:
         """A packet from one of this gateway's own networks, perhaps for a certain tunnel."""
-        self._route(data, None, now, via=via)
+        if via is None or via in self.ways:
+            self._enter(data, None, now, via)
+
+    def receive_across(self, way: str, data: bytes, now: float) -> None:
+        """From a dedicated line, or from a gateway on the same LAN."""
+        if way in self.states:
+            self.states[way].came_out(now)
+        if way in self.ways or way in self.config.beside:
+            self._enter(data, way, now, None)
+
+    def _enter(self, data: bytes, arrived_by: str | None, now: float, via: str | None) -> None:
+        self._route(data, arrived_by, now, via=via)
         if self._stirred:
-            self._settle(now)
+            self.settle(now)
 
     def next_timer(self) -> float:
-        return min(
-            self.ike.next_timer(),
-            self.tcp.next_timer(),
-            self.bgp.next_timer(),
-            self._spares.next_timer(),
-            self.bfd.next_timer(),
-        )
+        """What passes through moves timers only further away, so they are looked at once for each
+        time that things were settled."""
+        if self._due is None:
+            engines = self.ike, self.tcp, self.bgp, self._spares, self.bfd
+            self._due = min(engine.next_timer() for engine in engines)
+        return self._due
 
     def handle_timer(self, now: float) -> None:
         self.ike.handle_timer(now)
         self.tcp.handle_timer(now)
         self.bgp.handle_timer(now)
         self.bfd.handle_timer(now)
-        self._settle(now)
+        self.settle(now)
 
     # Forwarding
 
@@ -244,55 +263,67 @@ class Router:
         if packet.destination in self._origins.own:
             self._for_me(packet, arrived_by, now)
             return
-        parts = self.config.tunnels[arrived_by].translations if arrived_by is not None else ()
-        if parts:
-            packet = readdress(packet, packet.source, inward(parts, packet.destination))
+        came = None if arrived_by is None else self.ways.get(arrived_by)
+        if came is not None and came.translations:
+            inside = inward(came.translations, packet.destination)
+            packet = readdress(packet, packet.source, inside)
         key = packet_key(packet)
-        found = self.table.match(packet.destination)
-        if found is None:
-            self._drop(f"no route to {packet.destination}", key)
-            return
-        route = found[1]
-        via = via or self.way(route, key)
-        to_tunnel = via in self.config.tunnels
+        if via is None and (arrived_by is None or not self.config.hands_on):
+            found = self.table.match(packet.destination)
+            if found is None:
+                self._drop(f"no route to {packet.destination}", key)
+                return
+            via = self.way(found[1], key)
+        crosses = via in self.ways or via in self.config.beside
         rules = None if own else self._rules
-        if rules is not None and (arrived_by or to_tunnel) and rules.match(key) is None:
+        if rules is not None and (arrived_by or crosses) and rules.match(key) is None:
             self._drop("no filter rule lets it through", key)
             return
         if packet.ttl <= 1:
             self._drop("time to live ran out", key)
             return
         forwarded = packet if own else packet._replace(ttl=packet.ttl - 1)
-        if to_tunnel:
-            tunnel = self.config.tunnels[via]
-            mtu = self.esp.ways.within(via, tunnel.mtu, now)
-            if packet.size > mtu and not (tunnel.fragments and packet.may_fragment):
-                self._too_big(packet, via, mtu, key, now)
-                return
-            forwarded = clamped(forwarded, mtu)
-            if tunnel.translations:
-                source = outward(tunnel.translations, packet.source)
-                forwarded = readdress(forwarded, source, packet.destination)
-            if not self._selection.takes(via, forwarded):
-                self._drop(_NOT_SELECTED, key)
-                return
-            for part in fragments(forwarded, mtu):
-                self._seal(via, part, key, now)
+        if via is not None and crosses:
+            self._cross(via, forwarded, key, now)
+            return
+        if came is not None:
+            forwarded = clamped(forwarded, came.mtu)
+        if via is None and arrived_by is not None:
+            self._handed.append((arrived_by, forwarded.encode()))
         else:
-            if arrived_by is not None:
-                forwarded = clamped(forwarded, self.config.tunnels[arrived_by].mtu)
             self._local.append(forwarded.encode())
 
+    def _cross(self, via: str, packet: Packet, key: PacketKey, now: float) -> None:
+        """To a peer: by a tunnel, a line, or the LAN."""
+        way = self.ways.get(via)
+        if way is None:
+            self._across.append((via, packet.encode()))
+            return
+        mtu = self.esp.ways.within(via, way.mtu, now)
+        if packet.size > mtu and not (way.fragments and packet.may_fragment):
+            self._too_big(packet, via, mtu, key, now)
+            return
+        forwarded = clamped(packet, mtu)
+        if way.translations:
+            source = outward(way.translations, packet.source)
+            forwarded = readdress(forwarded, source, packet.destination)
+        if not self._selection.takes(via, forwarded):
+            self._drop(_NOT_SELECTED, key)
+            return
+        for part in fragments(forwarded, mtu):
+            self._send_by(via, part, key, now)
+
     def _too_big(self, packet: Packet, name: str, mtu: int, key: PacketKey, now: float) -> None:
-        self._drop(f"larger than the {mtu} bytes of tunnel {name}", key)
-        told = told_too_big(packet, self.config.tunnels[name], mtu)
+        what = "tunnel" if name in self.config.tunnels else "line"
+        self._drop(f"larger than the {mtu} bytes of {what} {name}", key)
+        told = told_too_big(packet, self.ways[name], mtu)
         if told is not None:
             self._forward(told, None, now, own=True)
 
     def way(self, route: Route, key: PacketKey) -> str:
-        """The tunnel or network that a flow leaves by."""
-        tunnel = self.config.tunnels.get(route.via)
-        return route.via_for(key, () if tunnel is None else tunnel.translations)
+        """The way or network that a flow leaves by."""
+        way = self.ways.get(route.via)
+        return route.via_for(key, () if way is None else way.translations)
 
     def _for_me(self, packet: Packet, arrived_by: str | None, now: float) -> None:
         self._stirred = True
@@ -313,7 +344,11 @@ class Router:
             reason = error.reason if isinstance(error, PacketError) else "BFD that is refused"
             self._drop(f"for the gateway itself: {reason}", packet_key(packet))
 
-    def _seal(self, name: str, packet: Packet, key: PacketKey, now: float) -> None:
+    def _send_by(self, name: str, packet: Packet, key: PacketKey, now: float) -> None:
+        if name in self.config.lines:
+            self.states[name].went_in(now)
+            self._across.append((name, packet.encode()))
+            return
         outer = self.esp.seal(name, packet, key)
         if outer is not None:
             self.states[name].went_in(now)
@@ -321,13 +356,13 @@ class Router:
 
     # After every input
 
-    def _settle(self, now: float) -> None:
+    def settle(self, now: float) -> None:
         """Let IKE, TCP and BGP act on each other until nothing moves; what only passes through
         stirs none of them."""
-        self._stirred = False
+        self._stirred, self._due = False, None
         for _ in range(8):
             self._spares.mind(now)
-            changed = self._take_ike_events(now)
+            changed = self.life.take_all(now)
             changed |= self._take_bfd_changes(now)
             changed |= self.bgp.pump(now)
             if changed:
@@ -337,7 +372,7 @@ class Router:
                 self._forward(decode_packet(data), None, now, own=True)
             for name, packet in watching:
                 if self._selection.takes(name, packet):
-                    self._seal(name, packet, packet_key(packet), now)
+                    self._send_by(name, packet, packet_key(packet), now)
             if not changed and not packets and not watching:
                 break
         self._underlay += [in_udp(d.source, d.destination, d.data) for d in self.ike.datagrams()]
@@ -346,69 +381,34 @@ class Router:
         """A path that died takes its routes with it, long before IKE notices (RFC 5882)."""
         found = self.bfd.changes()
         for name, alive in found:
-            self._note(now, name, "BFD up" if alive else "BFD down: the path is dead")
+            self.life.note(now, name, "BFD up" if alive else "BFD down: the path is dead")
             if alive:
                 self.bgp.tunnel_up(name, now)
             else:
                 self.bgp.tunnel_down(name, now)
         return bool(found)
 
-    def _take_ike_events(self, now: float) -> bool:
-        changed = False
-        for event in self.ike.events():
-            changed |= self._take_ike_event(event, now)
-        del self.history[:-200]
-        return changed
-
-    def _take_ike_event(self, event: Event, now: float) -> bool:
-        if isinstance(event, ChildUp):
-            self.esp.child_up(event)
-            self.key_events.append(event)
-            if not event.rekeyed:
-                self.bfd.tunnel_up(event.tunnel, now)
-            self.bgp.tunnel_up(event.tunnel, now)
-            if event.rekeyed:
-                self.states[event.tunnel].rekeyed(CHILD_REKEY)
-            self._note(now, event.tunnel, "child SA rekeyed" if event.rekeyed else "child SA up")
-            return True
-        if isinstance(event, ChildDown):
-            self.esp.child_down(event)
-            tunnel = self.ike.tunnels.get(event.tunnel)
-            if tunnel is None or tunnel.outbound is None:
-                self._note(now, event.tunnel, f"child SA down: {event.reason}")
-                self.bgp.tunnel_down(event.tunnel, now)
-                self._spares.elder_down(event.tunnel, now)
-                self.bfd.tunnel_down(event.tunnel, now)
-            return True
-        if isinstance(event, IkeUp):
-            self.key_events.append(event)
-            if event.rekeyed:
-                self.states[event.tunnel].rekeyed(IKE_REKEY)
-            else:
-                self.states[event.tunnel] = TunnelCounters()
-            self._note(now, event.tunnel, "IKE SA rekeyed" if event.rekeyed else "IKE SA up")
-        elif isinstance(event, IkeDown):
-            self._note(now, event.tunnel, f"IKE SA down: {event.reason}")
-        elif isinstance(event, Discarded):
-            self._drop(f"IKE message: {event.reason}", NO_FLOW)
-        elif isinstance(event, Refused):
-            who = "the peer" if event.by_peer else "this end"
-            text = f"{event.notify} from {who}: {event.text}"
-            if event.tunnel in self.states:
-                self.states[event.tunnel].refusal = Refusal(text, now, event.rekey)
-            self._note(now, event.tunnel, text)
-        return False
-
-    def _note(self, now: float, tunnel: str, text: str) -> None:
-        self.history.append((now, tunnel, text))
-
     def _build_table(self) -> None:
-        alive = self._carrying() - self.bfd.dead
-        self.table = table_of(self.config, alive, self.bgp.speaker.decisions)
+        self.alive = self._carrying() - self.bfd.dead
+        self.table = fixed_table(self.config, self.alive)
+        self.resolved = resolved_sessions(self.config, self.table)
+        self.shared = shared_sessions(self.config, self.resolved)
+        add_learned(self.table, self.resolved, self.shared, self.bgp.speaker.decisions)
+        self.built += 1
 
     def underlay(self) -> list[bytes]:
         """Outer packets to send; the source address tells the uplink."""
         out, self._underlay = self._underlay, []
+        return out
+
+    def across(self) -> list[tuple[str, bytes]]:
+        """Packets for lines and for gateways on the LAN, each with its way."""
+        out, self._across = self._across, []
+        return out
+
+    def handed_on(self) -> list[tuple[str, bytes]]:
+        """What came out of tunnels and lines for somebody else to send on, each with its way."""
+        out, self._handed = self._handed, []
         return out
 
     def local(self) -> list[bytes]:

@@ -1,4 +1,4 @@
-"""A site: its gateway and the hosts behind it."""
+"""A gateway of a site, with the hosts of the LAN that it stands on."""
 
 from __future__ import annotations
 
@@ -19,18 +19,15 @@ class Site:
     """`rng` gives so many random bytes; `now` is in seconds, and never goes back. `hosts` that are
     given are shared with other gateways, and somebody else minds them."""
 
-    def __init__(self, name: str, rng: Callable[[int], bytes], hosts: Hosts | None = None) -> None:
+    def __init__(self, name: str, rng: Callable[[int], bytes], hosts: Hosts) -> None:
         self.name = name
         self._rng = rng
         self.router = Router(name, RouterConfig(), rng)
-        self._alone = hosts is None
-        self.hosts = hosts or Hosts((), rng)
+        self.hosts = hosts
 
     def take(self, config: RouterConfig, now: float) -> None:
         """Another configuration in place. What cannot be built raises, and nothing has changed."""
         Router(self.name, config, self._rng).start(now)
-        if self._alone:
-            self.hosts.take(config.host_places(), config.host_gates())
         self.router.take(config, now)
 
     def receive(self, data: bytes, now: float) -> None:
@@ -44,26 +41,14 @@ class Site:
 
     def pump(self, now: float) -> list[bytes]:
         """Let time pass and everything move; the packets that go out, by their source address."""
-        engines: list[Router | Hosts] = [self.router]
-        if self._alone:
-            engines.append(self.hosts)
-        for engine in engines:
-            if engine.next_timer() <= now:
-                engine.handle_timer(now)
-        moved = True
-        while moved:
-            inwards = self.router.local()
-            outwards = list(self.hosts.packets(now)) if self._alone else []
-            for data in inwards:
-                self._deliver(data, now)
-            for data in outwards:
-                self.router.receive_local(data, now)
-            moved = bool(inwards or outwards)
+        if self.router.next_timer() <= now:
+            self.router.handle_timer(now)
+        for data in self.router.local():
+            self._deliver(data, now)
         return self.router.underlay()
 
     def next_timer(self) -> float:
-        due = self.router.next_timer()
-        return min(due, self.hosts.next_timer()) if self._alone else due
+        return self.router.next_timer()
 
     def _deliver(self, data: bytes, now: float) -> None:
         packet = decode_packet(data)  # the router made it, or looked at it

@@ -7,15 +7,15 @@ Where somebody drops that message, TCP still fits if the MSS of its first segmen
 from __future__ import annotations
 
 from obrin.core.ipsec.overhead import IPV4_HEADER, IPV6_HEADER, TCP_HEADER
-from obrin.device.config import RouterTunnel
+from obrin.device.config import RouterWay
 from obrin.wire.icmp import too_big
 from obrin.wire.packet import TCP, Packet
 from obrin.wire.tcp_segment import with_mss_of_at_most
 
 
-def told_too_big(packet: Packet, tunnel: RouterTunnel, mtu: int) -> Packet | None:
-    """What a sender is told of a packet that does not fit into a tunnel; None where nothing is."""
-    ends = tunnel.ends_in(packet.bits)
+def told_too_big(packet: Packet, way: RouterWay, mtu: int) -> Packet | None:
+    """What a sender is told of a packet that does not fit into a way; None where nothing is."""
+    ends = way.ends_in(packet.bits)
     return None if ends is None else too_big(packet, mtu, ends.local)
 
 

@@ -5,11 +5,13 @@ from __future__ import annotations
 from typing import Any
 
 from obrin.device.router import Router
+from obrin.wire.bfd import BfdState
 
 
 def router_state(router: Router, now: float) -> dict[str, Any]:
     return {
         "tunnel": tunnel_states(router, now),
+        "circuit": circuit_states(router, now),
         "session": session_states(router, now),
         "route": [
             {"prefix": str(prefix), "via": route.via, "kind": route.kind.label}
@@ -46,6 +48,27 @@ def tunnel_states(router: Router, now: float) -> list[dict[str, Any]]:
                 "inside-of-peer": str(config.inside[0].remote),
                 "last-refusal": "" if refusal is None else refusal.text,
                 "refused-rekey": "" if refusal is None else refusal.rekey,
+            }
+        )
+    return found
+
+
+def circuit_states(router: Router, now: float) -> list[dict[str, Any]]:
+    """Of dedicated lines, which nothing but BFD watches."""
+    found = []
+    for name, line in router.config.lines.items():
+        state, bfd = router.states[name], router.bfd.sessions.get(name)
+        ages = {"idle-in": state.last_in, "idle-out": state.last_out}
+        up = "down" if bfd is None or bfd.state is not BfdState.UP else "up"
+        found.append(
+            {
+                **{what: int(now - at) for what, at in ages.items() if at is not None},
+                "name": name,
+                "path": "unwatched" if bfd is None else up,
+                "packets-in": str(state.packets_in),
+                "packets-out": str(state.packets_out),
+                "inside": str(line.inside[0].local),
+                "inside-of-peer": str(line.inside[0].remote),
             }
         )
     return found

@@ -89,6 +89,9 @@ def keep_out(folder: Path, *patterns: str) -> None:
         write_whole(note, "".join(f"{line}\n" for line in lines), 0o644)
 
 
+TRIES = 50
+
+
 def write_whole(path: Path, text: str, mode: int = 0o600, *, durable: bool = False) -> None:
     """Write to a temporary file, then rename. Raises OutsideError."""
     write_whole_bytes(path, text.encode("utf-8", "surrogateescape"), mode, durable=durable)
@@ -105,10 +108,17 @@ def write_whole_bytes(path: Path, data: bytes, mode: int = 0o644, *, durable: bo
     temporary = aside / f".{path.name}.{os.getpid()}.new"
     try:
         _clear_left_overs(path)
-        if secret:
-            aside.mkdir(mode=0o700, exist_ok=True)
-            _create(aside / IGNORE, b"*\n", 0o600, durable=False)
-        _create(temporary, data, mode, durable=durable)
+        for left in reversed(range(TRIES)):
+            try:
+                if secret:
+                    aside.mkdir(mode=0o700, exist_ok=True)
+                    _create(aside / IGNORE, b"*\n", 0o600, durable=False)
+                _create(temporary, data, mode, durable=durable)
+                break
+            except FileNotFoundError:
+                # Somebody who was done has just taken the folder away.
+                if not secret or not left or not path.parent.is_dir():
+                    raise
         os.replace(temporary, path)
         if durable:
             _sync_folder(path.parent)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ssl
+import time
 from typing import Any, Self
 
 import httpx
@@ -34,6 +35,10 @@ def _believed(what: str, authority: str | None) -> ssl.SSLContext | bool:
         ) from None
 
 
+TOO_MANY, TIMES, LONGEST_WAIT = 429, 60, 30.0
+"""Who is told to come later does, so many times, and waits so many seconds at the most."""
+
+
 class Client:
     """One server. Errors come as HttpError with the server's own words, never with a body sent."""
 
@@ -63,10 +68,14 @@ class Client:
         headers: dict[str, str] | None = None,
     ) -> httpx.Response:
         """Raises HttpError for no answer and for a status of 400 or more."""
-        try:
-            response = self._client.request(method, path, json=body, headers=headers)
-        except httpx.HTTPError as error:
-            raise HttpError(f"{self.what} does not answer: {error}") from error
+        for left in reversed(range(TIMES)):
+            try:
+                response = self._client.request(method, path, json=body, headers=headers)
+            except httpx.HTTPError as error:
+                raise HttpError(f"{self.what} does not answer: {error}") from error
+            if response.status_code != TOO_MANY or not left:
+                break
+            time.sleep(_asked_to_wait(response))
         if response.status_code >= 400:
             raise HttpError(
                 f"{self.what} answered {response.status_code} to {method} {path}: "
@@ -78,6 +87,14 @@ class Client:
     def get(self, path: str) -> Json:
         found: Json = self.call("GET", path).json()
         return found
+
+
+def _asked_to_wait(response: httpx.Response) -> float:
+    """Seconds, as the server says (RFC 9110 section 10.2.3), within reason."""
+    try:
+        return min(max(float(response.headers.get("Retry-After", "1")), 0.1), LONGEST_WAIT)
+    except ValueError:
+        return 1.0
 
 
 def _detail(response: httpx.Response) -> str:
@@ -99,11 +116,30 @@ class InternetClient(Client):
     def cut_uplink(self, name: str) -> None:
         self.call("POST", "/v1/faults", {"uplink": name})
 
+    def cut_circuit(self, label: str) -> None:
+        self.call("POST", "/v1/faults", {"circuit": label})
+
     def narrow(self, name: str, *, told: bool = False) -> None:
         self.call("POST", "/v1/faults", {"narrow": name, "told": told})
 
     def trouble(self, kind: str, uplink: str, value: str) -> None:
         self.call("POST", "/v1/faults", {"trouble": kind, "at": uplink, "value": value})
+
+    def heal(self) -> None:
+        self.call("DELETE", "/v1/faults")
+
+    def faults(self) -> Json:
+        return self.get("/v1/faults")
+
+
+class CloudFaults(Client):
+    """The practice cloud's door for faults."""
+
+    def trouble(self, kind: str, value: str) -> None:
+        self.call("POST", "/v1/faults", {kind: value})
+
+    def cut_attachment(self, hub: str, member: str) -> None:
+        self.call("POST", "/v1/faults", {"attachment": f"{hub}.{member}"})
 
     def heal(self) -> None:
         self.call("DELETE", "/v1/faults")

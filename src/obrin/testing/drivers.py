@@ -97,6 +97,7 @@ class CloudDriverTests:
             seen = [driver.tunnels(self.settled, cloud) for cloud in self.settled.clouds]
             assert {label for ends in seen for label in ends} == labels
             assert all(isinstance(driver.drops(cloud), list) for cloud in self.settled.clouds)
+            assert driver.waiting().keys() <= set(names)
         finally:
             self.clear(driver)
         assert driver.held() == []

@@ -124,7 +124,7 @@ class Host:
         """A packet for this host; bad ones are dropped and counted."""
         try:
             packet = decode_packet(data)
-            self._guard(packet)
+            guard(self.gate, packet, awaited=(UDP, packet.ports[1]) in self._queries)
             if is_icmp(packet):
                 self._icmp(packet, now)
             elif packet.protocol == UDP:
@@ -136,23 +136,6 @@ class Host:
         except PacketError as error:
             self.drops[error.reason] += 1
         self._watch(now)
-
-    def _guard(self, packet: Packet) -> None:
-        """Answers to its own flows come in, others only where the firewall says so. Raises
-        PacketError."""
-        if self.gate is None or not self._begins(packet):
-            return
-        key = packet_key(packet)
-        if self.gate.match(key) is None:
-            raise PacketError("its own firewall does not let it in")
-
-    def _begins(self, packet: Packet) -> bool:
-        """Whether a packet begins a flow from outside."""
-        if packet.protocol == TCP:
-            return begins(packet.payload)
-        if packet.protocol == UDP:
-            return (UDP, packet.ports[1]) not in self._queries
-        return is_icmp(packet) and packet.payload[:1] == bytes((ECHO[packet.bits].request,))
 
     def _icmp(self, packet: Packet, now: float) -> None:
         message, echo = decode_icmp(packet), ECHO[packet.bits]
@@ -198,3 +181,19 @@ class Host:
     def packets(self, now: float) -> list[bytes]:
         out, self._out = self._out, []
         return out + self._tcp.packets(now)
+
+
+def guard(gate: RuleSet | None, packet: Packet, *, awaited: bool) -> None:
+    """A host's firewall: answers to its own flows come in, others only where a rule says so.
+    `awaited` is whether the host waits for UDP like this. Raises PacketError."""
+    if gate is not None and _begins(packet, awaited) and gate.match(packet_key(packet)) is None:
+        raise PacketError("its own firewall does not let it in")
+
+
+def _begins(packet: Packet, awaited: bool) -> bool:
+    """Whether a packet begins a flow from outside."""
+    if packet.protocol == TCP:
+        return begins(packet.payload)
+    if packet.protocol == UDP:
+        return not awaited
+    return is_icmp(packet) and packet.payload[:1] == bytes((ECHO[packet.bits].request,))

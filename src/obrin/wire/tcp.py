@@ -141,6 +141,8 @@ class TcpStack:
         """IP packets to send; closed connections are forgotten on the way."""
         out, self._out = self._out, []
         for key, connection in list(self._connections.items()):
+            if connection.quiet:
+                continue
             connection.flush(now)
             source, destination = connection.local[0], connection.remote[0]
             out += [

@@ -26,6 +26,10 @@ LONGEST_WAIT = 3.0
 CHALLENGES = 5
 """Challenges in a second (RFC 5961 section 7)."""
 SENDS = 8
+"""How often a connection is tried, or its end said."""
+OPEN_SENDS = 40
+"""How often data is sent on one that is open: for about two minutes (RFC 1122 section 4.2.3.5 asks
+for at least 100 s), so that who uses it decides first whether the peer is gone."""
 _MOD = 1 << 32
 
 
@@ -141,6 +145,18 @@ class Connection:
             self.state = TcpState.FIN_WAIT
             self._arm(now)
 
+    @property
+    def quiet(self) -> bool:
+        """Whether there is nothing to send, nor to forget."""
+        return not (self._out or self.unsent or (self.closing and not self.fin_sent)) and (
+            self.state is not TcpState.CLOSED
+        )
+
+    @property
+    def has_news(self) -> bool:
+        """Whether its owner has something to take, or to hear of its end."""
+        return bool(self.received) or self.peer_closed or self.state is TcpState.CLOSED
+
     def segments(self) -> list[Segment]:
         out = list(self._out)
         self._out.clear()
@@ -174,7 +190,8 @@ class Connection:
         """Send again what was not acknowledged, or give up."""
         if now < self.timer:
             return
-        if self.sends >= SENDS:
+        open_ = self.state is TcpState.ESTABLISHED and not self.fin_sent
+        if self.sends >= (OPEN_SENDS if open_ else SENDS):
             self._end("no answer")
             return
         self.timer = now + min(FIRST_WAIT * 2**self.sends, LONGEST_WAIT)

@@ -137,6 +137,7 @@ ACTING: dict[str, Shape] = {
     "handover --template": DEED,
     "practice start": DEED,
     "practice stop": DEED,
+    "practice accept": DEED,
     "practice cut": DEED,
     "practice fault": DEED,
     "practice heal": DEED,
@@ -158,6 +159,9 @@ ACTING: dict[str, Shape] = {
                 "what is wrong on purpose",
                 {
                     "uplinks": texts("that are cut"),
+                    "circuits": texts("that are cut, with /circuit behind the name"),
+                    "attachments": texts("that are cut"),
+                    "cloud_troubles": texts("of the cloud, as they were asked for"),
                     "narrow": texts("uplinks that lose packets over 1,280 bytes"),
                     "paths": whole("how many are cut"),
                     "carried": whole("packets"),
@@ -227,6 +231,7 @@ ACTING: dict[str, Shape] = {
     ),
     "draw drill": DEED,
     "draw outages": DEED,
+    "draw network": DEED,
     "draw reach": DEED,
     "draw space": DEED,
     "demo": with_more(

@@ -164,6 +164,16 @@ def _internal(settled: Settled) -> Iterator[Finding]:
                 "they tell each other nothing, and a gateway that lost its tunnels is of no use",
                 "give them one AS number, or leave 'internal-bgp' out",
             )
+        bare = [g for g in site.gateways if settled.gateways[g].loopback is None]
+        if bare and len(numbers) > 1:
+            yield Finding(
+                Severity.ERROR,
+                "internal-loopback",
+                here,
+                f"internal BGP at {name} runs between loopbacks; without one: {', '.join(bare)}",
+                "they tell each other nothing, and a gateway that lost its tunnels is of no use",
+                "give each a 'loopback', or make a pool for 'loopbacks'",
+            )
 
 
 def _circuits(settled: Settled) -> Iterator[Finding]:

@@ -17,6 +17,7 @@ from obrin.core.design.values import (
     Ipv6PrefixesText,
     Megabits,
     Name,
+    Seconds,
 )
 from obrin.core.design.wishes import Entity, Network
 
@@ -130,4 +131,10 @@ class Site(Entity):
         False,
         alias="internal-bgp",
         description="Whether its gateways, of one AS, tell each other what they learn.",
+    )
+    first_hop: Seconds = Field(
+        3.0,
+        alias="first-hop",
+        description="How long its hosts go on sending to a gateway that is dead: with several, "
+        "until another has taken over the address that they share (RFC 9568).",
     )

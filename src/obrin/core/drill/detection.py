@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from obrin.core.design.arrangement import SPARE
 from obrin.core.settled.links import Leg, SettledCircuit, SettledLink, SettledTunnel
 from obrin.core.settled.model import Settled
 
@@ -68,14 +67,3 @@ def watchers(settled: Settled) -> dict[str, str]:
         for leg in settled.legs()
         if (found := detectors(settled, settled.bundle(leg), leg))
     }
-
-
-def time_to_move(settled: Settled, before: Leg, after: Leg | None) -> Detector | None:
-    """How long a flow is without its leg when that dies, until it goes by another one, and what
-    notices it; None where nothing does, as on a static circuit."""
-    found = detectors(settled, settled.bundle(before), before)
-    if not found:
-        return None
-    spare = isinstance(after, SettledTunnel) and after.role == SPARE
-    low, high = min(d.shortest for d in found), found[0].longest
-    return Detector(found[0].name, low, high + (SPARE_START if spare else 0.0))

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from obrin.core.errors import ObrinError
 from obrin.core.settled.links import Leg, SettledCircuit
 from obrin.core.settled.model import Settled
-from obrin.core.settled.ways import Attachment, Neighbour
+from obrin.core.settled.ways import Neighbour
 
 KINDS = (
     "tunnel",
@@ -61,10 +61,9 @@ def takes(settled: Settled) -> dict[Element, frozenset[str]]:
     for leg in settled.legs():
         for element in names_of(settled, leg):
             found.setdefault(element, set()).add(leg.label)
-    for hub in settled.clouds.values():
-        for member in hub.members:
-            for element in (Element("hub", hub.name), Element("cloud", member)):
-                found.setdefault(element, set()).add(Attachment(hub.name, member).label)
+    for way in settled.attachments():
+        for element in (Element("hub", way.hub), Element("cloud", way.member)):
+            found.setdefault(element, set()).add(way.label)
     for element, ways in found.items():
         if element.kind == "gateway":
             site = settled.sites[settled.gateways[element.name].site]

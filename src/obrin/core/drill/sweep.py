@@ -11,16 +11,14 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 from obrin.core.catalogue.offering import Offered
-from obrin.core.drill.detection import Detector, time_to_move
+from obrin.core.drill.detection import Detector
 from obrin.core.drill.elements import Element, takes
 from obrin.core.drill.load import Use, single_uses, uses
+from obrin.core.drill.noticing import INTERNAL, Noticing, both
 from obrin.core.reach.model import ReachModel
-from obrin.core.reach.trace import probe_key, stopped, there_and_back
+from obrin.core.reach.trace import far_key, probe_key, stopped, there_and_back
 from obrin.core.settled.expected import Expected
 from obrin.core.settled.model import Settled
-
-ATTACHMENT = Detector("the cloud itself", 0.0, 1.0)
-"""A cloud's own tables leave an attachment that failed: the cloud knows at once."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -103,7 +101,8 @@ class Sweep:
             for label in {*way.there, *way.back}:
                 self._users.setdefault(label, []).append(number)
         self._states: dict[frozenset[str], dict[int, Way]] = {}
-        self._outages: dict[tuple[str, str], Detector | None] = {}
+        self._noticing = Noticing(settled)
+        self._partly: dict[frozenset[str], ReachModel] = {}
 
     def try_one(self, failed: tuple[Element, ...]) -> Outcome:
         """One failure, of one element or several at once."""
@@ -114,7 +113,7 @@ class Sweep:
             if after.stopped:
                 lost.append(before.flow)
             elif (before.there, before.back) != (after.there, after.back):
-                moved.append(self._moved(before, after))
+                moved.append(self._moved(number, failed, after))
         touched = {self.flows[number][0].flow for number in changed}
         apart = [flow for flow in self._apart if flow not in touched]
         apart += [w.flow for w in changed.values() if w.apart]
@@ -170,21 +169,64 @@ class Sweep:
         back_by = () if back is None else back.ways
         return Way(name, wish.load or 0.0, there.ways, back_by, stopped(there, back))
 
-    def _moved(self, before: Way, after: Way) -> Moved:
-        """The first leg that changes tells how long it takes."""
-        legs = self.settled.index.by_label
+    def _moved(self, number: int, failed: Sequence[Element], after: Way) -> Moved:
+        before = self.flows[number][0]
         was, now = _differ(before.there, after.there)
         if was == now:
             was, now = _differ(before.back, after.back)
-        pairs = list(itertools.zip_longest(was, now, fillvalue=""))
-        one, other = next(((o, n) for o, n in pairs if o in legs), pairs[0] if pairs else ("", ""))
-        if (one, other) not in self._outages:
-            noticed = ATTACHMENT if one else None
-            if one in legs:
-                noticed = time_to_move(self.settled, legs[one], legs.get(other))
-            self._outages[one, other] = noticed
         texts = " + ".join(was), " + ".join(now)
-        return Moved(before.flow, *texts, self._outages[one, other])
+        return Moved(before.flow, *texts, self._noticed(number, failed, after))
+
+    def _noticed(self, number: int, failed: Sequence[Element], after: Way) -> Detector | None:
+        """When a flow is back that finds a way at last: once all has been noticed that it is sent
+        into until then, one thing after the other."""
+        lost = frozenset[str]().union(*map(self.takes, failed))
+        way, known, found = self.flows[number][0], frozenset[str](), None
+        if any(element.kind == "gateway" for element in failed):
+            found = self._noticing.first_hop(failed, self._left_by(number))
+            if self._goes_by_hearsay(number, after, lost):
+                found = both(found, INTERNAL)
+        while way.meets(lost - known):
+            for label in (lost - known).intersection((*way.there, *way.back)):
+                detector = self._noticing.of(label)
+                if detector is None:
+                    return None
+                found = both(found, detector)
+                known |= {label}
+            known |= self._noticing.by_then(lost, 0.0 if found is None else found.longest)
+            way = after if known >= lost else self._again(self._without(known), number)
+        if found is None:
+            return None
+        new = {*after.there, *after.back} - {*self.flows[number][0].there}
+        return Detector(found.name, found.shortest, found.longest + self._noticing.spare(new))
+
+    def _goes_by_hearsay(self, number: int, after: Way, lost: frozenset[str]) -> bool:
+        """Whether the gateway that hosts then use believes what the dead one told it: it would pass
+        packets on to that."""
+        wish, legs = self.flows[number][1], self.settled.index.by_label
+        there, back = self._keys[id(wish)].destination, far_key(self.settled, wish).source
+        ends = (
+            (wish.source.place, after.there, there),
+            (wish.destination.place, after.back, back),
+        )
+        for place, ways, target in ends:
+            leg = legs.get(ways[0]) if ways and place in self.settled.sites else None
+            found = None if leg is None else self._whole.match(leg.gateway, target)
+            if found is not None and found[1].via in lost and found[1].via not in legs:
+                return True
+        return False
+
+    def _left_by(self, number: int) -> set[str]:
+        """The site gateways that hosts send a flow and its answers to."""
+        (way, wish), legs = self.flows[number], self.settled.index.by_label
+        ends = (wish.source.place, way.there), (wish.destination.place, way.back)
+        firsts = (legs.get(ways[0]) for at, ways in ends if ways and at in self.settled.sites)
+        return {leg.gateway for leg in firsts if leg is not None}
+
+    def _without(self, lost: frozenset[str]) -> ReachModel:
+        if lost not in self._partly:
+            self._partly[lost] = self._whole.without(lost)
+        return self._partly[lost]
 
     def _uses(self, changed: dict[int, Way], failed: Sequence[Element]) -> list[Use]:
         if self._offering is None or not self._loaded:

@@ -6,7 +6,7 @@ import itertools
 from collections.abc import Iterator
 from dataclasses import fields, replace
 
-from obrin.core.address.dual import Dual, of_families
+from obrin.core.address.dual import Dual
 from obrin.core.address.prefix import Address, Prefix
 from obrin.core.address.translation import Exposure
 from obrin.core.design.places import NetworkRef
@@ -40,9 +40,6 @@ from obrin.core.handover.standard.translation import Translation
 from obrin.core.ipsec.overhead import LEAST_IPV6_MTU
 from obrin.core.reach.filters import filter_of, host_rules
 from obrin.core.settled.model import Settled
-
-INTERNAL_HOLD = 90
-"""Seconds of hold time between gateways of one site (RFC 4271 section 10 suggests it)."""
 
 
 def device_config(settled: Settled, place: str) -> DeviceConfig:
@@ -203,11 +200,7 @@ def _speaker(
         if session.ways[0] == e.tunnel
     ]
     neighbours += [_session(session, c) for c in circuits for session in c.sessions]
-    neighbours += [
-        _internal(end, end.loopbacks, settled.families)
-        for end in internal_at(settled, place)
-        if end.loopbacks is not None
-    ]
+    neighbours += [_internal(end) for end in internal_at(settled, place)]
     if not neighbours:
         return None
     asn = (settled.clouds if place in settled.clouds else settled.gateways)[place].as_number
@@ -233,22 +226,19 @@ def _session(session: SessionEnd, end: LegEnd) -> Neighbour:
     )
 
 
-def _internal(
-    end: InternalEnd, addresses: tuple[Address, Address], families: tuple[int, ...]
-) -> Neighbour:
-    """Between loopbacks, since no single line of the site may be what it hangs on."""
-    local, remote = addresses
+def _internal(end: InternalEnd) -> Neighbour:
+    local, remote = end.peers
     return Neighbour(
         name=end.neighbour,
         local_address=local,
         remote_address=remote,
-        next_hops=of_families([local]),
+        next_hops=end.next_hops,
         remote_as=end.asn,
-        hold=INTERNAL_HOLD,
+        hold=end.hold,
         passive=local > remote,
         local_pref=None,
         announce=(),
-        accept=tuple(Prefix(bits, 0, 0) for bits in families),
+        accept=tuple(Prefix(hop.bits, 0, 0) for hop in end.next_hops),
         internal=True,
     )
 
@@ -256,11 +246,11 @@ def _internal(
 def _static(ends: tuple[TunnelEnd, ...], circuits: tuple[CircuitEnd, ...]) -> Iterator[StaticRoute]:
     """One route for each destination, with the ways to it in their order."""
     ways: list[tuple[int, str, LegEnd]] = []
-    ways += [(e.rank, interface_name(e.tunnel), e) for e in ends if e.routing == "static"]
+    ways += [(e.place, interface_name(e.tunnel), e) for e in ends if e.routing == "static"]
     lines = (c for c in circuits if c.routing == "static")
     ways += [(c.preference, circuit_interface(c.name), c) for c in lines]
     hops: dict[Prefix, list[Hop]] = {}
-    speakers = [(e.rank, interface_name(e.tunnel), e) for e in ends if e.routing == "bgp"]
+    speakers = [(e.place, interface_name(e.tunnel), e) for e in ends if e.routing == "bgp"]
     for order, interface, speaker in speakers:
         for host in speaker.host_routes:
             hop = Hop(interface=interface, address=speaker.remote_inside, order=order)

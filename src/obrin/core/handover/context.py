@@ -46,6 +46,8 @@ def template_context(settled: Settled, place: str, secrets: Secrets | None) -> C
                 "neighbour": end.neighbour,
                 "as_number": end.asn,
                 "identifier": str(end.remote_identifier),
+                "local_address": str(end.peers[0]),
+                "remote_address": str(end.peers[1]),
             }
             for end in internal_at(settled, place)
         ],

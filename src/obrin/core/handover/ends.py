@@ -11,16 +11,15 @@ from dataclasses import dataclass
 from obrin.core.address.dual import Dual, of_families
 from obrin.core.address.prefix import Address, Prefix
 from obrin.core.address.translation import Exposure
-from obrin.core.design.arrangement import SPARE
+from obrin.core.design.arrangement import SHARED, SPARE
 from obrin.core.ipsec.liveness import Bfd
 from obrin.core.ipsec.profile import Profile
 from obrin.core.routing.forwarding import host_route
 from obrin.core.routing.model import accepted_at_site, cloud_policy, site_policy
 from obrin.core.routing.policy import WELL_KNOWN, SessionPolicy
-from obrin.core.settled.links import SettledCircuit, SettledTunnel
+from obrin.core.settled.links import SettledCircuit, SettledLink, SettledTunnel
 from obrin.core.settled.model import Settled
-from obrin.core.settled.sessions import SettledSession
-from obrin.core.settled.sites import SettledGateway
+from obrin.core.settled.sessions import INTERNAL_HOLD, SettledSession
 from obrin.core.settled.telling import announced_by_site
 from obrin.core.settled.terms import Terms, terms_of
 from obrin.core.settled.wrapping import wrapping_of
@@ -112,6 +111,7 @@ class TunnelEnd(LegEnd, Terms):
 
     `translations` are what this end does to its own addresses at the tunnel. `mss` is in bytes, in
     each family that is carried.
+    `place` is like `preference`, but no two ways of a site have the same.
     `stands_in_for` are the tunnels that a spare waits for. `password` is whether each BGP session
     has one, `signature` what it does.
     """
@@ -127,7 +127,7 @@ class TunnelEnd(LegEnd, Terms):
     local_selectors: tuple[Prefix, ...]
     remote_selectors: tuple[Prefix, ...]
     translations: tuple[Exposure, ...]
-    rank: int
+    place: int
     role: str
     stands_in_for: tuple[str, ...]
     mss: Dual[int]
@@ -230,7 +230,7 @@ def _end(
         **terms_of(link),
         routing=link.routing,
         hold=link.hold,
-        rank=tunnel.rank,
+        place=_place(link, tunnel),
         preference=tunnel.preference,
         role=tunnel.role,
         stands_in_for=before if tunnel.role == SPARE else (),
@@ -243,6 +243,13 @@ def _end(
         password=link.password,
         signature=link.signature,
     )
+
+
+def _place(link: SettledLink, tunnel: SettledTunnel) -> int:
+    if tunnel.role != SHARED:
+        return tunnel.preference
+    first = min(t.rank for t in link.tunnels if t.role == SHARED)
+    return tunnel.preference + tunnel.rank - first
 
 
 def _session(
@@ -330,15 +337,21 @@ def circuits_at(settled: Settled, place: str) -> tuple[CircuitEnd, ...]:
     return tuple(circuit_end(settled, c, place) for c in legs if isinstance(c, SettledCircuit))
 
 
+_MAPPED = 0xFFFF << 32
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class InternalEnd:
-    """A session with another gateway of the same site. `loopbacks` are the addresses that it runs
-    between, this gateway's first; None where one of the two has none."""
+    """A session with another gateway of the same site. `peers` are the loopbacks that it runs
+    between, this gateway's first; `next_hops` what its routes are told with: the own loopback, also
+    in IPv6 (RFC 4291 section 2.5.5.2)."""
 
     neighbour: str
     asn: int
     remote_identifier: Address
-    loopbacks: tuple[Address, Address] | None
+    peers: tuple[Address, Address]
+    next_hops: Dual[Address]
+    hold: int
 
 
 def internal_at(settled: Settled, place: str) -> tuple[InternalEnd, ...]:
@@ -351,13 +364,13 @@ def internal_at(settled: Settled, place: str) -> tuple[InternalEnd, ...]:
             neighbour=other.name,
             asn=other.as_number,
             remote_identifier=Address(32, other.router_id),
-            loopbacks=_loopbacks(mine, other),
+            peers=(mine.loopback, other.loopback),
+            next_hops=of_families(
+                mine.loopback if bits == 32 else Address(128, _MAPPED | mine.loopback.value)
+                for bits in settled.families
+            ),
+            hold=INTERNAL_HOLD,
         )
         for other in settled.internal_peers(place)
+        if mine.loopback is not None and other.loopback is not None
     )
-
-
-def _loopbacks(one: SettledGateway, other: SettledGateway) -> tuple[Address, Address] | None:
-    if one.loopback is None or other.loopback is None:
-        return None
-    return one.loopback, other.loopback

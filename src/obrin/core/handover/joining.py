@@ -75,13 +75,14 @@ def _circuits(circuits: tuple[CircuitEnd, ...]) -> Iterator[Block]:
 def _internal(sessions: tuple[InternalEnd, ...]) -> Iterator[Block]:
     yield Heading(3, "Internal BGP, over the site's own network")
     yield Table(
-        ("Neighbour", "AS number", "Its BGP identifier", "Next hop", "Tell it"),
+        ("Neighbour", "AS number", "Between", "Hold time in s", "Next hop", "Tell it"),
         (
             (
                 session.neighbour,
                 str(session.asn),
-                str(session.remote_identifier),
-                "this gateway itself",
+                f"{session.peers[0]} here and {session.peers[1]} there",
+                str(session.hold),
+                " and ".join(map(str, session.next_hops)),
                 "everything that the clouds told",
             )
             for session in sessions

@@ -37,6 +37,11 @@ def local_pref(preference: int) -> int:
     return max(200 - preference, 101)
 
 
+def preference_of(local_pref: int) -> int:
+    """The preference that led to it."""
+    return 200 - local_pref
+
+
 def site_policy(settled: Settled, leg: Leg, accept: PrefixList | None = None) -> SessionPolicy:
     """The site gateway's side of a leg's session; `accept` where that has been made already."""
     bundle, gateway = settled.bundle(leg), settled.gateways[leg.gateway]

@@ -319,6 +319,8 @@ class Stable:
             held = ask(session.sender, kind)
             if held is None or held.via == session.via:
                 return None
+            if held.metric is not None and session.export.internal:
+                return None  # gateways tell each other what they were told, and nobody told that
             path, internal = held.path, held.internal
         return export_path(session.export, prefix, path, hop, internal=internal)
 

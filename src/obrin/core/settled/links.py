@@ -122,7 +122,12 @@ class SettledCircuit(Inside):
     @property
     def label(self) -> str:
         """Unique in the design, and unlike that of any tunnel."""
-        return f"{self.name}/circuit"
+        return circuit_label(self.name)
+
+
+def circuit_label(name: str) -> str:
+    """What the way of a circuit is called, and the BGP session on it."""
+    return f"{name}/circuit"
 
 
 Leg = SettledTunnel | SettledCircuit

@@ -37,7 +37,7 @@ from obrin.core.settled.links import (
 from obrin.core.settled.sessions import SettledSession, by_tunnel, sessions_of
 from obrin.core.settled.sites import SettledGateway, SettledNetwork, SettledSite
 from obrin.core.settled.standing import Standards, Surroundings
-from obrin.core.settled.ways import Way
+from obrin.core.settled.ways import Attachment, Way
 
 _INTERNET = tuple(map(parse_address, ("192.0.2.1", "2001:db8::1")))
 
@@ -115,6 +115,10 @@ class Settled:
         """What a leg belongs to: the link of a tunnel, or the circuit itself."""
         return self.links[leg.link] if isinstance(leg, SettledTunnel) else leg
 
+    def attachments(self) -> Iterator[Attachment]:
+        """Between every hub and its members."""
+        return (way for way in self.index.ways.values() if isinstance(way, Attachment))
+
     def hubs_of(self, place: str) -> tuple[str, ...]:
         """The hubs that a cloud is a member of, or to which a site has a link or circuit."""
         return self.index.hubs_of.get(place, ())
@@ -172,13 +176,14 @@ class Settled:
         return self.key_rules(secret.tunnel) if secret.is_key else (KeyRules(most=80),) * 2
 
     def internal_peers(self, gateway: str) -> Iterator[SettledGateway]:
-        """The gateways of its site that a site gateway speaks internal BGP with."""
+        """The gateways of its site that a site gateway speaks internal BGP with: between loopbacks,
+        since no single line of the site may be what it hangs on."""
         mine = self.gateways[gateway]
         site = self.sites[mine.site]
-        if site.internal_bgp:
+        if site.internal_bgp and mine.loopback is not None:
             for name in site.gateways:
                 other = self.gateways[name]
-                if other is not mine and other.asn == mine.asn:
+                if other is not mine and other.asn == mine.asn and other.loopback is not None:
                     yield other
 
     def expectations_at(self, place: str) -> tuple[Expected, ...]:

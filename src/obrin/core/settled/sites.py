@@ -45,7 +45,8 @@ class SettledAccess:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SettledSite:
     """`ways` are its links and circuits, the preferred first. `given_spaces` are what the design
-    says that its blank networks come from. `internet` is None where it has no way there."""
+    says that its blank networks come from. `internet` is None where it has no way there.
+    `first_hop` is in seconds, until hosts leave a gateway that is dead."""
 
     name: str
     region: str
@@ -53,6 +54,7 @@ class SettledSite:
     networks: dict[str, SettledNetwork]
     gateways: tuple[str, ...]
     internal_bgp: bool
+    first_hop: float
     ways: tuple[str, ...]
     internet: SettledAccess | None = None
 
@@ -117,6 +119,7 @@ def sites_of(picker: Picker, ways: Mapping[str, tuple[str, ...]]) -> dict[str, S
             networks=_networks(picker, name, site),
             gateways=tuple(site.gateways),
             internal_bgp=site.internal_bgp,
+            first_hop=site.first_hop,
             ways=ways.get(name, ()),
             internet=_access(site),
         )

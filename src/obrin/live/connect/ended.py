@@ -55,7 +55,7 @@ def find_ended(
                 ours.append(Left(driver, name))
             elif name not in wanted:
                 others.append(name)
-    used = {tunnel.gateway for tunnel in settled.tunnels()} | set(barred)
+    used = {leg.gateway for leg in settled.legs()} | set(barred)
     gateways = [
         name
         for name, gateway in ends.gateways.items()

@@ -6,18 +6,27 @@ from collections.abc import Iterable
 from typing import Any
 
 from obrin.core.address.prefix import parse_address, parse_prefix
-from obrin.live.drivers.seen import Answer, Dropped, EndStatus, Question, RouteSeen
+from obrin.live.drivers.seen import NO_IKE, Answer, Dropped, EndStatus, Question, RouteSeen
 
 Json = dict[str, Any]
 
 
-def end_statuses(tunnels: Iterable[Json], sessions: Iterable[Json]) -> dict[str, EndStatus]:
-    """By the names of the tunnels, each with the sessions that go over it."""
+def end_statuses(
+    tunnels: Iterable[Json], circuits: Iterable[Json], sessions: Iterable[Json]
+) -> dict[str, EndStatus]:
+    """By the names of tunnels and circuits, each with the sessions that go over it."""
     over: dict[str, list[Json]] = {}
     for session in sessions:
         for name in session["tunnel"]:
             over.setdefault(name, []).append(session)
-    return {tunnel["name"]: _end(tunnel, over.get(tunnel["name"], [])) for tunnel in tunnels}
+    found = {t["name"]: _end(t, over.get(t["name"], [])) for t in tunnels}
+    return found | {c["name"]: _line(c, over.get(c["name"], [])) for c in circuits}
+
+
+def _line(circuit: Json, sessions: list[Json]) -> EndStatus:
+    """A circuit has no SAs: it carries, but where BFD says that it does not."""
+    child = "down" if circuit["path"] == "down" else "up"
+    return _end({**circuit, "ike-sa": NO_IKE, "child-sa": child}, sessions)
 
 
 def _end(tunnel: Json, sessions: list[Json]) -> EndStatus:

@@ -80,6 +80,9 @@ class CloudDriver(Protocol):
     def held(self) -> list[str]:
         """Names of all that is there, in the order of building; what is on its way out is not."""
 
+    def waiting(self) -> dict[str, str]:
+        """Names of what is there and works only once somebody else accepts it, with who that is."""
+
     def gives_access(self, name: str) -> bool:
         """Whether it lets somebody in, so that it is the first to go when it has ended."""
 

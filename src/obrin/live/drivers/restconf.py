@@ -52,7 +52,7 @@ class RestconfGateway:
 
     def tunnels(self) -> dict[str, EndStatus]:
         state = self._state()
-        return end_statuses(state.get("tunnel", []), state.get("session", []))
+        return end_statuses(*(state.get(part, []) for part in ("tunnel", "circuit", "session")))
 
     def routes(self) -> list[RouteSeen]:
         return routes_seen(self._state().get("route", []))

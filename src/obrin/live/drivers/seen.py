@@ -9,7 +9,8 @@ from obrin.core.address.prefix import Address, Prefix
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class EndStatus:
-    """One end of a tunnel as it sees itself; `problem` when it cannot be asked.
+    """One end of a tunnel or circuit as it sees itself; `problem` when it cannot be asked. On a
+    circuit `ike` is `none`, and `child` is whether it carries.
 
     `refusal_age`, `bgp_error_age`, `idle_in` and `idle_out` are seconds since the refusal, since
     the session ended, since a packet last came out of the tunnel and since one went in; None when
@@ -40,6 +41,7 @@ class EndStatus:
     problem: str = ""
 
 
+NO_IKE = "none"
 NOT_CONFIGURED = EndStatus(ike="not configured", child="not configured")
 
 

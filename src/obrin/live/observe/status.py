@@ -1,4 +1,4 @@
-"""Both ends of every tunnel side by side, and where they disagree."""
+"""Both ends of every tunnel and circuit side by side, and where they disagree."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from typing import Any
 from obrin.core.design.arrangement import SPARE
 from obrin.core.errors import OutsideError
 from obrin.core.routing.model import accepted_at_site
-from obrin.core.settled.links import SettledTunnel
+from obrin.core.settled.links import Leg, SettledTunnel
 from obrin.core.settled.model import Settled
 from obrin.core.settled.telling import announced_by_site
 from obrin.live.drivers.protocol import Ends
@@ -22,6 +22,8 @@ Json = dict[str, Any]
 FRESH = 30
 """Seconds for which a packet that was lost tells of the present."""
 TOLERANCE = 3
+LOOP = "(loop check)"
+"""What a hub tells back to whom it heard it from, over another way: that is as it should be."""
 ASK_AGAIN_AFTER = 0.5
 
 
@@ -90,6 +92,14 @@ def read_status(settled: Settled, ends: Ends) -> list[TunnelStatus]:
     ]
 
 
+def read_waiting(ends: Ends) -> dict[str, str]:
+    """What somebody else has to accept before it works, by its name at the cloud."""
+    found: dict[str, str] = {}
+    for driver, _ in ends.by_driver():
+        found |= driver.waiting()
+    return found
+
+
 def _kind(text: str) -> str:
     """A disagreement without its numbers, which move."""
     return re.sub(r"[0-9]+", "", text)
@@ -99,22 +109,21 @@ def _ask_all(settled: Settled, ends: Ends) -> list[TunnelStatus]:
     sites = {name: _asked(driver.tunnels) for name, driver in ends.gateways.items()}
     clouds = {
         name: _asked(functools.partial(ends.clouds[name].tunnels, settled, name))
-        for name in {tunnel.cloud: None for tunnel in settled.tunnels()}
+        for name in {leg.cloud: None for leg in settled.legs()}
     }
     found = [
         side_by_side(
             settled,
-            tunnel,
-            _end(sites.get(tunnel.gateway, "it has no endpoint"), tunnel.label),
-            _end(clouds[tunnel.cloud], tunnel.label),
+            leg,
+            _end(sites.get(leg.gateway, "it has no endpoint"), leg.label),
+            _end(clouds[leg.cloud], leg.label),
         )
-        for tunnel in settled.tunnels()
+        for leg in settled.legs()
     ]
     up = {status.tunnel for status in found if status.up}
+    legs = settled.index.by_label
     return [
-        replace(status, rests=True)
-        if _rests(settled.tunnel(status.tunnel), settled, up)
-        else status
+        replace(status, rests=True) if _rests(legs[status.tunnel], settled, up) else status
         for status in found
     ]
 
@@ -136,17 +145,17 @@ def _end(said: Said | str, label: str) -> EndStatus:
     return said.get(label, NOT_CONFIGURED)
 
 
-def _rests(tunnel: SettledTunnel, settled: Settled, up: set[str]) -> bool:
+def _rests(tunnel: Leg, settled: Settled, up: set[str]) -> bool:
+    if not isinstance(tunnel, SettledTunnel):
+        return False
     elders = (t for t in settled.links[tunnel.link].tunnels if t.rank < tunnel.rank)
     return tunnel.role == SPARE and tunnel.label not in up and any(t.label in up for t in elders)
 
 
-def side_by_side(
-    settled: Settled, tunnel: SettledTunnel, site: EndStatus, cloud: EndStatus
-) -> TunnelStatus:
+def side_by_side(settled: Settled, tunnel: Leg, site: EndStatus, cloud: EndStatus) -> TunnelStatus:
     return TunnelStatus(
         tunnel=tunnel.label,
-        rank=tunnel.rank,
+        rank=tunnel.rank if isinstance(tunnel, SettledTunnel) else tunnel.preference,
         site=site,
         cloud=cloud,
         disagreements=(
@@ -171,7 +180,8 @@ def _disagreements(site: EndStatus, cloud: EndStatus) -> list[str]:
         ("site", "cloud", site, cloud),
         ("cloud", "site", cloud, site),
     ):
-        missing = set(one.announced) - set(other.received)
+        looped = {text.partition(": ")[0] for text in other.rejected if text.endswith(LOOP)}
+        missing = set(one.announced) - set(other.received) - looped
         if missing and one.bgp == other.bgp == "established":
             found.append(
                 f"the {sender} announced {', '.join(sorted(missing))}, "
@@ -209,11 +219,13 @@ class Wished:
     told: frozenset[str]
 
 
-def wished_of(settled: Settled, tunnel: SettledTunnel) -> tuple[Wished, Wished]:
-    """Of the site, and of the cloud."""
-    link = settled.links[tunnel.link]
-    told = announced_by_site(link), accepted_at_site(settled, link)
-    outside = tunnel.uplink.address, tunnel.cloud_address
+def wished_of(settled: Settled, tunnel: Leg) -> tuple[Wished, Wished]:
+    """Of the site, and of the cloud. What a hub passes on depends on what it hears."""
+    bundle, hub = settled.bundle(tunnel), settled.clouds[tunnel.cloud].is_hub
+    told = announced_by_site(bundle), () if hub else accepted_at_site(settled, bundle)
+    outside: tuple[object, object] = ("", "")
+    if isinstance(tunnel, SettledTunnel):
+        outside = tunnel.uplink.address, tunnel.cloud_address
     inside = tunnel.site_inside, tunnel.cloud_inside
     site, cloud = (
         Wished(str(public), str(address), frozenset(map(str, prefixes)))

@@ -16,8 +16,9 @@ from typing import Any, cast
 
 Address = tuple[str, int]
 TOKEN_SIZE = 16
-PLUG = b"\0plug"
-"""The first packet of a device; it tells the far side where to send."""
+PLUG, UNPLUG = b"\0plug", b"\0unplug"
+"""The first packet of a device, which tells the far side where to send, and the last one of a
+program that ran as a host."""
 
 
 def cable_token(secret: str, name: str) -> bytes:

@@ -1,4 +1,4 @@
-"""A practice gateway as a process of its own: RESTCONF (RFC 8040) outside, a site inside.
+"""A practice gateway as an endpoint of its own: RESTCONF (RFC 8040) outside, a site inside.
 
 It knows nothing of the design: what its pack's standard data and keys say is all it has.
 """
@@ -9,6 +9,8 @@ import hmac
 import json
 import os
 from collections.abc import Sequence
+from datetime import timedelta
+from functools import partial
 from typing import Any
 
 from starlette.applications import Starlette
@@ -19,20 +21,17 @@ from starlette.routing import Mount, Route
 
 from obrin.core.address.prefix import Address
 from obrin.core.errors import ObrinError
-from obrin.core.handover.standard.device import DeviceConfig, decode
+from obrin.core.handover.standard.device import decode
 from obrin.device import from_standard
-from obrin.device.config import RouterConfig
 from obrin.device.credentials import judge_certificate
+from obrin.device.hosts import Hosts
 from obrin.device.site import Site
-from obrin.live.practice.cable import Cable, cable_token, plug_in
-from obrin.live.practice.clock import wall_clock
 from obrin.live.practice.hosts import Asked, ends_of, find_host, probe, seconds_of, stream
-from obrin.live.practice.keylog import KeyLog
+from obrin.live.practice.lending import Lending
 from obrin.live.practice.restconf_description import openapi
-from obrin.live.practice.service import HANDLERS, UNUSABLE, Problem, Served, Ticker, read_json
-from obrin.live.practice.world import line_name
+from obrin.live.practice.service import HANDLERS, UNUSABLE, Problem, Served, read_json
+from obrin.live.practice.site_process import SiteProcess
 from obrin.live.standard_modules import StandardDataError, data_model, validate
-from obrin.wire.packet import decode_packet
 
 YANG_JSON = "application/yang-data+json"
 KEYS = "obrin-keys:keys"
@@ -40,26 +39,49 @@ STATE = "obrin-observe:state"
 
 
 class GatewayProcess:
-    def __init__(
-        self, name: str, cables: dict[str, int], secret: str, keylog: KeyLog | None
-    ) -> None:
+    """One gateway of a site."""
+
+    def __init__(self, name: str, site: SiteProcess) -> None:
         self.name = name
-        self._ports = cables
-        self._secret = secret
-        self._keylog = keylog
-        self._cables: dict[str, Cable] = {}
+        self._around = site
+        self._wall = partial(site.wall, name)
         self._config: dict[str, Any] = {}
         self._keys: dict[str, Any] = {}
-        self._site = Site(name, os.urandom)
-        self._uplinks: dict[Address, str] = {}
-        self._ticker = Ticker(self._pump)
         self._etag_key = os.urandom(16)
 
-    async def application(self) -> Starlette:
-        """Plug the cables in; the RESTCONF server of this gateway."""
-        for name, port in self._ports.items():
-            token = cable_token(self._secret, line_name(self.name, name))
-            self._cables[name] = await plug_in(port, token, self._arrived)
+    @property
+    def _site(self) -> Site:
+        return self._around.gateways[self.name]
+
+    def troubles(self) -> Starlette:
+        """The door for what is wrong with it on purpose."""
+        return Starlette(
+            routes=[
+                Route("/", self._trouble, methods=["POST"]),
+                Route("/", self._heal, methods=["DELETE"]),
+            ],
+            exception_handlers=HANDLERS,
+        )
+
+    async def _trouble(self, request: Request) -> Response:
+        given = await read_json(request)
+        if "clock" in given:
+            try:
+                self._around.set_clock(self.name, timedelta(seconds=float(given["clock"])))
+            except UNUSABLE as error:
+                raise Problem(422, "not a time", str(error)) from error
+        elif "restart" in given:
+            self._around.restart(self.name)
+        else:
+            raise Problem(422, "nothing to do", "give 'clock' in seconds, or 'restart'")
+        return Response(status_code=204)
+
+    async def _heal(self, request: Request) -> Response:
+        self._around.set_clock(self.name, timedelta())
+        return Response(status_code=204)
+
+    def application(self) -> Starlette:
+        """The RESTCONF server of this gateway."""
         return Starlette(
             routes=[
                 Route("/.well-known/host-meta", self._host_meta),
@@ -74,29 +96,6 @@ class GatewayProcess:
             exception_handlers={Problem: _restconf_error, HTTPException: _restconf_error},
         )
 
-    # The engine
-
-    def _now(self) -> float:
-        return self._ticker.now()
-
-    def _kick(self) -> None:
-        self._ticker.kick()
-
-    def _arrived(self, packet: bytes) -> None:
-        self._site.receive(packet, self._now())
-        self._kick()
-
-    def _pump(self, now: float) -> float:
-        for data in self._site.pump(now):
-            uplink = self._uplinks.get(decode_packet(data).source)
-            if uplink in self._cables:
-                self._cables[uplink].send(data)
-        events = self._site.router.key_events
-        if self._keylog is not None and events:
-            self._keylog.write(events)
-        events.clear()
-        return self._site.next_timer()
-
     def _apply(self, config: dict[str, Any], keys: dict[str, Any]) -> None:
         """Take a configuration and keys: judged and built aside, then swapped in whole.
 
@@ -105,19 +104,14 @@ class GatewayProcess:
         certificate = keys.get(KEYS, {}).get("certificate")
         try:
             if certificate is not None:
-                judge_certificate(certificate, wall_clock)
+                judge_certificate(certificate, self._wall)
             told = decode(config)
             if from_standard.complete(told, keys):
-                self._swap(told, from_standard.router_from(told, keys, wall_clock))
+                made = from_standard.router_from(told, keys, self._wall)
+                self._around.take(self.name, made, from_standard.uplinks(told))
         except (*UNUSABLE, ObrinError) as error:
             raise Problem(400, "invalid-value", f"cannot be applied: {error}") from error
         self._config, self._keys = config, keys
-
-    def _swap(self, told: DeviceConfig, made: RouterConfig) -> None:
-        self._site.take(made, self._now())
-        self._kick()  # what has ended still goes out by the old uplinks
-        self._uplinks = from_standard.uplinks(told)
-        self._kick()
 
     # RESTCONF
 
@@ -183,7 +177,7 @@ class GatewayProcess:
         return Response(status_code=201 if created else 204)
 
     def _state(self) -> dict[str, Any]:
-        return self._site.state(self._now())
+        return self._site.state(self._around.now())
 
     async def _operate(self, request: Request) -> Response:
         name = request.path_params["name"]
@@ -205,8 +199,8 @@ class GatewayProcess:
     async def _probe(
         self, given: dict[str, Any], source: Address, destination: Address
     ) -> dict[str, Any]:
-        host, asked = find_host(self._site.hosts, source), Asked.of(given, destination)
-        result = await probe(host, asked, self._kick, self._now)
+        host, asked = find_host([self._site.hosts], source), Asked.of(given, destination)
+        result = await probe(host, asked, self._around.kick, self._around.now)
         return {
             "answered": result.answered,
             "refused": result.refused,
@@ -220,12 +214,12 @@ class GatewayProcess:
         self, given: dict[str, Any], source: Address, destination: Address
     ) -> dict[str, Any]:
         result = await stream(
-            find_host(self._site.hosts, source),
+            find_host([self._site.hosts], source),
             destination,
             seconds_of(given, "interval", 0.005, 60.0),
             seconds_of(given, "duration", 0.0, 120.0),
-            self._kick,
-            self._now,
+            self._around.kick,
+            self._around.now,
         )
         return {
             "sent": result.sent,
@@ -234,11 +228,24 @@ class GatewayProcess:
         }
 
 
-async def run_gateways(gateways: Sequence[GatewayProcess], served: Served) -> None:
-    """Several gateways in one process, each below /gateways/NAME."""
+async def run_gateways(sites: Sequence[SiteProcess], served: Served) -> None:
+    """The gateways of several sites in one process, each below /gateways/NAME."""
     data_model()  # loaded before the gateways say that they are ready
-    mounts = [Mount(f"/gateways/{g.name}", await g.application()) for g in gateways]
+    mounts = []
+    for site in sites:
+        await site.plug_in()
+        name = next(iter(site.gateways))
+        lending = Lending(partial(_hosts_of, site), site.kick, site.secret)
+        mounts.append(Mount(f"/lent/{name}", lending.application()))
+        for gateway in [GatewayProcess(name, site) for name in site.gateways]:
+            mounts.append(Mount(f"/gateways/{gateway.name}", gateway.application()))
+            mounts.append(Mount(f"/troubles/{gateway.name}", gateway.troubles()))
     await served.run(Starlette(routes=mounts, exception_handlers=HANDLERS))
+
+
+def _hosts_of(site: SiteProcess, network: str) -> Hosts:
+    """All of a site are on one LAN."""
+    return site.hosts
 
 
 def _validated(data: dict[str, Any]) -> None:

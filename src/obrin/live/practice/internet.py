@@ -2,7 +2,8 @@
 
 Providers give each uplink its public address, so the internet knows which address belongs to
 which cable. A packet with any other source is not carried. Every address that is no uplink's
-belongs to the practice cloud.
+belongs to the practice cloud. Dedicated lines are carried beside it: what goes in at one end comes
+out at the other.
 """
 
 from __future__ import annotations
@@ -10,6 +11,7 @@ from __future__ import annotations
 import os
 import time
 from collections import OrderedDict
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -65,6 +67,19 @@ class Line:
         return self.public != self.own
 
 
+@dataclass(frozen=True, slots=True)
+class Dedicated:
+    """A dedicated line between a site and the cloud, with a cable at each end."""
+
+    name: str
+    mtu: int = 1500
+
+    @property
+    def ends(self) -> tuple[str, str]:
+        """The cables of the site and of the cloud."""
+        return f"{self.name}/site", f"{self.name}/cloud"
+
+
 class Capture:
     """A pcap file that is complete after every packet."""
 
@@ -83,11 +98,23 @@ class Internet:
     """Pure forwarding: `carry` takes a packet from a cable and names the cable it leaves by.
     `narrow_lines` lose large packets; those that are True there tell the sender."""
 
-    def __init__(self, lines: list[Line], capture: Capture | None = None) -> None:
+    def __init__(
+        self,
+        lines: list[Line],
+        capture: Capture | None = None,
+        dedicated: Iterable[Dedicated] = (),
+    ) -> None:
         self.lines = {line.name: line for line in lines}
+        self.dedicated = {line.name: line for line in dedicated}
+        self._across = {
+            end: (line, other)
+            for line in self.dedicated.values()
+            for end, other in (line.ends, line.ends[::-1])
+        }
         self._by_public = {line.public: line for line in lines}
         self._capture = capture
         self.cut_lines: set[str] = set()
+        self.cut_dedicated: set[str] = set()
         self.cut_pairs: set[frozenset[Address]] = set()
         self.narrow_lines: dict[str, bool] = {}
         self.carried = 0
@@ -100,7 +127,25 @@ class Internet:
         except PacketError as error:
             return self._lose(f"a bad packet: {error.reason}")
 
+    def cables(self) -> list[str]:
+        """All that devices are plugged into, but for the cloud's to the internet."""
+        return [*self.lines, *self._across]
+
+    def _through(self, cable: str, packet: Packet) -> tuple[str, bytes] | None:
+        """Over a dedicated line."""
+        line, other = self._across[cable]
+        if line.name in self.cut_dedicated:
+            return self._lose(f"line {line.name} is cut")
+        if packet.size > line.mtu:
+            return self._lose(f"larger than line {line.name} takes")
+        if self._capture is not None:
+            self._capture.add(packet.encode())
+        self.carried += 1
+        return other, packet.encode()
+
     def _carry(self, cable: str, sent: Packet) -> tuple[str, bytes] | None:
+        if cable in self._across:
+            return self._through(cable, sent)
         packet = sent
         if cable != CLOUD:
             line = self.lines[cable]
@@ -165,6 +210,7 @@ class Internet:
 
     def heal(self) -> None:
         self.cut_lines.clear()
+        self.cut_dedicated.clear()
         self.cut_pairs.clear()
         self.narrow_lines.clear()
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import functools
 import random
+from collections.abc import Collection
 from typing import Any
 
 from starlette.applications import Starlette
@@ -70,7 +71,7 @@ class InternetProcess:
     async def run(self, served: Served) -> None:
         loop = asyncio.get_running_loop()
         ports = {}
-        for name in (*self._internet.lines, CLOUD):
+        for name in (*self._internet.cables(), CLOUD):
             transport, protocol = await loop.create_datagram_endpoint(
                 functools.partial(_Socket, name, cable_token(self._secret, name), self),
                 local_addr=("127.0.0.1", 0),
@@ -92,6 +93,7 @@ class InternetProcess:
         return JSONResponse(
             {
                 "uplinks": sorted(net.cut_lines),
+                "circuits": sorted(net.cut_dedicated),
                 "narrow": sorted(net.narrow_lines),
                 "paths": len(net.cut_pairs),
                 "carried": net.carried,
@@ -101,27 +103,27 @@ class InternetProcess:
         )
 
     async def _cut(self, request: Request) -> Response:
-        body = await read_json(request)
+        body, net = await read_json(request), self._internet
         if "uplink" in body:
-            if body["uplink"] not in self._internet.lines:
-                raise Problem(404, "no such uplink", f"{body['uplink']} is not connected")
-            self._internet.cut_lines.add(body["uplink"])
+            net.cut_lines.add(_connected("uplink", body["uplink"], net.lines))
+        elif "circuit" in body:
+            net.cut_dedicated.add(_connected("circuit", body["circuit"], net.dedicated))
         elif "narrow" in body:
-            if body["narrow"] not in self._internet.lines:
-                raise Problem(404, "no such uplink", f"{body['narrow']} is not connected")
-            self._internet.narrow_lines[body["narrow"]] = body.get("told") is True
+            name = _connected("uplink", body["narrow"], net.lines)
+            net.narrow_lines[name] = body.get("told") is True
         elif "trouble" in body:
             self._trouble(str(body["trouble"]), str(body.get("at")), str(body.get("value", "")))
         elif "path" in body and isinstance(body["path"], list) and len(body["path"]) == 2:
             try:
-                self._internet.cut_pair(*map(str, body["path"]))
+                net.cut_pair(*map(str, body["path"]))
             except AddressError as error:
                 raise Problem(422, "not an address", str(error)) from error
         else:
             raise Problem(
                 422,
                 "nothing to do",
-                "give 'uplink', 'narrow', 'path' with two addresses, or 'trouble' with 'at'",
+                "give 'uplink', 'circuit', 'narrow', 'path' with two addresses, or 'trouble' with "
+                "'at'",
             )
         return Response(status_code=204)
 
@@ -137,3 +139,10 @@ class InternetProcess:
         self._internet.heal()
         self._weather.heal()
         return Response(status_code=204)
+
+
+def _connected(what: str, name: Any, there: Collection[str]) -> str:
+    """Raises Problem for what is not among them."""
+    if not isinstance(name, str) or name not in there:
+        raise Problem(404, f"no such {what}", f"{name} is not connected")
+    return name

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import asyncio
 import contextlib
+import json
 import os
 import signal
 import threading
@@ -25,11 +26,14 @@ def main() -> None:
     parser.add_argument("role", choices=("internet", "cloud", "gateways"))
     parser.add_argument("--name", required=True)
     parser.add_argument("--folder", type=Path, required=True)
-    parser.add_argument("--gateway", action="append", default=[], help="NAME")
+    parser.add_argument("--gateway", action="append", default=[], help="NAME=SITE")
     parser.add_argument("--line", action="append", default=[], help="NAME=PUBLIC=OWN=FORWARDS=MTU")
     parser.add_argument("--cable", action="append", default=[], help="NAME=PORT")
+    parser.add_argument("--circuit", action="append", default=[], help="NAME=MTU")
+    parser.add_argument("--line-cable", action="append", default=[], help="NAME=AT=PORT")
     parser.add_argument("--speed", type=float, default=1.0)
     parser.add_argument("--offering", action="append", default=[], help="CLOUD=FILE")
+    parser.add_argument("--agreed", type=Path, help="a list of what owners accepted, as JSON")
     parser.add_argument("--capture", type=Path)
     parser.add_argument("--keylog", type=Path)
     given = parser.parse_args()
@@ -66,7 +70,7 @@ async def _role(given: argparse.Namespace, token: str) -> None:
     served = Served(given.folder, given.name, token)
     cables = {name: int(port) for name, _, port in (c.rpartition("=") for c in given.cable)}
     if given.role == "internet":
-        from obrin.live.practice.internet import Capture, Internet, Line
+        from obrin.live.practice.internet import Capture, Dedicated, Internet, Line
         from obrin.live.practice.internet_process import InternetProcess
 
         lines = []
@@ -75,21 +79,39 @@ async def _role(given: argparse.Namespace, token: str) -> None:
             ends = parse_address(public), parse_address(own)
             lines.append(Line(name, *ends, forwards=forwards == "forwards", mtu=int(mtu)))
         capture = Capture(given.capture) if given.capture else None
-        await InternetProcess(Internet(lines, capture), token).run(served)
+        told = (text.rpartition("=") for text in given.circuit)
+        dedicated = [Dedicated(name, int(mtu)) for name, _, mtu in told]
+        await InternetProcess(Internet(lines, capture, dedicated), token).run(served)
     elif given.role == "cloud":
         from obrin.live.practice.cloud.process import CloudProcess
 
         offering = _offerings(given.offering)
-        await CloudProcess(cables["cloud"], given.speed, token, offering).run(served)
+        across = {way: (name, port) for name, (way, port) in _lines(given.line_cable).items()}
+        agreed = None if given.agreed is None else json.loads(given.agreed.read_text("utf-8"))
+        speed = given.speed
+        await CloudProcess(cables["cloud"], across, speed, token, offering, agreed).run(served)
     else:
-        from obrin.live.practice.gateway_process import GatewayProcess, run_gateways
+        from obrin.live.practice.gateway_process import run_gateways
         from obrin.live.practice.keylog import KeyLog
+        from obrin.live.practice.site_process import SiteProcess
 
         keylog = KeyLog(given.keylog) if given.keylog else None
-        gateways = [
-            GatewayProcess(name, _cables_of(name, cables), token, keylog) for name in given.gateway
+        sites: dict[str, dict[str, dict[str, int]]] = {}
+        for text in given.gateway:
+            name, _, site = text.partition("=")
+            sites.setdefault(site, {})[name] = _cables_of(name, cables)
+        across = _lines(given.line_cable)
+        made = [
+            SiteProcess(held, {n: e for n, e in across.items() if e[0] in held}, token, keylog)
+            for held in sites.values()
         ]
-        await run_gateways(gateways, served)
+        await run_gateways(made, served)
+
+
+def _lines(texts: list[str]) -> dict[str, tuple[str, int]]:
+    """Dedicated lines by name: where each ends here, and the port of its cable."""
+    parts = (text.split("=") for text in texts)
+    return {name: (at, int(port)) for name, at, port in parts}
 
 
 def _cables_of(gateway: str, cables: dict[str, int]) -> dict[str, int]:

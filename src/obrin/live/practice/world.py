@@ -15,9 +15,11 @@ from typing import Any
 from obrin.core.catalogue.offering import PRACTICE_CLOUD, Offered
 from obrin.core.design.offering_file import format_offering
 from obrin.core.errors import OutsideError
+from obrin.core.settled.links import SettledCircuit
 from obrin.core.settled.model import Settled
 from obrin.live.files import private_folder, write_whole
-from obrin.live.practice.beyond import refuse_beyond
+from obrin.live.practice.cloud.names import agreed, cloud_name
+from obrin.live.practice.internet import Dedicated
 from obrin.live.practice.record import (
     RUNNING,
     WORLD,
@@ -36,6 +38,7 @@ START_TIMEOUT = 60.0
 STOP_TIMEOUT = 10.0
 MOST_PROCESSES = 8
 """Processes for gateways; with more gateways, several share one."""
+AGREED = "agreed"
 OFFERING = "offering{}.yaml"
 """One for each cloud."""
 
@@ -54,9 +57,9 @@ def start_world(
 ) -> World:
     """Start all processes and wait until each answers.
 
-    Raises PracticeError, OutsideError, and ObrinError for what the practice world has not.
+    Raises PracticeError and OutsideError.
     """
-    need_startable(settled, folder)
+    need_startable(folder)
     _make_room(folder)
     world = World(
         secrets.token_urlsafe(24),
@@ -76,18 +79,10 @@ def start_world(
     return world
 
 
-def need_startable(settled: Settled, folder: Path) -> None:
-    """Raises PracticeError where one runs, ObrinError for what the practice world has not."""
+def need_startable(folder: Path) -> None:
+    """Raises PracticeError where one runs."""
     if read_world(folder) is not None:
         raise PracticeError("a practice world runs here already. Stop it with 'practice stop'")
-    refuse_beyond(settled)
-    for site in settled.sites:
-        names = [g.name for g in settled.gateways.values() if g.site == site]
-        if len(names) > 1:
-            raise PracticeError(
-                f"site {site} has {len(names)} gateways; the practice world runs one per site. "
-                "Try the others in a design of their own"
-            )
 
 
 def _make_room(folder: Path) -> None:
@@ -114,19 +109,37 @@ def _start_all(
     starter.launch(
         "cloud",
         "cloud",
-        ["--cable", f"cloud={cables['cloud']}", "--speed", str(starter.world.speed), *offered],
+        [
+            "--cable",
+            f"cloud={cables['cloud']}",
+            "--speed",
+            str(starter.world.speed),
+            *offered,
+            "--agreed",
+            str(_write_agreed(settled, starter.folder)),
+            *(
+                f"--line-cable={c.label}={cloud_name(c.label)}={cables[_ends(c)[1]]}"
+                for c in settled.circuits.values()
+            ),
+        ],
     )
-    used = {t.gateway for t in settled.tunnels()}
-    wanted = [gateway for gateway in settled.gateways.values() if gateway.name in used]
+    wanted = [s for s in settled.sites.values() if any(map(settled.legs_at, s.gateways))]
     groups = [wanted[start::MOST_PROCESSES] for start in range(min(MOST_PROCESSES, len(wanted)))]
     shared = {}
-    for number, group in enumerate(groups, 1):
+    for number, sites in enumerate(groups, 1):
         arguments = []
+        group = [settled.gateways[name] for site in sites for name in site.gateways]
         for gateway in group:
-            arguments += ["--gateway", gateway.name]
+            arguments += ["--gateway", f"{gateway.name}={gateway.site}"]
             for uplink in gateway.uplinks:
                 name = line_name(gateway.name, uplink)
                 arguments += ["--cable", f"{name}={cables[name]}"]
+        here = {gateway.name for gateway in group}
+        arguments += [
+            f"--line-cable={c.label}={c.gateway}={cables[_ends(c)[0]]}"
+            for c in settled.circuits.values()
+            if c.gateway in here
+        ]
         if keylog is not None:
             arguments += ["--keylog", str(keylog.absolute())]
         process = f"gateway-{group[0].name}" if len(group) == 1 else f"gateways-{number}"
@@ -149,6 +162,17 @@ def _write_offerings(settled: Settled, folder: Path, offering: Offered) -> list[
     return arguments
 
 
+def _ends(circuit: SettledCircuit) -> tuple[str, str]:
+    """The cables of a circuit, the site's first."""
+    return Dedicated(circuit.label).ends
+
+
+def _write_agreed(settled: Settled, folder: Path) -> Path:
+    file = folder / AGREED
+    write_whole(file, json.dumps(sorted(agreed(settled))), 0o644)
+    return file
+
+
 def _internet_arguments(settled: Settled, capture: Path | None) -> list[str]:
     arguments = []
     for gateway in settled.gateways.values():
@@ -156,6 +180,8 @@ def _internet_arguments(settled: Settled, capture: Path | None) -> list[str]:
             name = line_name(gateway.name, uplink.name)
             passed = "forwards" if uplink.forwards else ""
             arguments += ["--line", f"{name}={uplink.address}={uplink.own}={passed}={uplink.mtu}"]
+    for circuit in settled.circuits.values():
+        arguments += ["--circuit", f"{circuit.label}={circuit.mtu}"]
     if capture is not None:
         arguments += ["--capture", str(capture.absolute())]
     return arguments

@@ -1,15 +1,15 @@
-"""The practice gateways, held against the model: what is up, and what stands in their tables."""
+"""The practice world, held against the model: what is up, and what stands in the tables of its
+gateways, networks and hubs."""
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator
+from collections.abc import Collection, Iterator, Mapping
 
-from obrin.core.address.prefix import Address, Prefix
+from obrin.core.address.prefix import Prefix
 from obrin.core.design.arrangement import SPARE
 from obrin.core.routing.forwarding import Route, RouteKind
-from obrin.core.routing.packet import PacketKey
 from obrin.core.routing.stable import Stable
-from obrin.core.settled.model import host_of
+from obrin.live.practice.cloud.names import cloud_name
 from obrin.live.rehearse.virtual import VirtualWorld
 
 Used = dict[Prefix, tuple[str, frozenset[str]]]
@@ -20,24 +20,36 @@ def differences(world: VirtualWorld, stable: Stable) -> Iterator[str]:
     """Where a gateway is not as the model says, in words; nothing when all are."""
     yield from _down(world, stable.lost)
     for name, router in world.routers.items():
-        yield from _apart(name, _used(stable.table(name)), _used(router.table.items()))
-    for name, cloud in world.settled.clouds.items():
-        if cloud.gateway is not None:
-            yield from _at_cloud(world, stable, name)
+        if name not in world.dead:
+            yield from _apart(name, _used(stable.table(name)), _used(router.table.items()))
+    labels = {cloud_name(leg.label): leg.label for leg in world.settled.legs()}
+    for name, table in world.cloud.tables().tables.items():
+        seen = {prefix: _named(used, labels) for prefix, used in _used(table.items()).items()}
+        yield from _apart(name, _used(stable.table(name)), seen)
+
+
+def _named(
+    used: tuple[str, frozenset[str]], labels: Mapping[str, str]
+) -> tuple[str, frozenset[str]]:
+    """With the names that the design has for the cloud's ways."""
+    return used[0], frozenset(labels.get(way, way) for way in used[1])
 
 
 def _down(world: VirtualWorld, lost: Collection[str]) -> Iterator[str]:
     """Tunnels and sessions that ought to be up; a spare may rest."""
+    settled = world.settled
+    labels = {cloud_name(leg.label): leg.label for leg in settled.legs()}
     instances = [(n, i.router) for n, i in world.cloud.instances.items()]
     for name, router in (*world.routers.items(), *instances):
-        labels = {tunnel: tunnel.replace(".", "/") for tunnel in router.ike.tunnels}
-        for tunnel, label in labels.items():
-            rests = world.settled.tunnel(label).role == SPARE
-            if label not in lost and not rests and router.ike.tunnels[tunnel].outbound is None:
+        for tunnel, running in router.ike.tunnels.items():
+            label = labels.get(tunnel, tunnel)
+            rests = settled.tunnel(label).role == SPARE
+            if label not in lost and not rests and running.outbound is None:
                 yield f"{name}: tunnel {label} is down"
         for session, neighbour in router.bgp.speaker.neighbours.items():
-            ways = {labels[way] for way in router.config.neighbours[session].ways}
-            if not ways <= set(lost) and not neighbour.session.established:
+            ways = {labels.get(way, way) for way in router.config.neighbours[session].ways}
+            expected = not ways <= set(lost) and name not in world.dead
+            if expected and not neighbour.session.established:
                 yield f"{name}: BGP session {session} is {neighbour.session.state.value}"
 
 
@@ -61,21 +73,3 @@ def _words(used: tuple[str, frozenset[str]] | None) -> str:
     if used is None:
         return "nowhere"
     return f"{used[0]} by {' and '.join(sorted(used[1]))}"
-
-
-def _at_cloud(world: VirtualWorld, stable: Stable, cloud: str) -> Iterator[str]:
-    """Which tunnel leads to each network of each site."""
-    settled = world.settled
-    for site in settled.sites:
-        for network, prefix in settled.networks_at(site):
-            found = stable.match(cloud, host_of(prefix))
-            if found is not None and found[1].kind is RouteKind.CONNECTED:
-                found = None
-            key = PacketKey(Address(prefix.bits, 0), host_of(prefix), 1)
-            chosen = world.cloud.choose(cloud, key)
-            route = None if found is None else found[1]
-            ways = frozenset[str]() if route is None else frozenset((route.via, *route.others))
-            via = None if chosen is None else chosen[1].replace(".", "/")
-            if (via in ways) is not bool(ways) or (not ways and via is not None):
-                meant = f"bgp or static by {' or '.join(sorted(ways))}" if ways else "nowhere"
-                yield f"{cloud}: {site}/{network} goes by {via or 'nothing'}, by the model {meant}"

@@ -5,12 +5,14 @@ from __future__ import annotations
 from collections.abc import Collection, Iterable, Sequence
 
 from obrin.core.reach.trace import probe_key
+from obrin.core.routing.packet import PacketKey
 from obrin.core.routing.stable import Stable
 from obrin.core.settled.expected import Expected
 from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
 from obrin.live.rehearse.compare import differences
 from obrin.live.rehearse.virtual import VirtualWorld
+from obrin.wire.host import Host, Query
 from obrin.wire.ike.events import CHILD_REKEY
 
 
@@ -34,24 +36,41 @@ class VirtualStage:
         self._world.run(seconds)
 
     def answered(self, wishes: Sequence[Expected], *, patient: bool = False) -> list[bool]:
-        return [self._asked(wish) for wish in wishes]
+        """Asked side by side, but for those that one host would ask from one port."""
+        found, left = dict[int, bool](), list(enumerate(wishes))
+        while left:
+            later, asked, busy = [], dict[int, tuple[Host, Query]](), set[object]()
+            for number, wish in left:
+                key = probe_key(self.settled, wish)
+                host = self._world.host_at(wish.source.place, key.source)
+                mine = wish.source.place, key.source, key.protocol, key.source_port
+                if host is None:
+                    found[number] = False
+                elif mine in busy:
+                    later.append((number, wish))
+                else:
+                    busy.add(mine)
+                    asked[number] = host, self._ask(host, key, wish.flow.first_port)
+            self._world.move()
+            for number, (host, query) in asked.items():
+                found[number] = query.answered_at is not None
+                host.forget(query)
+            left = later
+        self._world.move()
+        return [found[number] for number in range(len(wishes))]
 
-    def _asked(self, wish: Expected) -> bool:
-        key = probe_key(self.settled, wish)
-        host = self._world.host_at(wish.source.place, key.source)
-        if host is None:
-            return False
-        port = wish.flow.first_port
-        # From the port that the model has: among shared tunnels it decides which one is taken.
-        found = self._world.asked(host, key.protocol, key.destination, port, own=key.source_port)
-        return found.answered_at is not None
+    def _ask(self, host: Host, key: PacketKey, port: int) -> Query:
+        """From the port that the model has: among shared tunnels it decides which one is taken."""
+        return host.ask(key.protocol, key.destination, port, self.now, own=key.source_port)
 
-    def cut(self, ways: Collection[str]) -> None:
+    def cut(self, ways: Collection[str], dead: Collection[str]) -> None:
         for label in ways:
             self._world.cut(label)
+        for gateway in dead:
+            self._world.kill(gateway)
 
     def heal(self) -> None:
-        self._world.internet.heal()
+        self._world.heal()
 
     def differences(self, stable: Stable) -> Iterable[str]:
         return differences(self._world, stable)
@@ -67,3 +86,4 @@ class VirtualStage:
                         tunnel.rekey_child(child, self.now)
                 else:
                     tunnel.rekey_ike(self.now)
+            router.settle(self.now)

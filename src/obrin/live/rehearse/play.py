@@ -11,10 +11,11 @@ from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Protocol
 
-from obrin.core.drill.detection import SPARE_START, detectors
+from obrin.core.drill.detection import SPARE_START, Detector
 from obrin.core.drill.elements import Element, lost_ways
+from obrin.core.drill.noticing import Noticing
 from obrin.core.drill.sweep import Outcome, Sweep, flow_name
-from obrin.core.routing.model import state_of
+from obrin.core.routing.model import all_up, state_of
 from obrin.core.routing.stable import Stable
 from obrin.core.settled.expected import Expected
 from obrin.core.settled.links import SettledTunnel
@@ -23,8 +24,11 @@ from obrin.wire.ike.events import CHILD_REKEY, IKE_REKEY
 
 SLACK, SHARE = 0.5, 0.1
 """Seconds, and a share of the window, by which a measured outage may miss what was predicted."""
-QUESTIONS = 120
-"""To each flow, while a failure is watched: what is noticed late need not be asked so often."""
+AGAIN = SHARE / 2
+"""The next question to a flow comes after such a share of the time that a failure lasts: what is
+noticed late need not be asked so often, and the answer is finer than what it is held against."""
+SELDOM = 6
+"""Of so many questions, one goes to flows that by the model do not notice."""
 PATIENCE = 180.0
 """Seconds until everything has to stand as before."""
 AFTER_REKEY = 3.0
@@ -57,8 +61,8 @@ class Stage(Protocol):
         """Whether each is answered now, or when `patient` within a moment."""
         ...
 
-    def cut(self, ways: Collection[str]) -> None:
-        """Tunnels lose everything, without a word."""
+    def cut(self, ways: Collection[str], dead: Collection[str]) -> None:
+        """Ways lose everything, without a word, and gateways of sites are `dead`."""
         ...
 
     def heal(self) -> None: ...
@@ -114,12 +118,13 @@ class Gone:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Scene:
     """One part of a rehearsal. `apart` are tables that were not the model's, `mended` seconds until
-    all stood as before, None where it did not."""
+    all stood as before, None where it did not; `took` is how long it lasted there."""
 
     what: str
     gone: tuple[Gone, ...] = ()
     apart: tuple[str, ...] = ()
     mended: float | None = 0.0
+    took: float = 0.0
 
     @property
     def good(self) -> bool:
@@ -135,11 +140,16 @@ class Rehearsal:
         self._whole = state_of(self._settled)
         self._sweep = Sweep(self._settled)
         self._flows = [wish for _, wish in self._sweep.flows]
-        self._horizon = _longest(self._settled)
+        self._noticing = Noticing(self._settled)
+        self._horizon = watched_for(map(self._noticing.of, all_up(self._settled)))
         self._quiet = 1.0 + max(
             (link.liveness.give_up for link in self._settled.links.values()), default=0.0
         )
-        self._step = max(stage.step, self._horizon / QUESTIONS)
+
+    @property
+    def now(self) -> float:
+        """Seconds that have passed in its world."""
+        return self._stage.now
 
     def begin(self) -> Scene:
         """Wait until everything stands."""
@@ -155,10 +165,15 @@ class Rehearsal:
 
     def fail(self, failed: Sequence[Element]) -> Scene:
         """Let things fail together, watch, and mend them."""
-        outcome = self._sweep.try_one(tuple(failed))
+        begun, outcome = self._stage.now, self._sweep.try_one(tuple(failed))
         lost = lost_ways(self._settled, failed)
-        self._stage.cut(lost)
-        gaps = self._watch(self._horizon)
+        self._stage.cut(lost, [one.name for one in failed if one.kind == "gateway"])
+        moved = {*outcome.lost, *(m.flow for m in outcome.moved)}
+        longest = max((m.seconds or 0.0 for m in outcome.moved), default=0.0)
+        first, last = self._until_noticed(lost)
+        watched = max(first, longest * (1 + SHARE) + 1.0)
+        gaps = self._watch(watched, moved)
+        self._stage.wait(max(0.0, last - watched))
         apart = tuple(self._stage.differences(Stable(self._whole.network, lost, self._whole)))
         self._stage.heal()
         mended = self._until_whole()
@@ -168,6 +183,7 @@ class Rehearsal:
             gone=tuple(flow for flow in gone if flow.longest != 0.0 or flow.measured != 0.0),
             apart=apart,
             mended=mended,
+            took=self._stage.now - begun,
         )
 
     def rekey(self) -> Scene:
@@ -217,21 +233,36 @@ class Rehearsal:
         apart = tuple(self._stage.differences(self._whole))
         return Scene(what=TIME, gone=tuple(gone), apart=apart, mended=self._until_whole())
 
-    def _watch(self, seconds: float) -> list[float | None]:
+    def _until_noticed(self, lost: Collection[str]) -> tuple[float, float]:
+        """Seconds until the flows have to go on, and until all tables are the model's: the last
+        thing that notices takes the routes by which peers are reached."""
+        found = self._noticing
+        return watched_for(map(found.of, lost)), watched_for(map(found.last, lost))
+
+    def _watch(self, seconds: float, moved: Collection[str] | None = None) -> list[float | None]:
         """How long each flow was gone within so many seconds, until its return; None for one that
-        did not come back."""
+        did not come back. Those that are not `moved` are asked seldom, where these are known."""
         stage, begun = self._stage, self._stage.now
-        last: list[float | None] = [None] * len(self._flows)
+        gone: list[float | None] = [0.0] * len(self._flows)
+        often = [moved is None or flow_name(wish) in moved for wish in self._flows]
+        round_number = 0
         while stage.now < begun + seconds:
-            asked = stage.now
-            for number, there in enumerate(stage.answered(self._flows)):
+            asked, seldom = stage.now, round_number % SELDOM == 0
+            now = [n for n in range(len(self._flows)) if seldom or often[n] or gone[n] != 0.0]
+            answers = stage.answered([self._flows[n] for n in now])
+            for number, there in zip(now, answers, strict=True):
                 if not there:
-                    last[number] = asked
-            stage.wait(max(0.0, asked + self._step - stage.now))
+                    gone[number] = None
+                elif gone[number] is None:
+                    gone[number] = asked - begun
+            round_number += 1
+            following = asked + max(stage.step, (asked - begun) * AGAIN)
+            stage.wait(max(0.0, min(following, begun + seconds) - stage.now))
+        over = stage.now - begun
         back = stage.answered(self._flows, patient=True)
         return [
-            (0.0 if missed is None else missed - begun + self._step) if there else None
-            for missed, there in zip(last, back, strict=True)
+            (over if gap is None else gap) if there else None
+            for gap, there in zip(gone, back, strict=True)
         ]
 
     def _until_whole(self) -> float | None:
@@ -270,22 +301,14 @@ def _gone(outcome: Outcome, flow: str, measured: float | None) -> Gone:
     )
 
 
-def _longest(settled: Settled) -> float:
-    """Seconds within which every failure is noticed that anything notices."""
-    found = [
-        detector.longest
-        for leg in settled.legs()
-        for detector in detectors(settled, settled.bundle(leg), leg)[:1]
-    ]
-    return max(found, default=UNNOTICED) * (1 + SHARE) + SPARE_START + SLACK + 1.0
+def watched_for(found: Iterable[Detector | None]) -> float:
+    """Seconds within which all of these have noticed."""
+    known = (detector.longest for detector in found if detector is not None)
+    return max(known, default=UNNOTICED) * (1 + SHARE) + SPARE_START + SLACK + 1.0
 
 
-def scenes(
-    rehearsal: Rehearsal, failures: Sequence[Sequence[Element]], seconds: float = 0.0
-) -> Iterator[Scene]:
-    """What comes after the beginning and the expectations; in the end so many quiet seconds."""
-    for failed in failures:
-        yield rehearsal.fail(failed)
+def ending(rehearsal: Rehearsal, seconds: float = 0.0) -> Iterator[Scene]:
+    """What comes after the failures; in the end so many quiet seconds."""
     yield rehearsal.rekey()
     renewed = rehearsal.renew_keys()
     if renewed is not None:

@@ -15,20 +15,29 @@ from datetime import datetime, timedelta
 
 from obrin.core.address.prefix import Address
 from obrin.core.catalogue.offering import PRACTICE_CLOUD, Offered
-from obrin.core.handover.pack import Pack, make_pack
-from obrin.core.handover.secrets import Secrets
+from obrin.core.handover.configured import device_config
+from obrin.core.handover.pack import Pack
+from obrin.core.handover.secrets import Secrets, key_data
+from obrin.core.handover.standard.basic import Json
+from obrin.core.handover.standard.device import encode
 from obrin.core.ipsec.shared_keys import make_key
-from obrin.core.settled.links import SettledTunnel
+from obrin.core.settled.links import SettledCircuit, SettledTunnel
 from obrin.core.settled.model import Settled
+from obrin.core.settled.ways import Attachment
 from obrin.device.cloud import Cloud
 from obrin.device.from_standard import router_config
 from obrin.device.lan import Lan
 from obrin.device.router import Router
-from obrin.live.drivers.practice_cloud.steps import RESOURCE_KINDS, cloud_steps, tunnel_step
+from obrin.live.drivers.practice_cloud.steps import (
+    RESOURCE_KINDS,
+    cloud_steps,
+    tunnel_step,
+)
 from obrin.live.drivers.protocol import CloudStep
+from obrin.live.practice.cloud.names import cloud_name
 from obrin.live.practice.cloud.store import Store
 from obrin.live.practice.cloud.told import Told
-from obrin.live.practice.internet import CLOUD, Internet, Line
+from obrin.live.practice.internet import CLOUD, Dedicated, Internet, Line
 from obrin.live.practice.weather import Weather
 from obrin.wire.host import Host, Query
 from obrin.wire.packet import decode_packet
@@ -53,13 +62,16 @@ class VirtualWorld:
     ) -> None:
         self.settled = settled
         self.now = 0.0
+        self._circuits = {circuit.label: circuit for circuit in settled.circuits.values()}
+        self._line_of = {cloud_name(label): label for label in self._circuits}
         self._start = start
         self.internet = Internet(
             [
                 Line(f"{g.name}/{u.name}", u.address, u.own, forwards=bool(u.forwards), mtu=u.mtu)
                 for g in settled.gateways.values()
                 for u in g.uplinks.values()
-            ]
+            ],
+            dedicated=[Dedicated(c.label, c.mtu) for c in settled.circuits.values()],
         )
         self.weather = Weather(self.internet, random.Random(f"{seed}:weather").random)
         self._flying: list[tuple[float, int, str, bytes]] = []
@@ -78,10 +90,11 @@ class VirtualWorld:
         }
         self._random = _seeded(seed, 7)
         self._secrets = secrets
-        self._packs: dict[str, Pack] = {}
+        self._configs: dict[str, Json] = {}
         self._build_cloud(cloud_steps(settled, settled.clouds, secrets))
         for name in self.sites:
-            self._hand(name, (packs or {}).get(name) or make_pack(settled, name, secrets))
+            pack = (packs or {}).get(name)
+            self._hand(name, *((pack.config, pack.keys) if pack else self._data(name, secrets)))
 
     def wall(self, now: float) -> datetime:
         """Virtual time as UTC."""
@@ -99,9 +112,14 @@ class VirtualWorld:
     def _mark(self) -> None:
         self.dirty = True
 
-    def _hand(self, gateway: str, pack: Pack) -> None:
-        self._packs[gateway] = pack
-        self.sites[gateway].take(router_config(pack.config, pack.keys, self.wall), self.now)
+    def _data(self, gateway: str, secrets: Secrets) -> tuple[Json, Json]:
+        """What of a pack a gateway reads."""
+        told = encode(device_config(self.settled, gateway))
+        return told, key_data(self.settled, gateway, secrets)
+
+    def _hand(self, gateway: str, config: Json, keys: Json) -> None:
+        self._configs[gateway] = config
+        self.sites[gateway].take(router_config(config, keys, self.wall), self.now)
         self.lans[self.settled.gateways[gateway].site].settle()
 
     def _build_cloud(self, steps: list[CloudStep]) -> None:
@@ -150,6 +168,12 @@ class VirtualWorld:
                     uplinks = self.settled.gateways[name].uplinks.values()
                     uplink = next(u.name for u in uplinks if u.own == source)
                     self._carry(f"{name}/{uplink}", data)
+                for _, line, data in lan.across():
+                    moved = True
+                    self._carry(self.internet.dedicated[line].ends[0], data)
+            for way, data in self.cloud.across():
+                moved = True
+                self._carry(self.internet.dedicated[self._line_of[way]].ends[1], data)
 
     def _carry(self, cable: str, data: bytes) -> None:
         for at, target, packet in self.weather.carry(cable, data, self.now):
@@ -168,15 +192,21 @@ class VirtualWorld:
         return landed
 
     def _deliver(self, cable: str, packet: bytes) -> None:
+        line, _, end = cable.rpartition("/")
+        circuit = self._circuits.get(line)
         if cable == CLOUD:
             self.cloud.receive(packet, self.now)
+        elif circuit is None:
+            self.sites[line].receive(packet, self.now)
+        elif end == "site":
+            self.sites[circuit.gateway].router.receive_across(line, packet, self.now)
         else:
-            self.sites[cable.partition("/")[0]].receive(packet, self.now)
+            self.cloud.receive_across(cloud_name(line), packet, self.now)
 
     def host_at(self, place: str, address: Address) -> Host | None:
         """At a site or in a cloud."""
-        hosts = self.lans[place].hosts if place in self.lans else self.cloud.hosts
-        return hosts.get(address)
+        hosts = self.lans[place].hosts if place in self.lans else self.cloud.hosts.get(place)
+        return None if hosts is None else hosts.own(address)
 
     def asked(
         self,
@@ -217,7 +247,7 @@ class VirtualWorld:
                 while self.store.running(*key) is not None:
                     tick()
         for name in settled.gateways:
-            self._hand(name, make_pack(settled, name, secrets))
+            self._hand(name, *self._data(name, secrets))
             tick()
 
     def new_key(self, tunnel: SettledTunnel) -> None:
@@ -230,13 +260,41 @@ class VirtualWorld:
         self.store.put(*kind_and_name(step), step.body, etag, self.now)
         while self.store.running(*kind_and_name(step)) is not None:
             self.run(0.1)
-        keys = make_pack(settled, tunnel.gateway, self._secrets).keys
-        self._hand(tunnel.gateway, replace(self._packs[tunnel.gateway], keys=keys))
+        keys = key_data(settled, tunnel.gateway, self._secrets)
+        self._hand(tunnel.gateway, self._configs[tunnel.gateway], keys)
 
     def cut(self, label: str) -> None:
-        """The path of a tunnel loses everything, without a word."""
-        tunnel = next(t for t in self.settled.tunnels() if t.label == label)
-        self.internet.cut_pair(str(tunnel.uplink.address), str(tunnel.cloud_address))
+        """A way loses everything, without a word."""
+        way = self.settled.way(label)
+        if isinstance(way, SettledTunnel):
+            self.internet.cut_pair(str(way.uplink.address), str(way.cloud_address))
+        elif isinstance(way, SettledCircuit):
+            self.internet.cut_dedicated.add(label)
+        elif isinstance(way, Attachment):
+            self.cloud.lost |= {label}
+
+    def kill(self, gateway: str) -> None:
+        """A site's gateway is dead to its hosts and to the gateways beside it."""
+        site = self.settled.sites[self.settled.gateways[gateway].site]
+        self.lans[site.name].dead[gateway] = self.now + site.first_hop
+
+    def restart(self, gateway: str) -> None:
+        """It loses everything but its configuration; nobody is told."""
+        lan = self.lans[self.settled.gateways[gateway].site]
+        lan.restart(gateway, self.now)
+        self.sites[gateway] = lan.gateways[gateway]
+
+    @property
+    def dead(self) -> frozenset[str]:
+        """Gateways."""
+        return frozenset(name for lan in self.lans.values() for name in lan.dead)
+
+    def heal(self) -> None:
+        """Everything that was cut carries again."""
+        self.internet.heal()
+        self.cloud.lost = frozenset()
+        for lan in self.lans.values():
+            lan.dead.clear()
 
 
 def kind_and_name(step: CloudStep) -> tuple[str, str]:

@@ -287,6 +287,15 @@ class BgpSession:
         return out
 
     @property
+    def quiet(self) -> bool:
+        """Whether it wants nothing of its connection."""
+        return not (self._output or self.hang_up or self.wants_connection)
+
+    @property
+    def has_events(self) -> bool:
+        return bool(self._events)
+
+    @property
     def established(self) -> bool:
         return self._up
 

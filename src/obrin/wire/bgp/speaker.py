@@ -1,12 +1,14 @@
 """A BGP speaker: its sessions, what each peer told it, and what it chose.
 
-It announces its own prefixes and nothing that it learned: a site or a cloud gateway is not a
-transit between its peers unless a design says so.
+It announces its own prefixes, and what it learned only on sessions whose policy passes that on: a
+site or a cloud gateway is not a transit between its peers unless a design says so. What is passed
+on is what this speaker chose, or what its owner gives (`pass_on`), where that has tables of its
+own.
 """
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass, field
 
 from obrin.core.address.prefix import Prefix
@@ -26,8 +28,9 @@ from obrin.wire.bgp.session import (
 
 @dataclass(slots=True, eq=False)
 class Neighbour:
-    """A session with its policy and its tables: what it told, what of it was taken. `stale` is kept
-    from before a restart of the peer, until a time at most."""
+    """A session with its policy and its tables: what it told, what of it was taken, what it was
+    told. `stale` is kept from before a restart of the peer, until a time at most. `given` is what
+    is passed on to it, where that is not what this speaker chose."""
 
     session: BgpSession
     policy: SessionPolicy
@@ -35,10 +38,23 @@ class Neighbour:
     told: dict[Prefix, Path] = field(default_factory=dict)
     received: dict[Prefix, Path] = field(default_factory=dict)
     rejected: dict[Prefix, str] = field(default_factory=dict)
-    announced: tuple[Prefix, ...] = ()
+    announced: dict[Prefix, Path] = field(default_factory=dict)
+    given: Mapping[Prefix, Candidate] | None = None
     router_id: int = 0
     stale: set[Prefix] = field(default_factory=set)
     stale_until: float = float("inf")
+
+    @property
+    def peer(self) -> Peer:
+        """As the decision process knows it."""
+        config, policy = self.session.config, self.policy
+        address = config.peer_address
+        return Peer(config.name, policy.peer_as, address, self.router_id, policy.external)
+
+    def candidates(self) -> Iterator[Candidate]:
+        """All that was taken of what it told."""
+        for prefix, path in self.received.items():
+            yield Candidate(prefix, path, self.peer)
 
 
 class Speaker:
@@ -69,22 +85,27 @@ class Speaker:
         What is no longer announced is withdrawn, and what the peer told before is judged anew.
         """
         neighbour = self.neighbours[name]
-        before = neighbour.announced
         neighbour.policy, neighbour.announce = policy, announce
         if neighbour.session.established:
-            self._announce(neighbour)
-            gone = [prefix for prefix in before if prefix not in neighbour.announced]
-            neighbour.session.withdraw(gone)
+            self._tell(neighbour)
         self._touched |= neighbour.received.keys() | neighbour.told.keys()
         neighbour.received.clear()
         neighbour.rejected.clear()
         for prefix, path in neighbour.told.items():
             self._judge(neighbour, prefix, path)
 
+    def pass_on(self, name: str, given: Mapping[Prefix, Candidate]) -> bool:
+        """Tell a neighbour of these, besides what is the speaker's own; whether that is news."""
+        neighbour = self.neighbours[name]
+        neighbour.given = given
+        return neighbour.session.established and self._tell(neighbour)
+
     def update(self, now: float) -> bool:
         """Take what the sessions report; True when the choice of routes may have changed."""
         touched, self._touched = self._touched, set()
         for name, neighbour in self.neighbours.items():
+            if not neighbour.session.has_events:
+                continue
             for event in neighbour.session.events():
                 if isinstance(event, SessionUp):
                     neighbour.router_id = event.peer_router_id
@@ -92,11 +113,13 @@ class Speaker:
                     touched |= self._let_go(neighbour, {32, 128} - kept)
                     if neighbour.stale:
                         neighbour.stale_until = now + WAIT
-                    self._announce(neighbour)
+                    neighbour.announced = {}
+                    self._tell(neighbour)
                     neighbour.session.told_all()
                     self.log.append((now, name, "BGP established"))
                 elif isinstance(event, RefreshWanted):
-                    self._announce(neighbour)
+                    neighbour.announced = {}
+                    self._tell(neighbour)
                     self.log.append((now, name, "told everything again, as the peer wished"))
                 elif isinstance(event, SessionDown):
                     touched |= self._lose(neighbour, event, now)
@@ -108,28 +131,60 @@ class Speaker:
         del self.log[:-200]
         for prefix in touched:
             self._decide(prefix)
+        for neighbour in self.neighbours.values() if touched else ():
+            if neighbour.policy.passes_on and neighbour.session.established:
+                self._tell(neighbour)
         return bool(touched)
 
-    def _announce(self, neighbour: Neighbour) -> None:
-        config = neighbour.session.config
+    def _tell(self, neighbour: Neighbour) -> bool:
+        """Bring a peer up to date; whether there was anything to say."""
+        wanted = dict(self._wanted(neighbour))
         by_path = dict[tuple[int, Path], list[Prefix]]()
-        agreed = neighbour.session.families
-        for prefix in neighbour.announce:
-            hop = config.hop(prefix.bits)
-            if hop is None or prefix.bits not in agreed:
-                continue
-            path = export_path(neighbour.policy, prefix, Path(hop.value), hop.value)
-            if isinstance(path, Path):
+        for prefix, path in wanted.items():
+            if neighbour.announced.get(prefix) != path:
                 by_path.setdefault((prefix.bits, path), []).append(prefix)
         for (_, path), prefixes in by_path.items():
             neighbour.session.announce(path, prefixes)
-        neighbour.announced = tuple(p for prefixes in by_path.values() for p in prefixes)
+        gone = [prefix for prefix in neighbour.announced if prefix not in wanted]
+        neighbour.session.withdraw(gone)
+        neighbour.announced = wanted
+        return bool(by_path or gone)
+
+    def _wanted(self, neighbour: Neighbour) -> Iterator[tuple[Prefix, Path]]:
+        """All that a peer is to be told. Nobody is told what came from itself, nor a summary of
+        nothing."""
+        config, policy, own = neighbour.session.config, neighbour.policy, set(neighbour.announce)
+        agreed = neighbour.session.families
+        others = self._to_pass_on(neighbour)
+        told = [(prefix, None) for prefix in neighbour.announce]
+        for prefix, found in (*told, *((p, c) for p, c in others.items() if p not in own)):
+            hop = config.hop(prefix.bits)
+            if hop is None or prefix.bits not in agreed:
+                continue
+            summary = found is None and policy.passes_on and prefix in policy.summaries
+            if summary and not any(p != prefix and prefix.covers(p) for p in others):
+                continue
+            path, internal = Path(hop.value), False
+            if found is not None:
+                path, internal = found.path, not found.peer.external
+            made = export_path(policy, prefix, path, hop.value, internal=internal)
+            if isinstance(made, Path):
+                yield prefix, made
+
+    def _to_pass_on(self, neighbour: Neighbour) -> dict[Prefix, Candidate]:
+        if not neighbour.policy.passes_on:
+            return {}
+        given = neighbour.given
+        if given is None:
+            given = {prefix: decision.winner for prefix, decision in self.decisions.items()}
+        name = neighbour.session.config.name
+        return {prefix: found for prefix, found in given.items() if found.peer.name != name}
 
     @staticmethod
     def _lose(neighbour: Neighbour, event: SessionDown, now: float) -> set[Prefix]:
         """What a session brought, but for what its peer asked to keep (RFC 4724 section 4.2)."""
         families = frozenset() if event.restart is None else event.restart.families
-        neighbour.announced = ()
+        neighbour.announced = {}
         neighbour.rejected.clear()
         neighbour.stale = {p for p in neighbour.received if p.bits in families}
         if event.restart is not None and neighbour.stale:
@@ -203,18 +258,8 @@ class Speaker:
 
     def _decide(self, prefix: Prefix) -> None:
         candidates = [
-            Candidate(
-                prefix,
-                neighbour.received[prefix],
-                Peer(
-                    name,
-                    neighbour.policy.peer_as,
-                    neighbour.session.config.peer_address,
-                    neighbour.router_id,
-                    neighbour.policy.external,
-                ),
-            )
-            for name, neighbour in self.neighbours.items()
+            Candidate(prefix, neighbour.received[prefix], neighbour.peer)
+            for neighbour in self.neighbours.values()
             if prefix in neighbour.received
         ]
         if candidates:

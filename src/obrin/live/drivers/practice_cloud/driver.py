@@ -13,19 +13,21 @@ from obrin.live.drivers.observed import answered, asked, dropped, end_statuses
 from obrin.live.drivers.places import Place
 from obrin.live.drivers.practice_cloud.steps import (
     ACCESS,
+    JOINING,
     RESOURCE_KINDS,
     cloud_steps,
-    cloud_tunnel_name,
     tunnel_step,
     wanted_names,
 )
 from obrin.live.drivers.protocol import CloudDriver, CloudStep, Done, Json, Progress, Report
 from obrin.live.drivers.seen import Answer, Dropped, EndStatus, Question
 from obrin.live.http import Client, HttpError
+from obrin.live.practice.cloud.names import cloud_name
 
 TUNNEL_CHANGE = 60.0
 """Seconds of the cloud's own clock that a tunnel's change takes."""
 POLL = 0.1
+WAITING = "waiting"
 
 
 def open_cloud(place: Place) -> CloudDriver:
@@ -66,17 +68,22 @@ class PracticeCloud:
             etag = self._client.call("GET", path).headers["ETag"]
             response = self._client.call("PUT", path, step.body, {"If-Match": etag})
         if response.status_code != 202:
-            return Done(False, "already so")
-        self._wait_for(step.name, response.headers["Location"], report, stop)
+            return Done(False, _asks(response.json()) or "already so")
+        state = self._wait_for(step.name, response.headers["Location"], report, stop)
+        if state == WAITING:
+            return Done(True, _asks(self._client.get(path)))
         return Done(True, "built")
 
-    def _wait_for(self, name: str, operation: str, report: Report, stop: threading.Event) -> None:
+    def _wait_for(self, name: str, operation: str, report: Report, stop: threading.Event) -> str:
+        """How it ended."""
         while True:
             state = self._client.get(operation)
-            if state["status"] == "succeeded":
-                return
+            if state["status"] in ("succeeded", WAITING):
+                return str(state["status"])
             if state["status"] != "running":
-                raise OutsideError(f"the cloud gave up: {state['status']}")
+                raise OutsideError(
+                    f"the cloud gave up halfway: {state['status']}. 'obrin connect' tries it again"
+                )
             left = float(state["seconds_left"])
             report(Progress(name, "waiting", f"{state['percent']} %", left))
             if stop.wait(min(max(left, 0.02), POLL)):
@@ -89,6 +96,14 @@ class PracticeCloud:
             for item in self._client.get(f"/v1/{kind}")["items"]
             if item["state"] != "removing"
         ]
+
+    def waiting(self) -> dict[str, str]:
+        return {
+            f"{kind}/{item['name']}": item["waits_for"]
+            for kind in JOINING
+            for item in self._client.get(f"/v1/{kind}")["items"]
+            if item["state"] == WAITING
+        }
 
     def gives_access(self, name: str) -> bool:
         return name.startswith(ACCESS)
@@ -112,11 +127,9 @@ class PracticeCloud:
 
     def tunnels(self, settled: Settled, cloud: str) -> dict[str, EndStatus]:
         instances = self._client.get(f"/v1/gateways/{cloud}/state").get("instances", [])
-        found = end_statuses(
-            (tunnel for instance in instances for tunnel in instance["tunnel"]),
-            (session for instance in instances for session in instance["session"]),
-        )
-        labels = {cloud_tunnel_name(t.label): t.label for t in settled.tunnels_at(cloud)}
+        parts = ("tunnel", "circuit", "session")
+        found = end_statuses(*([e for i in instances for e in i[part]] for part in parts))
+        labels = {cloud_name(leg.label): leg.label for leg in settled.legs_at(cloud)}
         return {labels[name]: end for name, end in found.items() if name in labels}
 
     def drops(self, cloud: str) -> list[Dropped]:
@@ -130,6 +143,12 @@ class PracticeCloud:
 
     def close(self) -> None:
         self._client.close()
+
+
+def _asks(shown: Json) -> str:
+    """Who has to accept it; empty where nobody has."""
+    who = shown.get("waits_for")
+    return f"waits for {who}, who has to accept it" if who else ""
 
 
 def _differs(held: Json, body: Json) -> bool:

@@ -7,15 +7,17 @@ from typing import Any
 
 from obrin.core.design.arrangement import SHARED
 from obrin.core.design.places import NetworkRef
-from obrin.core.handover.ends import cloud_end
+from obrin.core.handover.ends import LegEnd, circuit_end, cloud_end
 from obrin.core.handover.secrets import BY_KEY, Secrets, certificate_data
 from obrin.core.handover.standard.ipsec import encode_suite
 from obrin.core.reach.filters import Rule, filter_of, host_rules
 from obrin.core.settled.clouds import SettledCloud
-from obrin.core.settled.links import OF_SESSION, SettledTunnel
+from obrin.core.settled.links import OF_SESSION, Bundle, SettledCircuit, SettledTunnel
 from obrin.core.settled.model import Settled
+from obrin.core.settled.telling import summaries_of
+from obrin.core.settled.ways import Attachment
 from obrin.live.drivers.protocol import CloudStep
-from obrin.live.practice.beyond import refuse_beyond
+from obrin.live.practice.cloud.names import resource_of
 
 Json = dict[str, Any]
 RESOURCE_KINDS = (
@@ -24,31 +26,54 @@ RESOURCE_KINDS = (
     "addresses",
     "gateways",
     "far-ends",
+    "attachments",
+    "circuits",
     "tunnels",
     "filters",
 )
 
 
-ACCESS = ("tunnels/", "filters/")
+JOINING = ("attachments", "circuits", "tunnels")
+"""Kinds that another owner may have to accept."""
+ACCESS = (*(f"{kind}/" for kind in JOINING), "filters/")
 """Kinds that let somebody in."""
 
 
-def cloud_tunnel_name(label: str) -> str:
-    """`link/tunnel` as a resource's name."""
-    return label.replace("/", ".")
-
-
 def cloud_steps(settled: Settled, clouds: Collection[str], secrets: Secrets) -> list[CloudStep]:
-    """All steps at these clouds. Raises ObrinError for what the practice world has not."""
-    refuse_beyond(settled)
+    """All steps at these clouds."""
     served = _served(settled, clouds, secrets.barred)
-    used = {t.cloud for t in served}
-    steps: list[CloudStep] = []
-    for cloud in settled.clouds.values():
-        if cloud.name in used:
-            steps += _network(settled, cloud)
+    circuits = _circuits(settled, clouds)
     far_ends = {step.name: step for step in (_far_end(settled, tunnel) for tunnel in served)}
-    return [*steps, *far_ends.values(), *(tunnel_step(settled, t, secrets) for t in served)]
+    return [
+        *_networks(settled, clouds, served),
+        *(_circuit(settled, circuit) for circuit in circuits),
+        *far_ends.values(),
+        *(tunnel_step(settled, tunnel, secrets) for tunnel in served),
+    ]
+
+
+def _circuits(settled: Settled, clouds: Collection[str]) -> list[SettledCircuit]:
+    return [c for c in settled.circuits.values() if c.cloud in clouds]
+
+
+def _networks(
+    settled: Settled, clouds: Collection[str], served: Collection[SettledTunnel]
+) -> list[CloudStep]:
+    """Those that somebody comes into, and those that they are joined to by hubs."""
+    circuits = _circuits(settled, clouds)
+    used = {tunnel.cloud for tunnel in served} | {circuit.cloud for circuit in circuits}
+    used |= {m for name in used for m in settled.clouds[name].members}
+    used |= {hub for name in used for hub in settled.hubs_of(name)}
+    used |= {m for name in used for m in settled.clouds[name].members}
+    here = [c for c in settled.clouds.values() if c.name in used and c.name in clouds]
+    steps = [step for cloud in here for step in _network(settled, cloud)]
+    hubs = {hub.name for hub in here}
+    steps += [
+        _attachment(settled, way)
+        for way in settled.attachments()
+        if way.hub in hubs and way.member in clouds
+    ]
+    return steps
 
 
 def _served(
@@ -65,16 +90,15 @@ def _served(
 def wanted_names(settled: Settled, clouds: Collection[str], barred: Collection[str]) -> set[str]:
     """Names of the steps of a design, for which no secret is needed."""
     served = _served(settled, clouds, barred)
-    found = {f"tunnels/{cloud_tunnel_name(tunnel.label)}" for tunnel in served}
+    found = {resource_of(tunnel) for tunnel in served}
+    found |= {resource_of(circuit) for circuit in _circuits(settled, clouds)}
     found |= {f"far-ends/{far_end_name(tunnel)}" for tunnel in served}
-    for name in {tunnel.cloud for tunnel in served}:
-        found |= {step.name for step in _network(settled, settled.clouds[name])}
-    return found
+    return found | {step.name for step in _networks(settled, clouds, served)}
 
 
 def far_end_name(tunnel: SettledTunnel) -> str:
-    """An uplink as the cloud knows it."""
-    return f"{tunnel.gateway}.{tunnel.uplink.name}"
+    """An uplink as the cloud knows it, with what is behind it by one link."""
+    return f"{tunnel.link}.{tunnel.gateway}.{tunnel.uplink.name}"
 
 
 def _host_gate(settled: Settled, network: NetworkRef) -> Json:
@@ -87,7 +111,12 @@ def _network(settled: Settled, cloud: SettledCloud) -> list[CloudStep]:
     spaces = [str(prefix) for prefix in cloud.all_spaces]
     network = CloudStep(
         name=f"networks/{name}",
-        body={"spaces": spaces, "region": cloud.region or "unnamed"},
+        body={
+            "spaces": spaces,
+            "region": cloud.region or "unnamed",
+            "tables": [table.name for table in cloud.hub_tables],
+            "owner": cloud.owner,
+        },
     )
     below = frozenset({network.name})
     subnets = [
@@ -106,13 +135,12 @@ def _network(settled: Settled, cloud: SettledCloud) -> list[CloudStep]:
         )
         for subnet in cloud.subnets.values()
     ]
-    rules = CloudStep(
-        name=f"filters/{name}",
-        body={"network": name, "rules": _rules(filter_of(settled, name))},
-        needs=below,
-    )
+    if not cloud.is_hub:
+        rules = _rules(filter_of(settled, name))
+        body = {"network": name, "rules": rules}
+        subnets.append(CloudStep(name=f"filters/{name}", body=body, needs=below))
     if cloud.gateway is None:
-        return [network, *subnets, rules]
+        return [network, *subnets]
     own = CloudStep(
         name=f"subnets/{name}.gateway",
         body={"network": name, "prefixes": list(map(str, cloud.gateway.subnet)), "role": "gateway"},
@@ -133,7 +161,74 @@ def _network(settled: Settled, cloud: SettledCloud) -> list[CloudStep]:
         },
         needs=frozenset({own.name, *(address.name for address in addresses)}),
     )
-    return [network, *subnets, own, *addresses, rules, gateway]
+    return [network, *subnets, own, *addresses, gateway]
+
+
+def _joined(settled: Settled, hub: str, name: str) -> Json:
+    """The tables of a hub that a member, link or circuit uses and fills; empty at no hub."""
+    cloud = settled.clouds[hub]
+    uses = cloud.table_of(name)
+    if uses is None:
+        return {}
+    fills = [table.name for table in cloud.hub_tables if name in table.learns]
+    return {"joined": {"uses": uses.name, "fills": fills}}
+
+
+def _attachment(settled: Settled, way: Attachment) -> CloudStep:
+    return CloudStep(
+        name=resource_of(way),
+        body={"hub": way.hub, "network": way.member, **_joined(settled, way.hub, way.member)},
+        needs=frozenset({f"networks/{way.hub}", f"networks/{way.member}"}),
+    )
+
+
+def _circuit(settled: Settled, circuit: SettledCircuit) -> CloudStep:
+    end = circuit_end(settled, circuit, circuit.cloud)
+    body = _way(settled, circuit, circuit, end)
+    body |= {"autonomous_system": end.remote_as, "owner": circuit.owner}
+    if end.routing == "static":
+        body["prefixes"] = [str(p) for p in end.remote_prefixes]
+    return CloudStep(
+        name=resource_of(circuit),
+        body=body,
+        needs=frozenset({f"gateways/{circuit.cloud}"}),
+    )
+
+
+def _way(
+    settled: Settled, leg: SettledTunnel | SettledCircuit, bundle: Bundle, end: LegEnd
+) -> Json:
+    """What tunnels and circuits have alike."""
+    body: Json = {
+        "gateway": leg.cloud,
+        "inside": list(map(str, end.inside)),
+        "inside_addresses": list(map(str, end.local_insides)),
+        "inner_mtu": end.mtu,
+        "metric": end.preference,
+        **_joined(settled, leg.cloud, bundle.name),
+    }
+    if end.initiator:
+        body["initiate"] = True
+    if end.bfd is not None:
+        body["bfd"] = {
+            "interval": end.bfd.interval,
+            "multiplier": end.bfd.multiplier,
+            "multihop": end.watched is not None,
+        }
+    if end.routing == "bgp":
+        # A hub passes on what its table has; of its own it has the summaries at most.
+        own = summaries_of(bundle)[1] if "joined" in body else end.local_prefixes
+        body["bgp"] = {
+            "hold_time": end.hold,
+            "local_preference": end.local_pref,
+            "announce": [str(p) for p in own],
+            "accept": [str(p) for p in end.remote_prefixes],
+            "one_each": len(end.sessions) > 1,
+        }
+        local, peer = end.sessions[0].peers
+        if end.sessions[0].beyond:
+            body["bgp"] |= {"local_address": str(local), "peer_address": str(peer)}
+    return body
 
 
 def _rules(rules: tuple[Rule, ...]) -> list[Json]:
@@ -169,64 +264,42 @@ def _far_end(settled: Settled, tunnel: SettledTunnel) -> CloudStep:
 def tunnel_step(settled: Settled, tunnel: SettledTunnel, secrets: Secrets) -> CloudStep:
     """A tunnel at the cloud, its secret included."""
     end = cloud_end(settled, tunnel)
-    body: Json = {
-        "gateway": tunnel.cloud,
+    body = _way(settled, tunnel, settled.links[tunnel.link], end)
+    body |= {
         "instance": tunnel.instance,
         "far_end": far_end_name(tunnel),
         "suite": encode_suite(end.suite),
-        "inside": list(map(str, end.inside)),
-        "inside_addresses": list(map(str, end.local_insides)),
         "liveness": {
             "delay": end.liveness.delay,
             "first_wait": end.liveness.wait,
             "tries": end.liveness.tries,
         },
-        "inner_mtu": end.mtu,
         "always_encapsulate": end.always_encapsulate,
         "fragments": end.fragments,
         "each_pair": end.each_pair,
-        "metric": end.preference,
     }
     if end.authentication == BY_KEY:
         body["pre_shared_key"] = secrets.keys[tunnel.label]
     else:
         files = certificate_data(secrets.certificates[tunnel.cloud])
         body["certificate"] = {name.replace("-", "_"): text for name, text in files.items()}
-    if end.initiator:
-        body["initiate"] = True
     if end.role == SHARED:
         body["shared"] = True
     if end.selection == "policy":
         body["local_selectors"] = [str(p) for p in end.local_selectors]
         body["remote_selectors"] = [str(p) for p in end.remote_selectors]
-    if end.bfd is not None:
-        body["bfd"] = {
-            "interval": end.bfd.interval,
-            "multiplier": end.bfd.multiplier,
-            "multihop": end.watched is not None,
-        }
     if end.translations:
         body["translation"] = [
             {"real": str(part.real), "seen": str(part.seen)} for part in end.translations
         ]
     if end.routing == "bgp":
-        body["bgp"] = {
-            "hold_time": end.hold,
-            "local_preference": end.local_pref,
-            "announce": [str(p) for p in end.local_prefixes],
-            "accept": [str(p) for p in end.remote_prefixes],
-            "one_each": len(end.sessions) > 1,
-            "signature": end.signature,
-        }
+        body["bgp"]["signature"] = end.signature
         if end.discriminator is not None:
             body["bgp"]["discriminator"] = end.discriminator
-        local, peer = end.sessions[0].peers
-        if end.sessions[0].beyond:
-            body["bgp"] |= {"local_address": str(local), "peer_address": str(peer)}
     if end.password:
         body["session_passwords"] = [secrets.keys[s.label + OF_SESSION] for s in end.sessions]
     return CloudStep(
-        name=f"tunnels/{cloud_tunnel_name(tunnel.label)}",
+        name=resource_of(tunnel),
         body=body,
         needs=frozenset({f"gateways/{tunnel.cloud}", f"far-ends/{far_end_name(tunnel)}"}),
         tunnel=tunnel.label,

@@ -21,8 +21,28 @@ class Body(BaseModel):
 
 
 class Network(Body):
+    """One with route `tables` is a hub, which other networks, tunnels and circuits join. What joins
+    one of another `owner` waits until they accept it."""
+
     spaces: Annotated[list[PrefixText], Field(min_length=1, max_length=32)]
     region: Name = "unnamed"
+    tables: Annotated[list[Name], Field(max_length=1000)] = Field(default_factory=list)
+    owner: Name | None = None
+
+
+class JoinedBody(Body):
+    """At a hub: the table that this uses, and those that its routes are in."""
+
+    uses: Name
+    fills: Annotated[list[Name], Field(max_length=1000)]
+
+
+class Attachment(Body):
+    """A network joins a hub."""
+
+    hub: Name
+    network: Name
+    joined: JoinedBody
 
 
 class FilterRuleBody(Body):
@@ -33,10 +53,10 @@ class FilterRuleBody(Body):
 
 
 class OwnRoute(Body):
-    """To the gateway, or nowhere."""
+    """To the `gateway`, to the hub of that name, or `nowhere`."""
 
     prefix: PrefixText
-    target: Literal["gateway", "nowhere"]
+    target: Name
 
 
 class Subnet(Body):
@@ -94,7 +114,8 @@ class BfdBody(Body):
 class BgpBody(Body):
     """Without addresses, the session runs between those inside the tunnel; with `one_each`, one
     runs in each family that it has. Tunnels with the same two addresses have one session.
-    `signature` is what a session password does."""
+    `signature` is what a session password does. A hub tells what its table has besides what it
+    is to `announce`, which stands for what lies inside it."""
 
     hold_time: Annotated[int, Field(ge=0, le=65535)]
     local_preference: Annotated[int, Field(ge=0, le=4294967295)]
@@ -133,52 +154,71 @@ class CertificateBody(Body):
         return {name.replace("_", "-"): text for name, text in self.model_dump().items()}
 
 
-class Tunnel(Body):
-    """`suite` is in the shape of obrin-ipsec; secrets can be set and never read.
-
-    The gateway proves itself by `pre_shared_key` or by `certificate`, one of the two; TCP of its
-    BGP sessions is signed where there are `session_passwords`, one for each session.
-    Without traffic selectors, everything that is routed to it goes through, in packets of up to
-    `inner_mtu` bytes; where it `fragments`, larger ones that may be cut are; with `each_pair` a
-    child SA is for one pair of selectors. `inside` is a block of
-    each family, `inside_addresses` the cloud's own in them.
-    """
+class Way(Body):
+    """What tunnels and circuits have alike. `inside` is a block of each family, `inside_addresses`
+    the cloud's own in them; the lowest `metric` comes first. `joined` is for a hub's gateway."""
 
     gateway: Name
-    instance: Annotated[int, Field(ge=1, le=2)]
-    far_end: Name
     initiate: bool = False
-    suite: dict[str, Any]
     inside: Annotated[list[PrefixText], Field(min_length=1, max_length=2)]
     inside_addresses: Annotated[list[AddressText], Field(min_length=1, max_length=2)]
-    liveness: LivenessBody
     inner_mtu: Annotated[int, Field(ge=576, le=65535)] = 65535
-    fragments: bool = False
-    each_pair: bool = False
-    always_encapsulate: bool = False
     bgp: BgpBody | None = None
     bfd: BfdBody | None = None
     metric: Annotated[int, Field(ge=0, le=4294967295)] = 1
-    shared: bool = False
-    local_selectors: list[PrefixText] = Field(default_factory=list, max_length=255)
-    remote_selectors: list[PrefixText] = Field(default_factory=list, max_length=255)
-    translation: list[TranslationBody] = Field(default_factory=list, max_length=1000)
-    pre_shared_key: Annotated[str, Field(min_length=1, max_length=128)] | None = None
+    joined: JoinedBody | None = None
     session_passwords: Annotated[
         list[Annotated[str, Field(min_length=1, max_length=80)]], Field(max_length=2)
     ] = Field(default_factory=list)
-    certificate: CertificateBody | None = None
 
     @model_validator(mode="after")
-    def _one_secret(self) -> Tunnel:
-        if (self.pre_shared_key is None) == (self.certificate is None):
-            raise ValueError("give either pre_shared_key or certificate")
+    def _ends(self) -> Way:
         held = zip(self.inside, map(parse_address, self.inside_addresses), strict=False)
         if len(self.inside) != len(self.inside_addresses) or not all(b.holds(a) for b, a in held):
             raise ValueError("give an address in each block inside")
         sessions = 2 if self.bgp is not None and self.bgp.one_each and len(self.inside) > 1 else 1
         if len(self.session_passwords) not in (0, sessions):
             raise ValueError("give a password for each session")
+        return self
+
+
+class Circuit(Way):
+    """A dedicated line to a site's gateway, of that `autonomous_system`; `prefixes` are the static
+    ones behind it."""
+
+    autonomous_system: AsNumber
+    prefixes: Prefixes = Field(default_factory=list)
+    owner: Name | None = None
+
+
+class Tunnel(Way):
+    """`suite` is in the shape of obrin-ipsec; secrets can be set and never read.
+
+    The gateway proves itself by `pre_shared_key` or by `certificate`, one of the two; TCP of its
+    BGP sessions is signed where there are `session_passwords`, one for each session.
+    Without traffic selectors, everything that is routed to it goes through, in packets of up to
+    `inner_mtu` bytes; where it `fragments`, larger ones that may be cut are; with `each_pair` a
+    child SA is for one pair of selectors.
+    """
+
+    instance: Annotated[int, Field(ge=1, le=2)]
+    far_end: Name
+    suite: dict[str, Any]
+    liveness: LivenessBody
+    fragments: bool = False
+    each_pair: bool = False
+    always_encapsulate: bool = False
+    shared: bool = False
+    local_selectors: list[PrefixText] = Field(default_factory=list, max_length=255)
+    remote_selectors: list[PrefixText] = Field(default_factory=list, max_length=255)
+    translation: list[TranslationBody] = Field(default_factory=list, max_length=1000)
+    pre_shared_key: Annotated[str, Field(min_length=1, max_length=128)] | None = None
+    certificate: CertificateBody | None = None
+
+    @model_validator(mode="after")
+    def _one_secret(self) -> Tunnel:
+        if (self.pre_shared_key is None) == (self.certificate is None):
+            raise ValueError("give either pre_shared_key or certificate")
         return self
 
 
@@ -195,6 +235,8 @@ KINDS: dict[str, type[Body]] = {
     "addresses": Address,
     "gateways": Gateway,
     "far-ends": FarEnd,
+    "attachments": Attachment,
+    "circuits": Circuit,
     "tunnels": Tunnel,
     "filters": Filter,
 }
@@ -208,6 +250,10 @@ def references(kind: str, body: Body) -> list[tuple[str, str]]:
     elif isinstance(body, Gateway):
         found.append(("networks", body.network))
         found += [("addresses", name) for name in body.public_addresses]
-    elif isinstance(body, Tunnel):
-        found += [("gateways", body.gateway), ("far-ends", body.far_end)]
+    elif isinstance(body, Attachment):
+        found += [("networks", body.hub), ("networks", body.network)]
+    elif isinstance(body, Way):
+        found.append(("gateways", body.gateway))
+    if isinstance(body, Tunnel):
+        found.append(("far-ends", body.far_end))
     return found

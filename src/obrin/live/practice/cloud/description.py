@@ -29,6 +29,13 @@ def openapi() -> dict[str, Any]:
         schemas |= schema.pop("$defs", {})
         schemas[model.__name__] = schema
         paths[f"/v1/{kind}/{{name}}"] = _resource(kind, model.__name__)
+        paths[f"/v1/{kind}/{{name}}/acceptance"] = {
+            "parameters": [_parameter("name")],
+            "post": {
+                "summary": "Its owner accepts what waits for that",
+                "responses": {"200": _answer(""), **_problems(404, 409)},
+            },
+        }
     return {
         "openapi": "3.1.0",
         "info": {"title": "Practice cloud", "version": "1"},

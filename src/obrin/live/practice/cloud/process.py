@@ -3,35 +3,60 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Collection, Mapping
+from functools import partial
 from typing import Any
 
 from starlette.applications import Starlette
 from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
-from starlette.routing import Route
+from starlette.routing import BaseRoute, Mount, Route
 
 from obrin.core.catalogue.offering import Offered
+from obrin.core.settled.ways import Attachment as Joining
 from obrin.device.cloud import Cloud
-from obrin.device.state import session_states, tunnel_states
+from obrin.device.hosts import Hosts
+from obrin.device.state import circuit_states, session_states, tunnel_states
 from obrin.live.practice.cable import Cable, cable_token, plug_in
 from obrin.live.practice.clock import wall_clock
-from obrin.live.practice.cloud.bodies import KINDS
+from obrin.live.practice.cloud.bodies import KINDS, Attachment
 from obrin.live.practice.cloud.description import openapi
 from obrin.live.practice.cloud.store import Store
 from obrin.live.practice.cloud.told import Told
+from obrin.live.practice.cloud.troubles import Throttle, Throttled
 from obrin.live.practice.hosts import Asked, ends_of, find_host, probe
-from obrin.live.practice.internet import CLOUD
+from obrin.live.practice.internet import CLOUD, Dedicated
+from obrin.live.practice.lending import Lending
 from obrin.live.practice.service import HANDLERS, UNUSABLE, Problem, Served, Ticker, read_json
+
+SHARE = 4.0
+"""What changes while thousands of things are built reaches the data plane together: the pause after
+each time is so many times as long as that took."""
 
 
 class CloudProcess:
-    def __init__(self, cable_port: int, speed: float, secret: str, offering: Offered) -> None:
+    """`lines` are the dedicated ones: by the name that the cloud has for each, the cable's and the
+    port of that."""
+
+    def __init__(
+        self,
+        cable_port: int,
+        lines: Mapping[str, tuple[str, int]],
+        speed: float,
+        secret: str,
+        offering: Offered,
+        agreed: Collection[str] | None = None,
+    ) -> None:
         self._cable_port = cable_port
+        self._line_ports = lines
+        self._lines: dict[str, Cable] = {}
         self._secret = secret
         self._dirty = False
-        self.store = Store(offering, speed, self._mark, os.urandom(16))
+        self._take_at = 0.0
+        self.store = Store(offering, speed, self._mark, os.urandom(16), agreed)
         self.cloud = Cloud(os.urandom)
         self._told = Told(self.store, wall_clock)
+        self._throttle = Throttle()
         self._cable: Cable | None = None
         self._ticker = Ticker(self._pump)
 
@@ -41,16 +66,22 @@ class CloudProcess:
     async def run(self, served: Served) -> None:
         token = cable_token(self._secret, CLOUD)
         self._cable = await plug_in(self._cable_port, token, self._arrived)
+        for way, (line, port) in self._line_ports.items():
+            token = cable_token(self._secret, Dedicated(line).ends[1])
+            self._lines[way] = await plug_in(port, token, partial(self._came_across, way))
         await served.run(self.application())
 
-    def application(self) -> Starlette:
+    def application(self) -> Throttled:
         """The API."""
-        routes = [
+        routes: list[BaseRoute] = [
             Route("/v1/openapi.json", self._describe),
             Route("/v1/operations/{number:int}", self._operation),
             Route("/v1/gateways/{name}/state", self._state),
             Route("/v1/networks/{name}/drops", self._drops),
             Route("/v1/probes", self._probe, methods=["POST"]),
+            Route("/v1/faults", self._faults, methods=["GET"]),
+            Route("/v1/faults", self._cut, methods=["POST"]),
+            Route("/v1/faults", self._heal, methods=["DELETE"]),
         ]
         for kind in KINDS:
             routes += [
@@ -58,8 +89,18 @@ class CloudProcess:
                 Route(f"/v1/{kind}/{{name}}", self._get, methods=["GET"]),
                 Route(f"/v1/{kind}/{{name}}", self._put, methods=["PUT"]),
                 Route(f"/v1/{kind}/{{name}}", self._delete, methods=["DELETE"]),
+                Route(f"/v1/{kind}/{{name}}/acceptance", self._accept, methods=["POST"]),
             ]
-        return Starlette(routes=routes, exception_handlers=HANDLERS)
+        lending = Lending(self._hosts_of, self._kick, self._secret)
+        routes.append(Mount("/lent", lending.application()))
+        app = Starlette(routes=routes, exception_handlers=HANDLERS)
+        return Throttled(app, self._throttle)
+
+    def _hosts_of(self, network: str) -> Hosts:
+        found = self.cloud.hosts.get(network)
+        if found is None:
+            raise Problem(404, "no such network", f"there is no network {network}")
+        return found
 
     # The engine
 
@@ -73,15 +114,24 @@ class CloudProcess:
         self.cloud.receive(packet, self._now())
         self._kick()
 
+    def _came_across(self, way: str, packet: bytes) -> None:
+        self.cloud.receive_across(way, packet, self._now())
+        self._kick()
+
     def _pump(self, now: float) -> float:
         self.store.handle_timer(now)
-        if self._dirty:
+        if self._dirty and now >= self._take_at:
             self._dirty = False
             self.cloud.take(self._told.config(), now)
+            self._take_at = now + SHARE * (self._now() - now)
         for packet in self.cloud.pump(now):
             if self._cable is not None:
                 self._cable.send(packet)
-        return min(self.cloud.next_timer(), self.store.next_timer())
+        for way, packet in self.cloud.across():
+            if way in self._lines:
+                self._lines[way].send(packet)
+        taken = self._take_at if self._dirty else float("inf")
+        return min(self.cloud.next_timer(), self.store.next_timer(), taken)
 
     # The API
 
@@ -123,6 +173,12 @@ class CloudProcess:
         self._kick()
         return self._accepted(operation.number, {})
 
+    async def _accept(self, request: Request) -> Response:
+        """What another owner does."""
+        resource = self.store.accept(self._kind(request), request.path_params["name"])
+        self._kick()
+        return JSONResponse(resource.shown(), headers={"ETag": self.store.etag(resource)})
+
     def _accepted(self, number: int, headers: dict[str, str]) -> Response:
         operation = self.store.operation(number)
         headers["Location"] = f"/v1/operations/{number}"
@@ -142,6 +198,7 @@ class CloudProcess:
                     {
                         "name": running,
                         "tunnel": tunnel_states(instance.router, self._now()),
+                        "circuit": circuit_states(instance.router, self._now()),
                         "session": session_states(instance.router, self._now()),
                         "drop": instance.router.drops.as_data(),
                     }
@@ -149,9 +206,39 @@ class CloudProcess:
         return JSONResponse({"name": name, "state": resource.state, "instances": instances})
 
     async def _drops(self, request: Request) -> Response:
-        self.store.get("networks", request.path_params["name"])
-        drops = [*self.cloud.drops.as_data(), *self.cloud.hosts.drops()]
+        network = self.store.get("networks", request.path_params["name"]).name
+        hosts = self.cloud.hosts.get(network)
+        drops = [*self.cloud.drops.as_data(), *(hosts.drops() if hosts is not None else ())]
         return JSONResponse({"drop": drops})
+
+    async def _faults(self, request: Request) -> Response:
+        rate = self._throttle.rate
+        troubles = [] if rate is None else [f"throttle {rate:g} at the cloud"]
+        troubles += [f"fail {name} at the cloud" for name in sorted(self.store.failing)]
+        return JSONResponse({"attachments": sorted(self.cloud.lost), "cloud_troubles": troubles})
+
+    async def _cut(self, request: Request) -> Response:
+        given = await read_json(request)
+        if "throttle" in given:
+            try:
+                self._throttle.set(float(given["throttle"]), self._now())
+            except (TypeError, ValueError) as error:
+                raise Problem(422, "not a rate", str(error)) from error
+        elif "fail" in given:
+            self.store.failing.add(str(given["fail"])[:200])
+        else:
+            found = self.store.get("attachments", str(given.get("attachment"))).body
+            if isinstance(found, Attachment):
+                self.cloud.lost |= {Joining(found.hub, found.network).label}
+        self._kick()
+        return Response(status_code=204)
+
+    async def _heal(self, request: Request) -> Response:
+        self._throttle.set(None, self._now())
+        self.store.failing.clear()
+        self.cloud.lost = frozenset()
+        self._kick()
+        return Response(status_code=204)
 
     async def _probe(self, request: Request) -> Response:
         given: dict[str, Any] = await read_json(request)
@@ -160,7 +247,7 @@ class CloudProcess:
             asked = Asked.of(given, destination)
         except UNUSABLE as error:
             raise Problem(422, "not valid", f"the probe is not usable: {error}") from error
-        host = find_host(self.cloud.hosts, source)
+        host = find_host(self.cloud.hosts.values(), source)
         result = await probe(host, asked, self._kick, self._now)
         return JSONResponse(
             {

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import replace
 from typing import NamedTuple
 
@@ -10,7 +10,7 @@ from obrin.core.address.dual import of_families
 from obrin.core.address.prefix import Address, parse_address
 from obrin.core.routing.policy import PrefixList, SessionPolicy
 from obrin.device.config import InsideEnds, RouterNeighbour
-from obrin.live.practice.cloud.bodies import BgpBody, Tunnel
+from obrin.live.practice.cloud.bodies import BgpBody, Way
 from obrin.wire.bgp.session import SessionConfig
 
 
@@ -22,15 +22,15 @@ class Own(NamedTuple):
 
 
 def neighbours(
-    tunnels: Mapping[str, Tunnel], own: Own, peer_as: Callable[[Tunnel], int]
+    ways: Mapping[str, Way], own: Own, peer_as: Mapping[str, int]
 ) -> dict[str, RouterNeighbour]:
     """By session. Tunnels between the same two addresses carry one, that of the lowest metric
-    first."""
+    first. `peer_as` is by the name of the way."""
     found: dict[tuple[Address, Address], RouterNeighbour] = {}
-    for name, body in sorted(tunnels.items(), key=lambda entry: entry[1].metric):
+    for name, body in sorted(ways.items(), key=lambda entry: entry[1].metric):
         if body.bgp is None:
             continue
-        for made in _sessions(name, body, body.bgp, own, peer_as(body)):
+        for made in _sessions(name, body, body.bgp, own, peer_as[name]):
             key = made.session.local_address, made.session.peer_address
             if key in found:
                 made = replace(found[key], ways=(*found[key].ways, name))
@@ -38,14 +38,14 @@ def neighbours(
     return {made.session.name: made for made in found.values()}
 
 
-def inside_ends(body: Tunnel) -> tuple[InsideEnds, ...]:
+def inside_ends(body: Way) -> tuple[InsideEnds, ...]:
     """IPv4 first."""
     pairs = zip(map(parse_address, body.inside_addresses), body.inside, strict=True)
     found = [InsideEnds.of(address, block.length) for address, block in pairs]
     return tuple(sorted(found, key=lambda ends: ends.local.bits))
 
 
-def peers(body: Tunnel, bgp: BgpBody) -> tuple[Address, Address]:
+def peers(body: Way, bgp: BgpBody) -> tuple[Address, Address]:
     """The ends of its first session, the cloud's first."""
     inside = inside_ends(body)[0]
     local = inside.local if bgp.local_address is None else parse_address(bgp.local_address)
@@ -54,7 +54,7 @@ def peers(body: Tunnel, bgp: BgpBody) -> tuple[Address, Address]:
 
 
 def _sessions(
-    name: str, body: Tunnel, bgp: BgpBody, own: Own, peer_as: int
+    name: str, body: Way, bgp: BgpBody, own: Own, peer_as: int
 ) -> Iterator[RouterNeighbour]:
     held = inside_ends(body)
     families = [ends.local.bits for ends in held]
@@ -80,12 +80,14 @@ def _sessions(
             password=password.encode(),
             signature=bgp.signature,
         )
+        announce = tuple(prefix for prefix in bgp.announce if prefix.bits in bits)
         policy = SessionPolicy(
             local_as=own.asn,
             peer_as=peer_as,
             accept=PrefixList(prefix for prefix in bgp.accept if prefix.bits in bits),
             local_pref=bgp.local_preference,
             med=bgp.discriminator,
+            summaries=announce if body.joined is not None else (),
+            passes_on=body.joined is not None,
         )
-        announce = tuple(prefix for prefix in bgp.announce if prefix.bits in bits)
         yield RouterNeighbour(session, policy, announce, (name,))

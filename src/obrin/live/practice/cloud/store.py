@@ -10,7 +10,7 @@ from __future__ import annotations
 import hmac
 import json
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from dataclasses import dataclass
 from typing import Any
 
@@ -21,11 +21,15 @@ from obrin.device.credentials import credential_from
 from obrin.live.practice.clock import wall_clock
 from obrin.live.practice.cloud.bodies import (
     KINDS,
+    Attachment,
     Body,
+    Circuit,
     Gateway,
+    JoinedBody,
     Network,
     Subnet,
     Tunnel,
+    Way,
     references,
 )
 from obrin.live.practice.service import UNUSABLE, Problem
@@ -35,11 +39,16 @@ MINUTES = {
     "subnets": 0.2,
     "addresses": 0.2,
     "far-ends": 0.2,
+    "attachments": 0.5,
+    "circuits": 1.0,
     "tunnels": 1.0,
     "filters": 0.2,
 }
 QUOTAS = {"networks": 10, "gateways": 10, "addresses": 20}
 OPERATIONS_KEPT = 1000
+FAILED = "failed"
+WAITING = "waiting"
+"""Of what is built, and another owner has to accept."""
 
 
 @dataclass(slots=True)
@@ -48,11 +57,13 @@ class Resource:
     name: str
     body: Body
     state: str = "building"
+    waits_for: str = ""
 
     def shown(self) -> dict[str, Any]:
         """As a client may see it: without secrets."""
         shown = self.body.model_dump(mode="json", exclude=SECRETS)
-        return {"name": self.name, "state": self.state, "properties": shown}
+        asked = {"waits_for": self.waits_for} if self.state == WAITING else {}
+        return {"name": self.name, "state": self.state, **asked, "properties": shown}
 
     def etag(self, key: bytes) -> str:
         """Keyed, so that it cannot be used to try out guesses at the secrets in the body."""
@@ -91,13 +102,23 @@ _NAME = re.compile(r"[A-Za-z0-9._-]{1,128}")
 
 
 class Store:
+    """`agreed` is what other owners have accepted before, as `kind/name`; None where they accept
+    everything. What is `failing`, by kind or by `kind/name`, fails once when it is built."""
+
     def __init__(
-        self, offering: Offered, speed: float, changed: Callable[[], None], etag_key: bytes
+        self,
+        offering: Offered,
+        speed: float,
+        changed: Callable[[], None],
+        etag_key: bytes,
+        agreed: Collection[str] | None = None,
     ) -> None:
         self._etag_key = etag_key
+        self._agreed = None if agreed is None else set(agreed)
         self.offering = offering
         self.resources: dict[tuple[str, str], Resource] = {}
         self.operations: dict[int, Operation] = {}
+        self.failing: set[str] = set()
         self._speed = speed
         self._changed = changed
         self._next = 1
@@ -142,13 +163,13 @@ class Store:
             running = self.running(kind, name)
             if running is not None and running.action == "remove":
                 raise Problem(409, "busy", f"{kind} {name} is being removed; wait for it")
-            if existing.body == body:
+            if existing.body == body and existing.state != FAILED:
                 return existing, running
             if running is not None:
                 raise Problem(409, "busy", f"{kind} {name} is {existing.state}; wait for it")
-            if if_match is None:
+            if if_match is None and existing.state != FAILED:
                 raise Problem(428, "precondition required", "send If-Match with the ETag you read")
-            if if_match != self.etag(existing):
+            if if_match is not None and if_match != self.etag(existing):
                 raise Problem(412, "changed meanwhile", f"{kind} {name} is not as you read it")
         elif if_match is not None:
             raise Problem(412, "gone", f"there is no {kind} {name} to change")
@@ -214,8 +235,46 @@ class Store:
                 if operation.action == "remove":
                     self.resources.pop(key, None)
                 else:
-                    self.resources[key].state = "ready"
+                    self._built(operation, self.resources[key])
                 self._changed()
+
+    def _built(self, operation: Operation, resource: Resource) -> None:
+        for name in (f"{resource.kind}/{resource.name}", resource.kind):
+            if name in self.failing:
+                self.failing.discard(name)
+                resource.state, operation.status = FAILED, FAILED
+                return
+        owners = " and ".join(self._owners(resource.body))
+        agreed = self._agreed is None or f"{resource.kind}/{resource.name}" in self._agreed
+        resource.state = "ready" if agreed or not owners else WAITING
+        if resource.state == WAITING:
+            resource.waits_for, operation.status = owners, WAITING
+
+    def _owners(self, body: Body) -> list[str]:
+        """Who has to accept something: whose networks it joins, and whose line it is."""
+        joins = [body.hub, body.network] if isinstance(body, Attachment) else []
+        if isinstance(body, Way):
+            gateway = self.resources["gateways", body.gateway].body
+            joins += [gateway.network] if isinstance(gateway, Gateway) else []
+        networks = (self.resources["networks", name].body for name in joins)
+        found = [network.owner for network in networks if isinstance(network, Network)]
+        if isinstance(body, Circuit):
+            found.append(body.owner)
+        return list(dict.fromkeys(owner for owner in found if owner is not None))
+
+    def accept(self, kind: str, name: str) -> Resource:
+        """Its owner says yes. Raises Problem where nobody is asked."""
+        resource = self.get(kind, name)
+        if resource.state != WAITING:
+            raise Problem(409, "not asked", f"{kind} {name} is {resource.state}; nobody is asked")
+        resource.state, resource.waits_for = "ready", ""
+        if self._agreed is not None:
+            self._agreed.add(f"{kind}/{name}")
+        for operation in self.operations.values():
+            mine = (operation.kind, operation.name, operation.status) == (kind, name, WAITING)
+            operation.status = "succeeded" if mine else operation.status
+        self._changed()
+        return resource
 
     # Rules of the cloud
 
@@ -239,8 +298,26 @@ class Store:
             self._admit_subnet(name, body)
         elif isinstance(body, Gateway):
             self._admit_gateway(body)
-        elif isinstance(body, Tunnel):
+        elif isinstance(body, Attachment):
+            self._admit_joined(body.hub, body.joined)
+        elif isinstance(body, Way):
+            gateway = self.resources["gateways", body.gateway].body
+            if isinstance(gateway, Gateway):
+                self._admit_joined(gateway.network, body.joined)
+        if isinstance(body, Tunnel):
             self._admit_tunnel(name, body)
+
+    def _admit_joined(self, network: str, joined: JoinedBody | None) -> None:
+        """Everything at a hub uses one of its tables, and nothing elsewhere does."""
+        body = self.resources["networks", network].body
+        tables = body.tables if isinstance(body, Network) else []
+        if (joined is None) is bool(tables):
+            what = "name the table that it uses" if tables else f"{network} has no route tables"
+            raise Problem(422, "route table", what)
+        named = () if joined is None else (joined.uses, *joined.fills)
+        for table in named:
+            if table not in tables:
+                raise Problem(422, "no such table", f"{network} has no route table {table}")
 
     def _subnets(self, network: str, but: str) -> list[Subnet]:
         return [

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from obrin.core.address.dual import Dual, of_families
 from obrin.core.address.prefix import Address as AnyAddress
-from obrin.core.address.prefix import parse_address
+from obrin.core.address.prefix import Prefix, parse_address
 from obrin.core.address.translation import Exposure
 from obrin.core.handover.standard.ipsec import decode_suite
 from obrin.core.ipsec.liveness import Bfd, Liveness
@@ -14,16 +14,29 @@ from obrin.core.ipsec.selectors import ANY, Selector
 from obrin.core.reach.filters import Rule, beginning, rules_for
 from obrin.core.routing.forwarding import host_route
 from obrin.core.settled.clouds import identifier_of
-from obrin.device.cloud import CloudConfig, CloudSubnet, InstanceConfig
-from obrin.device.config import RouterConfig, RouterTunnel, StaticWay
+from obrin.device.cloud_config import (
+    CloudAttachment,
+    CloudConfig,
+    CloudNetwork,
+    CloudSubnet,
+    InstanceConfig,
+    Joined,
+)
+from obrin.device.config import RouterConfig, RouterTunnel, RouterWay, StaticWay
 from obrin.device.credentials import Wall, credential_from
 from obrin.live.practice.cloud.bodies import (
     Address,
+    Attachment,
+    BfdBody,
+    Circuit,
     FarEnd,
     Filter,
     Gateway,
+    JoinedBody,
+    Network,
     Subnet,
     Tunnel,
+    Way,
 )
 from obrin.live.practice.cloud.sessions import Own, inside_ends, neighbours, peers
 from obrin.live.practice.cloud.store import Store
@@ -37,7 +50,7 @@ class Told:
     def __init__(self, store: Store, wall: Wall) -> None:
         self._store = store
         self._wall = wall
-        self._tunnels: dict[str, dict[str, Tunnel]] = {}
+        self._ways: dict[str, dict[str, Way]] = {}
 
     def config(self) -> CloudConfig:
         ready = [(r.name, r.body) for r in self._store.ready("subnets")]
@@ -58,9 +71,48 @@ class Told:
         for resource in self._store.ready("gateways"):
             if isinstance(resource.body, Gateway):
                 instances.update(self._instances(resource.name, resource.body, subnets))
-        self._tunnels = {name: self._tunnels[name] for name in instances}
+                instances.update(self._lines(resource.name, resource.body, subnets))
+        self._ways = {name: self._ways[name] for name in instances}
         rules = {f.network: tuple(_rules(f)) for f in self._filters()}
-        return CloudConfig(subnets=subnets, rules=rules, instances=instances)
+        running = (body for ways in self._ways.values() for body in ways.items())
+        return CloudConfig(
+            networks=dict(self._networks(subnets)),
+            subnets=subnets,
+            rules=rules,
+            instances=instances,
+            attachments=tuple(self._attachments()),
+            joined={n: _joined(body.joined) for n, body in running if body.joined is not None},
+        )
+
+    def _networks(self, subnets: tuple[CloudSubnet, ...]) -> Iterator[tuple[str, CloudNetwork]]:
+        gateways = {
+            r.body.network: r.body
+            for r in self._store.ready("gateways")
+            if isinstance(r.body, Gateway)
+        }
+        for resource in self._store.ready("networks"):
+            body, gateway = resource.body, gateways.get(resource.name)
+            if isinstance(body, Network):
+                own = _gateway_subnet(subnets, resource.name)
+                yield (
+                    resource.name,
+                    CloudNetwork(
+                        spaces=tuple(body.spaces),
+                        asn=0 if gateway is None else gateway.autonomous_system,
+                        identifier=identifier_of(
+                            body.spaces[0].address_at(1) if own is None else _address(own, 1)
+                        ),
+                        tables=tuple(body.tables),
+                    ),
+                )
+
+    def _attachments(self) -> Iterator[CloudAttachment]:
+        there = {resource.name for resource in self._store.ready("networks")}
+        for resource in self._store.ready("attachments"):
+            body = resource.body
+            if isinstance(body, Attachment) and {body.hub, body.network} <= there:
+                joined = _joined(body.joined)
+                yield CloudAttachment(hub=body.hub, network=body.network, joined=joined)
 
     def _filters(self) -> Iterator[Filter]:
         for resource in self._store.ready("filters"):
@@ -70,42 +122,79 @@ class Told:
     def _instances(
         self, name: str, gateway: Gateway, subnets: tuple[CloudSubnet, ...]
     ) -> Iterator[tuple[str, InstanceConfig]]:
-        here = [subnet for subnet in subnets if subnet.network == gateway.network]
-        own = next((subnet.prefixes[0] for subnet in here if not subnet.workload), None)
+        own = _gateway_subnet(subnets, gateway.network)
         for number, address_name in enumerate(gateway.public_addresses, 1):
             reserved = self._store.get("addresses", address_name).body
             if own is None or not isinstance(reserved, Address):
                 continue
             public = of_families(map(parse_address, reserved.addresses))
             key = f"{name}-{number}"
-            tunnels = self._tunnels[key] = self._tunnels_of(name, number, key)
-            identifier = identifier_of(own.address_at(3 + number))
+            ways = self._ways_of("tunnels", name, key, number)
+            tunnels = {n: body for n, body in ways.items() if isinstance(body, Tunnel)}
             config = RouterConfig(
                 tunnels={n: self._tunnel(n, t, public) for n, t in tunnels.items()},
-                networks=tuple((s.name, p) for s in here if s.workload for p in s.prefixes),
+                networks=_workloads(subnets, gateway.network),
                 neighbours=neighbours(
                     tunnels,
-                    Own(gateway.autonomous_system, identifier),
-                    lambda tunnel: self._far_end(tunnel).autonomous_system,
+                    Own(gateway.autonomous_system, identifier_of(_address(own, number))),
+                    {n: self._far_end(t).autonomous_system for n, t in tunnels.items()},
                 ),
                 static=tuple(self._static(tunnels)),
+                hands_on=self._is_hub(gateway.network),
             )
             yield (
                 key,
                 InstanceConfig(network=gateway.network, addresses=tuple(public), router=config),
             )
 
-    def _tunnels_of(self, gateway: str, number: int, key: str) -> dict[str, Tunnel]:
+    def _lines(
+        self, name: str, gateway: Gateway, subnets: tuple[CloudSubnet, ...]
+    ) -> Iterator[tuple[str, InstanceConfig]]:
+        """What all circuits of a gateway end at: it goes on when an instance fails."""
+        own, key = _gateway_subnet(subnets, gateway.network), f"{name}-lines"
+        ways = self._ways_of("circuits", name, key)
+        lines = {n: body for n, body in ways.items() if isinstance(body, Circuit)}
+        if not lines or own is None:
+            return
+        config = RouterConfig(
+            lines={
+                n: RouterWay(inside=inside_ends(c), bfd=_bfd(c.bfd), mtu=c.inner_mtu)
+                for n, c in lines.items()
+            },
+            networks=_workloads(subnets, gateway.network),
+            neighbours=neighbours(
+                lines,
+                Own(gateway.autonomous_system, identifier_of(_address(own, 1))),
+                {n: circuit.autonomous_system for n, circuit in lines.items()},
+            ),
+            static=tuple(
+                StaticWay(prefix, n, c.metric)
+                for n, c in lines.items()
+                if c.bgp is None
+                for prefix in c.prefixes
+            ),
+            hands_on=self._is_hub(gateway.network),
+        )
+        yield key, InstanceConfig(network=gateway.network, addresses=(), router=config)
+
+    def _is_hub(self, network: str) -> bool:
+        body = self._store.get("networks", network).body
+        return isinstance(body, Network) and bool(body.tables)
+
+    def _ways_of(self, kind: str, gateway: str, key: str, instance: int = 0) -> dict[str, Way]:
+        """The tunnels of an instance, or circuits; one that is being changed as it was before."""
         found = {
             r.name: r.body
-            for r in self._store.ready("tunnels")
-            if isinstance(r.body, Tunnel)
+            for r in self._store.ready(kind)
+            if isinstance(r.body, Way)
             and r.body.gateway == gateway
-            and r.body.instance == number
+            and (not isinstance(r.body, Tunnel) or r.body.instance == instance)
         }
-        changing = {r.name for r in self._store.changing("tunnels")}
-        before = self._tunnels.get(key, {})
-        return found | {n: t for n, t in before.items() if n in changing and n not in found}
+        changing = {r.name for r in self._store.changing(kind)}
+        before = self._ways.get(key, {})
+        found |= {n: w for n, w in before.items() if n in changing and n not in found}
+        self._ways[key] = found
+        return found
 
     def _far_end(self, tunnel: Tunnel) -> FarEnd:
         body = self._store.get("far-ends", tunnel.far_end).body
@@ -138,7 +227,7 @@ class Told:
             inside=inside_ends(body),
             translations=tuple(Exposure("", part.real, part.seen) for part in body.translation),
             shared=body.shared,
-            bfd=None if body.bfd is None else Bfd(body.bfd.interval, body.bfd.multiplier),
+            bfd=_bfd(body.bfd),
             watched=_watched(body),
             mtu=body.inner_mtu,
             fragments=body.fragments,
@@ -158,6 +247,30 @@ class Told:
                 host = host_route(peers(tunnel, tunnel.bgp)[1], tunnel.inside)
                 if host is not None:
                     yield StaticWay(host, name, tunnel.metric)
+
+
+def _joined(body: JoinedBody) -> Joined:
+    return Joined(uses=body.uses, fills=frozenset(body.fills))
+
+
+def _bfd(body: BfdBody | None) -> Bfd | None:
+    return None if body is None else Bfd(body.interval, body.multiplier)
+
+
+def _gateway_subnet(subnets: tuple[CloudSubnet, ...], network: str) -> Prefix | None:
+    """Of the first family."""
+    own = (s.prefixes[0] for s in subnets if s.network == network and not s.workload)
+    return next(own, None)
+
+
+def _address(own: Prefix, number: int) -> AnyAddress:
+    """An instance's own in the gateway subnet, after those that the cloud keeps."""
+    return own.address_at(3 + number)
+
+
+def _workloads(subnets: tuple[CloudSubnet, ...], network: str) -> tuple[tuple[str, Prefix], ...]:
+    held = (s for s in subnets if s.network == network and s.workload)
+    return tuple((s.name, p) for s in held for p in s.prefixes)
 
 
 def _watched(body: Tunnel) -> tuple[AnyAddress, AnyAddress] | None:

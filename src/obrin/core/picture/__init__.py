@@ -1,0 +1,1 @@
+"""Designs made ready to be drawn."""

@@ -1,0 +1,134 @@
+"""Hosts lent to programs: packets of one address go over a cable of its own instead of to the
+practice host, until the program ends or says nothing for a while."""
+
+from __future__ import annotations
+
+import asyncio
+import secrets
+from collections.abc import Callable, Iterable
+from typing import Any
+
+from starlette.applications import Starlette
+from starlette.requests import Request
+from starlette.responses import JSONResponse, Response
+from starlette.routing import Route
+
+from obrin.core.address.prefix import Address, parse_address
+from obrin.core.errors import AddressError
+from obrin.device.hosts import Hosts
+from obrin.device.lent import LentHost
+from obrin.live.practice.cable import PLUG, UNPLUG, cable_token, unwrap
+from obrin.live.practice.service import HANDLERS, Problem, read_json
+from obrin.wire.errors import PacketError
+from obrin.wire.packet import decode_packet
+
+LEASE = 15.0
+"""Seconds without a word after which the host is our own again."""
+MOST = 64
+
+
+class Lending:
+    """The door for it. `hosts_of` knows those of a network, and raises Problem for none."""
+
+    def __init__(
+        self, hosts_of: Callable[[str], Hosts], kick: Callable[[], None], secret: str
+    ) -> None:
+        self._hosts_of, self._kick, self._secret = hosts_of, kick, secret
+        self._open = 0
+
+    def application(self) -> Starlette:
+        """One address or several of one host, in exchange for a cable."""
+        return Starlette(
+            routes=[Route("/", self._lend, methods=["POST"])], exception_handlers=HANDLERS
+        )
+
+    async def _lend(self, request: Request) -> Response:
+        given = await read_json(request)
+        hosts = self._hosts_of(str(given.get("network")))
+        try:
+            wanted = list(map(parse_address, given["addresses"]))
+        except (AddressError, KeyError, TypeError, AttributeError) as error:
+            raise Problem(422, "not an address", f"'addresses' is not usable: {error}") from error
+        for address in wanted:
+            found = hosts.get(address)
+            if found is None:
+                raise Problem(404, "no such host", f"no practice host has {address}")
+            if isinstance(found, LentHost):
+                raise Problem(409, "lent", f"a program runs as {address}, or did until just now")
+        if self._open >= MOST:
+            raise Problem(403, "quota", f"no more than {MOST} hosts can be lent at once")
+        name = secrets.token_hex(8)
+        token = cable_token(self._secret, f"host {name}")
+        loop = asyncio.get_running_loop()
+        transport, _ = await loop.create_datagram_endpoint(
+            lambda: _Cable(self, hosts, wanted, token), local_addr=("127.0.0.1", 0)
+        )
+        port = transport.get_extra_info("sockname")[1]
+        return JSONResponse({"port": port, "token": token.hex()}, 201)
+
+    def opened(self) -> None:
+        self._open += 1
+
+    def closed(self) -> None:
+        self._open -= 1
+
+    def kick(self) -> None:
+        self._kick()
+
+
+class _Cable(asyncio.DatagramProtocol):
+    """Our end of the cable of one program."""
+
+    def __init__(
+        self, lending: Lending, hosts: Hosts, addresses: Iterable[Address], token: bytes
+    ) -> None:
+        self._lending, self._hosts, self._token = lending, hosts, token
+        self._addresses = tuple(addresses)
+        self._lent: dict[Address, LentHost] = {}
+        self._transport: Any = None
+        self._peer: Any = None
+        self._heard = 0.0
+
+    def connection_made(self, transport: asyncio.BaseTransport) -> None:
+        self._transport = transport
+        self._lent = {a: self._hosts.lend(a, self._send) for a in self._addresses}
+        self._lending.opened()
+        self._heard = asyncio.get_running_loop().time()
+        self._look()
+
+    def _look(self) -> None:
+        loop = asyncio.get_running_loop()
+        if self._transport.is_closing():
+            return
+        if loop.time() - self._heard > LEASE:
+            self._transport.close()
+        else:
+            loop.call_later(1.0, self._look)
+
+    def datagram_received(self, data: bytes, addr: Any) -> None:
+        packet = unwrap(self._token, data)
+        if packet is None:
+            return
+        self._heard, self._peer = asyncio.get_running_loop().time(), addr
+        if packet == UNPLUG:
+            self._transport.close()
+        elif packet != PLUG:
+            self._give(packet)
+
+    def _give(self, packet: bytes) -> None:
+        try:
+            host = self._lent.get(decode_packet(packet).source)
+            if host is not None:
+                host.give(packet)
+                self._lending.kick()
+        except PacketError:
+            return  # nothing that a host of this world would send
+
+    def _send(self, packet: bytes) -> None:
+        if self._peer is not None and not self._transport.is_closing():
+            self._transport.sendto(self._token + packet, self._peer)
+
+    def connection_lost(self, exc: Exception | None) -> None:
+        for host in self._lent.values():
+            self._hosts.take_back(host)
+        self._lending.closed()
