@@ -100,6 +100,8 @@ class Healthy:
             cloud["gateway"] = {"zones": ["a", "b"]}
         if self._maybe("throughput", 0.3):
             cloud.setdefault("gateway", {})["throughput"] = "400 Mbit/s"
+        if self._maybe("gives", 0.2):
+            cloud.setdefault("gateway", {})["gives"] = ["addresses", "peers"]
         return cloud
 
     def _site(self, number: int) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import replace
 
 import pytest
@@ -11,8 +12,8 @@ from hypothesis import strategies as st
 from obrin.core.address.prefix import Prefix, parse_prefix
 from obrin.core.catalogue.offering import PRACTICE_CLOUD
 from obrin.core.check import Severity, check
-from obrin.core.errors import SettleError
-from obrin.core.settle.choices import Choice
+from obrin.core.errors import DesignError, SettleError
+from obrin.core.settle.choices import Choice, format_choices, parse_choices
 from obrin.core.settle.classes import demand_of
 from obrin.core.settle.settle import settle
 from obrin.core.settled.building import build_settled
@@ -47,6 +48,49 @@ def test_every_blank_is_filled_and_explained() -> None:
     assert choices["clouds.apps.gateway.class"].value == "cutter"
     assert "punt runs 1 instance" in choices["clouds.apps.gateway.class"].why
     build_settled(design_of(), choices)
+
+
+GIVES = swap(("  apps:\n", "  apps:\n    gateway: {gives: [addresses, peers]}\n"))
+HERE = "clouds.apps.gateway."
+
+
+def test_what_a_cloud_told_is_kept_and_what_stood_in_for_it_is_said() -> None:
+    before = choices_of(GIVES)
+    assert "stands in" in before[f"{HERE}addresses"].why
+    assert f"{HERE}peers" not in before
+    own = parse_prefix(str(before[f"{HERE}subnet"].value))
+    peers = [str(own.address_at(n)) for n in (9, 8)]
+    told = {
+        f"{HERE}addresses": Choice(
+            ["198.51.100.77", "198.51.100.78"], "told", told_by="cloud apps"
+        ),
+        f"{HERE}peers": Choice(peers, "told", told_by="cloud apps"),
+    }
+    after = choices_of(GIVES, {**before, **told})
+    assert {key: after[key] for key in told} == told
+    parsed = parse_choices(format_choices(after), "file")
+    assert parsed == after
+    gateway = build_settled(design_of(GIVES), after).clouds["apps"].gateway
+    assert (gateway.unknown, list(map(str, gateway.peers))) == (frozenset(), peers)
+    codes = [f.code for f in check(settled_of(GIVES), PRACTICE_CLOUD)]
+    assert codes.count("address-stands-in") == 2
+    three = {f"{HERE}addresses": Choice(["198.51.100.77"] * 3, "told", told_by="cloud apps")}
+    assert choices_of(GIVES, {**before, **three})[f"{HERE}addresses"] == before[f"{HERE}addresses"]
+
+
+@pytest.mark.parametrize(
+    ("gateway", "words"),
+    [
+        ("{addresses: [192.0.2.77]}", "1 addresses for 2 instances"),
+        ("{peers: [10.64.0.4]}", "1 addresses for 2 instances"),
+        ("{peers: [10.64.0.4, 10.9.9.9], subnet: 10.64.0.0/28}", "10.9.9.9 does not lie in"),
+        ("{addresses: [192.0.2.77, 192.0.2.78], gives: [addresses]}", "the cloud chooses them"),
+        ("{gives: [names]}", "'gives number 1' is 'names'"),
+    ],
+)
+def test_addresses_of_instances_that_cannot_be(gateway: str, words: str) -> None:
+    with pytest.raises(DesignError, match=re.escape(words)):
+        design_of(swap(("  apps:\n", f"  apps:\n    gateway: {gateway}\n")))
 
 
 def test_the_same_design_gives_the_same_values() -> None:

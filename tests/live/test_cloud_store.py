@@ -84,6 +84,24 @@ def test_building_takes_its_time_on_the_scaled_clock() -> None:
     assert cloud.store.get("gateways", "h").state == "ready"
 
 
+def test_the_cloud_gives_addresses_of_its_own_and_keeps_to_them() -> None:
+    cloud = Cloud().whole()
+    for name in ("b", "c"):
+        cloud.put("addresses", name, {"families": ["ipv4", "ipv6"]})
+    given = [cloud.store.get("addresses", name).addresses for name in "abc"]
+    assert len({text for addresses in given for text in addresses}) == 5
+    shown = cloud.store.get("addresses", "b").shown()
+    assert tuple(shown["given"]) == given[1]
+    peers = cloud.store.get("gateways", "g").addresses
+    assert peers == ("10.64.0.14",)
+    cloud.put("addresses", "b", {"families": ["ipv4", "ipv6"]})
+    assert cloud.store.get("addresses", "b").addresses == given[1]
+    with Refused(422):
+        cloud.put("addresses", "d", {"families": ["ipv4"], "addresses": ["203.0.113.9"]})
+    with Refused(422):
+        cloud.put("addresses", "d", {})
+
+
 def test_the_same_body_again_changes_nothing() -> None:
     cloud = Cloud().whole()
     count = len(cloud.store.operations)

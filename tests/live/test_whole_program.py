@@ -27,7 +27,7 @@ from obrin.live.practice.record import need_world
 from obrin.live.project import Project
 from obrin.wire.capture import decode_capture
 from tests.cli.program import PROGRAM, Folder
-from tests.doubles import DESIGN
+from tests.doubles import DESIGN, swap
 from tests.outputs import valid
 
 CROSSING = Path(obrin.__file__).parent / "demo" / "crossing.yaml"
@@ -375,12 +375,26 @@ def test_a_gateway_that_stops_answering_is_told_apart(world) -> None:
 
 def test_hub_circuit_and_two_gateways_at_a_site_as_processes(tmp_path) -> None:
     folder = Folder(tmp_path, real=True)
-    folder.write("design.yaml", CROSSING.read_text())
-    folder.obrin("settle").good()
+    zones = "      zones: [a, b]\n"
+    gives = (zones, f"{zones}      gives: [addresses, peers]\n")
+    folder.write("design.yaml", swap(gives, text=CROSSING.read_text()))
+    before = _addresses(folder.obrin("settle", "--json").good().json["values"])
+    assert "others stand in" in folder.obrin("handover").good().err
+    assert "address-stands-in" in folder.obrin("check").good().out
     try:
         folder.obrin("practice", "start", "--speed", "5000").good()
         run = folder.obrin("connect", timeout=120).good()
         assert "7 of 7 tunnels and circuits up; both ends agree" in run.out
+        assert "new sheets for hh-east, hh-west, nq-box, sw-box, crossing" in run.out
+        again = folder.obrin("connect", "--json", timeout=120).good().json
+        assert (again["told"], again["changes"]) == ({}, [])
+        told = _addresses(folder.obrin("settle", "--json").good().json["values"])
+        assert told.keys() - before.keys() == {"peers"}
+        assert all(told[name] != before[name] for name in before)
+        assert "stands-in" not in folder.obrin("check").good().out
+        sheet = (tmp_path / "packs/design/nq-box/sheet.md").read_text()
+        assert f" {told['addresses'][0]} " in sheet
+        assert f" {before['addresses'][0]} " not in sheet
         assert "19 of 19 expectations" in folder.obrin("probe", timeout=120).good().out
         folder.obrin("practice", "cut", "circuit", "harbour-line").good()
         folder.obrin("practice", "cut", "attachment", "ledger@crossing").good()
@@ -407,6 +421,12 @@ def test_hub_circuit_and_two_gateways_at_a_site_as_processes(tmp_path) -> None:
         assert "7 of 7 tunnels" in folder.obrin("connect", timeout=120).good().out
     finally:
         folder.obrin("practice", "stop")
+
+
+def _addresses(values) -> dict:
+    here = "clouds.crossing.gateway."
+    names = ("addresses", "addresses6", "peers")
+    return {name: values[here + name]["value"] for name in names if here + name in values}
 
 
 SERVER = """

@@ -74,6 +74,7 @@ def connect(
       obrin connect --design skerrow-ferries
     """
     from obrin.live.connect.ended import Ended
+    from obrin.live.connect.learning import learned_lines
     from obrin.live.connect.whole import connect_whole, plan_connect
     from obrin.live.drivers.registry import open_ends
 
@@ -93,11 +94,14 @@ def connect(
     if as_json:
         deed = Deed(changes=[Change(name, did) for name, did in result.done.items()])
         tunnels = [tunnel.as_json() for tunnel in result.status]
-        echo_json(deed.as_json(done=True) | {"unchanged": result.unchanged, "tunnels": tunnels})
+        more = {"unchanged": result.unchanged, "tunnels": tunnels, "told": result.learned.values}
+        echo_json(deed.as_json(done=True) | more)
     else:
         if plan.taken_up:
             click.echo(f"Taken up from an interrupted run: {', '.join(plan.taken_up)}.")
         click.echo(f"{len(result.done)} steps done, {result.unchanged} were already so.")
+        for line in learned_lines(result.learned):
+            click.echo(f"{line}.")
         print_status(console(), result.status, left)
     ctx.exit(3 if not all(t.right for t in result.status) else 1 if left else 0)
 

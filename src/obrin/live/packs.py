@@ -113,7 +113,7 @@ def write_packs(project: Project, settled: Settled) -> Written:
     A file that was changed by hand since the last handover is kept under another name.
     """
     packs = make_packs(project, settled)
-    told = [*_retire_old(project, packs)]
+    told = [*_retire_old(project, packs), *_stand_ins(settled)]
     record = PackRecord(project)
     for name in packs:
         for file in [f for f in (CONFIG, KEYS) if record.edited(name, f)]:
@@ -154,6 +154,15 @@ def _retire_old(project: Project, packs: Mapping[str, Pack]) -> Iterator[str]:
         yield f"{shown(project, folder)} belongs to no design. Remove it when nobody needs it"
 
 
+def _stand_ins(settled: Settled) -> Iterator[str]:
+    for name, cloud in settled.clouds.items():
+        if cloud.gateway is not None and cloud.gateway.unknown:
+            yield (
+                f"{name} chooses its {' and '.join(sorted(cloud.gateway.unknown))} itself; others "
+                "stand in for them until 'obrin connect' has built it and writes the packs anew"
+            )
+
+
 def _pack_folders(folder: Path) -> list[Path]:
     if not folder.is_dir() or folder.is_symlink():
         return []
@@ -162,10 +171,12 @@ def _pack_folders(folder: Path) -> list[Path]:
 
 @dataclass(frozen=True, slots=True)
 class HandedOver:
-    """The packs as they lie there, and in what they are not what the design says."""
+    """The packs as they lie there, and in what they are not what the design says; `anew` are those
+    of an older design, which were written again."""
 
     packs: dict[str, Pack]
     told: tuple[str, ...]
+    anew: tuple[str, ...] = ()
 
 
 def handed_over(project: Project, settled: Settled, *, write: bool = True) -> HandedOver:
@@ -178,7 +189,7 @@ def handed_over(project: Project, settled: Settled, *, write: bool = True) -> Ha
     made, record = make_packs(project, settled), PackRecord(project)
     found: dict[str, Pack] = {}
     old: dict[str, Pack] = {}
-    told: list[str] = []
+    told, anew = list[str](), list[str]()
     for name, pack in made.items():
         files = {CONFIG: _read(project, name, CONFIG), KEYS: _read(project, name, KEYS)}
         meant = {CONFIG: pack.config, KEYS: pack.keys}
@@ -190,6 +201,7 @@ def handed_over(project: Project, settled: Settled, *, write: bool = True) -> Ha
             pack = replace(pack, config=held[CONFIG], keys=held[KEYS])
         elif files != meant:
             if None not in files.values():
+                anew.append(name)
                 told.append(f"the pack of {name} was of an older design; it is written anew")
             old[name] = pack
         found[name] = pack
@@ -197,7 +209,7 @@ def handed_over(project: Project, settled: Settled, *, write: bool = True) -> Ha
         record.expect(old)
         for name, pack in old.items():
             _write_pack(project, name, pack)
-    return HandedOver(found, tuple(told))
+    return HandedOver(found, tuple(told), tuple(anew))
 
 
 def _told(project: Project, name: str, meant: Files, held: Files) -> Iterator[str]:

@@ -176,6 +176,10 @@ ACTING: dict[str, Shape] = {
         {
             "unchanged": whole("steps for which nothing had to be done"),
             "tunnels": STATUS | {"description": "as `obrin status --json`"},
+            "told": by_name(
+                {"type": ["array", "string", "integer"]},
+                "what a cloud chose itself, by place in the design",
+            ),
         },
     ),
     "connect --dry-run": DEED,

@@ -18,6 +18,7 @@ def cloud_networks(settled: Settled, offering: Offered) -> Iterator[Finding]:
     for name, cloud in settled.clouds.items():
         if cloud.gateway is not None:
             yield from _gateway(cloud, cloud.gateway, offering.of(name))
+            yield from _told_later(cloud, cloud.gateway)
         yield from _outside(cloud)
         yield from _overlapping(cloud)
 
@@ -63,6 +64,24 @@ def _gateway(
             f"/{needed}",
             "room for workloads stands empty: most often the two sizes were exchanged",
             f"give the gateway a /{needed}, or leave it blank",
+        )
+
+
+def _told_later(cloud: SettledCloud, gateway: SettledCloudGateway) -> Iterator[Finding]:
+    """Addresses that stand in for the cloud's own, which nobody knows yet."""
+    what = {
+        "addresses": ("public addresses", ", ".join(map(str, cloud.addresses))),
+        "peers": ("BGP addresses", ", ".join(map(str, cloud.own_addresses))),
+    }
+    for name in sorted(gateway.unknown):
+        words, held = what[name]
+        yield Finding(
+            Severity.NOTE,
+            "address-stands-in",
+            ("clouds", cloud.name, "gateway", "gives"),
+            f"the {words} of {cloud.name} are chosen by the cloud; {held} stand in for them",
+            "whoever enters these from a sheet enters addresses that will be others",
+            "let 'obrin connect' build the gateway and take them back, before sheets go out",
         )
 
 

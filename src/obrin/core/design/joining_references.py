@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from obrin.core.address.prefix import parse_address
 from obrin.core.design.joining import GATEWAY, NOWHERE, Circuit
 from obrin.core.design.mistakes import Mistake, unknown
 from obrin.core.design.model import Cloud, Design
@@ -14,6 +15,7 @@ def joining_problems(design: Design) -> Iterator[Mistake]:
     """Every name that means nothing, with its place."""
     for name, cloud in design.clouds.items():
         yield from _zones(name, cloud)
+        yield from _gateway(name, cloud)
         yield from _subnets(design, name, cloud)
         if cloud.hub is not None:
             yield from _hub(design, name, cloud)
@@ -53,6 +55,33 @@ def _zones(name: str, cloud: Cloud) -> Iterator[Mistake]:
             f"{len(zones)} zones for {count} instances",
             "Give the zone of each instance",
         )
+
+
+def _gateway(name: str, cloud: Cloud) -> Iterator[Mistake]:
+    """As many addresses as instances; and what the cloud gives is not given to it."""
+    own, here = cloud.gateway, ("clouds", name, "gateway")
+    given = {"addresses": own.addresses, "addresses6": own.addresses6, "peers": own.peers}
+    for key, addresses in given.items():
+        if addresses is not None and len(addresses) != own.instances:
+            yield Mistake(
+                (*here, key),
+                f"{len(addresses)} addresses for {own.instances} instances",
+                "Give one address for each instance, or leave it blank",
+            )
+        if addresses is not None and key.removesuffix("6") in own.gives:
+            yield Mistake(
+                (*here, key),
+                f"'{key}' stands here, and by 'gives' the cloud chooses them itself",
+                f"Take one of the two out: '{key}' where you know them",
+            )
+    if own.peers is not None and own.subnet is not None:
+        out = [text for text in own.peers if not own.subnet.holds(parse_address(text))]
+        if out:
+            yield Mistake(
+                (*here, "peers"),
+                f"{out[0]} does not lie in the gateway subnet {own.subnet}",
+                "Give the addresses that the instances have in it",
+            )
 
 
 def _subnets(design: Design, name: str, cloud: Cloud) -> Iterator[Mistake]:

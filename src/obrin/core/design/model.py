@@ -17,6 +17,7 @@ from obrin.core.design.protection import AuthoritySpec, Policy, SuiteSpec
 from obrin.core.design.sites import FilterRule, Site
 from obrin.core.design.timers import BfdSpec, Liveness
 from obrin.core.design.values import (
+    AddressText,
     Day,
     EitherPrefixesText,
     FlowText,
@@ -82,6 +83,16 @@ class CloudGateway(Entity):
     )
     addresses6: list[Ipv6Text] | None = Field(
         None, description="The same for uplinks that have IPv6."
+    )
+    peers: list[AddressText] | None = Field(
+        None,
+        description="Addresses of the instances in the gateway subnet, where BGP ends beyond the "
+        "tunnels. Blank: the first that the cloud does not keep, or what it told.",
+    )
+    gives: list[Literal["addresses", "peers"]] = Field(
+        default_factory=list,
+        description="What the cloud chooses itself and tells only once the gateway is built; "
+        "`connect` takes it back.",
     )
     throughput: Megabits = Field(100.0, description="What it must carry.")
     after_failure: bool = Field(

@@ -82,16 +82,6 @@ def reference_problems(design: Design) -> Iterator[Mistake]:
     if not broken:
         yield from _offers(design, suites)
     networks = set(_network_names(design))
-    for cloud_name, cloud in design.clouds.items():
-        count = cloud.gateway.instances
-        for key, bits in (("addresses", 32), ("addresses6", 128)):
-            addresses = cloud.gateway.public(bits)
-            if addresses is not None and len(addresses) != count:
-                yield Mistake(
-                    ("clouds", cloud_name, "gateway", key),
-                    f"{len(addresses)} addresses for {count} instances",
-                    "Give one public address for each instance, or leave it blank",
-                )
     for site_name, site in design.sites.items():
         for gateway_name, gateway in site.gateways.items():
             for uplink_name, uplink in gateway.uplinks.items():

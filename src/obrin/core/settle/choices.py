@@ -31,11 +31,13 @@ HEADER = (
 @dataclass(frozen=True, slots=True)
 class Choice:
     """`why` says where the value came from, in one sentence; `by_hand`: the file's value is not the
-    one that was written there."""
+    one that was written there; `told_by` is the end whose own value it is, which is not ours to
+    choose."""
 
     value: Value
     why: str
     by_hand: bool = False
+    told_by: str = ""
 
 
 Choices = Mapping[str, Choice]
@@ -50,6 +52,8 @@ def format_choices(choices: Choices) -> str:
         value = json.dumps(choice.value)
         lines.append(f"    value: {value}  # {_mark(key, value)}\n")
         lines.append(f"    why: {json.dumps(choice.why)}\n")
+        if choice.told_by:
+            lines.append(f"    told-by: {json.dumps(choice.told_by)}\n")
     return "".join(lines)
 
 
@@ -94,7 +98,8 @@ def parse_choices(text: str, source: str) -> dict[str, Choice]:
             problems.append(Problem(where, f"'{key}' has no usable value", fix))
             continue
         by_hand = str(key) in changed
-        choices[str(key)] = Choice(value, str(entry.get("why", "")), by_hand)
+        why, told_by = (str(entry.get(n) or "") for n in ("why", "told-by"))
+        choices[str(key)] = Choice(value, why, by_hand, told_by)
     if problems:
         raise DesignError(problems)
     return choices

@@ -50,6 +50,7 @@ def _judges(design: Design, offering: Offered) -> dict[str, Judge]:
         "suite": lambda v: _one_of(v, suites, "suite"),
         "addresses": _addresses,
         "addresses6": _addresses,
+        "peers": _addresses,
         "loopback": _host,
         "ula": _ula,
         "inside": lambda v: _inside(v, (30, 31)),

@@ -10,7 +10,7 @@ from obrin.core.catalogue.as_numbers import PRIVATE_AS
 from obrin.core.design.model import Design
 from obrin.core.errors import SettleError
 from obrin.core.settle.choices import Value
-from obrin.core.settle.work import Work, suffix
+from obrin.core.settle.work import Work, families, gateway_subnet, suffix
 
 
 def as_pools(design: Design, kind: str) -> tuple[range, ...]:
@@ -86,17 +86,20 @@ def settle_public_addresses(work: Work, bits: int) -> None:
         and bits in work.needs.outside[name]
     }
 
-    def fits(pool: Prefix, count: int, value: Value) -> bool:
+    def fits(pool: Prefix | None, count: int, value: Value) -> bool:
         if not isinstance(value, list) or len(value) != count:
             return False
         held = [parse_address(text) for text in value]
-        return all(pool.holds(address) and address not in used for address in held)
+        if pool is not None and not all(map(pool.holds, held)):
+            return False
+        return used.isdisjoint(held)
 
     waiting = []
     for name, cloud in blanks.items():
         key = f"clouds.{name}.gateway.addresses{suffix(bits)}"
         pool = work.offering.of(name).public(bits)
-        if work.keep(key, partial(fits, pool, cloud.gateway.instances)):
+        bounds = None if work.was_told(key) else pool
+        if work.keep(key, partial(fits, bounds, cloud.gateway.instances)):
             used |= {parse_address(text) for text in _texts(work.chosen[key].value)}
         else:
             waiting.append((key, pool, cloud.gateway.instances))
@@ -110,7 +113,28 @@ def settle_public_addresses(work: Work, bits: int) -> None:
         if len(found) < count:
             raise SettleError(f"{key}: the cloud's public pool {pool} is used up. Give addresses")
         used |= set(found)
-        work.choose(key, list(map(str, found)), f"reserved from the pool {pool}")
+        name = key.split(".")[1]
+        if "addresses" in design.clouds[name].gateway.gives:
+            why = f"stands in from the pool {pool} until the cloud tells its own"
+        else:
+            why = f"reserved from the pool {pool}"
+        work.choose(key, list(map(str, found)), why)
+
+
+def settle_peers(work: Work) -> None:
+    """Where BGP ends in gateway subnets: kept if the cloud told it, and it still lies there."""
+
+    def fits(own: Prefix, count: int, value: Value) -> bool:
+        held = list(map(parse_address, _texts(value)))
+        return len(held) == count and all(map(own.holds, held))
+
+    bits = families(work.design)[0]
+    for name, cloud in work.design.clouds.items():
+        key = f"clouds.{name}.gateway.peers"
+        if cloud.gateway.peers is None and name in work.needs.cloud_gateways and work.was_told(key):
+            here = f"clouds.{name}.gateway.subnet{suffix(bits)}"
+            own = work.prefix_of(here, gateway_subnet(cloud, bits))
+            work.keep(key, partial(fits, own, cloud.gateway.instances))
 
 
 def _texts(value: Value) -> list[str]:

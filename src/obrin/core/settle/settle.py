@@ -20,7 +20,7 @@ from obrin.core.design.references import all_suites
 from obrin.core.settle.choices import Choice, Choices, Value
 from obrin.core.settle.classes import settle_class
 from obrin.core.settle.inside import settle_inside_blocks, settle_loopbacks
-from obrin.core.settle.numbers import settle_as_numbers, settle_public_addresses
+from obrin.core.settle.numbers import settle_as_numbers, settle_peers, settle_public_addresses
 from obrin.core.settle.spaces import settle_spaces
 from obrin.core.settle.suites import settle_suites
 from obrin.core.settle.translation import settle_translation
@@ -59,6 +59,7 @@ def settle(
         settle_spaces(work, bits)
     for bits in (32, 128):
         settle_public_addresses(work, bits)
+    settle_peers(work)
     settle_translation(work)
     for bits in families(design):
         settle_inside_blocks(work, bits)

@@ -46,6 +46,11 @@ class Work:
         self.chosen[key] = earlier
         return True
 
+    def was_told(self, key: str) -> bool:
+        """Whether the earlier value is an end's own."""
+        earlier = self.previous.get(key)
+        return earlier is not None and bool(earlier.told_by)
+
     def choose(self, key: str, value: Value, why: str) -> None:
         """The words of an earlier choice stay with its value."""
         earlier = self.previous.get(key)

@@ -47,7 +47,8 @@ class SettledHubTable:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SettledCloudGateway:
     """`instances` are the public addresses, instance 1 first, of each family in which somebody
-    calls; `zones` are theirs, where known.
+    calls; `zones` are theirs, where known; `peers` are theirs in the gateway subnet, where these
+    are not the first ones. Of what the cloud `gives`, `unknown` is what it has not told yet.
     `demand` is what is asked of it, `asn` None where it speaks no BGP."""
 
     subnet: Dual[Prefix]
@@ -56,6 +57,9 @@ class SettledCloudGateway:
     asn: int | None
     instances: tuple[Dual[Address], ...]
     zones: tuple[str, ...] = ()
+    peers: tuple[Address, ...] = ()
+    gives: frozenset[str] = frozenset()
+    unknown: frozenset[str] = frozenset()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -130,14 +134,28 @@ class SettledCloud:
         return next((table for table in self.hub_tables if user in table.users), None)
 
     def own_address(self, instance: int) -> Address | None:
-        """The instance's in the gateway subnet, after those that the cloud keeps."""
-        return None if self.gateway is None else self.gateway.subnet.first.address_at(3 + instance)
+        """The instance's in the gateway subnet: given, told, or after what the cloud keeps."""
+        if self.gateway is None:
+            return None
+        if self.gateway.peers:
+            return self.gateway.peers[instance - 1]
+        return self.gateway.subnet.first.address_at(FIRST_FREE + instance)
+
+    @property
+    def own_addresses(self) -> tuple[Address, ...]:
+        """Of all instances in the gateway subnet."""
+        found = (self.own_address(number) for number, _ in enumerate(self.instances, 1))
+        return tuple(address for address in found if address is not None)
 
     def router_id(self, instance: int) -> int:
         """The instance's own address; without a gateway, that of the network's own router. Without
         IPv4, a number made of it."""
         own = self.own_address(instance)
         return identifier_of(own or self.spaces.first[0].address_at(1))
+
+
+FIRST_FREE = 3
+"""In a gateway subnet, the instances come after so many addresses."""
 
 
 def identifier_of(address: Address) -> int:
@@ -169,6 +187,9 @@ def _gateway(picker: Picker, needs: Needs, name: str, cloud: Cloud) -> SettledCl
     here, own = f"clouds.{name}.gateway", cloud.gateway
     families = [_public(picker, needs, name, own, bits) for bits in (32, 128)]
     speaks = own.asn is not None or name in needs.clouds_with_bgp
+    peers = picker.optional(f"{here}.peers", own.peers)
+    told = {"addresses": ("addresses", "addresses6"), "peers": ("peers",)}
+    known = {n for n, keys in told.items() if any(picker.told(f"{here}.{k}") for k in keys)}
     return SettledCloudGateway(
         subnet=picker.dual(here, "subnet", own.subnet, own.subnet6),
         gateway_class=str(picker.value(f"{here}.class", own.gateway_class)),
@@ -176,6 +197,9 @@ def _gateway(picker: Picker, needs: Needs, name: str, cloud: Cloud) -> SettledCl
         asn=picker.integer(f"{here}.as", own.asn) if speaks else None,
         instances=tuple(Dual(*pair) for pair in itertools.zip_longest(*families)),
         zones=tuple(own.zones or ()),
+        peers=tuple(map(parse_address, peers)) if isinstance(peers, list) else (),
+        gives=frozenset(own.gives),
+        unknown=frozenset(own.gives) - known,
     )
 
 

@@ -30,6 +30,16 @@ class Picker:
             raise SettleError(f"{key} is still blank. Run 'obrin settle' first")
         return choice.value
 
+    def optional(self, key: str, given: Value | None) -> Value | None:
+        """None where nothing is given or chosen."""
+        choice = self.choices.get(key)
+        return given if given is not None or choice is None else choice.value
+
+    def told(self, key: str) -> bool:
+        """Whether it is an end's own value."""
+        choice = self.choices.get(key)
+        return choice is not None and bool(choice.told_by)
+
     def integer(self, key: str, given: int | None) -> int:
         value = self.value(key, given)
         return int(value) if not isinstance(value, list) else int(value[0])

@@ -6,6 +6,7 @@ import threading
 from collections.abc import Iterable, Mapping
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from dataclasses import dataclass, field
+from types import MappingProxyType
 
 from obrin.core.errors import OutsideError
 from obrin.core.handover.pack import Pack
@@ -85,16 +86,20 @@ def tasks_of(
 
 
 def execute(
-    tasks: Iterable[Task], journal: Journal, report: Report, design: str = ""
+    tasks: Iterable[Task],
+    journal: Journal,
+    report: Report,
+    design: str = "",
+    before: Mapping[str, Done] = MappingProxyType({}),
 ) -> dict[str, Done]:
-    """Do every task for a design; what was done, by name. Raises OutsideError for the first that
-    fails.
+    """Do every task for a design but those done `before`; what was done, by name, these included.
+    Raises OutsideError for the first that fails.
 
     When one fails, tasks that already run are finished, and no new one is begun. When the program
     is interrupted, waiting ends at once; the journal knows what was begun.
     """
-    left = {task.name: task for task in tasks}
-    done: dict[str, Done] = {}
+    left = {task.name: task for task in tasks if task.name not in before}
+    done = dict(before)
     failure: Exception | None = None
     running: dict[Future[Done], Task] = {}
     run = _Run(journal, report, design)

@@ -11,7 +11,15 @@ from obrin.core.settled.model import Settled
 from obrin.live.connect.ended import Ended, end_access, end_rest, find_ended
 from obrin.live.connect.execute import CloudTask, Task, execute, tasks_of
 from obrin.live.connect.journal import Journal
-from obrin.live.drivers.protocol import Ends, Progress, Report
+from obrin.live.connect.learning import (
+    NOTHING,
+    Learned,
+    learn,
+    learned_lines,
+    telling,
+    told_by,
+)
+from obrin.live.drivers.protocol import Done, Ends, Progress, Report
 from obrin.live.files import private_folder
 from obrin.live.observe.status import TunnelStatus, read_status
 from obrin.live.packs import handed_over
@@ -44,11 +52,12 @@ class Plan:
 @dataclass(frozen=True, slots=True)
 class Connected:
     """`done` is what each step that changed something did, by its name; `unchanged` is how many did
-    nothing."""
+    nothing; `learned` what the ends told of themselves."""
 
     done: dict[str, str]
     unchanged: int
     status: tuple[TunnelStatus, ...]
+    learned: Learned = NOTHING
 
 
 def plan_connect(
@@ -123,12 +132,36 @@ def connect_whole(
     with closing(Journal(project.journal_path)) as journal:
         if not keep:
             end_access(plan.ended, ends, journal, report)
-        done = execute(plan.tasks, journal, report, project.design_path.stem)
+        done, learned = _execute(project, settled, ends, plan, journal, report)
         if not keep:
             end_rest(plan.ended, journal, report)
     changed = {name: found.note for name, found in done.items() if found.changed}
-    status = wait_until_up(settled, ends, report, timeout)
-    return Connected(changed, len(done) - len(changed), tuple(status))
+    status = wait_until_up(_now(project, settled, learned), ends, report, timeout)
+    return Connected(changed, len(done) - len(changed), tuple(status), learned)
+
+
+def _execute(
+    project: Project, settled: Settled, ends: Ends, plan: Plan, journal: Journal, report: Report
+) -> tuple[dict[str, Done], Learned]:
+    """What an end has to tell first is built first; then all, by what was told."""
+    design, first = project.design_path.stem, telling(plan.tasks)
+    if not first:
+        return execute(plan.tasks, journal, report, design), NOTHING
+    done = execute(first, journal, report, design)
+    learned = learn(project, told_by(settled, ends, first))
+    tasks: Sequence[Task] = plan.tasks
+    for line in learned_lines(learned):
+        report(Progress("told", "done", line))
+    if learned.values:
+        settled = _now(project, settled, learned)
+        packs = handed_over(project, settled).packs
+        tasks = tasks_of(settled, packs, project.secrets(settled), ends)
+    return execute(tasks, journal, report, design, done), learned
+
+
+def _now(project: Project, settled: Settled, learned: Learned) -> Settled:
+    """The design as it is settled since."""
+    return project.settled()[1] if learned.values else settled
 
 
 def ended_of(project: Project, settled: Settled, ends: Ends) -> Ended:

@@ -13,6 +13,7 @@ from dataclasses import dataclass, field
 from typing import Any, Protocol
 
 from obrin.core.handover.secrets import Secrets
+from obrin.core.settle.choices import Value
 from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
 from obrin.live.drivers.seen import Answer, Dropped, EndStatus, Question, RouteSeen, Streamed
@@ -39,12 +40,14 @@ class CloudStep:
 
     `body` is the driver's own affair, secrets included, so it is never printed. `needs` are names
     of steps that come first. `tunnel` is the label of the tunnel that it makes, if it makes one.
+    `tells` are clouds of which something is known only once it is done.
     """
 
     name: str
     body: Any = field(repr=False)
     needs: frozenset[str] = frozenset()
     tunnel: str = ""
+    tells: frozenset[str] = frozenset()
 
 
 @dataclass(frozen=True, slots=True)
@@ -76,6 +79,9 @@ class CloudDriver(Protocol):
 
     def do(self, step: CloudStep, report: Report, stop: threading.Event) -> Done:
         """Do it and wait until it is done, or until `stop` is set."""
+
+    def told(self, settled: Settled, cloud: str) -> dict[str, Value]:
+        """What the cloud chose itself, by its place in the design; nothing before it is built."""
 
     def held(self) -> list[str]:
         """Names of all that is there, in the order of building; what is on its way out is not."""

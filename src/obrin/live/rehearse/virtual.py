@@ -31,6 +31,7 @@ from obrin.device.router import Router
 from obrin.live.drivers.practice_cloud.steps import (
     RESOURCE_KINDS,
     cloud_steps,
+    planned,
     tunnel_step,
 )
 from obrin.live.drivers.protocol import CloudStep
@@ -77,7 +78,7 @@ class VirtualWorld:
         self._flying: list[tuple[float, int, str, bytes]] = []
         self._count = itertools.count()
         self.dirty = False
-        self.store = Store(offering, SPEED, self._mark, b"key")
+        self.store = Store(offering, SPEED, self._mark, b"key", wished=planned(settled))
         self.cloud = Cloud(_seeded(seed, 11))
         self.told = Told(self.store, self.wall)
         self.lans = {

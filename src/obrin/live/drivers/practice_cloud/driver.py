@@ -5,8 +5,11 @@ from __future__ import annotations
 import threading
 from collections.abc import Collection, Iterable
 
+from obrin.core.address.prefix import parse_address
 from obrin.core.errors import OutsideError
 from obrin.core.handover.secrets import Secrets
+from obrin.core.settle.choices import Value
+from obrin.core.settle.work import suffix
 from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
 from obrin.live.drivers.observed import answered, asked, dropped, end_statuses
@@ -88,6 +91,27 @@ class PracticeCloud:
             report(Progress(name, "waiting", f"{state['percent']} %", left))
             if stop.wait(min(max(left, 0.02), POLL)):
                 raise OutsideError("interrupted while the cloud was building")
+
+    def told(self, settled: Settled, cloud: str) -> dict[str, Value]:
+        """Of what it `gives` by the design."""
+        own, found = settled.clouds[cloud].gateway, dict[str, Value]()
+        if own is None or not own.gives:
+            return found
+        items = {
+            f"{kind}/{item['name']}": item.get("given", [])
+            for kind in ("addresses", "gateways")
+            for item in self._client.get(f"/v1/{kind}")["items"]
+        }
+        here = f"clouds.{cloud}.gateway"
+        if "peers" in own.gives and items.get(f"gateways/{cloud}"):
+            found[f"{here}.peers"] = items[f"gateways/{cloud}"]
+        public = [items.get(f"addresses/{cloud}.{n}", []) for n, _ in enumerate(own.instances, 1)]
+        if "addresses" in own.gives and all(public):
+            for bits in (32, 128):
+                held = [t for texts in public for t in texts if parse_address(t).bits == bits]
+                if held:
+                    found[f"{here}.addresses{suffix(bits)}"] = held
+        return found
 
     def held(self) -> list[str]:
         return [

@@ -39,6 +39,9 @@ ACCESS = (*(f"{kind}/" for kind in JOINING), "filters/")
 """Kinds that let somebody in."""
 
 
+FAMILY = {32: "ipv4", 128: "ipv6"}
+
+
 def cloud_steps(settled: Settled, clouds: Collection[str], secrets: Secrets) -> list[CloudStep]:
     """All steps at these clouds."""
     served = _served(settled, clouds, secrets.barred)
@@ -50,6 +53,17 @@ def cloud_steps(settled: Settled, clouds: Collection[str], secrets: Secrets) -> 
         *far_ends.values(),
         *(tunnel_step(settled, tunnel, secrets) for tunnel in served),
     ]
+
+
+def planned(settled: Settled) -> dict[str, list[str]]:
+    """The addresses of a design that its clouds would choose themselves, by the name of the step:
+    for a world that is to be as the design has it."""
+    found: dict[str, list[str]] = {}
+    for name, cloud in settled.clouds.items():
+        found[f"gateways/{name}"] = list(map(str, cloud.own_addresses))
+        for number, instance in enumerate(cloud.instances, 1):
+            found[f"addresses/{name}.{number}"] = list(map(str, instance))
+    return found
 
 
 def _circuits(settled: Settled, clouds: Collection[str]) -> list[SettledCircuit]:
@@ -147,10 +161,17 @@ def _network(settled: Settled, cloud: SettledCloud) -> list[CloudStep]:
         needs=below,
     )
     names = [f"{name}.{number}" for number, _ in enumerate(cloud.instances, 1)]
+    gives = cloud.gateway.gives
     addresses = [
-        CloudStep(name=f"addresses/{reserved}", body={"addresses": list(map(str, instance))})
+        CloudStep(
+            name=f"addresses/{reserved}",
+            body={"families": [FAMILY[a.bits] for a in instance]}
+            if "addresses" in gives
+            else {"addresses": list(map(str, instance))},
+        )
         for reserved, instance in zip(names, cloud.instances, strict=True)
     ]
+    chosen = {} if "peers" in gives else {"peer_addresses": list(map(str, cloud.own_addresses))}
     gateway = CloudStep(
         name=f"gateways/{name}",
         body={
@@ -158,8 +179,10 @@ def _network(settled: Settled, cloud: SettledCloud) -> list[CloudStep]:
             "capacity_class": cloud.gateway.gateway_class,
             "autonomous_system": cloud.as_number,
             "public_addresses": names,
+            **chosen,
         },
         needs=frozenset({own.name, *(address.name for address in addresses)}),
+        tells=frozenset({name}) if gives else frozenset(),
     )
     return [network, *subnets, own, *addresses, gateway]
 

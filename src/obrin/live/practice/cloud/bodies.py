@@ -73,18 +73,36 @@ class Subnet(Body):
 
 
 class Address(Body):
-    """Public addresses of one instance, one of each family, reserved by name."""
+    """Public addresses of one instance, one of each family, reserved by name: those that are asked
+    for, or in each of `families` one that the cloud gives."""
 
-    addresses: Annotated[list[AddressText], Field(min_length=1, max_length=2)]
+    addresses: Annotated[list[AddressText], Field(max_length=2)] = Field(default_factory=list)
+    families: Annotated[list[Literal["ipv4", "ipv6"]], Field(max_length=2)] = Field(
+        default_factory=list
+    )
+
+    @model_validator(mode="after")
+    def _either(self) -> Address:
+        if bool(self.addresses) is bool(self.families):
+            raise ValueError("give either addresses or families")
+        return self
 
 
 class Gateway(Body):
-    """One instance runs for each public address."""
+    """One instance runs for each public address. `peer_addresses` are theirs in the gateway subnet;
+    left out, the cloud gives them."""
 
     network: Name
     capacity_class: Name
     autonomous_system: AsNumber
     public_addresses: Annotated[list[Name], Field(min_length=1, max_length=2)]
+    peer_addresses: Annotated[list[AddressText], Field(max_length=2)] = Field(default_factory=list)
+
+    @model_validator(mode="after")
+    def _one_each(self) -> Gateway:
+        if self.peer_addresses and len(self.peer_addresses) != len(self.public_addresses):
+            raise ValueError("give a peer address for each instance")
+        return self
 
 
 class FarEnd(Body):

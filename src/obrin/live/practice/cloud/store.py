@@ -7,32 +7,26 @@ seconds pass in each.
 
 from __future__ import annotations
 
-import hmac
-import json
 import re
-from collections.abc import Callable, Collection
-from dataclasses import dataclass
+from collections.abc import Callable, Collection, Mapping, Sequence
+from types import MappingProxyType
 from typing import Any
 
-from obrin.core.catalogue.offering import GatewayClass, Offered
-from obrin.core.errors import ObrinError
-from obrin.core.handover.standard.ipsec import decode_suite
-from obrin.device.credentials import credential_from
-from obrin.live.practice.clock import wall_clock
+from obrin.core.catalogue.offering import Offered
 from obrin.live.practice.cloud.bodies import (
     KINDS,
     Attachment,
     Body,
     Circuit,
     Gateway,
-    JoinedBody,
     Network,
-    Subnet,
-    Tunnel,
     Way,
     references,
 )
-from obrin.live.practice.service import UNUSABLE, Problem
+from obrin.live.practice.cloud.giving import Giving
+from obrin.live.practice.cloud.resource import FAILED, WAITING, Operation, Resource
+from obrin.live.practice.cloud.rules import Rules
+from obrin.live.practice.service import Problem
 
 MINUTES = {
     "networks": 0.2,
@@ -44,66 +38,14 @@ MINUTES = {
     "tunnels": 1.0,
     "filters": 0.2,
 }
-QUOTAS = {"networks": 10, "gateways": 10, "addresses": 20}
 OPERATIONS_KEPT = 1000
-FAILED = "failed"
-WAITING = "waiting"
-"""Of what is built, and another owner has to accept."""
-
-
-@dataclass(slots=True)
-class Resource:
-    kind: str
-    name: str
-    body: Body
-    state: str = "building"
-    waits_for: str = ""
-
-    def shown(self) -> dict[str, Any]:
-        """As a client may see it: without secrets."""
-        shown = self.body.model_dump(mode="json", exclude=SECRETS)
-        asked = {"waits_for": self.waits_for} if self.state == WAITING else {}
-        return {"name": self.name, "state": self.state, **asked, "properties": shown}
-
-    def etag(self, key: bytes) -> str:
-        """Keyed, so that it cannot be used to try out guesses at the secrets in the body."""
-        text = json.dumps([self.body.model_dump(mode="json"), self.state], sort_keys=True)
-        return '"' + hmac.new(key, text.encode(), "sha256").hexdigest()[:24] + '"'
-
-
-@dataclass(slots=True, kw_only=True)
-class Operation:
-    number: int
-    kind: str
-    name: str
-    action: str
-    begun: float
-    ends: float
-    status: str = "running"
-
-    def shown(self, now: float) -> dict[str, Any]:
-        whole = max(self.ends - self.begun, 1e-9)
-        percent = 100 if self.status != "running" else min(99, (now - self.begun) / whole * 100)
-        return {
-            "id": str(self.number),
-            "resource": f"/v1/{self.kind}/{self.name}",
-            "action": self.action,
-            "status": self.status,
-            "percent": int(percent),
-            "seconds_left": round(max(self.ends - now, 0.0), 3),
-        }
-
-
-SECRETS = {"pre_shared_key", "session_passwords", "certificate"}
-"""What a tunnel's body can be given and never gives back."""
-
-
 _NAME = re.compile(r"[A-Za-z0-9._-]{1,128}")
 
 
 class Store:
     """`agreed` is what other owners have accepted before, as `kind/name`; None where they accept
-    everything. What is `failing`, by kind or by `kind/name`, fails once when it is built."""
+    everything. What is `failing`, by kind or by `kind/name`, fails once when it is built. Of what
+    the cloud gives, it gives what is `wished`, by `kind/name`, and otherwise what it likes."""
 
     def __init__(
         self,
@@ -112,11 +54,13 @@ class Store:
         changed: Callable[[], None],
         etag_key: bytes,
         agreed: Collection[str] | None = None,
+        wished: Mapping[str, Sequence[str]] = MappingProxyType({}),
     ) -> None:
         self._etag_key = etag_key
         self._agreed = None if agreed is None else set(agreed)
-        self.offering = offering
         self.resources: dict[tuple[str, str], Resource] = {}
+        self._giving = Giving(offering, wished)
+        self._rules = Rules(offering, self.resources)
         self.operations: dict[int, Operation] = {}
         self.failing: set[str] = set()
         self._speed = speed
@@ -173,8 +117,9 @@ class Store:
                 raise Problem(412, "changed meanwhile", f"{kind} {name} is not as you read it")
         elif if_match is not None:
             raise Problem(412, "gone", f"there is no {kind} {name} to change")
-        self._admit(kind, name, body)
+        self._rules.admit(kind, name, body)
         resource = Resource(kind, name, body)
+        resource.given = self._giving.give(self.resources, resource, existing)
         self.resources[kind, name] = resource
         return resource, self._begin(kind, name, "build", self._seconds(kind, body), now)
 
@@ -212,14 +157,8 @@ class Store:
 
     def _seconds(self, kind: str, body: Body) -> float:
         if isinstance(body, Gateway):
-            return self._class(body.network, body.capacity_class).build_minutes * 60.0
+            return self._rules.class_of(body).build_minutes * 60.0
         return MINUTES[kind] * 60.0
-
-    def _class(self, network: str, name: str) -> GatewayClass:
-        found = self.offering.of(network).find_class(name)
-        if found is not None:
-            return found
-        raise Problem(422, "no such class", f"there is no capacity class {name}")
 
     def next_timer(self) -> float:
         return min(
@@ -275,123 +214,6 @@ class Store:
             operation.status = "succeeded" if mine else operation.status
         self._changed()
         return resource
-
-    # Rules of the cloud
-
-    def _admit(self, kind: str, name: str, body: Body) -> None:
-        for other_kind, other in references(kind, body):
-            needed = self.resources.get((other_kind, other))
-            if needed is None:
-                raise Problem(409, "missing", f"{kind} {name} needs {other_kind} {other}")
-            if needed.state != "ready":
-                raise Problem(
-                    409, "not ready", f"{other_kind} {other} is {needed.state}; wait for it"
-                )
-        count = sum(k == kind for k, _ in self.resources)
-        if (kind, name) not in self.resources and count >= QUOTAS.get(kind, 10_000):
-            raise Problem(403, "quota", f"no more than {QUOTAS[kind]} {kind} are allowed")
-        if isinstance(body, Network):
-            for space in body.spaces:
-                if space.bits == 32 and space.length < self.offering.of(name).largest_space:
-                    raise Problem(422, "too large", f"{space} is larger than allowed")
-        elif isinstance(body, Subnet):
-            self._admit_subnet(name, body)
-        elif isinstance(body, Gateway):
-            self._admit_gateway(body)
-        elif isinstance(body, Attachment):
-            self._admit_joined(body.hub, body.joined)
-        elif isinstance(body, Way):
-            gateway = self.resources["gateways", body.gateway].body
-            if isinstance(gateway, Gateway):
-                self._admit_joined(gateway.network, body.joined)
-        if isinstance(body, Tunnel):
-            self._admit_tunnel(name, body)
-
-    def _admit_joined(self, network: str, joined: JoinedBody | None) -> None:
-        """Everything at a hub uses one of its tables, and nothing elsewhere does."""
-        body = self.resources["networks", network].body
-        tables = body.tables if isinstance(body, Network) else []
-        if (joined is None) is bool(tables):
-            what = "name the table that it uses" if tables else f"{network} has no route tables"
-            raise Problem(422, "route table", what)
-        named = () if joined is None else (joined.uses, *joined.fills)
-        for table in named:
-            if table not in tables:
-                raise Problem(422, "no such table", f"{network} has no route table {table}")
-
-    def _subnets(self, network: str, but: str) -> list[Subnet]:
-        return [
-            r.body
-            for (k, n), r in self.resources.items()
-            if k == "subnets"
-            and n != but
-            and isinstance(r.body, Subnet)
-            and r.body.network == network
-        ]
-
-    def _admit_subnet(self, name: str, body: Subnet) -> None:
-        network = self.resources["networks", body.network].body
-        others = self._subnets(body.network, name)
-        smallest = self.offering.of(body.network).smallest_subnet
-        for prefix in body.prefixes:
-            if isinstance(network, Network) and not any(s.covers(prefix) for s in network.spaces):
-                held = ", ".join(map(str, network.spaces))
-                raise Problem(422, "outside", f"{prefix} is not inside {held}")
-            if prefix.bits == 32 and prefix.length > smallest:
-                raise Problem(422, "too small", f"{prefix} is smaller than a subnet can be")
-            for other in (p for subnet in others for p in subnet.prefixes):
-                if other.overlaps(prefix):
-                    raise Problem(409, "overlap", f"{prefix} overlaps {other}")
-
-    def _admit_gateway(self, body: Gateway) -> None:
-        found = self._class(body.network, body.capacity_class)
-        if len(body.public_addresses) > found.instances:
-            raise Problem(422, "too many instances", f"{found.name} runs {found.instances}")
-        subnets = [s for s in self._subnets(body.network, "") if s.role == "gateway"]
-        if not subnets:
-            raise Problem(409, "missing", f"network {body.network} has no gateway subnet")
-        for prefix in subnets[0].prefixes:
-            if prefix.bits == 32 and prefix.length > found.subnet_length:
-                raise Problem(
-                    422,
-                    "gateway subnet too small",
-                    f"{found.name} needs a /{found.subnet_length}, there is {prefix}",
-                )
-
-    def _admit_tunnel(self, name: str, body: Tunnel) -> None:
-        gateway = self.resources["gateways", body.gateway].body
-        if not isinstance(gateway, Gateway):
-            return
-        if body.instance > len(gateway.public_addresses):
-            raise Problem(422, "no such instance", f"{body.gateway} has no {body.instance}")
-        found = self._class(gateway.network, gateway.capacity_class)
-        if body.bgp is not None and not found.bgp:
-            raise Problem(422, "no BGP", f"class {found.name} does not speak BGP")
-        others = [
-            r
-            for r in self.resources.values()
-            if isinstance(r.body, Tunnel) and r.body.gateway == body.gateway and r.name != name
-        ]
-        if len(others) >= found.tunnels:
-            raise Problem(403, "quota", f"class {found.name} holds {found.tunnels} tunnels")
-        for reserved in self.offering.of(gateway.network).reserved_inside:
-            for block in body.inside:
-                if reserved.overlaps(block):
-                    raise Problem(422, "reserved", f"{block} lies in {reserved}")
-        for other in others:
-            held = other.body.inside if isinstance(other.body, Tunnel) else ()
-            taken = [b for b in body.inside if any(b.overlaps(one) for one in held)]
-            if taken:
-                raise Problem(409, "overlap", f"{taken[0]} is used by tunnel {other.name}")
-        try:
-            decode_suite(body.suite)
-        except (*UNUSABLE, ObrinError) as error:
-            raise Problem(422, "suite", f"the suite is not usable: {error}") from error
-        try:
-            if body.certificate is not None:
-                credential_from(body.certificate.as_standard(), wall_clock)
-        except ObrinError as error:
-            raise Problem(422, "certificate", str(error)) from error
 
 
 def _parse(kind: str, data: dict[str, Any]) -> Body:

@@ -25,7 +25,6 @@ from obrin.device.cloud_config import (
 from obrin.device.config import RouterConfig, RouterTunnel, RouterWay, StaticWay
 from obrin.device.credentials import Wall, credential_from
 from obrin.live.practice.cloud.bodies import (
-    Address,
     Attachment,
     BfdBody,
     Circuit,
@@ -76,7 +75,7 @@ class Told:
         rules = {f.network: tuple(_rules(f)) for f in self._filters()}
         running = (body for ways in self._ways.values() for body in ways.items())
         return CloudConfig(
-            networks=dict(self._networks(subnets)),
+            networks=dict(self._networks()),
             subnets=subnets,
             rules=rules,
             instances=instances,
@@ -84,24 +83,22 @@ class Told:
             joined={n: _joined(body.joined) for n, body in running if body.joined is not None},
         )
 
-    def _networks(self, subnets: tuple[CloudSubnet, ...]) -> Iterator[tuple[str, CloudNetwork]]:
+    def _networks(self) -> Iterator[tuple[str, CloudNetwork]]:
         gateways = {
-            r.body.network: r.body
+            r.body.network: (r.body, r.addresses)
             for r in self._store.ready("gateways")
             if isinstance(r.body, Gateway)
         }
         for resource in self._store.ready("networks"):
-            body, gateway = resource.body, gateways.get(resource.name)
+            body, (gateway, peers) = resource.body, gateways.get(resource.name, (None, ()))
             if isinstance(body, Network):
-                own = _gateway_subnet(subnets, resource.name)
+                own = parse_address(peers[0]) if peers else body.spaces[0].address_at(1)
                 yield (
                     resource.name,
                     CloudNetwork(
                         spaces=tuple(body.spaces),
                         asn=0 if gateway is None else gateway.autonomous_system,
-                        identifier=identifier_of(
-                            body.spaces[0].address_at(1) if own is None else _address(own, 1)
-                        ),
+                        identifier=identifier_of(own),
                         tables=tuple(body.tables),
                     ),
                 )
@@ -123,10 +120,11 @@ class Told:
         self, name: str, gateway: Gateway, subnets: tuple[CloudSubnet, ...]
     ) -> Iterator[tuple[str, InstanceConfig]]:
         own = _gateway_subnet(subnets, gateway.network)
+        peers = self._store.get("gateways", name).addresses
         for number, address_name in enumerate(gateway.public_addresses, 1):
-            reserved = self._store.get("addresses", address_name).body
-            if own is None or not isinstance(reserved, Address):
+            if own is None:
                 continue
+            reserved = self._store.get("addresses", address_name)
             public = of_families(map(parse_address, reserved.addresses))
             key = f"{name}-{number}"
             ways = self._ways_of("tunnels", name, key, number)
@@ -136,7 +134,7 @@ class Told:
                 networks=_workloads(subnets, gateway.network),
                 neighbours=neighbours(
                     tunnels,
-                    Own(gateway.autonomous_system, identifier_of(_address(own, number))),
+                    Own(gateway.autonomous_system, identifier_of(parse_address(peers[number - 1]))),
                     {n: self._far_end(t).autonomous_system for n, t in tunnels.items()},
                 ),
                 static=tuple(self._static(tunnels)),
@@ -153,6 +151,7 @@ class Told:
         """What all circuits of a gateway end at: it goes on when an instance fails."""
         own, key = _gateway_subnet(subnets, gateway.network), f"{name}-lines"
         ways = self._ways_of("circuits", name, key)
+        peers = self._store.get("gateways", name).addresses
         lines = {n: body for n, body in ways.items() if isinstance(body, Circuit)}
         if not lines or own is None:
             return
@@ -164,7 +163,7 @@ class Told:
             networks=_workloads(subnets, gateway.network),
             neighbours=neighbours(
                 lines,
-                Own(gateway.autonomous_system, identifier_of(_address(own, 1))),
+                Own(gateway.autonomous_system, identifier_of(parse_address(peers[0]))),
                 {n: circuit.autonomous_system for n, circuit in lines.items()},
             ),
             static=tuple(
@@ -261,11 +260,6 @@ def _gateway_subnet(subnets: tuple[CloudSubnet, ...], network: str) -> Prefix | 
     """Of the first family."""
     own = (s.prefixes[0] for s in subnets if s.network == network and not s.workload)
     return next(own, None)
-
-
-def _address(own: Prefix, number: int) -> AnyAddress:
-    """An instance's own in the gateway subnet, after those that the cloud keeps."""
-    return own.address_at(3 + number)
 
 
 def _workloads(subnets: tuple[CloudSubnet, ...], network: str) -> tuple[tuple[str, Prefix], ...]:

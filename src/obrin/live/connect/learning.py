@@ -1,0 +1,78 @@
+"""What an end alone knows, and tells once it is built: taken back into the settled file, and into
+the packs of those who need it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+
+from obrin.core.settle.choices import Choice, Value
+from obrin.core.settled.model import Settled
+from obrin.live.connect.execute import CloudTask, Task
+from obrin.live.drivers.protocol import Ends
+from obrin.live.packs import handed_over
+from obrin.live.project import Project
+
+
+@dataclass(frozen=True, slots=True)
+class Learned:
+    """`values` are new ones, by place in the design; `sheets` the gateways whose packs changed;
+    `told` what their owner should know about packs."""
+
+    values: dict[str, Value]
+    sheets: tuple[str, ...] = ()
+    told: tuple[str, ...] = ()
+
+
+NOTHING = Learned({})
+
+
+def telling(tasks: Sequence[Task]) -> list[Task]:
+    """Those after which an end tells something of its own, and all that they need."""
+    by_name = {task.name: task for task in tasks}
+    waiting = [task.name for task in tasks if isinstance(task, CloudTask) and task.step.tells]
+    wanted: dict[str, Task] = {}
+    while waiting:
+        name = waiting.pop()
+        if name not in wanted:
+            wanted[name] = by_name[name]
+            waiting += by_name[name].needs
+    return [task for task in tasks if task.name in wanted]
+
+
+def told_by(settled: Settled, ends: Ends, tasks: Sequence[Task]) -> dict[str, Choice]:
+    """What the ends tell of which these tasks are, by place in the design."""
+    found: dict[str, Choice] = {}
+    clouds = {c for task in tasks if isinstance(task, CloudTask) for c in task.step.tells}
+    for cloud in sorted(clouds):
+        for place, value in ends.clouds[cloud].told(settled, cloud).items():
+            why = f"cloud {cloud} told it after it was built"
+            found[place] = Choice(value, why, told_by=f"cloud {cloud}")
+    return found
+
+
+def learn(project: Project, told: Mapping[str, Choice]) -> Learned:
+    """Take back what is new: the settled file is written, and then the packs that differ by it."""
+    document = project.read()
+    before = project.read_choices(document.design)
+    new = {place: choice for place, choice in told.items() if _new(before.get(place), choice)}
+    if not new:
+        return NOTHING
+    choices = {**before, **new}
+    settled = project.build(document, choices)
+    project.write_choices(choices)
+    handed = handed_over(project, settled)
+    return Learned({p: c.value for p, c in new.items()}, handed.anew, handed.told)
+
+
+def _new(before: Choice | None, told: Choice) -> bool:
+    return before is None or not before.told_by or before.value != told.value
+
+
+def learned_lines(learned: Learned) -> Iterator[str]:
+    """In words, place by place, and whose sheets changed."""
+    for place, value in learned.values.items():
+        shown = ", ".join(value) if isinstance(value, list) else str(value)
+        yield f"{place} is {shown}, as the cloud told"
+    if learned.sheets:
+        yield f"new sheets for {', '.join(learned.sheets)}: who has an old one gets the new one"
