@@ -39,6 +39,13 @@ class Healthy:
             self.shape.append(name)
         return chosen
 
+    def _beside(self, name: str, share: float) -> bool:
+        """The same by a draw of its own, so that the rest of a seed's design stays as it is."""
+        chosen = random.Random(f"{self.data['name']} {name}").random() < share
+        if chosen:
+            self.shape.append(name)
+        return chosen
+
     def _build(self) -> None:
         self._whole()
         clouds = self._random.randint(1, 2)
@@ -100,7 +107,7 @@ class Healthy:
             cloud["gateway"] = {"zones": ["a", "b"]}
         if self._maybe("throughput", 0.3):
             cloud.setdefault("gateway", {})["throughput"] = "400 Mbit/s"
-        if self._maybe("gives", 0.2):
+        if self._beside(f"gives {number}", 0.2):
             cloud.setdefault("gateway", {})["gives"] = ["addresses", "peers"]
         return cloud
 

@@ -9,7 +9,6 @@ from pathlib import Path
 from typing import NamedTuple
 
 import pytest
-import yaml
 from matplotlib import font_manager
 from PIL import ImageFont
 
@@ -18,6 +17,7 @@ from obrin.cli.network_figure import network_bytes
 from obrin.cli.network_text import network_lines
 from obrin.core.picture.network import DOWN, LOST, ODD, REST, UP, picture
 from tests.cli.program import Folder
+from tests.core.test_picture import many_sites
 from tests.doubles import DESIGN, settled_of
 from tests.healthy import Healthy
 
@@ -111,26 +111,9 @@ def text_of(group: ElementTree.Element) -> Rect:
     return Rect(x, y - size * 0.75, x + width, y + size * 0.25)
 
 
-def many(count: int) -> str:
-    """A design with so many sites more, of two kinds."""
-    data = yaml.safe_load(DESIGN)
-    site, link = data["sites"]["quay"], data["links"]["quay-apps"]
-    for number in range(count):
-        name = f"kiosk-{number}"
-        uplink = {"address": f"198.51.{number // 200}.{number % 200 + 30}", "provider": "one"}
-        uplink["provider"] = ("one", "two")[number % 2]
-        data["sites"][name] = {
-            "networks": {"till": {"hosts": 10}},
-            "gateways": {f"{name}-box": {"uplinks": {"line": uplink}}},
-        }
-        ends = {"gateway": f"{name}-box", "uplink": "line"}
-        tunnels = {"a": {**ends, "instance": 1}, "b": {**ends, "instance": 2}}
-        data["links"][name] = {"site": name, "cloud": link["cloud"], "tunnels": tunnels}
-    assert site
-    return yaml.safe_dump(data, sort_keys=False)
-
-
-@pytest.mark.parametrize("text", [DESIGN, CROSSING, many(200)], ids=["one", "crossing", "200"])
+@pytest.mark.parametrize(
+    "text", [DESIGN, CROSSING, many_sites(200)], ids=["one", "crossing", "200"]
+)
 def test_no_line_crosses_a_box_and_no_text_leaves_its_own(text: str) -> None:
     settled = settled_of(text)
     drawn = picture(settled, {})
@@ -147,7 +130,7 @@ def test_whatever_is_drawn_is_readable() -> None:
 
 
 def test_states_are_said_and_drawn_and_keep_a_site_apart() -> None:
-    settled = settled_of(many(20))
+    settled = settled_of(many_sites(20))
     labels = [t.label for t in settled.tunnels()]
     whole = picture(settled, dict.fromkeys(labels, UP))
     odd = {"kiosk-3/a": DOWN, "kiosk-5/b": REST, "kiosk-7/a": ODD, "kiosk-8/a": LOST}

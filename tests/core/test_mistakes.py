@@ -71,6 +71,12 @@ def cloud_of(data: Json, link: Json) -> Json:
     return data["clouds"][link["cloud"]].setdefault("gateway", {})
 
 
+def give_addresses(gateway: Json, *addresses: str) -> None:
+    """Public ones, which are then not the cloud's to choose."""
+    gateway["addresses"] = list(addresses)
+    gateway.pop("gives", None)
+
+
 def plain_site(data: Json) -> Json:
     """A site whose networks are what they are to everybody."""
     links = [x for x in data["links"].values() if "only" in x or "seen-as" in x or "bgp" in x]
@@ -138,7 +144,7 @@ def one_address_at_two_sites(data: Json) -> None:
 @mistake("address-far-end")
 def the_clouds_own_address(data: Json) -> None:
     link = links(data)
-    cloud_of(data, link)["addresses"] = ["203.0.113.77", "203.0.113.78"]
+    give_addresses(cloud_of(data, link), "203.0.113.77", "203.0.113.78")
     first(gateway_of(data, link)["uplinks"].values())["address"] = "203.0.113.78"
 
 

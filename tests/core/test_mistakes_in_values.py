@@ -18,6 +18,7 @@ from tests.core.test_mistakes import (
     cloud_of,
     first,
     gateway_of,
+    give_addresses,
     links,
     named_first,
     uplinks,
@@ -336,12 +337,12 @@ def a_backup_too_narrow(data: Json) -> None:
 
 @case("address-twice")
 def two_instances_with_one_address(data: Json) -> None:
-    cloud_of(data, links(data))["addresses"] = ["203.0.113.77", "203.0.113.77"]
+    give_addresses(cloud_of(data, links(data)), "203.0.113.77", "203.0.113.77")
 
 
 @case("address-not-public")
 def an_instance_by_its_inner_address(data: Json) -> None:
-    cloud_of(data, links(data))["addresses"] = ["203.0.113.77", "10.9.9.9"]
+    give_addresses(cloud_of(data, links(data)), "203.0.113.77", "10.9.9.9")
 
 
 @case("address-twice")
