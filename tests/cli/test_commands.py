@@ -262,7 +262,10 @@ def test_a_damaged_settled_file_is_named_and_kept(folder: Folder) -> None:
         ("obrin keys show ", ["quay-apps/a", "quay-apps/b"]),
         ("obrin practice cut tunnel quay-apps/b", ["quay-apps/b"]),
         ("obrin practice cut uplink ", ["quay-gw/fibre", "quay-gw/radio"]),
-        ("obrin practice cut large ", ["quay-gw/fibre", "quay-gw/radio"]),
+        ("obrin practice fault large ", ["quay-gw/fibre", "quay-gw/radio"]),
+        ("obrin practice fault b", ["block", "behind"]),
+        ("obrin practice fault restart ", ["quay-gw"]),
+        ("obrin practice fault throttle ", ["cloud"]),
         ("obrin keys show --design none.yaml ", []),
     ],
 )

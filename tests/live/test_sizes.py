@@ -149,8 +149,8 @@ def test_probe_finds_the_largest_packets_and_a_path_that_loses_them(tmp_path) ->
             ("icmp", most, most),
         ]
         assert told[1]["beyond"] == f"told that {most} would pass"
-        folder.obrin("practice", "cut", "large", "quay-gw/nowhere").bad(2, "there is no uplink")
-        folder.obrin("practice", "cut", "large", "quay-gw/fibre").good()
+        folder.obrin("practice", "fault", "large", "quay-gw/nowhere").bad(2, "there is no uplink")
+        folder.obrin("practice", "fault", "large", "quay-gw/fibre").good()
         faults = folder.obrin("practice", "status", "--json").good().json
         assert valid("practice status", faults)["faults"]["narrow"] == ["quay-gw/fibre"]
         run = folder.obrin("probe", "--sizes").bad(1, "lost in silence", "NOT AS WISHED")

@@ -141,7 +141,7 @@ def test_words_say_what_was_asked_for() -> None:
         "one-way": "out",
         "block": "udp/4500",
     }
-    assert {*asked, "forget"} == set(KINDS)
+    assert {*asked, "forget", "large", "address"} == set(KINDS)
     trouble = Trouble()
     for kind, value in asked.items():
         trouble = with_more(trouble, kind, value)

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import tempfile
 from collections.abc import Callable
+from pathlib import Path
 
 from obrin.core.address.prefix import Address
 from obrin.core.handover.secrets import CertificateFiles, Secrets
@@ -10,6 +12,9 @@ from obrin.core.settled.model import Settled
 from obrin.device.router import Router
 from obrin.live.practice.cloud.names import cloud_name
 from obrin.live.rehearse import virtual
+from obrin.live.secrets.authority import AuthorityStore
+from obrin.live.secrets.file import Passphrase, SecretFile
+from obrin.live.secrets.material import certificate_files, lives_of
 from obrin.wire.host import Host, Query
 from tests.authority import NOW
 
@@ -17,6 +22,17 @@ from tests.authority import NOW
 def keys_of(settled: Settled) -> dict[str, str]:
     """By label."""
     return {s.label: f"key-of-{s.label}-1234567890" for s in settled.shared_secrets()}
+
+
+def certificates_of(settled: Settled) -> dict[str, CertificateFiles]:
+    """From an authority of its own, as the program makes them."""
+    if not settled.certified():
+        return {}
+    with tempfile.TemporaryDirectory() as folder:
+        file = SecretFile(Path(folder) / "certificates.json", Passphrase(lambda: ""))
+        store = AuthorityStore(file)
+        store.fill(settled.name, settled.certified(), lives_of(settled), NOW)
+        return certificate_files(store.read(settled.name), settled, NOW)
 
 
 class VirtualWorld(virtual.VirtualWorld):
@@ -28,7 +44,9 @@ class VirtualWorld(virtual.VirtualWorld):
         keys: dict[str, str] | None = None,
         certificates: dict[str, CertificateFiles] | None = None,
     ) -> None:
-        secrets = Secrets(keys or keys_of(settled), certificates or {})
+        if certificates is None:
+            certificates = certificates_of(settled)
+        secrets = Secrets(keys or keys_of(settled), certificates)
         super().__init__(settled, secrets, start=NOW)
 
     def host(self, address: Address) -> Host:

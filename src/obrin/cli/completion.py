@@ -38,9 +38,24 @@ def joining_names(ctx: click.Context, param: click.Parameter, incomplete: str) -
     return [name for name in names if name.startswith(incomplete)]
 
 
-def uplink_names(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
-    """`gateway/uplink`."""
-    return [name for name in _uplinks(ctx) if name.startswith(incomplete)]
+def fault_kinds(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
+    """What can go wrong on purpose."""
+    from obrin.live.practice.faults import KINDS
+
+    return [name for name in KINDS if name.startswith(incomplete)]
+
+
+def fault_places(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
+    """Where the fault can be that stands before: `gateway/uplink`, a gateway, the cloud."""
+    from obrin.live.practice.faults import CLOUD, GATEWAY, KINDS
+
+    kind = KINDS.get(str(ctx.params.get("kind")))
+    names = _uplinks(ctx)
+    if kind is not None and kind.where == CLOUD:
+        names = [CLOUD]
+    elif kind is not None and kind.where == GATEWAY:
+        names = list(dict.fromkeys(name.partition("/")[0] for name in names))
+    return [name for name in names if name.startswith(incomplete)]
 
 
 def network_names(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:

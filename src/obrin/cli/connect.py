@@ -167,9 +167,11 @@ def status(ctx: click.Context, design_file: str | None, as_json: bool) -> None:
     Example:
       obrin status --design skerrow-ferries
     """
+    from datetime import UTC, datetime
+
     from obrin.live.connect.whole import ended_of
     from obrin.live.drivers.registry import open_ends
-    from obrin.live.observe.status import read_status, read_waiting
+    from obrin.live.observe.status import clock_words, read_clocks, read_status, read_waiting
 
     project = project_of(design_file)
     _, settled = project.settled()
@@ -177,6 +179,9 @@ def status(ctx: click.Context, design_file: str | None, as_json: bool) -> None:
         found = read_status(settled, ends)
         ended = ended_of(project, settled, ends)
         waiting = read_waiting(ends)
+        clocks = read_clocks(ends, datetime.now(UTC))
+    for gateway, wrong in clocks.items():
+        click.echo(f"{clock_words(gateway, wrong)}.", err=True)
     for name, who in waiting.items():
         click.echo(f"{name} waits for {who}, who has to accept it.", err=True)
     if as_json:

@@ -298,7 +298,7 @@ class Story:
         """Part of the next design, in virtual time: only the clock is another."""
         from datetime import UTC, datetime
 
-        from obrin.cli.rehearse import print_played
+        from obrin.cli.rehearsal_told import print_played
         from obrin.core.drill.elements import parse_elements
         from obrin.core.handover.secrets import Secrets
         from obrin.core.ipsec.shared_keys import make_key

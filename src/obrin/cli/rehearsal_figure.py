@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any
 from obrin.cli.seconds_figure import FIRST, Frame, as_bytes, framed
 
 if TYPE_CHECKING:
-    from obrin.live.rehearse.play import Scene
+    from obrin.live.rehearse.scenes import Scene
 
 _BAND, _GOOD, _BAD = "#b9cfdb", "#1f4e6b", "#b3263f"
 MOST = 60

@@ -4,22 +4,24 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Callable, Iterator, Sequence
-from typing import TYPE_CHECKING, Any
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
-from obrin.cli.common import console, design_option, echo_json, json_option, print_table, project_of
+from obrin.cli.common import design_option, echo_json, json_option, project_of
 
 if TYPE_CHECKING:
-    from rich.console import Console
+    from datetime import date
 
     from obrin.core.design.document import Document
     from obrin.core.drill.elements import Element
     from obrin.core.settled.model import Settled
+    from obrin.live.practice.faults import Fault
     from obrin.live.project import Project
-    from obrin.live.rehearse.play import Asked, Gone, Rehearsal, Scene
-
-_STYLES = {"as predicted": "green", "OTHERWISE": "bold red"}
+    from obrin.live.rehearse.play import Rehearsal
+    from obrin.live.rehearse.scenes import Asked, Scene
 
 
 @click.command()
@@ -37,8 +39,21 @@ _STYLES = {"as predicted": "green", "OTHERWISE": "bold red"}
     show_default=True,
     help="So many at once, in all combinations.",
 )
+@click.option(
+    "--fault",
+    "troubles",
+    multiple=True,
+    metavar="'KIND WHERE VALUE'",
+    help="This trouble, in the words of 'practice fault', and no failures; may be given again.",
+)
 @click.option("--for", "lasting", help="Then let time pass, such as '12 h', and lose no answer.")
 @click.option("--figure", type=click.Path(), help="Draw predicted and measured, as .svg or .png.")
+@click.option(
+    "--to",
+    "folder",
+    type=click.Path(),
+    help="Keep all of it in this folder: packets, states over time, logs, tables, figure.",
+)
 @design_option
 @json_option
 @click.pass_context
@@ -48,12 +63,15 @@ def rehearse(
     sample: int | None,
     together: bool,
     depth: int,
+    troubles: tuple[str, ...],
     lasting: str | None,
     figure: str | None,
+    folder: str | None,
     design_file: str | None,
     as_json: bool,
 ) -> None:
-    """Try a design with packets: every flow, every single failure, every rekey, new keys.
+    """Try a design with packets: every flow, every single failure, every rekey, new keys, and the
+    end of what is granted until a day.
 
     A practice world of its own is built from the packs, in virtual time and in this process: hours
     pass in seconds. Many failures are tried in several worlds side by side. For each stands how
@@ -64,66 +82,141 @@ def rehearse(
     Examples:
       obrin rehearse --design skerrow-ferries
       obrin rehearse --only tunnel:harbour-timetable/north --design skerrow-ferries
-      obrin rehearse --figure rehearsal.svg --design skerrow-ferries
+      obrin rehearse --fault 'loss hh-east/fibre 5%' --design skerrow-ferries
+      obrin rehearse --to rehearsal --design skerrow-ferries
     """
     from obrin.cli.draw import figure_file
     from obrin.cli.rehearsal_figure import rehearsal_bytes
+    from obrin.cli.rehearsal_told import all_good, print_rehearsal, rehearsal_json
     from obrin.core.drill.elements import elements, parse_elements
     from obrin.core.drill.sweep import failures
     from obrin.live.files import write_whole_bytes
 
     if together and (not only or depth > 1):
         raise click.UsageError("'--together' goes with '--only', and not with '--depth'")
-    seconds = 0.0 if lasting is None else _seconds(lasting)
     drawing = None if figure is None else figure_file(figure)
     project = project_of(design_file)
     document, settled = project.settled()
     named = parse_elements(settled, only)
-    every = list(named) or elements(settled)
-    failed = _spread([named] if together else list(failures(every, depth)), sample)
-    asked, played, passed = _play(_maker(project, document, settled), failed, seconds)
-    good = all(scene.good for scene in played) and all(one.met for one in asked)
+    every = list(named) or ([] if troubles else elements(settled))
+    whole = not (only or troubles or sample)
+    asked_for = Programme(
+        failures=_spread([named] if together else list(failures(every, depth)), sample),
+        faults=_faults(settled, troubles),
+        endings=list(_endings(project, document, settled)) if whole else [],
+        seconds=0.0 if lasting is None else _seconds(lasting),
+    )
+    kept = None if folder is None else _new_folder(folder)
+    asked, played, passed = _play(_maker(project, document, settled, kept), asked_for)
+    told = rehearsal_json(asked, played, passed)
     if as_json:
-        parts = {
-            "expectations": [_asked_json(one) for one in asked],
-            "scenes": [_scene_json(scene) for scene in played],
-        }
-        echo_json({"good": good, "seconds": round(passed, 3), **parts})
+        echo_json(told)
     else:
-        _print(asked, played, passed)
+        print_rehearsal(asked, played, passed)
     if drawing is not None:
         write_whole_bytes(drawing[0], rehearsal_bytes(settled.name, played, drawing[1]))
-    ctx.exit(0 if good else 1)
+    if kept is not None:
+        _keep(kept, settled.name, (asked, played, passed))
+    ctx.exit(0 if all_good(asked, played) else 1)
 
 
-def _play(
-    make: Callable[[], Rehearsal], failed: Sequence[Sequence[Element]], seconds: float
-) -> tuple[list[Asked], list[Scene], float]:
-    """What was asked, what was played, and how long that took in all worlds. Failures are tried in
-    the world that is there, or in several side by side."""
+@dataclass(frozen=True, slots=True)
+class Programme:
+    """What is rehearsed besides expectations, rekeys and new keys: failures, faults, the design
+    after each day on which something granted ends, and quiet `seconds` in the end."""
+
+    failures: Sequence[Sequence[Element]]
+    faults: Sequence[Fault]
+    endings: Sequence[tuple[date, Settled]]
+    seconds: float
+
+
+Told = tuple[list["Asked"], list["Scene"], float]
+"""What was asked, what was played, and how long that took in all worlds."""
+
+
+def _play(make: Callable[[], Rehearsal], programme: Programme) -> Told:
+    """Failures are tried in the world that is there, or in several side by side."""
     from obrin.live.rehearse.play import ending
     from obrin.live.rehearse.side_by_side import fail_side_by_side, worlds_for
 
-    rehearsal, told, worlds = make(), _Progress(len(failed) + 3), worlds_for(len(failed))
+    failed = programme.failures
+    rehearsal, worlds = make(), worlds_for(len(failed))
+    told = _Progress(len(failed) + len(programme.faults) + len(programme.endings) + 3)
     played = [told.done(rehearsal.begin())]
     asked = rehearsal.ask_all()
     here = worlds == 1
     tried = map(rehearsal.fail, failed) if here else fail_side_by_side(make, failed, worlds)
     played += map(told.done, tried)
     elsewhere = 0.0 if here else sum(scene.took for scene in played)
-    played += map(told.done, ending(rehearsal, seconds))
+    played += [told.done(rehearsal.suffer(fault)) for fault in programme.faults]
+    played += [told.done(rehearsal.end_access(*ended)) for ended in programme.endings]
+    played += map(told.done, ending(rehearsal, programme.seconds))
     told.end()
     return asked, played, rehearsal.now + elsewhere
 
 
-def _maker(project: Project, document: Document, settled: Settled) -> Callable[[], Rehearsal]:
+def _faults(settled: Settled, texts: Sequence[str]) -> list[Fault]:
+    from obrin.live.practice.faults import judge_fault, parse_fault
+
+    found = [parse_fault(text) for text in texts]
+    for fault in found:
+        judge_fault(settled, fault)
+    return found
+
+
+def _endings(
+    project: Project, document: Document, settled: Settled
+) -> Iterator[tuple[date, Settled]]:
+    """Each day on which something that is granted ends, and the design after it."""
+    from datetime import timedelta
+
+    from obrin.core.settled.building import build_settled
+
+    choices = project.read_choices(document.design)
+    for day in sorted({g.until for g in settled.granted if g.until >= project.today}):
+        yield day, build_settled(document.design, choices, day + timedelta(days=1))
+
+
+def _new_folder(name: str) -> Path:
+    """One that is not there yet, or empty. Raises ObrinError."""
+    from obrin.core.errors import ObrinError
+
+    path = Path(name)
+    try:
+        if path.exists() and (not path.is_dir() or any(path.iterdir())):
+            raise ObrinError(f"{path} is there already. Name a new folder, or an empty one")
+        path.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise ObrinError(f"{path} cannot be made: {error.strerror}. Name another folder") from None
+    return path
+
+
+def _keep(folder: Path, name: str, told: Told) -> None:
+    """Tables and figure, beside what was recorded."""
+    import json
+
+    from obrin.cli.rehearsal_figure import rehearsal_bytes
+    from obrin.cli.rehearsal_told import rehearsal_json, rehearsal_page
+    from obrin.live.files import write_whole, write_whole_bytes
+
+    text = json.dumps(rehearsal_json(*told), indent=2) + "\n"
+    write_whole(folder / "rehearsal.json", text, 0o644)
+    write_whole(folder / "rehearsal.md", rehearsal_page(name, *told), 0o644)
+    write_whole_bytes(folder / "rehearsal.svg", rehearsal_bytes(name, told[1], "svg"))
+
+
+def _maker(
+    project: Project, document: Document, settled: Settled, kept: Path | None
+) -> Callable[[], Rehearsal]:
     """Makes worlds from the packs as 'handover' would write them now; what that would tell goes to
-    stderr."""
+    stderr. What happens there is `kept` in a folder."""
     from datetime import UTC, datetime
 
     from obrin.live.packs import handed_over
     from obrin.live.rehearse.in_virtual_time import VirtualStage
     from obrin.live.rehearse.play import Rehearsal
+    from obrin.live.rehearse.record import Recorder
     from obrin.live.rehearse.virtual import VirtualWorld
 
     handed = handed_over(project, settled, write=False)
@@ -135,7 +228,8 @@ def _maker(project: Project, document: Document, settled: Settled) -> Callable[[
         now = datetime.now(UTC)
         packs = handed.packs
         world = VirtualWorld(settled, secrets, packs=packs, start=now, offering=offering)
-        return Rehearsal(VirtualStage(world))
+        recorder = None if kept is None else Recorder(world, kept)
+        return Rehearsal(VirtualStage(world, recorder))
 
     return make
 
@@ -175,101 +269,3 @@ class _Progress:
     def end(self) -> None:
         if self._shown:
             click.echo("\r\033[K", nl=False, err=True)
-
-
-def _print(asked: Sequence[Asked], played: Sequence[Scene], seconds: float) -> None:
-    out = console()
-    unmet = [one for one in asked if not one.met]
-    rows = [(one.flow, _MUST[one.must], _SEEN[one.answered]) for one in unmet]
-    print_table(out, ("Not as wished", "Must", "Seen"), rows)
-    print_played(out, played)
-    for scene in played:
-        for words in _wrong(scene):
-            click.echo(f"{scene.what}: {words}")
-    met = f"{len(asked) - len(unmet)} of {len(asked)} expectations are as wished"
-    tail = f"{sum(s.good for s in played)} of {len(played)} parts went as predicted"
-    passed = f"{seconds / 60:.0f} minutes passed in the practice world"
-    click.echo(f"{met}; {tail}; {passed}.")
-
-
-def print_played(out: Console, played: Sequence[Scene]) -> None:
-    """What was predicted and what was measured, part by part."""
-    head = ("What", "Gone", "Predicted", "Measured", "Whole after", "Verdict")
-    found = [row for scene in played for row in _rows(scene)]
-    print_table(out, head, found, styles=_STYLES, names=0)
-
-
-_MUST = {"work": "work", "not": "not work"}
-_SEEN = {True: "answered", False: "no answer"}
-
-
-def _rows(scene: Scene) -> Iterator[tuple[str, ...]]:
-    """Flows of which the same was predicted, and came so or not, together."""
-    whole = "never" if scene.mended is None else f"{scene.mended:.0f} s"
-    groups: dict[tuple[str, bool], list[Gone]] = {}
-    for flow in scene.gone:
-        groups.setdefault((_window(flow), flow.met), []).append(flow)
-    if not groups:
-        yield scene.what, "no flow", "no gap", "no gap", whole, _verdict(scene.good)
-    for number, ((window, met), flows) in enumerate(groups.items()):
-        verdict = _verdict(met and (number > 0 or not (scene.apart or scene.mended is None)))
-        gone = f"{len(flows)} flow{'s' if len(flows) > 1 else ''}"
-        name = scene.what if number == 0 else ""
-        yield name, gone, window, _gaps(flows), whole if number == 0 else "", verdict
-
-
-def _verdict(good: bool) -> str:
-    return "as predicted" if good else "OTHERWISE"
-
-
-def _window(flow: Gone) -> str:
-    if flow.longest is None:
-        return "until mended"
-    if flow.longest == 0.0:
-        return "no gap"
-    return f"{flow.shortest:.1f} to {flow.longest:.1f} s"
-
-
-def _gaps(flows: Sequence[Gone]) -> str:
-    measured = [flow.measured for flow in flows]
-    known = sorted(gap for gap in measured if gap is not None)
-    if not known:
-        return "until mended"
-    text = f"{known[-1]:.1f} s" if known[0] == known[-1] else f"{known[0]:.1f} to {known[-1]:.1f} s"
-    return text if len(known) == len(measured) else f"{text}, or until mended"
-
-
-def _wrong(scene: Scene) -> Iterator[str]:
-    """What was not as predicted, flow by flow and table by table."""
-    for flow in scene.gone:
-        if not flow.met:
-            yield f"{flow.flow} was gone {_gaps([flow])}, predicted {_window(flow)}"
-    yield from scene.apart
-    if scene.mended is None:
-        yield "it did not come back as it was"
-
-
-def _asked_json(one: Asked) -> dict[str, Any]:
-    return {"flow": one.flow, "must": one.must, "answered": one.answered, "met": one.met}
-
-
-def _scene_json(scene: Scene) -> dict[str, Any]:
-    return {
-        "what": scene.what,
-        "good": scene.good,
-        "gone": [
-            {
-                "flow": flow.flow,
-                "shortest": flow.shortest,
-                "longest": flow.longest,
-                "measured": None if flow.measured is None else round(flow.measured, 3),
-                "noticed_by": flow.noticed_by,
-                "before": flow.before,
-                "after": flow.after,
-                "met": flow.met,
-            }
-            for flow in scene.gone
-        ],
-        "apart": list(scene.apart),
-        "mended": None if scene.mended is None else round(scene.mended, 3),
-    }

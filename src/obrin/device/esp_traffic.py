@@ -38,6 +38,12 @@ class EspTraffic:
         if tunnel is None or tunnel.outbound is None:
             self.ways.forget(event.tunnel)
 
+    def missing(self, name: str) -> tuple[int, int]:
+        """Of the last so many packets of a tunnel by their sequence numbers, how many did not come;
+        over its child SAs."""
+        found = [c.opener.missing() for n, c in self.inbound.values() if n == name]
+        return sum(counted for counted, _ in found), sum(missing for _, missing in found)
+
     def learn(self, packet: Packet, now: float) -> tuple[str, str]:
         """Take from an outer ICMP message what the way of a tunnel carries; the tunnel, and that in
         words. Raises PacketError for one of no use."""

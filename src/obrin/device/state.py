@@ -42,6 +42,7 @@ def tunnel_states(router: Router, now: float) -> list[dict[str, Any]]:
                 "child-sa": "up" if tunnel.outbound is not None else "down",
                 "packets-in": str(state.packets_in),
                 "packets-out": str(state.packets_out),
+                **_sequence(router.esp.missing(name)),
                 "encapsulated": tunnel.path.encapsulate,
                 "outside-of-peer": config.peer.remote_address,
                 "inside": str(config.inside[0].local),
@@ -51,6 +52,11 @@ def tunnel_states(router: Router, now: float) -> list[dict[str, Any]]:
             }
         )
     return found
+
+
+def _sequence(found: tuple[int, int]) -> dict[str, int]:
+    counted, missing = found
+    return {"sequence-counted": counted, "sequence-missing": missing}
 
 
 def circuit_states(router: Router, now: float) -> list[dict[str, Any]]:

@@ -119,9 +119,6 @@ class InternetClient(Client):
     def cut_circuit(self, label: str) -> None:
         self.call("POST", "/v1/faults", {"circuit": label})
 
-    def narrow(self, name: str, *, told: bool = False) -> None:
-        self.call("POST", "/v1/faults", {"narrow": name, "told": told})
-
     def trouble(self, kind: str, uplink: str, value: str) -> None:
         self.call("POST", "/v1/faults", {"trouble": kind, "at": uplink, "value": value})
 

@@ -100,6 +100,8 @@ class Opener(Protocol):
 
     def open(self, data: bytes) -> tuple[int, bytes]: ...
 
+    def missing(self) -> tuple[int, int]: ...
+
 
 def key_lengths(encryption: Algorithm, integrity: Algorithm | None) -> tuple[int, int]:
     """Bytes of (encryption key with salt, integrity key) per direction. Raises EspError."""
@@ -187,6 +189,12 @@ class ReplayRing:
             high -= low >= bottom_low
         return (high << 32) + low
 
+    def missing(self) -> tuple[int, int]:
+        """Of the last so many numbers up to the highest seen, how many did not come."""
+        first = max(1, self.top - WINDOW + 1)
+        came = sum(slot >= first for slot in self._slots)
+        return self.top - first + 1, self.top - first + 1 - came
+
     def accept(self, number: int) -> None:
         """Mark an authenticated number as seen."""
         self._slots[number % WINDOW] = number
@@ -239,6 +247,10 @@ class AeadOpener:
         self._aead = aead
         self._salt = salt
         self._ring = ReplayRing(esn=esn)
+
+    def missing(self) -> tuple[int, int]:
+        """As of its replay window."""
+        return self._ring.missing()
 
     def open(self, data: bytes) -> tuple[int, bytes]:
         """(next header, inner packet). Raises EspError."""
@@ -341,6 +353,10 @@ class CbcOpener:
         self._mac = integrity.start(keys.integrity)
         self._icv = integrity.icv
         self._ring = ReplayRing(esn=esn)
+
+    def missing(self) -> tuple[int, int]:
+        """As of its replay window."""
+        return self._ring.missing()
 
     def open(self, data: bytes) -> tuple[int, bytes]:
         """(next header, inner packet). Raises EspError."""

@@ -38,6 +38,8 @@ _END = record(
         "bgp_error_age": or_null(number("seconds since then")),
         "idle_in": or_null(number("seconds since a packet last came out of the tunnel")),
         "idle_out": or_null(number("seconds since a packet last went into it")),
+        "counted": whole("packets of the peer that are looked at, by sequence numbers"),
+        "missing": whole("of these did not arrive"),
         "problem": text("why this end cannot be asked; empty when it can"),
     },
 )

@@ -242,6 +242,18 @@ PROVING: dict[str, Shape] = {
                             ),
                             "flows that were gone, or that ought to have been",
                         ),
+                        "answered": listing(
+                            record(
+                                "flows",
+                                {
+                                    "flow": text("which"),
+                                    "asked": whole("questions"),
+                                    "answered": whole("of them"),
+                                },
+                            ),
+                            "of a fault: flows that did not have every answer",
+                        ),
+                        "noted": texts("of a fault: what status says of it"),
                         "apart": texts("where a gateway was not as the model says"),
                         "mended": or_null(number("until all was as before; null: never")),
                     },

@@ -23,6 +23,11 @@ def end_statuses(
     return found | {c["name"]: _line(c, over.get(c["name"], [])) for c in circuits}
 
 
+def statuses_in(state: Json) -> dict[str, EndStatus]:
+    """All ends in a whole state."""
+    return end_statuses(*(state.get(part, []) for part in ("tunnel", "circuit", "session")))
+
+
 def _line(circuit: Json, sessions: list[Json]) -> EndStatus:
     """A circuit has no SAs: it carries, but where BFD says that it does not."""
     child = "down" if circuit["path"] == "down" else "up"
@@ -50,6 +55,8 @@ def _end(tunnel: Json, sessions: list[Json]) -> EndStatus:
         inside_of_peer=tunnel.get("inside-of-peer", ""),
         bgp_error=session["last-error"] if session else "",
         bgp_error_age=session.get("error-age") if session else None,
+        counted=tunnel.get("sequence-counted", 0),
+        missing=tunnel.get("sequence-missing", 0),
         idle_in=tunnel.get("idle-in"),
         idle_out=tunnel.get("idle-out"),
     )

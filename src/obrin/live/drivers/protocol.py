@@ -10,6 +10,7 @@ from __future__ import annotations
 import threading
 from collections.abc import Callable, Collection, Iterable
 from dataclasses import dataclass, field
+from datetime import datetime
 from typing import Any, Protocol
 
 from obrin.core.handover.secrets import Secrets
@@ -131,6 +132,9 @@ class GatewayDriver(Protocol):
 
     def drops(self) -> list[Dropped]:
         """What it dropped lately, the newest last."""
+
+    def clock(self) -> datetime | None:
+        """What it takes for the time of day, with its zone; None where it does not tell."""
 
     def probe(self, question: Question) -> Answer:
         """From a host behind it."""

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from datetime import datetime
+
 from obrin.live.drivers.observed import (
     answered,
     asked,
     between,
     dropped,
-    end_statuses,
     routes_seen,
+    statuses_in,
 )
 from obrin.live.drivers.places import Place
 from obrin.live.drivers.protocol import Done, GatewayDriver, Json
@@ -51,14 +53,21 @@ class RestconfGateway:
         return found
 
     def tunnels(self) -> dict[str, EndStatus]:
-        state = self._state()
-        return end_statuses(*(state.get(part, []) for part in ("tunnel", "circuit", "session")))
+        return statuses_in(self._state())
 
     def routes(self) -> list[RouteSeen]:
         return routes_seen(self._state().get("route", []))
 
     def drops(self) -> list[Dropped]:
         return dropped(self._state().get("drop", []))
+
+    def clock(self) -> datetime | None:
+        told = str(self._state().get("current-datetime", ""))
+        try:
+            found = datetime.fromisoformat(told)
+        except ValueError:
+            return None
+        return None if found.tzinfo is None else found
 
     def probe(self, question: Question) -> Answer:
         return answered(self._operate("probe", asked(question)))

@@ -16,6 +16,8 @@ class EndStatus:
     the session ended, since a packet last came out of the tunnel and since one went in; None when
     none ever did. They and the counters tell of the IKE SA that is there. `refused_rekey` is what
     was to be rekeyed when that was refused.
+    Of the last `counted` packets that the peer sent, by their sequence numbers, so many are
+    `missing`.
     `inside` and `inside_of_peer` are the addresses inside the tunnel, `outside_of_peer` is where it
     expects the peer; empty where it is not told.
     """
@@ -38,6 +40,8 @@ class EndStatus:
     bgp_error_age: int | None = None
     idle_in: int | None = None
     idle_out: int | None = None
+    counted: int = 0
+    missing: int = 0
     problem: str = ""
 
 

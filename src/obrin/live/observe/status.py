@@ -7,6 +7,7 @@ import re
 import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
+from datetime import datetime
 from typing import Any
 
 from obrin.core.design.arrangement import SPARE
@@ -25,6 +26,10 @@ TOLERANCE = 3
 LOOP = "(loop check)"
 """What a hub tells back to whom it heard it from, over another way: that is as it should be."""
 ASK_AGAIN_AFTER = 0.5
+CLOCK_TOLERANCE = 5.0
+"""Seconds; asking takes time, and clocks are told in whole ones."""
+LOST_SHARE = 0.01
+"""More packets than TOLERANCE and this share of them have to be missing, before that is told."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -98,6 +103,29 @@ def read_waiting(ends: Ends) -> dict[str, str]:
     for driver, _ in ends.by_driver():
         found |= driver.waiting()
     return found
+
+
+def read_clocks(ends: Ends, now: datetime) -> dict[str, float]:
+    """Gateways whose clock is wrong, and by how many seconds: positive where it is ahead. Those
+    that do not answer, or do not tell, are left out."""
+    found: dict[str, float] = {}
+    for name, driver in ends.gateways.items():
+        try:
+            told = driver.clock()
+        except OutsideError:
+            continue
+        wrong = 0.0 if told is None else (told - now).total_seconds()
+        if abs(wrong) > CLOCK_TOLERANCE:
+            found[name] = wrong
+    return found
+
+
+def clock_words(gateway: str, wrong: float) -> str:
+    """Of a clock that is wrong by so many seconds."""
+    size = abs(wrong)
+    text = f"{size:.0f} s" if size < 120 else f"{size / 60:.0f} min"
+    text = text if size < 7200 else f"{size / 3600:.1f} h"
+    return f"{gateway}: its clock is {text} {'ahead' if wrong > 0 else 'behind'}"
 
 
 def _kind(text: str) -> str:
@@ -279,4 +307,11 @@ def _notes(site: EndStatus, cloud: EndStatus) -> list[str]:
         if end.bgp not in ("none", "established") and end.bgp_error:
             when = "" if end.bgp_error_age is None else f" {_ago(end.bgp_error_age)}"
             found.append(f"the {who} lost BGP{when}: {end.bgp_error}")
+    for sender, receiver, end in (("cloud", "site", site), ("site", "cloud", cloud)):
+        if end.missing > max(TOLERANCE, LOST_SHARE * end.counted):
+            share = 100 * end.missing / end.counted
+            found.append(
+                f"of the last {end.counted} packets of the {sender}, {end.missing} ({share:.0f} %) "
+                f"did not arrive at the {receiver}"
+            )
     return found

@@ -26,6 +26,7 @@ from obrin.device import from_standard
 from obrin.device.credentials import judge_certificate
 from obrin.device.hosts import Hosts
 from obrin.device.site import Site
+from obrin.live.practice.faults import FULL_WORDS
 from obrin.live.practice.hosts import Asked, ends_of, find_host, probe, seconds_of, stream
 from obrin.live.practice.lending import Lending
 from obrin.live.practice.restconf_description import openapi
@@ -48,6 +49,7 @@ class GatewayProcess:
         self._config: dict[str, Any] = {}
         self._keys: dict[str, Any] = {}
         self._etag_key = os.urandom(16)
+        self._full = False
 
     @property
     def _site(self) -> Site:
@@ -72,12 +74,15 @@ class GatewayProcess:
                 raise Problem(422, "not a time", str(error)) from error
         elif "restart" in given:
             self._around.restart(self.name)
+        elif "full" in given:
+            self._full = True
         else:
-            raise Problem(422, "nothing to do", "give 'clock' in seconds, or 'restart'")
+            raise Problem(422, "nothing to do", "give 'clock' in seconds, 'restart' or 'full'")
         return Response(status_code=204)
 
     async def _heal(self, request: Request) -> Response:
         self._around.set_clock(self.name, timedelta())
+        self._full = False
         return Response(status_code=204)
 
     def application(self) -> Starlette:
@@ -101,6 +106,8 @@ class GatewayProcess:
 
         Raises Problem, and then nothing has changed. Without its keys it is kept and waits.
         """
+        if self._full:
+            raise Problem(409, "resource-denied", FULL_WORDS)
         certificate = keys.get(KEYS, {}).get("certificate")
         try:
             if certificate is not None:
@@ -177,7 +184,9 @@ class GatewayProcess:
         return Response(status_code=201 if created else 204)
 
     def _state(self) -> dict[str, Any]:
-        return self._site.state(self._around.now())
+        now = self._around.now()
+        clock = self._wall(now).strftime("%Y-%m-%dT%H:%M:%SZ")
+        return {"current-datetime": clock, **self._site.state(now)}
 
     async def _operate(self, request: Request) -> Response:
         name = request.path_params["name"]

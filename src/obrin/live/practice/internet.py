@@ -11,7 +11,7 @@ from __future__ import annotations
 import os
 import time
 from collections import OrderedDict
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -81,22 +81,27 @@ class Dedicated:
 
 
 class Capture:
-    """A pcap file that is complete after every packet."""
+    """A pcap file that is complete after every packet. `clock` gives seconds since 1970."""
 
-    def __init__(self, path: Path) -> None:
+    def __init__(self, path: Path, clock: Callable[[], float] = time.time) -> None:
+        self._clock = clock
         flags = os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW
         self._file = os.fdopen(os.open(path, flags, 0o644), "wb")
         self._file.write(encode_file_header())
         self._file.flush()
 
     def add(self, packet: bytes) -> None:
-        self._file.write(encode_record(time.time(), packet))
+        self._file.write(encode_record(self._clock(), packet))
         self._file.flush()
+
+    def close(self) -> None:
+        self._file.close()
 
 
 class Internet:
     """Pure forwarding: `carry` takes a packet from a cable and names the cable it leaves by.
-    `narrow_lines` lose large packets; those that are True there tell the sender."""
+    `narrow_lines` lose large packets; those that are True there tell the sender. `moved` are
+    uplinks with another address than planned."""
 
     def __init__(
         self,
@@ -112,11 +117,13 @@ class Internet:
             for end, other in (line.ends, line.ends[::-1])
         }
         self._by_public = {line.public: line for line in lines}
-        self._capture = capture
+        self.capture = capture
         self.cut_lines: set[str] = set()
         self.cut_dedicated: set[str] = set()
         self.cut_pairs: set[frozenset[Address]] = set()
         self.narrow_lines: dict[str, bool] = {}
+        self.moved: dict[str, Address] = {}
+        self._planned = {line.name: line.public for line in lines}
         self.carried = 0
         self.lost: dict[str, int] = {}
 
@@ -138,8 +145,8 @@ class Internet:
             return self._lose(f"line {line.name} is cut")
         if packet.size > line.mtu:
             return self._lose(f"larger than line {line.name} takes")
-        if self._capture is not None:
-            self._capture.add(packet.encode())
+        if self.capture is not None:
+            self.capture.add(packet.encode())
         self.carried += 1
         return other, packet.encode()
 
@@ -151,7 +158,7 @@ class Internet:
             line = self.lines[cable]
             if cable in self.cut_lines:
                 return self._lose(f"uplink {cable} is cut")
-            if packet.source != line.own:
+            if packet.source != line.own or (cable in self.moved and not line.translated):
                 return self._lose(f"the source is not {cable}'s")
             if line.translated:
                 translated = _outward(line, packet)
@@ -172,8 +179,8 @@ class Internet:
             if packet.size > self._most(name):
                 self._lose(f"larger than the path of {name}")
                 return self._told(cable, sent, name)
-        if self._capture is not None:
-            self._capture.add(packet.encode())
+        if self.capture is not None:
+            self.capture.add(packet.encode())
         if target is not None and target.translated:
             inside = _inward(target, packet)
             if inside is None:
@@ -208,7 +215,29 @@ class Internet:
     def cut_pair(self, one: str, other: str) -> None:
         self.cut_pairs.add(frozenset((parse_address(one), parse_address(other))))
 
+    def readdress(self, name: str, address: Address) -> None:
+        """The provider gives an uplink another address. A translator in front has it from then on;
+        a device that has the old one itself is heard by nobody. Raises ValueError for a taken one.
+        """
+        line = self.lines[name]
+        if address.bits != line.public.bits or address in self._by_public:
+            raise ValueError(f"{address} is somebody's already, or of another family")
+        del self._by_public[line.public if line.translated else self.moved.get(name, line.public)]
+        self._by_public[address] = line
+        self.moved[name] = address
+        if line.translated:
+            line.public = address
+
+    def _move_back(self) -> None:
+        for name, address in self.moved.items():
+            line = self.lines[name]
+            del self._by_public[address]
+            line.public = self._planned[name]
+            self._by_public[line.public] = line
+        self.moved.clear()
+
     def heal(self) -> None:
+        self._move_back()
         self.cut_lines.clear()
         self.cut_dedicated.clear()
         self.cut_pairs.clear()

@@ -108,9 +108,6 @@ class InternetProcess:
             net.cut_lines.add(_connected("uplink", body["uplink"], net.lines))
         elif "circuit" in body:
             net.cut_dedicated.add(_connected("circuit", body["circuit"], net.dedicated))
-        elif "narrow" in body:
-            name = _connected("uplink", body["narrow"], net.lines)
-            net.narrow_lines[name] = body.get("told") is True
         elif "trouble" in body:
             self._trouble(str(body["trouble"]), str(body.get("at")), str(body.get("value", "")))
         elif "path" in body and isinstance(body["path"], list) and len(body["path"]) == 2:
@@ -122,8 +119,7 @@ class InternetProcess:
             raise Problem(
                 422,
                 "nothing to do",
-                "give 'uplink', 'circuit', 'narrow', 'path' with two addresses, or 'trouble' with "
-                "'at'",
+                "give 'uplink', 'circuit', 'path' with two addresses, or 'trouble' with 'at'",
             )
         return Response(status_code=204)
 
@@ -132,7 +128,7 @@ class InternetProcess:
             self._weather.set(line, kind, value)
         except KeyError:
             raise Problem(404, "no such uplink", f"{line} is not connected") from None
-        except ValueError as error:
+        except (ValueError, AddressError) as error:
             raise Problem(422, "no such trouble", str(error)) from error
 
     async def _heal(self, request: Request) -> Response:

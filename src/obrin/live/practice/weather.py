@@ -12,14 +12,15 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
 from typing import NamedTuple
 
+from obrin.core.address.prefix import parse_address
 from obrin.core.design.values import parse_duration
 from obrin.live.practice.internet import Internet
 from obrin.wire.errors import PacketError
 from obrin.wire.packet import ESP, UDP, Packet, decode_packet
 
 OUT, IN = "out", "in"
-FORGET = "forget"
-KINDS = ("loss", "double", "delay", "jitter", "one-way", "block", FORGET)
+FORGET, LARGE, ADDRESS = "forget", "large", "address"
+KINDS = ("loss", "double", "delay", "jitter", "one-way", "block", LARGE, ADDRESS, FORGET)
 _SHARE = re.compile(r"(\d+(?:\.\d+)?) ?%")
 _PORT = re.compile(r"udp/(\d{1,5})")
 _LONGEST = 10.0
@@ -82,6 +83,13 @@ def with_more(trouble: Trouble, kind: str, value: str) -> Trouble:
     return trouble
 
 
+def narrowing(value: str) -> bool:
+    """Whether who sends a large packet is told. Raises ValueError."""
+    if value not in ("", "silent", "told"):
+        raise ValueError(f"'{value}' is neither 'silent' nor 'told'")
+    return value == "told"
+
+
 class Weather:
     """`draw` gives numbers from 0 to 1, at random."""
 
@@ -90,8 +98,15 @@ class Weather:
         self.troubles: dict[str, Trouble] = {}
 
     def set(self, line: str, kind: str, value: str) -> None:
-        """Raises ValueError for a value that a kind cannot have, KeyError for no such uplink."""
+        """Raises ValueError or AddressError for a value that a kind cannot have, KeyError for no
+        such uplink."""
         told = self._internet.lines[line]
+        if kind == LARGE:
+            self._internet.narrow_lines[line] = narrowing(value)
+            return
+        if kind == ADDRESS:
+            self._internet.readdress(line, parse_address(value))
+            return
         trouble = with_more(self.troubles.get(line) or Trouble(), kind, value)
         if kind == FORGET:
             told.outward.clear()
@@ -101,7 +116,9 @@ class Weather:
 
     def words(self) -> list[str]:
         """All that is on."""
-        return [f"{words} at {line}" for line, t in self.troubles.items() for words in t.words()]
+        moved = [f"address {now} at {line}" for line, now in self._internet.moved.items()]
+        held = self.troubles.items()
+        return [*moved, *(f"{words} at {line}" for line, t in held for words in t.words())]
 
     def heal(self) -> None:
         self.troubles.clear()

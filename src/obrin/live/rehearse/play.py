@@ -8,7 +8,7 @@ are asked again and again, each with its own protocol.
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from datetime import date
 from typing import Protocol
 
 from obrin.core.drill.detection import SPARE_START, Detector
@@ -20,10 +20,22 @@ from obrin.core.routing.stable import Stable
 from obrin.core.settled.expected import Expected
 from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
+from obrin.live.practice.faults import Fault
+from obrin.live.rehearse.scenes import (
+    ALL_UP,
+    ENDED,
+    KEYS,
+    REKEYS,
+    SHARE,
+    SLACK,
+    TIME,
+    Asked,
+    Gone,
+    Scene,
+    Share,
+)
 from obrin.wire.ike.events import CHILD_REKEY, IKE_REKEY
 
-SLACK, SHARE = 0.5, 0.1
-"""Seconds, and a share of the window, by which a measured outage may miss what was predicted."""
 AGAIN = SHARE / 2
 """The next question to a flow comes after such a share of the time that a failure lasts: what is
 noticed late need not be asked so often, and the answer is finer than what it is held against."""
@@ -37,7 +49,8 @@ ASKED_EVERY = 60.0
 """Seconds between two questions of a flow while nothing fails."""
 COMES_UP = 10.0
 """Seconds within which a tunnel comes up again that has no other beside it."""
-ALL_UP, REKEYS, KEYS, TIME = "everything up", "rekeys of all SAs", "new keys", "time that passes"
+TROUBLED, TROUBLE_STEP = 40.0, 0.5
+"""Seconds that a fault lasts, and between two questions meanwhile."""
 UNNOTICED = 10.0
 """How long a failure is watched that nothing notices."""
 
@@ -79,56 +92,21 @@ class Stage(Protocol):
         """Every SA of a kind gets a successor: `child SA` or `IKE SA`."""
         ...
 
+    def scene(self, what: str) -> None:
+        """A part of the rehearsal begins, which may be recorded."""
+        ...
 
-@dataclass(frozen=True, slots=True)
-class Asked:
-    """An expectation, and whether it was answered."""
+    def trouble(self, fault: Fault) -> None:
+        """Something is wrong until `heal`. Raises ObrinError for what cannot be there."""
+        ...
 
-    flow: str
-    must: str
-    answered: bool
+    def noted(self) -> list[str]:
+        """What `status` says of it now that it does not say when all is well."""
+        ...
 
-    @property
-    def met(self) -> bool:
-        return self.answered == (self.must == "work")
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Gone:
-    """A flow in a failure. `shortest` and `longest` are the predicted seconds without it, `longest`
-    None where it is gone until all is mended; `measured` None where it was. `before` and `after`
-    are the ways that the model sees it go."""
-
-    flow: str
-    longest: float | None
-    measured: float | None
-    shortest: float = 0.0
-    before: str = ""
-    after: str = ""
-    noticed_by: str = ""
-
-    @property
-    def met(self) -> bool:
-        if self.longest is None or self.measured is None:
-            return self.longest is self.measured
-        slack = max(SLACK, SHARE * self.longest)
-        return self.shortest - slack <= self.measured <= self.longest + slack
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Scene:
-    """One part of a rehearsal. `apart` are tables that were not the model's, `mended` seconds until
-    all stood as before, None where it did not; `took` is how long it lasted there."""
-
-    what: str
-    gone: tuple[Gone, ...] = ()
-    apart: tuple[str, ...] = ()
-    mended: float | None = 0.0
-    took: float = 0.0
-
-    @property
-    def good(self) -> bool:
-        return not self.apart and self.mended is not None and all(flow.met for flow in self.gone)
+    def change(self, settled: Settled) -> None:
+        """Connect with another design."""
+        ...
 
 
 class Rehearsal:
@@ -151,8 +129,10 @@ class Rehearsal:
         """Seconds that have passed in its world."""
         return self._stage.now
 
-    def begin(self) -> Scene:
-        """Wait until everything stands."""
+    def begin(self, *, aside: bool = False) -> Scene:
+        """Wait until everything stands; `aside` where that is no part of what is rehearsed."""
+        if not aside:
+            self._stage.scene(ALL_UP)
         mended = self._until_whole()
         apart = () if mended is not None else tuple(self._stage.differences(self._whole))
         return Scene(what=ALL_UP, apart=apart, mended=mended)
@@ -165,6 +145,7 @@ class Rehearsal:
 
     def fail(self, failed: Sequence[Element]) -> Scene:
         """Let things fail together, watch, and mend them."""
+        self._stage.scene(" + ".join(map(str, failed)))
         begun, outcome = self._stage.now, self._sweep.try_one(tuple(failed))
         lost = lost_ways(self._settled, failed)
         self._stage.cut(lost, [one.name for one in failed if one.kind == "gateway"])
@@ -186,8 +167,59 @@ class Rehearsal:
             took=self._stage.now - begun,
         )
 
+    def suffer(self, fault: Fault) -> Scene:
+        """Let something be wrong for a while, ask on, see what is noted of it, and mend it."""
+        stage, begun = self._stage, self._stage.now
+        stage.scene(str(fault))
+        counts = [0] * len(self._flows)
+        asked = 0
+        try:
+            stage.trouble(fault)
+            while stage.now < begun + TROUBLED:
+                asked += 1
+                for number, there in enumerate(stage.answered(self._flows, patient=True)):
+                    counts[number] += there
+                stage.wait(TROUBLE_STEP)
+            noted = tuple(stage.noted())
+        finally:
+            stage.heal()
+        return Scene(
+            what=str(fault),
+            mended=self._until_whole(),
+            took=stage.now - begun,
+            answered=tuple(
+                Share(flow_name(wish), asked, count)
+                for wish, count in zip(self._flows, counts, strict=True)
+                if count < asked
+            ),
+            noted=noted,
+        )
+
+    def end_access(self, day: date, after: Settled) -> Scene:
+        """Connect with the design as it is once what is granted until a day is over: what was
+        granted has no answer any more, the rest has; then back to the design of today."""
+        stage = self._stage
+        begun, settled = stage.now, stage.settled
+        stage.scene(f"{ENDED} {day}")
+        stage.change(after)
+        left = {(flow_name(wish), wish.must) for wish in after.own_expectations()}
+        wishes = [wish for wish in settled.own_expectations() if wish.must == "work"]
+        stays = [(flow_name(wish), "work") in left for wish in wishes]
+        stage.wait(self._horizon)
+        seen = stage.answered(wishes, patient=True)
+        gone = tuple(
+            Gone(flow=flow_name(w), longest=0.0 if s else None, measured=0.0 if there else None)
+            for w, s, there in zip(wishes, stays, seen, strict=True)
+            if not (s and there)
+        )
+        apart = tuple(stage.differences(state_of(after)))
+        stage.change(settled)
+        mended, took = self._until_whole(), stage.now - begun
+        return Scene(what=f"{ENDED} {day}", gone=gone, apart=apart, mended=mended, took=took)
+
     def rekey(self) -> Scene:
         """Every child SA and every IKE SA gets a successor; no flow may miss an answer."""
+        self._stage.scene(REKEYS)
         missed: list[Gone] = []
         for what in (CHILD_REKEY, IKE_REKEY):
             self._stage.rekey(what)
@@ -202,6 +234,9 @@ class Rehearsal:
         there are no such keys."""
         found: list[Gone] = []
         tunnels = list(self._settled.keyed_tunnels())
+        if not tunnels:
+            return None
+        self._stage.scene(KEYS)
         for tunnel in tunnels:
             outcome = self._sweep.try_one((Element("tunnel", tunnel.label),))
             longest = {m.flow: m.seconds or COMES_UP for m in outcome.moved}
@@ -213,13 +248,12 @@ class Rehearsal:
                 if gap is None or gap > most + SLACK:
                     words = f"{name}, with the key of {tunnel.label}"
                     found.append(Gone(flow=words, longest=most, measured=gap))
-        if not tunnels:
-            return None
         return Scene(what=KEYS, gone=tuple(found), mended=self._until_whole())
 
     def endure(self, seconds: float) -> Scene:
         """Let time pass with nothing failing: lifetimes end, SAs are rekeyed, keepalives come and
         go, and no flow that is asked every minute may miss an answer."""
+        self._stage.scene(TIME)
         begun, missed = self._stage.now, dict.fromkeys(range(len(self._flows)), 0)
         while self._stage.now < begun + seconds:
             self._stage.wait(min(ASKED_EVERY, begun + seconds - self._stage.now))

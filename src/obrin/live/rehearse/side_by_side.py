@@ -7,7 +7,8 @@ import os
 from collections.abc import Callable, Iterator, Sequence
 
 from obrin.core.drill.elements import Element
-from obrin.live.rehearse.play import Rehearsal, Scene
+from obrin.live.rehearse.play import Rehearsal
+from obrin.live.rehearse.scenes import Scene
 
 WORTH = 4
 """Failures for each world, at least: making one takes about as long as a failure."""
@@ -36,7 +37,7 @@ def fail_side_by_side(
 def _begin(make: Callable[[], Rehearsal]) -> None:
     global _here
     _here = make()
-    _here.begin()
+    _here.begin(aside=True)
 
 
 def _fail(failed: tuple[Element, ...]) -> Scene:

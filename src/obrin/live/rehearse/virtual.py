@@ -12,9 +12,11 @@ import random
 from collections.abc import Callable, Mapping
 from dataclasses import replace
 from datetime import datetime, timedelta
+from functools import partial
 
 from obrin.core.address.prefix import Address
 from obrin.core.catalogue.offering import PRACTICE_CLOUD, Offered
+from obrin.core.errors import OutsideError
 from obrin.core.handover.configured import device_config
 from obrin.core.handover.pack import Pack
 from obrin.core.handover.secrets import Secrets, key_data
@@ -38,6 +40,7 @@ from obrin.live.drivers.protocol import CloudStep
 from obrin.live.practice.cloud.names import cloud_name
 from obrin.live.practice.cloud.store import Store
 from obrin.live.practice.cloud.told import Told
+from obrin.live.practice.faults import FULL_WORDS
 from obrin.live.practice.internet import CLOUD, Dedicated, Internet, Line
 from obrin.live.practice.weather import Weather
 from obrin.wire.host import Host, Query
@@ -89,13 +92,19 @@ class VirtualWorld:
             for name, site in settled.sites.items()
             for gateway in site.gateways
         }
+        self.clocks: dict[str, timedelta] = {}
+        self.full: set[str] = set()
         self._random = _seeded(seed, 7)
-        self._secrets = secrets
+        self.secrets = secrets
         self._configs: dict[str, Json] = {}
         self._build_cloud(cloud_steps(settled, settled.clouds, secrets))
         for name in self.sites:
             pack = (packs or {}).get(name)
             self._hand(name, *((pack.config, pack.keys) if pack else self._data(name, secrets)))
+
+    def _clock_of(self, gateway: str, now: float) -> datetime:
+        """What a gateway takes for the time of day."""
+        return self.wall(now) + self.clocks.get(gateway, timedelta())
 
     def wall(self, now: float) -> datetime:
         """Virtual time as UTC."""
@@ -120,8 +129,20 @@ class VirtualWorld:
 
     def _hand(self, gateway: str, config: Json, keys: Json) -> None:
         self._configs[gateway] = config
-        self.sites[gateway].take(router_config(config, keys, self.wall), self.now)
+        if gateway in self.full:
+            raise OutsideError(f"gateway {gateway}: {FULL_WORDS}")
+        self.sites[gateway].take(
+            router_config(config, keys, partial(self._clock_of, gateway)), self.now
+        )
         self.lans[self.settled.gateways[gateway].site].settle()
+
+    def handed(self, gateway: str) -> str:
+        """Hand a gateway its pack again; why it was not taken, or nothing."""
+        try:
+            self._hand(gateway, *self._data(gateway, self.secrets))
+        except OutsideError as error:
+            return str(error)
+        return ""
 
     def _build_cloud(self, steps: list[CloudStep]) -> None:
         done: set[str] = set()
@@ -247,21 +268,22 @@ class VirtualWorld:
                 self.store.delete(*key, self.now)
                 while self.store.running(*key) is not None:
                     tick()
-        for name in settled.gateways:
-            self._hand(name, *self._data(name, secrets))
+        for name in self.sites:
+            there = name in settled.gateways and settled.legs_at(name)
+            self._hand(name, *(self._data(name, secrets) if there else ({}, {})))
             tick()
 
     def new_key(self, tunnel: SettledTunnel) -> None:
         """A new pre-shared key: at the cloud first, then at the site's gateway."""
         settled = self.settled
         key = make_key(self._random, settled.key_rules(tunnel))
-        self._secrets = replace(self._secrets, keys={**self._secrets.keys, tunnel.label: key})
-        step = tunnel_step(settled, tunnel, self._secrets)
+        self.secrets = replace(self.secrets, keys={**self.secrets.keys, tunnel.label: key})
+        step = tunnel_step(settled, tunnel, self.secrets)
         etag = self.store.etag(self.store.resources[kind_and_name(step)])
         self.store.put(*kind_and_name(step), step.body, etag, self.now)
         while self.store.running(*kind_and_name(step)) is not None:
             self.run(0.1)
-        keys = key_data(settled, tunnel.gateway, self._secrets)
+        keys = key_data(settled, tunnel.gateway, self.secrets)
         self._hand(tunnel.gateway, self._configs[tunnel.gateway], keys)
 
     def cut(self, label: str) -> None:
@@ -293,6 +315,9 @@ class VirtualWorld:
     def heal(self) -> None:
         """Everything that was cut carries again."""
         self.internet.heal()
+        self.weather.heal()
+        self.clocks.clear()
+        self.full.clear()
         self.cloud.lost = frozenset()
         for lan in self.lans.values():
             lan.dead.clear()
