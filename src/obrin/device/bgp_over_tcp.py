@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from functools import partial
 
 from obrin.device.config import RouterNeighbour
+from obrin.wire.agenda import Agenda
 from obrin.wire.bgp.fsm import BgpState
 from obrin.wire.bgp.session import BgpSession
 from obrin.wire.bgp.speaker import Speaker
@@ -25,6 +27,9 @@ class BgpOverTcp:
         self._opened: set[str] = set()
         self._alive: set[str] = set()
         self._ways: dict[str, tuple[str, ...]] = {}
+        self._by_way: dict[str, dict[str, None]] = {}
+        self._by_ends: dict[Ends, dict[str, None]] = {}
+        self._agenda: Agenda[str] = Agenda()
         for neighbour in neighbours.values():
             self.add(neighbour)
 
@@ -34,6 +39,9 @@ class BgpOverTcp:
         self._tcp.listen(config.local_address, PORT, self._accept)
         self._ways[config.name] = neighbour.ways
         ends = config.local_address, config.peer_address
+        for way in neighbour.ways:
+            self._by_way.setdefault(way, {})[config.name] = None
+        self._by_ends.setdefault(ends, {})[config.name] = None
         if config.password:
             self._tcp.protections[ends] = protection(config.signature, config.password)
         else:
@@ -42,7 +50,7 @@ class BgpOverTcp:
 
     def remove(self, name: str, now: float) -> None:
         """Tell the peer that the session is over (RFC 4486, subcode 3), and forget it."""
-        session = self.sessions[name]
+        session = self._session(name)
         if name in self._opened:
             session.cease(3, "not configured any more", now)
             self._pump_one(name, session, now)
@@ -51,27 +59,35 @@ class BgpOverTcp:
         if connection is not None:
             connection.abort("not configured any more")
         self.speaker.remove(name, now)
-        del self._ways[name]
+        self._agenda.forget(name)
+        for way in self._ways.pop(name):
+            del self._by_way[way][name]
+        del self._by_ends[session.config.local_address, session.config.peer_address][name]
+
+    def _session(self, name: str) -> BgpSession:
+        return self.speaker.neighbours[name].session
 
     @property
     def sessions(self) -> dict[str, BgpSession]:
         return {name: n.session for name, n in self.speaker.neighbours.items()}
 
     def _accept(self, connection: Connection) -> None:
-        for name, session in self.sessions.items():
-            config = session.config
-            ends = (config.local_address, config.peer_address)
-            if ends == (connection.local[0], connection.remote[0]):
-                waiting = session.state in (BgpState.ACTIVE, BgpState.CONNECT)
-                if config.passive and waiting and name not in self._opened:
-                    self._connections[name] = connection
-                    return
+        for name in self._by_ends.get((connection.local[0], connection.remote[0]), ()):
+            session = self._session(name)
+            waiting = session.state in (BgpState.ACTIVE, BgpState.CONNECT)
+            if session.config.passive and waiting and name not in self._opened:
+                self._carry(name, connection)
+                return
         connection.abort("not a configured peer, or not now")
 
+    def _carry(self, name: str, connection: Connection) -> None:
+        self._connections[name] = connection
+        connection.owner = partial(self.speaker.stirred.setdefault, name)
+        connection.owner()
+
     def _refused(self, ends: Ends, reason: str, now: float) -> None:
-        for session in self.sessions.values():
-            if ends == (session.config.local_address, session.config.peer_address):
-                session.refused(reason, now)
+        for name in self._by_ends.get(ends, ()):
+            self._session(name).refused(reason, now)
 
     def start(self, now: float) -> None:
         for session in self.sessions.values():
@@ -84,12 +100,13 @@ class BgpOverTcp:
 
     def tunnel_up(self, tunnel: str, now: float) -> None:
         self._alive.add(tunnel)
+        self.speaker.stirred.update(self._by_way.get(tunnel, {}))
 
     def tunnel_down(self, tunnel: str, now: float) -> None:
         """The last link under a session is gone: do not wait for the hold timer."""
         self._alive.discard(tunnel)
-        for name, ways in self._ways.items():
-            if tunnel in ways and self._alive.isdisjoint(ways):
+        for name in self._by_way.get(tunnel, ()):
+            if self._alive.isdisjoint(self._ways[name]):
                 self._abort(name, now)
 
     def _abort(self, name: str, now: float) -> None:
@@ -97,28 +114,34 @@ class BgpOverTcp:
         self._opened.discard(name)
         if connection is not None:
             connection.abort("the tunnel went down")
-            self.sessions[name].closed("the tunnel went down", now, for_good=True)
+            self._session(name).closed("the tunnel went down", now, for_good=True)
 
     def next_timer(self) -> float:
-        timers = (s.next_timer() for s in self.sessions.values())
-        return min((*timers, self.speaker.next_timer()))
+        for name in self.speaker.stirred:
+            self._again(name)
+        return min(self._agenda.next(), self.speaker.next_timer())
+
+    def _again(self, name: str) -> None:
+        neighbour = self.speaker.neighbours.get(name)
+        if neighbour is not None:
+            self._agenda.wake(name, neighbour.session.next_timer())
 
     def handle_timer(self, now: float) -> None:
-        for session in self.sessions.values():
-            session.handle_timer(now)
+        self.next_timer()
+        for name in self._agenda.due(now):
+            self._session(name).handle_timer(now)
+            self._again(name)
         self.speaker.handle_timer(now)
 
     def pump(self, now: float) -> bool:
         """Move bytes between sessions and connections; True when the routes changed."""
-        for name, neighbour in self.speaker.neighbours.items():
-            connection = self._connections.get(name)
-            if connection is None:
-                idle = neighbour.session.quiet
-            else:
-                opens = connection.open and name not in self._opened
-                idle = neighbour.session.quiet and not opens and not connection.has_news
-            if not idle:  # most are, and there may be thousands
+        stirred = list(self.speaker.stirred)
+        self.speaker.stirred.clear()
+        for name in stirred:
+            neighbour = self.speaker.neighbours.get(name)
+            if neighbour is not None:
                 self._pump_one(name, neighbour.session, now)
+                self._again(name)
         return self.speaker.update(now)
 
     def _pump_one(self, name: str, session: BgpSession, now: float) -> None:
@@ -128,7 +151,7 @@ class BgpOverTcp:
             session.wants_connection = False
             config = session.config
             connection = self._tcp.connect(config.local_address, config.peer_address, PORT, now)
-            self._connections[name] = connection
+            self._carry(name, connection)
         if connection is None:
             return
         if connection.open and name not in self._opened:

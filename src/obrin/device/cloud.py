@@ -147,7 +147,7 @@ class Cloud:
 
     def tables(self) -> CloudTables:
         """As they are now."""
-        seen = self.lost, tuple((n, i.router.built) for n, i in self.instances.items())
+        seen = self.lost, tuple((n, i.router.routes.built) for n, i in self.instances.items())
         if self._built != seen:
             self._tables.build(self._config, self.instances.values(), self.lost)
             self._built = seen

@@ -120,8 +120,8 @@ class _Build:
         for candidate in attached:
             heard.setdefault(candidate.prefix, []).append(candidate)
         for router in routers:
-            resolved |= router.resolved
-            shared |= router.shared
+            resolved |= router.routes.resolved
+            shared |= router.routes.shared
             for session in self._sessions(router):
                 for candidate in router.bgp.speaker.neighbours[session].candidates():
                     heard.setdefault(candidate.prefix, []).append(candidate)
@@ -143,13 +143,13 @@ class _Build:
         spoken = {way for n in router.config.neighbours.values() for way in n.ways}
         for static in router.config.static:
             mine = self._fills(static.way) or (static.way in spoken and self._uses(static.way))
-            if mine and static.way in router.alive:
+            if mine and static.way in router.routes.alive:
                 yield Route(static.prefix, RouteKind.STATIC, static.way, static.metric)
 
     def _sessions(self, router: Router) -> Iterator[str]:
         """Those that fill it and whose peer can be reached."""
         for name, neighbour in router.config.neighbours.items():
-            if name in router.resolved and self._fills(neighbour.ways[0]):
+            if name in router.routes.resolved and self._fills(neighbour.ways[0]):
                 yield name
 
 

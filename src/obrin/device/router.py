@@ -26,7 +26,7 @@ from obrin.device.origin import ON_LINK_TTL, Origins, Selection
 from obrin.device.outside import in_udp
 from obrin.device.sizes import clamped, told_too_big
 from obrin.device.spares import Spares
-from obrin.device.table import add_learned, fixed_table, resolved_sessions, shared_sessions
+from obrin.device.table import ForwardingTable
 from obrin.device.tunnel_life import TunnelLife
 from obrin.wire.bfd import BfdError
 from obrin.wire.errors import PacketError
@@ -42,9 +42,7 @@ _NOT_SELECTED = "not in the tunnel's traffic selectors"
 
 
 class Router:
-    """`ways` are tunnels and lines, `alive` those that carry; `resolved` by session how its peer is
-    reached, `shared` the sessions whose ways carry equal routes together, `built` how often the
-    table was made."""
+    """`ways` are tunnels and lines, `routes` what is known of where packets go."""
 
     def __init__(self, name: str, config: RouterConfig, rng: Callable[[int], bytes]) -> None:
         self.name = name
@@ -53,11 +51,6 @@ class Router:
         self._adopt(config)
         self.tcp = TcpStack(rng, mss=1240, ttl=ON_LINK_TTL)
         self.bgp = BgpOverTcp(config.neighbours, self.tcp)
-        self.table: PrefixTable[Route] = PrefixTable()
-        self.alive: set[str] = set()
-        self.resolved: dict[str, Route] = {}
-        self.shared: set[str] = set()
-        self.built = 0
         self.esp = EspTraffic(self.ike, self._drop)
         self._parts = Reassembly()
         self._stirred = False
@@ -71,7 +64,12 @@ class Router:
         self.life = TunnelLife(self.ike, self.esp, self.bgp, self.bfd, self._spares, self._drop)
         self.life.watch(self.ways)
         self.states, self.key_events = self.life.states, self.life.key_events
-        self._build_table()
+        self.routes = ForwardingTable(config, self._carrying_now(), self.bgp.speaker)
+
+    @property
+    def table(self) -> PrefixTable[Route]:
+        """What packets go by."""
+        return self.routes.table
 
     def _adopt(self, config: RouterConfig) -> None:
         """What forwarding looks at for each packet, made ready."""
@@ -126,7 +124,7 @@ class Router:
         for name in changes.policies:
             neighbour = config.neighbours[name]
             self.bgp.speaker.change(name, neighbour.policy, neighbour.announce)
-        self._build_table()
+        self.routes.build(config, self._carrying_now(), self.bgp.speaker)
         self.settle(now)
 
     def _carrying(self) -> set[str]:
@@ -366,7 +364,7 @@ class Router:
             changed |= self._take_bfd_changes(now)
             changed |= self.bgp.pump(now)
             if changed:
-                self._build_table()
+                self.routes.renew(self._carrying_now(), self.bgp.speaker)
             packets, watching = self.tcp.packets(now), self.bfd.packets()
             for data in packets:
                 self._forward(decode_packet(data), None, now, own=True)
@@ -388,13 +386,8 @@ class Router:
                 self.bgp.tunnel_down(name, now)
         return bool(found)
 
-    def _build_table(self) -> None:
-        self.alive = self._carrying() - self.bfd.dead
-        self.table = fixed_table(self.config, self.alive)
-        self.resolved = resolved_sessions(self.config, self.table)
-        self.shared = shared_sessions(self.config, self.resolved)
-        add_learned(self.table, self.resolved, self.shared, self.bgp.speaker.decisions)
-        self.built += 1
+    def _carrying_now(self) -> set[str]:
+        return self._carrying() - self.bfd.dead
 
     def underlay(self) -> list[bytes]:
         """Outer packets to send; the source address tells the uplink."""

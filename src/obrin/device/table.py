@@ -10,21 +10,62 @@ from obrin.core.address.table import PrefixTable
 from obrin.core.routing.decision import Decision
 from obrin.core.routing.forwarding import Route, RouteKind, forwarding_table, sharing
 from obrin.device.config import RouterConfig
+from obrin.wire.bgp.speaker import Speaker
 
 
-def add_learned(
-    table: PrefixTable[Route],
-    resolved: Mapping[str, Route],
-    shared: Collection[str],
-    decisions: Mapping[Prefix, Decision],
-) -> None:
-    """What BGP decided, by the ways of the sessions; what is known without it comes first."""
-    for prefix, decision in decisions.items():
-        learned = resolved.get(decision.winner.peer.name)
-        if learned is not None and table.get(prefix) is None:
-            others = (resolved[name] for name in sharing(decision, shared))
-            ways = tuple(way for other in others for way in (other.via, *other.others))
-            table[prefix] = replace(learned, prefix=prefix, others=(*learned.others, *ways))
+class ForwardingTable:
+    """`alive` are the ways that carry; `resolved` by session how its peer is reached, `shared` the
+    sessions whose ways carry equal routes together, `built` how often the table became another."""
+
+    def __init__(self, config: RouterConfig, alive: set[str], speaker: Speaker) -> None:
+        self.built = 0
+        self.build(config, alive, speaker)
+
+    def build(self, config: RouterConfig, alive: set[str], speaker: Speaker) -> None:
+        """All of it."""
+        self._config, self.alive = config, alive
+        self.table = fixed_table(config, alive)
+        self._fixed = {prefix for prefix, _ in self.table.items()}
+        self._static_ways = {static.way for static in config.static}
+        self.resolved = resolved_sessions(config, self.table)
+        self.shared = shared_sessions(config, self.resolved)
+        self._learn(speaker, speaker.decisions)
+        self.built += 1
+
+    def renew(self, alive: set[str], speaker: Speaker) -> None:
+        """After a change: what BGP decided anew, and all only where what is fixed differs."""
+        if not self._static_ways.isdisjoint(alive ^ self.alive):
+            self.build(self._config, alive, speaker)
+            return
+        self.alive = alive
+        self._learn(speaker, speaker.changed)
+        self.built += 1
+
+    def _learn(self, speaker: Speaker, prefixes: Collection[Prefix]) -> None:
+        """By the ways of the sessions; what is known without BGP comes first."""
+        for prefix in prefixes:
+            if prefix in self._fixed:
+                continue
+            decision, route = speaker.decisions.get(prefix), None
+            if decision is not None:
+                route = learned_route(prefix, self.resolved, self.shared, decision)
+            if route is not None:
+                self.table[prefix] = route
+            elif self.table.get(prefix) is not None:
+                del self.table[prefix]
+        speaker.changed.clear()
+
+
+def learned_route(
+    prefix: Prefix, resolved: Mapping[str, Route], shared: Collection[str], decision: Decision
+) -> Route | None:
+    """By the ways of the session that won; None where these lead to nobody."""
+    learned = resolved.get(decision.winner.peer.name)
+    if learned is None:
+        return None
+    others = (resolved[name] for name in sharing(decision, shared))
+    ways = tuple(way for other in others for way in (other.via, *other.others))
+    return replace(learned, prefix=prefix, others=(*learned.others, *ways))
 
 
 def resolved_sessions(config: RouterConfig, table: PrefixTable[Route]) -> dict[str, Route]:

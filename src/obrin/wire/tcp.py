@@ -7,14 +7,19 @@ is as if it had not come.
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 
 from obrin.core.address.prefix import Address
 from obrin.core.ipsec.overhead import IPV4_HEADER, IPV6_HEADER
+from obrin.wire.agenda import Agenda
 from obrin.wire.errors import PacketError
 from obrin.wire.packet import TCP, Packet
 from obrin.wire.tcp_connection import Connection, TcpState
 from obrin.wire.tcp_protection import NO_NUMBERS, Numbers, Protection
 from obrin.wire.tcp_segment import ACK, FIN, RST, SYN, End, Ends, Segment, decode_segment
+
+Both = tuple[End, End]
+"""The two ends of a connection, the own one first."""
 
 __all__ = ["Connection", "Ends", "TcpStack", "TcpState"]
 
@@ -29,7 +34,9 @@ class TcpStack:
         self._mss = mss
         self._ttl = ttl
         self._listeners: dict[tuple[Address, int | None], Callable[[Connection], None]] = {}
-        self._connections: dict[tuple[End, End], Connection] = {}
+        self._connections: dict[Both, Connection] = {}
+        self._agenda: Agenda[Both] = Agenda()
+        self._speaking: dict[Both, None] = {}
         self._out: list[bytes] = []
         self.protections: dict[Ends, Protection] = {}
         self.refused: Callable[[Ends, str, float], None] = lambda ends, why, now: None
@@ -49,8 +56,20 @@ class TcpStack:
         ends = (local, own or self._next_port), (remote, port)
         mss = self._mss_between(local, remote)
         connection = Connection.calling(*ends, mss, self._first(), now)
-        self._connections[connection.local, connection.remote] = connection
+        self._adopt(connection)
         return connection
+
+    def _adopt(self, connection: Connection) -> None:
+        key = connection.local, connection.remote
+        self._connections[key] = connection
+        connection.stir = partial(self._stir, key, connection)
+        connection.stir()
+
+    def _stir(self, key: Both, connection: Connection) -> None:
+        """It has something to send, to tell its owner, or to wait for."""
+        self._agenda.stir(key)
+        self._speaking[key] = None
+        connection.owner()
 
     def receive(self, packet: Packet, now: float) -> None:
         """A TCP packet for one of our addresses, from the network. Raises PacketError for one that
@@ -68,7 +87,7 @@ class TcpStack:
             if accept is not None:
                 mss = self._mss_between(local[0], remote[0])
                 connection = Connection.answering(local, remote, mss, self._first(), segment, now)
-                self._connections[local, remote] = connection
+                self._adopt(connection)
                 accept(connection)
                 return
         if connection is None:
@@ -76,6 +95,7 @@ class TcpStack:
                 self._reset(packet, segment)
             return
         reason = connection.receive(segment, now)
+        connection.stir()
         if reason:
             raise PacketError(reason)
 
@@ -131,17 +151,30 @@ class TcpStack:
         self._out.append(self._encode(reply, packet.destination, packet.source, NO_NUMBERS))
 
     def next_timer(self) -> float:
-        return min((c.timer for c in self._connections.values()), default=float("inf"))
+        for key in self._agenda.stirred():
+            self._again(key)
+        return self._agenda.next()
+
+    def _again(self, key: Both) -> None:
+        connection = self._connections.get(key)
+        if connection is not None:
+            self._agenda.wake(key, connection.timer)
 
     def handle_timer(self, now: float) -> None:
-        for connection in self._connections.values():
+        self.next_timer()
+        for key in self._agenda.due(now):
+            connection = self._connections[key]
             connection.handle_timer(now)
+            connection.stir()
+            self._again(key)
 
     def packets(self, now: float) -> list[bytes]:
         """IP packets to send; closed connections are forgotten on the way."""
         out, self._out = self._out, []
-        for key, connection in list(self._connections.items()):
-            if connection.quiet:
+        speaking, self._speaking = self._speaking, {}
+        for key in speaking:
+            connection = self._connections.get(key)
+            if connection is None or connection.quiet:
                 continue
             connection.flush(now)
             source, destination = connection.local[0], connection.remote[0]
@@ -151,4 +184,5 @@ class TcpStack:
             ]
             if connection.state is TcpState.CLOSED:
                 del self._connections[key]
+                self._agenda.forget(key)
         return out

@@ -14,8 +14,10 @@ from __future__ import annotations
 
 import enum
 from collections import deque
+from collections.abc import Callable
 from dataclasses import dataclass, field
 
+from obrin.wire.agenda import nobody
 from obrin.wire.tcp_protection import Numbers
 from obrin.wire.tcp_segment import ACK, FIN, PSH, RST, SYN, End, Segment
 
@@ -46,7 +48,8 @@ class TcpState(enum.Enum):
 class Connection:
     """One end of a connection; `received` grows until the owner takes it. `first` and `peer_first`
     are the sequence numbers that it began with; `send_next` counts on without running round, and
-    `rounds` is how often `receive_next` did."""
+    `rounds` is how often `receive_next` did. `stir` is called when there is something to do with
+    it; whoever does that calls `owner`, for whom it belongs to."""
 
     local: End
     remote: End
@@ -70,6 +73,8 @@ class Connection:
     _challenged: int = 0
     _challenged_at: float = float("-inf")
     _out: deque[Segment] = field(default_factory=deque)
+    stir: Callable[[], None] = nobody
+    owner: Callable[[], None] = nobody
 
     @classmethod
     def calling(cls, local: End, remote: End, mss: int, first: int, now: float) -> Connection:
@@ -108,7 +113,9 @@ class Connection:
 
     def send(self, data: bytes) -> None:
         """Queue bytes; they leave with the next `flush`."""
-        self.unsent += data
+        if data:
+            self.unsent += data
+            self.stir()
 
     def take(self) -> bytes:
         """Everything received since the last call."""
@@ -119,6 +126,7 @@ class Connection:
     def close(self) -> None:
         """Send what is queued, then say that no more comes."""
         self.closing = True
+        self.stir()
 
     def abort(self, reason: str = "reset here") -> None:
         if self.state is not TcpState.CLOSED:
@@ -163,6 +171,7 @@ class Connection:
         return out
 
     def _emit(self, flags: int, data: bytes = b"", sequence: int | None = None) -> None:
+        self.stir()
         self._out.append(
             Segment(
                 source_port=self.local[1],
@@ -177,6 +186,7 @@ class Connection:
         )
 
     def _arm(self, now: float) -> None:
+        self.stir()
         if self.timer == float("inf"):
             self.sends = 1
             self.timer = now + FIRST_WAIT
@@ -185,6 +195,7 @@ class Connection:
         self.state = TcpState.CLOSED
         self.reason = self.reason or reason
         self.timer = float("inf")
+        self.stir()
 
     def handle_timer(self, now: float) -> None:
         """Send again what was not acknowledged, or give up."""

@@ -6,12 +6,13 @@ The owner keeps the TCP connection. It asks `wants_connection`, tells `connected
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 
 from obrin.core.address.dual import Dual
 from obrin.core.address.prefix import Address, Prefix
 from obrin.core.routing.path import Path
+from obrin.wire.agenda import nobody
 from obrin.wire.bgp.attributes import Attributes
 from obrin.wire.bgp.errors import (
     CEASE,
@@ -143,6 +144,7 @@ class BgpSession:
     _keepalive_at: float = float("inf")
     _retry_at: float = float("inf")
     _up: bool = False
+    stir: Callable[[], None] = nobody
 
     # Calls
 
@@ -312,6 +314,7 @@ class BgpSession:
                 FSM_ERROR, 0, f"{event.name.lower()} does not belong in state {self.state.value}"
             )
         self.state = following
+        self.stir()
 
     def _send(self, message: Message) -> None:
         if isinstance(message, Update):
@@ -319,6 +322,7 @@ class BgpSession:
             self._output += message.encode(four_octets=four, internal=self._internal)
         else:
             self._output += message.encode()
+        self.stir()
 
     def _take(self, message: Message, now: float) -> None:
         if isinstance(message, Notification):
@@ -383,6 +387,7 @@ class BgpSession:
         self._hold_at = self._keepalive_at = float("inf")
         self._retry_at = now + RETRY_EVERY
         self.peer = None
+        self.stir()
         if self._up:
             self._up = False
             self._events.append(SessionDown(reason, restart))

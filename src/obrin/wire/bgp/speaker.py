@@ -10,6 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass, field
+from functools import partial
 
 from obrin.core.address.prefix import Prefix
 from obrin.core.routing.decision import Decision, decide
@@ -26,6 +27,37 @@ from obrin.wire.bgp.session import (
 )
 
 
+class Taken(dict[Prefix, Path]):
+    """What was taken of what one peer told (its Adj-RIB-In), with an index over those of all peers:
+    who has a prefix."""
+
+    def __init__(self, name: str, holders: dict[Prefix, dict[str, None]]) -> None:
+        super().__init__()
+        self._name, self._holders = name, holders
+
+    def take(self, prefix: Prefix, path: Path) -> None:
+        if prefix not in self:
+            self._holders.setdefault(prefix, {})[self._name] = None
+        self[prefix] = path
+
+    def let_go(self, prefix: Prefix) -> bool:
+        """Whether it was there."""
+        if self.pop(prefix, None) is None:
+            return False
+        left = self._holders[prefix]
+        del left[self._name]
+        if not left:
+            del self._holders[prefix]
+        return True
+
+    def let_all_go(self) -> set[Prefix]:
+        """What was there."""
+        gone = set(self)
+        for prefix in gone:
+            self.let_go(prefix)
+        return gone
+
+
 @dataclass(slots=True, eq=False)
 class Neighbour:
     """A session with its policy and its tables: what it told, what of it was taken, what it was
@@ -35,8 +67,8 @@ class Neighbour:
     session: BgpSession
     policy: SessionPolicy
     announce: tuple[Prefix, ...]
+    received: Taken
     told: dict[Prefix, Path] = field(default_factory=dict)
-    received: dict[Prefix, Path] = field(default_factory=dict)
     rejected: dict[Prefix, str] = field(default_factory=dict)
     announced: dict[Prefix, Path] = field(default_factory=dict)
     given: Mapping[Prefix, Candidate] | None = None
@@ -58,25 +90,39 @@ class Neighbour:
 
 
 class Speaker:
-    """Feed it sessions' events with `update`; read `decisions`."""
+    """Feed it sessions' events with `update`; read `decisions`. `stirred` are sessions with which
+    something happened, for who carries their bytes; `changed` are prefixes whose decision may be
+    another, for who uses them. Both take what they have seen out."""
 
     def __init__(self) -> None:
         self.neighbours: dict[str, Neighbour] = {}
         self.decisions: dict[Prefix, Decision] = {}
         self.log: list[tuple[float, str, str]] = []
+        self.stirred: dict[str, None] = {}
+        self.changed: set[Prefix] = set()
         self._touched: set[Prefix] = set()
+        self._reporting: dict[str, None] = {}
+        self._holders: dict[Prefix, dict[str, None]] = {}
+        self._waiting: set[str] = set()
 
     def add(
         self, config: SessionConfig, policy: SessionPolicy, announce: tuple[Prefix, ...]
     ) -> BgpSession:
         session = BgpSession(config)
-        self.neighbours[config.name] = Neighbour(session, policy, announce)
+        session.stir = partial(self._stir, config.name)
+        taken = Taken(config.name, self._holders)
+        self.neighbours[config.name] = Neighbour(session, policy, announce, taken)
         return session
+
+    def _stir(self, name: str) -> None:
+        self.stirred[name] = None
+        self._reporting[name] = None
 
     def remove(self, name: str, now: float) -> None:
         """Forget a session that is over."""
         neighbour = self.neighbours.pop(name)
-        self._touched |= neighbour.received.keys()
+        self._waiting.discard(name)
+        self._touched |= neighbour.received.let_all_go()
         self.log.append((now, name, "not configured any more"))
 
     def change(self, name: str, policy: SessionPolicy, announce: tuple[Prefix, ...]) -> None:
@@ -88,8 +134,7 @@ class Speaker:
         neighbour.policy, neighbour.announce = policy, announce
         if neighbour.session.established:
             self._tell(neighbour)
-        self._touched |= neighbour.received.keys() | neighbour.told.keys()
-        neighbour.received.clear()
+        self._touched |= neighbour.received.let_all_go() | neighbour.told.keys()
         neighbour.rejected.clear()
         for prefix, path in neighbour.told.items():
             self._judge(neighbour, prefix, path)
@@ -103,8 +148,10 @@ class Speaker:
     def update(self, now: float) -> bool:
         """Take what the sessions report; True when the choice of routes may have changed."""
         touched, self._touched = self._touched, set()
-        for name, neighbour in self.neighbours.items():
-            if not neighbour.session.has_events:
+        reporting, self._reporting = self._reporting, {}
+        for name in reporting:
+            neighbour = self.neighbours.get(name)
+            if neighbour is None or not neighbour.session.has_events:
                 continue
             for event in neighbour.session.events():
                 if isinstance(event, SessionUp):
@@ -128,48 +175,91 @@ class Speaker:
                     self.log += [(now, name, f"UPDATE with a fault: {f}") for f in event.faults]
                     touched |= self._take(neighbour, event)
                     touched |= self._limit(neighbour, now)
+            self._wait_for(name, neighbour)
         del self.log[:-200]
         for prefix in touched:
             self._decide(prefix)
         for neighbour in self.neighbours.values() if touched else ():
             if neighbour.policy.passes_on and neighbour.session.established:
-                self._tell(neighbour)
+                self._tell_more(neighbour, touched)
+        self.changed |= touched
         return bool(touched)
+
+    def _wait_for(self, name: str, neighbour: Neighbour) -> None:
+        """Until what a peer's restart left stale is over."""
+        if neighbour.stale_until == float("inf"):
+            self._waiting.discard(name)
+        else:
+            self._waiting.add(name)
+
+    def _tell_more(self, neighbour: Neighbour, touched: Collection[Prefix]) -> None:
+        """Bring a peer up to date with these; all has to be looked at where summaries stand for
+        others, or where what is passed on is given."""
+        if neighbour.policy.summaries or neighbour.given is not None:
+            self._tell(neighbour)
+            return
+        name, own = neighbour.session.config.name, set(neighbour.announce)
+        wanted: dict[Prefix, Path] = {}
+        for prefix in touched:
+            decision = self.decisions.get(prefix)
+            if prefix in own or decision is None or decision.winner.peer.name == name:
+                continue
+            path = self._path_for(neighbour, prefix, decision.winner)
+            if path is not None:
+                wanted[prefix] = path
+        held = neighbour.announced
+        gone = [p for p in touched if p in held and p not in wanted and p not in own]
+        self._say(neighbour, wanted, gone)
+        for prefix in gone:
+            del held[prefix]
+        held.update(wanted)
 
     def _tell(self, neighbour: Neighbour) -> bool:
         """Bring a peer up to date; whether there was anything to say."""
         wanted = dict(self._wanted(neighbour))
+        gone = [prefix for prefix in neighbour.announced if prefix not in wanted]
+        said = self._say(neighbour, wanted, gone)
+        neighbour.announced = wanted
+        return said
+
+    @staticmethod
+    def _say(neighbour: Neighbour, wanted: Mapping[Prefix, Path], gone: list[Prefix]) -> bool:
+        """What of the wanted is news, and what is gone."""
         by_path = dict[tuple[int, Path], list[Prefix]]()
         for prefix, path in wanted.items():
             if neighbour.announced.get(prefix) != path:
                 by_path.setdefault((prefix.bits, path), []).append(prefix)
         for (_, path), prefixes in by_path.items():
             neighbour.session.announce(path, prefixes)
-        gone = [prefix for prefix in neighbour.announced if prefix not in wanted]
         neighbour.session.withdraw(gone)
-        neighbour.announced = wanted
         return bool(by_path or gone)
 
     def _wanted(self, neighbour: Neighbour) -> Iterator[tuple[Prefix, Path]]:
         """All that a peer is to be told. Nobody is told what came from itself, nor a summary of
         nothing."""
-        config, policy, own = neighbour.session.config, neighbour.policy, set(neighbour.announce)
-        agreed = neighbour.session.families
+        policy, own = neighbour.policy, set(neighbour.announce)
         others = self._to_pass_on(neighbour)
         told = [(prefix, None) for prefix in neighbour.announce]
         for prefix, found in (*told, *((p, c) for p, c in others.items() if p not in own)):
-            hop = config.hop(prefix.bits)
-            if hop is None or prefix.bits not in agreed:
-                continue
             summary = found is None and policy.passes_on and prefix in policy.summaries
             if summary and not any(p != prefix and prefix.covers(p) for p in others):
                 continue
-            path, internal = Path(hop.value), False
-            if found is not None:
-                path, internal = found.path, not found.peer.external
-            made = export_path(policy, prefix, path, hop.value, internal=internal)
-            if isinstance(made, Path):
+            made = self._path_for(neighbour, prefix, found)
+            if made is not None:
                 yield prefix, made
+
+    @staticmethod
+    def _path_for(neighbour: Neighbour, prefix: Prefix, found: Candidate | None) -> Path | None:
+        """What a peer is told of a prefix, the speaker's own where nothing was `found`; None where
+        it is told nothing."""
+        hop = neighbour.session.config.hop(prefix.bits)
+        if hop is None or prefix.bits not in neighbour.session.families:
+            return None
+        path, internal = Path(hop.value), False
+        if found is not None:
+            path, internal = found.path, not found.peer.external
+        made = export_path(neighbour.policy, prefix, path, hop.value, internal=internal)
+        return made if isinstance(made, Path) else None
 
     def _to_pass_on(self, neighbour: Neighbour) -> dict[Prefix, Candidate]:
         if not neighbour.policy.passes_on:
@@ -190,9 +280,10 @@ class Speaker:
         if event.restart is not None and neighbour.stale:
             neighbour.stale_until = now + event.restart.seconds
         gone = neighbour.received.keys() - neighbour.stale
-        for table in (neighbour.told, neighbour.received):
-            for prefix in table.keys() - neighbour.stale:
-                del table[prefix]
+        for prefix in gone:
+            neighbour.received.let_go(prefix)
+        for prefix in neighbour.told.keys() - neighbour.stale:
+            del neighbour.told[prefix]
         return gone
 
     @staticmethod
@@ -204,17 +295,20 @@ class Speaker:
             neighbour.stale_until = float("inf")
         for prefix in gone:
             neighbour.told.pop(prefix, None)
-            neighbour.received.pop(prefix, None)
+            neighbour.received.let_go(prefix)
         return gone
 
     def next_timer(self) -> float:
-        return min((n.stale_until for n in self.neighbours.values()), default=float("inf"))
+        waiting = (self.neighbours[name].stale_until for name in self._waiting)
+        return min(waiting, default=float("inf"))
 
     def handle_timer(self, now: float) -> None:
         """Routes of a peer that did not come back in time go with the next `update`."""
-        for neighbour in self.neighbours.values():
+        for name in list(self._waiting):
+            neighbour = self.neighbours[name]
             if now >= neighbour.stale_until:
                 self._touched |= self._let_go(neighbour, (32, 128))
+                self._wait_for(name, neighbour)
 
     @staticmethod
     def _take(neighbour: Neighbour, event: RoutesChanged) -> set[Prefix]:
@@ -224,7 +318,7 @@ class Speaker:
             touched |= Speaker._let_go(neighbour, {event.ends})
         for prefix in event.withdrawn:
             neighbour.told.pop(prefix, None)
-            neighbour.received.pop(prefix, None)
+            neighbour.received.let_go(prefix)
             neighbour.rejected.pop(prefix, None)
         for attributes, prefixes in event.announced:
             for prefix in prefixes:
@@ -239,9 +333,9 @@ class Speaker:
         taken = import_path(neighbour.policy, prefix, path)
         if isinstance(taken, str):
             neighbour.rejected[prefix] = taken
-            return neighbour.received.pop(prefix, None) is not None
+            return neighbour.received.let_go(prefix)
         neighbour.rejected.pop(prefix, None)
-        neighbour.received[prefix] = taken
+        neighbour.received.take(prefix, taken)
         return True
 
     @staticmethod
@@ -250,8 +344,7 @@ class Speaker:
         limit, count = neighbour.policy.limit, len(neighbour.received)
         if limit is None or count <= limit:
             return set()
-        touched = set(neighbour.received)
-        neighbour.received.clear()
+        touched = neighbour.received.let_all_go()
         neighbour.told.clear()
         neighbour.session.cease(1, f"it told {count} prefixes, {limit} are allowed", now)
         return touched
@@ -259,8 +352,7 @@ class Speaker:
     def _decide(self, prefix: Prefix) -> None:
         candidates = [
             Candidate(prefix, neighbour.received[prefix], neighbour.peer)
-            for neighbour in self.neighbours.values()
-            if prefix in neighbour.received
+            for neighbour in map(self.neighbours.__getitem__, self._holders.get(prefix, ()))
         ]
         if candidates:
             self.decisions[prefix] = decide(candidates)

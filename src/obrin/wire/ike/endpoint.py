@@ -5,10 +5,12 @@ from __future__ import annotations
 import hmac as _hmac
 from collections import OrderedDict
 from collections.abc import Callable, Iterable
+from functools import partial
 
 from cryptography.hazmat.primitives.hashes import SHA256
 from cryptography.hazmat.primitives.hmac import HMAC
 
+from obrin.wire.agenda import Agenda
 from obrin.wire.ike import exchange_init
 from obrin.wire.ike.config import PeerConfig
 from obrin.wire.ike.directory import SaDirectory
@@ -45,7 +47,12 @@ class Endpoint:
 
     def __init__(self, configs: Iterable[PeerConfig], rng: Callable[[int], bytes]) -> None:
         self._directory = SaDirectory()
-        self.tunnels = {config.name: Tunnel(config, rng, self._directory) for config in configs}
+        self.tunnels: dict[str, Tunnel] = {}
+        self._agenda: Agenda[str] = Agenda()
+        self._speaking: dict[str, None] = {}
+        self._reporting: dict[str, None] = {}
+        for config in configs:
+            self._make(config, rng)
         self._by_peer = {
             (t.config.local_address, t.config.remote_address): t for t in self.tunnels.values()
         }
@@ -56,6 +63,17 @@ class Endpoint:
         self._answered: OrderedDict[tuple[bytes, Address], tuple[bytes, bytes]] = OrderedDict()
         self.discarded = 0
 
+    def _make(self, config: PeerConfig, rng: Callable[[int], bytes]) -> Tunnel:
+        made = self.tunnels[config.name] = Tunnel(config, rng, self._directory)
+        made.stir = partial(self._stir, config.name)
+        return made
+
+    def _stir(self, name: str) -> None:
+        """A tunnel has something to say, or another time to be woken at."""
+        self._agenda.stir(name)
+        self._speaking[name] = None
+        self._reporting[name] = None
+
     def reconfigure(self, config: PeerConfig, now: float) -> None:
         """Give one tunnel a new configuration: its SAs end and it begins anew; others stay."""
         self.remove(config.name, "configured anew", now)
@@ -63,7 +81,7 @@ class Endpoint:
 
     def add(self, config: PeerConfig, now: float) -> None:
         """One tunnel more; it begins at once where this end does."""
-        new = self.tunnels[config.name] = Tunnel(config, self._rng, self._directory)
+        new = self._make(config, self._rng)
         self._by_peer[config.local_address, config.remote_address] = new
         if config.initiate:
             new.start(now)
@@ -71,6 +89,7 @@ class Endpoint:
     def remove(self, name: str, reason: str, now: float) -> None:
         """End one tunnel's SAs, telling the peer, and forget it."""
         old = self.tunnels.pop(name)
+        self._agenda.forget(name)
         old.close(now)
         for sa in list(old.sas):
             old.drop_sa(sa, reason, now, restart=False)
@@ -107,6 +126,7 @@ class Endpoint:
         found = self._directory.find(header, datagram)
         if found is not None:
             name, sa = found
+            self._stir(name)
             self.tunnels[name].receive(sa, header, datagram, local, remote, now)
         elif header.exchange == Exchange.IKE_SA_INIT and not header.response:
             self._new_peer(header, datagram, local, remote, now)
@@ -143,6 +163,7 @@ class Endpoint:
         if tunnel is None:
             self._discard("IKE_SA_INIT from no configured peer", remote[0])
             return
+        tunnel.stir()
         try:
             payloads = decode_chain(header.next_payload, datagram, HEADER_SIZE)
             wanted = self._cookie_wanted(header.spi_i, remote, payloads)
@@ -187,19 +208,38 @@ class Endpoint:
         self._output.append(Datagram(local, remote, marker + message))
 
     def next_timer(self) -> float:
-        return min((t.next_timer() for t in self.tunnels.values()), default=float("inf"))
+        for name in self._agenda.stirred():
+            self._again(name)
+        return self._agenda.next()
+
+    def _again(self, name: str) -> None:
+        tunnel = self.tunnels.get(name)
+        if tunnel is not None:
+            self._agenda.wake(name, tunnel.next_timer())
 
     def handle_timer(self, now: float) -> None:
-        for tunnel in self.tunnels.values():
+        self.next_timer()
+        for name in self._agenda.due(now):
+            tunnel = self.tunnels[name]
             if tunnel.next_timer() <= now:
                 tunnel.handle_timer(now)
+                self._stir(name)
+            self._again(name)
 
     def datagrams(self) -> list[Datagram]:
         out, self._output = self._output, []
-        for tunnel in self.tunnels.values():
+        for tunnel in self._taken(self._speaking):
             out += tunnel.datagrams()
         return out
 
     def events(self) -> list[Event]:
         out, self._events = self._events, []
-        return out + [event for tunnel in self.tunnels.values() for event in tunnel.events()]
+        for tunnel in self._taken(self._reporting):
+            out += tunnel.events()
+        return out
+
+    def _taken(self, names: dict[str, None]) -> list[Tunnel]:
+        """The tunnels of these names; nothing is left of them."""
+        found = [self.tunnels[name] for name in names if name in self.tunnels]
+        names.clear()
+        return found

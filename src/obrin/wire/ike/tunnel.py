@@ -53,11 +53,13 @@ class Tunnel(TunnelState):
     def start(self, now: float) -> None:
         """Begin IKE_SA_INIT."""
         self.restart_at = float("inf")
+        self.stir()
         exchange_init.start(self, now)
 
     def close(self, now: float) -> None:
         """Delete the IKE SA and everything under it, telling the peer."""
         self.restart_at = float("inf")
+        self.stir()
         for sa in list(self.sas):
             if sa.state is State.ESTABLISHED:
                 exchange_info.delete_sa(self, sa, now)

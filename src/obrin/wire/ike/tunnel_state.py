@@ -12,6 +12,7 @@ from dataclasses import dataclass, field
 from obrin.core.address.prefix import Address as Ip
 from obrin.core.ipsec.proposal import Proposal
 from obrin.core.ipsec.selectors import Scope
+from obrin.wire.agenda import nobody
 from obrin.wire.ike.child import ChildSa
 from obrin.wire.ike.config import PeerConfig
 from obrin.wire.ike.dh import KeyPair
@@ -105,6 +106,7 @@ class TunnelState:
     _padded: dict[int, bytes] = field(default_factory=dict, repr=False)
     _output: deque[Datagram] = field(default_factory=deque)
     _events: deque[Event] = field(default_factory=deque)
+    stir: Callable[[], None] = nobody
 
     @property
     def path(self) -> Path:
@@ -164,6 +166,7 @@ class TunnelState:
         path = sa.path
         marker = NON_ESP_MARKER if path.local[1] == NAT_PORT else b""
         self._output += [Datagram(path.local, path.remote, marker + part) for part in message]
+        self.stir()
 
     def request(
         self,
@@ -177,6 +180,7 @@ class TunnelState:
 
     def note(self, event: Event) -> None:
         self._events.append(event)
+        self.stir()
 
     def discard(self, reason: str, detail: str = "") -> None:
         """A message that gets no answer. Few reasons, so that they can be counted."""
@@ -266,6 +270,7 @@ class TunnelState:
     def retire(self, old: IkeSa | ChildSa, now: float) -> None:
         """A replaced SA goes by itself, should its delete be lost."""
         old.expires_at = min(old.expires_at, now + OVERLAP + self.config.liveness.give_up)
+        self.stir()
 
     @property
     def established(self) -> bool:
