@@ -242,7 +242,7 @@ async def run_gateways(sites: Sequence[SiteProcess], served: Served) -> None:
     data_model()  # loaded before the gateways say that they are ready
     mounts = []
     for site in sites:
-        await site.plug_in()
+        site.plug_in()
         name = next(iter(site.gateways))
         lending = Lending(partial(_hosts_of, site), site.kick, site.secret)
         mounts.append(Mount(f"/lent/{name}", lending.application()))

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-import functools
 import random
 from collections.abc import Collection
 from typing import Any
@@ -14,13 +13,13 @@ from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
 
 from obrin.core.errors import AddressError
-from obrin.live.practice.cable import PLUG, cable_token, unwrap
+from obrin.live.practice.cable import PLUG, Address, Port, cable_token, unwrap
 from obrin.live.practice.internet import CLOUD, Internet
 from obrin.live.practice.service import HANDLERS, Problem, Served, read_json
 from obrin.live.practice.weather import Weather
 
 
-class _Socket(asyncio.DatagramProtocol):
+class _Socket:
     """The internet's end of one cable; it learns the device's address from what arrives with the
     cable's token."""
 
@@ -28,24 +27,21 @@ class _Socket(asyncio.DatagramProtocol):
         self._name = name
         self._token = token
         self._world = world
-        self._transport: Any = None
-        self._peer: Any = None
+        self._peer: Address | None = None
+        self.port = Port(self._received)
 
-    def connection_made(self, transport: asyncio.BaseTransport) -> None:
-        self._transport = transport
-
-    def datagram_received(self, data: bytes, addr: Any) -> None:
+    def _received(self, data: bytes, sender: Address) -> None:
         packet = unwrap(self._token, data)
         if packet is None:
             self._world.stranger()
             return
-        self._peer = addr
+        self._peer = sender
         if packet != PLUG:
             self._world.arrived(self._name, packet)
 
     def send(self, packet: bytes) -> None:
         if self._peer is not None:
-            self._transport.sendto(self._token + packet, self._peer)
+            self.port.send(self._token + packet, self._peer)
 
 
 class InternetProcess:
@@ -69,15 +65,9 @@ class InternetProcess:
         self._internet.lose("a datagram that came by no cable")
 
     async def run(self, served: Served) -> None:
-        loop = asyncio.get_running_loop()
-        ports = {}
         for name in (*self._internet.cables(), CLOUD):
-            transport, protocol = await loop.create_datagram_endpoint(
-                functools.partial(_Socket, name, cable_token(self._secret, name), self),
-                local_addr=("127.0.0.1", 0),
-            )
-            self._sockets[name] = protocol
-            ports[name] = transport.get_extra_info("sockname")[1]
+            self._sockets[name] = _Socket(name, cable_token(self._secret, name), self)
+        ports = {name: socket.port.number for name, socket in self._sockets.items()}
         app = Starlette(
             routes=[
                 Route("/v1/faults", self._faults, methods=["GET"]),

@@ -12,7 +12,7 @@ from obrin.device.config import RouterConfig
 from obrin.device.hosts import Hosts
 from obrin.device.lan import Lan
 from obrin.device.site import Site
-from obrin.live.practice.cable import Cable, cable_token, plug_in
+from obrin.live.practice.cable import Cable, cable_token
 from obrin.live.practice.clock import wall_clock
 from obrin.live.practice.internet import Dedicated
 from obrin.live.practice.keylog import KeyLog
@@ -42,18 +42,18 @@ class SiteProcess:
         self._cables: dict[str, Cable] = {}
         self._ticker = Ticker(self._pump)
 
-    async def plug_in(self) -> None:
-        """All cables."""
+    def plug_in(self) -> None:
+        """All cables, into the running loop."""
         for gateway, ports in self._ports.items():
             for uplink, port in ports.items():
                 name = line_name(gateway, uplink)
-                await self._plug(name, port, partial(self._arrived, gateway))
+                self._plug(name, port, partial(self._arrived, gateway))
         for label, (gateway, port) in self._line_ports.items():
             end = Dedicated(label).ends[0]
-            await self._plug(end, port, partial(self._came_across, gateway, label))
+            self._plug(end, port, partial(self._came_across, gateway, label))
 
-    async def _plug(self, name: str, port: int, receive: Callable[[bytes], None]) -> None:
-        self._cables[name] = await plug_in(port, cable_token(self.secret, name), receive)
+    def _plug(self, name: str, port: int, receive: Callable[[bytes], None]) -> None:
+        self._cables[name] = Cable(port, cable_token(self.secret, name), receive, self.kick)
 
     @property
     def gateways(self) -> dict[str, Site]:
@@ -93,11 +93,9 @@ class SiteProcess:
 
     def _arrived(self, gateway: str, packet: bytes) -> None:
         self.gateways[gateway].receive(packet, self.now())
-        self.kick()
 
     def _came_across(self, gateway: str, line: str, packet: bytes) -> None:
         self.gateways[gateway].router.receive_across(line, packet, self.now())
-        self.kick()
 
     def _pump(self, now: float) -> float:
         for gateway, data in self._lan.pump(now):

@@ -17,7 +17,7 @@ from obrin.core.settled.ways import Attachment as Joining
 from obrin.device.cloud import Cloud
 from obrin.device.hosts import Hosts
 from obrin.device.state import circuit_states, session_states, tunnel_states
-from obrin.live.practice.cable import Cable, cable_token, plug_in
+from obrin.live.practice.cable import Cable, cable_token
 from obrin.live.practice.clock import wall_clock
 from obrin.live.practice.cloud.bodies import KINDS, Attachment
 from obrin.live.practice.cloud.description import openapi
@@ -65,10 +65,11 @@ class CloudProcess:
 
     async def run(self, served: Served) -> None:
         token = cable_token(self._secret, CLOUD)
-        self._cable = await plug_in(self._cable_port, token, self._arrived)
+        self._cable = Cable(self._cable_port, token, self._arrived, self._kick)
         for way, (line, port) in self._line_ports.items():
             token = cable_token(self._secret, Dedicated(line).ends[1])
-            self._lines[way] = await plug_in(port, token, partial(self._came_across, way))
+            came = partial(self._came_across, way)
+            self._lines[way] = Cable(port, token, came, self._kick)
         await served.run(self.application())
 
     def application(self) -> Throttled:
@@ -112,11 +113,9 @@ class CloudProcess:
 
     def _arrived(self, packet: bytes) -> None:
         self.cloud.receive(packet, self._now())
-        self._kick()
 
     def _came_across(self, way: str, packet: bytes) -> None:
         self.cloud.receive_across(way, packet, self._now())
-        self._kick()
 
     def _pump(self, now: float) -> float:
         self.store.handle_timer(now)
