@@ -10,7 +10,7 @@ from obrin.core.design.reader import read_values
 from obrin.core.errors import DesignError
 from obrin.core.handover.agreed import agreements, lines
 from obrin.core.handover.secrets import Secrets
-from obrin.core.ipsec.shared_keys import difference, key_print
+from obrin.core.ipsec.shared_keys import difference, key_print, print_difference
 from tests.core.test_healthy import secrets_of
 from tests.doubles import DESIGN, settled_of, swap
 
@@ -115,6 +115,26 @@ def test_how_a_mistyped_key_differs(typed: str, words: str) -> None:
     same = key_print(KEY, b"secret") == key_print(typed, b"secret")
     assert same is (typed == KEY)
     assert key_print(KEY, b"secret") != key_print(KEY, b"other")
+
+
+@pytest.mark.parametrize(
+    ("typed", "words"),
+    [
+        (KEY, ""),
+        (KEY + " ", "blanks around it"),
+        (f" {KEY}\t", "blanks around it"),
+        (KEY.swapcase(), "the case of letters"),
+        (KEY.lower() + " ", "the case of letters"),
+        (KEY + "x", "another key"),
+        ("the key of the other", "it is the key of link/b"),
+    ],
+)
+def test_a_fingerprint_tells_how_the_key_differs(typed: str, words: str) -> None:
+    right, entered = key_print(KEY, b"secret"), key_print(typed, b"secret")
+    others = {"link/b": key_print("the key of the other", b"secret")}
+    assert words in print_difference(right, entered, others)
+    assert bool(print_difference(right, entered, others)) is bool(words)
+    assert "no fingerprint" in print_difference(right, typed, others)
 
 
 def test_no_fingerprint_looks_like_a_number_in_a_design() -> None:

@@ -68,7 +68,7 @@ def test_packs_of_every_demo_are_whole_and_hold_no_secret_but_in_their_keys(name
         pack = maker.make(place, secrets)
         assert "secret-of-" not in "".join(pack.open_files().values())
         assert pack.mirror.count("DIFFERENT") == 0
-        assert pack.values.startswith("part,row,column,value\n")
+        assert pack.values.startswith("name,part,row,column,value\n")
     assert maker.mirror_faults() == []
 
 

@@ -38,6 +38,7 @@ STAGES: dict[str, dict[str, tuple[str, str]]] = {
             "Certificates: list, renew, revoke, sign, check.",
         ),
         "handover": ("obrin.cli.handover", "Write one pack for each gateway."),
+        "compare": ("obrin.cli.compare", "What was entered, held against what was meant."),
     },
     "Connect": {
         "practice": (

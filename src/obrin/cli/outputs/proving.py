@@ -261,6 +261,27 @@ PROVING: dict[str, Shape] = {
             ),
         },
     ),
+    "compare": record(
+        "a comparison",
+        {
+            "differences": listing(
+                record(
+                    "values",
+                    {
+                        "name": text("as in values.csv; of two ends the one of the second"),
+                        "place": text("where it stands on the sheet"),
+                        "line": whole("of the file, 0 where it has none"),
+                        "meant": text("by the sheet, or by the first end"),
+                        "entered": text("as it was"),
+                        "what": text("how it differs, and what was probably done"),
+                        "then": text("what follows, or empty"),
+                    },
+                )
+            ),
+            "compared": whole("values that were held against the sheet"),
+            "unknown": texts("rows of the file that are nothing of the sheet"),
+        },
+    ),
     "drill --availability": listing(
         record(
             "flows",

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import re
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
@@ -20,13 +21,17 @@ class Paragraph:
 
 
 class Table:
-    """Rows below a head, all of the same length; the first column names the row."""
+    """Rows below a head, all of the same length; the first `keys` columns name the row. `name` is
+    the first part of its values' names, where that is not the heading."""
 
-    __slots__ = ("head", "rows")
+    __slots__ = ("head", "keys", "name", "rows")
 
-    def __init__(self, head: Iterable[str], rows: Iterable[Iterable[str]]) -> None:
+    def __init__(
+        self, head: Iterable[str], rows: Iterable[Iterable[str]], *, keys: int = 1, name: str = ""
+    ) -> None:
         self.head = tuple(head)
         self.rows = tuple(tuple(row) for row in rows)
+        self.keys, self.name = keys, name
 
 
 Block = Heading | Paragraph | Table
@@ -58,17 +63,50 @@ def _aligned(table: Table) -> Iterator[str]:
         yield "| " + " | ".join(padded) + " |"
 
 
-def values_csv(blocks: Iterable[Block]) -> str:
-    """Every value in a table: part, row, column, value; for spreadsheets and scripts."""
-    out = io.StringIO()
-    writer = csv.writer(out, lineterminator="\n")
-    writer.writerow(("part", "row", "column", "value"))
+@dataclass(frozen=True, slots=True)
+class Value:
+    """One value of a sheet. Its `name` is its own and stays from run to run; `part`, `row` and
+    `column` say where it stands for who reads."""
+
+    name: str
+    part: str
+    row: str
+    column: str
+    text: str
+
+
+HEAD = ("name", "part", "row", "column", "value")
+
+
+def values_of(blocks: Iterable[Block]) -> Iterator[Value]:
+    """Every value in a table. A row that is all name is there, or it is not."""
     part = ""
     for block in blocks:
         if isinstance(block, Heading):
             part = block.text
         elif isinstance(block, Table):
+            first = block.name or _slug(part)
             for row in block.rows:
-                for column, value in zip(block.head[1:], row[1:], strict=True):
-                    writer.writerow((part, row[0], column, value))
+                named = [*map(_slug, row[: block.keys])]
+                told = " ".join(row[: block.keys])
+                columns = list(zip(block.head[block.keys :], row[block.keys :], strict=True))
+                for column, text in columns or [("", "present")]:
+                    last = [_slug(column)] if len(columns) > 1 else []
+                    yield Value(".".join((first, *named, *last)), part, told, column, text)
+
+
+def _slug(text: str) -> str:
+    """Lower case, without what gives trouble in a name; chapter numbers go."""
+    return _UNFIT.sub("-", _NUMBERED.sub("", text.lower())).strip("-")
+
+
+_UNFIT, _NUMBERED = re.compile(r"[^a-z0-9./:@]+"), re.compile(r"^\d+\. ")
+
+
+def values_csv(blocks: Iterable[Block]) -> str:
+    """Every value of a sheet, for spreadsheets and scripts."""
+    out = io.StringIO()
+    writer = csv.writer(out, lineterminator="\n")
+    writer.writerow(HEAD)
+    writer.writerows((v.name, v.part, v.row, v.column, v.text) for v in values_of(blocks))
     return out.getvalue()

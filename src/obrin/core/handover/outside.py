@@ -34,11 +34,13 @@ def internet_side(settled: Settled, place: str, ends: tuple[TunnelEnd, ...]) -> 
     if ends:
         yield Table(
             ("Allow", "Between", "And"),
-            (
+            dict.fromkeys(
                 (what, str(end.own_address), str(end.remote_address))
                 for end in ends
                 for what in ("UDP 500, UDP 4500", "ESP (protocol 50)")
             ),
+            keys=3,
+            name="outside",
         )
     yield from _forwarding(settled, place, ends)
     all_ends: tuple[LegEnd, ...] = (*ends, *circuits_at(settled, place))

@@ -49,7 +49,7 @@ def value_sheet(settled: Settled, place: str) -> list[Block]:
         *_accepted(settled),
         *_owners(settled, place),
         Heading(2, "1. This gateway"),
-        Table(("Value", "Enter"), _own_values(settled, place, ends)),
+        Table(("Value", "Enter"), _own_values(settled, place, ends), name="gateway"),
         *_advertisements(settled, place),
         *_protection(settled, ends),
         *routing(settled, place, ends),
@@ -73,7 +73,9 @@ def _accepted(settled: Settled) -> Iterator[Block]:
     if settled.accepted_findings:
         yield Table(
             ("Accepted finding", "At", "Because", "By", "Until"),
-            (
+            keys=2,
+            name="accepted",
+            rows=(
                 (a.finding, a.at, a.because, a.by, "" if a.until is None else a.until.isoformat())
                 for a in settled.accepted_findings
             ),
@@ -86,7 +88,8 @@ def _owners(settled: Settled, place: str) -> Iterator[Block]:
     if found:
         yield Table(
             ("Belongs to another owner", "Owner", "Has to accept", "Accepted"),
-            (
+            name="owners",
+            rows=(
                 (
                     f"{o.kind} {o.name}",
                     o.owner,
@@ -295,8 +298,8 @@ def _filters(rules: tuple[Rule, ...], ends: tuple[TunnelEnd, ...]) -> Iterator[B
             )
         )
     rows.append(("everything-else", "drop", "any", "any", "any", "any", "any"))
-    head = ("Rule", "Action", "Protocol", "From", "Port", "To", "Port")
-    yield Table(head, rows)
+    head = ("Rule", "Action", "Protocol", "From", "From port", "To", "To port")
+    yield Table(head, rows, name="filter")
     if any(end.routing == "bgp" for end in ends):
         yield Paragraph(
             "BGP between source and peer addresses (TCP 179) belongs to the gateway itself: allow "
@@ -316,7 +319,7 @@ def _hosts(settled: Settled, place: str) -> Iterator[Block]:
     ]
     if rows:
         yield Paragraph("The hosts' own firewalls let in this, and answers to their own flows:")
-        yield Table(("Network", "Allow", "From"), rows)
+        yield Table(("Network", "Allow", "From"), rows, keys=3, name="hosts")
 
 
 def _translation(ends: tuple[TunnelEnd, ...]) -> Iterator[Block]:
@@ -326,7 +329,9 @@ def _translation(ends: tuple[TunnelEnd, ...]) -> Iterator[Block]:
     yield Heading(2, "6. One-to-one translation, both directions")
     yield Table(
         ("At", "Here it is", "The remote end knows it as", "Out: source", "In: destination"),
-        (
+        keys=2,
+        name="translation",
+        rows=(
             (
                 interface_name(end.tunnel),
                 str(part.real),

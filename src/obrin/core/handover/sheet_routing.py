@@ -112,7 +112,9 @@ def routing(settled: Settled, place: str, ends: tuple[TunnelEnd, ...]) -> Iterat
     elif static:
         yield Table(
             ("Destination", "Through", "Order", "Withdraw when"),
-            (
+            keys=2,
+            name="routes",
+            rows=(
                 (str(p), interface_name(e.tunnel), str(e.preference), "the tunnel's IKE SA is down")
                 for e in static
                 for p in e.remote_prefixes

@@ -45,11 +45,34 @@ def key_shape(rules: Sequence[KeyRules]) -> tuple[int, str]:
 
 
 def key_print(key: str, secret: bytes) -> str:
-    """A short fingerprint, such as `fxdm-qcgb`, by which two ends are told to have one key. Without
-    the project's `secret` nothing can be guessed from it."""
-    digest = hmac.new(secret, key.encode(), hashlib.sha256).hexdigest()
-    letters = "".join(PRINT_LETTERS[int(half, 16)] for half in digest[:8])
-    return f"{letters[:4]}-{letters[4:]}"
+    """A short fingerprint, such as `fxdm-qcgb-kxtw-vbhg`, by which two ends are told to have one
+    key: of the key, of it without blanks around it, and of that in lower case. Without the
+    project's `secret` nothing can be guessed from it."""
+
+    def letters(text: str, count: int) -> str:
+        digest = hmac.new(secret, text.encode(), hashlib.sha256).hexdigest()
+        return "".join(PRINT_LETTERS[int(half, 16)] for half in digest[:count])
+
+    whole, bare = letters(key, 8), key.strip()
+    parts = (whole[:4], whole[4:], letters(f"bare {bare}", 4), letters(f"low {bare.lower()}", 4))
+    return "-".join(parts)
+
+
+def print_difference(right: str, entered: str, others: Mapping[str, str]) -> str:
+    """The same as `difference`, of fingerprints: how the key differs that one of them is of."""
+    if entered == right:
+        return ""
+    of_another = next((name for name, shown in others.items() if shown == entered), None)
+    if of_another is not None:
+        return f"it is the key of {of_another}"
+    one, two = right.split("-"), entered.split("-")
+    if len(two) != len(one):
+        return "that is no fingerprint; 'obrin keys compare' prints one"
+    if one[2] == two[2]:
+        return "it has blanks around it"
+    if one[3] == two[3]:
+        return "it differs in the case of letters only"
+    return "it is another key"
 
 
 def difference(right: str, typed: str, others: Mapping[str, str]) -> str:

@@ -1,0 +1,1 @@
+"""What was entered, held against what was meant."""

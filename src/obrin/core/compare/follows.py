@@ -1,0 +1,188 @@
+"""What a wrong value will cause, and when: by the agreement engine where it judges it, and by the
+protocol's own rule elsewhere."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+
+from obrin.core.address.prefix import Prefix, parse_prefix
+from obrin.core.compare.differences import Difference
+from obrin.core.compare.reading import SECONDS, SWITCH, addresses, read
+from obrin.core.compare.spelling import algorithm
+from obrin.core.errors import AddressError
+from obrin.core.handover.agreed import agreements
+from obrin.core.ipsec.registry import Kind
+from obrin.core.ipsec.suite import Suite
+from obrin.core.settled.entered import NOTHING, SettledEntered
+from obrin.core.settled.links import SettledLink
+from obrin.core.settled.model import Settled
+
+_RULES = (
+    ("remote-address", "nothing answers: IKE goes to another address (no IKE_SA_INIT response)"),
+    ("local-address", "the other end knows no peer at this address: no IKE_SA_INIT response"),
+    ("dead-peer-detection", "a dead path is noticed sooner or later than the drill says"),
+    ("inside-address", "the tunnel is up and the peer inside is not reached: BGP stays idle"),
+    ("mtu-inside-the-tunnel", "small packets pass, large ones are lost or cut"),
+    ("largest-tcp-segment", "small packets pass, large transfers hang"),
+    ("bgp-peer-address", "BGP stays idle: nobody is at that address (connection refused)"),
+    ("bgp-source-address", "BGP stays idle: the peer takes no session from that address"),
+    ("as-number", "BGP is refused: OPEN error, Bad Peer AS (RFC 4271 section 6.2)"),
+    ("bgp-identifier", "BGP is refused where both ends have one identifier; else nothing"),
+    ("hold-time", "the lower of both ends counts: a failure is noticed after another time"),
+    ("keepalive", "the session falls if a third of the hold time is not kept"),
+    ("multihop", "BGP stays idle: the peer is beyond the link and is not taken"),
+    ("static-host-route", "BGP stays idle: no way leads to the peer before the session is up"),
+    ("tcp-signature", "BGP stays idle: segments without the right signature are dropped"),
+    ("local-preference", "traffic takes the other tunnel than the plan's"),
+    ("order-of-preference", "traffic takes the other tunnel than the plan's"),
+    ("announce-to-it", "the far side has no route back to what is lacking"),
+    ("accept-from-it", "there is no route to what is lacking"),
+    ("bfd", "a dead path is noticed after the hold time only, or sessions flap"),
+    ("who-starts", "nobody begins, or both do: the tunnel stays down or is made twice"),
+    ("secret:", "IKE_AUTH fails: AUTHENTICATION_FAILED, as soon as the tunnel begins"),
+    ("authentication", "IKE_AUTH fails: AUTHENTICATION_FAILED"),
+    ("udp-encapsulation", "packets are lost at a translator that passes UDP only"),
+    ("larger-packets", "large packets are lost where the sheet has them pass, or pass in parts"),
+    ("filter.", "flows that must work are dropped, or more is let in than was asked"),
+    ("hosts.", "the hosts drop what must work, or let in more than was asked"),
+    ("outside.", "the provider's side drops IKE or ESP: no IKE_SA_INIT response, or no traffic"),
+    ("translation.", "addresses are not the ones that the far side knows: one way only"),
+    ("routes.", "traffic for it goes elsewhere"),
+    ("gateway.subnet", "hosts have no address of the plan, or no way back"),
+    ("gateway.network", "hosts have no address of the plan, or no way back"),
+    ("gateway.public-address", "the other ends call an address that is not this one"),
+    ("gateway.uplink", "the other ends call an address that is not this one"),
+    ("gateway.address-space", "the space is another than every other end routes"),
+    ("gateway.gateway-subnet", "the gateway cannot be built, or its BGP address is another"),
+    ("gateway.capacity-class", "it can do other things than were counted with"),
+)
+"""What follows, by a part of the name; the first that fits."""
+ELSE = "it is not what the other end and the plan expect"
+_ENDS_OF = ("suite", "identity", "traffic-selector")
+
+
+def follows(settled: Settled, place: str, found: Sequence[Difference]) -> dict[str, str]:
+    """By the name of the value."""
+    said = {d.name: _rule(d.name) for d in found}
+    side = "site" if place in settled.gateways else "cloud"
+    judged = {d.name: d for d in found if any(part in d.name for part in _ENDS_OF)}
+    for name, one in judged.items():
+        words = _judged(settled, place, side, one)
+        if words:
+            said[name] = words
+    return said
+
+
+def _rule(name: str) -> str:
+    return next((words for part, words in _RULES if part in name), ELSE)
+
+
+def _judged(settled: Settled, place: str, side: str, one: Difference) -> str:
+    """What the agreement engine says of both ends with this one value as it was entered."""
+    worst = ""
+    for link in settled.links.values():
+        ends = {t.gateway for t in link.tunnels} if side == "site" else {link.cloud}
+        if place not in ends:
+            continue
+        entered = _entered(link, one, side)
+        if entered is None:
+            continue
+        changed = replace(link, entered={**link.entered, side: entered})
+        trial = replace(settled, links={**settled.links, link.name: changed})
+        words = _first_fault(trial, link.name, one.name)
+        worst = worst or words
+        if not worst and entered.suites is not None:
+            worst = "both ends still agree; each keeps to its own value"
+    return worst
+
+
+def _first_fault(settled: Settled, link: str, name: str) -> str:
+    """Of a link's tunnels; of the one alone whose value it is."""
+    for agreement in agreements(settled):
+        of_one = name.startswith("tunnels.")
+        if agreement.tunnel.link != link or (
+            of_one and not name.endswith(f".{agreement.tunnel.label}")
+        ):
+            continue
+        step = next((step for step in agreement.steps if not step.good), None)
+        if step is not None:
+            when = "at once"
+            if step.latest >= 1:
+                when = f"after {_span(step.earliest, step.latest)}"
+            what = f"{step.exchange} fails {when}: {step.text} ({step.notify})"
+            return f"{agreement.tunnel.label}: {what}"
+    return ""
+
+
+def _span(earliest: float, latest: float) -> str:
+    def shown(seconds: float) -> str:
+        if seconds >= 7200:
+            return f"{seconds / 3600:.1f} h"
+        return f"{seconds / 60:.0f} min" if seconds >= 120 else f"{seconds:.0f} s"
+
+    one, two = shown(earliest), shown(latest)
+    return one if one == two else f"{one} to {two}"
+
+
+def _entered(link: SettledLink, one: Difference, side: str) -> SettledEntered | None:
+    """As said of one end; None for what the engine does not judge."""
+    before = link.entered.get(side, NOTHING)
+    if one.name.startswith("suite-"):
+        suite = entered_suite(link.suite, one.name, one.entered)
+        return None if suite is None else replace(before, suites=(suite,))
+    mine = any(one.name.endswith(f".{tunnel.label}") for tunnel in link.tunnels)
+    if not mine:
+        return None
+    row = one.name.split(".")[1]
+    if row in ("local-identity", "remote-identity"):
+        held = addresses(one.entered)
+        text = str(held[0].address) if held else one.entered.partition(" (")[0].strip()
+        if row.startswith("local"):
+            return replace(before, identity=text)
+        return replace(before, expects=text)
+    prefixes = _prefixes(one.entered)
+    if row == "local-traffic-selector" and prefixes:
+        return replace(before, local=prefixes)
+    if row == "remote-traffic-selector" and prefixes:
+        return replace(before, remote=prefixes)
+    return None
+
+
+def _prefixes(text: str) -> tuple[Prefix, ...]:
+    found = []
+    for held in addresses(text):
+        try:
+            found.append(parse_prefix(f"{held.address}/{held.length}"))
+        except AddressError:
+            continue
+    return tuple(found)
+
+
+def entered_suite(meant: Suite, name: str, text: str) -> Suite | None:
+    """The suite with one value as it was entered; None where that is no value of it."""
+    words = name.split(".")
+    if len(words) < 3 or words[0] != f"suite-{meant.name}":
+        return None
+    half = "ike" if words[2].startswith(("ike", "phase-1")) else "esp"
+    part, reading = getattr(meant, half), read(name, text)
+    fields: Mapping[str, tuple[str, Kind]] = {
+        "encryption": ("encryption", Kind.ENCRYPTION),
+        "integrity": ("integrity", Kind.INTEGRITY),
+        "prf": ("prf", Kind.PRF),
+        "dh-group-pfs": ("group", Kind.GROUP),
+    }
+    if words[1] == "lifetime" and reading.kind == SECONDS:
+        changed = replace(part, lifetime=reading.value)
+    elif words[1] in fields:
+        field, kind = fields[words[1]]
+        found = algorithm(kind, text.partition(",")[0])
+        off = reading.kind == SWITCH and field in ("integrity", "group") and half == "esp"
+        if found is None and not off:
+            return None
+        changed = replace(part, **{field: found})
+    elif words[1] == "extended-sequence-numbers" and half == "esp" and reading.kind == SWITCH:
+        changed = replace(part, esn=reading.value)
+    else:
+        return None
+    return replace(meant, **{half: changed})

@@ -1,0 +1,160 @@
+"""What a text of a sheet says, however it is written: two texts say the same if their readings are
+equal.
+
+A sheet's own explanations count for nothing: what stands in parentheses, the same number in another
+unit, words around addresses.
+"""
+
+from __future__ import annotations
+
+import re
+from typing import NamedTuple
+
+from obrin.core.address.prefix import Address, parse_address
+from obrin.core.compare.spelling import algorithm
+from obrin.core.errors import AddressError
+from obrin.core.ipsec.registry import Kind
+
+ALGORITHM, ADDRESSES, SECONDS, NUMBER, SWITCH, TEXT, BLANK = (
+    "algorithm",
+    "addresses",
+    "seconds",
+    "number",
+    "switch",
+    "text",
+    "blank",
+)
+OFF = frozenset(
+    ("off", "no", "none", "disabled", "disable", "false", "-", "--", "n/a", "na", "0")
+    + ("does not apply", "not used", "not applicable", "deactivated", "inactive")
+)
+ON = frozenset(("on", "yes", "enabled", "enable", "true", "activated", "1"))
+KINDS = {
+    "encryption": Kind.ENCRYPTION,
+    "integrity": Kind.INTEGRITY,
+    "prf": Kind.PRF,
+    "dh-group-pfs": Kind.GROUP,
+}
+_UNITS = {
+    **dict.fromkeys(("ms", "msec", "milliseconds"), 0.001),
+    **dict.fromkeys(("s", "sec", "secs", "second", "seconds"), 1.0),
+    **dict.fromkeys(("min", "mins", "minute", "minutes", "m"), 60.0),
+    **dict.fromkeys(("h", "hr", "hrs", "hour", "hours"), 3600.0),
+    **dict.fromkeys(("d", "day", "days"), 86400.0),
+}
+_TIME = re.compile(
+    rf"([0-9]+(?:\.[0-9]+)?)\s*({'|'.join(sorted(_UNITS, key=len, reverse=True))})\Z"
+)
+_PLAIN = re.compile(r"([0-9]{1,3}(?:[ ,.'][0-9]{3})+|[0-9]+(?:\.[0-9]+)?)\s*(bytes?|octets?|b)?\Z")
+_TIMELY = ("lifetime", "time", "keepalive", "wait", "ask-after")
+"""A number without a unit is of seconds in rows that are called so."""
+_ASDOT = re.compile(r"([0-9]{1,5})\.([0-9]{1,5})\Z")
+_IP = re.compile(
+    r"(?<![\w.:])("
+    r"(?:[0-9]{1,3}\.){3}[0-9]{1,3}(?:/[0-9]{1,2}|\s*/?\s*(?:[0-9]{1,3}\.){3}[0-9]{1,3})?"
+    r"|[0-9a-fA-F]{0,4}:[0-9a-fA-F:.]*:[0-9a-fA-F]{0,4}(?:/[0-9]{1,3})?"
+    r"|any|default|0/0)(?![\w:])"
+)
+
+
+class Reading(NamedTuple):
+    """`value` is comparable within a `kind`."""
+
+    kind: str
+    value: object
+
+    @property
+    def telling(self) -> bool:
+        """Whether it says so much that it can be recognised elsewhere."""
+        if self.kind == NUMBER:
+            return isinstance(self.value, float) and self.value > 9
+        return self.kind in (ADDRESSES, ALGORITHM, SECONDS, TEXT)
+
+    @property
+    def sign(self) -> object:
+        """By which it is recognised in another field: a number is one, whatever it counts."""
+        return self.value if self.kind in (SECONDS, NUMBER) else self
+
+
+class Held(NamedTuple):
+    """An address and the length beside it."""
+
+    address: Address
+    length: int
+
+
+def read(name: str, text: str) -> Reading:
+    """Of the value of that name."""
+    plain = re.sub(r"\([^)]*\)", " ", text)
+    plain = re.sub(r"\s+", " ", plain).strip().strip("\"'").rstrip(";,").strip().lower()
+    if not plain:
+        return Reading(BLANK, "")
+    kind = next((k for row, k in KINDS.items() if f".{row}." in f"{name}."), None)
+    first = re.split(r"[;,] (?=at every|out: |in: )", plain)[0]
+    if kind is not None and name.startswith("suite"):
+        found = algorithm(kind, first)
+        if found is not None:
+            return Reading(ALGORITHM, found.name)
+    if plain in OFF and not (plain == "0" and "order" in name):
+        return Reading(SWITCH, False)
+    if "as-number" in name and (dotted := _ASDOT.match(plain)):
+        return Reading(NUMBER, float(int(dotted[1]) << 16 | int(dotted[2])))
+    held = addresses(plain)
+    if held:
+        return Reading(ADDRESSES, frozenset(held))
+    return _quantity(name, plain)
+
+
+def _quantity(name: str, plain: str) -> Reading:
+    timed = _TIME.match(plain)
+    if timed:
+        return Reading(SECONDS, round(float(timed[1]) * _UNITS[timed[2]], 6))
+    several = re.fullmatch(r"(.*?)(?:, | = |/)(.*)", plain)
+    if several and all(_TIME.match(part.strip()) for part in several.groups()):
+        return _quantity(name, several[1].strip())
+    number = _PLAIN.match(plain)
+    if number:
+        value = float(re.sub(r"(?<=[0-9])[ ,'](?=[0-9]{3})", "", number[1]))
+        timely = any(
+            word in name for word in ("lifetime", "time", "keepalive", "wait", "ask-after")
+        )
+        return Reading(SECONDS if timely and not number[2] else NUMBER, value)
+    if plain in ON:
+        return Reading(SWITCH, True)
+    words = re.sub(r"[\s_-]+", " ", plain)
+    return Reading(TEXT, re.sub(r"^on, ", "", words))
+
+
+def addresses(text: str) -> list[Held]:
+    """All addresses and prefixes in a text, in order; masks as lengths."""
+    found = []
+    for match in _IP.finditer(text):
+        held = _one(match[1])
+        if held is not None:
+            found += held
+    return found
+
+
+def _one(text: str) -> list[Held] | None:
+    if text in ("any", "default", "0/0"):
+        return [Held(parse_address("0.0.0.0"), 0)]
+    address, _, rest = re.sub(r"\s*/\s*|\s+", "/", text.strip()).partition("/")
+    try:
+        host = parse_address(address)
+        if not rest:
+            return [Held(host, host.bits)]
+        return [Held(host, int(rest) if rest.isdigit() else mask_length(rest))]
+    except (AddressError, ValueError):
+        return None
+
+
+def mask_length(mask: str) -> int:
+    """Of a netmask or a wildcard mask. Raises ValueError for what is neither, AddressError for what
+    is no address."""
+    value = parse_address(mask).value
+    if value >> 31 == 0 and value:
+        value ^= 0xFFFFFFFF
+    length = value.bit_count()
+    if value != (0xFFFFFFFF << (32 - length)) & 0xFFFFFFFF:
+        raise ValueError(f"{mask} is no mask")
+    return length

@@ -1,0 +1,146 @@
+"""What was entered somewhere, from a file: a filled sheet (CSV, XLSX), names and values, YANG data
+as JSON, or any text with a template of the user's own."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import zipfile
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from obrin.core.errors import DesignError, Problem
+from obrin.core.handover.blocks import HEAD, Value
+from obrin.live.files import read_file
+
+MOST_BYTES = 32 << 20
+MOST_ROWS = 200_000
+ENTERED = "entered"
+Row = Sequence[str]
+
+
+@dataclass(frozen=True, slots=True)
+class EnteredFile:
+    """`values` by the names of the sheet, with the `lines` where they stand; `unknown` are rows
+    that are nothing of the sheet's. `data` is YANG data instead."""
+
+    values: dict[str, str] = field(default_factory=dict)
+    lines: dict[str, int] = field(default_factory=dict)
+    unknown: tuple[str, ...] = ()
+    data: dict[str, Any] | None = None
+
+
+def read_entered(path: Path, sheet: Iterable[Value], template: Path | None = None) -> EnteredFile:
+    """Raises DesignError for a file that cannot be read, with its place; OutsideError, OSError."""
+    known = list(sheet)
+    raw = read_file(path, MOST_BYTES)
+    if template is not None:
+        return _matched(_parsed(path, raw, template), known, str(path))
+    if path.suffix.lower() == ".xlsx":
+        return _matched(_workbook(path, raw), known, str(path))
+    text = _text(path, raw)
+    if path.suffix.lower() == ".json":
+        return _json(path, text, known)
+    dialect = max((",", ";", "\t"), key=text.count)
+    rows = list(csv.reader(io.StringIO(text), delimiter=dialect))
+    return _matched(rows, known, str(path))
+
+
+def _text(path: Path, raw: bytes) -> str:
+    try:
+        return raw.decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        what = f"not UTF-8 text (byte {error.start})"
+        raise DesignError([Problem(str(path), what, "Save it as UTF-8")]) from None
+
+
+def _workbook(path: Path, raw: bytes) -> list[Row]:
+    """The first sheet of it."""
+    import openpyxl
+    from openpyxl.utils.exceptions import InvalidFileException
+
+    try:
+        book = openpyxl.load_workbook(io.BytesIO(raw), read_only=True, data_only=True)
+        rows = book.worksheets[0].iter_rows(values_only=True, max_row=MOST_ROWS)
+        return [["" if cell is None else _cell(cell) for cell in row] for row in rows]
+    except (InvalidFileException, zipfile.BadZipFile, KeyError, ValueError, IndexError) as error:
+        what = f"not a workbook: {error}"
+        raise DesignError([Problem(str(path), what, "Save it as .xlsx or as .csv")]) from None
+
+
+def _cell(value: object) -> str:
+    if isinstance(value, bool):
+        return "on" if value else "off"
+    return f"{value:g}" if isinstance(value, float) and value == int(value) else str(value)
+
+
+def _json(path: Path, text: str, known: list[Value]) -> EnteredFile:
+    try:
+        found = json.loads(text)
+    except (ValueError, RecursionError) as error:
+        place = f":{error.lineno}:{error.colno}" if isinstance(error, json.JSONDecodeError) else ""
+        what = "not JSON"
+        raise DesignError([Problem(f"{path}{place}", what, "Mend it, or save it anew")]) from None
+    if isinstance(found, dict) and any(":" in key.partition(".")[0] for key in found):
+        return EnteredFile(data=found.get("ietf-restconf:data", found))
+    if isinstance(found, dict):
+        rows = [(str(name), _cell(value)) for name, value in found.items()]
+        return _matched(rows, known, str(path))
+    what = "neither names with values nor YANG data"
+    raise DesignError([Problem(str(path), what, "Write an object of names and values")])
+
+
+def _parsed(path: Path, raw: bytes, template: Path) -> list[Row]:
+    """Rows by a template of the user's own; a template has `name` and `value`, or columns that are
+    called as values of the sheet are."""
+    import textfsm
+
+    try:
+        table = textfsm.TextFSM(io.StringIO(_text(template, read_file(template, MOST_BYTES))))
+        found = table.ParseText(_text(path, raw))
+    except (textfsm.TextFSMTemplateError, textfsm.TextFSMError) as error:
+        what = f"the template does not work: {error}"
+        raise DesignError([Problem(str(template), what, "Correct the template")]) from None
+    head = [name.lower() for name in table.header]
+    if set(head) >= {"name", "value"}:
+        at = head.index("name"), head.index("value")
+        return [(str(row[at[0]]), str(row[at[1]])) for row in found]
+    names = [name.replace("__", ".").replace("_", "-") for name in head]
+    return [
+        (name, str(cell)) for row in found for name, cell in zip(names, row, strict=True) if cell
+    ]
+
+
+def _matched(rows: Sequence[Row], known: Sequence[Value], where: str) -> EnteredFile:
+    """Rows to values of the sheet: by name, by where they stand, or by what the row is called where
+    only one is."""
+    head = [cell.strip().lower() for cell in rows[0]] if rows else []
+    columns = {name: head.index(name) for name in (*HEAD, ENTERED) if name in head}
+    told = columns.get(ENTERED, columns.get("value"))
+    body = list(enumerate(rows, 1))
+    if told is None:
+        columns, told = {"name": 0}, 1
+    else:
+        body = body[1:]
+    names = {value.name: value.name for value in known}
+    by_place = {(v.part, v.row, v.column): v.name for v in known}
+    by_row: dict[str, list[str]] = {}
+    for value in known:
+        by_row.setdefault(value.row.lower(), []).append(value.name)
+    names |= {row: found[0] for row, found in by_row.items() if len(found) == 1}
+    values, lines, unknown = dict[str, str](), dict[str, int](), list[str]()
+    for number, row in body:
+        if not any(cell.strip() for cell in row):
+            continue
+        cells = {c: row[at].strip() for c, at in columns.items() if at < len(row)}
+        place = cells.get("part", ""), cells.get("row", ""), cells.get("column", "")
+        name = names.get(cells.get("name", "")) or names.get(cells.get("name", "").lower())
+        name = name or by_place.get(place)
+        if name is None:
+            unknown.append(f"{where}:{number}: {cells.get('name') or ' '.join(place).strip()}")
+        else:
+            values[name], lines[name] = (row[told] if told < len(row) else ""), number
+    return EnteredFile(values, lines, tuple(unknown))

@@ -1,0 +1,239 @@
+"""Values entered beside values meant: whatever is right is found right however it is written, and the
+mistakes that people make are named for what they are."""
+
+from __future__ import annotations
+
+import random
+import re
+from collections.abc import Callable, Iterator
+
+import pytest
+
+from obrin.core.compare.differences import Sheet, differences
+from obrin.core.compare.follows import follows
+from obrin.core.compare.reading import (
+    ADDRESSES,
+    ALGORITHM,
+    NUMBER,
+    SECONDS,
+    SWITCH,
+    addresses,
+    mask_length,
+    read,
+)
+from obrin.core.compare.spelling import algorithm
+from obrin.core.handover.blocks import values_of
+from obrin.core.handover.pack import gateways_of
+from obrin.core.handover.sheet import value_sheet
+from obrin.core.ipsec.registry import ALGORITHMS, Kind
+from tests.doubles import settled_of
+from tests.healthy import Healthy
+
+
+def sheets(first: int, last: int) -> Iterator[tuple[int, str, Sheet]]:
+    for seed in range(first, last):
+        settled = settled_of(str(Healthy(seed)))
+        for place in gateways_of(settled):
+            yield seed, place, Sheet(list(values_of(value_sheet(settled, place))))
+
+
+# Right, written in other ways
+
+
+def otherwise(sheet: Sheet, name: str, draw: random.Random) -> str:
+    """The same value as somebody else would write it."""
+    text, reading = sheet.values[name].text, sheet.readings[name]
+    ways = [text, f" {text} ", text.upper() if reading.kind != ADDRESSES else text]
+    if reading.kind == SECONDS:
+        number = reading.value
+        ways += [f"{number:g}", f"{number:g} sec", f"{number:g}s", f"{number / 60:.12g} min"]
+        if number >= 1000 and number == int(number):
+            ways.append(f"{int(number):,}")
+    elif reading.kind == NUMBER and " " not in text:
+        ways += [f"{reading.value:.0f}"]
+        if "as-number" in name and reading.value >= 65536:
+            ways.append(f"{int(reading.value) >> 16}.{int(reading.value) & 0xFFFF}")
+    elif reading.kind == SWITCH:
+        ways += ["No", "disabled", "none"] if reading.value is False else ["yes", "Enabled"]
+    elif reading.kind == ALGORITHM:
+        plain = str(reading.value)
+        ways += [plain.lower(), plain.replace("-", ""), plain.replace("-", "_").lower()]
+        found = next(a for a in ALGORITHMS if a.name == plain)
+        if found.kind is Kind.GROUP:
+            ways += [f"group {found.number}", f"DH{found.number}", str(found.number)]
+    elif reading.kind == ADDRESSES:
+        held = addresses(re.sub(r"\([^)]*\)", "", text.lower()))
+        shuffled = draw.sample(held, len(held))
+        ways.append(", ".join(_written(one.address, one.length, draw) for one in shuffled))
+    return draw.choice(ways)
+
+
+def _written(address, length: int, draw: random.Random) -> str:
+    if length == address.bits:
+        return str(address)
+    if address.bits == 32 and draw.random() < 0.5:
+        mask = (0xFFFFFFFF << (32 - length)) & 0xFFFFFFFF
+        return f"{address} {'.'.join(str(mask >> s & 255) for s in (24, 16, 8, 0))}"
+    return f"{address}/{length}"
+
+
+@pytest.mark.parametrize("first", range(0, 40, 10))
+def test_a_right_sheet_written_differently_has_no_difference(first: int) -> None:
+    draw = random.Random(first)
+    for seed, place, sheet in sheets(first, first + 10):
+        for _ in range(8):
+            entered = {name: otherwise(sheet, name, draw) for name in sheet.values}
+            assert differences(sheet, entered) == [], (seed, place)
+
+
+# Wrong, in the ways of people
+
+
+Mistake = Callable[[Sheet, str, random.Random], tuple[dict[str, str], str] | None]
+"""What is entered instead, by name, and words that have to be said of it."""
+
+
+def blank(sheet: Sheet, name: str, draw: random.Random):
+    return {name: "  "}, "nothing is entered"
+
+
+def wrong_unit(sheet: Sheet, name: str, draw: random.Random):
+    reading = sheet.readings[name]
+    if reading.kind != SECONDS or reading.value < 60 or reading.value % 60:
+        return None
+    return {name: f"{reading.value / 60:g}"}, "number in minutes"
+
+
+def exchanged_ends(sheet: Sheet, name: str, draw: random.Random):
+    other = sheet.turned(name)
+    if not other or sheet.readings[other] == sheet.readings[name]:
+        return None
+    texts = {name: sheet.values[other].text, other: sheet.values[name].text}
+    return texts, "exchanged"
+
+
+def other_tunnel(sheet: Sheet, name: str, draw: random.Random):
+    for other in sheet.beside(name):
+        if sheet.readings[other] != sheet.readings[name] and sheet.readings[other].telling:
+            return {name: sheet.values[other].text}, "that "
+    return None
+
+
+def row_above(sheet: Sheet, name: str, draw: random.Random):
+    for side, other in sheet.next_to(name):
+        one, two = sheet.readings[name], sheet.readings[other]
+        same = read(name, sheet.values[other].text) == one
+        if side == "above" and not same and one.telling and two.telling:
+            return {name: sheet.values[other].text}, "that "
+    return None
+
+
+def other_mask(sheet: Sheet, name: str, draw: random.Random):
+    held = addresses(sheet.values[name].text.lower())
+    if len(held) != 1 or not 8 < held[0].length < 30:
+        return None
+    return {name: f"{held[0].address}/{held[0].length + 1}"}, "mask is /"
+
+
+def one_digit(sheet: Sheet, name: str, draw: random.Random):
+    held = addresses(sheet.values[name].text.lower())
+    if len(held) != 1 or held[0].length != 32:
+        return None
+    digits = str(held[0].address)
+    last = str((int(digits[-1]) + 5) % 10)
+    return {name: digits[:-1] + last}, ""
+
+
+def weaker(sheet: Sheet, name: str, draw: random.Random):
+    if sheet.readings[name].kind != ALGORITHM:
+        return None
+    found = next(a for a in ALGORITHMS if a.name == sheet.readings[name].value)
+    other = draw.choice([a for a in ALGORITHMS if a.kind is found.kind and a is not found])
+    return {name: other.name}, "instead of|that is the value"
+
+
+def turned_off(sheet: Sheet, name: str, draw: random.Random):
+    if sheet.readings[name].kind == SWITCH:
+        return {name: "off" if sheet.readings[name].value else "on"}, "turned o|exchanged"
+    return None
+
+
+MISTAKES = (blank, wrong_unit, exchanged_ends, other_tunnel, row_above, other_mask)
+MISTAKES += (one_digit, weaker, turned_off)
+
+
+@pytest.mark.parametrize("mistake", MISTAKES, ids=lambda m: m.__name__)
+def test_every_field_with_every_mistake_is_named(mistake: Mistake) -> None:
+    draw, made = random.Random(mistake.__name__), 0
+    for seed, place, sheet in sheets(0, 12):
+        right = {name: value.text for name, value in sheet.values.items()}
+        for name in sheet.values:
+            wrong = None if "secret" in name else mistake(sheet, name, draw)
+            if wrong is None:
+                continue
+            made += 1
+            found = {d.name: d for d in differences(sheet, right | wrong[0])}
+            assert found.keys() == {n for n in wrong[0] if "secret" not in n}, (seed, place, name)
+            assert re.search(wrong[1], found[name].what), (seed, place, name, found[name])
+            assert found[name].what
+    assert made >= 20
+
+
+def test_what_follows_is_what_the_engines_say() -> None:
+    settled = settled_of()
+    sheet = Sheet(list(values_of(value_sheet(settled, "quay-gw"))))
+    right = {name: value.text for name, value in sheet.values.items()}
+
+    def said(ending: str, text: str) -> str:
+        name = next(n for n in right if n.endswith(ending))
+        (found,) = differences(sheet, {**right, name: text})
+        return follows(settled, "quay-gw", [found])[name]
+
+    assert "NO_PROPOSAL_CHOSEN" in said(".encryption.ike-sa", "aes128")
+    assert "after" in said(".dh-group-pfs.child-sa-esp", "off")
+    assert "AUTHENTICATION_FAILED" in said(".remote-identity.quay-apps/a", "198.51.100.9")
+    assert "Bad Peer AS" in said(".peer-s-as-number.quay-apps/a", "64999")
+    assert "each keeps to its own" in said(".lifetime.ike-sa", "100 min")
+    assert "no IKE_SA_INIT response" in said(".remote-address.quay-apps/a", "203.0.113.77")
+
+
+@pytest.mark.parametrize(
+    ("text", "name"),
+    [
+        ("aes256gcm16", "AES-GCM-16-256"),
+        ("AES-256-GCM", "AES-GCM-16-256"),
+        ("ENCR_AES_GCM_16 256", "AES-GCM-16-256"),
+        ("aes128gcm8", "AES-GCM-8-128"),
+        ("aes256-gcm128", "AES-GCM-16-256"),
+        ("AES256", "AES-CBC-256"),
+        ("Triple DES", "3DES"),
+        ("nothing of the kind", None),
+    ],
+)
+def test_ciphers_in_the_spellings_of_screens(text: str, name: str | None) -> None:
+    found = algorithm(Kind.ENCRYPTION, text)
+    assert (None if found is None else found.name) == name
+
+
+def test_every_algorithm_is_known_by_its_own_name_in_four_spellings() -> None:
+    for one in ALGORITHMS:
+        if one.kind is Kind.ESN:
+            continue
+        for text in (
+            one.name,
+            one.name.lower(),
+            one.name.replace("-", "_"),
+            one.name.replace("-", ""),
+        ):
+            assert algorithm(one.kind, text) is one, text
+
+
+def test_masks() -> None:
+    assert [mask_length(m) for m in ("255.255.252.0", "0.0.3.255", "255.255.255.255")] == [
+        22,
+        22,
+        32,
+    ]
+    with pytest.raises(ValueError, match="no mask"):
+        mask_length("255.0.255.0")
+    assert read("x", "10.0.0.0 255.0.255.0").kind != ADDRESSES
