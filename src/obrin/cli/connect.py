@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, TypeVar
 
 import click
 
+from obrin.cli.by_hand import person_for, todo_lines
 from obrin.cli.common import (
     STYLES,
     console,
@@ -22,6 +23,7 @@ from obrin.cli.common import (
     writes,
 )
 from obrin.cli.deeds import Change, Deed, acting
+from obrin.core.errors import ObrinError
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -33,6 +35,7 @@ if TYPE_CHECKING:
     from obrin.live.observe.probe import Outcome
     from obrin.live.observe.sizes import SizeOutcome
     from obrin.live.observe.status import TunnelStatus
+    from obrin.live.project import Project
 
 
 MOST_NAMED = 5
@@ -49,15 +52,28 @@ MOST_NAMED = 5
 )
 @click.option("--keep", is_flag=True, help="Leave what has ended, or was taken out, as it is.")
 @click.option("--yes", is_flag=True, help="Do not ask before ending what has ended.")
+@click.option("--by-hand", is_flag=True, help="All places that DESIGN.places.yaml does not name.")
+@click.option(
+    "--answers",
+    type=click.Path(),
+    help="A YAML file instead of a terminal: 'yes' or 'later' by step, or for 'all'; and what the "
+    "cloud told, by its place.",
+)
+@click.option("--again", multiple=True, metavar="STEP", help="Ask again for a step done by hand.")
+@click.option("--todo", is_flag=True, help="Print what is open by hand, for whom; do nothing.")
 @acting
 @click.pass_context
-@writes("dry_run")
+@writes("dry_run", "todo")
 def connect(
     ctx: click.Context,
     design_file: str | None,
     timeout: float,
     keep: bool,
     yes: bool,
+    by_hand: bool,
+    answers: str | None,
+    again: tuple[str, ...],
+    todo: bool,
     dry_run: bool,
     as_json: bool,
 ) -> None:
@@ -67,7 +83,12 @@ def connect(
     get the packs that lie in packs/; where one was changed by hand, it is said how. What Obrin
     built and the design has no more is ended: said first, and asked at a terminal.
 
-    Exit code 1 while something that has ended still stands, 3 while a tunnel is not as wished.
+    A place can be done by hand: DESIGN.places.yaml says 'driver: by-hand', or '--by-hand' all. Each
+    step then shows what to enter and waits for the word; what only the cloud knows is asked for,
+    judged, and taken into the packs that need it. Stop at any step and go on later.
+
+    Exit code 1 while something that has ended still stands, 3 while a tunnel is not as wished, or a
+    step was left for later.
 
     \b
     Example:
@@ -81,8 +102,13 @@ def connect(
     project = project_of(design_file)
     _, settled = project.settled()
     tell_changed_by_hand(project)
-    with open_ends(project, settled) as ends:
-        plan = plan_connect(project, settled, ends, write_packs=not dry_run)
+    _forget(project, again)
+    with open_ends(project, settled, person_for(answers), by_hand=by_hand) as ends:
+        plan = plan_connect(project, settled, ends, write_packs=not (dry_run or todo))
+        if todo:
+            for line in todo_lines(ends, plan):
+                click.echo(line)
+            return
         _tell_plan(plan, keep=keep)
         if dry_run:
             Deed(changes=list(_changes(plan, keep=keep))).tell(dry_run=True, as_json=as_json)
@@ -104,6 +130,19 @@ def connect(
             click.echo(f"{line}.")
         print_status(console(), result.status, left)
     ctx.exit(3 if not all(t.right for t in result.status) else 1 if left else 0)
+
+
+def _forget(project: Project, names: Sequence[str]) -> None:
+    """Steps that were done by hand and are asked for once more."""
+    from obrin.live.drivers.by_hand.record import HandRecord, record_of
+
+    record = HandRecord(record_of(project)) if names else None
+    for name in names:
+        if record is None or record.done(name) is None:
+            raise ObrinError(
+                f"no step '{name}' was done by hand. 'obrin connect --todo' names them"
+            )
+        record.forget(name)
 
 
 def _tell_plan(plan: Plan, *, keep: bool) -> None:
@@ -235,9 +274,13 @@ def summary(tunnels: Sequence[TunnelStatus], ended: Ended) -> str:
     if ended:
         parts.append(f"STILL THERE though it has ended: {ended.words()}")
     up, rest = sum(t.up for t in tunnels), sum(t.rests for t in tunnels)
+    hand = sum(t.unknown for t in tunnels)
     spare = f", {rest} at rest as {'a spare' if rest == 1 else 'spares'}" if rest else ""
     counted = f"{up} of {len(tunnels)} {kind} up{spare}"
-    parts.append(counted if down or odd else f"{counted}; both ends agree")
+    if hand:
+        parts.append(f"{hand} of {len(tunnels)} {kind} cannot be asked, by hand: look at both ends")
+    if up or down or not hand:
+        parts.append(counted if down or odd or hand else f"{counted}; both ends agree")
     return "; ".join(parts) + "."
 
 

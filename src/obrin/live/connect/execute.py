@@ -13,6 +13,7 @@ from obrin.core.handover.pack import Pack
 from obrin.core.handover.secrets import Secrets
 from obrin.core.settled.model import Settled
 from obrin.live.connect.journal import Journal
+from obrin.live.drivers.by_hand.person import Postponed
 from obrin.live.drivers.protocol import (
     CloudDriver,
     CloudStep,
@@ -95,13 +96,15 @@ def execute(
     """Do every task for a design but those done `before`; what was done, by name, these included.
     Raises OutsideError for the first that fails.
 
-    When one fails, tasks that already run are finished, and no new one is begun. When the program
-    is interrupted, waiting ends at once; the journal knows what was begun.
+    When one fails, tasks that already run are finished, and no new one is begun. What somebody does
+    later keeps only those that need it, and raises Postponed in the end. When the program is
+    interrupted, waiting ends at once; the journal knows what was begun.
     """
     left = {task.name: task for task in tasks if task.name not in before}
     done = dict(before)
     failure: Exception | None = None
     running: dict[Future[Done], Task] = {}
+    later: list[str] = []
     run = _Run(journal, report, design)
     with ThreadPoolExecutor(SIDE_BY_SIDE) as pool:
         try:
@@ -116,6 +119,9 @@ def execute(
                 for future in finished:
                     task = running.pop(future)
                     error = future.exception()
+                    if isinstance(error, Postponed):
+                        later.append(f"{task.name}: {error}")
+                        continue
                     if error is not None:
                         failure = failure or OutsideError(f"{task.name}: {error}")
                         continue
@@ -124,9 +130,15 @@ def execute(
             run.stop.set()
     if failure is not None:
         raise failure
+    if later:
+        raise Postponed(f"left for later: {later[0]}" + _more(len(later) - 1))
     if left:
         raise OutsideError(f"steps that wait for something that never comes: {', '.join(left)}")
     return done
+
+
+def _more(count: int) -> str:
+    return f" ({count} more)" if count else ""
 
 
 @dataclass(slots=True)

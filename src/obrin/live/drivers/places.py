@@ -5,6 +5,7 @@
     gateways:
       hh-east: {driver: restconf, url: "https://192.0.2.10", token-file: hh-east.token,
                 authority: devices.pem}
+      hh-west: {driver: by-hand, by: the branch's electrician}
 
 Whatever is not in it is of the practice world.
 """
@@ -21,6 +22,7 @@ from obrin.core.errors import ObrinError, OutsideError
 from obrin.live.files import read_file
 
 MOST_BYTES = 1 << 20
+BY_HAND = "by-hand"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -41,13 +43,23 @@ class PlaceSpec(BaseModel):
     model_config = ConfigDict(extra="forbid", populate_by_name=True)
 
     driver: str = Field(min_length=1, max_length=64)
-    url: str = Field(pattern=r"^https?://[^\s]+$", max_length=500)
+    url: str | None = Field(None, pattern=r"^https?://[^\s]+$", max_length=500)
+    by: str | None = Field(None, min_length=1, max_length=200)
     token_variable: str | None = Field(None, alias="token-variable")
     token_file: str | None = Field(None, alias="token-file")
     authority: str | None = None
 
     @model_validator(mode="after")
     def _one_token(self) -> PlaceSpec:
+        spoken = (self.url, self.token_variable, self.token_file, self.authority)
+        if self.driver == BY_HAND:
+            if spoken != (None, None, None, None):
+                raise ValueError("whoever does it by hand needs no url and no token; say 'by' whom")
+            return self
+        if self.by is not None:
+            raise ValueError("'by' goes with the driver by-hand")
+        if self.url is None:
+            raise ValueError("give its url")
         if (self.token_variable is None) == (self.token_file is None):
             raise ValueError("give either token-variable or token-file")
         return self
@@ -55,7 +67,8 @@ class PlaceSpec(BaseModel):
     def place(self, name: str, folder: Path) -> Place:
         """`folder` is the design's. Raises ObrinError where the token is not there."""
         authority = None if self.authority is None else str(folder / self.authority)
-        return Place(name=name, url=self.url, token=self._token(name, folder), authority=authority)
+        token = self._token(name, folder)
+        return Place(name=name, url=self.url or "", token=token, authority=authority)
 
     def _token(self, name: str, folder: Path) -> str:
         if self.token_variable is not None:

@@ -10,7 +10,10 @@ from typing import cast
 
 from obrin.core.errors import ObrinError
 from obrin.core.settled.model import Settled
-from obrin.live.drivers.places import Place, Places, read_places
+from obrin.live.drivers.by_hand.drivers import ByHandCloud, ByHandGateway
+from obrin.live.drivers.by_hand.person import Nobody, Person
+from obrin.live.drivers.by_hand.record import HandRecord, record_of
+from obrin.live.drivers.places import BY_HAND, Place, Places, PlaceSpec, read_places
 from obrin.live.drivers.protocol import CloudDriver, Ends, GatewayDriver
 from obrin.live.practice.record import need_world
 from obrin.live.project import Project
@@ -20,13 +23,20 @@ PRACTICE, RESTCONF = "practice", "restconf"
 
 
 @contextmanager
-def open_ends(project: Project, settled: Settled) -> Iterator[Ends]:
-    """The drivers of all places of a design. Raises ObrinError for a file of places that cannot be
-    used, and where the practice world is needed and none runs."""
+def open_ends(
+    project: Project, settled: Settled, person: Person | None = None, *, by_hand: bool = False
+) -> Iterator[Ends]:
+    """The drivers of all places of a design. A `person` does what is done by hand: what the file of
+    places says, or with `by_hand` all that it does not name.
+
+    Raises ObrinError for a file of places that cannot be used, and where the practice world is
+    needed and none runs."""
     places, name = read_places(project.places_path), project.places_path.name
     _refuse_strangers(name, "cloud", places.clouds, settled.clouds)
     _refuse_strangers(name, "gateway", places.gateways, settled.gateways)
-    ends = _Opening(project, places).all(settled)
+    if by_hand:
+        places = _all_by_hand(places, settled)
+    ends = _Opening(project, places, person or Nobody()).all(settled)
     try:
         yield ends
     finally:
@@ -41,20 +51,35 @@ def _refuse_strangers(file: str, kind: str, named: Collection[str], known: Colle
             )
 
 
+def _all_by_hand(places: Places, settled: Settled) -> Places:
+    """What is not named is done by a person."""
+    hand = PlaceSpec.model_validate({"driver": BY_HAND})
+    return Places(
+        clouds=dict.fromkeys(settled.clouds, hand) | places.clouds,
+        gateways=dict.fromkeys(settled.gateways, hand) | places.gateways,
+    )
+
+
 class _Opening:
     """What the file says is looked at before anything is opened."""
 
-    def __init__(self, project: Project, places: Places) -> None:
-        self._project = project
+    def __init__(self, project: Project, places: Places, person: Person) -> None:
+        self._project, self._person = project, person
         folder = project.folder
         self._clouds = {
             name: (cloud_factory(spec.driver), spec.place(name, folder))
             for name, spec in places.clouds.items()
+            if spec.driver != BY_HAND
         }
         self._gateways = {
             name: (gateway_factory(spec.driver), spec.place(name, folder))
             for name, spec in places.gateways.items()
+            if spec.driver != BY_HAND
         }
+        self._by_hand = [
+            {name: spec.by or "somebody" for name, spec in kind.items() if spec.driver == BY_HAND}
+            for kind in (places.clouds, places.gateways)
+        ]
 
     def all(self, settled: Settled) -> Ends:
         clouds: dict[str, CloudDriver] = {}
@@ -64,11 +89,23 @@ class _Opening:
                 clouds[name] = open_cloud(place)
             for name, (open_gateway, place) in self._gateways.items():
                 gateways[name] = open_gateway(place)
+            self._hands(clouds, gateways)
             self._practice(settled, clouds, gateways)
         except BaseException:
             Ends(clouds, gateways).close()
             raise
         return Ends(clouds, gateways)
+
+    def _hands(self, clouds: dict[str, CloudDriver], gateways: dict[str, GatewayDriver]) -> None:
+        if not any(self._by_hand):
+            return
+        project = self._project
+        record = HandRecord(record_of(project))
+        for name, who in self._by_hand[0].items():
+            clouds[name] = ByHandCloud(name, record, self._person, who)
+        for name, who in self._by_hand[1].items():
+            now = _settled_now(project)
+            gateways[name] = ByHandGateway(name, now, record, self._person, who)
 
     def _practice(
         self, settled: Settled, clouds: dict[str, CloudDriver], gateways: dict[str, GatewayDriver]
@@ -86,6 +123,10 @@ class _Opening:
             if name not in gateways:
                 place = Place(name=name, url=url, token=world.token)
                 gateways[name] = gateway_factory(RESTCONF)(place)
+
+
+def _settled_now(project: Project) -> Callable[[], Settled]:
+    return lambda: project.settled()[1]
 
 
 @functools.cache

@@ -45,6 +45,7 @@ class EndStatus:
     problem: str = ""
 
 
+NOT_ASKED = EndStatus(problem="it is configured by hand, and cannot be asked")
 NO_IKE = "none"
 NOT_CONFIGURED = EndStatus(ike="not configured", child="not configured")
 

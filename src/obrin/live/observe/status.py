@@ -17,7 +17,7 @@ from obrin.core.settled.links import Leg, SettledTunnel
 from obrin.core.settled.model import Settled
 from obrin.core.settled.telling import announced_by_site
 from obrin.live.drivers.protocol import Ends
-from obrin.live.drivers.seen import NOT_CONFIGURED, EndStatus
+from obrin.live.drivers.seen import NOT_ASKED, NOT_CONFIGURED, EndStatus
 
 Json = dict[str, Any]
 FRESH = 30
@@ -46,8 +46,13 @@ class TunnelStatus:
 
     @property
     def as_wished(self) -> bool:
-        """Up, or a spare that is down while it is not needed."""
-        return self.up or self.rests
+        """Up, or a spare that is down while it is not needed; or nobody can ask."""
+        return self.up or self.rests or self.unknown
+
+    @property
+    def unknown(self) -> bool:
+        """An end is configured by hand, and the other says nothing against it."""
+        return any(end.problem == NOT_ASKED.problem for end in (self.site, self.cloud))
 
     @property
     def right(self) -> bool:
@@ -197,7 +202,8 @@ def side_by_side(settled: Settled, tunnel: Leg, site: EndStatus, cloud: EndStatu
 def _disagreements(site: EndStatus, cloud: EndStatus) -> list[str]:
     found = []
     if site.problem or cloud.problem:
-        return [text for text in (site.problem, cloud.problem) if text]
+        problems = (site.problem, cloud.problem)
+        return [text for text in problems if text and text != NOT_ASKED.problem]
     if site.ike != cloud.ike and "established" in (site.ike, cloud.ike):
         found.append(f"IKE SA: the site says {site.ike}, the cloud {cloud.ike}")
     if site.child != cloud.child:

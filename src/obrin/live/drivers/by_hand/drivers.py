@@ -1,0 +1,184 @@
+"""Drivers for places that a person configures. What was said to be done is so until what is to be
+entered is something else."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable, Collection, Iterable, Sequence
+from datetime import datetime
+
+from obrin.core.errors import OutsideError
+from obrin.core.handover.secrets import Secrets
+from obrin.core.settle.choices import Value
+from obrin.core.settled.links import SettledTunnel
+from obrin.core.settled.model import Settled
+from obrin.live.drivers.by_hand.person import HandStep, Person
+from obrin.live.drivers.by_hand.record import HandRecord, digest_of
+from obrin.live.drivers.by_hand.steps import TUNNEL, parts_of
+from obrin.live.drivers.protocol import CloudStep, Done, Json, Report
+from obrin.live.drivers.seen import (
+    NOT_ASKED,
+    Answer,
+    Dropped,
+    EndStatus,
+    Question,
+    RouteSeen,
+    Streamed,
+)
+
+_ASKING = threading.Lock()
+"""One question at a time, whoever asks."""
+TAKEN = "entered by hand"
+
+
+class _Hand:
+    """What both kinds of place have alike."""
+
+    def __init__(self, record: HandRecord, person: Person, who: str) -> None:
+        self._record, self._person, self.who = record, person, who
+
+    def standing_step(self, step: HandStep) -> bool | None:
+        """Whether it is done as it is to be; None where it is not done at all."""
+        before = self._record.done(step.name)
+        return None if before is None else before == digest_of(step.lines)
+
+    def have_done(self, step: HandStep) -> Done:
+        if self.standing_step(step):
+            return Done(False, "already so")
+        with _ASKING:
+            told = self._person.do(step)
+            self._record.note(step.name, digest_of(step.lines), dict(told))
+        return Done(True, TAKEN)
+
+    def close(self) -> None:
+        pass
+
+
+def _ending(name: str, title: str, what: str, who: str) -> HandStep:
+    lines = (("Take away", what),)
+    return HandStep(name=f"end/{name}", title=title, lines=lines, look="that it is gone", who=who)
+
+
+class ByHandCloud(_Hand):
+    """One cloud."""
+
+    tunnel_change = 0.0
+
+    def __init__(self, name: str, record: HandRecord, person: Person, who: str) -> None:
+        super().__init__(record, person, who)
+        self._name = name
+
+    def steps(self, settled: Settled, clouds: Collection[str], secrets: Secrets) -> list[CloudStep]:
+        return [
+            CloudStep(
+                name=part.step.name,
+                body=part.step,
+                needs=part.needs,
+                tunnel=part.tunnel,
+                tells=frozenset({cloud}) if part.step.questions else frozenset(),
+            )
+            for cloud in clouds
+            for part in parts_of(settled, cloud, self.who, secrets.barred)
+        ]
+
+    def wanted(
+        self, settled: Settled, clouds: Collection[str], barred: Collection[str]
+    ) -> set[str]:
+        kept = frozenset(barred)
+        return {p.step.name for c in clouds for p in parts_of(settled, c, self.who, kept)}
+
+    def tunnel_step(self, settled: Settled, tunnel: SettledTunnel, secrets: Secrets) -> CloudStep:
+        found = self.steps(settled, [tunnel.cloud], secrets)
+        return next(step for step in found if step.tunnel == tunnel.label)
+
+    def do(self, step: CloudStep, report: Report, stop: threading.Event) -> Done:
+        return self.have_done(step.body)
+
+    def told(self, settled: Settled, cloud: str) -> dict[str, Value]:
+        here = f"clouds.{cloud}."
+        return {p: v for p, v in self._record.facts.items() if p.startswith(here)}
+
+    def held(self) -> list[str]:
+        return [name for name in self._record.names() if name.startswith(f"{self._name}/")]
+
+    def waiting(self) -> dict[str, str]:
+        return {}
+
+    def gives_access(self, name: str) -> bool:
+        return f"/{TUNNEL}/" in name
+
+    def remove(self, name: str, report: Report) -> None:
+        lines = (("Take away", name),)
+        step = HandStep(
+            name=f"end/{name}", title=name, lines=lines, look="that it is gone", who=self.who
+        )
+        with _ASKING:
+            self._person.do(step)
+            self._record.forget(name)
+
+    def standing(self, steps: Iterable[CloudStep]) -> dict[str, bool]:
+        found = {step.name: self.standing_step(step.body) for step in steps}
+        return {name: same for name, same in found.items() if same is not None}
+
+    def tunnels(self, settled: Settled, cloud: str) -> dict[str, EndStatus]:
+        return {leg.label: NOT_ASKED for leg in settled.legs_at(cloud)}
+
+    def drops(self, cloud: str) -> list[Dropped]:
+        return []
+
+    def probe(self, question: Question) -> Answer:
+        raise OutsideError("it is configured by hand: ask from a host there")
+
+
+class ByHandGateway(_Hand):
+    """`settled` gives the design as it is settled now, with what was told meanwhile."""
+
+    def __init__(
+        self,
+        name: str,
+        settled: Callable[[], Settled],
+        record: HandRecord,
+        person: Person,
+        who: str,
+    ) -> None:
+        super().__init__(record, person, who)
+        self._name, self._settled = name, settled
+
+    def parts(self) -> Sequence[HandStep]:
+        """All that is to be entered there."""
+        return [p.step for p in parts_of(self._settled(), self._name, self.who, frozenset())]
+
+    def hand_over(self, config: Json, keys: Json) -> Done:
+        done = [self.have_done(step) for step in self.parts()]
+        changed = any(one.changed for one in done)
+        return Done(changed, TAKEN if changed else "already so")
+
+    def has_pack(self) -> bool:
+        return any(n.startswith(f"{self._name}/") for n in self._record.names())
+
+    def take_away(self) -> None:
+        what = "everything that was entered for this design"
+        step = _ending(self._name, f"{self._name}: the end", what, self.who)
+        with _ASKING:
+            self._person.do(step)
+            for name in self._record.names():
+                if name.startswith(f"{self._name}/"):
+                    self._record.forget(name)
+
+    def tunnels(self) -> dict[str, EndStatus]:
+        return {leg.label: NOT_ASKED for leg in self._settled().legs_at(self._name)}
+
+    def routes(self) -> list[RouteSeen]:
+        return []
+
+    def drops(self) -> list[Dropped]:
+        return []
+
+    def clock(self) -> datetime | None:
+        return None
+
+    def probe(self, question: Question) -> Answer:
+        raise OutsideError("it is configured by hand: ask from a host there")
+
+    def stream(self, question: Question, interval: float, duration: float) -> Streamed:
+        raise OutsideError("it is configured by hand: ask from a host there")

@@ -1,0 +1,81 @@
+"""Whoever does a step by hand: is shown what to enter, and says when it is done."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from typing import Protocol
+
+from obrin.core.errors import OutsideError
+
+Judge = Callable[[list[str]], str]
+"""Why what was told cannot be; empty where it can."""
+
+
+class Postponed(OutsideError):
+    """A step that somebody does later; what does not need it goes on."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Question:
+    """Something that only the other side knows, at its place in the design; `usual` stands in."""
+
+    place: str
+    about: str
+    usual: tuple[str, ...]
+    judge: Judge = field(repr=False)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class HandStep:
+    """`lines` are what to enter: what it is called, and the value. `look` is what to look at when
+    it is done. `who` does it."""
+
+    name: str
+    title: str
+    lines: tuple[tuple[str, str], ...]
+    look: str
+    who: str
+    questions: tuple[Question, ...] = ()
+
+
+Told = Mapping[str, list[str]]
+"""What was answered, by place in the design."""
+
+
+class Person(Protocol):
+    def do(self, step: HandStep) -> Told:
+        """Have a step done. Raises Postponed where it is not done now, OutsideError where nobody is
+        there."""
+        ...
+
+
+class Nobody:
+    """Neither a terminal nor answers."""
+
+    def do(self, step: HandStep) -> Told:
+        raise Postponed(
+            f"it is done by hand, by {step.who}. Run 'obrin connect' at a terminal, or with "
+            "'--answers FILE'; 'obrin connect --todo' prints what is open"
+        )
+
+
+class Answers:
+    """From a file: `yes` or `later` by the name of a step, and what was told by its place."""
+
+    def __init__(self, given: Mapping[str, object], source: str) -> None:
+        self._given, self._source = given, source
+
+    def do(self, step: HandStep) -> Told:
+        said = self._given.get(step.name, self._given.get("all", "later"))
+        if said not in (True, "yes", "done"):
+            raise Postponed(f"{self._source} does not say that it is done")
+        told: dict[str, list[str]] = {}
+        for question in step.questions:
+            found = self._given.get(question.place, list(question.usual))
+            texts = [str(t) for t in found] if isinstance(found, list) else [str(found)]
+            fault = question.judge(texts)
+            if fault:
+                raise OutsideError(f"{self._source}: {question.place}: {fault}. Correct the answer")
+            told[question.place] = texts
+        return told

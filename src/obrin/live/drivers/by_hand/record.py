@@ -1,0 +1,75 @@
+"""What people have done so far, and what they were told there: a file beside the journal."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import threading
+from collections.abc import Iterable
+from pathlib import Path
+from typing import Any
+
+from obrin.core.errors import ObrinError
+from obrin.live.files import private_folder, read_file, write_whole
+from obrin.live.project import Project
+
+MOST_BYTES = 16 << 20
+
+
+class HandRecord:
+    """`done` is what was shown when a step was said to be done, as a digest, by its name; `facts`
+    what was told, by place in the design. Written whole after each."""
+
+    def __init__(self, path: Path) -> None:
+        self._path, self._lock = path, threading.Lock()
+        self._data: dict[str, dict[str, Any]] = {"done": {}, "facts": {}}
+        try:
+            found = json.loads(read_file(path, MOST_BYTES))
+        except FileNotFoundError:
+            return
+        except (OSError, ValueError, RecursionError) as error:
+            raise ObrinError(
+                f"{path} cannot be read: {error}. Restore it, or remove it and say what is done"
+            ) from None
+        if isinstance(found, dict):
+            self._data |= {
+                n: f for n, f in found.items() if n in self._data and isinstance(f, dict)
+            }
+
+    @property
+    def facts(self) -> dict[str, Any]:
+        return dict(self._data["facts"])
+
+    def names(self) -> list[str]:
+        """Of all that is done, in that order."""
+        return list(self._data["done"])
+
+    def done(self, name: str) -> str | None:
+        """The digest of what was shown; None where nobody has done it."""
+        found = self._data["done"].get(name)
+        return found if isinstance(found, str) else None
+
+    def note(self, name: str, digest: str, facts: dict[str, Any]) -> None:
+        with self._lock:
+            self._data["done"][name] = digest
+            self._data["facts"] |= facts
+            self._write()
+
+    def forget(self, name: str) -> None:
+        with self._lock:
+            if self._data["done"].pop(name, None) is not None:
+                self._write()
+
+    def _write(self) -> None:
+        private_folder(self._path.parent)
+        write_whole(self._path, json.dumps(self._data, indent=1) + "\n", 0o600, durable=True)
+
+
+def record_of(project: Project) -> Path:
+    """Where that of a design lies."""
+    return project.own_folder / f"by-hand-{project.design_path.stem}.json"
+
+
+def digest_of(lines: Iterable[tuple[str, str]]) -> str:
+    """Of what a person is shown."""
+    return hashlib.sha256(json.dumps([list(line) for line in lines]).encode()).hexdigest()[:16]

@@ -1,0 +1,186 @@
+"""Places that a person configures: shown, asked for, judged, taken back, left and taken up again."""
+
+from __future__ import annotations
+
+import itertools
+import json
+import os
+import pty
+import random
+import select
+import subprocess
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from obrin.core.check.told import wrong_with
+from obrin.core.handover.secrets import Secrets
+from obrin.live.drivers.by_hand.drivers import ByHandCloud
+from obrin.live.drivers.by_hand.person import Answers
+from obrin.live.drivers.by_hand.record import HandRecord
+from obrin.live.drivers.by_hand.steps import parts_of
+from obrin.testing.drivers import CloudDriverTests
+from tests.cli.program import PROGRAM, Folder
+from tests.doubles import DESIGN, settled_of
+
+SETTLED = settled_of()
+KEYS = {tunnel.label: f"key-of-{tunnel.label}-1234567890" for tunnel in SETTLED.tunnels()}
+PLACE = "clouds.apps.gateway.addresses"
+TOLD = ["203.0.113.77", "203.0.113.78"]
+STEPS = [p.step.name for p in parts_of(SETTLED, "apps", "", frozenset())]
+STEPS += [p.step.name for p in parts_of(SETTLED, "quay-gw", "", frozenset())]
+
+
+class TestByHandCloud(CloudDriverTests):
+    settled, secrets = SETTLED, Secrets(KEYS)
+
+    @pytest.fixture
+    def driver(self, tmp_path: Path) -> Iterator[ByHandCloud]:
+        record = HandRecord(tmp_path / ".obrin" / "hand.json")
+        driver = ByHandCloud("apps", record, Answers({"all": "yes"}, "here"), "the cloud team")
+        yield driver
+        driver.close()
+
+
+@pytest.fixture
+def folder(tmp_path: Path) -> Folder:
+    made = Folder(tmp_path)
+    made.write("design.yaml", DESIGN)
+    made.obrin("settle").good()
+    return made
+
+
+def answers(folder: Folder, **said: object) -> tuple[str, ...]:
+    folder.write("answers.yaml", json.dumps({PLACE: TOLD, **said}))
+    return "connect", "--by-hand", "--answers", "answers.yaml"
+
+
+def record_of(folder: Folder) -> dict:
+    return json.loads((folder.path / ".obrin" / "by-hand-design.json").read_text())
+
+
+def test_all_of_it_from_a_file_of_answers(folder: Folder) -> None:
+    folder.obrin("connect", "--by-hand").bad(3, "left for later: apps/network: it is done by hand")
+    todo = folder.obrin("connect", "--by-hand", "--todo").good().out
+    assert all(f"{step}: to be entered" in todo for step in STEPS)
+    run = folder.obrin(*answers(folder, all="yes")).good()
+    assert "as the cloud told" in run.out
+    assert "new sheets for quay-gw, apps" in run.out
+    assert "cannot be asked, by hand" in run.out
+    for place in ("quay-gw", "apps"):
+        assert TOLD[0] in (folder.path / "packs" / "design" / place / "sheet.md").read_text()
+    assert "Nothing is open" in folder.obrin("connect", "--by-hand", "--todo").good().out
+    again = folder.obrin(*answers(folder, all="later")).good()
+    assert "0 steps done" in again.out
+    secret = folder.obrin("keys", "show", "quay-apps/a").good().out.strip()
+    assert secret not in run.out + run.err + todo + json.dumps(record_of(folder))
+
+
+def test_in_whatever_order_and_however_often_it_is_left_it_ends_the_same(folder: Folder) -> None:
+    """Each run does a few steps that somebody says are done; what needs another waits for that."""
+    ends = []
+    for seed in range(3):
+        (folder.path / ".obrin" / "by-hand-design.json").unlink(missing_ok=True)
+        (folder.path / ".obrin" / "journal.sqlite").unlink(missing_ok=True)
+        draw = random.Random(seed)
+        left = draw.sample(STEPS, len(STEPS))
+        said: dict[str, object] = {}
+        while left:
+            for _ in range(min(len(left), draw.randint(1, 4))):
+                said[left.pop()] = "yes"
+            run = folder.obrin(*answers(folder, **said))
+            assert run.code in (0, 3), run.err
+        while run.code:
+            run = folder.obrin(*answers(folder, **said))
+        found = record_of(folder)
+        ends.append(
+            (found["done"], found["facts"], (folder.path / "design.settled.yaml").read_text())
+        )
+    assert ends[0] == ends[1] == ends[2]
+
+
+def test_a_fact_that_is_corrected_later_reaches_everybody(folder: Folder) -> None:
+    folder.obrin(*answers(folder, all="yes")).good()
+    other = ["203.0.113.80", "203.0.113.81"]
+    folder.obrin(*answers(folder, all="yes"), "--again", "apps/nothing").bad(
+        2, "no step 'apps/nothing'"
+    )
+    run = folder.obrin(
+        *answers(folder, all="yes", **{PLACE: other}), "--again", "apps/gateway"
+    ).good()
+    assert "203.0.113.80" in run.out
+    sheet = (folder.path / "packs" / "design" / "quay-gw" / "sheet.md").read_text()
+    assert "203.0.113.80" in sheet
+    assert TOLD[0] not in sheet
+    assert "quay-gw/tunnel" not in folder.obrin("connect", "--by-hand", "--todo").good().out
+
+
+def test_who_does_it_stands_in_the_file_of_places(folder: Folder) -> None:
+    folder.write(
+        "design.places.yaml",
+        "clouds: {apps: {driver: by-hand, by: the cloud team}}\n"
+        "gateways: {quay-gw: {driver: by-hand, by: Ada}}\n",
+    )
+    todo = folder.obrin("connect", "--todo").good().out
+    assert "the cloud team:\n  apps/network" in todo
+    assert "Ada:\n  quay-gw/network" in todo
+    folder.write(
+        "design.places.yaml", "clouds: {apps: {driver: by-hand, url: 'https://x.example'}}\n"
+    )
+    folder.obrin("connect", "--todo").bad(2, "needs no url")
+
+
+@pytest.mark.parametrize(
+    ("texts", "words"),
+    [
+        (TOLD, ""),
+        (["203.0.113.77"], "2 are wanted"),
+        (["203.0.113.77"] * 2, "stands twice"),
+        (["192.0.2.10", "203.0.113.77"], "that of uplink quay-gw/fibre"),
+        (["10.1.2.3", "203.0.113.77"], "is not public"),
+        (["100.64.1.1", "203.0.113.77"], "is not public"),
+        (["2001:db8::1", "203.0.113.77"], "other address family"),
+        (["seven", "203.0.113.77"], "seven"),
+    ],
+)
+def test_what_was_told_is_judged_at_once(texts: list[str], words: str) -> None:
+    found = wrong_with(SETTLED, PLACE, texts)
+    assert words in found
+    assert bool(found) is bool(words)
+
+
+def test_peers_lie_in_the_gateway_subnet() -> None:
+    own = SETTLED.clouds["apps"].gateway.subnet.first
+    inside = [str(own.address_at(n)) for n in (5, 6)]
+    assert wrong_with(SETTLED, "clouds.apps.gateway.peers", inside) == ""
+    assert "does not lie in" in wrong_with(
+        SETTLED, "clouds.apps.gateway.peers", [inside[0], "10.9.9.9"]
+    )
+
+
+def test_at_a_terminal(tmp_path: Path) -> None:
+    folder = Folder(tmp_path)
+    folder.write("design.yaml", DESIGN)
+    folder.obrin("settle").good()
+    master, slave = pty.openpty()
+    command = [str(PROGRAM), "connect", "--by-hand"]
+    done = subprocess.Popen(
+        command, cwd=tmp_path, stdin=slave, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE
+    )
+    os.close(slave)
+    said, seen = itertools.chain(["", "", "203.0.113.77", "203.0.113.77 203.0.113.78"]), ""
+    begun = time.monotonic()
+    while done.poll() is None and time.monotonic() < begun + 60:
+        if select.select([done.stderr], [], [], 0.5)[0]:
+            seen += os.read(done.stderr.fileno(), 65536).decode()
+            if seen.rstrip().endswith(("]:", "later]:")):
+                os.write(master, (next(said, "later") + "\n").encode())
+                seen += "\n"
+    os.close(master)
+    assert "2 are wanted, one for each instance, and 1 are given" in seen
+    assert "Capacity class" in seen
+    assert "left for later" in seen
+    assert record_of(folder)["facts"][PLACE] == TOLD
+    assert done.returncode == 3
