@@ -34,6 +34,7 @@ class Recorder:
 
     def __init__(self, world: VirtualWorld, folder: Path) -> None:
         self._world, self._folder = world, folder
+        world.keys_wanted = True
         self._seen: dict[State, str] = {}
         self._status: IO[str] | None = None
         self._log: IO[str] | None = None

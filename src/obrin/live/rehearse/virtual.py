@@ -52,7 +52,8 @@ SPEED = 1000.0
 
 class VirtualWorld:
     """`packs` by gateway, where they are not to be made anew. `start` is the time of day when it
-    begins, in UTC; all that is random in it follows from `seed`."""
+    begins, in UTC; all that is random in it follows from `seed`. Session keys are kept for whoever
+    writes them where they are `keys_wanted`."""
 
     def __init__(
         self,
@@ -94,6 +95,7 @@ class VirtualWorld:
         }
         self.clocks: dict[str, timedelta] = {}
         self.full: set[str] = set()
+        self.keys_wanted = False
         self._random = _seeded(seed, 7)
         self.secrets = secrets
         self._configs: dict[str, Json] = {}
@@ -174,6 +176,9 @@ class VirtualWorld:
                 break
             self.now = max(self.now, due)
         self.now = until
+        if not self.keys_wanted:
+            for site in self.sites.values():
+                site.router.key_events.clear()
 
     def move(self) -> None:
         """Carry packets until nothing moves."""
