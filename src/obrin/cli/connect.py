@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import sys
 import time
-from collections.abc import Callable, Iterator, Sequence
-from typing import TYPE_CHECKING, TypeVar
+from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING
 
 import click
 
@@ -32,8 +32,6 @@ if TYPE_CHECKING:
     from obrin.live.connect.whole import Plan
     from obrin.live.drivers.protocol import Progress
     from obrin.live.drivers.seen import EndStatus
-    from obrin.live.observe.probe import Outcome
-    from obrin.live.observe.sizes import SizeOutcome
     from obrin.live.observe.status import TunnelStatus
     from obrin.live.project import Project
 
@@ -301,92 +299,3 @@ def _pairs(site: EndStatus, cloud: EndStatus) -> Iterator[tuple[str, str, str]]:
         yield "BGP", site.bgp, cloud.bgp
         for what in ("received", "announced"):
             yield what, " ".join(getattr(site, what)), " ".join(getattr(cloud, what))
-
-
-@click.command()
-@design_option
-@click.option(
-    "--sizes",
-    is_flag=True,
-    help="Instead: the largest packets that cross, held against the sheets.",
-)
-@json_option
-@click.pass_context
-def probe(ctx: click.Context, design_file: str | None, sizes: bool, as_json: bool) -> None:
-    """Try every expectation on the live link. Exit code 1 if one is not as wished.
-
-    What must work is asked until answered; for what must not, the device that drops it is named.
-
-    \b
-    Examples:
-      obrin probe --design skerrow-ferries
-      obrin probe --sizes --design skerrow-ferries
-    """
-    from obrin.live.drivers.registry import open_ends
-    from obrin.live.observe.probe import probe_all
-    from obrin.live.observe.sizes import sizes_all
-
-    project = project_of(design_file)
-    _, settled = project.settled()
-    with open_ends(project, settled) as ends:
-        if sizes:
-            met = _tell(sizes_all(settled, ends), print_sizes, as_json=as_json)
-        else:
-            met = _tell(probe_all(settled, ends), print_outcomes, as_json=as_json)
-    ctx.exit(0 if met else 1)
-
-
-Found = TypeVar("Found", "Outcome", "SizeOutcome")
-
-
-def _tell(
-    found: Sequence[Found], show: Callable[[Console, Sequence[Found]], None], *, as_json: bool
-) -> bool:
-    """Whether all is as wished."""
-    if as_json:
-        echo_json([one.as_json() for one in found])
-    else:
-        show(console(), found)
-    return all(one.met for one in found)
-
-
-def print_outcomes(out: Console, outcomes: Sequence[Outcome]) -> None:
-    rows = []
-    for outcome in outcomes:
-        wish = outcome.expectation
-        seen = outcome.seen
-        if outcome.seen == "answered":
-            seen += f" in {outcome.seconds * 1000:.0f} ms"
-        rows.append(
-            (
-                f"{wish.source} > {wish.destination}",
-                wish.service,
-                "must work" if wish.must == "work" else "must not",
-                seen,
-                "as wished" if outcome.met else "NOT AS WISHED",
-                outcome.problem or outcome.dropped,
-            )
-        )
-    head = ("Flow", "Service", "Wish", "Seen", "Verdict", "Dropped by")
-    print_table(out, head, rows, styles=STYLES)
-    met = sum(o.met for o in outcomes)
-    out.print(f"{met} of {len(outcomes)} expectations are as wished.")
-
-
-def print_sizes(out: Console, sizes: Sequence[SizeOutcome]) -> None:
-    """Bytes of whole packets; of TCP what its segments make with their headers."""
-    rows = [
-        (
-            f"{size.expectation.source} > {size.expectation.destination}",
-            size.expectation.service,
-            str(size.largest) if size.largest else "",
-            str(size.expected),
-            size.problem or size.beyond,
-            "as wished" if size.met else "NOT AS WISHED",
-        )
-        for size in sizes
-    ]
-    head = ("Flow", "Service", "Largest", "On the sheet", "What is larger", "Verdict")
-    print_table(out, head, rows, styles=STYLES)
-    met = sum(size.met for size in sizes)
-    out.print(f"{met} of {len(sizes)} flows carry just what their sheets say.")

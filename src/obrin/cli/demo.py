@@ -237,7 +237,7 @@ class Story:
         )
 
     def _probe(self, settled: Settled, ends: Ends) -> None:
-        from obrin.cli.connect import print_outcomes
+        from obrin.cli.probe import print_outcomes
         from obrin.live.observe.probe import probe_all
 
         self._step("Probe", "what must work and what must not, with real packets, from both sides")

@@ -186,6 +186,33 @@ ACTING: dict[str, Shape] = {
     ),
     "connect --dry-run": DEED,
     "status": STATUS,
+    "probe --here": listing(
+        record(
+            "expectations, as hosts really saw them",
+            {
+                "from": text("network"),
+                "to": text("network"),
+                "flow": text("protocol and port"),
+                "family": text("of the addresses"),
+                "must": text("what is wished", "work", "not"),
+                "answers": {"type": "array", "items": truth("one for each question, in order")},
+                "refused": truth("whether the host itself said no"),
+                "seconds": number("until the first answer, 0 without one"),
+                "sizes": listing(
+                    record(
+                        "packets that may not be cut",
+                        {
+                            "bytes": whole("of the whole packet"),
+                            "answered": truth("whether it was"),
+                        },
+                    )
+                ),
+                "met": truth("whether it is as wished"),
+                "cause": text("why it is not, or empty"),
+                "note": text("what is worth knowing, or empty"),
+            },
+        )
+    ),
     "probe": listing(
         record(
             "expectations, in the order of the design",

@@ -1,0 +1,271 @@
+"""Real questions of the host that this runs on: ICMP by ping sockets, TCP, UDP, sizes that may not
+be cut. No privileges, where the system gives everybody ping sockets.
+
+Asked is only what the design says of the network that this host stands for, and only there.
+"""
+
+from __future__ import annotations
+
+import errno
+import json
+import os
+import select
+import socket
+import struct
+import sys
+import time
+from collections.abc import Iterable, Mapping
+from dataclasses import asdict, dataclass
+from pathlib import Path
+from typing import Any
+
+from obrin.core.address.prefix import Address, parse_address
+from obrin.core.design.places import NetworkRef
+from obrin.core.errors import DesignError, ObrinError, Problem
+from obrin.core.handover.ends import cloud_end
+from obrin.core.ipsec.overhead import IPV4_HEADER, IPV6_HEADER
+from obrin.core.reach.merged import InsideSeen, Seen
+from obrin.core.reach.trace import probe_key
+from obrin.core.routing.packet import TCP, UDP
+from obrin.core.settled.expected import Expected
+from obrin.core.settled.links import SettledTunnel
+from obrin.core.settled.model import Settled
+from obrin.live.files import read_file
+
+QUESTIONS, TIMEOUT = 3, 1.5
+"""Of each flow, and seconds for each."""
+FAMILY = {32: socket.AF_INET, 128: socket.AF_INET6}
+SMALL = {32: 200, 128: 1280}
+MOST_BYTES = 32 << 20
+_ECHO, _REPLY = {32: 8, 128: 128}, {32: 0, 128: 129}
+_ICMP = {32: socket.IPPROTO_ICMP, 128: socket.IPPROTO_ICMPV6}
+_DISCOVER = {32: (socket.IPPROTO_IP, 10, 2), 128: (socket.IPPROTO_IPV6, 23, 2)}
+"""Linux: IP_MTU_DISCOVER and IPV6_MTU_DISCOVER, `do`: never cut."""
+
+
+@dataclass(frozen=True, slots=True)
+class Reply:
+    """Of one question."""
+
+    answered: bool
+    refused: bool = False
+    seconds: float = 0.0
+
+
+class NotAllowed(Exception):
+    """The system gives this user no such socket."""
+
+
+def ask_here(
+    settled: Settled, network: str, hosts: Mapping[str, Address]
+) -> tuple[list[Seen], list[InsideSeen]]:
+    """Everything that the design says of a network, asked from this host. `hosts` are other
+    addresses than the usual ones, by network. Raises ObrinError for no network of the design."""
+    place = network.partition("/")[0]
+    known = {str(w.source) for w in settled.own_expectations()}
+    known |= {str(w.destination) for w in settled.own_expectations()}
+    wishes = [w for w in settled.own_expectations() if str(w.source) == network]
+    if network not in known:
+        raise ObrinError(
+            f"no expectation begins in '{network}'. There are: {', '.join(sorted(known))}"
+        )
+    most = _largest(settled, place)
+    seen = [_try(settled, wish, hosts.get(str(wish.destination)), most) for wish in wishes]
+    return seen, list(_inside(settled, place))
+
+
+def _largest(settled: Settled, place: str) -> int:
+    """Bytes that every tunnel at a place carries."""
+    mine = [
+        cloud_end(settled, leg).mtu
+        for leg in settled.legs()
+        if isinstance(leg, SettledTunnel)
+        and place in (leg.cloud, settled.gateways[leg.gateway].site)
+    ]
+    return min(mine, default=1280)
+
+
+def _inside(settled: Settled, place: str) -> Iterable[InsideSeen]:
+    for leg in settled.legs():
+        site = settled.gateways[leg.gateway].site
+        if place in (site, leg.cloud):
+            far = leg.cloud_inside if place == site else leg.site_inside
+            try:
+                yield InsideSeen(place, leg.label, ping(far, 84).answered)
+            except NotAllowed:
+                return
+
+
+def _try(settled: Settled, wish: Expected, host: Address | None, most: int) -> Seen:
+    target = host or probe_key(settled, wish).destination
+    protocol, port = wish.flow.protocol, wish.flow.first_port
+    replies: list[Reply] = []
+    sizes: list[tuple[int, bool]] = []
+    problem = ""
+    try:
+        for _ in range(QUESTIONS):
+            replies.append(_ask(protocol, target, port))
+            if replies[-1].refused:
+                break
+        if protocol not in (TCP, UDP) and any(r.answered for r in replies):
+            sizes = [(size, ping(target, size).answered) for size in (SMALL[target.bits], most)]
+    except NotAllowed as error:
+        problem = str(error)
+    first = next((r.seconds for r in replies if r.answered), 0.0)
+    return Seen(
+        source=str(wish.source),
+        destination=str(wish.destination),
+        flow=str(wish.flow),
+        family=wish.family,
+        must=wish.must,
+        answers=tuple(r.answered for r in replies),
+        refused=any(r.refused for r in replies),
+        seconds=round(first, 4),
+        sizes=tuple(sizes),
+        problem=problem,
+    )
+
+
+def _ask(protocol: int | None, target: Address, port: int) -> Reply:
+    if protocol == TCP:
+        return connect(target, port)
+    return datagram(target, port) if protocol == UDP else ping(target, 84)
+
+
+def ping(target: Address, size: int) -> Reply:
+    """An echo request in an IP packet of so many bytes that may not be cut."""
+    bits = target.bits
+    asked, raw = _ping_socket(bits)
+    with asked:
+        if sys.platform == "linux":
+            asked.setsockopt(*_DISCOVER[bits])
+        header = IPV4_HEADER if bits == 32 else IPV6_HEADER
+        number = int.from_bytes(os.urandom(2), "big")
+        data = bytes(max(size - header - 8, 0))
+        message = struct.pack("!BBHHH", _ECHO[bits], 0, 0, number, 1) + data
+        if bits == 32:
+            message = message[:2] + struct.pack("!H", _checksum(message)) + message[4:]
+        begun = time.monotonic()
+        try:
+            asked.sendto(message, (str(target), 0))
+        except OSError as error:
+            if error.errno in (errno.EMSGSIZE, errno.ENETUNREACH, errno.EHOSTUNREACH, errno.EPERM):
+                return Reply(False)
+            raise
+        while (left := TIMEOUT - (time.monotonic() - begun)) > 0:
+            if not select.select([asked], [], [], left)[0]:
+                break
+            try:
+                answer, sender = asked.recvfrom(65535)
+            except OSError:
+                break
+            mine = parse_address(str(sender[0]).partition("%")[0]) == target
+            if mine and (not raw or _is_answer(answer, bits, number)):
+                return Reply(True, seconds=time.monotonic() - begun)
+    return Reply(False)
+
+
+def _is_answer(answer: bytes, bits: int, number: int) -> bool:
+    """To this question: a raw socket hears all of them, IPv4 with its header."""
+    message = answer[(answer[0] & 15) * 4 :] if bits == 32 and answer else answer
+    if len(message) < 8 or message[0] != _REPLY[bits]:
+        return False
+    return int.from_bytes(message[4:6], "big") == number
+
+
+def _ping_socket(bits: int) -> tuple[socket.socket, bool]:
+    """One of a user; or of root, which is raw."""
+    try:
+        return socket.socket(FAMILY[bits], socket.SOCK_DGRAM, _ICMP[bits]), False
+    except PermissionError:
+        pass
+    try:
+        return socket.socket(FAMILY[bits], socket.SOCK_RAW, _ICMP[bits]), True
+    except PermissionError:
+        raise NotAllowed(
+            "this system gives its users no ping sockets; on Linux the group range in "
+            "net.ipv4.ping_group_range does"
+        ) from None
+
+
+def _checksum(data: bytes) -> int:
+    total: int = sum(struct.unpack(f"!{len(data) // 2}H", data[: len(data) // 2 * 2]))
+    total += data[-1] << 8 if len(data) % 2 else 0
+    total = (total & 0xFFFF) + (total >> 16)
+    return ~((total & 0xFFFF) + (total >> 16)) & 0xFFFF
+
+
+def connect(target: Address, port: int) -> Reply:
+    """A TCP connection, opened and closed."""
+    begun = time.monotonic()
+    with socket.socket(FAMILY[target.bits], socket.SOCK_STREAM) as asked:
+        asked.settimeout(TIMEOUT)
+        try:
+            asked.connect((str(target), port))
+        except ConnectionRefusedError:
+            return Reply(False, refused=True)
+        except OSError:
+            return Reply(False)
+    return Reply(True, seconds=time.monotonic() - begun)
+
+
+def datagram(target: Address, port: int) -> Reply:
+    """A UDP datagram; many services say nothing to one that they do not know."""
+    begun = time.monotonic()
+    with socket.socket(FAMILY[target.bits], socket.SOCK_DGRAM) as asked:
+        asked.settimeout(TIMEOUT)
+        try:
+            asked.connect((str(target), port))
+            asked.send(b"\0" * 12)
+            asked.recv(65535)
+        except ConnectionRefusedError:
+            return Reply(False, refused=True)
+        except OSError:
+            return Reply(False)
+    return Reply(True, seconds=time.monotonic() - begun)
+
+
+# Results as files
+
+
+def results_text(network: str, seen: Iterable[Seen], inside: Iterable[InsideSeen]) -> str:
+    """What `read_results` reads back. No addresses stand in it."""
+    found = {
+        "asked-from": network,
+        "seen": [asdict(one) for one in seen],
+        "inside": [asdict(one) for one in inside],
+    }
+    return json.dumps(found, indent=1) + "\n"
+
+
+def read_results(path: Path) -> tuple[list[Seen], list[InsideSeen]]:
+    """Raises DesignError for a file that is none of these, OSError."""
+    try:
+        data = json.loads(read_file(path, MOST_BYTES))
+        seen = [_seen(entry) for entry in data["seen"]]
+        inside = [
+            InsideSeen(str(e["place"]), str(e["tunnel"]), bool(e["answered"]))
+            for e in data["inside"]
+        ]
+    except (ValueError, KeyError, TypeError, AttributeError, RecursionError) as error:
+        what = f"these are no results of a probe ({type(error).__name__}: {error})"
+        fix = "Take a file that 'obrin probe --here NETWORK --to FILE' wrote"
+        raise DesignError([Problem(str(path), what, fix)]) from None
+    return seen, inside
+
+
+def _seen(entry: dict[str, Any]) -> Seen:
+    for name in ("source", "destination"):
+        NetworkRef.of(str(entry[name]))
+    return Seen(
+        source=str(entry["source"]),
+        destination=str(entry["destination"]),
+        flow=str(entry["flow"]),
+        family=str(entry["family"]),
+        must=str(entry["must"]),
+        answers=tuple(map(bool, entry["answers"])),
+        refused=bool(entry["refused"]),
+        seconds=float(entry["seconds"]),
+        sizes=tuple((int(size), bool(there)) for size, there in entry["sizes"]),
+        problem=str(entry["problem"]),
+    )

@@ -1,0 +1,133 @@
+"""Real probes: ordinary sockets of an ordinary kernel, between namespaces through the practice world."""
+
+from __future__ import annotations
+
+import json
+import socket
+import threading
+from pathlib import Path
+
+import pytest
+
+from obrin.core.address.prefix import parse_address
+from obrin.live.observe.here import NotAllowed, connect, datagram, ping
+from tests.cli.program import PROGRAM, Folder
+from tests.doubles import DESIGN, swap
+from tests.outputs import valid
+
+HOME = parse_address("127.0.0.1")
+
+
+def test_tcp_and_udp_on_loopback() -> None:
+    with socket.socket(socket.AF_INET, socket.SOCK_STREAM) as server:
+        server.bind(("127.0.0.1", 0))
+        server.listen()
+        assert connect(HOME, server.getsockname()[1]).answered
+        port = server.getsockname()[1]
+    refused = connect(HOME, port)
+    assert (refused.answered, refused.refused) == (False, True)
+    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as echo:
+        echo.bind(("127.0.0.1", 0))
+        echo.settimeout(5)
+
+        def answer() -> None:
+            data, sender = echo.recvfrom(100)
+            echo.sendto(data, sender)
+
+        thread = threading.Thread(target=answer)
+        thread.start()
+        assert datagram(HOME, echo.getsockname()[1]).answered
+        thread.join()
+        port = echo.getsockname()[1]
+    assert datagram(HOME, port).refused
+
+
+def test_ping_in_both_families() -> None:
+    for text in ("127.0.0.1", "::1"):
+        try:
+            reply = ping(parse_address(text), 1300)
+        except NotAllowed as error:
+            pytest.skip(str(error))
+        except OSError:
+            continue  # no IPv6 here at all
+        assert reply.answered
+        assert 0 < reply.seconds < 1.5
+
+
+@pytest.fixture(scope="module")
+def world(tmp_path_factory):
+    folder = Folder(tmp_path_factory.mktemp("here"), real=True)
+    folder.write("design.yaml", DESIGN)
+    folder.obrin("settle").good()
+    folder.obrin("practice", "start", "--speed", "5000").good()
+    try:
+        folder.obrin("connect", timeout=120).good()
+        run = folder.obrin("practice", "run", "quay/desks", "--", "sh", "-c", "exit 7")
+        if run.code != 7:
+            pytest.skip(run.err)
+        yield folder
+    finally:
+        folder.obrin("practice", "stop")
+
+
+def here(folder: Folder, network: str, name: str) -> list[dict]:
+    """Asked by a program in the place of a host there."""
+    asked = str(PROGRAM), "probe", "--here", network, "--to", name, "--json"
+    run = folder.obrin("practice", "run", network, "--", *asked, timeout=120)
+    return valid("probe --here", json.loads(run.out))
+
+
+def test_from_a_host_of_the_practice_world(world: Folder) -> None:
+    found = here(world, "quay/desks", "desks.json")
+    assert [(f["flow"], f["must"], f["met"]) for f in found] == [
+        ("tcp/443", "work", True),
+        ("icmp", "work", True),
+    ]
+    sizes = {s["bytes"]: s["answered"] for s in found[1]["sizes"]}
+    assert len(sizes) == 2
+    assert all(sizes.values())
+    guests = here(world, "quay/guests", "guests.json")
+    assert [(f["must"], f["met"], f["answers"]) for f in guests] == [("not", True, [False] * 3)]
+    merged = world.obrin("probe", "--merge", "desks.json", "--merge", "guests.json").good()
+    assert "3 of 3 expectations are as wished" in merged.out
+    results = (world.path / "desks.json").read_text()
+    assert "10.20." not in results  # no address stands in what is handed on
+
+
+def test_causes_from_real_packets(world: Folder) -> None:
+    world.obrin("practice", "fault", "large", "quay-gw/fibre").good()
+    world.obrin("practice", "fault", "large", "quay-gw/radio").good()
+    try:
+        found = here(world, "quay/desks", "large.json")
+        assert "small ones pass and large ones hang" in found[1]["cause"]
+    finally:
+        world.obrin("practice", "heal").good()
+    for uplink in ("quay-gw/fibre", "quay-gw/radio"):
+        world.obrin("practice", "cut", "uplink", uplink).good()
+    try:
+        here(world, "quay/desks", "cut.json")
+        run = world.obrin("probe", "--merge", "cut.json").bad(1, "")
+        assert "nothing answers to quay at all" in run.out
+    finally:
+        world.obrin("practice", "heal").good()
+
+
+def test_what_cannot_be_asked_is_told(tmp_path: Path) -> None:
+    folder = Folder(tmp_path)
+    folder.write("design.yaml", swap(text=DESIGN))
+    folder.obrin("settle").good()
+    folder.write("broken.json", "{}")
+    folder.all_bad(
+        [
+            (
+                ("probe", "--here", "quay/nothing"),
+                2,
+                "There are: apps/web, quay/desks, quay/guests",
+            ),
+            (("probe", "--here", "quay/desks", "--merge", "x"), 2, "do not go together"),
+            (("probe", "--to", "x"), 2, "go with '--here'"),
+            (("probe", "--here", "quay/desks", "--host", "apps/web=x"), 2, "--host: "),
+            (("probe", "--merge", "gone.json"), 2, "cannot be read"),
+            (("probe", "--merge", "broken.json"), 2, "these are no results of a probe"),
+        ]
+    )
