@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import sys
 import time
 from collections.abc import Iterator, Sequence
@@ -194,16 +195,40 @@ class ProgressLines:
 
 
 @click.command()
+@click.option("--watch", "watched", is_flag=True, help="Go on asking, and say what changes.")
+@click.option(
+    "--every",
+    type=click.FloatRange(0.2, 3600),
+    default=2.0,
+    show_default=True,
+    help="With '--watch': seconds between two rounds.",
+)
+@click.option("--for", "lasting", help="With '--watch': stop after that, such as '10 min'.")
+@click.option("--metrics", is_flag=True, help="Instead: metrics in the OpenMetrics text format.")
 @design_option
 @json_option
 @click.pass_context
-def status(ctx: click.Context, design_file: str | None, as_json: bool) -> None:
+def status(
+    ctx: click.Context,
+    watched: bool,
+    every: float,
+    lasting: str | None,
+    metrics: bool,
+    design_file: str | None,
+    as_json: bool,
+) -> None:
     """Both ends of every tunnel side by side, and where they disagree. Exit code 1 if one is down.
 
+    With '--watch' a line for each, again and again, and what changed since it was first asked; with
+    '--json' as well, a line of JSON for each change. The changes are kept beside the journal.
+
     \b
-    Example:
+    Examples:
       obrin status --design skerrow-ferries
+      obrin status --watch --for '10 min' --json
     """
+    if watched:
+        ctx.exit(_watch(design_file, every, lasting, as_json=as_json))
     from datetime import UTC, datetime
 
     from obrin.live.connect.whole import ended_of
@@ -217,6 +242,11 @@ def status(ctx: click.Context, design_file: str | None, as_json: bool) -> None:
         ended = ended_of(project, settled, ends)
         waiting = read_waiting(ends)
         clocks = read_clocks(ends, datetime.now(UTC))
+    if metrics:
+        from obrin.live.observe.metrics import metrics_text
+
+        click.echo(metrics_text(found, clocks), nl=False)
+        ctx.exit(0 if all(t.right for t in found) else 1)
     for gateway, wrong in clocks.items():
         click.echo(f"{clock_words(gateway, wrong)}.", err=True)
     for name, who in waiting.items():
@@ -228,6 +258,31 @@ def status(ctx: click.Context, design_file: str | None, as_json: bool) -> None:
     else:
         print_status(console(), found, ended)
     ctx.exit(0 if all(t.right for t in found) and not ended and not waiting else 1)
+
+
+def _watch(design_file: str | None, every: float, lasting: str | None, *, as_json: bool) -> int:
+    """The exit code: of what was seen last."""
+    from contextlib import closing
+
+    from obrin.cli.watch import watch
+    from obrin.core.design.values import parse_duration
+    from obrin.live.drivers.registry import open_ends
+    from obrin.live.files import private_folder
+    from obrin.live.observe.history import History
+    from obrin.live.observe.status import read_status
+
+    try:
+        seconds = float("inf") if lasting is None else parse_duration(lasting)
+    except ValueError as error:
+        raise click.UsageError(f"--for: {error}") from None
+    project = project_of(design_file)
+    _, settled = project.settled()
+    private_folder(project.own_folder)
+    path = project.own_folder / f"history-{project.design_path.stem}.sqlite"
+    with open_ends(project, settled) as ends, closing(History(path)) as history:
+        ask = functools.partial(read_status, settled, ends)
+        found = watch(ask, history, every, seconds, as_json=as_json)
+    return 0 if all(tunnel.right for tunnel in found) else 1
 
 
 def print_status(out: Console, tunnels: Sequence[TunnelStatus], ended: Ended) -> None:
