@@ -41,7 +41,8 @@ want calendar && shot calendar 6 'obrin certificates list --design ledger.yaml; 
 want drill && SIZE=9 shot drill 6 'obrin routes hh-east; obrin trace harbour-house/counters timetable/booking tcp/443; obrin drill --kind circuit --kind zone --kind gateway --design crossing.yaml'
 want drill && (cd skerrow-ferries && obrin draw drill --design crossing.yaml --to "$here/drill-figure.png" && obrin draw network --design crossing.yaml --to "$here/network.png") >/dev/null
 want rehearse && (cd skerrow-ferries && obrin rehearse --design ledger.yaml --figure "$here/rehearsal.png" >/dev/null)
-want sheet && shot sheet 7 'obrin handover >/dev/null; sed -n "1,43p" packs/design/hh-east/sheet.md'
+want sheet && (cd skerrow-ferries && obrin handover >/dev/null && sed 's/^\(suite-[a-z]*.lifetime.ike-sa.*\),".*$/\1,480/; s/^\(tunnels.remote-address.harbour-timetable\/north.*\),203.0.113.1$/\1,203.0.113.2/' packs/design/hh-east/values.csv >filled.csv) \
+    && shot sheet 7 'sed -n "1,17p" packs/design/hh-east/sheet.md; echo; obrin compare hh-east filled.csv'
 (cd skerrow-ferries && obrin practice start >/dev/null)
 want connect && shot connect 8 'obrin connect'
 (cd skerrow-ferries && obrin connect >/dev/null 2>&1)

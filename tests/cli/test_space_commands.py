@@ -266,6 +266,7 @@ def test_packs_hold_the_sheet_as_page_and_table_and_the_mirror_proof(folder: Fol
     assert "http" not in page  # it loads nothing
     rows = list(csv.DictReader((pack / "values.csv").open()))
     assert {
+        "name": "gateway.bgp-as-number",
         "part": "1. This gateway",
         "row": "BGP AS number",
         "column": "Enter",

@@ -45,7 +45,8 @@ def captured(tmp_path, *changes: tuple[str, str]):
     settled = settled_of(swap(*changes, text=MORE))
     certified = authority_of(settled) if settled.certified() else None
     world = VirtualWorld(settled, certificates=certified)
-    world.internet._capture = Capture(tmp_path / "x.pcap")
+    world.internet.capture = Capture(tmp_path / "x.pcap")
+    world.keys_wanted = True
     keylog = KeyLog(tmp_path / "keys")
     router = world.routers["quay-gw"]
 
@@ -222,7 +223,8 @@ def test_bfd_from_end_to_end_is_known_as_that(tmp_path) -> None:
 def test_what_was_cut_before_encryption_is_put_together(tmp_path) -> None:
     settled = settled_of(swap(("    bgp:", "    oversize: fragment\n    bgp:"), text=MORE))
     world = VirtualWorld(settled)
-    world.internet._capture = Capture(tmp_path / "x.pcap")
+    world.internet.capture = Capture(tmp_path / "x.pcap")
+    world.keys_wanted = True
     world.run(8.0)
     desk, web = (host_of(settled.network(NetworkRef.of(n))) for n in ("quay/desks", "apps/web"))
     query = (

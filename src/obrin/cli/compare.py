@@ -161,7 +161,9 @@ def _print(
     compared: int | None,
 ) -> None:
     out = console()
-    for difference in found:
+    for number, difference in enumerate(found):
+        if number:
+            say(out, "")
         line = f" (line {difference.line})" if difference.line else ""
         say(out, f"{difference.place}{line}", style="bold")
         heads = ("one end", "other") if compared is None else ("meant", "entered")
@@ -172,11 +174,13 @@ def _print(
             ("then", after.get(difference.name, "")),
         ):
             if text:
-                say(out, f"  {head:8}{text}")
+                say(out, f"  {head:9}{text}")
     for text in unknown[:MOST_UNKNOWN]:
         click.echo(f"note: {text}: nothing of that name is on the sheet", err=True)
     if len(unknown) > MOST_UNKNOWN:
         click.echo(f"note: {len(unknown) - MOST_UNKNOWN} more such rows", err=True)
+    if found:
+        say(out, "")
     count = f"{len(found)} difference{'' if len(found) == 1 else 's'}"
     of = "" if compared is None else f" in {compared} values"
     say(out, f"{count}{of}.", style="red" if found else "green")

@@ -88,7 +88,7 @@ def print_changes(changes: Sequence[Change]) -> None:
     click.echo("\nWhat changed:")
     for change in changes:
         at = datetime.fromtimestamp(change.at).astimezone().strftime("%Y-%m-%d %H:%M:%S")
-        why = f" ({change.why})" if change.why and change.state not in ("up", "at rest") else ""
+        why = f": {change.why}" if change.why and change.state not in ("up", "at rest") else ""
         click.echo(f"  {at}  {change.tunnel} {change.state}{why}")
 
 
