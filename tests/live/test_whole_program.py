@@ -413,12 +413,19 @@ def test_hub_circuit_and_two_gateways_at_a_site_as_processes(tmp_path) -> None:
         folder.obrin("practice", "fault", "behind", "hh-west", "2h").good()
         folder.obrin("practice", "fault", "ahead", "hh-west", "soon").bad(2, "'2h'")
         folder.obrin("practice", "fault", "restart", "nobody").bad(2, "There are: hh-east")
+        for name in ("filters/timetable", "subnets/timetable.booking", "tunnels/yard-crossing.day"):
+            folder.obrin("practice", "fault", "drift", "cloud", name).good()
+            assert f"{name} is not as the design has it" in folder.obrin("status").bad(1, "").err
+        folder.obrin("practice", "fault", "drift", "cloud", "networks/ledger").bad(
+            3, "nobody changes"
+        )
         folder.obrin("practice", "fault", "throttle", "cloud", "5").good()
         folder.obrin("practice", "fault", "fail", "cloud", "tunnels/x").good()
         told = folder.obrin("practice", "status").good().out
         assert "throttle 5 at the cloud, fail tunnels/x at the cloud" in told
         folder.obrin("practice", "fault", "restart", "hh-west").good()
         assert "7 of 7 tunnels" in folder.obrin("connect", timeout=120).good().out
+        assert "not as the design" not in folder.obrin("status").err
     finally:
         folder.obrin("practice", "stop")
 

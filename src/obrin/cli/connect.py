@@ -231,7 +231,7 @@ def status(
         ctx.exit(_watch(design_file, every, lasting, as_json=as_json))
     from datetime import UTC, datetime
 
-    from obrin.live.connect.whole import ended_of
+    from obrin.live.connect.whole import drifted, ended_of
     from obrin.live.drivers.registry import open_ends
     from obrin.live.observe.status import clock_words, read_clocks, read_status, read_waiting
 
@@ -242,6 +242,7 @@ def status(
         ended = ended_of(project, settled, ends)
         waiting = read_waiting(ends)
         clocks = read_clocks(ends, datetime.now(UTC))
+        other = drifted(project, settled, ends)
     if metrics:
         from obrin.live.observe.metrics import metrics_text
 
@@ -249,6 +250,8 @@ def status(
         ctx.exit(0 if all(t.right for t in found) else 1)
     for gateway, wrong in clocks.items():
         click.echo(f"{clock_words(gateway, wrong)}.", err=True)
+    for name in other:
+        click.echo(f"{name} is not as the design has it: changed there by hand, or here.", err=True)
     for name, who in waiting.items():
         click.echo(f"{name} waits for {who}, who has to accept it.", err=True)
     if as_json:
@@ -257,7 +260,8 @@ def status(
             click.echo(f"still there: {ended.words()}", err=True)
     else:
         print_status(console(), found, ended)
-    ctx.exit(0 if all(t.right for t in found) and not ended and not waiting else 1)
+    good = all(t.right for t in found) and not (ended or waiting or other)
+    ctx.exit(0 if good else 1)
 
 
 def _watch(design_file: str | None, every: float, lasting: str | None, *, as_json: bool) -> int:

@@ -90,6 +90,7 @@ def fault(
       behind 2h      the gateway's clock is behind by that, or 'ahead'
       throttle 2     the cloud takes two requests in a second, and tells who comes too often
       fail tunnels   the next of that kind, or of one name, fails when it is half built
+      drift NAME     somebody changes a thing there by hand, such as filters/timetable, once
 
     \b
     Examples:

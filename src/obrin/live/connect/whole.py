@@ -164,6 +164,20 @@ def _now(project: Project, settled: Settled, learned: Learned) -> Settled:
     return project.settled()[1] if learned.values else settled
 
 
+def drifted(project: Project, settled: Settled, ends: Ends) -> list[str]:
+    """Names of what stands at the clouds and is not as the design has it: somebody changed it by
+    hand, or the design changed since. Secrets do not show."""
+    secrets = project.secrets(settled)
+    if secrets.missing(settled):
+        return []
+    return [
+        name
+        for driver, clouds in ends.by_driver()
+        for name, same in driver.standing(driver.steps(settled, clouds, secrets)).items()
+        if not same
+    ]
+
+
 def ended_of(project: Project, settled: Settled, ends: Ends) -> Ended:
     """What still stands of this design and is wished no more, for `status`."""
     if not project.journal_path.exists():

@@ -13,7 +13,7 @@ from obrin.live.practice.weather import ADDRESS, LARGE, Trouble, narrowing, with
 
 UPLINK, GATEWAY, CLOUD = "uplink", "gateway", "cloud"
 RESTART, FULL, AHEAD, BEHIND = "restart", "full", "ahead", "behind"
-THROTTLE, FAIL = "throttle", "fail"
+THROTTLE, FAIL, DRIFT = "throttle", "fail", "drift"
 FULL_WORDS = "there is no room left to keep it"
 
 
@@ -46,6 +46,7 @@ KINDS = {
         FaultKind(AHEAD, GATEWAY, "2h", "its clock is ahead by that"),
         FaultKind(THROTTLE, CLOUD, "2", "it takes so many requests in a second"),
         FaultKind(FAIL, CLOUD, "tunnels", "the next of that kind, or name, fails half built"),
+        FaultKind(DRIFT, CLOUD, "filters/timetable", "somebody changes a thing there, once"),
     )
 }
 

@@ -223,6 +223,9 @@ class CloudProcess:
                 self._throttle.set(float(given["throttle"]), self._now())
             except (TypeError, ValueError) as error:
                 raise Problem(422, "not a rate", str(error)) from error
+        elif "drift" in given:
+            kind, _, name = str(given["drift"]).partition("/")
+            self.store.alter(kind, name)
         elif "fail" in given:
             self.store.failing.add(str(given["fail"])[:200])
         else:

@@ -26,6 +26,7 @@ from obrin.live.practice.cloud.bodies import (
 from obrin.live.practice.cloud.giving import Giving
 from obrin.live.practice.cloud.resource import FAILED, WAITING, Operation, Resource
 from obrin.live.practice.cloud.rules import Rules
+from obrin.live.practice.cloud.troubles import altered
 from obrin.live.practice.service import Problem
 
 MINUTES = {
@@ -122,6 +123,15 @@ class Store:
         resource.given = self._giving.give(self.resources, resource, existing)
         self.resources[kind, name] = resource
         return resource, self._begin(kind, name, "build", self._seconds(kind, body), now)
+
+    def alter(self, kind: str, name: str) -> None:
+        """Somebody changes it at the console: who asked for it is not told. Raises Problem."""
+        resource = self.get(kind, name)
+        body = altered(resource.body)
+        if body is None:
+            raise Problem(422, "nothing to change", f"nobody changes anything of {kind}")
+        resource.body = body
+        self._changed()
 
     def delete(self, kind: str, name: str, now: float) -> Operation:
         resource = self.get(kind, name)

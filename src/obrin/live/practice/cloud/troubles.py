@@ -7,6 +7,7 @@ import math
 
 from starlette.types import ASGIApp, Receive, Scope, Send
 
+from obrin.live.practice.cloud.bodies import Body, Filter, Subnet, Tunnel, Way
 from obrin.live.practice.service import Problem, problem_response
 
 DOOR = "/v1/faults"
@@ -59,3 +60,18 @@ class Throttled:
         answer = problem_response(Problem(429, "too many requests", "come again a little later"))
         answer.headers["Retry-After"] = str(max(1, math.ceil(wait)))
         await answer(scope, receive, send)
+
+
+def altered(body: Body) -> Body | None:
+    """As somebody would change it who means well: another liveness, a route that is not propagated
+    any more, a rule less. None where there is nothing of the kind."""
+    if isinstance(body, Tunnel):
+        live = body.liveness.model_copy(update={"delay": body.liveness.delay + 5})
+        return body.model_copy(update={"liveness": live})
+    if isinstance(body, Way):
+        return body.model_copy(update={"metric": body.metric + 10})
+    if isinstance(body, Subnet):
+        return body.model_copy(update={"propagation": not body.propagation})
+    if isinstance(body, Filter) and body.rules:
+        return body.model_copy(update={"rules": body.rules[:-1]})
+    return None
