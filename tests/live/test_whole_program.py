@@ -423,6 +423,7 @@ def test_hub_circuit_and_two_gateways_at_a_site_as_processes(tmp_path) -> None:
         folder.obrin("practice", "fault", "fail", "cloud", "tunnels/x").good()
         told = folder.obrin("practice", "status").good().out
         assert "throttle 5 at the cloud, fail tunnels/x at the cloud" in told
+        assert "behind 7200s at hh-west" in told
         folder.obrin("practice", "fault", "restart", "hh-west").good()
         assert "7 of 7 tunnels" in folder.obrin("connect", timeout=120).good().out
         assert "not as the design" not in folder.obrin("status").err

@@ -147,6 +147,8 @@ def status(design_file: str | None, as_json: bool) -> None:
         )
     with practice_internet(project) as internet, practice_cloud(project) as cloud:
         faults = {**internet.faults(), **cloud.faults()}
+    with closing(_Doors(world)) as doors:
+        faults["gateway_troubles"] = doors.troubles()
     if as_json:
         places = [{"name": n, "url": url, "state": state} for n, url, state in rows]
         echo_json({"places": places, "token_file": str(record), "faults": faults})
@@ -156,12 +158,31 @@ def status(design_file: str | None, as_json: bool) -> None:
     cut += [f"circuit {label.partition('/')[0]}" for label in faults["circuits"]]
     cut += [f"attachment {name}" for name in faults["attachments"]]
     cut += [f"large packets of {name}" for name in faults["narrow"]]
-    cut += [*faults["troubles"], *faults["cloud_troubles"]]
+    cut += [*faults["troubles"], *faults["cloud_troubles"], *faults["gateway_troubles"]]
     if faults["paths"]:
         cut.append(f"{faults['paths']} tunnel paths")
     click.echo(f"Cut: {', '.join(cut) or 'nothing'}.")
     for reason, count in faults["lost"].items():
         click.echo(f"Lost: {count} packets, {reason}.")
+
+
+class _Doors:
+    """The doors for troubles of all gateways of a world."""
+
+    def __init__(self, world: World) -> None:
+        from obrin.live.http import Client
+
+        self._doors = [
+            Client(f"gateway {name}", url.replace("/gateways/", "/troubles/") + "/", world.token)
+            for name, url in world.gateways.items()
+        ]
+
+    def troubles(self) -> list[str]:
+        return [words for door in self._doors for words in door.get("")["troubles"]]
+
+    def close(self) -> None:
+        for door in self._doors:
+            door.close()
 
 
 def _places(world: World, process: str) -> list[tuple[str, str]]:

@@ -169,6 +169,7 @@ ACTING: dict[str, Shape] = {
                     "carried": whole("packets"),
                     "lost": by_name(whole("packets"), "packets by reason"),
                     "troubles": texts("of uplinks, as they were asked for"),
+                    "gateway_troubles": texts("of gateways"),
                 },
             ),
         },
@@ -195,7 +196,11 @@ ACTING: dict[str, Shape] = {
                 "flow": text("protocol and port"),
                 "family": text("of the addresses"),
                 "must": text("what is wished", "work", "not"),
-                "answers": {"type": "array", "items": truth("one for each question, in order")},
+                "answers": {
+                    "type": "array",
+                    "items": {"type": "boolean"},
+                    "description": "one for each question, in order",
+                },
                 "refused": truth("whether the host itself said no"),
                 "seconds": number("until the first answer, 0 without one"),
                 "sizes": listing(

@@ -26,7 +26,7 @@ from obrin.device import from_standard
 from obrin.device.credentials import judge_certificate
 from obrin.device.hosts import Hosts
 from obrin.device.site import Site
-from obrin.live.practice.faults import FULL_WORDS
+from obrin.live.practice.faults import AHEAD, BEHIND, FULL, FULL_WORDS
 from obrin.live.practice.hosts import Asked, ends_of, find_host, probe, seconds_of, stream
 from obrin.live.practice.lending import Lending
 from obrin.live.practice.restconf_description import openapi
@@ -59,11 +59,19 @@ class GatewayProcess:
         """The door for what is wrong with it on purpose."""
         return Starlette(
             routes=[
+                Route("/", self._troubled, methods=["GET"]),
                 Route("/", self._trouble, methods=["POST"]),
                 Route("/", self._heal, methods=["DELETE"]),
             ],
             exception_handlers=HANDLERS,
         )
+
+    async def _troubled(self, request: Request) -> Response:
+        wrong = self._around.clock_wrong(self.name)
+        words = [FULL] if self._full else []
+        if wrong:
+            words.append(f"{AHEAD if wrong > 0 else BEHIND} {abs(wrong):g}s")
+        return JSONResponse({"troubles": [f"{text} at {self.name}" for text in words]})
 
     async def _trouble(self, request: Request) -> Response:
         given = await read_json(request)

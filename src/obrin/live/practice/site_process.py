@@ -67,6 +67,10 @@ class SiteProcess:
     def set_clock(self, gateway: str, wrong: timedelta) -> None:
         self._clocks[gateway] = wrong
 
+    def clock_wrong(self, gateway: str) -> float:
+        """Seconds by which its clock is ahead."""
+        return self._clocks.get(gateway, timedelta()).total_seconds()
+
     def restart(self, gateway: str) -> None:
         """It forgets everything but its configuration."""
         self._lan.restart(gateway, self.now())

@@ -177,13 +177,17 @@ def _asks(shown: Json) -> str:
 
 def _differs(held: Json, body: Json) -> bool:
     """Of what the cloud shows; secrets it never does."""
-    return any(_plain(held[n]) != _plain(value) for n, value in body.items() if n in held)
+    return any(not _same(held[name], value) for name, value in body.items() if name in held)
 
 
-def _plain(value: object) -> object:
+def _same(held: object, wanted: object) -> bool:
     """5 and 5.0 are one value; what is not said is what is usual."""
-    if isinstance(value, dict):
-        return {n: _plain(v) for n, v in value.items() if v not in (None, [], "")}
-    if isinstance(value, list):
-        return [_plain(v) for v in value]
-    return value
+    if isinstance(held, dict) and isinstance(wanted, dict):
+        return all(_same(held.get(name), value) for name, value in wanted.items())
+    if isinstance(held, list) and isinstance(wanted, list):
+        pairs = zip(held, wanted, strict=False)
+        return len(held) == len(wanted) and all(_same(one, other) for one, other in pairs)
+    return held == wanted or (held in _UNSAID and wanted in _UNSAID)
+
+
+_UNSAID: tuple[object, ...] = (None, [], "", {})

@@ -1,0 +1,125 @@
+"""The practice world: what a packet through a gateway costs, and what a tunnel costs among many.
+
+python -m benchmarks.worlds
+"""
+
+from __future__ import annotations
+
+import time
+from datetime import UTC, datetime
+
+from cryptography.hazmat.primitives.ciphers.aead import AESGCM
+
+from benchmarks.measure import interleaved
+from obrin.core.catalogue.offering import PRACTICE_CLOUD
+from obrin.core.design.document import load_design
+from obrin.core.design.places import NetworkRef
+from obrin.core.handover.secrets import Secrets
+from obrin.core.settle.settle import settle
+from obrin.core.settled.building import build_settled
+from obrin.core.settled.model import Settled, host_of
+from obrin.live.rehearse.virtual import VirtualWorld
+from obrin.wire.packet import Packet
+
+HEAD = """obrin: 1
+name: bench
+clouds:
+  apps: {subnets: {web: {hosts: 100}}, gateway: {class: liner}}
+"""
+PACKETS, SIZE, ROUNDS = 500, 1000, 21
+
+
+def design(sites: int) -> Settled:
+    """So many sites with four tunnels each."""
+    lines = [HEAD, "sites:\n"]
+    for number in range(sites):
+        high, low = divmod(number, 200)
+        uplinks = ", ".join(
+            f"l{k}: {{address: 198.{18 + k}.{high}.{low + 30}, provider: p{k}}}" for k in (0, 1)
+        )
+        lines.append(
+            f"  s{number}: {{networks: {{lan: {{hosts: 20}}}}, "
+            f"gateways: {{g{number}: {{uplinks: {{{uplinks}}}}}}}}}\n"
+        )
+    lines.append("links:\n")
+    for number in range(sites):
+        tunnels = ", ".join(
+            f"t{k}: {{gateway: g{number}, uplink: l{k % 2}, instance: {1 + k // 2}}}"
+            for k in range(4)
+        )
+        lines.append(f"  k{number}: {{site: s{number}, cloud: apps, tunnels: {{{tunnels}}}}}\n")
+    lines.append("expectations:\n  - {from: s0/lan, to: apps/web, flow: icmp, must: work}\n")
+    found = load_design("".join(lines), "bench.yaml").design
+    return build_settled(found, settle(found, {}, PRACTICE_CLOUD))
+
+
+def world_of(settled: Settled) -> VirtualWorld:
+    keys = {s.label: f"key-of-{s.label}-1234567890" for s in settled.shared_secrets()}
+    return VirtualWorld(settled, Secrets(keys), start=datetime(2026, 11, 23, tzinfo=UTC))
+
+
+def forwarding() -> None:
+    """From a host of a site into a tunnel, and out of it at the cloud; the baseline seals the same
+    bytes with a bare AES-256-GCM call."""
+    world = world_of(design(1))
+    world.run(20.0)
+    settled = world.settled
+    ends = [
+        host_of(settled.families_at(NetworkRef.of(name)).first) for name in ("s0/lan", "apps/web")
+    ]
+    data = Packet(*ends, 1, b"\x08\0\0\0\0\1\0\1" + bytes(SIZE)).encode()
+    router, cipher, sent = world.routers["g0"], AESGCM(bytes(32)), list[bytes]()
+
+    def out() -> None:
+        for _ in range(PACKETS):
+            router.receive_local(data, world.now)
+        sent.extend(router.underlay())
+
+    def into() -> None:
+        for _ in range(PACKETS):
+            world.cloud.receive(sent.pop(0), world.now)
+
+    def bare() -> None:
+        for _ in range(PACKETS):
+            cipher.encrypt(b"\0" * 12, data, b"\0" * 8)
+
+    mine, floor, ratio = interleaved(out, bare, rounds=ROUNDS)
+    rate = PACKETS / mine
+    print(
+        f"| a packet of 1,028 bytes into a tunnel | bare AES-256-GCM call | "
+        f"{mine / PACKETS * 1e6:.1f} us ({rate:,.0f} a second) | {floor / PACKETS * 1e6:.2f} us | "
+        f"{ratio:.3f} of it (target 25,000 a second) |"
+    )
+    while len(sent) < (ROUNDS + 2) * PACKETS:
+        out()
+    mine, floor, ratio = interleaved(into, bare, rounds=ROUNDS)
+    print(
+        f"| out of a tunnel at the cloud, to a host that answers | bare AES-256-GCM call | "
+        f"{mine / PACKETS * 1e6:.1f} us ({PACKETS / mine:,.0f} a second) | "
+        f"{floor / PACKETS * 1e6:.2f} us | {ratio:.3f} of it |"
+    )
+
+
+def coming_up() -> None:
+    """Until every BGP session stands, all in one process: one tunnel of 800 beside one of 80."""
+    each = {}
+    for sites in (20, 200):
+        world = world_of(design(sites))
+        begun = time.process_time()
+        while True:
+            world.run(1.0)
+            speakers = [i.router.bgp.speaker for i in world.cloud.instances.values()]
+            up = sum(n.session.established for s in speakers for n in s.neighbours.values())
+            if up == 4 * sites:
+                break
+        each[sites] = (time.process_time() - begun) / (4 * sites)
+    print(
+        f"| a tunnel up, among 800 | among 80 | {each[200] * 1000:.1f} ms | "
+        f"{each[20] * 1000:.1f} ms | {each[200] / each[20]:.2f} times the time (flat: 1) |"
+    )
+
+
+if __name__ == "__main__":
+    print("| What | Baseline | Ours | Baseline's | Ratio |\n| --- | --- | --- | --- | --- |")
+    forwarding()
+    coming_up()
