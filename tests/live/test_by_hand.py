@@ -15,7 +15,6 @@ from pathlib import Path
 
 import pytest
 
-from obrin.core.check.told import wrong_with
 from obrin.core.handover.secrets import Secrets
 from obrin.live.drivers.by_hand.drivers import ByHandCloud
 from obrin.live.drivers.by_hand.person import Answers
@@ -130,34 +129,6 @@ def test_who_does_it_stands_in_the_file_of_places(folder: Folder) -> None:
         "design.places.yaml", "clouds: {apps: {driver: by-hand, url: 'https://x.example'}}\n"
     )
     folder.obrin("connect", "--todo").bad(2, "needs no url")
-
-
-@pytest.mark.parametrize(
-    ("texts", "words"),
-    [
-        (TOLD, ""),
-        (["203.0.113.77"], "2 are wanted"),
-        (["203.0.113.77"] * 2, "stands twice"),
-        (["192.0.2.10", "203.0.113.77"], "that of uplink quay-gw/fibre"),
-        (["10.1.2.3", "203.0.113.77"], "is not public"),
-        (["100.64.1.1", "203.0.113.77"], "is not public"),
-        (["2001:db8::1", "203.0.113.77"], "other address family"),
-        (["seven", "203.0.113.77"], "seven"),
-    ],
-)
-def test_what_was_told_is_judged_at_once(texts: list[str], words: str) -> None:
-    found = wrong_with(SETTLED, PLACE, texts)
-    assert words in found
-    assert bool(found) is bool(words)
-
-
-def test_peers_lie_in_the_gateway_subnet() -> None:
-    own = SETTLED.clouds["apps"].gateway.subnet.first
-    inside = [str(own.address_at(n)) for n in (5, 6)]
-    assert wrong_with(SETTLED, "clouds.apps.gateway.peers", inside) == ""
-    assert "does not lie in" in wrong_with(
-        SETTLED, "clouds.apps.gateway.peers", [inside[0], "10.9.9.9"]
-    )
 
 
 def test_at_a_terminal(tmp_path: Path) -> None:

@@ -42,7 +42,7 @@ class Terminal:
     """One step at a time, on stderr, so that what a command prints stays apart."""
 
     def do(self, step: HandStep) -> Told:
-        from obrin.live.drivers.by_hand.person import Postponed
+        from obrin.live.drivers.protocol import Postponed
 
         for line in shown(step):
             click.echo(line, err=True)

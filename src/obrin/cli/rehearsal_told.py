@@ -133,6 +133,13 @@ def rehearsal_page(
     ]
     lines += _table(("Flow", "Must", "Seen", "As wished"), flows)
     lines += _table(_HEAD, [row for scene in played for row in _rows(scene)])
+    moved = [
+        (scene.what, flow.flow, flow.before, flow.after, flow.noticed_by)
+        for scene in played
+        for flow in scene.gone
+        if flow.after
+    ]
+    lines += _table(("Part", "Flow", "Went by", "Then by", "Noticed by"), moved) if moved else []
     for scene in played:
         lines += [f"- {scene.what}: {words}" for words in _wrong(scene)]
         lines += [f"- {scene.what}: status says: {words}" for words in scene.noted]

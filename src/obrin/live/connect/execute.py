@@ -13,13 +13,13 @@ from obrin.core.handover.pack import Pack
 from obrin.core.handover.secrets import Secrets
 from obrin.core.settled.model import Settled
 from obrin.live.connect.journal import Journal
-from obrin.live.drivers.by_hand.person import Postponed
 from obrin.live.drivers.protocol import (
     CloudDriver,
     CloudStep,
     Done,
     Ends,
     GatewayDriver,
+    Postponed,
     Progress,
     Report,
 )

@@ -13,6 +13,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any, Protocol
 
+from obrin.core.errors import OutsideError
 from obrin.core.handover.secrets import Secrets
 from obrin.core.settle.choices import Value
 from obrin.core.settled.links import SettledTunnel
@@ -49,6 +50,10 @@ class CloudStep:
     needs: frozenset[str] = frozenset()
     tunnel: str = ""
     tells: frozenset[str] = frozenset()
+
+
+class Postponed(OutsideError):
+    """A step that somebody does later; what does not need it goes on."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,13 +7,10 @@ from dataclasses import dataclass, field
 from typing import Protocol
 
 from obrin.core.errors import OutsideError
+from obrin.live.drivers.protocol import Postponed
 
 Judge = Callable[[list[str]], str]
 """Why what was told cannot be; empty where it can."""
-
-
-class Postponed(OutsideError):
-    """A step that somebody does later; what does not need it goes on."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
