@@ -182,6 +182,12 @@ def parse_address(text: str) -> Address:
     return Address(32, parse_ipv4(text))
 
 
+def netmask_length(mask: Address) -> int | None:
+    """255.255.252.0 to 22; None where its ones are not all in front."""
+    ones = mask.value ^ ((1 << mask.bits) - 1)
+    return None if ones & (ones + 1) else mask.bits - ones.bit_length()
+
+
 def format_address(value: int, bits: int = 32) -> str:
     """An integer as text; IPv6 in the canonical form of RFC 5952."""
     if bits == 32:

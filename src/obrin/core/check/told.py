@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from obrin.core.address.prefix import Prefix, parse_address
-from obrin.core.address.special import SPECIAL
+from obrin.core.address.prefix import parse_address
+from obrin.core.address.special import special
 from obrin.core.errors import AddressError
 from obrin.core.settled.model import Settled
 
@@ -34,9 +34,8 @@ def wrong_with(settled: Settled, place: str, texts: Sequence[str]) -> str:
     if other is not None:
         return f"{other} is of the other address family"
     for address in held:
-        alone = Prefix(address.bits, address.value, address.bits)
-        known = next((s for s in SPECIAL if s.prefix.covers(alone)), None)
-        if known is not None and "documentation" not in known.what:
+        known = special(address.alone)
+        if known is not None:
             return f"{address} is not public: it lies in {known.prefix}, which is {known.what}"
         for gateway in settled.gateways.values():
             for uplink in gateway.uplinks.values():

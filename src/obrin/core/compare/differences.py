@@ -76,8 +76,6 @@ class Sheet:
     def __init__(self, values: Sequence[Value]) -> None:
         self.values = {value.name: value for value in values}
         self.readings = {name: read(name, value.text) for name, value in self.values.items()}
-        self._order = list(self.values)
-        self._place = {name: number for number, name in enumerate(self._order)}
         self._by_sign: dict[object, list[str]] = {}
         for name, reading in self.readings.items():
             if reading.telling:
@@ -105,11 +103,12 @@ class Sheet:
 
     def next_to(self, name: str) -> Iterator[tuple[str, str]]:
         """In the rows above and below, in the same column."""
-        mine, column = self.values[name], []
-        for other in self._order:
-            value = self.values[other]
-            if (value.part, value.column) == (mine.part, mine.column):
-                column.append(other)
+        mine = self.values[name]
+        column = [
+            other
+            for other, value in self.values.items()
+            if (value.part, value.column) == (mine.part, mine.column)
+        ]
         at = column.index(name)
         if at > 0:
             yield "above", column[at - 1]
@@ -124,7 +123,7 @@ class Sheet:
 def differences(
     sheet: Sheet,
     entered: Mapping[str, str],
-    lines: Mapping[str, int] | None = None,
+    lines: Mapping[str, int] = MappingProxyType({}),
     prints: Mapping[str, str] = MappingProxyType({}),
 ) -> list[Difference]:
     """Of all values that are on the sheet, in its order. What is entered and not on it is left.
@@ -135,7 +134,7 @@ def differences(
         if name not in entered:
             continue
         if SECRET_ROW in name:
-            found += _secret(sheet, name, entered[name].strip(), (lines or {}).get(name, 0), prints)
+            found += _secret(sheet, name, entered[name].strip(), lines.get(name, 0), prints)
             continue
         if said[name] == sheet.readings[name] or _same_words(value.text, entered[name]):
             continue
@@ -146,7 +145,7 @@ def differences(
                 meant=value.text,
                 entered=entered[name].strip(),
                 what=_what(sheet, said, name),
-                line=(lines or {}).get(name, 0),
+                line=lines.get(name, 0),
             )
         )
     return found
@@ -170,24 +169,39 @@ def _same_words(one: str, other: str) -> bool:
     return " ".join(one.split()) == " ".join(other.split())
 
 
+class _Case:
+    """A value that is another than the one that is meant, and all else that is `said`."""
+
+    def __init__(self, sheet: Sheet, said: Mapping[str, Reading], name: str) -> None:
+        self.sheet, self.name = sheet, name
+        self.meant, self.entered = sheet.readings[name], said[name]
+        self._said = said
+        both = _held(self.meant), _held(self.entered)
+        self.lacking, self.more = sorted(both[0] - both[1]), sorted(both[1] - both[0])
+        self.of_addresses = self.meant.kind == self.entered.kind == ADDRESSES
+
+    def belongs_to(self, other: str) -> bool:
+        """Whether what was entered is the right value of another field."""
+        return self.sheet.readings[other].sign == self.entered.sign
+
+    def has_mine(self, other: str) -> bool:
+        """Whether the right value was entered there."""
+        return self._said.get(other) == self.meant
+
+
 def _what(sheet: Sheet, said: Mapping[str, Reading], name: str) -> str:
     """The first explanation that fits."""
-    meant, entered = sheet.readings[name], said[name]
-    if entered.kind == BLANK:
+    case = _Case(sheet, said, name)
+    if case.entered.kind == BLANK:
         return "nothing is entered"
-    for explain in (_unit, _turned, _beside, _shifted, _mask, _elsewhere, _listed, _spelled):
-        words = explain(sheet, said, name, meant, entered)
-        if words:
-            return words
-    return "it is another value"
+    return next(filter(None, (explain(case) for explain in _EXPLAIN)), "it is another value")
 
 
-def _unit(
-    sheet: Sheet, said: Mapping[str, Reading], name: str, meant: Reading, entered: Reading
-) -> str:
-    if {meant.kind, entered.kind} - {SECONDS, NUMBER} or SECONDS not in (meant.kind, entered.kind):
+def _unit(case: _Case) -> str:
+    kinds = {case.meant.kind, case.entered.kind}
+    if kinds - {SECONDS, NUMBER} or SECONDS not in kinds:
         return ""
-    one, two = meant.value, entered.value
+    one, two = case.meant.value, case.entered.value
     if not isinstance(one, float) or not isinstance(two, float) or not two:
         return ""
     for factor, in_unit, of_unit in _TIMES:
@@ -196,64 +210,49 @@ def _unit(
     return ""
 
 
-def _turned(
-    sheet: Sheet, said: Mapping[str, Reading], name: str, meant: Reading, entered: Reading
-) -> str:
-    other = sheet.turned(name)
-    if not other or sheet.readings[other].sign != entered.sign:
+def _turned(case: _Case) -> str:
+    other = case.sheet.turned(case.name)
+    if not other or not case.belongs_to(other):
         return ""
-    if said.get(other) == meant:
-        return f"it and '{sheet.where(other)}' are exchanged: this end and the other"
-    return f"that is what belongs in '{sheet.where(other)}', of the other end"
+    where = case.sheet.where(other)
+    if case.has_mine(other):
+        return f"it and '{where}' are exchanged: this end and the other"
+    return f"that is what belongs in '{where}', of the other end"
 
 
-def _beside(
-    sheet: Sheet, said: Mapping[str, Reading], name: str, meant: Reading, entered: Reading
-) -> str:
-    for other in sheet.beside(name):
-        if sheet.readings[other].sign == entered.sign:
-            column = sheet.values[other].column
-            if said.get(other) == meant:
-                return f"exchanged with that of {column}"
-            if entered.telling:
-                return f"that is the value of {column}"
+def _beside(case: _Case) -> str:
+    for other in filter(case.belongs_to, case.sheet.beside(case.name)):
+        column = case.sheet.values[other].column
+        if case.has_mine(other):
+            return f"exchanged with that of {column}"
+        if case.entered.telling:
+            return f"that is the value of {column}"
     return ""
 
 
-def _shifted(
-    sheet: Sheet, said: Mapping[str, Reading], name: str, meant: Reading, entered: Reading
-) -> str:
-    if not entered.telling:
-        return ""
-    for side, other in sheet.next_to(name):
-        if sheet.readings[other].sign == entered.sign:
-            if said.get(other) == meant:
-                return f"exchanged with the row {side}, '{sheet.values[other].row}'"
-            return f"that is the value of the row {side}, '{sheet.values[other].row}'"
+def _shifted(case: _Case) -> str:
+    for side, other in case.sheet.next_to(case.name) if case.entered.telling else ():
+        if case.belongs_to(other):
+            row = f"the row {side}, '{case.sheet.values[other].row}'"
+            what = "exchanged with" if case.has_mine(other) else "that is the value of"
+            return f"{what} {row}"
     return ""
 
 
-def _elsewhere(
-    sheet: Sheet, said: Mapping[str, Reading], name: str, meant: Reading, entered: Reading
-) -> str:
-    for other in sheet.having(entered) if entered.telling else ():
-        if said.get(other) == meant:
-            return f"exchanged with '{sheet.where(other)}'"
-    others = sheet.having(entered) if entered.telling else ()
-    return f"that is the value of '{sheet.where(others[0])}'" if others else ""
+def _elsewhere(case: _Case) -> str:
+    others = case.sheet.having(case.entered) if case.entered.telling else []
+    exchanged = next(filter(case.has_mine, others), None)
+    if exchanged is not None:
+        return f"exchanged with '{case.sheet.where(exchanged)}'"
+    return f"that is the value of '{case.sheet.where(others[0])}'" if others else ""
 
 
 def _held(reading: Reading) -> frozenset[Held]:
     return reading.value if isinstance(reading.value, frozenset) else frozenset()
 
 
-def _mask(
-    sheet: Sheet, said: Mapping[str, Reading], name: str, meant: Reading, entered: Reading
-) -> str:
-    if (meant.kind, entered.kind) != (ADDRESSES, ADDRESSES):
-        return ""
-    lacking, more = _held(meant) - _held(entered), _held(entered) - _held(meant)
-    for right, wrong in itertools.product(sorted(lacking), sorted(more)):
+def _mask(case: _Case) -> str:
+    for right, wrong in itertools.product(case.lacking, case.more) if case.of_addresses else ():
         if right.address == wrong.address:
             return f"the mask is /{wrong.length}, it is to be /{right.length}"
         same = right.address.bits == wrong.address.bits and right.length < right.address.bits
@@ -262,20 +261,15 @@ def _mask(
     return ""
 
 
-def _listed(
-    sheet: Sheet, said: Mapping[str, Reading], name: str, meant: Reading, entered: Reading
-) -> str:
-    if (meant.kind, entered.kind) != (ADDRESSES, ADDRESSES):
+def _listed(case: _Case) -> str:
+    if not case.of_addresses:
         return ""
-    lacking, more = _held(meant) - _held(entered), _held(entered) - _held(meant)
-    for right, wrong in itertools.product(sorted(lacking), sorted(more)):
+    for right, wrong in itertools.product(case.lacking, case.more):
         if _slip(str(right.address), str(wrong.address)):
             return f"{wrong.address} instead of {right.address}: a slip of the keys"
-    if lacking and not more:
-        return f"it lacks {', '.join(map(_text, sorted(lacking)))}"
-    if more and not lacking:
-        return f"it has {', '.join(map(_text, sorted(more)))} too much"
-    return ""
+    if not case.more:
+        return f"it lacks {', '.join(map(_text, case.lacking))}"
+    return "" if case.lacking else f"it has {', '.join(map(_text, case.more))} too much"
 
 
 def _network(held: Held) -> int:
@@ -299,13 +293,12 @@ def _slip(right: str, wrong: str) -> bool:
     return any(longer[:n] + longer[n + 1 :] == shorter for n in range(len(longer)))
 
 
-def _spelled(
-    sheet: Sheet, said: Mapping[str, Reading], name: str, meant: Reading, entered: Reading
-) -> str:
+def _spelled(case: _Case) -> str:
+    meant, entered = case.meant, case.entered
     if meant.kind == ALGORITHM:
         if entered.kind == ALGORITHM:
             return f"another algorithm: {entered.value} instead of {meant.value}"
-        kind = next(k for row, k in KINDS.items() if f".{row}." in f"{name}.")
+        kind = next(k for row, k in KINDS.items() if f".{row}." in f"{case.name}.")
         return f"no {kind.name.lower()} algorithm has that name"
     if SWITCH in (meant.kind, entered.kind):
         return "it is turned off" if entered == Reading(SWITCH, False) else "it is turned on"
@@ -318,3 +311,7 @@ def _spelled(
         near = difflib.SequenceMatcher(None, one, two).ratio()
         return "it is nearly the same: look at the letters" if near > 0.8 else ""
     return ""
+
+
+_EXPLAIN = (_unit, _turned, _beside, _shifted, _mask, _elsewhere, _listed, _spelled)
+"""In this order."""

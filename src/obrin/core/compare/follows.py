@@ -3,16 +3,15 @@ protocol's own rule elsewhere."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import replace
 
 from obrin.core.address.prefix import Prefix, parse_prefix
 from obrin.core.compare.differences import Difference
-from obrin.core.compare.reading import SECONDS, SWITCH, addresses, read
+from obrin.core.compare.reading import KINDS, SECONDS, SWITCH, addresses, read
 from obrin.core.compare.spelling import algorithm
 from obrin.core.errors import AddressError
 from obrin.core.handover.agreed import agreements
-from obrin.core.ipsec.registry import Kind
 from obrin.core.ipsec.suite import Suite
 from obrin.core.settled.entered import NOTHING, SettledEntered
 from obrin.core.settled.links import SettledLink
@@ -166,17 +165,11 @@ def entered_suite(meant: Suite, name: str, text: str) -> Suite | None:
         return None
     half = "ike" if words[2].startswith(("ike", "phase-1")) else "esp"
     part, reading = getattr(meant, half), read(name, text)
-    fields: Mapping[str, tuple[str, Kind]] = {
-        "encryption": ("encryption", Kind.ENCRYPTION),
-        "integrity": ("integrity", Kind.INTEGRITY),
-        "prf": ("prf", Kind.PRF),
-        "dh-group-pfs": ("group", Kind.GROUP),
-    }
     if words[1] == "lifetime" and reading.kind == SECONDS:
         changed = replace(part, lifetime=reading.value)
-    elif words[1] in fields:
-        field, kind = fields[words[1]]
-        found = algorithm(kind, text.partition(",")[0])
+    elif words[1] in KINDS:
+        field = "group" if words[1] == "dh-group-pfs" else words[1]
+        found = algorithm(KINDS[words[1]], text.partition(",")[0])
         off = reading.kind == SWITCH and field in ("integrity", "group") and half == "esp"
         if found is None and not off:
             return None

@@ -10,7 +10,7 @@ from __future__ import annotations
 import re
 from typing import NamedTuple
 
-from obrin.core.address.prefix import Address, parse_address
+from obrin.core.address.prefix import Address, netmask_length, parse_address
 from obrin.core.compare.spelling import algorithm
 from obrin.core.errors import AddressError
 from obrin.core.ipsec.registry import Kind
@@ -151,10 +151,10 @@ def _one(text: str) -> list[Held] | None:
 def mask_length(mask: str) -> int:
     """Of a netmask or a wildcard mask. Raises ValueError for what is neither, AddressError for what
     is no address."""
-    value = parse_address(mask).value
-    if value >> 31 == 0 and value:
-        value ^= 0xFFFFFFFF
-    length = value.bit_count()
-    if value != (0xFFFFFFFF << (32 - length)) & 0xFFFFFFFF:
+    bits, value = parse_address(mask)
+    if value >> bits - 1 == 0 and value:
+        value ^= (1 << bits) - 1  # the ones of a wildcard mask are behind
+    length = netmask_length(Address(bits, value))
+    if length is None:
         raise ValueError(f"{mask} is no mask")
     return length

@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from obrin.core.address.prefix import Prefix, parse_address, parse_prefix
+from obrin.core.address.prefix import Prefix, netmask_length, parse_address, parse_prefix
 from obrin.core.address.space import range_blocks
 from obrin.core.errors import AddressError, DesignError, Problem
 from obrin.core.gather.rows import Row, Table
@@ -120,8 +120,7 @@ def _span(first: str, last: str) -> Iterator[Prefix]:
 
 def _mask_length(mask: str) -> int:
     """255.255.252.0 to 22. Raises AddressError."""
-    bits, value = parse_address(mask)
-    ones = value ^ ((1 << bits) - 1)
-    if ones & (ones + 1):
+    length = netmask_length(parse_address(mask))
+    if length is None:
         raise AddressError(f"'{mask}' is not a mask: its ones are not all in front; correct it")
-    return bits - ones.bit_length()
+    return length

@@ -31,6 +31,7 @@ from obrin.core.settled.expected import Expected
 from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
 from obrin.live.files import read_file
+from obrin.wire.packet import checksum
 
 QUESTIONS, TIMEOUT = 3, 1.5
 """Of each flow, and seconds for each."""
@@ -144,7 +145,7 @@ def ping(target: Address, size: int) -> Reply:
         data = bytes(max(size - header - 8, 0))
         message = struct.pack("!BBHHH", _ECHO[bits], 0, 0, number, 1) + data
         if bits == 32:
-            message = message[:2] + struct.pack("!H", _checksum(message)) + message[4:]
+            message = message[:2] + struct.pack("!H", checksum(message)) + message[4:]
         begun = time.monotonic()
         try:
             asked.sendto(message, (str(target), 0))
@@ -188,36 +189,26 @@ def _ping_socket(bits: int) -> tuple[socket.socket, bool]:
         ) from None
 
 
-def _checksum(data: bytes) -> int:
-    total: int = sum(struct.unpack(f"!{len(data) // 2}H", data[: len(data) // 2 * 2]))
-    total += data[-1] << 8 if len(data) % 2 else 0
-    total = (total & 0xFFFF) + (total >> 16)
-    return ~((total & 0xFFFF) + (total >> 16)) & 0xFFFF
-
-
 def connect(target: Address, port: int) -> Reply:
     """A TCP connection, opened and closed."""
-    begun = time.monotonic()
-    with socket.socket(FAMILY[target.bits], socket.SOCK_STREAM) as asked:
-        asked.settimeout(TIMEOUT)
-        try:
-            asked.connect((str(target), port))
-        except ConnectionRefusedError:
-            return Reply(False, refused=True)
-        except OSError:
-            return Reply(False)
-    return Reply(True, seconds=time.monotonic() - begun)
+    return _spoken(socket.SOCK_STREAM, target, port, None)
 
 
 def datagram(target: Address, port: int) -> Reply:
     """A UDP datagram; many services say nothing to one that they do not know."""
+    return _spoken(socket.SOCK_DGRAM, target, port, bytes(12))
+
+
+def _spoken(kind: int, target: Address, port: int, question: bytes | None) -> Reply:
+    """Connect, and where there is a question wait for its answer."""
     begun = time.monotonic()
-    with socket.socket(FAMILY[target.bits], socket.SOCK_DGRAM) as asked:
+    with socket.socket(FAMILY[target.bits], kind) as asked:
         asked.settimeout(TIMEOUT)
         try:
             asked.connect((str(target), port))
-            asked.send(b"\0" * 12)
-            asked.recv(65535)
+            if question is not None:
+                asked.send(question)
+                asked.recv(65535)
         except ConnectionRefusedError:
             return Reply(False, refused=True)
         except OSError:
