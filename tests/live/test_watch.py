@@ -12,9 +12,9 @@ import pytest
 
 from obrin.core.errors import OutsideError
 from obrin.live.drivers.seen import NOT_ASKED, EndStatus
-from obrin.live.observe.history import DOWN, ODD, REST, UNKNOWN, UP, History
+from obrin.live.observe.history import History
 from obrin.live.observe.metrics import metrics_text
-from obrin.live.observe.status import TunnelStatus
+from obrin.live.observe.status import DOWN, ODD, REST, UNKNOWN, UP, TunnelStatus
 from tests.cli.program import Folder
 from tests.doubles import DESIGN
 

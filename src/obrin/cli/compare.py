@@ -61,7 +61,7 @@ def compare(
       obrin compare --ends site.csv cloud.csv
     """
     if ends:
-        found, unknown = _between(Path(place), Path(file), template), list[str]()
+        found, unknown = _between(place, file, template), list[str]()
         after: Mapping[str, str] = {}
         compared = 0
     else:
@@ -81,7 +81,7 @@ def compare(
     ctx.exit(1 if found else 0)
 
 
-def _read(path: str, values: Sequence[Value], template: str | None) -> EnteredFile:
+def _read(path: str, values: Sequence[Value] | None, template: str | None) -> EnteredFile:
     from obrin.live.entered_files import read_entered
 
     try:
@@ -128,30 +128,14 @@ def _yang(settled: Settled, place: str, data: dict[str, Any]) -> list[Difference
     return [Difference(text.partition(":")[0], text, "", "", "") for text in told]
 
 
-def _between(one: Path, two: Path, template: str | None) -> list[Difference]:
+def _between(one: str, two: str, template: str | None) -> list[Difference]:
     from obrin.core.compare.between import between
 
-    first, second = (_read(str(path), _as_named(path), template).values for path in (one, two))
+    first, second = (_read(path, None, template).values for path in (one, two))
     try:
         return between(first, second)
     except ValueError as error:
         raise ObrinError(f"{error}. Take the values.csv of both ends of one link") from None
-
-
-def _as_named(path: Path) -> list[Value]:
-    """Without a design a file's own names are all that is known."""
-    import csv
-
-    from obrin.core.handover.blocks import Value
-
-    try:
-        with path.open(encoding="utf-8-sig", newline="") as file:
-            rows = list(csv.reader(file))
-    except (OSError, UnicodeDecodeError) as error:
-        raise ObrinError(f"{path} cannot be read: {error}. Take a values.csv") from None
-    head = rows[0] if rows else []
-    at = head.index("name") if "name" in head else 0
-    return [Value(r[at], "", r[at], "", "") for r in rows if len(r) > at and r[at]]
 
 
 def _print(

@@ -125,14 +125,12 @@ def _live_states(project: Project, settled: Settled) -> dict[str, str]:
     """Of tunnels and circuits, by label."""
     from obrin.core.picture.network import DOWN, ODD, REST, UP
     from obrin.live.drivers.registry import open_ends
-    from obrin.live.observe.status import read_status
+    from obrin.live.observe import status
 
     with open_ends(project, settled) as ends:
-        found = read_status(settled, ends)
-    return {
-        one.tunnel: REST if one.rests else DOWN if not one.up else ODD if not one.right else UP
-        for one in found
-    }
+        found = status.read_status(settled, ends)
+    drawn = {status.UP: UP, status.ODD: ODD, status.REST: REST, status.DOWN: DOWN}
+    return {one.tunnel: drawn[one.state] for one in found if one.state in drawn}
 
 
 @draw.command("reach")

@@ -147,8 +147,7 @@ def status(design_file: str | None, as_json: bool) -> None:
         )
     with practice_internet(project) as internet, practice_cloud(project) as cloud:
         faults = {**internet.faults(), **cloud.faults()}
-    with closing(_Doors(world)) as doors:
-        faults["gateway_troubles"] = doors.troubles()
+    faults["gateway_troubles"] = _gateway_troubles(world)
     if as_json:
         places = [{"name": n, "url": url, "state": state} for n, url, state in rows]
         echo_json({"places": places, "token_file": str(record), "faults": faults})
@@ -166,23 +165,15 @@ def status(design_file: str | None, as_json: bool) -> None:
         click.echo(f"Lost: {count} packets, {reason}.")
 
 
-class _Doors:
-    """The doors for troubles of all gateways of a world."""
+def _gateway_troubles(world: World) -> list[str]:
+    """What is wrong on purpose with the gateways of a world."""
+    from obrin.live.http import Client
 
-    def __init__(self, world: World) -> None:
-        from obrin.live.http import Client
-
-        self._doors = [
-            Client(f"gateway {name}", url.replace("/gateways/", "/troubles/") + "/", world.token)
-            for name, url in world.gateways.items()
-        ]
-
-    def troubles(self) -> list[str]:
-        return [words for door in self._doors for words in door.get("")["troubles"]]
-
-    def close(self) -> None:
-        for door in self._doors:
-            door.close()
+    found: list[str] = []
+    for name in world.gateways:
+        with closing(Client(f"gateway {name}", world.trouble_door(name), world.token)) as door:
+            found += door.get("")["troubles"]
+    return found
 
 
 def _places(world: World, process: str) -> list[tuple[str, str]]:

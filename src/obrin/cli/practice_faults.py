@@ -140,10 +140,9 @@ def _troubles(project: Project, gateway: str) -> Iterator[Client]:
     from obrin.live.practice.record import need_world
 
     world = need_world(project.practice_folder)
-    found = world.gateways.get(gateway)
-    if found is None:
+    if gateway not in world.gateways:
         raise ObrinError(f"gateway {gateway} does not run: no tunnel or circuit ends there")
-    url = found.replace("/gateways/", "/troubles/") + "/"
+    url = world.trouble_door(gateway)
     with closing(Client(f"gateway {gateway}", url, world.token)) as door:
         yield door
 

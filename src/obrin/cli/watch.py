@@ -58,12 +58,10 @@ def _show(found: Sequence[TunnelStatus], history: History) -> None:
 
 def print_states(found: Sequence[TunnelStatus], last: dict[str, Change]) -> None:
     """One line for each, those that are not as wished first."""
-    from obrin.live.observe.history import state_of_tunnel
-
     out, now = console(), time.time()
     rows = []
     for tunnel in sorted(found, key=lambda t: t.right):
-        state, since = state_of_tunnel(tunnel), last.get(tunnel.tunnel)
+        state, since = tunnel.state, last.get(tunnel.tunnel)
         rows.append(
             (
                 tunnel.tunnel,

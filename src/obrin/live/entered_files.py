@@ -20,6 +20,8 @@ MOST_BYTES = 32 << 20
 MOST_ROWS = 200_000
 ENTERED = "entered"
 Row = Sequence[str]
+Known = list[Value] | None
+"""The values of the sheet, where there is one."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,9 +35,14 @@ class EnteredFile:
     data: dict[str, Any] | None = None
 
 
-def read_entered(path: Path, sheet: Iterable[Value], template: Path | None = None) -> EnteredFile:
-    """Raises DesignError for a file that cannot be read, with its place; OutsideError, OSError."""
-    known = list(sheet)
+def read_entered(
+    path: Path, sheet: Iterable[Value] | None, template: Path | None = None
+) -> EnteredFile:
+    """Without a sheet, values have the names that the file gives them.
+
+    Raises DesignError for a file that cannot be read, with its place; OutsideError, OSError.
+    """
+    known = None if sheet is None else list(sheet)
     raw = read_file(path, MOST_BYTES)
     if template is not None:
         return _matched(_parsed(path, raw, template), known, str(path))
@@ -77,7 +84,7 @@ def _cell(value: object) -> str:
     return f"{value:g}" if isinstance(value, float) and value == int(value) else str(value)
 
 
-def _json(path: Path, text: str, known: list[Value]) -> EnteredFile:
+def _json(path: Path, text: str, known: Known) -> EnteredFile:
     try:
         found = json.loads(text)
     except (ValueError, RecursionError) as error:
@@ -114,7 +121,17 @@ def _parsed(path: Path, raw: bytes, template: Path) -> list[Row]:
     ]
 
 
-def _matched(rows: Sequence[Row], known: Sequence[Value], where: str) -> EnteredFile:
+def _names(known: Sequence[Value]) -> tuple[dict[str, str], dict[tuple[str, str, str], str]]:
+    """Names of values by what they may be called, and by where they stand."""
+    by_row: dict[str, list[str]] = {}
+    for value in known:
+        by_row.setdefault(value.row.lower(), []).append(value.name)
+    names = {value.name: value.name for value in known}
+    names |= {row: found[0] for row, found in by_row.items() if len(found) == 1}
+    return names, {(v.part, v.row, v.column): v.name for v in known}
+
+
+def _matched(rows: Sequence[Row], known: Known, where: str) -> EnteredFile:
     """Rows to values of the sheet: by name, by where they stand, or by what the row is called where
     only one is."""
     head = [cell.strip().lower() for cell in rows[0]] if rows else []
@@ -125,20 +142,17 @@ def _matched(rows: Sequence[Row], known: Sequence[Value], where: str) -> Entered
         columns, told = {"name": 0}, 1
     else:
         body = body[1:]
-    names = {value.name: value.name for value in known}
-    by_place = {(v.part, v.row, v.column): v.name for v in known}
-    by_row: dict[str, list[str]] = {}
-    for value in known:
-        by_row.setdefault(value.row.lower(), []).append(value.name)
-    names |= {row: found[0] for row, found in by_row.items() if len(found) == 1}
+    names, by_place = _names(known or [])
     values, lines, unknown = dict[str, str](), dict[str, int](), list[str]()
     for number, row in body:
         if not any(cell.strip() for cell in row):
             continue
         cells = {c: row[at].strip() for c, at in columns.items() if at < len(row)}
         place = cells.get("part", ""), cells.get("row", ""), cells.get("column", "")
-        name = names.get(cells.get("name", "")) or names.get(cells.get("name", "").lower())
-        name = name or by_place.get(place)
+        called = cells.get("name", "")
+        name = names.get(called) or names.get(called.lower()) or by_place.get(place)
+        if known is None:
+            name = called or None
         if name is None:
             unknown.append(f"{where}:{number}: {cells.get('name') or ' '.join(place).strip()}")
         else:

@@ -6,14 +6,11 @@ not verified is looked at before it is done again.
 
 from __future__ import annotations
 
-import sqlite3
 import threading
 import time
-from collections.abc import Iterator
-from contextlib import contextmanager
 from pathlib import Path
 
-from obrin.core.errors import OutsideError
+from obrin.live.database import Database
 
 _MADE = """
 CREATE TABLE IF NOT EXISTS made (
@@ -32,31 +29,16 @@ CREATE TABLE IF NOT EXISTS step (
 """
 
 
-class Journal:
+class Journal(Database):
     def __init__(self, path: Path) -> None:
         self._lock = threading.Lock()
-        self._path = path
-        with self._trouble():
-            self._database = sqlite3.connect(path, timeout=10, check_same_thread=False)
-            self._database.execute("PRAGMA journal_mode=WAL")
-            self._database.execute("PRAGMA synchronous=FULL")  # on the disk before the act
-            self._database.execute(_SCHEMA)
-            self._database.execute(_MADE)
-            self._database.commit()
-
-    @contextmanager
-    def _trouble(self) -> Iterator[None]:
-        """A damaged file, a full disk, a folder that cannot be written."""
-        try:
-            yield
-        except sqlite3.Error as error:
-            raise OutsideError(
-                f"the journal {self._path} cannot be used: {error}. Make room, or move it away and "
-                "connect again: nothing is made twice"
-            ) from error
-
-    def close(self) -> None:
-        self._database.close()
+        super().__init__(
+            path,
+            (_SCHEMA, _MADE),
+            name="the journal",
+            cure="Make room, or move it away and connect again: nothing is made twice",
+            durable=True,
+        )
 
     def begin(self, name: str) -> None:
         self._write(name, "begun", "")

@@ -4,8 +4,9 @@ the packs of those who need it."""
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
+from obrin.core.handover.pack import Pack
 from obrin.core.settle.choices import Choice, Value
 from obrin.core.settled.model import Settled
 from obrin.live.connect.execute import CloudTask, Task
@@ -16,12 +17,13 @@ from obrin.live.project import Project
 
 @dataclass(frozen=True, slots=True)
 class Learned:
-    """`values` are new ones, by place in the design; `sheets` the gateways whose packs changed;
-    `told` what their owner should know about packs."""
+    """`values` are new ones, by place in the design; `sheets` the gateways whose packs changed.
+    `settled` is the design with them, None where nothing is new, and `packs` those of it."""
 
     values: dict[str, Value]
     sheets: tuple[str, ...] = ()
-    told: tuple[str, ...] = ()
+    settled: Settled | None = None
+    packs: Mapping[str, Pack] = field(default_factory=dict, repr=False)
 
 
 NOTHING = Learned({})
@@ -62,7 +64,8 @@ def learn(project: Project, told: Mapping[str, Choice]) -> Learned:
     settled = project.build(document, choices)
     project.write_choices(choices)
     handed = handed_over(project, settled)
-    return Learned({p: c.value for p, c in new.items()}, handed.anew, handed.told)
+    values = {place: choice.value for place, choice in new.items()}
+    return Learned(values, handed.anew, settled, handed.packs)
 
 
 def _new(before: Choice | None, told: Choice) -> bool:

@@ -79,7 +79,7 @@ def plan_connect(
     return Plan(
         tasks=tuple(tasks),
         missing=tuple(task.name for task in tasks if task.name not in standing),
-        differing=tuple(name for name, same in standing.items() if not same),
+        differing=tuple(_differing(standing)),
         ended=ended,
         taken_up=tuple(taken_up),
         told=handed.told,
@@ -136,7 +136,7 @@ def connect_whole(
         if not keep:
             end_rest(plan.ended, journal, report)
     changed = {name: found.note for name, found in done.items() if found.changed}
-    status = wait_until_up(_now(project, settled, learned), ends, report, timeout)
+    status = wait_until_up(learned.settled or settled, ends, report, timeout)
     return Connected(changed, len(done) - len(changed), tuple(status), learned)
 
 
@@ -152,16 +152,10 @@ def _execute(
     tasks: Sequence[Task] = plan.tasks
     for line in learned_lines(learned):
         report(Progress("told", "done", line))
-    if learned.values:
-        settled = _now(project, settled, learned)
-        packs = handed_over(project, settled).packs
-        tasks = tasks_of(settled, packs, project.secrets(settled), ends)
+    if learned.settled is not None:
+        secrets = project.secrets(learned.settled)
+        tasks = tasks_of(learned.settled, learned.packs, secrets, ends)
     return execute(tasks, journal, report, design, done), learned
-
-
-def _now(project: Project, settled: Settled, learned: Learned) -> Settled:
-    """The design as it is settled since."""
-    return project.settled()[1] if learned.values else settled
 
 
 def drifted(project: Project, settled: Settled, ends: Ends) -> list[str]:
@@ -170,12 +164,11 @@ def drifted(project: Project, settled: Settled, ends: Ends) -> list[str]:
     secrets = project.secrets(settled)
     if secrets.missing(settled):
         return []
-    return [
-        name
-        for driver, clouds in ends.by_driver()
-        for name, same in driver.standing(driver.steps(settled, clouds, secrets)).items()
-        if not same
-    ]
+    return _differing(_standing(tasks_of(settled, {}, secrets, ends)))
+
+
+def _differing(standing: Mapping[str, bool]) -> list[str]:
+    return [name for name, same in standing.items() if not same]
 
 
 def ended_of(project: Project, settled: Settled, ends: Ends) -> Ended:

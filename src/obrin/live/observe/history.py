@@ -2,17 +2,14 @@
 
 from __future__ import annotations
 
-import sqlite3
 import time
-from collections.abc import Callable, Iterable, Iterator
-from contextlib import contextmanager
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
-from obrin.core.errors import OutsideError
+from obrin.live.database import Database
 from obrin.live.observe.status import TunnelStatus
 
-UP, REST, UNKNOWN, DOWN, ODD = "up", "at rest", "not asked", "DOWN", "up, ends disagree"
 _SCHEMA = """
 CREATE TABLE IF NOT EXISTS change (
     at REAL NOT NULL,
@@ -35,37 +32,12 @@ class Change:
     why: str = ""
 
 
-def state_of_tunnel(tunnel: TunnelStatus) -> str:
-    """In a word."""
-    if tunnel.up:
-        return ODD if tunnel.disagreements else UP
-    if tunnel.rests:
-        return REST
-    return UNKNOWN if tunnel.unknown else DOWN
-
-
-class History:
+class History(Database):
     """Raises OutsideError for a file that cannot be used."""
 
     def __init__(self, path: Path, clock: Callable[[], float] = time.time) -> None:
-        self._path, self._clock = path, clock
-        with self._trouble():
-            self._database = sqlite3.connect(path, timeout=10)
-            self._database.execute("PRAGMA journal_mode=WAL")
-            self._database.execute(_SCHEMA)
-            self._database.commit()
-
-    @contextmanager
-    def _trouble(self) -> Iterator[None]:
-        try:
-            yield
-        except sqlite3.Error as error:
-            raise OutsideError(
-                f"{self._path} cannot be used: {error}. Remove it, and history begins anew"
-            ) from error
-
-    def close(self) -> None:
-        self._database.close()
+        self._clock = clock
+        super().__init__(path, (_SCHEMA,), name="", cure="Remove it, and history begins anew")
 
     def last(self) -> dict[str, Change]:
         """The latest of each tunnel."""
@@ -80,7 +52,7 @@ class History:
         before, now = self.last(), self._clock()
         found = []
         for tunnel in tunnels:
-            state = state_of_tunnel(tunnel)
+            state = tunnel.state
             if tunnel.tunnel not in before or before[tunnel.tunnel].state != state:
                 why = next(iter((*tunnel.disagreements, *tunnel.notes)), "")
                 found.append(Change(now, tunnel.tunnel, state, why))

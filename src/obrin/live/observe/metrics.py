@@ -5,11 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
-from obrin.live.observe.history import state_of_tunnel
-from obrin.live.observe.status import TunnelStatus
+from obrin.live.observe.status import STATES, TunnelStatus
 
 MEDIA_TYPE = "application/openmetrics-text; version=1.0.0; charset=utf-8"
-STATES = ("up", "up, ends disagree", "at rest", "not asked", "DOWN")
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,7 +32,7 @@ def _families(tunnels: Sequence[TunnelStatus], clocks: Mapping[str, float]) -> I
         "stateset",
         "What a tunnel or circuit is, seen from both ends.",
         [
-            ({"tunnel": t.tunnel, "obrin_tunnel_state": state}, state == state_of_tunnel(t))
+            ({"tunnel": t.tunnel, "obrin_tunnel_state": state}, state == t.state)
             for t in tunnels
             for state in STATES
         ],

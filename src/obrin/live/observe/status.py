@@ -23,6 +23,9 @@ Json = dict[str, Any]
 FRESH = 30
 """Seconds for which a packet that was lost tells of the present."""
 TOLERANCE = 3
+UP, ODD, REST, UNKNOWN, DOWN = "up", "up, ends disagree", "at rest", "not asked", "DOWN"
+STATES = UP, ODD, REST, UNKNOWN, DOWN
+"""What a tunnel or circuit is, in a word; UNKNOWN where an end is configured by hand."""
 LOOP = "(loop check)"
 """What a hub tells back to whom it heard it from, over another way: that is as it should be."""
 ASK_AGAIN_AFTER = 0.5
@@ -53,6 +56,15 @@ class TunnelStatus:
     def unknown(self) -> bool:
         """An end is configured by hand, and the other says nothing against it."""
         return any(end.problem == NOT_ASKED.problem for end in (self.site, self.cloud))
+
+    @property
+    def state(self) -> str:
+        """One of STATES."""
+        if self.up:
+            return ODD if self.disagreements else UP
+        if self.rests:
+            return REST
+        return UNKNOWN if self.unknown else DOWN
 
     @property
     def right(self) -> bool:

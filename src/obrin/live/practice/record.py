@@ -60,6 +60,10 @@ class World:
     def cloud(self) -> str:
         return f"http://127.0.0.1:{self.ports['cloud']}"
 
+    def trouble_door(self, gateway: str) -> str:
+        """The URL at which a gateway is told what is wrong with it. Raises KeyError."""
+        return self.gateways[gateway].replace("/gateways/", "/troubles/") + "/"
+
     def write(self, folder: Path) -> None:
         write_whole(folder / WORLD, json.dumps(asdict(self)))
 

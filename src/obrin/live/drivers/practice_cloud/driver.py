@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Collection, Iterable
+from collections.abc import Collection, Iterable, Iterator
 
 from obrin.core.address.prefix import parse_address
 from obrin.core.errors import OutsideError
@@ -98,9 +98,7 @@ class PracticeCloud:
         if own is None or not own.gives:
             return found
         items = {
-            f"{kind}/{item['name']}": item.get("given", [])
-            for kind in ("addresses", "gateways")
-            for item in self._client.get(f"/v1/{kind}")["items"]
+            name: item.get("given", []) for name, item in self._items(("addresses", "gateways"))
         }
         here = f"clouds.{cloud}.gateway"
         if "peers" in own.gives and items.get(f"gateways/{cloud}"):
@@ -113,21 +111,23 @@ class PracticeCloud:
                     found[f"{here}.addresses{suffix(bits)}"] = held
         return found
 
+    def _items(self, kinds: Iterable[str]) -> Iterator[tuple[str, Json]]:
+        """Everything there of some kinds, by its name."""
+        for kind in kinds:
+            for item in self._client.get(f"/v1/{kind}")["items"]:
+                yield f"{kind}/{item['name']}", item
+
+    def _staying(self) -> Iterator[tuple[str, Json]]:
+        """Of all kinds, but for what is on its way out."""
+        items = self._items(RESOURCE_KINDS)
+        return ((name, item) for name, item in items if item["state"] != "removing")
+
     def held(self) -> list[str]:
-        return [
-            f"{kind}/{item['name']}"
-            for kind in RESOURCE_KINDS
-            for item in self._client.get(f"/v1/{kind}")["items"]
-            if item["state"] != "removing"
-        ]
+        return [name for name, _ in self._staying()]
 
     def waiting(self) -> dict[str, str]:
-        return {
-            f"{kind}/{item['name']}": item["waits_for"]
-            for kind in JOINING
-            for item in self._client.get(f"/v1/{kind}")["items"]
-            if item["state"] == WAITING
-        }
+        items = self._items(JOINING)
+        return {name: item["waits_for"] for name, item in items if item["state"] == WAITING}
 
     def gives_access(self, name: str) -> bool:
         return name.startswith(ACCESS)
@@ -141,12 +141,7 @@ class PracticeCloud:
                 raise OutsideError(f"{name}: {error}") from error
 
     def standing(self, steps: Iterable[CloudStep]) -> dict[str, bool]:
-        held: dict[str, Json] = {
-            f"{kind}/{item['name']}": item["properties"]
-            for kind in RESOURCE_KINDS
-            for item in self._client.get(f"/v1/{kind}")["items"]
-            if item["state"] != "removing"
-        }
+        held = {name: item["properties"] for name, item in self._staying()}
         return {s.name: not _differs(held[s.name], s.body) for s in steps if s.name in held}
 
     def tunnels(self, settled: Settled, cloud: str) -> dict[str, EndStatus]:
