@@ -29,7 +29,7 @@ class BgpOverTcp:
         self._ways: dict[str, tuple[str, ...]] = {}
         self._by_way: dict[str, dict[str, None]] = {}
         self._by_ends: dict[Ends, dict[str, None]] = {}
-        self._agenda: Agenda[str] = Agenda()
+        self._agenda: Agenda[str] = Agenda(self._timer_of)
         for neighbour in neighbours.values():
             self.add(neighbour)
 
@@ -118,19 +118,17 @@ class BgpOverTcp:
 
     def next_timer(self) -> float:
         for name in self.speaker.stirred:
-            self._again(name)
+            self._agenda.stir(name)
         return min(self._agenda.next(), self.speaker.next_timer())
 
-    def _again(self, name: str) -> None:
+    def _timer_of(self, name: str) -> float | None:
         neighbour = self.speaker.neighbours.get(name)
-        if neighbour is not None:
-            self._agenda.wake(name, neighbour.session.next_timer())
+        return None if neighbour is None else neighbour.session.next_timer()
 
     def handle_timer(self, now: float) -> None:
         self.next_timer()
         for name in self._agenda.due(now):
             self._session(name).handle_timer(now)
-            self._again(name)
         self.speaker.handle_timer(now)
 
     def pump(self, now: float) -> bool:
@@ -141,7 +139,7 @@ class BgpOverTcp:
             neighbour = self.speaker.neighbours.get(name)
             if neighbour is not None:
                 self._pump_one(name, neighbour.session, now)
-                self._again(name)
+                self._agenda.stir(name)
         return self.speaker.update(now)
 
     def _pump_one(self, name: str, session: BgpSession, now: float) -> None:

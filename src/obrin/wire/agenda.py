@@ -1,13 +1,13 @@
-"""Whose turn it is among many engines: who was stirred lately, and when each wants to be woken.
+"""When each of many engines wants to be woken: only those are asked with which something happened.
 
-With it, an owner of thousands looks only at those with which something happened.
+With it, an owner of thousands looks at none that nothing happened to.
 """
 
 from __future__ import annotations
 
 import heapq
 import itertools
-from collections.abc import Hashable
+from collections.abc import Callable, Hashable
 from typing import Generic, TypeVar
 
 
@@ -19,10 +19,12 @@ Name = TypeVar("Name", bound=Hashable)
 
 
 class Agenda(Generic[Name]):
-    """A time on it may be too early, since what passes through an engine moves its timers away
-    without a word: who is woken too soon is asked again."""
+    """`timer` says when one wants to be woken; None where it is there no more. It is asked again of
+    who was stirred. What passes through an engine may move its timer away without a word: who is
+    woken too soon is asked again, too."""
 
-    def __init__(self) -> None:
+    def __init__(self, timer: Callable[[Name], float | None]) -> None:
+        self._timer = timer
         self._stirred: dict[Name, None] = {}
         self._at: dict[Name, float] = {}
         self._heap: list[tuple[float, int, Name]] = []
@@ -32,37 +34,36 @@ class Agenda(Generic[Name]):
         """Something happened with it."""
         self._stirred[name] = None
 
-    def stirred(self) -> list[Name]:
-        """All of these since the last call, in the order in which they were."""
-        if not self._stirred:
-            return []
-        found = list(self._stirred)
-        self._stirred.clear()
-        return found
-
-    def wake(self, name: Name, at: float) -> None:
-        """It wants to be woken at a time, and at no other."""
-        if self._at.get(name) != at:
-            self._at[name] = at
-            if at != float("inf"):
-                heapq.heappush(self._heap, (at, next(self._count), name))
-
     def forget(self, name: Name) -> None:
         self._at.pop(name, None)
         self._stirred.pop(name, None)
 
     def next(self) -> float:
         """The earliest time; infinity when nobody waits."""
+        if self._stirred:
+            self._ask()
         heap = self._heap
         while heap and self._at.get(heap[0][2]) != heap[0][0]:
             heapq.heappop(heap)
         return heap[0][0] if heap else float("inf")
 
+    def _ask(self) -> None:
+        for name in self._stirred:
+            at = self._timer(name)
+            if at is None:
+                self._at.pop(name, None)
+            elif self._at.get(name) != at:
+                self._at[name] = at
+                if at != float("inf"):
+                    heapq.heappush(self._heap, (at, next(self._count), name))
+        self._stirred.clear()
+
     def due(self, now: float) -> list[Name]:
-        """Whose time has come; they wait for nothing until they are put on it again."""
+        """Whose time has come, the earliest first; they are asked again after that."""
         found = []
         while self.next() <= now:
             name = heapq.heappop(self._heap)[2]
             del self._at[name]
             found.append(name)
+        self._stirred.update(dict.fromkeys(found))
         return found

@@ -35,7 +35,7 @@ class TcpStack:
         self._ttl = ttl
         self._listeners: dict[tuple[Address, int | None], Callable[[Connection], None]] = {}
         self._connections: dict[Both, Connection] = {}
-        self._agenda: Agenda[Both] = Agenda()
+        self._agenda: Agenda[Both] = Agenda(self._timer_of)
         self._speaking: dict[Both, None] = {}
         self._out: list[bytes] = []
         self.protections: dict[Ends, Protection] = {}
@@ -151,22 +151,17 @@ class TcpStack:
         self._out.append(self._encode(reply, packet.destination, packet.source, NO_NUMBERS))
 
     def next_timer(self) -> float:
-        for key in self._agenda.stirred():
-            self._again(key)
         return self._agenda.next()
 
-    def _again(self, key: Both) -> None:
+    def _timer_of(self, key: Both) -> float | None:
         connection = self._connections.get(key)
-        if connection is not None:
-            self._agenda.wake(key, connection.timer)
+        return None if connection is None else connection.timer
 
     def handle_timer(self, now: float) -> None:
-        self.next_timer()
         for key in self._agenda.due(now):
             connection = self._connections[key]
             connection.handle_timer(now)
             connection.stir()
-            self._again(key)
 
     def packets(self, now: float) -> list[bytes]:
         """IP packets to send; closed connections are forgotten on the way."""

@@ -16,6 +16,8 @@ from collections import deque
 from collections.abc import Callable
 from typing import Any
 
+from obrin.wire.agenda import nobody
+
 Address = tuple[str, int]
 TOKEN_SIZE = 16
 PLUG, UNPLUG = b"\0plug", b"\0unplug"
@@ -41,10 +43,6 @@ def unwrap(token: bytes, datagram: bytes) -> bytes | None:
     return datagram[TOKEN_SIZE:]
 
 
-def _nothing() -> None:
-    pass
-
-
 class Port:
     """A UDP socket on loopback in the running event loop. The kernel keeps a few hundred datagrams
     at the most, and thousands come at once where thousands of timers end together: they are taken
@@ -54,7 +52,7 @@ class Port:
     def __init__(
         self,
         receive: Callable[[bytes, Address], None],
-        after: Callable[[], None] = _nothing,
+        after: Callable[[], None] = nobody,
         to: Address | None = None,
     ) -> None:
         self._receive, self._after = receive, after
@@ -113,7 +111,7 @@ class Cable:
         port: int,
         token: bytes,
         receive: Callable[[bytes], None],
-        after: Callable[[], None] = _nothing,
+        after: Callable[[], None] = nobody,
     ) -> None:
         self._token = token
         self._take = receive

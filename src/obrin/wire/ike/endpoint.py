@@ -48,7 +48,7 @@ class Endpoint:
     def __init__(self, configs: Iterable[PeerConfig], rng: Callable[[int], bytes]) -> None:
         self._directory = SaDirectory()
         self.tunnels: dict[str, Tunnel] = {}
-        self._agenda: Agenda[str] = Agenda()
+        self._agenda: Agenda[str] = Agenda(self._timer_of)
         self._speaking: dict[str, None] = {}
         self._reporting: dict[str, None] = {}
         for config in configs:
@@ -208,23 +208,18 @@ class Endpoint:
         self._output.append(Datagram(local, remote, marker + message))
 
     def next_timer(self) -> float:
-        for name in self._agenda.stirred():
-            self._again(name)
         return self._agenda.next()
 
-    def _again(self, name: str) -> None:
+    def _timer_of(self, name: str) -> float | None:
         tunnel = self.tunnels.get(name)
-        if tunnel is not None:
-            self._agenda.wake(name, tunnel.next_timer())
+        return None if tunnel is None else tunnel.next_timer()
 
     def handle_timer(self, now: float) -> None:
-        self.next_timer()
         for name in self._agenda.due(now):
             tunnel = self.tunnels[name]
             if tunnel.next_timer() <= now:
                 tunnel.handle_timer(now)
                 self._stir(name)
-            self._again(name)
 
     def datagrams(self) -> list[Datagram]:
         out, self._output = self._output, []
