@@ -103,6 +103,9 @@ def test_in_whatever_order_and_however_often_it_is_left_it_ends_the_same(folder:
 def test_a_fact_that_is_corrected_later_reaches_everybody(folder: Folder) -> None:
     folder.obrin(*answers(folder, all="yes")).good()
     other = ["203.0.113.80", "203.0.113.81"]
+    before = record_of(folder)
+    folder.obrin("connect", "--by-hand", "--dry-run", "--again", "apps/gateway").good()
+    assert record_of(folder) == before
     folder.obrin(*answers(folder, all="yes"), "--again", "apps/nothing").bad(
         2, "no step 'apps/nothing'"
     )

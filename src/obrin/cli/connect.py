@@ -30,7 +30,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from obrin.live.connect.ended import Ended
-    from obrin.live.connect.whole import Plan
+    from obrin.live.connect.whole import Connected, Plan
     from obrin.live.drivers.protocol import Progress
     from obrin.live.drivers.seen import EndStatus
     from obrin.live.observe.status import TunnelStatus
@@ -94,14 +94,14 @@ def connect(
       obrin connect --design skerrow-ferries
     """
     from obrin.live.connect.ended import Ended
-    from obrin.live.connect.learning import learned_lines
     from obrin.live.connect.whole import connect_whole, plan_connect
     from obrin.live.drivers.registry import open_ends
 
     project = project_of(design_file)
     _, settled = project.settled()
     tell_changed_by_hand(project)
-    _forget(project, again)
+    if not (dry_run or todo):
+        _forget(project, again)
     with open_ends(project, settled, person_for(answers), by_hand=by_hand) as ends:
         plan = plan_connect(project, settled, ends, write_packs=not (dry_run or todo))
         if todo:
@@ -122,13 +122,20 @@ def connect(
         more = {"unchanged": result.unchanged, "tunnels": tunnels, "told": result.learned.values}
         echo_json(deed.as_json(done=True) | more)
     else:
-        if plan.taken_up:
-            click.echo(f"Taken up from an interrupted run: {', '.join(plan.taken_up)}.")
-        click.echo(f"{len(result.done)} steps done, {result.unchanged} were already so.")
-        for line in learned_lines(result.learned):
-            click.echo(f"{line}.")
-        print_status(console(), result.status, left)
+        _tell_result(plan, result, left)
     ctx.exit(3 if not all(t.right for t in result.status) else 1 if left else 0)
+
+
+def _tell_result(plan: Plan, result: Connected, left: Ended) -> None:
+    """What was done, and what both ends say now."""
+    from obrin.live.connect.learning import learned_lines
+
+    if plan.taken_up:
+        click.echo(f"Taken up from an interrupted run: {', '.join(plan.taken_up)}.")
+    click.echo(f"{len(result.done)} steps done, {result.unchanged} were already so.")
+    for line in learned_lines(result.learned):
+        click.echo(f"{line}.")
+    print_status(console(), result.status, left)
 
 
 def _forget(project: Project, names: Sequence[str]) -> None:

@@ -153,8 +153,14 @@ def _network(settled: Settled, cloud: SettledCloud) -> list[CloudStep]:
         rules = _rules(filter_of(settled, name))
         body = {"network": name, "rules": rules}
         subnets.append(CloudStep(name=f"filters/{name}", body=body, needs=below))
+    return [network, *subnets, *_gateway(cloud, below)]
+
+
+def _gateway(cloud: SettledCloud, below: frozenset[str]) -> list[CloudStep]:
+    """Its subnet, addresses and the gateway, once what is `below` is there."""
     if cloud.gateway is None:
-        return [network, *subnets]
+        return []
+    name = cloud.name
     own = CloudStep(
         name=f"subnets/{name}.gateway",
         body={"network": name, "prefixes": list(map(str, cloud.gateway.subnet)), "role": "gateway"},
@@ -184,7 +190,7 @@ def _network(settled: Settled, cloud: SettledCloud) -> list[CloudStep]:
         needs=frozenset({own.name, *(address.name for address in addresses)}),
         tells=frozenset({name}) if gives else frozenset(),
     )
-    return [network, *subnets, own, *addresses, gateway]
+    return [own, *addresses, gateway]
 
 
 def _joined(settled: Settled, hub: str, name: str) -> Json:
