@@ -10,12 +10,15 @@ screen=$!
 trap 'kill $screen 2>/dev/null; (cd "$work/skerrow-ferries" && obrin practice stop >/dev/null 2>&1); rm -rf "$work"' EXIT
 sleep 1
 
-# shot NAME SECONDS COMMAND: run it in a terminal, wait (SLOW=3: three times as long), take the picture.
+# shot NAME SECONDS COMMAND: run it in a terminal, wait for its end (SECONDS at least), take the picture.
 shot() {
+    rm -f "$work/done"
     xterm -fa 'DejaVu Sans Mono' -fs "${SIZE:-10}" -geometry 158x46+0+0 -bg '#101418' -fg '#d8dee4' \
-        -b 8 -T obrin -e bash -c "cd '$work/${FOLDER:-skerrow-ferries}'; PS1='\$ '; echo '\$ $3'; $3; sleep 60" &
+        -b 8 -T obrin -e bash -c "cd '$work/${FOLDER:-skerrow-ferries}'; PS1='\$ '; echo '\$ $3'; $3; touch '$work/done'; sleep 600" &
     local terminal=$!
-    sleep $(($2 * ${SLOW:-1}))
+    sleep "$2"
+    while [ ! -e "$work/done" ]; do sleep 0.2; done
+    sleep 0.5
     import -window root "$here/$1.png"
     kill $terminal 2>/dev/null
     wait $terminal 2>/dev/null || true
