@@ -5,7 +5,7 @@ from __future__ import annotations
 import functools
 import sys
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from typing import TYPE_CHECKING
 
 import click
@@ -349,19 +349,29 @@ def summary(tunnels: Sequence[TunnelStatus], ended: Ended) -> str:
 
 
 def _pairs(site: EndStatus, cloud: EndStatus) -> Iterator[tuple[str, str, str]]:
-    from obrin.live.drivers.seen import NO_IKE
+    """Rows of both ends; of one that cannot be asked, why."""
+    from obrin.live.drivers.seen import ANNOUNCED, NO_IKE, RECEIVED
 
+    ends = site, cloud
     if site.problem or cloud.problem:
         yield "", site.problem or "answers", cloud.problem or "answers"
+    if site.problem and cloud.problem:
         return
+
+    def row(what: str, text: Callable[[EndStatus], str]) -> tuple[str, str, str]:
+        one, other = (
+            "" if end.problem else "not told" if what in end.untold else text(end) for end in ends
+        )
+        return what, one, other
+
     if NO_IKE in (site.ike, cloud.ike):
-        yield "line", site.child, cloud.child
+        yield row("line", lambda end: end.child)
     else:
-        yield "IKE SA", site.ike, cloud.ike
-        yield "child SA", site.child, cloud.child
-    for what, name in (("packets in", "packets_in"), ("packets out", "packets_out")):
-        yield what, str(getattr(site, name)), str(getattr(cloud, name))
+        yield row("IKE SA", lambda end: end.ike)
+        yield row("child SA", lambda end: end.child)
+    yield row("packets in", lambda end: str(end.packets_in))
+    yield row("packets out", lambda end: str(end.packets_out))
     if site.bgp != "none" or cloud.bgp != "none":
-        yield "BGP", site.bgp, cloud.bgp
-        for what in ("received", "announced"):
-            yield what, " ".join(getattr(site, what)), " ".join(getattr(cloud, what))
+        yield row("BGP", lambda end: end.bgp)
+        yield row(RECEIVED, lambda end: " ".join(end.received))
+        yield row(ANNOUNCED, lambda end: " ".join(end.announced))

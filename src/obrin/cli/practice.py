@@ -50,10 +50,18 @@ def practice() -> None:
     type=click.Path(dir_okay=False),
     help="Write every packet to this pcap file, and the session keys to FILE.keys/.",
 )
+@click.option(
+    "--snmp", is_flag=True, help="Give every gateway an SNMPv3 agent; see 'obrin practice status'."
+)
 @acting
 @writes("dry_run")
 def start(
-    design_file: str | None, speed: float, capture: str | None, dry_run: bool, as_json: bool
+    design_file: str | None,
+    speed: float,
+    capture: str | None,
+    snmp: bool,
+    dry_run: bool,
+    as_json: bool,
 ) -> None:
     """Start it. It needs no privileges and talks on loopback only.
 
@@ -79,7 +87,12 @@ def start(
         need_startable(project.practice_folder)
     else:
         start_world(
-            settled, project.practice_folder, speed=speed, capture=target, offering=offering
+            settled,
+            project.practice_folder,
+            speed=speed,
+            capture=target,
+            offering=offering,
+            snmp=snmp,
         )
     Deed(changes=changes, files=[target] if target else [], following=["obrin connect"]).tell(
         dry_run=dry_run, as_json=as_json
@@ -180,7 +193,8 @@ def _places(world: World, process: str) -> list[tuple[str, str]]:
     """Who answers in a process, and at which URL; one process may be several gateways."""
     here = f"http://127.0.0.1:{world.ports.get(process, 0)}"
     inside = [(name, url) for name, url in world.gateways.items() if url.startswith(f"{here}/")]
-    return inside or [(process, here)]
+    agents = [(name, world.agents[name]) for name, _ in inside if name in world.agents]
+    return [*inside, *agents] or [(process, here)]
 
 
 @practice.command(context_settings={"ignore_unknown_options": True})

@@ -55,6 +55,12 @@ HEAD = ("Table", "Prefix", "From", "Via", "Next hop", "AS path", "Preference", "
     help="Compare with a dump of TABLE's router, in MRT format (RFC 6396).",
 )
 @click.option(
+    "--now",
+    "in_use",
+    is_flag=True,
+    help="Compare with what TABLE's gateway uses now, as far as it tells.",
+)
+@click.option(
     "--to-mrt",
     "target",
     type=click.Path(dir_okay=False),
@@ -73,6 +79,7 @@ def routes(
     told: bool,
     as_csv: bool,
     seen: str | None,
+    in_use: bool,
     target: str | None,
     dry_run: bool,
     design_file: str | None,
@@ -89,6 +96,7 @@ def routes(
       obrin routes --without uplink:hh-east/fibre --changes --design skerrow-ferries
       obrin routes --sessions --design skerrow-ferries
       obrin routes hh-east --seen table.mrt --design skerrow-ferries
+      obrin routes hh-east --now --design skerrow-ferries
     """
     from obrin.cli.failing import model_without
     from obrin.core.drill.detection import watchers
@@ -98,8 +106,12 @@ def routes(
 
     project = project_of(design_file)
     settled = project.on_trial().settled
+    if in_use:
+        from obrin.cli.routes_seen import compare_now
+
+        ctx.exit(0 if compare_now(project, settled, table, as_json=as_json) else 1)
     if seen is not None or target is not None:
-        from obrin.cli.routes_mrt import compare, export
+        from obrin.cli.routes_seen import compare, export
 
         if target is not None and seen is not None:
             raise click.UsageError("--seen reads a dump and --to-mrt writes one: give one of them")

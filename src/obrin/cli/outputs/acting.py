@@ -41,6 +41,7 @@ _END = record(
         "counted": whole("packets of the peer that are looked at, by sequence numbers"),
         "missing": whole("of these did not arrive"),
         "problem": text("why this end cannot be asked; empty when it can"),
+        "untold": texts("of what it says nothing: `IKE SA`, `BGP`, `received`, `announced`"),
     },
 )
 STATUS = listing(

@@ -145,6 +145,17 @@ PROVING: dict[str, Shape] = {
             },
         )
     ),
+    "routes --now": listing(
+        record(
+            "differences between what a gateway uses and the model",
+            {
+                "what": text("kind of difference", "missing", "unexpected", "differs"),
+                "prefix": text("where to"),
+                "tunnel": text("the way by the model, or for `unexpected` the one it takes"),
+                "text": text("in words"),
+            },
+        )
+    ),
     "trace": record(
         "one packet and its answer",
         {

@@ -39,6 +39,22 @@ def ases(as_path: AsPath) -> Iterator[int]:
             yield hop
 
 
+AS_TRANS = 23456
+"""What stands where an AS number needs more than two octets and has no more (RFC 6793)."""
+
+
+def short(asn: int) -> int:
+    """As two octets tell it."""
+    return asn if asn <= 0xFFFF else AS_TRANS
+
+
+def shortened(as_path: AsPath) -> AsPath:
+    """As who has two octets for a number tells it."""
+    return tuple(
+        AsSet(map(short, hop)) if isinstance(hop, AsSet) else short(hop) for hop in as_path
+    )
+
+
 @dataclass(frozen=True, slots=True)
 class Path:
     """The attributes of a route that decide its fate."""

@@ -7,12 +7,29 @@ from dataclasses import dataclass
 
 from obrin.core.address.prefix import Address, Prefix, format_address
 from obrin.core.routing.model import routers_of, state_of
-from obrin.core.routing.path import AsPath, Candidate, Path
+from obrin.core.routing.path import AsPath, Candidate, Path, shortened
 from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
 
 Seen = Callable[[Address], Mapping[Prefix, Path]]
 """By a neighbour's address, the paths that it told."""
+
+
+@dataclass(frozen=True, slots=True)
+class SeenPaths:
+    """The same in a table, of IPv4 alone, with two octets for an AS number: what BGP4-MIB tells."""
+
+    by_peer: Mapping[Address, Mapping[Prefix, Path]]
+
+    def differences(self, settled: Settled, place: str) -> Iterator[Difference]:
+        """The model against it, as far as it goes."""
+
+        def seen(address: Address) -> Mapping[Prefix, Path]:
+            return self.by_peer.get(address, {})
+
+        for one in differences(settled, place, seen, shortened):
+            if one.prefix.bits == 32:
+                yield one
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,8 +55,10 @@ def learned(settled: Settled, place: str) -> dict[Prefix, list[Candidate]]:
     return found
 
 
-def differences(settled: Settled, place: str, seen: Seen) -> Iterator[Difference]:
-    """The model against a dump of this router's table."""
+def differences(
+    settled: Settled, place: str, seen: Seen, told: Callable[[AsPath], AsPath] = tuple
+) -> Iterator[Difference]:
+    """The model against a dump of this router's table, in which AS paths stand as `told`."""
     expected: dict[str, dict[Prefix, Candidate]] = {}
     for prefix, candidates in learned(settled, place).items():
         for candidate in candidates:
@@ -59,13 +78,14 @@ def differences(settled: Settled, place: str, seen: Seen) -> Iterator[Difference
             elif one is None:
                 text = f"AS path {_words(two.as_path)}; the model does not have it"
                 yield Difference("unexpected", prefix, tunnel.label, text)
-            elif (how := _apart(one.path, two, prefix.bits)) != "":
+            elif (how := _apart(one.path, two, prefix.bits, told)) != "":
                 yield Difference("differs", prefix, tunnel.label, how)
 
 
-def _apart(model: Path, seen: Path, bits: int) -> str:
-    if model.as_path != seen.as_path:
-        return f"AS path {_words(seen.as_path)}, the model has {_words(model.as_path)}"
+def _apart(model: Path, seen: Path, bits: int, told: Callable[[AsPath], AsPath]) -> str:
+    as_path = told(model.as_path)
+    if as_path != seen.as_path:
+        return f"AS path {_words(seen.as_path)}, the model has {_words(as_path)}"
     if model.next_hop != seen.next_hop:
         return f"next hop {_hop(seen, bits)}, the model has {_hop(model, bits)}"
     if model.local_pref != seen.local_pref:

@@ -5,7 +5,8 @@
     gateways:
       hh-east: {driver: restconf, url: "https://192.0.2.10", token-file: hh-east.token,
                 authority: devices.pem}
-      hh-west: {driver: by-hand, by: the branch's electrician}
+      hh-west: {driver: by-hand, by: the branch's electrician,
+                observe: {driver: snmp, url: "snmp://monitor@192.0.2.11", token-file: hh-west.snmp}}
 
 Whatever is not in it is of the practice world.
 """
@@ -15,6 +16,7 @@ from __future__ import annotations
 import os
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
@@ -28,47 +30,43 @@ BY_HAND = "by-hand"
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Place:
     """Where something is reached. `token` is never printed; `authority` is a file of PEM
-    certificates to believe instead of the usual ones; `speed` is the practice world's."""
+    certificates to believe instead of the usual ones; `speed` is the practice world's; `hash` is
+    what SNMPv3 authenticates with."""
 
     name: str
     url: str
     token: str = field(repr=False)
     authority: str | None = None
     speed: float = 1.0
+    hash: str = "sha-256"
 
 
-class PlaceSpec(BaseModel):
-    """One entry of the file."""
+class Reached(BaseModel):
+    """How a place is spoken to, and where its token is."""
 
     model_config = ConfigDict(extra="forbid", populate_by_name=True)
 
     driver: str = Field(min_length=1, max_length=64)
-    url: str | None = Field(None, pattern=r"^https?://[^\s]+$", max_length=500)
-    by: str | None = Field(None, min_length=1, max_length=200)
+    url: str | None = Field(None, pattern=r"^(https?|snmp)://[^\s]+$", max_length=500)
     token_variable: str | None = Field(None, alias="token-variable")
     token_file: str | None = Field(None, alias="token-file")
     authority: str | None = None
+    hash: Literal["sha-1", "sha-256", "sha-384", "sha-512"] = "sha-256"
 
-    @model_validator(mode="after")
-    def _one_token(self) -> PlaceSpec:
-        spoken = (self.url, self.token_variable, self.token_file, self.authority)
-        if self.driver == BY_HAND:
-            if spoken != (None, None, None, None):
-                raise ValueError("whoever does it by hand needs no url and no token; say 'by' whom")
-            return self
-        if self.by is not None:
-            raise ValueError("'by' goes with the driver by-hand")
+    def need_a_door(self) -> None:
+        """Raises ValueError."""
         if self.url is None:
             raise ValueError("give its url")
         if (self.token_variable is None) == (self.token_file is None):
             raise ValueError("give either token-variable or token-file")
-        return self
 
     def place(self, name: str, folder: Path) -> Place:
         """`folder` is the design's. Raises ObrinError where the token is not there."""
         authority = None if self.authority is None else str(folder / self.authority)
         token = self._token(name, folder)
-        return Place(name=name, url=self.url or "", token=token, authority=authority)
+        return Place(
+            name=name, url=self.url or "", token=token, authority=authority, hash=self.hash
+        )
 
     def _token(self, name: str, folder: Path) -> str:
         if self.token_variable is not None:
@@ -87,6 +85,32 @@ class PlaceSpec(BaseModel):
             raise ObrinError(f"the token of {name}, {path}: {error}. Check the file") from None
 
 
+class ObserveSpec(Reached):
+    """How the tables of a device are read, whoever configures it."""
+
+    @model_validator(mode="after")
+    def _whole(self) -> ObserveSpec:
+        self.need_a_door()
+        return self
+
+
+class PlaceSpec(Reached):
+    """One entry of the file."""
+
+    by: str | None = Field(None, min_length=1, max_length=200)
+    observe: ObserveSpec | None = None
+
+    @model_validator(mode="after")
+    def _one_token(self) -> PlaceSpec:
+        if self.driver != BY_HAND:
+            if self.by is not None or self.observe is not None:
+                raise ValueError("'by' and 'observe' go with the driver by-hand")
+            self.need_a_door()
+        elif (self.url, self.token_variable, self.token_file, self.authority) != (None,) * 4:
+            raise ValueError("whoever does it by hand needs no url and no token; say 'by' whom")
+        return self
+
+
 class Places(BaseModel):
     """The file."""
 
@@ -94,6 +118,13 @@ class Places(BaseModel):
 
     clouds: dict[str, PlaceSpec] = Field(default_factory=dict)
     gateways: dict[str, PlaceSpec] = Field(default_factory=dict)
+
+    @model_validator(mode="after")
+    def _observed(self) -> Places:
+        for name, spec in self.clouds.items():
+            if spec.observe is not None:
+                raise ValueError(f"'observe' is for gateways, and {name} is a cloud")
+        return self
 
 
 def read_places(path: Path) -> Places:

@@ -15,6 +15,7 @@ from typing import Any, Protocol
 
 from obrin.core.errors import OutsideError
 from obrin.core.handover.secrets import Secrets
+from obrin.core.routing.seen import SeenPaths
 from obrin.core.settle.choices import Value
 from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
@@ -134,6 +135,9 @@ class GatewayDriver(Protocol):
 
     def routes(self) -> list[RouteSeen]:
         """What it uses now."""
+
+    def paths(self) -> SeenPaths | None:
+        """What each BGP neighbour told it; None where it does not say."""
 
     def drops(self) -> list[Dropped]:
         """What it dropped lately, the newest last."""

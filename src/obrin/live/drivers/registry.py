@@ -13,12 +13,13 @@ from obrin.core.settled.model import Settled
 from obrin.live.drivers.by_hand.drivers import ByHandCloud, ByHandGateway
 from obrin.live.drivers.by_hand.person import Nobody, Person
 from obrin.live.drivers.by_hand.record import HandRecord, record_of
+from obrin.live.drivers.by_tables import Observer
 from obrin.live.drivers.places import BY_HAND, Place, Places, PlaceSpec, read_places
 from obrin.live.drivers.protocol import CloudDriver, Ends, GatewayDriver
 from obrin.live.practice.record import need_world
 from obrin.live.project import Project
 
-CLOUDS, GATEWAYS = "obrin.clouds", "obrin.gateways"
+CLOUDS, GATEWAYS, OBSERVERS = "obrin.clouds", "obrin.gateways", "obrin.observers"
 PRACTICE, RESTCONF = "practice", "restconf"
 
 
@@ -76,6 +77,11 @@ class _Opening:
             for name, spec in places.gateways.items()
             if spec.driver != BY_HAND
         }
+        self._observers = {
+            name: (observer_factory(spec.observe.driver), spec.observe.place(name, folder))
+            for name, spec in places.gateways.items()
+            if spec.observe is not None
+        }
         self._by_hand = [
             {name: spec.by or "somebody" for name, spec in kind.items() if spec.driver == BY_HAND}
             for kind in (places.clouds, places.gateways)
@@ -104,8 +110,11 @@ class _Opening:
         for name, who in self._by_hand[0].items():
             clouds[name] = ByHandCloud(name, record, self._person, who)
         for name, who in self._by_hand[1].items():
-            now = _settled_now(project)
-            gateways[name] = ByHandGateway(name, now, record, self._person, who)
+            gateway = ByHandGateway(name, _settled_now(project), record, self._person, who)
+            gateways[name] = gateway
+            if name in self._observers:
+                open_observer, place = self._observers[name]
+                gateway.observer = open_observer(place)
 
     def _practice(
         self, settled: Settled, clouds: dict[str, CloudDriver], gateways: dict[str, GatewayDriver]
@@ -139,6 +148,12 @@ def cloud_factory(name: str) -> Callable[[Place], CloudDriver]:
 def gateway_factory(name: str) -> Callable[[Place], GatewayDriver]:
     """Raises ObrinError for a driver that is not installed."""
     return cast("Callable[[Place], GatewayDriver]", _find(GATEWAYS, name))
+
+
+@functools.cache
+def observer_factory(name: str) -> Callable[[Place], Observer]:
+    """Raises ObrinError for a driver that is not installed."""
+    return cast("Callable[[Place], Observer]", _find(OBSERVERS, name))
 
 
 def _find(group: str, name: str) -> object:

@@ -58,6 +58,9 @@ class RestconfGateway:
     def routes(self) -> list[RouteSeen]:
         return routes_seen(self._state().get("route", []))
 
+    def paths(self) -> None:
+        return None
+
     def drops(self) -> list[Dropped]:
         return dropped(self._state().get("drop", []))
 

@@ -19,7 +19,8 @@ class EndStatus:
     Of the last `counted` packets that the peer sent, by their sequence numbers, so many are
     `missing`.
     `inside` and `inside_of_peer` are the addresses inside the tunnel, `outside_of_peer` is where it
-    expects the peer; empty where it is not told.
+    expects the peer; empty where it is not told. `untold` are those of IKE_SA, SESSION, RECEIVED
+    and ANNOUNCED of which it says nothing, so that what stands there means nothing.
     """
 
     ike: str = "unknown"
@@ -43,9 +44,14 @@ class EndStatus:
     counted: int = 0
     missing: int = 0
     problem: str = ""
+    untold: tuple[str, ...] = ()
 
 
+IKE_SA, SESSION, RECEIVED, ANNOUNCED = "IKE SA", "BGP", "received", "announced"
 NOT_ASKED = EndStatus(problem="it is configured by hand, and cannot be asked")
+NOT_FOUND = EndStatus(problem="it tells of interfaces, and this tunnel has none")
+UNKNOWABLE = frozenset({NOT_ASKED.problem, NOT_FOUND.problem})
+"""Nothing is wrong with an end that has one of these problems: nobody can ask it."""
 NO_IKE = "none"
 NOT_CONFIGURED = EndStatus(ike="not configured", child="not configured")
 

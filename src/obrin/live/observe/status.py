@@ -17,7 +17,15 @@ from obrin.core.settled.links import Leg, SettledTunnel
 from obrin.core.settled.model import Settled
 from obrin.core.settled.telling import announced_by_site
 from obrin.live.drivers.protocol import Ends
-from obrin.live.drivers.seen import NOT_ASKED, NOT_CONFIGURED, EndStatus
+from obrin.live.drivers.seen import (
+    ANNOUNCED,
+    IKE_SA,
+    NOT_CONFIGURED,
+    RECEIVED,
+    SESSION,
+    UNKNOWABLE,
+    EndStatus,
+)
 
 Json = dict[str, Any]
 FRESH = 30
@@ -55,7 +63,8 @@ class TunnelStatus:
     @property
     def unknown(self) -> bool:
         """An end is configured by hand, and the other says nothing against it."""
-        return any(end.problem == NOT_ASKED.problem for end in (self.site, self.cloud))
+        asked = [end for end in (self.site, self.cloud) if end.problem not in UNKNOWABLE]
+        return len(asked) < 2 and all(map(_up, asked))
 
     @property
     def state(self) -> str:
@@ -74,10 +83,7 @@ class TunnelStatus:
     @property
     def up(self) -> bool:
         """Up at both ends, BGP included where it is spoken."""
-        return all(
-            end.child == "up" and end.bgp in ("none", "established")
-            for end in (self.site, self.cloud)
-        )
+        return all(map(_up, (self.site, self.cloud)))
 
     def as_json(self) -> Json:
         def end(one: EndStatus) -> Json:
@@ -94,6 +100,11 @@ class TunnelStatus:
             "disagreements": list(self.disagreements),
             "notes": list(self.notes),
         }
+
+
+def _up(end: EndStatus) -> bool:
+    good = SESSION in end.untold or end.bgp in ("none", "established")
+    return end.child == "up" and good
 
 
 def read_status(settled: Settled, ends: Ends) -> list[TunnelStatus]:
@@ -215,12 +226,13 @@ def _disagreements(site: EndStatus, cloud: EndStatus) -> list[str]:
     found = []
     if site.problem or cloud.problem:
         problems = (site.problem, cloud.problem)
-        return [text for text in problems if text and text != NOT_ASKED.problem]
-    if site.ike != cloud.ike and "established" in (site.ike, cloud.ike):
+        return [text for text in problems if text and text not in UNKNOWABLE]
+    untold = {*site.untold, *cloud.untold}
+    if IKE_SA not in untold and site.ike != cloud.ike and "established" in (site.ike, cloud.ike):
         found.append(f"IKE SA: the site says {site.ike}, the cloud {cloud.ike}")
     if site.child != cloud.child:
         found.append(f"child SA: the site says {site.child}, the cloud {cloud.child}")
-    if (site.bgp == "established") != (cloud.bgp == "established"):
+    if SESSION not in untold and (site.bgp == "established") != (cloud.bgp == "established"):
         found.append(f"BGP: the site says {site.bgp}, the cloud {cloud.bgp}")
     for sender, receiver, one, other in (
         ("site", "cloud", site, cloud),
@@ -228,7 +240,8 @@ def _disagreements(site: EndStatus, cloud: EndStatus) -> list[str]:
     ):
         looped = {text.partition(": ")[0] for text in other.rejected if text.endswith(LOOP)}
         missing = set(one.announced) - set(other.received) - looped
-        if missing and one.bgp == other.bgp == "established":
+        told = ANNOUNCED not in one.untold and RECEIVED not in other.untold
+        if told and missing and one.bgp == other.bgp == "established":
             found.append(
                 f"the {sender} announced {', '.join(sorted(missing))}, "
                 f"the {receiver} did not accept it"
@@ -298,7 +311,7 @@ def _beside_design(
             if found and found != right:
                 yield f"the {who} has {found} as {what}, by the design it is {right}"
         missing = sorted(mine.told - {*end.announced})
-        if both and missing:
+        if both and missing and ANNOUNCED not in end.untold:
             does = "announces nothing" if not end.announced else "does not announce all"
             yield f"the {who} {does}: by the design it tells {', '.join(missing)}"
 

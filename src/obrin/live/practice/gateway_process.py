@@ -22,9 +22,17 @@ from starlette.routing import Mount, Route
 from obrin.core.address.prefix import Address
 from obrin.core.errors import ObrinError
 from obrin.core.handover.standard.device import decode
+from obrin.core.handover.standard.operational import (
+    INTERFACES,
+    ROUTING,
+    DeviceState,
+    merged,
+)
+from obrin.core.handover.standard.operational import encode as encode_state
 from obrin.device import from_standard
 from obrin.device.credentials import judge_certificate
 from obrin.device.hosts import Hosts
+from obrin.device.operational import operational_state
 from obrin.device.site import Site
 from obrin.live.practice.faults import AHEAD, BEHIND, FULL, FULL_WORDS
 from obrin.live.practice.hosts import Asked, ends_of, find_host, probe, seconds_of, stream
@@ -37,6 +45,7 @@ from obrin.live.standard_modules import StandardDataError, data_model, validate
 YANG_JSON = "application/yang-data+json"
 KEYS = "obrin-keys:keys"
 STATE = "obrin-observe:state"
+CLOCK = "%Y-%m-%dT%H:%M:%SZ"
 
 
 class GatewayProcess:
@@ -50,6 +59,7 @@ class GatewayProcess:
         self._keys: dict[str, Any] = {}
         self._etag_key = os.urandom(16)
         self._full = False
+        self._since = 0.0
 
     @property
     def _site(self) -> Site:
@@ -164,8 +174,26 @@ class GatewayProcess:
             self._apply(data, self._keys)
         return Response(status_code=201 if created else 204)
 
+    def operational(self) -> DeviceState:
+        """What it tells in the standard tables."""
+        told = decode(self._config).interfaces if self._config else ()
+        return operational_state(self._site.router, told, self._around.now())
+
+    def _with_state(self, top: str, content: str) -> dict[str, Any]:
+        """RFC 8040 section 4.8.1."""
+        found: dict[str, Any] = {} if content == "nonconfig" else self._config.get(top, {})
+        if content == "config":
+            return found
+        state = encode_state(self.operational(), self._wall(self._since).strftime(CLOCK))[top]
+        return merged(found, state)
+
     async def _get(self, request: Request) -> Response:
         top = request.path_params["top"]
+        if top in (INTERFACES, ROUTING):
+            content = request.query_params.get("content", "all")
+            if content not in ("all", "config", "nonconfig"):
+                raise Problem(400, "invalid-value", "content is all, config or nonconfig")
+            return _yang({top: self._with_state(top, content)})
         if top == KEYS:
             raise Problem(403, "access-denied", "keys can be set, not read")
         if top == STATE:
@@ -193,7 +221,7 @@ class GatewayProcess:
 
     def _state(self) -> dict[str, Any]:
         now = self._around.now()
-        clock = self._wall(now).strftime("%Y-%m-%dT%H:%M:%SZ")
+        clock = self._wall(now).strftime(CLOCK)
         return {"current-datetime": clock, **self._site.state(now)}
 
     async def _operate(self, request: Request) -> Response:
@@ -245,10 +273,11 @@ class GatewayProcess:
         }
 
 
-async def run_gateways(sites: Sequence[SiteProcess], served: Served) -> None:
-    """The gateways of several sites in one process, each below /gateways/NAME."""
+async def run_gateways(sites: Sequence[SiteProcess], served: Served, *, snmp: bool) -> None:
+    """The gateways of several sites in one process, each below /gateways/NAME; with `snmp`, each
+    with an agent at a port of its own."""
     data_model()  # loaded before the gateways say that they are ready
-    mounts = []
+    mounts, agents = [], dict[str, int]()
     for site in sites:
         site.plug_in()
         name = next(iter(site.gateways))
@@ -257,7 +286,18 @@ async def run_gateways(sites: Sequence[SiteProcess], served: Served) -> None:
         for gateway in [GatewayProcess(name, site) for name in site.gateways]:
             mounts.append(Mount(f"/gateways/{gateway.name}", gateway.application()))
             mounts.append(Mount(f"/troubles/{gateway.name}", gateway.troubles()))
-    await served.run(Starlette(routes=mounts, exception_handlers=HANDLERS))
+            if snmp:
+                agents[gateway.name] = _agent_of(gateway, site.secret)
+    app = Starlette(routes=mounts, exception_handlers=HANDLERS)
+    await served.run(app, {"agents": agents})
+
+
+def _agent_of(gateway: GatewayProcess, secret: str) -> int:
+    """The port of its agent, for which only who wants one loads the library."""
+    from obrin.live.practice.agent import Agent
+    from obrin.wire.mib.device import encode
+
+    return Agent(lambda: encode(gateway.operational()), secret).port
 
 
 def _hosts_of(site: SiteProcess, network: str) -> Hosts:

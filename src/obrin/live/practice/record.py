@@ -36,7 +36,8 @@ class PracticeError(ObrinError):
 
 @dataclass(slots=True)
 class World:
-    """Where everything answers: `ports` by process, `gateways` by name as URLs.
+    """Where everything answers: `ports` by process, `gateways` and their SNMP `agents` by name as
+    URLs.
 
     `starter` is the process that writes the record while the state is `starting`; `begun` is in
     seconds since 1970.
@@ -50,6 +51,7 @@ class World:
     begun: float = 0.0
     ports: dict[str, int] = field(default_factory=dict)
     gateways: dict[str, str] = field(default_factory=dict)
+    agents: dict[str, str] = field(default_factory=dict)
     processes: list[str] = field(default_factory=list)
 
     @property
@@ -87,6 +89,8 @@ def _checked(data: Any) -> World:
         and all(type(p) is int and 0 < p < 65536 for p in world.ports.values())
         and isinstance(world.gateways, dict)
         and all(str(url).startswith("http://127.0.0.1:") for url in world.gateways.values())
+        and isinstance(world.agents, dict)
+        and all(str(url).startswith("snmp://") for url in world.agents.values())
         and isinstance(world.processes, list)
         and type(world.starter) is int
         and isinstance(world.begun, (int, float))

@@ -36,6 +36,7 @@ def main() -> None:
     parser.add_argument("--agreed", type=Path, help="a list of what owners accepted, as JSON")
     parser.add_argument("--capture", type=Path)
     parser.add_argument("--keylog", type=Path)
+    parser.add_argument("--snmp", action="store_true", help="an agent for each gateway")
     given = parser.parse_args()
     token = os.environ[TOKEN_VARIABLE]
     threading.Thread(target=_watch, args=(given.folder, token), daemon=True).start()
@@ -105,7 +106,7 @@ async def _role(given: argparse.Namespace, token: str) -> None:
             SiteProcess(held, {n: e for n, e in across.items() if e[0] in held}, token, keylog)
             for held in sites.values()
         ]
-        await run_gateways(made, served)
+        await run_gateways(made, served, snmp=given.snmp)
 
 
 def _lines(texts: list[str]) -> dict[str, tuple[str, int]]:

@@ -34,6 +34,7 @@ from obrin.live.practice.record import (
 from obrin.live.secrets.file import PASSPHRASE
 
 TOKEN_VARIABLE = "OBRIN_PRACTICE_TOKEN"
+AGENT_USER = "practice"
 START_TIMEOUT = 60.0
 STOP_TIMEOUT = 10.0
 MOST_PROCESSES = 8
@@ -54,8 +55,9 @@ def start_world(
     speed: float = 600.0,
     capture: Path | None = None,
     offering: Offered = PRACTICE_CLOUD,
+    snmp: bool = False,
 ) -> World:
-    """Start all processes and wait until each answers.
+    """Start all processes and wait until each answers; with `snmp`, an agent for each gateway.
 
     Raises PracticeError and OutsideError.
     """
@@ -70,7 +72,7 @@ def start_world(
     )
     starter = _Starter(folder, world)
     try:
-        _start_all(settled, starter, capture, offering)
+        _start_all(settled, starter, capture, offering, snmp=snmp)
     except BaseException:
         stop_world(folder)
         raise
@@ -96,7 +98,7 @@ def _make_room(folder: Path) -> None:
 
 
 def _start_all(
-    settled: Settled, starter: _Starter, capture: Path | None, offering: Offered
+    settled: Settled, starter: _Starter, capture: Path | None, offering: Offered, *, snmp: bool
 ) -> None:
     keylog = None
     if capture is not None:
@@ -142,14 +144,19 @@ def _start_all(
         ]
         if keylog is not None:
             arguments += ["--keylog", str(keylog.absolute())]
+        if snmp:
+            arguments.append("--snmp")
         process = f"gateway-{group[0].name}" if len(group) == 1 else f"gateways-{number}"
         shared[process] = [gateway.name for gateway in group]
         starter.launch("gateways", process, arguments)
     starter.wait("cloud")
+    world = starter.world
     for process, names in shared.items():
-        port = starter.wait(process)["port"]
+        ready = starter.wait(process)
         for name in names:
-            starter.world.gateways[name] = f"http://127.0.0.1:{port}/gateways/{name}"
+            world.gateways[name] = f"http://127.0.0.1:{ready['port']}/gateways/{name}"
+        for name, port in ready["agents"].items():
+            world.agents[name] = f"snmp://{AGENT_USER}@127.0.0.1:{port}"
 
 
 def _write_offerings(settled: Settled, folder: Path, offering: Offered) -> list[str]:

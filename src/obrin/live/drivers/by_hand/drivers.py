@@ -9,12 +9,19 @@ from datetime import datetime
 
 from obrin.core.errors import OutsideError
 from obrin.core.handover.secrets import Secrets
+from obrin.core.routing.seen import SeenPaths
 from obrin.core.settle.choices import Value
 from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
 from obrin.live.drivers.by_hand.person import HandStep, Person
 from obrin.live.drivers.by_hand.record import HandRecord, digest_of
 from obrin.live.drivers.by_hand.steps import TUNNEL, parts_of
+from obrin.live.drivers.by_tables import (
+    Observer,
+    ends_by_tables,
+    paths_by_tables,
+    routes_by_tables,
+)
 from obrin.live.drivers.protocol import CloudStep, Done, Json, Report
 from obrin.live.drivers.seen import (
     NOT_ASKED,
@@ -131,7 +138,8 @@ class ByHandCloud(_Hand):
 
 
 class ByHandGateway(_Hand):
-    """`settled` gives the design as it is settled now, with what was told meanwhile."""
+    """`settled` gives the design as it is settled now, with what was told meanwhile. An `observer`
+    reads what the device itself tells."""
 
     def __init__(
         self,
@@ -143,6 +151,7 @@ class ByHandGateway(_Hand):
     ) -> None:
         super().__init__(record, person, who)
         self._name, self._settled = name, settled
+        self.observer: Observer | None = None
 
     def parts(self) -> Sequence[HandStep]:
         """All that is to be entered there."""
@@ -166,10 +175,24 @@ class ByHandGateway(_Hand):
                     self._record.forget(name)
 
     def tunnels(self) -> dict[str, EndStatus]:
-        return {leg.label: NOT_ASKED for leg in self._settled().legs_at(self._name)}
+        settled = self._settled()
+        if self.observer is not None:
+            return ends_by_tables(settled, self._name, self.observer.state())
+        return {leg.label: NOT_ASKED for leg in settled.legs_at(self._name)}
 
     def routes(self) -> list[RouteSeen]:
-        return []
+        if self.observer is None:
+            return []
+        return routes_by_tables(self._settled(), self._name, self.observer.state())
+
+    def paths(self) -> SeenPaths | None:
+        if self.observer is None:
+            return None
+        return paths_by_tables(self.observer.state())
+
+    def close(self) -> None:
+        if self.observer is not None:
+            self.observer.close()
 
     def drops(self) -> list[Dropped]:
         return []

@@ -1,4 +1,5 @@
-"""`routes` with table dumps in the MRT format: in, to compare with the model; out, of the model."""
+"""`routes` against what was seen: dumps in the MRT format, and what a device uses now; and what the
+model has as such a dump."""
 
 from __future__ import annotations
 
@@ -16,7 +17,11 @@ MOST_BYTES = 1 << 30
 """Of a dump of routing tables."""
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from obrin.core.routing.seen import Difference
     from obrin.core.settled.model import Settled
+    from obrin.live.project import Project
 
 
 def compare(settled: Settled, table: str | None, file: str, *, as_json: bool) -> bool:
@@ -34,17 +39,8 @@ def compare(settled: Settled, table: str | None, file: str, *, as_json: bool) ->
     except MrtError as error:
         raise ObrinError(f"{file}: {error}. Give a whole MRT file") from None
     found = list(differences(settled, place, dump.peer))
-    if as_json:
-        echo_json(
-            [
-                {"what": d.what, "prefix": str(d.prefix), "tunnel": d.tunnel, "text": d.text}
-                for d in found
-            ]
-        )
-    else:
-        rows = [(d.what, str(d.prefix), d.tunnel, d.text) for d in found]
-        if rows:
-            print_table(console(), ("What", "Prefix", "Tunnel", "How"), rows)
+    _tell(found, as_json=as_json)
+    if not as_json:
         routes = sum(map(len, dump.tables.values()))
         told = f"{routes} routes from {len(dump.tables)} neighbours in {file}"
         told += f", {dump.left_out} records of other kinds left out" if dump.left_out else ""
@@ -54,6 +50,46 @@ def compare(settled: Settled, table: str | None, file: str, *, as_json: bool) ->
     if dump.odd:
         click.echo(f"{dump.odd} records or entries of {file} could not be used.", err=True)
     return not found
+
+
+def compare_now(project: Project, settled: Settled, table: str | None, *, as_json: bool) -> bool:
+    """Print how the routes that a gateway uses differ from the model; whether they do not. Raises
+    ObrinError, and OutsideError where it does not answer."""
+    from obrin.core.routing.used import used_differences
+    from obrin.live.drivers.registry import open_ends
+
+    place = _router(settled, table)
+    if place not in settled.gateways:
+        raise ObrinError(
+            f"{place} is no site gateway: only those are asked for the routes they use"
+        )
+    with open_ends(project, settled) as ends:
+        driver = ends.gateways.get(place)
+        used = [] if driver is None else driver.routes()
+        paths = None if driver is None else driver.paths()
+    if not used:
+        raise OutsideError(f"{place} tells no routes. See 'observe' in docs/drivers.md")
+    found = list(used_differences(settled, place, ((r.prefix, r.via) for r in used)))
+    found += [] if paths is None else paths.differences(settled, place)
+    _tell(found, as_json=as_json)
+    if not as_json:
+        learned = "" if paths is None else f", and what {len(paths.by_peer)} neighbours told"
+        click.echo(f"{len(used)} routes{learned}; {len(found) or 'no'} differences from the model.")
+    return not found
+
+
+def _tell(found: Sequence[Difference], *, as_json: bool) -> None:
+    if as_json:
+        echo_json(
+            [
+                {"what": d.what, "prefix": str(d.prefix), "tunnel": d.tunnel, "text": d.text}
+                for d in found
+            ]
+        )
+        return
+    rows = [(d.what, str(d.prefix), d.tunnel, d.text) for d in found]
+    if rows:
+        print_table(console(), ("What", "Prefix", "Tunnel", "How"), rows)
 
 
 def export(settled: Settled, table: str | None, target: str, at: int, *, dry_run: bool) -> Deed:

@@ -1,0 +1,143 @@
+"""Devices of any make by SNMPv3, or v2c: the tables of their standard MIBs.
+
+A place is named as RFC 4088 has it, `snmp://USER@HOST:PORT`; without a user it is v2c, and the
+token is its community. With one, the token is two lines: what authenticates the user (RFC 3414,
+RFC 7860) and what encrypts (RFC 3826); a single line is both.
+"""
+
+from __future__ import annotations
+
+import asyncio
+from typing import Any
+from urllib.parse import urlsplit
+
+from obrin.core.errors import ObrinError, OutsideError
+from obrin.core.handover.standard.operational import DeviceState
+from obrin.core.text import clean
+from obrin.live.drivers.by_tables import Observer
+from obrin.live.drivers.places import Place
+from obrin.wire.errors import ReadError
+from obrin.wire.mib.device import ROOTS, decode
+from obrin.wire.mib.tables import Oid, Value
+
+PORT, TIMEOUT, RETRIES = 161, 3.0, 2
+AT_ONCE = 25
+"""Values asked for in one request (RFC 3416 section 4.2.3)."""
+MOST_VALUES = 2_000_000
+LEAST_SECRET = 8
+"""Characters, by RFC 3414 section 11.2."""
+HASHES = {
+    "sha-1": "USM_AUTH_HMAC96_SHA",
+    "sha-256": "USM_AUTH_HMAC192_SHA256",
+    "sha-384": "USM_AUTH_HMAC256_SHA384",
+    "sha-512": "USM_AUTH_HMAC384_SHA512",
+}
+
+
+def open_observer(place: Place) -> Observer:
+    """The entry point `snmp`. Raises ObrinError for a place that cannot be one."""
+    url = urlsplit(place.url)
+    try:
+        host, port = url.hostname, url.port or PORT
+    except ValueError as error:
+        raise ObrinError(f"{place.name}: {error}. Write snmp://USER@HOST:PORT") from None
+    if url.scheme != "snmp" or not host or url.password or url.path.strip("/"):
+        raise ObrinError(f"{place.name}: '{place.url}' names no agent. Write snmp://USER@HOST:PORT")
+    secrets = place.token.split("\n")
+    if url.username and min(map(len, secrets)) < LEAST_SECRET:
+        raise ObrinError(
+            f"the token of {place.name} is too short: {LEAST_SECRET} characters a line at least"
+        )
+    return SnmpObserver(place.name, (host, port), url.username, secrets, place.hash)
+
+
+class SnmpObserver:
+    def __init__(
+        self,
+        name: str,
+        at: tuple[str, int],
+        user: str | None,
+        secrets: list[str],
+        hash_name: str,
+    ) -> None:
+        self._name, self._at, self._user = name, at, user
+        self._secrets, self._hash = secrets, hash_name
+
+    def state(self) -> DeviceState:
+        """Raises OutsideError."""
+        agent = f"the agent of {self._name}"
+        try:
+            return decode(asyncio.run(self._walk()))
+        except ReadError as error:
+            raise OutsideError(f"{agent} tells what is no table: {error}") from error
+        except OSError as error:
+            raise OutsideError(f"{agent} cannot be asked: {error}") from error
+
+    def close(self) -> None:
+        """Nothing is kept open between two questions."""
+
+    def _credentials(self) -> Any:
+        import pysnmp.hlapi.v3arch.asyncio as library
+
+        if self._user is None:
+            return library.CommunityData(self._secrets[0], mpModel=1)
+        return library.UsmUserData(
+            self._user,
+            self._secrets[0],
+            self._secrets[-1],
+            getattr(library, HASHES[self._hash]),
+            library.USM_PRIV_CFB128_AES,
+        )
+
+    async def _walk(self) -> dict[Oid, Value]:
+        import pysnmp.hlapi.v3arch.asyncio as library
+
+        ipv6 = ":" in self._at[0]
+        transport = library.Udp6TransportTarget if ipv6 else library.UdpTransportTarget
+        engine = library.SnmpEngine()
+        try:
+            target = await transport.create(self._at, timeout=TIMEOUT, retries=RETRIES)
+            values: dict[Oid, Value] = {}
+            for root in ROOTS:
+                await self._column(engine, self._credentials(), target, root, values)
+            return values
+        finally:
+            engine.close_dispatcher()
+
+    async def _column(
+        self, engine: Any, credentials: Any, target: Any, root: Oid, values: dict[Oid, Value]
+    ) -> None:
+        """All values below an object identifier, which an agent has to tell in their order."""
+        import pysnmp.hlapi.v3arch.asyncio as library
+
+        at, context = root, library.ContextData()
+        while True:
+            wanted = library.ObjectType(library.ObjectIdentity(at))
+            failed, status, _, told = await library.bulk_cmd(
+                engine, credentials, target, context, 0, AT_ONCE, wanted, lookupMib=False
+            )
+            if failed or status:
+                why = clean(str(failed or status), 200)
+                raise OutsideError(f"the agent of {self._name} does not answer: {why}")
+            for name, value in told:
+                oid = tuple(name)
+                if oid[: len(root)] != root or library.is_end_of_mib([(name, value)]):
+                    return
+                if oid <= at:
+                    raise ReadError("its object identifiers do not rise")
+                at = oid
+                plain = _plain(value)
+                if plain is not None:
+                    values[oid] = plain
+            if not told:
+                return
+            if len(values) > MOST_VALUES:
+                raise ReadError(f"more than {MOST_VALUES:,} values")
+
+
+def _plain(value: Any) -> Value | None:
+    """None for what is neither a number nor a string."""
+    try:
+        return bytes(value.asOctets()) if hasattr(value, "asOctets") else int(value)
+    except (TypeError, ValueError):
+        return None

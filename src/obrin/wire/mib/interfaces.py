@@ -1,0 +1,122 @@
+"""Interfaces and their addresses: IF-MIB (RFC 2863) and the ipAddressTable of IP-MIB (RFC 4293)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+from obrin.core.address.prefix import Address
+from obrin.core.handover.standard.operational import InterfaceState
+from obrin.wire.errors import ReadError
+from obrin.wire.mib.tables import (
+    COUNTER32,
+    COUNTER64,
+    INTEGER,
+    MIB_2,
+    OCTETS,
+    Cell,
+    Column,
+    Index,
+    Oid,
+    Values,
+    address_from,
+    cell,
+    index_of,
+    number,
+    text,
+)
+
+_IF: Oid = (*MIB_2, 2, 2, 1)
+_IFX: Oid = (*MIB_2, 31, 1, 1, 1)
+_ADDRESS: Oid = (*MIB_2, 4, 34, 1)
+_OLD_ADDRESS: Oid = (*MIB_2, 4, 20, 1)
+IF_DESCR = Column(_IF, 2, OCTETS)
+IF_OPER_STATUS = Column(_IF, 8, INTEGER)
+IF_IN = Column(_IF, 11, COUNTER32)
+IF_OUT = Column(_IF, 17, COUNTER32)
+IF_NAME = Column(_IFX, 1, OCTETS)
+IF_HC_IN = Column(_IFX, 7, COUNTER64)
+IF_HC_OUT = Column(_IFX, 11, COUNTER64)
+IF_ALIAS = Column(_IFX, 18, OCTETS)
+IP_ADDRESS_IF_INDEX = Column(_ADDRESS, 3, INTEGER)
+IP_ADDRESS_TYPE = Column(_ADDRESS, 4, INTEGER)
+OLD_IF_INDEX = Column(_OLD_ADDRESS, 2, INTEGER)
+"""ipAdEntIfIndex, IPv4 only: deprecated, and still all that many devices have."""
+COLUMNS = (
+    IF_DESCR,
+    IF_OPER_STATUS,
+    IF_IN,
+    IF_OUT,
+    IF_NAME,
+    IF_HC_IN,
+    IF_HC_OUT,
+    IF_ALIAS,
+    IP_ADDRESS_IF_INDEX,
+    IP_ADDRESS_TYPE,
+    OLD_IF_INDEX,
+)
+UP, DOWN, UNICAST = 1, 2, 1
+
+
+def encode(interfaces: Sequence[InterfaceState]) -> Iterator[Cell]:
+    """Their ifIndex counts from 1."""
+    for place, one in enumerate(interfaces, 1):
+        row = (place,)
+        for column in (IF_DESCR, IF_NAME):
+            yield cell(column, row, one.name.encode())
+        yield cell(IF_OPER_STATUS, row, UP if one.up else DOWN)
+        yield cell(IF_IN, row, one.packets_in % (1 << 32))
+        yield cell(IF_OUT, row, one.packets_out % (1 << 32))
+        yield cell(IF_HC_IN, row, one.packets_in)
+        yield cell(IF_HC_OUT, row, one.packets_out)
+        yield cell(IF_ALIAS, row, one.description.encode())
+        for address in one.addresses:
+            yield cell(IP_ADDRESS_IF_INDEX, index_of(address), place)
+            yield cell(IP_ADDRESS_TYPE, index_of(address), UNICAST)
+
+
+def decode(values: Values) -> dict[int, InterfaceState]:
+    """By ifIndex. Raises ReadError for what is no such table."""
+    held = addresses_in(values)
+    indexes = {place(row) for row, _ in (*IF_OPER_STATUS.rows(values), *IF_NAME.rows(values))}
+    return {index: _one(values, index, held.get(index, [])) for index in sorted(indexes)}
+
+
+def place(row: Oid) -> int:
+    """The ifIndex that a row of IF-MIB stands for."""
+    index = Index(row)
+    found = index.take()
+    index.end()
+    return found
+
+
+def _one(values: Values, index: int, held: Sequence[Address]) -> InterfaceState:
+    def of(*columns: Column) -> int | bytes | None:
+        """The first that is told."""
+        cells = (values.get(column.at((index,))) for column in columns)
+        return next((value for value in cells if value not in (None, b"")), None)
+
+    return InterfaceState(
+        name=text(of(IF_NAME, IF_DESCR)),
+        description=text(of(IF_ALIAS)),
+        up=of(IF_OPER_STATUS) == UP,
+        packets_in=number(of(IF_HC_IN, IF_IN)),
+        packets_out=number(of(IF_HC_OUT, IF_OUT)),
+        addresses=tuple(held),
+    )
+
+
+def addresses_in(values: Values) -> dict[int, list[Address]]:
+    """By ifIndex, in order; broadcast and anycast ones left out. Raises ReadError."""
+    found: dict[int, set[Address]] = {}
+    for row, at in IP_ADDRESS_IF_INDEX.rows(values):
+        index = Index(row)
+        address = index.address()
+        index.end()
+        kind = values.get(IP_ADDRESS_TYPE.at(row), UNICAST)
+        if address is not None and kind == UNICAST:
+            found.setdefault(number(at), set()).add(address)
+    for row, at in OLD_IF_INDEX.rows(values):
+        if len(row) != 4 or max(row) > 255:
+            raise ReadError("a row of ipAddrTable whose index is no IPv4 address")
+        found.setdefault(number(at), set()).add(address_from(bytes(row)))
+    return {at: sorted(held) for at, held in found.items()}
