@@ -222,6 +222,7 @@ def test_keys_are_rotated_while_traffic_runs(world) -> None:
 
 def test_a_cut_tunnel_is_seen_and_healed(world) -> None:
     world.obrin("practice", "cut", "tunnel", "nowhere").bad(2, "there is no tunnel")
+    assert "no differences from the model" in world.obrin("routes", "quay-gw", "--now").good().out
     world.obrin("practice", "cut", "tunnel", "quay-apps/a").good()
     assert "Cut: 1 tunnel paths" in world.obrin("practice", "status").good().out
     told = valid("practice status", world.obrin("practice", "status", "--json").good().json)
@@ -235,6 +236,11 @@ def test_a_cut_tunnel_is_seen_and_healed(world) -> None:
         time.sleep(0.5)
     run = world.obrin("status").bad(1, "1 of 2 tunnels DOWN: quay-apps/a")
     assert run.err == ""
+    (moved,) = valid(
+        "routes --now", world.obrin("routes", "quay-gw", "--now", "--json").bad(1).json
+    )
+    assert (moved["what"], moved["tunnel"]) == ("differs", "quay-apps/a")
+    world.obrin("routes", "apps", "--now").bad(2, "apps is no site gateway")
     assert all(o["met"] for o in world.obrin("probe", "--json").good().json)
     world.obrin("practice", "heal").good()
     until = time.monotonic() + 40
