@@ -383,7 +383,7 @@ def test_many_sites_from_one_table(folder: Folder) -> None:
     assert all(len(a["held"]) == 1 for a in regions)
     text = (folder.path / "kiosks.csv").read_text()
     folder.write("kiosks.csv", text + "kiosk-amber,north,3,3,198.51.100.9\n")
-    folder.obrin(*made, "--force").bad(2, "kiosks.csv:26:1", "stands in row 2 already")
+    folder.obrin(*made, "--force").bad(2, "kiosks.csv:26:1", "stands at kiosks.csv:2:1 already")
     folder.obrin(*made, "--force", "--keep-good").good()
 
 

@@ -154,7 +154,7 @@ expectations:
 def test_a_template_is_filled_once_for_each_row() -> None:
     rows = read_csv_rows("site,hosts,ip\na,20,192.0.2.1\nb,40,192.0.2.2\n", "s.csv")
     made = fill_template(TEMPLATE, "t.yaml", rows, "s.csv")
-    assert made.bad == ()
+    assert made.bad == []
     assert list(made.values["sites"]) == ["a", "b"]
     assert made.values["sites"]["b"]["networks"]["lan"]["hosts"] == 40
     assert [e["from"] for e in made.values["expectations"]] == ["a/lan", "b/lan", "c/web"]
@@ -170,7 +170,7 @@ def test_a_template_tells_rows_and_holes_that_do_not_fit() -> None:
     made = fill_template(TEMPLATE, "t.yaml", rows, "s.csv")
     assert [(p.where, p.what) for p in made.bad] == [
         ("s.csv:3:1", "no value for hosts"),
-        ("s.csv:4:1", "'a' stands in row 2 already"),
+        ("s.csv:4:1", "'a' stands at s.csv:2:1 already"),
     ]
     assert list(made.values["sites"]) == ["a"]
     with pytest.raises(DesignError, match=r"no column for \{ip\}"):
@@ -217,12 +217,12 @@ def test_mistakes_of_a_filled_template_point_into_table_and_template() -> None:
     rows = read_csv_rows("site,hosts,ip\na,20,192.0.2.1\nb,x,192.0.2.2\n", "s.csv")
     text = TEMPLATE.replace("{site}/lan", "{site}/lam", 1)
     made = fill_template(text, "t.yaml", rows, "s.csv")
-    _, problems = judge_values(made.values, made.origin.where)
+    _, problems = judge_values(made.values, made.where)
     assert [(p.where, p.what) for p in problems] == [
         ("s.csv:3:1, filled in at t.yaml:5:22", "'hosts' is 'x'"),
         ("s.csv:2:1, filled in at t.yaml:9:6", "there is no network 'a/lam'"),
         ("s.csv:3:1, filled in at t.yaml:9:6", "there is no network 'b/lam'"),
     ]
     made = fill_template(TEMPLATE.replace("hosts: 9", "hosts: y"), "t.yaml", rows[:1], "s.csv")
-    _, problems = judge_values(made.values, made.origin.where)
+    _, problems = judge_values(made.values, made.where)
     assert [p.where for p in problems] == ["t.yaml:7:30"]  # nothing of a row's

@@ -134,6 +134,10 @@ class Story:
             "kiosks.csv",
             "kiosk.yaml",
             "partners.csv",
+            "branches.csv",
+            "lans.csv",
+            "networks.json",
+            "exports.yaml",
             "ledger.yaml",
             "crossing.yaml",
         ):

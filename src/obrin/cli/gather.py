@@ -28,7 +28,18 @@ MOST_TOLD = 50
 
 
 @click.command()
-@click.argument("table", type=click.Path())
+@click.argument("table", type=click.Path(), required=False)
+@click.option(
+    "--mapping",
+    type=click.Path(dir_okay=False),
+    help="Make a whole design of exports, by this file; once more, show what changed since.",
+)
+@click.option("--take", is_flag=True, help="With --mapping: bring what changed into the design.")
+@click.option(
+    "--answers",
+    type=click.Path(dir_okay=False),
+    help="With --mapping: a file of places and values for what the exports lack.",
+)
 @click.option(
     "--column",
     "columns",
@@ -41,25 +52,67 @@ MOST_TOLD = 50
 @design_option
 @json_option
 @writes("dry_run")
+@click.pass_context
 def gather(
-    table: str,
+    ctx: click.Context,
+    table: str | None,
+    mapping: str | None,
+    take: bool,
+    answers: str | None,
     columns: tuple[str, ...],
     keep_good: bool,
     dry_run: bool,
     design_file: str | None,
     as_json: bool,
 ) -> None:
-    """Take ranges that are in use into the design's 'elsewhere', from TABLE (CSV or JSON).
+    """Take what exists into a design: ranges that others use, or the whole of it.
+
+    TABLE (CSV or JSON) holds ranges for the design's 'elsewhere'.
 
     A row holds a prefix, or an address and a mask, or a first and a last address; and, if there
     are any, a name, owner, place and note. What the design knows already is corrected where the
     table says more. Every bad row is told with its number, and then nothing
     is taken in, unless --keep-good is given.
 
+    With --mapping, exports of any kind (CSV, XLSX, JSON) become a design: sites, networks,
+    gateways, uplinks, clouds, links. What they lack is asked. See docs/gathering.md.
+
     \b
-    Example:
+    Examples:
       obrin gather skerrow-ferries/partners.csv --design skerrow-ferries --dry-run
+      obrin gather --mapping skerrow-ferries/exports.yaml --design gathered.yaml --dry-run
     """
+    if (table is None) == (mapping is None):
+        raise click.UsageError("give a TABLE of ranges, or --mapping FILE")
+    if mapping is not None:
+        from obrin.cli.gather_whole import gather_whole
+
+        if columns:
+            raise click.UsageError("--column goes with TABLE; a mapping names its own columns")
+        code = gather_whole(
+            project_of(design_file),
+            Path(mapping),
+            answers,
+            keep_good=keep_good,
+            dry_run=dry_run,
+            take=take,
+            as_json=as_json,
+        )
+        ctx.exit(code)
+    if take or answers is not None:
+        raise click.UsageError("--take and --answers go with --mapping")
+    _ranges(str(table), columns, design_file, keep_good=keep_good, dry_run=dry_run, as_json=as_json)
+
+
+def _ranges(
+    table: str,
+    columns: tuple[str, ...],
+    design_file: str | None,
+    *,
+    keep_good: bool,
+    dry_run: bool,
+    as_json: bool,
+) -> None:
     from obrin.core.gather.against import compare
     from obrin.core.gather.insert import entry_lines, with_ranges
     from obrin.core.gather.ranges import gather_ranges

@@ -34,7 +34,7 @@ def many_sites(table: str | None, template: str | None, *, keep_good: bool) -> s
             f"{len(filled.bad)} bad rows of {len(rows)} in {table}: nothing was written. "
             "Correct them, or give --keep-good"
         )
-    _, problems = judge_values(copy.deepcopy(filled.values), filled.origin.where)
+    _, problems = judge_values(copy.deepcopy(filled.values), filled.where)
     if problems:
         raise DesignError(_together(problems))
     head = f"# Made by 'obrin new' from {Path(table).name} and {Path(template).name}.\n"

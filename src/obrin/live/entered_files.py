@@ -6,7 +6,6 @@ from __future__ import annotations
 import csv
 import io
 import json
-import zipfile
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -15,9 +14,9 @@ from typing import Any
 from obrin.core.errors import DesignError, Problem
 from obrin.core.handover.blocks import HEAD, Value
 from obrin.live.files import read_file
+from obrin.live.workbooks import cell_text, read_workbook
 
 MOST_BYTES = 32 << 20
-MOST_ROWS = 200_000
 ENTERED = "entered"
 Row = Sequence[str]
 Known = list[Value] | None
@@ -47,7 +46,7 @@ def read_entered(
     if template is not None:
         return _matched(_parsed(path, raw, template), known, str(path))
     if path.suffix.lower() == ".xlsx":
-        return _matched(_workbook(path, raw), known, str(path))
+        return _matched(read_workbook(path, raw), known, str(path))
     text = _text(path, raw)
     if path.suffix.lower() == ".json":
         return _json(path, text, known)
@@ -64,26 +63,6 @@ def _text(path: Path, raw: bytes) -> str:
         raise DesignError([Problem(str(path), what, "Save it as UTF-8")]) from None
 
 
-def _workbook(path: Path, raw: bytes) -> list[Row]:
-    """The first sheet of it."""
-    import openpyxl
-    from openpyxl.utils.exceptions import InvalidFileException
-
-    try:
-        book = openpyxl.load_workbook(io.BytesIO(raw), read_only=True, data_only=True)
-        rows = book.worksheets[0].iter_rows(values_only=True, max_row=MOST_ROWS)
-        return [["" if cell is None else _cell(cell) for cell in row] for row in rows]
-    except (InvalidFileException, zipfile.BadZipFile, KeyError, ValueError, IndexError) as error:
-        what = f"not a workbook: {error}"
-        raise DesignError([Problem(str(path), what, "Save it as .xlsx or as .csv")]) from None
-
-
-def _cell(value: object) -> str:
-    if isinstance(value, bool):
-        return "on" if value else "off"
-    return f"{value:g}" if isinstance(value, float) and value == int(value) else str(value)
-
-
 def _json(path: Path, text: str, known: Known) -> EnteredFile:
     try:
         found = json.loads(text)
@@ -94,7 +73,7 @@ def _json(path: Path, text: str, known: Known) -> EnteredFile:
     if isinstance(found, dict) and any(":" in key.partition(".")[0] for key in found):
         return EnteredFile(data=found.get("ietf-restconf:data", found))
     if isinstance(found, dict):
-        rows = [(str(name), _cell(value)) for name, value in found.items()]
+        rows = [(str(name), cell_text(value)) for name, value in found.items()]
         return _matched(rows, known, str(path))
     what = "neither names with values nor YANG data"
     raise DesignError([Problem(str(path), what, "Write an object of names and values")])

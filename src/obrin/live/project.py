@@ -235,7 +235,7 @@ class Project:
         return self.own_folder / "practice"
 
     def read(self) -> Document:
-        return load_design(read_text(self.design_path), str(self._shown(self.design_path)))
+        return load_design(read_text(self.design_path), str(self.shown(self.design_path)))
 
     def read_choices(self, design: Design, anew: tuple[str, ...] = ()) -> dict[str, Choice]:
         """But for those at places to choose anew; each judged value by value. Raises DesignError.
@@ -248,7 +248,7 @@ class Project:
         return choices
 
     def _settled_file(self) -> tuple[Mapping[str, Choice], Locator]:
-        source = str(self._shown(self.settled_path))
+        source = str(self.shown(self.settled_path))
         if not os.path.lexists(self.settled_path):
             return {}, Locator("", source)
         text = read_text(self.settled_path)
@@ -295,7 +295,7 @@ class Project:
         from obrin.core.design.offering_file import parse_offering
 
         path = self.folder / name
-        return parse_offering(read_text(path), str(self._shown(path)))
+        return parse_offering(read_text(path), str(self.shown(path)))
 
     def settle(
         self, design: Design, previous: Mapping[str, Choice] | None = None
@@ -328,7 +328,7 @@ class Project:
         return dated(self.authority.read(settled.name), settled)
 
     @staticmethod
-    def _shown(path: Path) -> Path:
+    def shown(path: Path) -> Path:
         """Relative to the current folder where that is shorter."""
         with contextlib.suppress(ValueError):
             return path.relative_to(Path.cwd())

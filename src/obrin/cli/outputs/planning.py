@@ -17,6 +17,7 @@ from obrin.cli.outputs.forms import (
     whole,
 )
 
+_TOLD: Shape = {"type": ["object", "array", "string", "number", "boolean", "null"]}
 _RANGE = {
     "prefix": text("the range"),
     "kind": text(
@@ -74,6 +75,30 @@ _REMEDY = record(
 
 PLANNING: dict[str, Shape] = {
     "new": DEED,
+    "gather --mapping": record(
+        "what exports say that they did not say last time",
+        {
+            "written": truth("whether anything of it was taken into the design"),
+            "changes": listing(
+                record(
+                    "the topmost keys that differ",
+                    {
+                        "place": texts("the keys that lead to it"),
+                        "what": text("kind of change", "new", "changed", "gone"),
+                        "was": _TOLD
+                        | {"description": "what was told last time; null for what is new"},
+                        "now": _TOLD | {"description": "what is told now; null for what is gone"},
+                        "standing": text(
+                            "how the design has it",
+                            "to be taken",
+                            "is so already",
+                            "edited by hand",
+                        ),
+                    },
+                )
+            ),
+        },
+    ),
     "gather": record(
         "what was taken in",
         {

@@ -48,7 +48,8 @@ def gather_ranges(table: Table, taken: frozenset[str]) -> Gathered:
     given: dict[str, int] = {}
     for row in table.rows:
         try:
-            blocks = list(_blocks(row))
+            value = row.values.get
+            blocks = list(blocks_of(value("prefix", ""), value("last", ""), value("mask", "")))
         except AddressError as error:
             what, _, fix = str(error).partition("; ")
             bad.append(
@@ -88,10 +89,9 @@ def _known(row: Row, block: Prefix, names: set[str]) -> KnownRange:
     return KnownRange(name, block, value("owner", ""), value("place", ""), value("note", ""))
 
 
-def _blocks(row: Row) -> Iterator[Prefix]:
-    """The prefixes of one row. Raises AddressError."""
-    text, last = row.values.get("prefix", ""), row.values.get("last", "")
-    mask = row.values.get("mask", "")
+def blocks_of(text: str, last: str, mask: str) -> Iterator[Prefix]:
+    """The prefixes of a range, however it is written; `last` and `mask` may be empty. Raises
+    AddressError."""
     if not text:
         raise AddressError("the row has no range; fill the cell or take the row out")
     if "-" in text and not last:

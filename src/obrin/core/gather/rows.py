@@ -152,17 +152,19 @@ def _text(value: Any) -> str:
 def read_csv_rows(text: str, source: str) -> list[Row]:
     """A table with a header, every column under its own name. Raises DesignError."""
     if not text.strip():
-        raise DesignError([Problem(source, "the file is empty", "Give a header and a row a site")])
-    lines = _csv_lines(text, source)
-    (_, head), body = lines[0], lines[1:]
+        raise DesignError([Problem(source, "the file is empty", "Give a header and rows")])
+    return named_rows(_csv_lines(text, source), source)
+
+
+def named_rows(lines: Sequence[tuple[int, Sequence[str]]], source: str) -> list[Row]:
+    """Cells of lines, each with its number; the first has the names. Raises DesignError."""
+    head, body = list(lines[0][1]), lines[1:]
     twice = next((name for name in head if head.count(name) > 1), None)
     if twice is not None or "" in head:
         what = f"the column '{twice}' stands twice" if twice else "a column has no name"
         raise DesignError([Problem(f"{source}:1:1", what, "Give every column a name of its own")])
     if not body:
-        raise DesignError(
-            [Problem(source, "the table has a header and no rows", "Add a row a site")]
-        )
+        raise DesignError([Problem(source, "the table has a header and no rows", "Add a row")])
     return [
         Row(n, {name: cells[i] if i < len(cells) else "" for i, name in enumerate(head)})
         for n, cells in body
