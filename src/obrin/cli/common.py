@@ -9,6 +9,7 @@ import os
 import sys
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
+from contextvars import ContextVar
 from typing import TYPE_CHECKING, Any, TypeVar, cast
 
 import click
@@ -35,9 +36,35 @@ def design_option(function: F) -> F:
     )(function)
 
 
+_Through = tuple[Callable[[str], str], Callable[[Any], Any]]
+_THROUGH: ContextVar[_Through | None] = ContextVar("through", default=None)
+
+
+@contextmanager
+def print_through(text: Callable[[str], str], data: Callable[[Any], Any]) -> Iterator[None]:
+    """All that is printed meanwhile goes through these, texts and JSON."""
+    token = _THROUGH.set((text, data))
+    try:
+        yield
+    finally:
+        _THROUGH.reset(token)
+
+
+def _through(text: str) -> str:
+    found = _THROUGH.get()
+    return text if found is None else found[0](text)
+
+
+def tell(text: str, *, err: bool = False) -> None:
+    """A line of text."""
+    click.echo(_through(text), err=err)
+
+
 def say(out: Console, text: str, style: str = "") -> None:
     """One line of text, whatever is in it."""
-    out.print(clean(text), style=style or None, markup=False, soft_wrap=not out.is_terminal)
+    out.print(
+        clean(_through(text)), style=style or None, markup=False, soft_wrap=not out.is_terminal
+    )
 
 
 def writes(*unless: str) -> Callable[[F], F]:
@@ -104,7 +131,8 @@ def _asked_width() -> int | None:
 
 
 def echo_json(data: Any) -> None:
-    click.echo(json.dumps(data, indent=2))
+    found = _THROUGH.get()
+    click.echo(json.dumps(data if found is None else found[1](data), indent=2))
 
 
 def echo_csv(head: Sequence[str], rows: Iterable[Sequence[str]]) -> None:
@@ -146,7 +174,7 @@ def print_table(
     from rich.table import Table
     from rich.text import Text
 
-    cells = [tuple(map(clean, row)) for row in rows]
+    cells = [tuple(clean(_through(cell)) for cell in row) for row in rows]
     colours = styles or {}
     if not cells:
         if nothing:

@@ -20,10 +20,12 @@ from obrin.cli.common import (
     print_table,
     project_of,
     say,
+    tell,
     tell_changed_by_hand,
     writes,
 )
 from obrin.cli.deeds import Change, Deed, acting
+from obrin.cli.redacting import redactable
 from obrin.core.errors import ObrinError
 
 if TYPE_CHECKING:
@@ -214,6 +216,7 @@ class ProgressLines:
 @click.option("--metrics", is_flag=True, help="Instead: metrics in the OpenMetrics text format.")
 @design_option
 @json_option
+@redactable
 @click.pass_context
 def status(
     ctx: click.Context,
@@ -256,15 +259,15 @@ def status(
         click.echo(metrics_text(found, clocks), nl=False)
         ctx.exit(0 if all(t.right for t in found) else 1)
     for gateway, wrong in clocks.items():
-        click.echo(f"{clock_words(gateway, wrong)}.", err=True)
+        tell(f"{clock_words(gateway, wrong)}.", err=True)
     for name in other:
-        click.echo(f"{name} is not as the design has it: changed there by hand, or here.", err=True)
+        tell(f"{name} is not as the design has it: changed there by hand, or here.", err=True)
     for name, who in waiting.items():
-        click.echo(f"{name} waits for {who}, who has to accept it.", err=True)
+        tell(f"{name} waits for {who}, who has to accept it.", err=True)
     if as_json:
         echo_json([tunnel.as_json() for tunnel in found])
         if ended:
-            click.echo(f"still there: {ended.words()}", err=True)
+            tell(f"still there: {ended.words()}", err=True)
     else:
         print_status(console(), found, ended)
     good = all(t.right for t in found) and not (ended or waiting or other)

@@ -52,6 +52,8 @@ def handover(
     config.json: standard data for machines (YANG data as JSON). sheet.md: every value for people;
     sheet.html the same as a page, values.csv as a table. steps.md: the order of steps with their
     checks. mirror.md: both ends field by field. keys.json: the secrets, apart, for you alone.
+    services.md and .csv, of a site: what those who look after names, directory, DHCP, monitoring
+    and time have to know, and what changes for them.
 
     With --template, a template of your own is rendered for each gateway, to
     packs/DESIGN/GATEWAY/NAME; a name in it that means nothing is an error with its line, never an

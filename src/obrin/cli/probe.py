@@ -19,6 +19,7 @@ from obrin.cli.common import (
     say,
 )
 from obrin.cli.completion import network_names
+from obrin.cli.redacting import redactable
 from obrin.core.errors import AddressError, ObrinError
 
 if TYPE_CHECKING:
@@ -58,6 +59,7 @@ if TYPE_CHECKING:
     help="Put results of '--here' from several hosts together; may be given again.",
 )
 @json_option
+@redactable
 @click.pass_context
 def probe(
     ctx: click.Context,

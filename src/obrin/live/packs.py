@@ -11,11 +11,14 @@ from pathlib import Path
 from typing import Any
 
 from obrin.core.errors import ObrinError, OutsideError
+from obrin.core.handover.blocks import changed_values
 from obrin.core.handover.configured import device_config
 from obrin.core.handover.differences import differences
 from obrin.core.handover.pack import (
     CONFIG,
     KEYS,
+    SERVICE_VALUES,
+    SERVICES,
     Pack,
     PackMaker,
     as_json,
@@ -37,6 +40,7 @@ AT_ONCE = 50
 """How many tunnels and filter rules are validated at once."""
 MOST_TOLD = 12
 """Differences of one pack that are told one by one."""
+MOST_AROUND = 3
 MOST_BYTES = 256 << 20
 """Of one file of a pack; the cloud's of a thousand links has a few million."""
 EDITED = ".edited"
@@ -120,9 +124,27 @@ def write_packs(project: Project, settled: Settled) -> Written:
             old = project.packs / name / file
             write_whole_bytes(old.with_name(file + EDITED), old.read_bytes(), 0o600)
             told.append(f"{shown(project, old)} was changed by hand; that is {file}{EDITED} now")
+    told += _around(project, packs)
     record.expect(packs)
     written = {name: _write_pack(project, name, pack) for name, pack in packs.items()}
     return Written(written, tuple(told))
+
+
+def _around(project: Project, packs: Mapping[str, Pack]) -> Iterator[str]:
+    """What changed for the people around since the last handover, once for each site."""
+    seen: set[str] = set()
+    for name, pack in packs.items():
+        path = project.packs / name / SERVICE_VALUES
+        if pack.services is None or path.is_symlink() or not path.is_file():
+            continue
+        before = read_file(path, MOST_BYTES).decode("utf-8", "replace")
+        found = changed_values(before, pack.services[1])
+        if not found or pack.services[0] in seen:
+            continue
+        seen.add(pack.services[0])
+        more = f" and {len(found) - MOST_AROUND} more" if len(found) > MOST_AROUND else ""
+        where = shown(project, path.with_name(SERVICES))
+        yield f"tell the people around, {where} has changed: {'; '.join(found[:MOST_AROUND])}{more}"
 
 
 def _write_pack(project: Project, name: str, pack: Pack) -> list[Path]:

@@ -103,6 +103,21 @@ def _slug(text: str) -> str:
 _UNFIT, _NUMBERED = re.compile(r"[^a-z0-9./:@]+"), re.compile(r"^\d+\. ")
 
 
+def changed_values(before: str, now: str) -> list[str]:
+    """What is another in one table of values than in an older one, in words; `before` may be
+    damaged, and then nothing is said."""
+    try:
+        old, new = (
+            {row[0]: row[-1] for row in csv.reader(io.StringIO(text), strict=True) if row}
+            for text in (before, now)
+        )
+    except csv.Error:
+        return []
+    told = [f"{name}: {new[name]}" for name in new if name not in old]
+    told += [f"{n}: {new[n]} instead of {old[n]}" for n in new if n in old and old[n] != new[n]]
+    return [*told, *(f"{name}: gone" for name in old if name not in new)]
+
+
 def values_csv(blocks: Iterable[Block]) -> str:
     """Every value of a sheet, for spreadsheets and scripts."""
     out = io.StringIO()

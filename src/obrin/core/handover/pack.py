@@ -9,6 +9,7 @@ from obrin.core.drill.outage import Predictor
 from obrin.core.handover.blocks import markdown, values_csv
 from obrin.core.handover.proof import Configurations
 from obrin.core.handover.secrets import Secrets, key_data
+from obrin.core.handover.services import services_sheet
 from obrin.core.handover.sheet import value_sheet
 from obrin.core.handover.standard.basic import Json
 from obrin.core.handover.steps import steps
@@ -16,11 +17,13 @@ from obrin.core.settled.model import Settled
 
 CONFIG, KEYS, SHEET, STEPS = "config.json", "keys.json", "sheet.md", "steps.md"
 MIRROR, VALUES = "mirror.md", "values.csv"
+SERVICES, SERVICE_VALUES = "services.md", "services.csv"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Pack:
-    """Only `keys` holds secrets, and nothing else."""
+    """Only `keys` holds secrets, and nothing else. `services` is the sheet for the people around
+    and its values, for a site's gateway."""
 
     gateway: str
     config: Json
@@ -29,10 +32,13 @@ class Pack:
     values: str
     steps: str
     mirror: str
+    services: tuple[str, str] | None = None
 
     def open_files(self) -> dict[str, str]:
         """File name to text, without the keys."""
+        around = (SERVICES, SERVICE_VALUES) if self.services else ()
         return {
+            **dict(zip(around, self.services or (), strict=True)),
             CONFIG: as_json(self.config),
             SHEET: self.sheet,
             STEPS: self.steps,
@@ -60,6 +66,7 @@ class PackMaker:
         self._settled = settled
         self._predictor = Predictor(settled)
         self._configurations = Configurations(settled)
+        self._services: dict[str, tuple[str, str]] = {}
 
     def make(self, place: str, secrets: Secrets) -> Pack:
         """Raises KeyError naming the tunnel or gateway whose secret is missing."""
@@ -73,7 +80,18 @@ class PackMaker:
             values=values_csv(sheet),
             steps=steps(settled, place, self._predictor),
             mirror=markdown(self._configurations.proof_sheet(place)),
+            services=self._around(place),
         )
+
+    def _around(self, place: str) -> tuple[str, str] | None:
+        """The sheet of the site that a gateway belongs to."""
+        gateway = self._settled.gateways.get(place)
+        if gateway is None:
+            return None
+        if gateway.site not in self._services:
+            sheet = services_sheet(self._settled, gateway.site)
+            self._services[gateway.site] = markdown(sheet), values_csv(sheet)
+        return self._services[gateway.site]
 
     def mirror_faults(self) -> list[str]:
         """Where the two ends of a tunnel are not told mirror images, by what was written for both;
