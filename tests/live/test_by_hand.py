@@ -158,3 +158,76 @@ def test_at_a_terminal(tmp_path: Path) -> None:
     assert "left for later" in seen
     assert record_of(folder)["facts"][PLACE] == TOLD
     assert done.returncode == 3
+
+
+PLACES = """\
+clouds: {apps: {driver: by-hand, by: Grace}}
+gateways: {quay-gw: {driver: by-hand, by: Ada}}
+"""
+
+
+def start_as(folder: Folder, who: str) -> subprocess.Popen:
+    """Somebody at a terminal of their own, who has an answer for every step."""
+    folder.write(f"{who}.yaml", json.dumps({PLACE: TOLD, "all": "yes"}))
+    command = [str(PROGRAM), "connect", "--as", who, "--answers", f"{who}.yaml"]
+    return subprocess.Popen(
+        command, cwd=folder.path, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True
+    )
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_two_people_at_two_terminals_and_a_kill_at_any_moment(folder: Folder, seed: int) -> None:
+    """What each does waits for the other where it must; whoever is killed begins again."""
+    folder.write("design.places.yaml", PLACES)
+    draw = random.Random(seed)
+    people = ["Ada", "Grace"]
+    draw.shuffle(people)
+    running = {}
+    for who in people:
+        running[who] = start_as(folder, who)
+        time.sleep(draw.uniform(0, 0.8))
+    for _ in range(2):
+        who = draw.choice(people)
+        time.sleep(draw.uniform(0, 1.2))
+        running[who].kill()
+        running[who].communicate()
+        running[who] = start_as(folder, who)
+    for who, process in running.items():
+        _, err = process.communicate(timeout=90)
+        assert process.returncode == 0, f"{who}: {err}"
+        assert "Traceback" not in err
+    found = record_of(folder)
+    assert sorted(found["done"]) == sorted(STEPS)
+    assert found["facts"][PLACE] == TOLD
+    assert "Nothing is open" in folder.obrin("connect", "--todo").good().out
+
+
+def test_the_lock_is_let_go_while_somebody_is_asked(folder: Folder) -> None:
+    folder.write("design.places.yaml", PLACES)
+    folder.obrin("connect", "--as", "Nobody").bad(
+        2, "--as: Nobody does nothing by hand", "Ada, Grace"
+    )
+    master, slave = pty.openpty()
+    asked = subprocess.Popen(
+        [str(PROGRAM), "connect", "--as", "Grace"], cwd=folder.path, stdin=slave,
+        stdout=subprocess.DEVNULL, stderr=subprocess.PIPE,
+    )  # fmt: skip
+    os.close(slave)
+    seen, until = "", time.monotonic() + 30
+    while "later]:" not in seen and time.monotonic() < until:
+        if select.select([asked.stderr], [], [], 0.5)[0]:
+            seen += os.read(asked.stderr.fileno(), 65536).decode()
+    assert "apps: the network (by Grace" in seen
+    ada = start_as(folder, "Ada")
+    line = ada.stderr.readline()
+    while line and "Waiting for Grace" not in line:
+        line = ada.stderr.readline()
+    assert "Waiting for Grace" in line, "she is not told that somebody else is writing"
+    folder.obrin("keys", "renew", "quay-apps/a").good()
+    os.write(master, b"later\n")
+    asked.communicate(timeout=30)
+    assert asked.returncode == 3
+    ada.send_signal(2)
+    ada.communicate(timeout=30)
+    assert ada.returncode == 130
+    os.close(master)

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Iterator
+import time
+from collections.abc import Callable, Iterator
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypeVar
 
 import click
 
@@ -15,37 +16,91 @@ if TYPE_CHECKING:
     from obrin.live.connect.whole import Plan
     from obrin.live.drivers.by_hand.person import HandStep, Person, Question, Told
     from obrin.live.drivers.protocol import Ends
+    from obrin.live.project import Project
 
 YES, LATER = ("y", "yes", "done", ""), ("l", "later", "n", "no")
 
 
-def person_for(answers: str | None) -> Person:
-    """Whoever sits here, or a file of answers, or nobody."""
-    from obrin.live.drivers.by_hand.person import Answers, Nobody
+LOOK_EVERY = 0.5
+"""Seconds between two looks at what others have done."""
+T = TypeVar("T")
 
+
+def person_for(answers: str | None, who: str | None = None) -> Person:
+    """Whoever sits here, or a file of answers, or nobody; for the steps of one person alone."""
+    from obrin.live.drivers.by_hand.person import Alone, Answers, Nobody
+
+    person: Person = Terminal() if sys.stdin.isatty() else Nobody()
     if answers is not None:
-        return Answers(_answers(answers), answers)
-    return Terminal() if sys.stdin.isatty() else Nobody()
+        person = Answers(read_answers(answers, "'all: yes'"), answers)
+    return person if who is None else Alone(person, who)
 
 
-def _answers(name: str) -> dict[str, object]:
+def read_answers(name: str, such_as: str) -> dict[str, object]:
+    """Raises ObrinError for a file that is no mapping."""
     from obrin.core.design.reader import read_values
     from obrin.live.project import read_text
 
     found = read_values(read_text(Path(name)), name)
     if not isinstance(found, dict):
-        raise ObrinError(f"{name} is no mapping of steps. Write lines such as 'all: yes'")
+        raise ObrinError(f"{name} is no mapping. Write lines such as {such_as}")
     return {str(key): value for key, value in found.items()}
+
+
+def need_known(person: Person, ends: Ends) -> None:
+    """Raises UsageError for somebody who does nothing by hand."""
+    from obrin.live.drivers.by_hand.drivers import ByHandCloud, ByHandGateway
+    from obrin.live.drivers.by_hand.person import Alone
+
+    if isinstance(person, Alone):
+        drivers = [*ends.clouds.values(), *ends.gateways.values()]
+        known = {d.who for d in drivers if isinstance(d, ByHandCloud | ByHandGateway)}
+        if person.who not in known:
+            listed = ", ".join(sorted(known)) or "nobody"
+            raise click.UsageError(f"--as: {person.who} does nothing by hand. There are: {listed}")
+
+
+def together(project: Project, person: Person, run: Callable[[Person], T]) -> T:
+    """Run, and again whenever others have done something that it waits for. Raises Postponed where
+    the person left a step of their own."""
+    from obrin.live.drivers.by_hand.person import Alone
+    from obrin.live.drivers.by_hand.record import record_of, stamp_of
+    from obrin.live.drivers.protocol import Postponed
+    from obrin.live.lock import apart
+
+    told, path = False, record_of(project)
+    while True:
+        seen = stamp_of(path)
+        try:
+            return run(person)
+        except Postponed:
+            if not isinstance(person, Alone) or person.left or not person.others:
+                raise
+            if not told:
+                waited = ", ".join(sorted(person.others))
+                click.echo(
+                    f"Waiting for {waited}. End with Ctrl-C; it is taken up later.", err=True
+                )
+            told = True
+            with apart():
+                while stamp_of(path) == seen:
+                    time.sleep(LOOK_EVERY)
 
 
 class Terminal:
     """One step at a time, on stderr, so that what a command prints stays apart."""
 
     def do(self, step: HandStep) -> Told:
-        from obrin.live.drivers.protocol import Postponed
+        from obrin.live.lock import apart
 
         for line in shown(step):
             click.echo(line, err=True)
+        with apart():
+            return self._asked(step)
+
+    def _asked(self, step: HandStep) -> Told:
+        from obrin.live.drivers.protocol import Postponed
+
         while True:
             said = click.prompt(
                 "  Entered? [yes/later]", default="yes", show_default=False, err=True

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from obrin.cli.by_hand import person_for, todo_lines
+from obrin.cli.by_hand import need_known, person_for, todo_lines, together
 from obrin.cli.common import (
     STYLES,
     console,
@@ -33,7 +33,8 @@ if TYPE_CHECKING:
 
     from obrin.live.connect.ended import Ended
     from obrin.live.connect.whole import Connected, Plan
-    from obrin.live.drivers.protocol import Progress
+    from obrin.live.drivers.by_hand.person import Person
+    from obrin.live.drivers.protocol import Ends, Progress
     from obrin.live.drivers.seen import EndStatus
     from obrin.live.observe.status import TunnelStatus
     from obrin.live.project import Project
@@ -60,6 +61,12 @@ MOST_NAMED = 5
     help="A YAML file instead of a terminal: 'yes' or 'later' by step, or for 'all'; and what the "
     "cloud told, by its place.",
 )
+@click.option(
+    "--as",
+    "who",
+    help="Only the steps by hand of this person ('by' in the file of places); those of others, at "
+    "terminals of their own, are waited for.",
+)
 @click.option("--again", multiple=True, metavar="STEP", help="Ask again for a step done by hand.")
 @click.option("--todo", is_flag=True, help="Print what is open by hand, for whom; do nothing.")
 @acting
@@ -73,6 +80,7 @@ def connect(
     yes: bool,
     by_hand: bool,
     answers: str | None,
+    who: str | None,
     again: tuple[str, ...],
     todo: bool,
     dry_run: bool,
@@ -96,27 +104,23 @@ def connect(
       obrin connect --design skerrow-ferries
     """
     from obrin.live.connect.ended import Ended
-    from obrin.live.connect.whole import connect_whole, plan_connect
+    from obrin.live.connect.whole import plan_connect
     from obrin.live.drivers.registry import open_ends
 
     project = project_of(design_file)
     _, settled = project.settled()
     tell_changed_by_hand(project)
-    if not (dry_run or todo):
-        _forget(project, again)
-    with open_ends(project, settled, person_for(answers), by_hand=by_hand) as ends:
-        plan = plan_connect(project, settled, ends, write_packs=not (dry_run or todo))
-        if todo:
-            for line in todo_lines(ends, plan):
-                click.echo(line)
-            return
-        _tell_plan(plan, keep=keep)
-        if dry_run:
-            Deed(changes=list(_changes(plan, keep=keep))).tell(dry_run=True, as_json=as_json)
-            return
-        if plan.ended and not keep and sys.stdin.isatty() and not yes:
-            keep = not click.confirm("End it now?", default=True, err=True)
-        result = connect_whole(project, settled, ends, ProgressLines(), timeout, plan, keep=keep)
+    if dry_run or todo:
+        with open_ends(project, settled, person_for(answers), by_hand=by_hand) as ends:
+            plan = plan_connect(project, settled, ends, write_packs=False)
+            _show_plan(ends, plan, todo=todo, keep=keep, as_json=as_json)
+        return
+    _forget(project, again)
+    plan, result, keep = together(
+        project,
+        person_for(answers, who),
+        lambda person: _connect(project, person, timeout, by_hand=by_hand, keep=keep, yes=yes),
+    )
     left = plan.ended if keep else Ended(others=plan.ended.others)
     if as_json:
         deed = Deed(changes=[Change(name, did) for name, did in result.done.items()])
@@ -126,6 +130,34 @@ def connect(
     else:
         _tell_result(plan, result, left)
     ctx.exit(3 if not all(t.right for t in result.status) else 1 if left else 0)
+
+
+def _show_plan(ends: Ends, plan: Plan, *, todo: bool, keep: bool, as_json: bool) -> None:
+    """What is open by hand, or all that would be done."""
+    if todo:
+        for line in todo_lines(ends, plan):
+            click.echo(line)
+        return
+    _tell_plan(plan, keep=keep)
+    Deed(changes=list(_changes(plan, keep=keep))).tell(dry_run=True, as_json=as_json)
+
+
+def _connect(
+    project: Project, person: Person, timeout: float, *, by_hand: bool, keep: bool, yes: bool
+) -> tuple[Plan, Connected, bool]:
+    """One run; and whether what has ended was kept."""
+    from obrin.live.connect.whole import connect_whole, plan_connect
+    from obrin.live.drivers.registry import open_ends
+
+    settled = project.settled()[1]
+    with open_ends(project, settled, person, by_hand=by_hand) as ends:
+        need_known(person, ends)
+        plan = plan_connect(project, settled, ends)
+        _tell_plan(plan, keep=keep)
+        if plan.ended and not keep and sys.stdin.isatty() and not yes:
+            keep = not click.confirm("End it now?", default=True, err=True)
+        result = connect_whole(project, settled, ends, ProgressLines(), timeout, plan, keep=keep)
+    return plan, result, keep
 
 
 def _tell_result(plan: Plan, result: Connected, left: Ended) -> None:

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from obrin.cli.by_hand import read_answers
 from obrin.cli.common import console, echo_json, print_table
 from obrin.cli.deeds import Deed
 from obrin.core.errors import ObrinError
@@ -40,7 +41,10 @@ def gather_whole(
 
     path = project.shown(project.design_path)
     before = read_kept(kept_path(project))
-    given = {**before.answers, **_answers(answers)}
+    such_as = "'sites.pier.region: north'"
+    given = dict(before.answers)
+    if answers is not None:
+        given |= read_answers(answers, such_as)
     made = gathered(mapping)
     _judge_rows(made, keep_good=keep_good)
     now = completed(made, given, _ask)
@@ -61,18 +65,6 @@ def gather_whole(
     following = "obrin settle" + ("" if path.name == "design.yaml" else f" --design {path}")
     Deed.wrote(path, following).tell(dry_run=dry_run, as_json=as_json)
     return 0
-
-
-def _answers(name: str | None) -> dict[str, Any]:
-    from obrin.core.design.reader import read_values
-    from obrin.live.project import read_text
-
-    if name is None:
-        return {}
-    found = read_values(read_text(Path(name)), name)
-    if not isinstance(found, dict):
-        raise ObrinError(f"{name} is no mapping. Write lines such as 'sites.pier.region: north'")
-    return {str(place): value for place, value in found.items()}
 
 
 def _judge_rows(made: Composed, *, keep_good: bool) -> None:

@@ -40,21 +40,57 @@ def project_lock(folder: Path, own: Path, what: str) -> Iterator[None]:
     except OSError as error:
         raise cannot("read", folder, error) from error
     note = own / NOTE
+    held = _Held(descriptor, own, note, what)
     try:
-        _take(descriptor, note)
-        text = {"what": what, "process": os.getpid(), "since": round(time.time())}
-        if own.is_dir() and not own.is_symlink() and os.access(own, os.W_OK):
-            write_whole(note, json.dumps(text), 0o644)
+        held.take(PATIENCE)
+        _HELD.append(held)
         yield
     finally:
-        with contextlib.suppress(OSError):
-            if _holder(note).get("process") == os.getpid():
-                note.unlink(missing_ok=True)
+        if held in _HELD:
+            _HELD.remove(held)
+        held.leave()
         os.close(descriptor)
 
 
-def _take(descriptor: int, note: Path) -> None:
-    until = time.monotonic() + PATIENCE
+@contextmanager
+def apart() -> Iterator[None]:
+    """Let go of the lock that this process holds while somebody is asked, who may take an hour, and
+    take it again, however long that takes. What lies in the project may be another afterwards."""
+    held = _HELD[-1] if _HELD else None
+    if held is None:
+        yield
+        return
+    held.leave()
+    try:
+        yield
+    finally:
+        held.take(float("inf"))
+
+
+class _Held:
+    def __init__(self, descriptor: int, own: Path, note: Path, what: str) -> None:
+        self._descriptor, self._own, self._note, self._what = descriptor, own, note, what
+
+    def take(self, patience: float) -> None:
+        """Raises BusyError."""
+        _take(self._descriptor, self._note, patience)
+        text = {"what": self._what, "process": os.getpid(), "since": round(time.time())}
+        if self._own.is_dir() and not self._own.is_symlink() and os.access(self._own, os.W_OK):
+            write_whole(self._note, json.dumps(text), 0o644)
+
+    def leave(self) -> None:
+        with contextlib.suppress(OSError):
+            if _holder(self._note).get("process") == os.getpid():
+                self._note.unlink(missing_ok=True)
+            fcntl.flock(self._descriptor, fcntl.LOCK_UN)
+
+
+_HELD: list[_Held] = []
+"""What this process holds; a command holds one."""
+
+
+def _take(descriptor: int, note: Path, patience: float) -> None:
+    until = time.monotonic() + patience
     while True:
         try:
             fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)

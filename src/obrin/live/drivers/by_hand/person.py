@@ -47,6 +47,25 @@ class Person(Protocol):
         ...
 
 
+class Alone:
+    """Does the steps of one person; those of others are left to them, and counted in `others`."""
+
+    def __init__(self, person: Person, who: str) -> None:
+        self._person, self.who = person, who
+        self.others: set[str] = set()
+        self.left = False
+
+    def do(self, step: HandStep) -> Told:
+        if step.who != self.who:
+            self.others.add(step.who)
+            raise Postponed(f"{step.who} does it")
+        try:
+            return self._person.do(step)
+        except Postponed:
+            self.left = True
+            raise
+
+
 class Nobody:
     """Neither a terminal nor answers."""
 

@@ -22,47 +22,70 @@ class HandRecord:
 
     def __init__(self, path: Path) -> None:
         self._path, self._lock = path, threading.Lock()
-        self._data: dict[str, dict[str, Any]] = {"done": {}, "facts": {}}
+        self._stamp = stamp_of(path)
+        self._data = self._read()
+
+    def _read(self) -> dict[str, dict[str, Any]]:
+        """What is there now, since somebody at another terminal may have added to it."""
+        data: dict[str, dict[str, Any]] = {"done": {}, "facts": {}}
         try:
-            found = json.loads(read_file(path, MOST_BYTES))
+            found = json.loads(read_file(self._path, MOST_BYTES))
         except FileNotFoundError:
-            return
+            return data
         except (OSError, ValueError, RecursionError) as error:
             raise ObrinError(
-                f"{path} cannot be read: {error}. Restore it, or remove it and say what is done"
+                f"{self._path} cannot be read: {error}. Restore it, or remove it and say what is "
+                "done"
             ) from None
         if isinstance(found, dict):
-            self._data |= {
-                n: f for n, f in found.items() if n in self._data and isinstance(f, dict)
-            }
+            data |= {n: f for n, f in found.items() if n in data and isinstance(f, dict)}
+        return data
+
+    def _now(self) -> dict[str, dict[str, Any]]:
+        """Read anew where it was written since, here or at another terminal."""
+        stamp = stamp_of(self._path)
+        if stamp != self._stamp:
+            self._stamp, self._data = stamp, self._read()
+        return self._data
 
     @property
     def facts(self) -> dict[str, Any]:
-        return dict(self._data["facts"])
+        return dict(self._now()["facts"])
 
     def names(self) -> list[str]:
         """Of all that is done, in that order."""
-        return list(self._data["done"])
+        return list(self._now()["done"])
 
     def done(self, name: str) -> str | None:
         """The digest of what was shown; None where nobody has done it."""
-        found = self._data["done"].get(name)
+        found = self._now()["done"].get(name)
         return found if isinstance(found, str) else None
 
     def note(self, name: str, digest: str, facts: dict[str, Any]) -> None:
         with self._lock:
+            self._data = self._read()
             self._data["done"][name] = digest
             self._data["facts"] |= facts
             self._write()
 
     def forget(self, name: str) -> None:
         with self._lock:
+            self._data = self._read()
             if self._data["done"].pop(name, None) is not None:
                 self._write()
 
     def _write(self) -> None:
         private_folder(self._path.parent)
         write_whole(self._path, json.dumps(self._data, indent=1) + "\n", 0o600, durable=True)
+
+
+def stamp_of(path: Path) -> tuple[int, int]:
+    """Another one for every time that a file is written whole."""
+    try:
+        found = path.stat()
+    except FileNotFoundError:
+        return 0, 0
+    return found.st_mtime_ns, found.st_ino
 
 
 def record_of(project: Project) -> Path:
