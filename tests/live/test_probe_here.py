@@ -16,6 +16,14 @@ from tests.doubles import DESIGN, swap
 from tests.outputs import valid
 
 HOME = parse_address("127.0.0.1")
+TWO_NETWORKS = swap(
+    ("guests: 10.20.8.0/24", "guests: 10.20.8.0/24, labs: 10.20.12.0/24"),
+    ("networks: [desks]", "networks: [desks, labs]"),
+    (
+        "  - {from: quay/guests,",
+        "  - {from: quay/labs, to: apps/web, flow: icmp}\n  - {from: quay/guests,",
+    ),
+)
 
 
 def test_tcp_and_udp_on_loopback() -> None:
@@ -57,7 +65,7 @@ def test_ping_in_both_families() -> None:
 @pytest.fixture(scope="module")
 def world(tmp_path_factory):
     folder = Folder(tmp_path_factory.mktemp("here"), real=True)
-    folder.write("design.yaml", DESIGN)
+    folder.write("design.yaml", TWO_NETWORKS)
     folder.obrin("settle").good()
     folder.obrin("practice", "start", "--speed", "5000").good()
     try:
@@ -110,6 +118,68 @@ def test_causes_from_real_packets(world: Folder) -> None:
         assert "nothing answers to quay at all" in run.out
     finally:
         world.obrin("practice", "heal").good()
+
+
+def neighbours(config: dict) -> list[dict]:
+    return config["obrin-bgp:bgp"]["neighbor"]
+
+
+def rules(config: dict) -> list[dict]:
+    return config["ietf-access-control-list:acls"]["acl"][0]["aces"]["ace"]
+
+
+def tells_nothing(config: dict) -> None:
+    for one in neighbours(config):
+        one["announce"] = []
+
+
+def takes_nothing(config: dict) -> None:
+    for one in neighbours(config):
+        one["accept"] = []
+
+
+def forgets_the_desks(config: dict) -> None:
+    for one in neighbours(config):
+        one["announce"].remove("10.20.0.0/22")
+
+
+def lacks_the_rule(config: dict) -> None:
+    """That of the service, in both directions."""
+    kept = [ace for ace in rules(config) if "tcp" not in ace.get("matches", {})]
+    rules(config)[:] = kept
+
+
+@pytest.mark.parametrize(
+    ("change", "causes"),
+    [
+        (forgets_the_desks, {"icmp": "the way back to quay/desks alone is missing at an end"}),
+        *(
+            pytest.param(change, causes, marks=pytest.mark.slow)
+            for change, causes in (
+                (lacks_the_rule, {"tcp/443": "the hosts reach each other, and tcp/443 does not"}),
+                (tells_nothing, {"icmp": "no route leads into them"}),
+                (takes_nothing, {"icmp": "no route leads into them"}),
+            )
+        ),
+    ],
+)
+def test_what_was_mistyped_at_the_gateway_is_named_by_real_packets(world, change, causes) -> None:
+    path = world.path / "packs" / "design" / "quay-gw" / "config.json"
+    right = path.read_text()
+    config = json.loads(right)
+    change(config)
+    path.write_text(json.dumps(config))
+    try:
+        world.obrin("connect", "--timeout", "2", timeout=60)
+        here(world, "quay/desks", "desks.json")
+        here(world, "quay/labs", "labs.json")
+        run = world.obrin("probe", "--merge", "desks.json", "--merge", "labs.json", "--json")
+        found = {f["flow"]: f["cause"] for f in run.json if f["from"] == "quay/desks"}
+        for flow, words in causes.items():
+            assert words in found[flow], found
+    finally:
+        path.write_text(right)
+        world.obrin("connect", timeout=60).good()
 
 
 def test_what_cannot_be_asked_is_told(tmp_path: Path) -> None:
