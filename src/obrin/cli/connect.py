@@ -122,6 +122,10 @@ def connect(
         lambda person: _connect(project, person, timeout, by_hand=by_hand, keep=keep, yes=yes),
     )
     left = plan.ended if keep else Ended(others=plan.ended.others)
+    if not left and all(t.right for t in result.status):
+        from obrin.live.reshape.built import keep_built
+
+        keep_built(project)
     if as_json:
         deed = Deed(changes=[Change(name, did) for name, did in result.done.items()])
         tunnels = [tunnel.as_json() for tunnel in result.status]
@@ -192,7 +196,7 @@ def _tell_plan(plan: Plan, *, keep: bool) -> None:
     for link, seconds in plan.interrupted.items():
         click.echo(
             f"warning: all tunnels of {link} change at once, so its traffic stops for about "
-            f"{seconds:.0f} s.",
+            f"{seconds:.0f} s. 'obrin reshape' has an order that loses less.",
             err=True,
         )
     if plan.ended and not keep:

@@ -51,6 +51,10 @@ STAGES: dict[str, dict[str, tuple[str, str]]] = {
         "probe": ("obrin.cli.probe", "Try what must work and what must not."),
     },
     "Keep": {
+        "reshape": (
+            "obrin.cli.reshape",
+            "From what is built to what is wanted, in a proven order.",
+        ),
         "calendar": ("obrin.cli.calendar", "What ends on which day, also for your calendar."),
         "draw": ("obrin.cli.draw", "Figures of a design, as SVG or PNG."),
     },

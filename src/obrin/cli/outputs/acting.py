@@ -138,6 +138,63 @@ ACTING: dict[str, Shape] = {
         )
     ),
     "handover --template": DEED,
+    "reshape": record(
+        "a plan",
+        {
+            "steps": listing(
+                record(
+                    "steps, in order",
+                    {
+                        "number": whole("from 1"),
+                        "name": text("its own, the same from run to run"),
+                        "kind": text("what is done", "make ready", "change", "clear away"),
+                        "place": text("the gateway or cloud where"),
+                        "leg": text("the tunnel or circuit one end of which is changed, or empty"),
+                        "owner": text("who does it"),
+                        "done": truth("whether it is done already"),
+                        "lines": listing(
+                            record(
+                                "values of the sheets",
+                                {
+                                    "what": text("what to do", "enter", "change", "take away"),
+                                    "part": text("of the sheet"),
+                                    "row": text("of the sheet"),
+                                    "old": text("until now"),
+                                    "new": text("from now on"),
+                                },
+                            )
+                        ),
+                        "lost": listing(
+                            record(
+                                "flows that must work and do not until the next step",
+                                {"flow": text("from, to, service"), "why": text("the reason")},
+                            )
+                        ),
+                        "opened": texts("flows that must not work and do until the next step"),
+                        "moves": listing(
+                            record(
+                                "flows that go over to another way",
+                                {
+                                    "flow": text("from, to, service"),
+                                    "from": text("link/tunnel"),
+                                    "to": text("link/tunnel"),
+                                },
+                            )
+                        ),
+                        "look": text("what to see before going on"),
+                        "for_good": truth("whether going back needs another way from here"),
+                    },
+                )
+            ),
+            "side_by_side": {
+                "type": "array",
+                "items": {"type": "array", "items": {"type": "integer"}},
+                "description": "numbers of steps that may be done at once",
+            },
+            "flows": texts("what both designs wish alike"),
+            "loses": truth("whether anything is not as wished in between"),
+        },
+    ),
     "practice start": DEED,
     "practice stop": DEED,
     "practice accept": DEED,

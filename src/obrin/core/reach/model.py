@@ -51,6 +51,10 @@ class ReachModel:
         """The longest match at a router and its route."""
         return self.stable.match(router, address)
 
+    def filter_by(self, place: str, rules: RuleSet) -> None:
+        """Other rules at a place than those that the design has there."""
+        self._rules[place] = rules
+
     def rules(self, place: str) -> RuleSet:
         """The filter of a site gateway or of a cloud's subnets."""
         if self.open:

@@ -8,13 +8,14 @@ already so.
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable, Collection, Iterable
+from collections.abc import Callable, Collection, Iterable, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any, Protocol
 
 from obrin.core.errors import OutsideError
 from obrin.core.handover.secrets import Secrets
+from obrin.core.reach.filters import Rule
 from obrin.core.routing.seen import SeenPaths
 from obrin.core.settle.choices import Value
 from obrin.core.settled.links import SettledTunnel
@@ -43,13 +44,15 @@ class CloudStep:
 
     `body` is the driver's own affair, secrets included, so it is never printed. `needs` are names
     of steps that come first. `tunnel` is the label of the tunnel that it makes, if it makes one.
-    `tells` are clouds of which something is known only once it is done.
+    `legs` are labels of the tunnels and circuits that it is a part of: none for what stands there
+    whatever there is of these. `tells` are clouds of which something is known only once it is done.
     """
 
     name: str
     body: Any = field(repr=False)
     needs: frozenset[str] = frozenset()
     tunnel: str = ""
+    legs: frozenset[str] = frozenset()
     tells: frozenset[str] = frozenset()
 
 
@@ -83,6 +86,10 @@ class CloudDriver(Protocol):
 
     def tunnel_step(self, settled: Settled, tunnel: SettledTunnel, secrets: Secrets) -> CloudStep:
         """The one step that makes a tunnel."""
+
+    def filtered(self, settled: Settled, cloud: str, rules: Sequence[Rule]) -> CloudStep | None:
+        """The step that has a cloud let through just what these rules do; None where it has no
+        filter of its own."""
 
     def do(self, step: CloudStep, report: Report, stop: threading.Event) -> Done:
         """Do it and wait until it is done, or until `stop` is set."""

@@ -9,6 +9,7 @@ from datetime import datetime
 
 from obrin.core.errors import OutsideError
 from obrin.core.handover.secrets import Secrets
+from obrin.core.reach.filters import Rule
 from obrin.core.routing.seen import SeenPaths
 from obrin.core.settle.choices import Value
 from obrin.core.settled.links import SettledTunnel
@@ -82,6 +83,7 @@ class ByHandCloud(_Hand):
                 body=part.step,
                 needs=part.needs,
                 tunnel=part.tunnel,
+                legs=frozenset({part.tunnel} if part.tunnel else ()),
                 tells=frozenset({cloud}) if part.step.questions else frozenset(),
             )
             for cloud in clouds
@@ -97,6 +99,9 @@ class ByHandCloud(_Hand):
     def tunnel_step(self, settled: Settled, tunnel: SettledTunnel, secrets: Secrets) -> CloudStep:
         found = self.steps(settled, [tunnel.cloud], secrets)
         return next(step for step in found if step.tunnel == tunnel.label)
+
+    def filtered(self, settled: Settled, cloud: str, rules: Sequence[Rule]) -> CloudStep | None:
+        return None
 
     def do(self, step: CloudStep, report: Report, stop: threading.Event) -> Done:
         return self.have_done(step.body)

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Collection, Iterable, Iterator
+from collections.abc import Collection, Iterable, Iterator, Sequence
 
 from obrin.core.address.prefix import parse_address
 from obrin.core.errors import OutsideError
 from obrin.core.handover.secrets import Secrets
+from obrin.core.reach.filters import Rule
 from obrin.core.settle.choices import Value
 from obrin.core.settle.work import suffix
 from obrin.core.settled.links import SettledTunnel
@@ -19,6 +20,7 @@ from obrin.live.drivers.practice_cloud.steps import (
     JOINING,
     RESOURCE_KINDS,
     cloud_steps,
+    filter_step,
     tunnel_step,
     wanted_names,
 )
@@ -59,6 +61,9 @@ class PracticeCloud:
 
     def tunnel_step(self, settled: Settled, tunnel: SettledTunnel, secrets: Secrets) -> CloudStep:
         return tunnel_step(settled, tunnel, secrets)
+
+    def filtered(self, settled: Settled, cloud: str, rules: Sequence[Rule]) -> CloudStep | None:
+        return None if settled.clouds[cloud].is_hub else filter_step(cloud, rules)
 
     def do(self, step: CloudStep, report: Report, stop: threading.Event) -> Done:
         path = f"/v1/{step.name}"

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Iterable
 from typing import Any
 
 from obrin.core.design.arrangement import SHARED
@@ -150,10 +150,14 @@ def _network(settled: Settled, cloud: SettledCloud) -> list[CloudStep]:
         for subnet in cloud.subnets.values()
     ]
     if not cloud.is_hub:
-        rules = _rules(filter_of(settled, name))
-        body = {"network": name, "rules": rules}
-        subnets.append(CloudStep(name=f"filters/{name}", body=body, needs=below))
+        subnets.append(filter_step(name, filter_of(settled, name)))
     return [network, *subnets, *_gateway(cloud, below)]
+
+
+def filter_step(cloud: str, rules: Iterable[Rule]) -> CloudStep:
+    """What a cloud's subnets let through."""
+    body = {"network": cloud, "rules": _rules(rules)}
+    return CloudStep(name=f"filters/{cloud}", body=body, needs=frozenset({f"networks/{cloud}"}))
 
 
 def _gateway(cloud: SettledCloud, below: frozenset[str]) -> list[CloudStep]:
@@ -221,6 +225,7 @@ def _circuit(settled: Settled, circuit: SettledCircuit) -> CloudStep:
         name=resource_of(circuit),
         body=body,
         needs=frozenset({f"gateways/{circuit.cloud}"}),
+        legs=frozenset({circuit.label}),
     )
 
 
@@ -260,7 +265,7 @@ def _way(
     return body
 
 
-def _rules(rules: tuple[Rule, ...]) -> list[Json]:
+def _rules(rules: Iterable[Rule]) -> list[Json]:
     """The cloud lets replies through by itself, so the rules for replies stay out."""
     found = []
     for rule in rules:
@@ -287,6 +292,11 @@ def _far_end(settled: Settled, tunnel: SettledTunnel) -> CloudStep:
             "autonomous_system": end.remote_as,
             "prefixes": [str(p) for p in end.remote_prefixes],
         },
+        legs=frozenset(
+            t.label
+            for t in settled.links[tunnel.link].tunnels
+            if far_end_name(t) == far_end_name(tunnel)
+        ),
     )
 
 
@@ -332,4 +342,5 @@ def tunnel_step(settled: Settled, tunnel: SettledTunnel, secrets: Secrets) -> Cl
         body=body,
         needs=frozenset({f"gateways/{tunnel.cloud}", f"far-ends/{far_end_name(tunnel)}"}),
         tunnel=tunnel.label,
+        legs=frozenset({tunnel.label}),
     )

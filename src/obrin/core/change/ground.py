@@ -1,0 +1,97 @@
+"""Clouds and gateways as they stand while both designs have something there."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from obrin.core.address.dual import Dual
+from obrin.core.address.prefix import Prefix
+from obrin.core.catalogue.offering import Demand
+from obrin.core.design.sites import FilterRule
+from obrin.core.settled.clouds import SettledCloud, SettledCloudGateway, SettledHubTable
+from obrin.core.settled.sites import SettledGateway
+
+_NO_DEMAND = Demand(throughput=0.0, tunnels=0, bgp=False, instances=0)
+
+
+def entered(ground: object) -> object:
+    """The same without what nobody enters, so that only what somebody does makes a difference."""
+    if isinstance(ground, SettledCloud):
+        own = ground.gateway
+        asked = None if own is None else replace(own, demand=_NO_DEMAND)
+        return replace(ground, gateway=asked, filters=None, owner=None, accepted=None)
+    return replace(ground, filters=None) if isinstance(ground, SettledGateway) else ground
+
+
+def union(old: object, new: object) -> object:
+    if old is None or new is None:
+        return old or new
+    if isinstance(old, SettledCloud) and isinstance(new, SettledCloud):
+        return replace(
+            new,
+            spaces=_dual_union(old.spaces, new.spaces),
+            subnets={**old.subnets, **new.subnets},
+            gateway=_larger(old.gateway, new.gateway),
+            filters=_filters(old.filters, new.filters),
+            members=tuple(dict.fromkeys((*new.members, *old.members))),
+            hub_tables=_tables(old.hub_tables, new.hub_tables),
+        )
+    if isinstance(old, SettledGateway) and isinstance(new, SettledGateway):
+        uplinks, networks = {**old.uplinks, **new.uplinks}, {**old.networks, **new.networks}
+        return replace(new, uplinks=uplinks, networks=networks, asn=new.asn or old.asn)
+    return new
+
+
+def _filters(
+    old: tuple[FilterRule, ...] | None, new: tuple[FilterRule, ...] | None
+) -> tuple[FilterRule, ...] | None:
+    if old is None or new is None:
+        return new
+    return tuple(dict.fromkeys((*new, *old)))
+
+
+def _larger(
+    old: SettledCloudGateway | None, new: SettledCloudGateway | None
+) -> SettledCloudGateway | None:
+    """The new one, but of a class and with as many instances as both need."""
+    if old is None or new is None:
+        return new or old
+    new = replace(new, asn=new.asn or old.asn)
+    wants = [
+        (len(g.instances), g.demand.tunnels, g.demand.throughput, g.demand.routes)
+        for g in (old, new)
+    ]
+    if wants[0] <= wants[1]:
+        return new
+    more = old.instances[len(new.instances) :]
+    return replace(
+        new,
+        gateway_class=old.gateway_class,
+        demand=old.demand,
+        instances=(*new.instances, *more),
+        zones=(*new.zones, *old.zones[len(new.zones) :]),
+        peers=(*new.peers, *old.peers[len(new.peers) :]) if new.peers else (),
+    )
+
+
+Spaces = Dual[tuple[Prefix, ...]]
+
+
+def _dual_union(old: Spaces, new: Spaces) -> Spaces:
+    def both(bits: int) -> tuple[Prefix, ...] | None:
+        found = tuple(dict.fromkeys((*(new.of(bits) or ()), *(old.of(bits) or ()))))
+        return found or None
+
+    return Dual(both(32), both(128))
+
+
+def _tables(
+    old: tuple[SettledHubTable, ...], new: tuple[SettledHubTable, ...]
+) -> tuple[SettledHubTable, ...]:
+    held = {table.name: table for table in old}
+    for table in new:
+        before = held.get(table.name)
+        users = frozenset() if before is None else before.users
+        learns = frozenset() if before is None else before.learns
+        held[table.name] = replace(table, users=table.users | users, learns=table.learns | learns)
+    return tuple(held.values())

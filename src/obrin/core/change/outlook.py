@@ -1,0 +1,127 @@
+"""What works in a state between two designs, by the same model as a whole design.
+
+Where the model could be wrong for some packets of a flow, since two tunnels treat them differently,
+the flow is taken not to work: that is promised to nobody.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
+
+from obrin.core.change.states import BOTH, NEW, OLD, Between, Done, Flow
+from obrin.core.reach.filters import RuleSet
+from obrin.core.reach.model import ReachModel
+from obrin.core.reach.trace import stopped, there_and_back
+from obrin.core.settled.expected import Expected
+from obrin.core.settled.model import Settled
+from obrin.core.settled.sessions import sessions_of
+
+ONE_SESSION = "one BGP session goes over tunnels of the old and the new design"
+ROUTED_APART = "one end still routes statically into a tunnel that does not come up"
+TRANSLATED_APART = "its tunnels translate differently, so an answer may not fit its question"
+UNPROMISED = frozenset({ONE_SESSION, ROUTED_APART, TRANSLATED_APART})
+_VERSION = re.compile(f" \\(({OLD}|{NEW}|{BOTH})\\)")
+
+
+@dataclass(frozen=True)
+class Outlook:
+    """`works` are the flows that work, with the tunnel or circuit that each takes; `why` says of
+    those that do not."""
+
+    works: Mapping[Flow, str]
+    why: Mapping[Flow, str] = field(default_factory=dict)
+
+
+class Outlooks:
+    """Looked up for many states; those that do the same are looked at once."""
+
+    def __init__(self, between: Between) -> None:
+        self.between = between
+        self._held: dict[object, Outlook] = {}
+
+    def of(self, done: Done) -> Outlook:
+        key = self.between.key_of(done)
+        if key not in self._held:
+            self._held[key] = _look(self.between, done)
+        return self._held[key]
+
+    def lost(self, done: Done) -> list[Flow]:
+        """What must work and does not."""
+        works = self.of(done).works
+        return [f for f in self.between.flows if f.must == "work" and f not in works]
+
+    def opened(self, done: Done) -> list[Flow]:
+        """What must not work, and does."""
+        works = self.of(done).works
+        return [f for f in self.between.flows if f.must == "not" and f in works]
+
+    def wrong(self, done: Done) -> int:
+        """How many flows are not as both designs wish."""
+        return len(self.lost(done)) + len(self.opened(done))
+
+
+def _look(between: Between, done: Done) -> Outlook:
+    settled = between.state(done)
+    model = ReachModel(settled)
+    for place in between.places:
+        model.filter_by(place, RuleSet(between.told(place, done).rules))
+    wishes = {(str(w.source), str(w.destination), w.service): w for w in settled.own_expectations()}
+    apart = dict(_apart(between, settled, done))
+    works: dict[Flow, str] = {}
+    why: dict[Flow, str] = {}
+    for flow in between.flows:
+        found, way = _tried(model, wishes[flow.source, flow.destination, flow.service])
+        ends = flow.source, flow.destination
+        doubts = (apart.get(name) for end in ends for name in (end, end.partition("/")[0]))
+        if not found or flow.must == "work":
+            found = next(filter(None, doubts), found)
+        if found:
+            why[flow] = found
+        else:
+            works[flow] = way
+    return Outlook(works, why)
+
+
+def _apart(between: Between, settled: Settled, done: Done) -> Iterator[tuple[str, str]]:
+    """Sites and networks of which nothing is promised, with the reason."""
+    for link in (*between.before.links.values(), *between.after.links.values()):
+        for session in sessions_of(link):
+            labels = {tunnel.label for tunnel in session.tunnels}
+            if labels & between.moving and len({between.version(n, done) for n in labels}) > 1:
+                yield link.site, ONE_SESSION
+    for label in between.moving:
+        if between.routed_apart(label, done):
+            yield between.site_of(label), ROUTED_APART
+        if between.version(label, done) == BOTH:
+            for network in _seen_otherwise(between, label):
+                yield network, TRANSLATED_APART
+    seen: dict[tuple[str, str, object], set[object]] = {}
+    for bundle in settled.bundles():
+        for part in bundle.exposures:
+            key = bundle.cloud, f"{bundle.site}/{part.network}", part.real
+            seen.setdefault(key, set()).add(part.seen)
+    for (_, network, _), ranges in seen.items():
+        if len(ranges) > 1:
+            yield network, TRANSLATED_APART
+
+
+def _seen_otherwise(between: Between, label: str) -> Iterator[str]:
+    """Networks that the two designs translate differently on a tunnel or circuit."""
+    old, new = (
+        {(part.network, part.real): part.seen for part in s.bundle(s.leg(label)).exposures}
+        for s in (between.before, between.after)
+    )
+    for key, seen in new.items():
+        if old.get(key, seen) != seen:
+            yield f"{between.site_of(label)}/{key[0]}"
+
+
+def _tried(model: ReachModel, wish: Expected) -> tuple[str, str]:
+    """Why a flow does not work, and the way that it takes."""
+    try:
+        there, back = there_and_back(model, wish)
+    except (KeyError, IndexError):
+        return "the network is not there", ""
+    return stopped(there, back), _VERSION.sub("", there.tunnel)

@@ -1,0 +1,376 @@
+"""Every state between two designs: what each place is told, and which tunnels carry.
+
+A step is what one owner does at one place: make ready (the ground and the filter rules of both
+designs), change one end of a tunnel or circuit, and clear away (what only the old design has). A
+state is the set of steps that are done. As a design, for the same model as any other, it has links
+that are on their way from the old to the new: each tunnel is of one or the other, or of what both
+have, or it is left out, since it carries nothing.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, replace
+from functools import cached_property
+from typing import TypeVar
+
+from obrin.core.address.translation import Exposure
+from obrin.core.change.ground import entered, union
+from obrin.core.change.joins import fits, joined, known_as, same_routing
+from obrin.core.change.records import Ground, Told, alike, both_rules, told_of
+from obrin.core.settled.clouds import SettledCloud
+from obrin.core.settled.links import (
+    Bundle,
+    Leg,
+    SettledCircuit,
+    SettledLink,
+    SettledTunnel,
+    legs_of,
+)
+from obrin.core.settled.model import Settled
+from obrin.core.settled.sites import SettledGateway, SettledSite
+
+READY, LEG, CLEAR = "make ready", "change", "clear away"
+B = TypeVar("B", SettledLink, SettledCircuit)
+OLD, NEW, BOTH, NONE = "old", "new", "both", "none"
+"""Of which design a tunnel is: BOTH is on its way and carries what both have, NONE nothing."""
+
+
+@dataclass(frozen=True, slots=True, order=True)
+class Step:
+    """`leg` is the label of a tunnel or circuit, of a step that changes one end of it."""
+
+    kind: str
+    place: str
+    leg: str = ""
+
+    @property
+    def name(self) -> str:
+        """Its own, from run to run."""
+        return f"{self.place}/{self.kind.replace(' ', '-')}{'/' + self.leg if self.leg else ''}"
+
+
+Done = frozenset[Step]
+End = tuple[str, dict[str, Told]]
+"""A place, and the design by which it has an end of something: what that tells all places."""
+
+
+@dataclass(frozen=True, slots=True)
+class Flow:
+    """Something that must work, or must not, in both designs."""
+
+    source: str
+    destination: str
+    service: str
+    must: str
+
+    @property
+    def words(self) -> str:
+        return f"{self.source} > {self.destination} {self.service}"
+
+
+class Between:
+    """Two designs and everything between them."""
+
+    def __init__(self, before: Settled, after: Settled) -> None:
+        self.before, self.after = before, after
+
+    @cached_property
+    def places(self) -> list[str]:
+        """Clouds first, then gateways, each in the order of the designs."""
+        found = [*self.after.clouds, *self.before.clouds]
+        found += [*self.after.gateways, *self.before.gateways]
+        return list(dict.fromkeys(found))
+
+    @cached_property
+    def old(self) -> dict[str, Told]:
+        return {place: told_of(self.before, place) for place in self.places}
+
+    @cached_property
+    def new(self) -> dict[str, Told]:
+        return {place: told_of(self.after, place) for place in self.places}
+
+    @cached_property
+    def steps(self) -> list[Step]:
+        """All that is to be done, in no order."""
+        found: list[Step] = []
+        for place in self.places:
+            old, new = self.old[place], self.new[place]
+            both = self._both(place)
+            if both != self._grounds(self.before, place, old) or self._adds_rules(place):
+                found.append(Step(READY, place))
+            for leg in dict.fromkeys((*new.legs, *old.legs)):
+                if old.legs.get(leg) != new.legs.get(leg):
+                    found.append(Step(LEG, place, leg))
+            if both != self._grounds(self.after, place, new) or self._drops_rules(place):
+                found.append(Step(CLEAR, place))
+        return found
+
+    def _adds_rules(self, place: str) -> bool:
+        old, new = self.old[place].rules, self.new[place].rules
+        return not alike(both_rules(old, new), old)
+
+    def _drops_rules(self, place: str) -> bool:
+        old, new = self.old[place].rules, self.new[place].rules
+        return not alike(both_rules(old, new), new)
+
+    def renumbers(self, place: str) -> bool:
+        """Whether its speaker gets another AS number."""
+        old, new = self.old[place].ground.speaker, self.new[place].ground.speaker
+        return old is not None and new is not None and old[0] != new[0]
+
+    # What is told
+
+    def told(self, place: str, done: Done) -> Told:
+        """What a place is told in a state."""
+        old, new = self.old[place], self.new[place]
+        rules = {OLD: old.rules, BOTH: both_rules(old.rules, new.rules), NEW: new.rules}[
+            self._phase(place, done)
+        ]
+        legs = {}
+        for leg in dict.fromkeys((*new.legs, *old.legs)):
+            record = self._of(place, leg, done)[place].legs.get(leg)
+            if record is not None:
+                legs[leg] = record
+        return Told(ground=self._ground_now(place, done), rules=rules, legs=legs)
+
+    def _of(self, place: str, leg: str, done: Done) -> dict[str, Told]:
+        """The design by which a place has one end of a leg; the new one where it is the same."""
+        changed = self.old[place].legs.get(leg) != self.new[place].legs.get(leg)
+        return self.old if changed and Step(LEG, place, leg) not in done else self.new
+
+    def _ground_now(self, place: str, done: Done) -> Ground:
+        old, new = self.old[place].ground, self.new[place].ground
+        return {OLD: old, BOTH: new.with_old(old), NEW: new}[self._phase(place, done)]
+
+    @cached_property
+    def _grounded(self) -> dict[str, frozenset[str]]:
+        """What is to be done at a place beside its tunnels."""
+        found: dict[str, set[str]] = {}
+        for step in self.steps:
+            if step.kind != LEG:
+                found.setdefault(step.place, set()).add(step.kind)
+        return {place: frozenset(kinds) for place, kinds in found.items()}
+
+    @cached_property
+    def moving(self) -> frozenset[str]:
+        """Labels of tunnels and circuits that change."""
+        return frozenset(step.leg for step in self.steps if step.kind == LEG)
+
+    def _phase(self, place: str, done: Done) -> str:
+        here = self._grounded.get(place, frozenset())
+        if all(Step(kind, place) in done for kind in here):
+            return NEW
+        return OLD if READY in here and Step(READY, place) not in done else BOTH
+
+    # The ground in the model
+
+    def _both(self, place: str) -> tuple[object, object]:
+        old, new = self._ground(self.before, place), self._ground(self.after, place)
+        ground = self.new[place].ground.with_old(self.old[place].ground)
+        return entered(union(old, new)), ground
+
+    def _grounds(self, settled: Settled, place: str, told: Told) -> tuple[object, object]:
+        return entered(self._ground(settled, place)), told.ground
+
+    @staticmethod
+    def _ground(settled: Settled, place: str) -> object:
+        return settled.clouds.get(place) or settled.gateways.get(place)
+
+    def state(self, done: Done) -> Settled:
+        """A design that does what the state does, for the model: a link on its way is several."""
+        clouds: dict[str, SettledCloud] = {}
+        gateways: dict[str, SettledGateway] = {}
+        for place in self.places:
+            old, new = self._ground(self.before, place), self._ground(self.after, place)
+            phase = self._phase(place, done)
+            ground = {OLD: old, NEW: new, BOTH: union(old, new)}[phase]
+            if isinstance(ground, SettledCloud):
+                clouds[place] = ground
+            elif isinstance(ground, SettledGateway):
+                gateways[place] = ground
+        links, circuits = self._bundles(done, gateways, clouds)
+        sites = self._sites(gateways, [*circuits.values(), *links.values()])
+        wishes = [*self.after.expectations, *self.before.expectations]
+        return replace(
+            self.after,
+            sites=sites,
+            gateways={n: g for n, g in gateways.items() if g.site in sites},
+            clouds=clouds,
+            links=links,
+            circuits=circuits,
+            expectations=tuple(dict.fromkeys(wishes)),
+        )
+
+    def grounds(self, done: Done) -> Settled:
+        """What stands there in a state, with the links and circuits of either design."""
+        state = self.state(done)
+        places = {*state.gateways, *state.clouds}
+
+        def stands(bundle: Bundle) -> bool:
+            return {bundle.cloud, *(leg.gateway for leg in legs_of(bundle))} <= places
+
+        links = {**self.before.links, **self.after.links}
+        circuits = {**self.before.circuits, **self.after.circuits}
+        return replace(
+            state,
+            links={name: link for name, link in links.items() if stands(link)},
+            circuits={name: circuit for name, circuit in circuits.items() if stands(circuit)},
+        )
+
+    def _sites(
+        self, gateways: Mapping[str, SettledGateway], bundles: Iterable[Bundle]
+    ) -> dict[str, SettledSite]:
+        """Those that have a gateway, with the networks of these."""
+        made: dict[str, SettledSite] = {}
+        ways: dict[str, list[str]] = {}
+        for bundle in bundles:
+            ways.setdefault(bundle.site, []).append(bundle.name)
+        for name in dict.fromkeys((*self.after.sites, *self.before.sites)):
+            mine = [g for g in gateways.values() if g.site == name]
+            if not mine:
+                continue
+            usual = self.after.sites.get(name) or self.before.sites[name]
+            networks = {n: net for g in mine for n, net in g.networks.items()}
+            made[name] = replace(
+                usual,
+                networks=networks or usual.networks,
+                gateways=tuple(g.name for g in mine),
+                ways=tuple(ways.get(name, ())),
+            )
+        return made
+
+    def _bundles(
+        self,
+        done: Done,
+        gateways: Mapping[str, SettledGateway],
+        clouds: Mapping[str, SettledCloud],
+    ) -> tuple[dict[str, SettledLink], dict[str, SettledCircuit]]:
+        parts: dict[tuple[str, str], list[SettledTunnel]] = {}
+        circuits: dict[str, SettledCircuit] = {}
+        for label in self.legs:
+            version = self.version(label, done)
+            leg = self._leg(label, version)
+            if leg is None or leg.gateway not in gateways or leg.cloud not in clouds:
+                continue
+            if isinstance(leg, SettledCircuit):
+                circuits[leg.name] = leg
+            else:
+                parts.setdefault((leg.link, version), []).append(leg)
+        links = {}
+        for (name, version), tunnels in parts.items():
+            link = self._link(name, version)
+            alone = sum(1 for other, _ in parts if other == name) == 1
+            called = name if alone else f"{name} ({version})"
+            links[called] = replace(
+                link, name=called, tunnels=tuple(replace(t, link=called) for t in tunnels)
+            )
+        return links, circuits
+
+    @cached_property
+    def legs(self) -> list[str]:
+        """Labels of all tunnels and circuits of both designs."""
+        return list(dict.fromkeys(leg.label for s in (self.after, self.before) for leg in s.legs()))
+
+    def version(self, label: str, done: Done) -> str:
+        """Of which design a tunnel or circuit is, as it is told at both ends."""
+        if label not in self.moving:
+            return NEW
+        gateways, clouds = self._ends_of(label)
+        here, there = self._end(label, gateways, done), self._end(label, clouds, done)
+        if here is None or there is None or not self._work_together(label, here, there, done):
+            return NONE
+        if here[1] is there[1]:
+            return NEW if here[1] is self.new else OLD
+        return BOTH
+
+    def _end(self, label: str, places: Iterable[str], done: Done) -> End | None:
+        """The one place that has an end of it now; None where none has, or two have."""
+        sides = ((place, self._of(place, label, done)) for place in places)
+        found = [(place, side) for place, side in sides if label in side[place].legs]
+        return found[0] if len(found) == 1 else None
+
+    def _work_together(self, label: str, here: End, there: End, done: Done) -> bool:
+        (gateway, mine), (cloud, theirs) = here, there
+        has, other = mine[gateway].legs[label], theirs[cloud].legs[label]
+        meant = theirs[gateway].legs.get(label)
+        speakers = (self._ground_now(place, done).speaker for place in (gateway, cloud))
+        as_known = all(map(known_as, speakers, (other, has)))
+        return as_known and meant is not None and fits(has, meant, other)
+
+    def holders(self, label: str, done: Done) -> list[str]:
+        """The places that have an end of a tunnel or circuit in a state."""
+        places = (p for part in self._ends_of(label) for p in part)
+        return [p for p in places if label in self._of(p, label, done)[p].legs]
+
+    def _ends_of(self, label: str) -> tuple[list[str], list[str]]:
+        """The gateways and the clouds that have an end of it in either design."""
+        legs = [
+            s.index.by_label[label] for s in (self.before, self.after) if label in s.index.by_label
+        ]
+        return list(dict.fromkeys(x.gateway for x in legs)), list(
+            dict.fromkeys(x.cloud for x in legs)
+        )
+
+    def _leg(self, label: str, version: str) -> Leg | None:
+        if version == NONE:
+            return None
+        old, new = (s.index.by_label.get(label) for s in (self.before, self.after))
+        if version == BOTH and isinstance(old, SettledCircuit) and isinstance(new, SettledCircuit):
+            return _narrowed(new, old)
+        return old if version == OLD else new or old
+
+    def _link(self, name: str, version: str) -> SettledLink:
+        old, new = self.before.links.get(name), self.after.links.get(name)
+        if version == OLD and old is not None:
+            return old
+        if version == BOTH and old is not None and new is not None:
+            return _narrowed(new, old)
+        return new or self.before.links[name]
+
+    @cached_property
+    def flows(self) -> list[Flow]:
+        """What both designs say of the same networks, in both the same."""
+        mine, other = (
+            {(str(w.source), str(w.destination), w.service): w.must for w in s.own_expectations()}
+            for s in (self.after, self.before)
+        )
+        return [Flow(*key, must) for key, must in mine.items() if other.get(key) == must]
+
+    def routed_apart(self, label: str, done: Done) -> bool:
+        """Whether one end routes into it statically, and the other neither does nor hears it: the
+        static route may stay for ever."""
+        gateways, clouds = self._ends_of(label)
+        here, there = self._end(label, gateways, done), self._end(label, clouds, done)
+        if here is None or there is None or here[1] is there[1]:
+            return False
+        (gateway, mine), (cloud, theirs) = here, there
+        has, meant = mine[gateway].legs[label], theirs[gateway].legs.get(label)
+        if meant is None or same_routing(has, meant):
+            return False
+        return not joined(has, meant, theirs[cloud].legs[label])
+
+    def site_of(self, label: str) -> str:
+        """The site that a tunnel or circuit is of."""
+        held = (s for s in (self.after, self.before) if label in s.index.by_label)
+        settled = next(held)
+        return settled.gateways[settled.index.by_label[label].gateway].site
+
+    def key_of(self, done: Done) -> object:
+        """The same for states that do the same."""
+        versions = tuple(self.version(label, done) for label in self.legs)
+        halves = tuple(self.routed_apart(label, done) for label in sorted(self.moving))
+        return versions, halves, tuple(self._phase(place, done) for place in self.places)
+
+
+def _narrowed(new: B, old: Bundle) -> B:
+    """What both ends have in common while one has the old and one the new."""
+    return replace(
+        new,
+        exposures=_common(new.exposures, old.exposures),
+        cloud_exposures=_common(new.cloud_exposures, old.cloud_exposures),
+    )
+
+
+def _common(one: tuple[Exposure, ...], other: tuple[Exposure, ...]) -> tuple[Exposure, ...]:
+    return tuple(part for part in one if part in other)

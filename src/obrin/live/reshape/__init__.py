@@ -1,0 +1,1 @@
+"""A change carried out step by step at the real ends."""

@@ -1,0 +1,204 @@
+"""Carrying a change out: journal first, act second, verify third, at every step.
+
+The record says which steps are done and which was begun. A step that was begun is done again:
+drivers find done what is done. Going back does the same steps the other way, in the other order.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import threading
+import time
+from collections.abc import Sequence
+from contextlib import closing
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from obrin.core.change.order import best_order
+from obrin.core.change.outlook import UNPROMISED, Outlooks
+from obrin.core.change.states import CLEAR, READY, Between, Done, Step
+from obrin.core.errors import ObrinError, OutsideError
+from obrin.core.handover.secrets import Secrets
+from obrin.core.settled.expected import Expected
+from obrin.core.settled.model import Settled
+from obrin.live.connect.journal import Journal
+from obrin.live.drivers.protocol import Ends, Progress, Report
+from obrin.live.files import private_folder, write_whole
+from obrin.live.observe.probe import probe_one
+from obrin.live.packs import handed_over
+from obrin.live.project import Project
+from obrin.live.reshape.built import keep_built
+from obrin.live.reshape.work import cloud_work, gateway_work
+
+SETTLING = 30.0
+"""Seconds that a state has to become what it is said to be."""
+LOOK_EVERY = 0.5
+_OTHER_WAY = {READY: CLEAR, CLEAR: READY}
+
+
+@dataclass(slots=True)
+class Record:
+    """`order` are all steps by name, `done` those that are done in that order, `begun` one that may
+    be. `change` tells of which change it is."""
+
+    change: str
+    order: list[str]
+    done: list[str] = field(default_factory=list)
+    begun: str = ""
+
+    def write(self, path: Path) -> None:
+        data = {"change": self.change, "order": self.order, "done": self.done, "begun": self.begun}
+        write_whole(path, json.dumps(data, indent=1) + "\n", 0o600, durable=True)
+
+
+def record_path(project: Project) -> Path:
+    return project.own_folder / f"reshape-{project.design_path.stem}.json"
+
+
+def read_record(project: Project) -> Record | None:
+    """None where no change is under way. Raises ObrinError for a damaged one."""
+    path = record_path(project)
+    try:
+        data = json.loads(path.read_text(encoding="utf-8"))
+        order, done = ([str(name) for name in data[key]] for key in ("order", "done"))
+        return Record(str(data["change"]), order, done, str(data["begun"]))
+    except FileNotFoundError:
+        return None
+    except (OSError, ValueError, KeyError, TypeError) as error:
+        raise ObrinError(
+            f"{path} cannot be read: {error}. Restore it, or remove it and run 'obrin connect'"
+        ) from None
+
+
+def change_of(between: Between, order: Sequence[Step]) -> str:
+    """The same for the same change."""
+    told = [(s.name, repr(between.old[s.place]), repr(between.new[s.place])) for s in order]
+    return hashlib.sha256(repr(sorted(told)).encode()).hexdigest()[:24]
+
+
+def under_way(project: Project, looks: Outlooks) -> tuple[Record, list[Step]]:
+    """Where a change stands, begun or not, and its steps in order. Raises ObrinError where another
+    one is under way."""
+    order = best_order(looks)
+    change = change_of(looks.between, order)
+    record = read_record(project)
+    if record is None:
+        return Record(change, [step.name for step in order]), order
+    if record.change != change:
+        raise ObrinError(
+            f"another change is under way, {len(record.done)} of {len(record.order)} steps are "
+            "done. Bring the design back to what it was then, and go on or back with it"
+        )
+    by_name = {step.name: step for step in order}
+    return record, [by_name[name] for name in record.order]
+
+
+@dataclass(frozen=True, slots=True)
+class Carrying:
+    """What carrying out needs."""
+
+    project: Project
+    ends: Ends
+    secrets: Secrets
+    report: Report
+    settling: float = SETTLING
+
+
+def carry_on(carrying: Carrying, looks: Outlooks, record: Record, order: Sequence[Step]) -> None:
+    """Every step that is left. Raises OutsideError for one that fails, or after which something is
+    not as said: it stops there, and can go on or back."""
+    private_folder(carrying.project.own_folder)
+    done: Done = frozenset(step for step in order if step.name in record.done)
+    for step in (s for s in order if s.name not in record.done):
+        record.begun = step.name
+        record.write(record_path(carrying.project))
+        done |= {step}
+        _do(carrying, looks.between, step, done)
+        _check(carrying, looks, step, done)
+        record.done.append(step.name)
+        record.begun = ""
+        record.write(record_path(carrying.project))
+    handed_over(carrying.project, looks.between.after)
+    keep_built(carrying.project)
+    record_path(carrying.project).unlink(missing_ok=True)
+
+
+def go_back(carrying: Carrying, looks: Outlooks, record: Record, order: Sequence[Step]) -> None:
+    """Undo what is done, the last first. Raises OutsideError likewise."""
+    back = Outlooks(Between(looks.between.after, looks.between.before))
+    touched = [s for s in order if s.name in (*record.done, record.begun)]
+    done: Done = frozenset(_other_way(s) for s in order if s not in touched)
+    for step in reversed(touched):
+        undone = _other_way(step)
+        record.begun = step.name
+        record.write(record_path(carrying.project))
+        done |= {undone}
+        _do(carrying, back.between, undone, done)
+        _check(carrying, back, undone, done)
+        record.done = [name for name in record.done if name != step.name]
+        record.begun = ""
+        record.write(record_path(carrying.project))
+    record_path(carrying.project).unlink(missing_ok=True)
+
+
+def _other_way(step: Step) -> Step:
+    return Step(_OTHER_WAY.get(step.kind, step.kind), step.place, step.leg)
+
+
+def _do(carrying: Carrying, between: Between, step: Step, done: Done) -> None:
+    ends, report = carrying.ends, carrying.report
+    report(Progress(step.name, "begun"))
+    if step.place in ends.clouds:
+        driver = ends.clouds[step.place]
+        work = cloud_work(between, step, done, driver, carrying.secrets)
+        with closing(Journal(carrying.project.journal_path)) as journal:
+            for made in work.make:
+                journal.note_made(made.name, carrying.project.design_path.stem)
+                driver.do(made, report, threading.Event())
+            for name in work.remove:
+                driver.remove(name, report)
+                journal.removed(name)
+    elif step.place in ends.gateways:
+        gateway = ends.gateways[step.place]
+        gateway.hand_over(*gateway_work(between, step.place, done, carrying.secrets))
+    else:
+        raise OutsideError(f"{step.place} has no endpoint: nobody can be told this step")
+    report(Progress(step.name, "done", "done"))
+
+
+def _check(carrying: Carrying, looks: Outlooks, step: Step, done: Done) -> None:
+    """Ask until everything is as it is said to be after this step."""
+    until = time.monotonic() + carrying.settling
+    while True:
+        odd = _odd(carrying, looks, done)
+        if not odd:
+            return
+        if time.monotonic() > until:
+            raise OutsideError(
+                f"{step.name}: after it, {odd[0]}. It stops here: mend that and run it again, or "
+                "give --back"
+            )
+        time.sleep(LOOK_EVERY)
+
+
+def _odd(carrying: Carrying, looks: Outlooks, done: Done) -> list[str]:
+    outlook, settled = looks.of(done), looks.between.state(done)
+    wishes = {(str(w.source), str(w.destination), w.service): w for w in settled.own_expectations()}
+    found = []
+    for flow in looks.between.flows:
+        said = flow in outlook.works
+        if outlook.why.get(flow) in UNPROMISED:
+            continue
+        seen = _answered(
+            carrying.ends, settled, wishes[flow.source, flow.destination, flow.service]
+        )
+        if seen is not None and seen is not said:
+            found.append(f"{flow.words} {'does not work' if said else 'works, and should not yet'}")
+    return found
+
+
+def _answered(ends: Ends, settled: Settled, wish: Expected) -> bool | None:
+    """None where nobody there can be asked."""
+    outcome = probe_one(settled, ends, wish)
+    return None if outcome.problem else outcome.seen == "answered"

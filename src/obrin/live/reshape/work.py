@@ -1,0 +1,103 @@
+"""What a step of a change is for the drivers: things to be made at a cloud and taken away, or what
+a gateway is told from then on."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from obrin.core.change.records import put_together
+from obrin.core.change.states import CLEAR, LEG, Between, Done, Step
+from obrin.core.handover.secrets import Secrets, key_data
+from obrin.core.handover.standard.device import encode
+from obrin.core.settled.model import Settled
+from obrin.live.drivers.protocol import CloudDriver, CloudStep
+
+Json = dict[str, Any]
+
+
+@dataclass(frozen=True, slots=True)
+class CloudWork:
+    """`make` in the order of their needs, `remove` likewise."""
+
+    make: tuple[CloudStep, ...]
+    remove: tuple[str, ...]
+
+
+def cloud_work(
+    between: Between, step: Step, done: Done, driver: CloudDriver, secrets: Secrets
+) -> CloudWork:
+    """`done` has the step in it. Raises ObrinError for what that kind of cloud cannot have."""
+    cloud = step.place
+    old, new = (_steps(s, cloud, driver, secrets) for s in (between.before, between.after))
+    if step.kind == LEG:
+        make = [s for s in new.values() if step.leg in s.legs]
+        gone = [s for s in old.values() if step.leg in s.legs and s.name not in new]
+        left = {leg for leg in between.legs if cloud in between.holders(leg, done)}
+        gone = [s for s in gone if not s.legs & left]
+        return CloudWork(tuple(_in_order(make)), _backwards(gone))
+    if step.kind == CLEAR:
+        make = [s for s in new.values() if not s.legs]
+        gone = [s for s in old.values() if not s.legs and s.name not in new]
+        return CloudWork(tuple(_in_order(make)), _backwards(gone))
+    state = between.grounds(done)
+    both = _steps(state, cloud, driver, secrets) if cloud in state.clouds else {}
+    ground = {**new, **both}
+    make = [s for s in ground.values() if not s.legs]
+    told = between.told(cloud, done).rules
+    filtered = driver.filtered(state, cloud, told) if cloud in state.clouds else None
+    if filtered is not None:
+        make = [*(s for s in make if s.name != filtered.name), filtered]
+    return CloudWork(tuple(_in_order(make)), ())
+
+
+def _steps(
+    settled: Settled, cloud: str, driver: CloudDriver, secrets: Secrets
+) -> dict[str, CloudStep]:
+    if cloud not in settled.clouds:
+        return {}
+    return {step.name: step for step in driver.steps(settled, [cloud], secrets)}
+
+
+def _in_order(steps: list[CloudStep]) -> list[CloudStep]:
+    """What others need comes first; needs that stand already are none."""
+    left, made = {step.name: step for step in steps}, list[CloudStep]()
+    while left:
+        ready = [s for s in left.values() if not s.needs & left.keys()] or list(left.values())
+        for step in ready:
+            made.append(left.pop(step.name))
+    return made
+
+
+def _backwards(steps: list[CloudStep]) -> tuple[str, ...]:
+    """Names of what is to go, what needs others first."""
+    return tuple(step.name for step in reversed(_in_order(steps)))
+
+
+def gateway_work(between: Between, place: str, done: Done, secrets: Secrets) -> tuple[Json, Json]:
+    """The data and the keys that a site's gateway has in a state."""
+    config = put_together(between.told(place, done))
+    return encode(config), _keys(between, place, secrets)
+
+
+def _keys(between: Between, place: str, secrets: Secrets) -> Json:
+    """Those of both designs: whatever it is told, the keys for it are there."""
+    both = [
+        key_data(settled, place, secrets)["obrin-keys:keys"]
+        for settled in (between.before, between.after)
+        if place in settled.gateways and place not in secrets.barred
+    ]
+    made: Json = {}
+    for data in both:
+        for name, value in data.items():
+            made[name] = _joined(made.get(name, []), value) if isinstance(value, list) else value
+    return {"obrin-keys:keys": made}
+
+
+def _joined(one: list[Json], other: list[Json]) -> list[Json]:
+    """Entries by what they are of."""
+    held: dict[str, Mapping[str, Any]] = {}
+    for entry in (*one, *other):
+        held[str(entry.get("tunnel", entry.get("neighbor")))] = entry
+    return [dict(entry) for entry in held.values()]

@@ -1,0 +1,204 @@
+"""From one design to another: records apart and together, states, and the order of steps."""
+
+from __future__ import annotations
+
+import itertools
+import random
+
+import pytest
+import yaml
+
+from obrin.core.change.order import STEP_SECONDS, best_order, cost_of
+from obrin.core.change.outlook import ROUTED_APART, TRANSLATED_APART, Outlooks
+from obrin.core.change.plan import CHANGED, make_plan
+from obrin.core.change.records import both_rules, put_together, taken_apart, told_of
+from obrin.core.change.runbook import runbooks
+from obrin.core.change.states import BOTH, CLEAR, LEG, NEW, NONE, OLD, READY, Between, Step
+from obrin.core.handover.configured import device_config
+from obrin.core.handover.pack import gateways_of
+from obrin.core.handover.standard.device import encode
+from tests.doubles import settled_of, swap
+from tests.live.buildable import Drawn
+from tests.live.changes import both_settled, mutated
+
+A = settled_of()
+STATIC = swap(("bgp: {hold: 6 s}", "routing: static"))
+ONE = swap(("      b: {gateway: quay-gw, uplink: radio, instance: 2}\n", ""))
+
+
+def in_order(data: object) -> object:
+    """Lists by their text, since their order says nothing here."""
+    if isinstance(data, dict):
+        return {key: in_order(value) for key, value in data.items() if key not in ("index", "id")}
+    if isinstance(data, list):
+        return sorted((in_order(value) for value in data), key=repr)
+    return data
+
+
+@pytest.mark.parametrize("seed", range(40))
+def test_what_is_taken_apart_is_put_together_the_same(seed: int) -> None:
+    settled = settled_of(Drawn(seed).text)
+    for place in gateways_of(settled):
+        config = device_config(settled, place)
+        assert in_order(encode(put_together(taken_apart(config)))) == in_order(encode(config))
+
+
+def test_two_lists_of_rules_are_one_with_names_of_its_own() -> None:
+    old, new = (
+        told_of(A, "quay-gw").rules,
+        told_of(settled_of(swap(("tcp/443", "tcp/636"))), "quay-gw").rules,
+    )
+    both = both_rules(old, new)
+    assert len({rule.name for rule in both}) == len(both)
+    assert {str(rule.flow) for rule in both} >= {"tcp/443", "tcp/636", "icmp"}
+    assert both_rules(new, new) == new
+
+
+def test_nothing_is_done_where_nothing_is_entered() -> None:
+    assert Between(A, A).steps == []
+    assert make_plan(A, settled_of(swap(("name: test", "name: other")))).steps == ()
+
+
+def test_a_tunnel_on_its_way_carries_nothing_or_what_both_have() -> None:
+    between = Between(A, settled_of(STATIC))
+    cloud, site = Step(LEG, "apps", "quay-apps/a"), Step(LEG, "quay-gw", "quay-apps/a")
+    versions = [
+        between.version("quay-apps/a", frozenset(d)) for d in ((), (cloud,), (site,), (cloud, site))
+    ]
+    assert versions == [OLD, NONE, NONE, NEW]
+    wider = Between(A, settled_of(swap(("networks: [desks]", "networks: [desks, guests]"))))
+    assert wider.version("quay-apps/a", frozenset({cloud})) == BOTH
+    exposures = wider.state(frozenset({cloud})).links["quay-apps (both)"].exposures
+    assert {part.network for part in exposures} == {"desks"}
+
+
+def kinds(before: str, after: str) -> list[tuple[str, str]]:
+    plan = make_plan(*both_settled(before, after))
+    assert not plan.loses
+    return [(p.step.kind, p.step.place) for p in plan.steps]
+
+
+def test_what_is_new_comes_before_it_is_used_and_what_is_old_goes_after() -> None:
+    more = swap(("subnets: {web: {hosts: 100}}", "subnets: {web: {hosts: 100}, more: {hosts: 9}}"))
+    assert kinds(swap(), more) == [(READY, "apps")]
+    assert kinds(more, swap()) == [(CLEAR, "apps")]
+    service = swap(("tcp/443, must: work}", "tcp/636, must: work}"))
+    assert kinds(swap(), service) == [
+        (READY, "apps"), (READY, "quay-gw"), (CLEAR, "quay-gw"), (CLEAR, "apps"),
+    ]  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("before", "after", "lost"),
+    [
+        (swap(), STATIC, False),
+        (STATIC, swap(), False),
+        (swap(), ONE, False),
+        (ONE, swap(), False),
+        (ONE, swap(("bgp: {hold: 6 s}", "routing: static"), text=ONE), True),
+        (
+            swap(),
+            swap(
+                ("networks: [desks]\n", "networks: [desks]\n    seen-as: {desks: 10.99.0.0/22}\n")
+            ),
+            True,
+        ),
+        (swap(), swap(("networks: [desks]\n", "networks: [desks]\n    suite: common\n")), False),
+        (
+            ONE,
+            swap(("networks: [desks]\n", "networks: [desks]\n    suite: common\n"), text=ONE),
+            True,
+        ),
+        (swap(), swap(("      quay-gw:\n", "      quay-gw:\n        as: 65010\n")), False),
+    ],
+)
+def test_with_a_second_tunnel_nothing_is_lost_but_where_it_cannot_be_helped(
+    before, after, lost
+) -> None:
+    plan = make_plan(*both_settled(before, after))
+    assert plan.loses is lost
+    assert plan.steps[-1].lost == ()
+
+
+def test_reasons_for_which_nothing_is_promised() -> None:
+    both = swap(("bgp: {hold: 6 s}", "routing: static\n    suite: common"))
+    reasons = {why for p in make_plan(*both_settled(swap(), both)).steps for _, why in p.lost}
+    assert reasons == {ROUTED_APART}
+    seen = swap(("networks: [desks]\n", "networks: [desks]\n    seen-as: {desks: 10.99.0.0/22}\n"))
+    reasons = {why for p in make_plan(*both_settled(swap(), seen)).steps for _, why in p.lost}
+    assert TRANSLATED_APART in reasons
+
+
+def pairs(seeds: range) -> list[Outlooks]:
+    found = []
+    for seed in seeds:
+        drawn = Drawn(seed)
+        other, _ = mutated(drawn.data, random.Random(seed))
+        found.append(
+            Outlooks(Between(*both_settled(drawn.text, yaml.safe_dump(other, sort_keys=False))))
+        )
+    return found
+
+
+def least(looks: Outlooks) -> float:
+    """Over all orders of all steps, ends of a tunnel apart too: the least that any loses. Of a set
+    of steps it matters how it came about only by what was lost on the way."""
+    steps = looks.between.steps
+    best = {frozenset(): 0.0}
+    for _ in steps:
+        now: dict[frozenset, float] = {}
+        for done, lost in best.items():
+            for step in steps:
+                if step in done:
+                    continue
+                have = done | {step}
+                more = STEP_SECONDS * looks.wrong(have) if len(have) < len(steps) else 0.0
+                now[have] = min(now.get(have, float("inf")), lost + more)
+        best = now
+    return next(iter(best.values()))
+
+
+def test_no_order_of_all_steps_loses_less() -> None:
+    tried = 0
+    for looks in pairs(range(60)):
+        if 2 <= len(looks.between.steps) <= 9:
+            tried += 1
+            assert cost_of(looks, best_order(looks)).lost == least(looks)
+    assert tried > 25
+
+
+def test_the_least_is_that_of_every_permutation() -> None:
+    looks = Outlooks(Between(*both_settled(ONE, swap(("bgp: {hold: 6 s}", "routing: static")))))
+    orders = itertools.permutations(looks.between.steps)
+    assert len(looks.between.steps) <= 7
+    assert min(cost_of(looks, order).lost for order in orders) == least(looks)
+
+
+def test_a_plan_is_the_same_every_time_and_a_runbook_has_every_value() -> None:
+    before, after = both_settled(swap(), STATIC)
+    plan, again = make_plan(before, after), make_plan(before, after)
+    assert plan == again
+    books = runbooks(plan)
+    assert set(books) == {"cloud-apps.md", "site-quay.md"}
+    values = [line for p in plan.steps if p.owner == "site quay" for line in p.lines]
+    assert len(values) > 10
+    for line in values:
+        assert line.row in books["site-quay.md"]
+        assert line.words
+    assert any(line.what == CHANGED for line in values)
+    lossy = runbooks(
+        make_plan(*both_settled(ONE, swap(("bgp: {hold: 6 s}", "routing: static"), text=ONE)))
+    )
+    assert "Lost from here until step 2" in lossy["cloud-apps.md"]
+
+
+def test_a_gateway_of_a_cloud_that_goes_gives_its_addresses_back() -> None:
+    two = swap(
+        ("clouds:\n", "clouds:\n  other:\n    subnets: {db: {hosts: 9}}\n"),
+        ("expectations:\n", "  quay-other:\n    site: quay\n    cloud: other\n    networks: [desks]\n    tunnels:\n"
+         "      c: {gateway: quay-gw, uplink: fibre, instance: 1}\nexpectations:\n"),
+    )  # fmt: skip
+    plan = make_plan(*both_settled(two, swap()))
+    assert not plan.loses
+    assert [p.step.place for p in plan.steps if p.for_good] == ["other"]
+    assert [p.step.place for p in plan.steps][-1] == "other"
