@@ -13,6 +13,7 @@ from pathlib import Path
 import pytest
 import yaml
 
+from obrin.core.change.groups import Groups
 from obrin.core.change.order import best_order
 from tests.cli.program import PROGRAM, Folder
 from tests.doubles import DESIGN, swap
@@ -27,7 +28,7 @@ def odd(seed: int) -> list[str]:
     other, what = mutated(drawn.data, random.Random(seed))
     changed = Reshaped(*both_settled(drawn.text, yaml.safe_dump(other, sort_keys=False)))
     found = [f"{seed} {what} before it: {text}" for text in changed.differences()]
-    for step in best_order(changed.looks):
+    for step in best_order(Groups(changed.between.before, changed.between.after)):
         if step not in changed.done:
             changed.do(step)
             found += [f"{seed} {what} {step.name}: {text}" for text in changed.differences()]

@@ -123,14 +123,15 @@ def _carry(
     from dataclasses import replace
 
     from obrin.cli.connect import ProgressLines
+    from obrin.core.change.groups import Groups
     from obrin.core.change.outlook import Outlooks
-    from obrin.core.change.states import READY, Between
+    from obrin.core.change.states import READY
     from obrin.live.drivers.registry import open_ends
     from obrin.live.reshape.run import Carrying, carry_on, go_back, under_way
 
-    between = Between(before, after)
-    looks = Outlooks(between)
-    record, order = under_way(project, looks)
+    groups = Groups(before, after)
+    between, looks = groups.between, Outlooks(groups.between)
+    record, order = under_way(project, groups)
     if back and not (record.done or record.begun):
         raise ObrinError("no step is done: there is nothing to go back from")
     if not order:

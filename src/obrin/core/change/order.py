@@ -12,9 +12,10 @@ costs what traffic loses while it goes over to another tunnel.
 from __future__ import annotations
 
 import heapq
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
+from obrin.core.change.groups import Groups
 from obrin.core.change.outlook import Outlooks
 from obrin.core.change.states import CLEAR, LEG, READY, Done, Step
 
@@ -22,6 +23,7 @@ STEP_SECONDS = 60.0
 """What one step is taken to last, for choosing; by hand or by a cloud, it is minutes."""
 MOVE_SECONDS = 0.01
 """Of a flow that goes over to another tunnel, for choosing between orders that lose nothing."""
+KINDS = READY, LEG, CLEAR
 MOST_EXACT = 12
 """Steps of a group that are searched whole: 4096 sets."""
 
@@ -38,32 +40,51 @@ class Cost:
         return self.lost + self.moved * MOVE_SECONDS
 
 
-def best_order(looks: Outlooks) -> list[Step]:
+def best_order(groups: Groups) -> list[Step]:
     """All steps, in order."""
-    steps, groups = looks.between.steps, list(_groups(looks))
+    steps = groups.between.steps
+    if len(groups.all) <= 1:
+        return [step for group in groups.all for step in _whole(group.looks, steps)]
+    ready = [step for step in steps if step.kind == READY and not _heavy(groups, step)]
+    first, found = frozenset(ready), dict.fromkeys(ready)
+    for group in groups.all:
+        mine = [step for step in group.looks.between.steps if step not in first]
+        ordered = _part(group.looks, first & group.steps, mine)
+        found |= dict.fromkeys(step for step in ordered if step.kind != CLEAR)
+    found |= dict.fromkeys(step for step in steps if step.kind != CLEAR)
+    return [*found, *_clearing(steps)]
+
+
+def _heavy(groups: Groups, step: Step) -> bool:
+    """Whether making ready takes something away, at a gateway of one group."""
+    return groups.between.renumbers(step.place) and len(groups.by_step.get(step, ())) == 1
+
+
+def _whole(looks: Outlooks, steps: list[Step]) -> list[Step]:
+    """A change that is looked at as one."""
+    legs = [step for label in looks.between.legs for step in steps if step.leg == label]
+    first = [step for step in steps if step.kind == READY]
     if len(steps) <= MOST_EXACT:
-        legs = [s for group in groups for label in group for s in steps if s.leg == label]
-        first = [s for s in steps if s.kind == READY]
         return _searched(looks, frozenset(), [*first, *legs, *_clearing(steps)])
-    heavy = [s for s in steps if s.kind == READY and looks.between.renumbers(s.place)]
-    done = [step for step in steps if step.kind == READY and step not in heavy]
-    for group in groups:
-        mine = [s for s in heavy if len(groups) == 1 or _is_at(looks, s.place, group)]
-        heavy = [s for s in heavy if s not in mine]
-        done += _ordered(looks, frozenset(done), group, mine)
-    return [*done, *heavy, *_clearing(steps)]
+    heavy = [step for step in first if looks.between.renumbers(step.place)]
+    ready = [step for step in first if step not in heavy]
+    return [*ready, *_part(looks, frozenset(ready), [*heavy, *legs]), *_clearing(steps)]
+
+
+def _part(looks: Outlooks, done: Done, steps: list[Step]) -> list[Step]:
+    """What is left of a group once all is ready."""
+    rising = sorted(steps, key=lambda step: KINDS.index(step.kind))
+    if len(steps) <= MOST_EXACT:
+        return _searched(looks, done, rising)
+    heavy = [step for step in rising if step.kind == READY]
+    labels = list(dict.fromkeys(step.leg for step in rising if step.kind == LEG))
+    ordered = _by_rank(looks, done | set(heavy), labels)
+    return [*heavy, *ordered, *(step for step in rising if step.kind == CLEAR)]
 
 
 def _clearing(steps: list[Step]) -> list[Step]:
     """Sites before clouds."""
     return [step for step in reversed(steps) if step.kind == CLEAR]
-
-
-def _is_at(looks: Outlooks, place: str, labels: list[str]) -> bool:
-    """Whether a place is a gateway of the site that these are of."""
-    found = (s.gateways.get(place) for s in (looks.between.after, looks.between.before))
-    sites = {gateway.site for gateway in found if gateway is not None}
-    return looks.between.site_of(labels[0]) in sites
 
 
 def cost_of(looks: Outlooks, order: Sequence[Step], start: Done = frozenset()) -> Cost:
@@ -78,24 +99,6 @@ def cost_of(looks: Outlooks, order: Sequence[Step], start: Done = frozenset()) -
             lost += STEP_SECONDS * looks.wrong(done)
         before = now
     return Cost(lost, moved)
-
-
-def _groups(looks: Outlooks) -> Iterator[list[str]]:
-    """Labels of what changes, those of one site together; in the order of the designs."""
-    found: dict[str, list[str]] = {}
-    changed = {step.leg for step in looks.between.steps if step.kind == LEG}
-    for label in looks.between.legs:
-        if label in changed:
-            found.setdefault(looks.between.site_of(label), []).append(label)
-    yield from found.values()
-
-
-def _ordered(looks: Outlooks, done: Done, labels: list[str], heavy: list[Step]) -> list[Step]:
-    """`heavy` are further steps that take something away."""
-    steps = [step for label in labels for step in looks.between.steps if step.leg == label]
-    if len(steps) + len(heavy) <= MOST_EXACT:
-        return _searched(looks, done, [*heavy, *steps])
-    return [*heavy, *_by_rank(looks, done | set(heavy), labels)]
 
 
 def _searched(looks: Outlooks, start: Done, steps: list[Step]) -> list[Step]:

@@ -40,8 +40,15 @@ class Outlooks:
     def __init__(self, between: Between) -> None:
         self.between = between
         self._held: dict[object, Outlook] = {}
+        self._by_done: dict[Done, Outlook] = {}
 
     def of(self, done: Done) -> Outlook:
+        found = self._by_done.get(done)
+        if found is None:
+            found = self._by_done[done] = self._of(done)
+        return found
+
+    def _of(self, done: Done) -> Outlook:
         key = self.between.key_of(done)
         if key not in self._held:
             self._held[key] = _look(self.between, done)

@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
+from obrin.core.change.groups import Groups
 from obrin.core.change.order import best_order
-from obrin.core.change.outlook import Outlook, Outlooks
-from obrin.core.change.states import CLEAR, LEG, READY, Between, Done, Flow, Step
+from obrin.core.change.outlook import Outlook
+from obrin.core.change.states import CLEAR, LEG, NONE, READY, Between, Flow, Step
 from obrin.core.handover.blocks import Value, values_of
 from obrin.core.handover.sheet import value_sheet
 from obrin.core.settled.model import Settled
@@ -46,7 +47,6 @@ class Planned:
     step: Step
     owner: str
     lines: tuple[Line, ...]
-    works: tuple[Flow, ...]
     lost: tuple[tuple[Flow, str], ...]
     opened: tuple[Flow, ...]
     moves: tuple[tuple[Flow, str, str], ...]
@@ -62,7 +62,6 @@ class Plan:
     steps: tuple[Planned, ...]
     flows: tuple[Flow, ...]
     side_by_side: tuple[tuple[int, ...], ...]
-    before: Outlook
 
     @property
     def loses(self) -> bool:
@@ -72,32 +71,36 @@ class Plan:
 
 def make_plan(before: Settled, after: Settled) -> Plan:
     """Nothing in it where nothing is to be entered."""
-    between = Between(before, after)
-    looks = Outlooks(between)
-    sheets = _Sheets(before, after)
-    done: Done = frozenset()
+    groups, sheets = Groups(before, after), _Sheets(before, after)
+    between = groups.between
     planned: list[Planned] = []
-    last = looks.of(done)
-    first = last
-    for number, step in enumerate(best_order(looks), 1):
-        done |= {step}
-        now = looks.of(done)
+    lost = {id(group): group.looks.lost(group.done) for group in groups.all}
+    opened = {id(group): group.looks.opened(group.done) for group in groups.all}
+    why: dict[Flow, str] = {}
+    for number, step in enumerate(best_order(groups), 1):
+        moves: list[tuple[Flow, str, str]] = []
+        for group in groups.by_step.get(step, ()):
+            last = group.looks.of(group.done)
+            group.done = group.after(step)
+            now = group.looks.of(group.done)
+            moves += _moves(last, now)
+            why |= now.why
+            lost[id(group)] = group.looks.lost(group.done)
+            opened[id(group)] = group.looks.opened(group.done)
         planned.append(
             Planned(
                 number=number,
                 step=step,
                 owner=_owner(between, step.place),
                 lines=tuple(sheets.lines(step)),
-                works=tuple(now.works),
-                lost=tuple((flow, now.why[flow]) for flow in looks.lost(done)),
-                opened=tuple(looks.opened(done)),
-                moves=tuple(_moves(last, now)),
-                look=_look(between, step, done),
+                lost=tuple((flow, why.get(flow, "")) for held in lost.values() for flow in held),
+                opened=tuple(flow for held in opened.values() for flow in held),
+                moves=tuple(moves),
+                look=_look(groups, step),
                 for_good=_for_good(between, step),
             )
         )
-        last = now
-    return Plan(tuple(planned), tuple(between.flows), tuple(_side_by_side(planned)), first)
+    return Plan(tuple(planned), tuple(between.flows), tuple(_side_by_side(planned)))
 
 
 def _owner(between: Between, place: str) -> str:
@@ -117,14 +120,13 @@ def _moves(before: Outlook, now: Outlook) -> Iterator[tuple[Flow, str, str]]:
             yield flow, was, way
 
 
-def _look(between: Between, step: Step, done: Done) -> str:
+def _look(groups: Groups, step: Step) -> str:
     if step.kind == LEG:
-        version = between.version(step.leg, done)
-        if version == "none":
-            gone = step.leg not in between.after.index.by_label
-            return (
-                f"{step.leg} is {'gone' if gone else 'down'} at this end, and what used it goes on"
-            )
+        (group,) = groups.by_step[step]
+        if group.looks.between.version(step.leg, group.done) == NONE:
+            gone = step.leg not in groups.between.after.index.by_label
+            how = "gone" if gone else "down"
+            return f"{step.leg} is {how} at this end, and what used it goes on"
         return f"{step.leg} is up at both ends"
     if step.kind == READY:
         return "what is listed is there, and nothing else has changed"
@@ -156,46 +158,44 @@ class _Sheets:
 
     def __init__(self, before: Settled, after: Settled) -> None:
         self._designs = before, after
-        self._held: dict[str, tuple[dict[str, Value], dict[str, Value]]] = {}
+        self._legs = {leg.label for settled in self._designs for leg in settled.legs()}
+        self._held: dict[str, dict[Step, list[Line]]] = {}
 
-    def _of(self, place: str) -> tuple[dict[str, Value], dict[str, Value]]:
-        if place not in self._held:
-            old, new = (
-                {v.name: v for v in values_of(value_sheet(settled, place))}
-                if place in settled.gateways or place in settled.clouds
-                else {}
-                for settled in self._designs
-            )
-            self._held[place] = old, new
-        return self._held[place]
+    def lines(self, step: Step) -> list[Line]:
+        if step.place not in self._held:
+            self._held[step.place] = self._of(step.place)
+        return self._held[step.place].get(step, [])
 
-    def lines(self, step: Step) -> Iterator[Line]:
-        old, new = self._of(step.place)
-        legs = {leg.label for settled in self._designs for leg in settled.legs()}
+    def _of(self, place: str) -> dict[Step, list[Line]]:
+        """By the step that they are entered in."""
+        old, new = (
+            {v.name: v for v in values_of(value_sheet(settled, place))}
+            if place in settled.gateways or place in settled.clouds
+            else {}
+            for settled in self._designs
+        )
+        found: dict[Step, list[Line]] = {}
         for name in dict.fromkeys((*new, *old)):
             one, two = old.get(name), new.get(name)
             value = two or one
             if value is None or (one is not None and two is not None and one.text == two.text):
                 continue
-            mine = _leg_of(value, legs)
-            kind = LEG if mine else READY if two is not None else CLEAR
-            if (kind, mine) != (step.kind, step.leg):
-                continue
+            leg = self._leg_of(value)
+            kind = LEG if leg else READY if two is not None else CLEAR
             what = ADDED if one is None else REMOVED if two is None else CHANGED
-            row = (
-                value.row if value.column in ("", "Enter", mine) else f"{value.row}, {value.column}"
-            )
-            yield Line(
+            plain = value.column in ("", "Enter", leg)
+            line = Line(
                 what,
                 value.part,
-                row,
+                value.row if plain else f"{value.row}, {value.column}",
                 "" if one is None else one.text,
                 "" if two is None else two.text,
             )
+            found.setdefault(Step(kind, place, leg), []).append(line)
+        return found
 
-
-def _leg_of(value: Value, legs: set[str]) -> str:
-    """The tunnel or circuit that a value is of, or nothing."""
-    if value.column in legs:
-        return value.column
-    return next((leg for leg in legs if leg in value.row.split() or leg == value.row), "")
+    def _leg_of(self, value: Value) -> str:
+        """The tunnel or circuit that a value is of, or nothing."""
+        if value.column in self._legs:
+            return value.column
+        return next((word for word in value.row.split() if word in self._legs), "")

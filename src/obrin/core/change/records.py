@@ -82,42 +82,42 @@ def told_of(settled: Settled, place: str) -> Told:
 
 
 def taken_apart(config: DeviceConfig) -> Told:
-    legs = {leg_name(i): i for i in config.interfaces if i.leg}
-    names = {interface.name: label for label, interface in legs.items()}
     neighbours = () if config.speaker is None else config.speaker.neighbours
-    return (
-        Told(
-            ground=Ground(
-                interfaces={i.name: i for i in config.interfaces if not i.leg},
-                inner={r.prefix: r for r in config.routes if r.network},
-                gates={gate.network: gate for gate in config.gates},
-                internal={n.name: n for n in neighbours if n.internal},
-                speaker=None
-                if config.speaker is None
-                else (config.speaker.asn, config.speaker.identifier),
-            ),
-            rules=config.filter.rules,
-            legs={
-                label: LegRecord(
-                    interface=interface,
-                    tunnel=next((t for t in config.tunnels if t.name == label), None),
-                    circuit=next(
-                        (c for c in config.circuits if circuit_label(c.name) == label), None
-                    ),
-                    neighbours=tuple(
-                        n for n in neighbours if not n.internal and _goes_over(n, label)
-                    ),
-                    routes=tuple(_routes_over(config.routes, interface.name)),
-                    translations=tuple(
-                        t.parts for t in config.translations if t.interface == interface.name
-                    ),
-                    filtered=interface.name in config.filter.interfaces,
-                )
-                for label, interface in legs.items()
-            },
-        )
-        if names or config.interfaces
-        else NOTHING
+    over: dict[str, list[Neighbour]] = {}
+    for neighbour in neighbours:
+        if not neighbour.internal:
+            over.setdefault(_first_way(neighbour), []).append(neighbour)
+    tunnels = {tunnel.name: tunnel for tunnel in config.tunnels}
+    circuits = {circuit_label(circuit.name): circuit for circuit in config.circuits}
+    routes: dict[str, list[tuple[Prefix, Address, int]]] = {}
+    for route in config.routes:
+        for hop in () if route.network else route.hops:
+            routes.setdefault(hop.interface, []).append((route.prefix, hop.address, hop.order))
+    translated: dict[str, list[tuple[Exposure, ...]]] = {}
+    for translation in config.translations:
+        translated.setdefault(translation.interface, []).append(translation.parts)
+    filtered, speaker = set(config.filter.interfaces), config.speaker
+    return Told(
+        ground=Ground(
+            interfaces={i.name: i for i in config.interfaces if not i.leg},
+            inner={r.prefix: r for r in config.routes if r.network},
+            gates={gate.network: gate for gate in config.gates},
+            internal={n.name: n for n in neighbours if n.internal},
+            speaker=None if speaker is None else (speaker.asn, speaker.identifier),
+        ),
+        rules=config.filter.rules,
+        legs={
+            label: LegRecord(
+                interface=interface,
+                tunnel=tunnels.get(label),
+                circuit=circuits.get(label),
+                neighbours=tuple(over.get(label, ())),
+                routes=tuple(routes.get(interface.name, ())),
+                translations=tuple(translated.get(interface.name, ())),
+                filtered=interface.name in filtered,
+            )
+            for label, interface in ((leg_name(i), i) for i in config.interfaces if i.leg)
+        },
     )
 
 
@@ -126,23 +126,9 @@ def leg_name(interface: Interface) -> str:
     return circuit_label(interface.leg) if interface.role == CIRCUIT else interface.leg
 
 
-def _goes_over(neighbour: Neighbour, label: str) -> bool:
+def _first_way(neighbour: Neighbour) -> str:
     """A session over several tunnels belongs to the first."""
-    return (neighbour.ways or (_way_of(neighbour),))[0] == label
-
-
-def _way_of(neighbour: Neighbour) -> str:
-    return neighbour.name.removesuffix(":ipv6")
-
-
-def _routes_over(
-    routes: Iterable[StaticRoute], interface: str
-) -> Iterator[tuple[Prefix, Address, int]]:
-    for route in routes:
-        if not route.network:
-            for hop in route.hops:
-                if hop.interface == interface:
-                    yield route.prefix, hop.address, hop.order
+    return (neighbour.ways or (neighbour.name.removesuffix(":ipv6"),))[0]
 
 
 def put_together(told: Told) -> DeviceConfig:

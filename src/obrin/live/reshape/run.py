@@ -15,6 +15,7 @@ from contextlib import closing
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from obrin.core.change.groups import Groups
 from obrin.core.change.order import best_order
 from obrin.core.change.outlook import UNPROMISED, Outlooks
 from obrin.core.change.states import CLEAR, READY, Between, Done, Step
@@ -77,11 +78,11 @@ def change_of(between: Between, order: Sequence[Step]) -> str:
     return hashlib.sha256(repr(sorted(told)).encode()).hexdigest()[:24]
 
 
-def under_way(project: Project, looks: Outlooks) -> tuple[Record, list[Step]]:
+def under_way(project: Project, groups: Groups) -> tuple[Record, list[Step]]:
     """Where a change stands, begun or not, and its steps in order. Raises ObrinError where another
     one is under way."""
-    order = best_order(looks)
-    change = change_of(looks.between, order)
+    order = best_order(groups)
+    change = change_of(groups.between, order)
     record = read_record(project)
     if record is None:
         return Record(change, [step.name for step in order]), order
