@@ -34,7 +34,7 @@ want() { [ -z "${ONLY:-}" ] || [[ " $ONLY " == *" $1 "* ]]; }
 want check && shot check 5 'obrin check --design draft.yaml'
 want settle && (cd skerrow-ferries && rm design.settled.yaml) && shot settle 5 'obrin settle'
 want space && (cd skerrow-ferries && obrin new --sites kiosks.csv --template kiosk.yaml --to kiosks.yaml >/dev/null && obrin settle --design kiosks.yaml >/dev/null) \
-    && shot space 3 'obrin space --design kiosks.yaml' && SIZE=9 shot remedies 3 'obrin space remedies --design draft.yaml | head -40' \
+    && shot space 3 'obrin space --design kiosks.yaml' \
     && (cd skerrow-ferries && obrin draw space --design kiosks.yaml --to "$here/space-figure.png" >/dev/null) && shot explain 3 'obrin settle --explain clouds.timetable.space; obrin classes'
 want agree && SIZE=9 shot agree 8 'obrin agree harbour-timetable --design draft.yaml; obrin agree; obrin overhead'
 (cd skerrow-ferries && obrin settle --design ledger.yaml >/dev/null)
@@ -43,6 +43,9 @@ want calendar && shot calendar 6 'obrin certificates list --design ledger.yaml; 
 (cd skerrow-ferries && obrin settle --design crossing.yaml >/dev/null)
 want drill && SIZE=9 shot drill 6 'obrin routes hh-east; obrin trace harbour-house/counters timetable/booking tcp/443; obrin drill --kind circuit --kind zone --kind gateway --design crossing.yaml'
 want drill && (cd skerrow-ferries && obrin draw drill --design crossing.yaml --to "$here/drill-figure.png" && obrin draw network --design crossing.yaml --to "$here/network.png") >/dev/null
+want reshape && (cd skerrow-ferries && cp design.settled.yaml changed.settled.yaml \
+    && sed 's/suite:  *# blank/suite: common/; s/\[counters, offices\]/[counters, offices, guests]/' design.yaml >changed.yaml \
+    && obrin settle --design changed.yaml >/dev/null && obrin reshape --from design.yaml --design changed.yaml --figure "$here/reshape.png" >/dev/null)
 want rehearse && (cd skerrow-ferries && obrin rehearse --design ledger.yaml --figure "$here/rehearsal.png" >/dev/null)
 want sheet && (cd skerrow-ferries && obrin handover >/dev/null && sed 's/^\(suite-[a-z]*.lifetime.ike-sa.*\),".*$/\1,480/; s/^\(tunnels.remote-address.harbour-timetable\/north.*\),203.0.113.1$/\1,203.0.113.2/' packs/design/hh-east/values.csv >filled.csv) \
     && shot sheet 7 'sed -n "1,17p" packs/design/hh-east/sheet.md; echo; obrin compare hh-east filled.csv'
