@@ -100,7 +100,7 @@ def every_stage(seed: int) -> None:
         outcome = sweep.try_one((element,))
         assert not outcome.lost, (seed, element)
         assert outcome.seconds is not None
-    table = {(c.source, c.destination): c for c in matrix(model)}
+    table = {(c.source, c.destination): c for c in matrix(model, closed=True)}
     for wish in settled.expectations:
         assert not table[wish.source.whole, wish.destination.whole].broken
         far = far_key(settled, wish)

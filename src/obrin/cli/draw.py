@@ -167,7 +167,7 @@ def draw_reach(
             c.verdict,
             "\n".join((*c.broken, *c.allowed)[:2]) or ".",
         )
-        for c in matrix(model)
+        for c in matrix(model, closed=True)
     }
     note = "from the network at the left to the one above; empty: the same place"
     title = f"Reach of {settled.name}" + (f" without {', '.join(failed)}" if failed else "")

@@ -52,14 +52,14 @@ def reach(
       obrin reach --without instance:timetable/1 --design skerrow-ferries
     """
     from obrin.core.errors import ObrinError
-    from obrin.core.reach.matrix import matrix
+    from obrin.core.reach.matrix import count_pairs, matrix
 
     settled = project_of(design_file).on_trial().settled
     places = [*settled.sites, *settled.clouds]
     if place is not None and place not in places:
         raise ObrinError(f"there is no site or cloud '{place}'. There are: {', '.join(places)}")
     model = model_without(settled, failed)
-    found = [cell for cell in matrix(model) if place is None or place in cell.places]
+    found = list(matrix(model, place, closed=whole))
     shown = [cell for cell in found if whole or cell.verdict]
     if as_json:
         echo_json(
@@ -79,11 +79,10 @@ def reach(
         echo_csv(_HEAD, map(_cells, shown))
     else:
         print_table(console(), _HEAD, map(_cells, shown), styles=_STYLES)
-        closed = len(found) - len([c for c in found if c.verdict])
+        pairs = count_pairs(settled, place)
+        closed = pairs - len([c for c in found if c.verdict])
         wider = sum(c.verdict == "wider" for c in found)
-        click.echo(
-            f"{len(found)} pairs: nothing passes between {closed}, {wider} are wider than asked."
-        )
+        click.echo(f"{pairs} pairs: nothing passes between {closed}, {wider} are wider than asked.")
     ctx.exit(1 if any(c.broken for c in found) else 0)
 
 

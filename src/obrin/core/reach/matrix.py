@@ -6,21 +6,25 @@ What passes is therefore something that a rule lets through at one end and some 
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+import itertools
+from collections import Counter
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
 
 from obrin.core.address.prefix import Prefix
 from obrin.core.address.space import free_blocks
 from obrin.core.design.places import NetworkRef
 from obrin.core.design.values import PROTOCOLS, Flow
-from obrin.core.reach.filters import Rule, filter_of
+from obrin.core.reach.filters import Rule
 from obrin.core.reach.model import ReachModel
 from obrin.core.reach.paths import all_networks
+from obrin.core.reach.spoken import Pair, Spoken, pairs_spoken_of
 from obrin.core.reach.trace import stopped, there_and_back, trace
 from obrin.core.routing.packet import PacketKey
 from obrin.core.settled.expected import FAMILY_NAMES, Expected
 from obrin.core.settled.model import Settled, host_of
 
+_NOTHING = Spoken()
 WISHED, WIDER, BROKEN, CLOSED = "as wished", "wider", "BROKEN", ""
 
 
@@ -47,51 +51,50 @@ class Cell:
         return WISHED if self.allowed else CLOSED
 
 
-def matrix(model: ReachModel) -> list[Cell]:
-    """All pairs of networks at different places, source by source."""
+def matrix(model: ReachModel, place: str | None = None, *, closed: bool = False) -> Iterator[Cell]:
+    """Pairs of networks at different places, source by source; those of one place where it is
+    given. Pairs that no rule and no wish speaks of, between which nothing passes, come only if
+    `closed` ones are wanted."""
     settled = model.settled
     names = all_networks(settled)
-    rules = {name: tuple(_rules_at(settled, name.place)) for name in names}
-    wishes: dict[tuple[NetworkRef, NetworkRef], list[Expected]] = {}
+    order = {name: number for number, name in enumerate(names)}
+    spoken = pairs_spoken_of(settled, names)
     for wish in settled.expectations:
-        wishes.setdefault((wish.source.whole, wish.destination.whole), []).append(wish)
-    return [
-        _cell(
-            model,
-            source,
-            destination,
-            rules[source],
-            rules[destination],
-            wishes.get((source, destination), []),
-        )
-        for source in names
-        for destination in names
-        if source.place != destination.place
-    ]
+        pair = wish.source.whole, wish.destination.whole
+        if pair[0] in order and pair[1] in order and pair[0].place != pair[1].place:
+            spoken.setdefault(pair, Spoken()).wishes.append(wish)
+    every = itertools.product(names, names) if closed else iter(_in_order(spoken, order))
+    for source, destination in every:
+        here = {source.place, destination.place}
+        if len(here) == 2 and (place is None or place in here):
+            found = spoken.get((source, destination), _NOTHING)
+            yield _cell(model, source, destination, found)
 
 
-def _rules_at(settled: Settled, place: str) -> Iterator[Rule]:
-    """The rules at a place that begin flows, of all its gateways."""
-    here = [place] if place in settled.clouds else settled.sites[place].gateways
-    for name in here:
-        for rule in filter_of(settled, name):
-            if not rule.reply:
-                yield rule
+def count_pairs(settled: Settled, place: str | None = None) -> int:
+    """Of networks at different places, in both directions."""
+    held = Counter(name.place for name in all_networks(settled))
+    total = sum(held.values())
+    if place is not None:
+        return 2 * held[place] * (total - held[place])
+    return sum(count * (total - count) for count in held.values())
+
+
+def _in_order(spoken: Iterable[Pair], order: Mapping[NetworkRef, int]) -> list[Pair]:
+    return sorted(spoken, key=lambda pair: (order[pair[0]], order[pair[1]]))
 
 
 def _cell(
     model: ReachModel,
     source: NetworkRef,
     destination: NetworkRef,
-    near: tuple[Rule, ...],
-    far: tuple[Rule, ...],
-    wishes: list[Expected],
+    spoken: Spoken,
 ) -> Cell:
-    settled = model.settled
+    settled, wishes = model.settled, spoken.wishes
     allowed: dict[str, bool] = {}
     asked = [wish for wish in wishes if wish.must == "work"]
-    tried = [(rule, _named(settled, source, destination, rule)) for rule in near]
-    tried += [(rule, _named_there(settled, source, destination, rule)) for rule in far]
+    tried = [(rule, _named(settled, source, destination, rule)) for rule in spoken.near]
+    tried += [(rule, _named_there(settled, source, destination, rule)) for rule in spoken.far]
     tried += [
         (rule, replace(named, source=inner))
         for rule, named in tried

@@ -149,6 +149,17 @@ class Network:
         for number in kind.announced:
             yield from self._tellers.get((number, receiver), ())
 
+    def near(self, router: str) -> Iterable[Prefix]:
+        """All prefixes that a router can have or hear something of, and for one that hears what
+        others pass on, simply all."""
+        if self.passing.get(router):
+            return [prefix for prefix, _ in self.known.items()]
+        found = dict.fromkeys(self.fixed.get(router, ()))
+        for number in self.told_to.get(router, ()):
+            for kind in self.classes_in(number):
+                found |= dict.fromkeys(kind.prefixes)
+        return found
+
     def owns(self, router: str, kind: PrefixClass) -> bool:
         """Whether a router announces these prefixes as its own."""
         numbers = self._owned.get(router)

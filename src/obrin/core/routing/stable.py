@@ -68,8 +68,9 @@ class Stable:
 
     def table(self, router: str) -> Iterator[tuple[Prefix, Route]]:
         """All routes of a router, by prefix."""
-        for prefix, kind in self.network.known.items():
-            route = self._route(router, prefix, kind)
+        known = self.network.known
+        for prefix in sorted(self.network.near(router)):
+            route = self._route(router, prefix, known.get(prefix))
             if route is not None:
                 yield prefix, route
 

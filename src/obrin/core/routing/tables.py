@@ -55,7 +55,7 @@ def table_rows(settled: Settled, name: str, stable: Stable) -> list[Row]:
 
 
 def _router(settled: Settled, router: str, stable: Stable) -> Iterator[Row]:
-    for prefix, _ in stable.network.known.items():
+    for prefix in stable.network.near(router):
         used = stable.route(router, prefix)
         heard = stable.heard(router, prefix)
         learned = heard.static or heard.decision is not None
