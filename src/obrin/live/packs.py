@@ -24,6 +24,7 @@ from obrin.core.handover.pack import (
     as_json,
     gateways_of,
 )
+from obrin.core.handover.page import as_html
 from obrin.core.handover.standard.device import encode, parts
 from obrin.core.settled.model import Settled
 from obrin.live.files import (
@@ -89,13 +90,7 @@ def _page(name: str, pack: Pack) -> str:
     """Sheet, steps and mirror proof as one page, to be printed or mailed. It loads nothing."""
     from html import escape
 
-    from markdown_it import MarkdownIt
-
-    body = (
-        MarkdownIt("commonmark", {"html": False})
-        .enable("table")
-        .render("\n\n".join((pack.sheet, pack.steps, pack.mirror)))
-    )
+    body = as_html("\n\n".join((pack.sheet, pack.steps, pack.mirror)))
     return (
         '<!DOCTYPE html>\n<html lang="en"><head><meta charset="utf-8">'
         f"<title>{escape(name)}</title>"
