@@ -384,7 +384,9 @@ def test_packs_can_be_made_without_writing_and_told_to_programs(folder: Folder) 
     assert not (folder.path / "packs").exists()
     written = folder.obrin("handover", "--json").good().json
     assert all((folder.path / path).exists() for g in written for path in g["files"])
-    assert [len(g["files"]) for g in written] == [9, 7], "a site's has the sheet for the people around"
+    assert [len(g["files"]) for g in written] == [9, 7], (
+        "a site's has the sheet for the people around"
+    )
     keys = folder.obrin("keys", "list", "--json").good().json
     assert [(k["tunnel"], k["characters"], k["weak"]) for k in keys] == [
         ("quay-apps/a", 48, []),

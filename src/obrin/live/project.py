@@ -13,13 +13,13 @@ from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
 from obrin.core.catalogue.offering import PRACTICE_CLOUD, Offered, Offering, Offerings
-from obrin.core.check.settled_file import Drift, drifts
 from obrin.core.design.document import Document, load_design
 from obrin.core.design.model import Design
 from obrin.core.design.positions import Locator
 from obrin.core.design.reader import MAX_BYTES
 from obrin.core.errors import DesignError, Misfit, ObrinError, OutsideError, Problem
 from obrin.core.settle.choices import Choice, format_choices, parse_choices
+from obrin.core.settle.drift import Drift, drifts
 from obrin.core.settle.judge import judge_choices
 from obrin.core.settle.settle import settle, without
 from obrin.core.settled.building import build_settled

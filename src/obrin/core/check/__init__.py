@@ -31,10 +31,11 @@ from obrin.core.check.finding import Finding, Severity
 from obrin.core.check.lifetimes import lifetimes
 from obrin.core.check.owners import owners
 from obrin.core.check.sessions import sessions
-from obrin.core.check.settled_file import Drift, settled_file
+from obrin.core.check.settled_file import settled_file
 from obrin.core.check.texts import placeholders
 from obrin.core.handover.secrets import Secrets
 from obrin.core.settle.choices import Choices
+from obrin.core.settle.drift import Drift
 from obrin.core.settled.model import Settled
 
 __all__ = ["Finding", "Severity", "check"]

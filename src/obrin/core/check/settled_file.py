@@ -3,29 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.settle.blank import Blank
 from obrin.core.settle.choices import Choices, Value
-
-
-@dataclass(frozen=True, slots=True)
-class Drift:
-    """A settled value beside what `settle` would choose now."""
-
-    key: str
-    value: Value
-    anew: Value
-
-
-def drifts(choices: Choices, anew: Choices) -> tuple[Drift, ...]:
-    """Where the file holds something else than `settle` would keep."""
-    return tuple(
-        Drift(key, choices[key].value, choice.value)
-        for key, choice in anew.items()
-        if key in choices and choices[key].value != choice.value
-    )
+from obrin.core.settle.drift import Drift
 
 
 def settled_file(choices: Choices, moved: tuple[Drift, ...]) -> Iterator[Finding]:
