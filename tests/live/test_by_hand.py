@@ -23,6 +23,7 @@ from obrin.live.drivers.by_hand.steps import parts_of
 from obrin.testing.drivers import CloudDriverTests
 from tests.cli.program import PROGRAM, Folder
 from tests.doubles import DESIGN, settled_of
+from tests.outputs import valid
 
 SETTLED = settled_of()
 KEYS = {tunnel.label: f"key-of-{tunnel.label}-1234567890" for tunnel in SETTLED.tunnels()}
@@ -64,6 +65,8 @@ def test_all_of_it_from_a_file_of_answers(folder: Folder) -> None:
     folder.obrin("connect", "--by-hand").bad(3, "left for later: apps/network: it is done by hand")
     todo = folder.obrin("connect", "--by-hand", "--todo").good().out
     assert all(f"{step}: to be entered" in todo for step in STEPS)
+    told = folder.obrin("connect", "--by-hand", "--todo", "--json").good().json
+    assert sorted(e["step"] for e in valid("connect --todo", told)) == sorted(STEPS)
     run = folder.obrin(*answers(folder, all="yes")).good()
     assert "as the cloud told" in run.out
     assert "new sheets for quay-gw, apps" in run.out

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import sys
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, TypeVar
 
 import click
 
+from obrin.cli.common import echo_json
 from obrin.core.errors import ObrinError
 
 if TYPE_CHECKING:
@@ -133,12 +135,20 @@ def shown(step: HandStep) -> Iterator[str]:
     yield f"  Then look at {step.look}."
 
 
-def todo_lines(ends: Ends, plan: Plan) -> Iterator[str]:
+@dataclass(frozen=True, slots=True)
+class Todo:
+    """A step by hand that is open."""
+
+    who: str
+    step: HandStep
+    what: str
+
+
+def todo_of(ends: Ends, plan: Plan) -> list[Todo]:
     """What is open, for whom."""
     from obrin.live.connect.execute import CloudTask
     from obrin.live.drivers.by_hand.drivers import ByHandCloud, ByHandGateway
 
-    open_for: dict[str, list[str]] = {}
     steps: list[tuple[ByHandCloud | ByHandGateway, HandStep]] = []
     for task in plan.tasks:
         if isinstance(task, CloudTask) and isinstance(task.driver, ByHandCloud):
@@ -146,13 +156,34 @@ def todo_lines(ends: Ends, plan: Plan) -> Iterator[str]:
     for gateway in ends.gateways.values():
         if isinstance(gateway, ByHandGateway):
             steps += [(gateway, step) for step in gateway.parts()]
+    found = []
     for driver, step in steps:
         stands = driver.standing_step(step)
         if stands is not True:
             what = "to be entered" if stands is None else "to be changed"
-            open_for.setdefault(step.who, []).append(f"{step.name}: {what}, {step.title}")
-    for who, lines in open_for.items():
-        yield f"{who}:"
-        yield from (f"  {line}" for line in lines)
-    if not open_for:
-        yield "Nothing is open by hand."
+            found.append(Todo(step.who, step, what))
+    return found
+
+
+def print_todo(found: Sequence[Todo], *, as_json: bool) -> None:
+    if as_json:
+        echo_json(
+            [
+                {
+                    "who": todo.who,
+                    "step": todo.step.name,
+                    "what": todo.what,
+                    "title": todo.step.title,
+                    "values": len(todo.step.lines),
+                }
+                for todo in found
+            ]
+        )
+        return
+    for who in dict.fromkeys(todo.who for todo in found):
+        click.echo(f"{who}:")
+        for todo in found:
+            if todo.who == who:
+                click.echo(f"  {todo.step.name}: {todo.what}, {todo.step.title}")
+    if not found:
+        click.echo("Nothing is open by hand.")

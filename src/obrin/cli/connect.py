@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from obrin.cli.by_hand import need_known, person_for, todo_lines, together
+from obrin.cli.by_hand import need_known, person_for, print_todo, todo_of, together
 from obrin.cli.common import (
     STYLES,
     console,
@@ -139,8 +139,7 @@ def connect(
 def _show_plan(ends: Ends, plan: Plan, *, todo: bool, keep: bool, as_json: bool) -> None:
     """What is open by hand, or all that would be done."""
     if todo:
-        for line in todo_lines(ends, plan):
-            click.echo(line)
+        print_todo(todo_of(ends, plan), as_json=as_json)
         return
     _tell_plan(plan, keep=keep)
     Deed(changes=list(_changes(plan, keep=keep))).tell(dry_run=True, as_json=as_json)

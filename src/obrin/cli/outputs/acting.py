@@ -138,6 +138,18 @@ ACTING: dict[str, Shape] = {
         )
     ),
     "handover --template": DEED,
+    "connect --todo": listing(
+        record(
+            "steps by hand that are open",
+            {
+                "who": text("does it"),
+                "step": text("its name, as `--again` and answers have it"),
+                "what": text("how it is open", "to be entered", "to be changed"),
+                "title": text("in words"),
+                "values": whole("values to enter"),
+            },
+        )
+    ),
     "reshape": record(
         "a plan",
         {
