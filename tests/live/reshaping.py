@@ -11,6 +11,8 @@ from obrin.core.handover.secrets import Secrets
 from obrin.core.reach.paths import key_of
 from obrin.core.settled.model import Settled
 from obrin.live.drivers.practice_cloud.steps import cloud_steps, filter_step
+from obrin.live.practice.cloud.names import cloud_name
+from obrin.live.practice.internet import Dedicated
 from obrin.live.rehearse.virtual import kind_and_name
 from obrin.live.reshape.work import cloud_work, gateway_work
 from tests.live.virtual_world import VirtualWorld, certificates_of, keys_of
@@ -43,6 +45,13 @@ class Reshaped:
         clouds = {**state.clouds, **before.clouds}
         grounds = replace(before, sites=sites, gateways=gateways, clouds=clouds)
         self.world = VirtualWorld(grounds, keys, dict(self.secrets.certificates))
+        for circuit in after.circuits.values():  # the lines lie there before anybody uses them
+            self.world._circuits[circuit.label] = circuit
+            self.world._line_of[cloud_name(circuit.label)] = circuit.label
+            line = Dedicated(circuit.label, circuit.mtu)
+            self.world.internet.dedicated.setdefault(circuit.label, line)
+            for end, other in (line.ends, line.ends[::-1]):
+                self.world.internet._across.setdefault(end, (line, other))
         self.done: Done = frozenset()
         for step in ready:
             self.do(step)

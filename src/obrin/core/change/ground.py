@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import replace
 
 from obrin.core.address.dual import Dual
@@ -9,6 +10,7 @@ from obrin.core.address.prefix import Prefix
 from obrin.core.catalogue.offering import Demand
 from obrin.core.design.sites import FilterRule
 from obrin.core.settled.clouds import SettledCloud, SettledCloudGateway, SettledHubTable
+from obrin.core.settled.links import SettledLink
 from obrin.core.settled.sites import SettledGateway
 
 _NO_DEMAND = Demand(throughput=0.0, tunnels=0, bgp=False, instances=0)
@@ -40,6 +42,22 @@ def union(old: object, new: object) -> object:
         uplinks, networks = {**old.uplinks, **new.uplinks}, {**old.networks, **new.networks}
         return replace(new, uplinks=uplinks, networks=networks, asn=new.asn or old.asn)
     return new
+
+
+def with_versions(cloud: SettledCloud, links: Mapping[str, SettledLink]) -> SettledCloud:
+    """With its route tables used and filled by every version of the links that they name."""
+    if not cloud.hub_tables:
+        return cloud
+
+    def versions(names: frozenset[str]) -> frozenset[str]:
+        found = (called for called, link in links.items() if called.partition(" (")[0] in names)
+        return names.union(found)
+
+    tables = (
+        replace(table, users=versions(table.users), learns=versions(table.learns))
+        for table in cloud.hub_tables
+    )
+    return replace(cloud, hub_tables=tuple(tables))
 
 
 def _filters(

@@ -15,7 +15,7 @@ from functools import cached_property
 from typing import TypeVar
 
 from obrin.core.address.translation import Exposure
-from obrin.core.change.ground import entered, union
+from obrin.core.change.ground import entered, union, with_versions
 from obrin.core.change.joins import fits, joined, known_as, same_routing
 from obrin.core.change.records import Ground, Told, alike, both_rules, told_of
 from obrin.core.settled.clouds import SettledCloud
@@ -190,6 +190,7 @@ class Between:
             elif isinstance(ground, SettledGateway):
                 gateways[place] = ground
         links, circuits = self._bundles(done, gateways, clouds)
+        clouds = {name: with_versions(cloud, links) for name, cloud in clouds.items()}
         sites = self._sites(gateways, [*circuits.values(), *links.values()])
         wishes = [*self.after.expectations, *self.before.expectations]
         return replace(
