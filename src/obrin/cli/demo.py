@@ -213,7 +213,7 @@ class Story:
         )
 
     def _connect(self, settled: Settled, ends: Ends) -> None:
-        from obrin.cli.connect import print_status
+        from obrin.cli.status import print_status
         from obrin.live.connect.ended import Ended
         from obrin.live.connect.whole import connect_whole, plan_connect
 

@@ -47,7 +47,7 @@ STAGES: dict[str, dict[str, tuple[str, str]]] = {
         ),
         "rehearse": ("obrin.cli.rehearse", "Everything tried with packets, in virtual time."),
         "connect": ("obrin.cli.connect", "Build the cloud side, hand over packs, wait until up."),
-        "status": ("obrin.cli.connect", "Both ends of every tunnel, side by side."),
+        "status": ("obrin.cli.status", "Both ends of every tunnel, side by side."),
         "probe": ("obrin.cli.probe", "Try what must work and what must not."),
     },
     "Keep": {
