@@ -14,7 +14,7 @@ from obrin.live.drivers.practice_cloud.steps import cloud_steps, filter_step
 from obrin.live.practice.cloud.names import cloud_name
 from obrin.live.practice.internet import Dedicated
 from obrin.live.rehearse.virtual import kind_and_name
-from obrin.live.reshape.work import cloud_work, gateway_work
+from obrin.live.reshape.work import At, cloud_work, gateway_work
 from tests.live.virtual_world import VirtualWorld, certificates_of, keys_of
 
 
@@ -52,8 +52,10 @@ class Reshaped:
             self.world.internet.dedicated.setdefault(circuit.label, line)
             for end, other in (line.ends, line.ends[::-1]):
                 self.world.internet._across.setdefault(end, (line, other))
+        clouds = list(dict.fromkeys((*after.clouds, *before.clouds)))
+        self.at = At(Builder(), clouds, self.secrets)
         self.done: Done = frozenset()
-        for step in ready:
+        for step in (s for s in self.between.steps if s in ready):
             self.do(step)
         self.world.run(15.0)
 
@@ -61,7 +63,7 @@ class Reshaped:
         self.done |= {step}
         world, between = self.world, self.between
         if step.place in between.before.clouds or step.place in between.after.clouds:
-            work = cloud_work(between, step, self.done, Builder(), self.secrets)
+            work = cloud_work(between, step, self.done, self.at)
             for made in work.make:
                 key = kind_and_name(made)
                 held = world.store.resources.get(key)

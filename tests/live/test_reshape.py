@@ -5,7 +5,6 @@ from __future__ import annotations
 
 import json
 import random
-import re
 import signal
 import subprocess
 import time
@@ -16,7 +15,6 @@ import yaml
 
 from obrin.core.change.groups import Groups
 from obrin.core.change.order import best_order
-from obrin.core.change.plan import make_plan
 from tests.cli.program import PROGRAM, Folder
 from tests.doubles import DESIGN, swap
 from tests.live.buildable import Drawn
@@ -46,51 +44,6 @@ def test_packets_do_what_is_said_of_every_state(first: int) -> None:
 @pytest.mark.parametrize("first", range(1000, 6000, 100))
 def test_packets_do_what_is_said_of_every_state_of_many(first: int) -> None:
     assert [text for seed in range(first, first + 100) for text in odd(seed)] == []
-
-
-DEMO = Path(__file__).parents[2] / "src" / "obrin" / "demo"
-CROSSING = (DEMO / "crossing.yaml").read_text(encoding="utf-8")
-LEDGER = (DEMO / "ledger.yaml").read_text(encoding="utf-8")
-NO_LINE = re.sub(r"circuits:\n(  .*\n)+?(?=\nlinks)", "", CROSSING)
-NO_LINE = NO_LINE.replace("    prefer: [harbour-line]", "    # ")
-NO_LINE = NO_LINE.replace(", harbour-line", "").replace("harbour-line, ", "")
-
-
-@pytest.mark.parametrize(
-    ("before", "after", "loses"),
-    [
-        pytest.param(CROSSING, NO_LINE, False, id="a circuit taken away"),
-        pytest.param(NO_LINE, CROSSING, False, id="a circuit added"),
-        pytest.param(
-            CROSSING,
-            CROSSING.replace(", site-end: loopback, cloud-end: gateway-subnet", ""),
-            False,
-            id="peers beyond the tunnels moved inside",
-        ),
-        pytest.param(
-            CROSSING,
-            CROSSING.replace("    routing: static\n", "    bgp: {hold: 6 s}\n"),
-            False,
-            id="static to BGP at a hub",
-        ),
-        pytest.param(
-            LEDGER,
-            LEDGER.replace("authentication: certificate", "authentication: pre-shared-key"),
-            False,
-            id="certificates to keys",
-        ),
-    ],
-)
-def test_changes_of_the_demo_with_packets(before: str, after: str, loses: bool) -> None:
-    assert before != after
-    designs = both_settled(before, after)
-    assert make_plan(*designs).loses is loses
-    changed = Reshaped(*designs)
-    assert changed.differences() == []
-    for step in best_order(Groups(*designs)):
-        if step not in changed.done:
-            changed.do(step)
-            assert changed.differences() == [], step.name
 
 
 WIDER = swap(("networks: [desks]\n", "networks: [desks, guests]\n    suite: common\n"))

@@ -21,7 +21,9 @@ from obrin.core.settled.sessions import sessions_of
 ONE_SESSION = "one BGP session goes over tunnels of the old and the new design"
 ROUTED_APART = "one end still routes statically into a tunnel that does not come up"
 TRANSLATED_APART = "its tunnels translate differently, so an answer may not fit its question"
-UNPROMISED = frozenset({ONE_SESSION, ROUTED_APART, TRANSLATED_APART})
+ALIKE_INSIDE = "an old and a new tunnel have the same addresses at one device"
+NOT_THERE = "the network is not there"
+UNPROMISED = frozenset({ONE_SESSION, ROUTED_APART, TRANSLATED_APART, ALIKE_INSIDE})
 _VERSION = re.compile(f" \\(({OLD}|{NEW}|{BOTH})\\)")
 
 
@@ -79,7 +81,7 @@ def _look(between: Between, done: Done) -> Outlook:
     works: dict[Flow, str] = {}
     why: dict[Flow, str] = {}
     for flow in between.flows:
-        found, way = _tried(model, wishes[flow.source, flow.destination, flow.service])
+        found, way = _tried(model, wishes.get((flow.source, flow.destination, flow.service)))
         ends = flow.source, flow.destination
         doubts = (apart.get(name) for end in ends for name in (end, end.partition("/")[0]))
         if not found or flow.must == "work":
@@ -98,6 +100,8 @@ def _apart(between: Between, settled: Settled, done: Done) -> Iterator[tuple[str
             labels = {tunnel.label for tunnel in session.tunnels}
             if labels & between.moving and len({between.version(n, done) for n in labels}) > 1:
                 yield link.site, ONE_SESSION
+    for _, one, other in between.clashing(done):
+        yield from ((between.site_of(label), ALIKE_INSIDE) for label in (one, other))
     for label in between.moving:
         if between.routed_apart(label, done):
             yield between.site_of(label), ROUTED_APART
@@ -125,10 +129,12 @@ def _seen_otherwise(between: Between, label: str) -> Iterator[str]:
             yield f"{between.site_of(label)}/{key[0]}"
 
 
-def _tried(model: ReachModel, wish: Expected) -> tuple[str, str]:
+def _tried(model: ReachModel, wish: Expected | None) -> tuple[str, str]:
     """Why a flow does not work, and the way that it takes."""
+    if wish is None:
+        return NOT_THERE, ""
     try:
         there, back = there_and_back(model, wish)
     except (KeyError, IndexError):
-        return "the network is not there", ""
+        return NOT_THERE, ""
     return stopped(there, back), _VERSION.sub("", there.tunnel)

@@ -15,9 +15,11 @@ from functools import cached_property
 from typing import TypeVar
 
 from obrin.core.address.translation import Exposure
+from obrin.core.change.clashes import Clash, clashes_of
 from obrin.core.change.ground import entered, union, with_versions
 from obrin.core.change.joins import fits, joined, known_as, same_routing
 from obrin.core.change.records import Ground, Told, alike, both_rules, told_of
+from obrin.core.design.places import NetworkRef
 from obrin.core.settled.clouds import SettledCloud
 from obrin.core.settled.links import (
     Bundle,
@@ -119,6 +121,18 @@ class Between:
         old, new = self.old[place].ground.speaker, self.new[place].ground.speaker
         return old is not None and new is not None and old[0] != new[0]
 
+    @cached_property
+    def _clashes(self) -> list[Clash]:
+        return list(clashes_of(self.before, self.after, self.old, self.new))
+
+    def clashing(self, done: Done) -> list[Clash]:
+        """Which of old and new are there at once, though they have addresses in common."""
+        return [
+            (place, one, other)
+            for place, one, other in self._clashes
+            if self._of(place, one, done) is self.old and self._of(place, other, done) is self.new
+        ]
+
     # What is told
 
     def told(self, place: str, done: Done) -> Told:
@@ -200,7 +214,11 @@ class Between:
             clouds=clouds,
             links=links,
             circuits=circuits,
-            expectations=tuple(dict.fromkeys(wishes)),
+            expectations=tuple(
+                wish
+                for wish in dict.fromkeys(wishes)
+                if all(_is_there(end, sites, clouds) for end in (wish.source, wish.destination))
+            ),
         )
 
     def grounds(self, done: Done) -> Settled:
@@ -361,7 +379,19 @@ class Between:
         """The same for states that do the same."""
         versions = tuple(self.version(label, done) for label in self.legs)
         halves = tuple(self.routed_apart(label, done) for label in sorted(self.moving))
-        return versions, halves, tuple(self._phase(place, done) for place in self.places)
+        phases = tuple(self._phase(place, done) for place in self.places)
+        return versions, halves, tuple(self.clashing(done)), phases
+
+
+def _is_there(
+    end: NetworkRef, sites: Mapping[str, SettledSite], clouds: Mapping[str, SettledCloud]
+) -> bool:
+    """Whether a network that is wished something of stands already, or still."""
+    if end.is_internet:
+        return True
+    if end.place in clouds:
+        return end.network in clouds[end.place].subnets
+    return end.place in sites and end.network in sites[end.place].networks
 
 
 def _narrowed(new: B, old: Bundle) -> B:

@@ -10,6 +10,7 @@ from obrin.core.design.joining import Circuit
 from obrin.core.design.model import Design, Tunnel
 from obrin.core.errors import SettleError
 from obrin.core.settle.choices import Value
+from obrin.core.settle.left import SetAside
 from obrin.core.settle.pools import pool_names, pools_of
 from obrin.core.settle.work import Work, suffix
 
@@ -48,6 +49,7 @@ def settle_inside_blocks(work: Work, bits: int) -> None:
             continue
         for place in (gateway, cloud):
             at.setdefault(place, []).append(earlier[0])
+    SetAside(spaces, work.left_prefixes(bits, inside=True))
     names = pool_names(work, "inside", None, bits)
     for key, gateway, cloud in waiting:
         block = next((b for space in spaces if (b := space.take(length)) is not None), None)

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from functools import partial
 
 from obrin.core.address.prefix import Address, Prefix, parse_address
 from obrin.core.catalogue.as_numbers import PRIVATE_AS
 from obrin.core.design.model import Design
-from obrin.core.errors import SettleError
+from obrin.core.errors import AddressError, SettleError
 from obrin.core.settle.choices import Value
 from obrin.core.settle.work import Work, families, gateway_subnet, suffix
 
@@ -49,9 +49,12 @@ def settle_as_numbers(work: Work) -> None:
             _share(work, keys[1:], number, work.chosen[keys[0]].why)
         else:
             still_blank.append((owner, keys))
+    left = work.left_values("as")
     for owner, keys in still_blank:
         pools = as_pools(design, owner.partition(" ")[0])
-        free = next((n for pool in pools for n in pool if n not in used), None)
+        unused = (n for pool in pools for n in pool if n not in used)
+        free = next((n for n in unused if str(n) not in left), None)
+        free = free or next((n for pool in pools for n in pool if n not in used), None)
         if free is None:
             texts = ", ".join(f"{p.start}-{p.stop - 1}" for p in pools)
             raise SettleError(
@@ -103,13 +106,17 @@ def settle_public_addresses(work: Work, bits: int) -> None:
             used |= {parse_address(text) for text in _texts(work.chosen[key].value)}
         else:
             waiting.append((key, pool, cloud.gateway.instances))
+    left = work.left_values("addresses")
     free: dict[Prefix, Iterator[Address]] = {}
     for key, pool, count in waiting:
         if pool not in free:
-            every = map(pool.address_at, range(1, pool.size - 1))
-            free[pool] = (address for address in every if address not in used)
+            free[pool] = _free_in(pool, used, left)
+        found = _kept(work, key, pool, used)[:count]
+        used |= set(found)
         # One is left over after each cloud's, so that the blocks of two clouds do not touch.
-        found = [address for address, _ in zip(free[pool], range(count), strict=False)]
+        found += [
+            address for address, _ in zip(free[pool], range(count - len(found)), strict=False)
+        ]
         if len(found) < count:
             raise SettleError(f"{key}: the cloud's public pool {pool} is used up. Give addresses")
         used |= set(found)
@@ -119,6 +126,27 @@ def settle_public_addresses(work: Work, bits: int) -> None:
         else:
             why = f"reserved from the pool {pool}"
         work.choose(key, list(map(str, found)), why)
+
+
+def _kept(work: Work, key: str, pool: Prefix, used: Collection[Address]) -> list[Address]:
+    """What instances had before there were more or fewer of them."""
+    earlier = work.previous.get(key)
+    if earlier is None or work.was_told(key):
+        return []
+    try:
+        held = [parse_address(text) for text in _texts(earlier.value)]
+    except AddressError:
+        return []
+    return [a for a in held if pool.holds(a) and a not in used]
+
+
+def _free_in(pool: Prefix, used: Collection[Address], left: set[str]) -> Iterator[Address]:
+    """Those that are given up come last."""
+    for last in (False, True):
+        for index in range(1, pool.size - 1):
+            address = pool.address_at(index)
+            if address not in used and (str(address) in left) is last:
+                yield address
 
 
 def settle_peers(work: Work) -> None:

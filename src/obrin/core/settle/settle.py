@@ -9,6 +9,7 @@ dual-stack design (RFC 4193 wants that).
 
 from __future__ import annotations
 
+from dataclasses import replace
 from types import MappingProxyType
 
 from obrin.core.address.prefix import parse_prefix
@@ -37,6 +38,9 @@ def settle(
 ) -> dict[str, Choice]:
     """A choice for every blank, by place; those of `previous` are kept where they still do.
 
+    What is given up by this is given to nobody by the same settling, as long as there is other: the
+    tunnel, site or cloud that had it stands until the change is made, beside what comes instead.
+
     `offering` are the classes and rules of the clouds, `random` five bytes for the unique local
     prefix (RFC 4193).
 
@@ -50,6 +54,19 @@ def settle(
         needs=needs_of(design),
         random=random,
     )
+    chosen = _settled(work)
+    left = {key: old for key, old in previous.items() if not _has(chosen, key, old)}
+    if not left or chosen.keys() <= previous.keys() - left.keys():
+        return chosen
+    return _settled(replace(work, left=left, chosen={}))
+
+
+def _has(chosen: Choices, key: str, old: Choice) -> bool:
+    return key in chosen and chosen[key].value == old.value
+
+
+def _settled(work: Work) -> dict[str, Choice]:
+    design = work.design
     settle_suites(work)
     settle_as_numbers(work)
     for name, cloud in design.clouds.items():

@@ -12,6 +12,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from enum import Enum
+from functools import partial
 
 from obrin.core.address.groups import Rooms, fits, place_groups
 from obrin.core.address.prefix import Prefix
@@ -20,6 +21,7 @@ from obrin.core.errors import SettleError
 from obrin.core.settle.blank import Blank
 from obrin.core.settle.bottleneck import no_room, no_room_inside
 from obrin.core.settle.holders import USUAL_SPACE, USUAL_SPACE6, Holder, Occupied, survey
+from obrin.core.settle.left import SetAside
 from obrin.core.settle.pools import Claimant, pool_of, pools_of, rooms_for
 from obrin.core.settle.work import Work, block_length, suffix
 
@@ -95,7 +97,7 @@ def _blocks_wanted(
 
 
 def _best_plan(work: Work, found: Occupied) -> _Plan:
-    spare = found.hard + found.soft
+    spare = found.hard + found.soft + work.left_prefixes(found.bits, inside=False)
     tried: list[Claims] = []
     for ease in (_Ease.SPREAD, _Ease.ROOMY, _Ease.TIGHT):
         claims = _claims(work, found, ease)
@@ -231,9 +233,10 @@ def _doubled(
 
 def _fill(work: Work, holder: Holder, free: FreeSpace, missing: dict[str, int], bits: int) -> None:
     """Place what is missing in free space, the large first, so that the small spoil nothing."""
+    aside = SetAside([free], work.left_prefixes(bits, inside=False))
     for key, length in sorted(missing.items(), key=lambda item: item[1]):
         gateway = Blank.of(key).gateway_subnet
-        prefix = free.take_last(length) if gateway else free.take(length)
+        prefix = aside.taken(partial(free.take_last if gateway else free.take, length))
         if prefix is None:
             continue
         del holder.missing[key]
@@ -244,6 +247,7 @@ def _fill(work: Work, holder: Holder, free: FreeSpace, missing: dict[str, int], 
                 "instances beside what the cloud keeps"
             )
         work.choose(key, str(prefix), why)
+    aside.give_back()
 
 
 def _grow_in_place(work: Work, holder: Holder, found: Occupied) -> None:

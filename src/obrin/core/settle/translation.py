@@ -11,6 +11,7 @@ from obrin.core.design.model import Design
 from obrin.core.errors import SettleError
 from obrin.core.settle.blank import Blank
 from obrin.core.settle.holders import survey
+from obrin.core.settle.left import SetAside
 from obrin.core.settle.pools import pool_names, pools_of
 from obrin.core.settle.work import Work, cloud_space, given_prefix, prefixes_in
 
@@ -45,6 +46,7 @@ def settle_translation(work: Work) -> None:
             shared.setdefault(blank.side, (earlier, blank.link))
         else:
             waiting.append(key)
+    aside = SetAside(spaces, work.left_prefixes(32, inside=False))
     for key in sorted(waiting, key=lambda k: blanks[k].reals[0].length):
         blank = blanks[key]
         reals = ", ".join(map(str, blank.reals))
@@ -52,7 +54,7 @@ def settle_translation(work: Work) -> None:
             prefixes, link = shared[blank.side]
             why = f"stands for {reals}, as on link {link}, which can stand in for this one"
         else:
-            prefixes = [_take(work, key, spaces, real.length) for real in blank.reals]
+            prefixes = [_take(work, key, spaces, aside, real.length) for real in blank.reals]
             shared[blank.side] = prefixes, blank.link
             why = f"stands for {reals}; nobody else uses it"
         found = list(map(str, prefixes))
@@ -83,8 +85,11 @@ def _given(design: Design) -> Iterator[tuple[str, Side, list[Prefix]]]:
             yield name, (link.site, link.cloud, ""), list(link.cloud_seen_as)
 
 
-def _take(work: Work, key: str, spaces: list[FreeSpace], length: int) -> Prefix:
-    found = next((b for space in spaces if (b := space.take(length)) is not None), None)
+def _take(work: Work, key: str, spaces: list[FreeSpace], aside: SetAside, length: int) -> Prefix:
+    def take() -> Prefix | None:
+        return next((b for space in spaces if (b := space.take(length)) is not None), None)
+
+    found = aside.taken(take)
     if found is None:
         names = pool_names(work, "translation", None, 32)
         raise SettleError(

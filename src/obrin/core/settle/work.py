@@ -14,6 +14,7 @@ from obrin.core.design.needs import Needs
 from obrin.core.design.wishes import DEFAULT_HOSTS, Role, Wish
 from obrin.core.errors import AddressError
 from obrin.core.ipsec.suite import Suite
+from obrin.core.settle.blank import Blank
 from obrin.core.settle.choices import Choice, Choices, Value
 
 SITE_RESERVED = 3
@@ -23,7 +24,7 @@ SITE_RESERVED = 3
 @dataclass(slots=True, kw_only=True)
 class Work:
     """`random` are five bytes, for the one value that must be drawn (RFC 4193). `needs` says which
-    ends have blanks at all."""
+    ends have blanks at all. `left` are earlier choices that are given up."""
 
     design: Design
     previous: Choices
@@ -31,6 +32,7 @@ class Work:
     suites: dict[str, Suite]
     needs: Needs
     random: bytes
+    left: Choices = field(default_factory=dict)
     chosen: dict[str, Choice] = field(default_factory=dict)
 
     def keep(self, key: str, fits: Callable[[Value], bool]) -> bool:
@@ -66,6 +68,16 @@ class Work:
             return [p for p in prefixes_in(earlier.value) if p.bits == bits]
         except AddressError:
             return []
+
+    def left_prefixes(self, bits: int, *, inside: bool) -> list[Prefix]:
+        """Those that are given up: blocks inside tunnels, or all others."""
+        keys = (key for key in self.left if (Blank.of(key).field == "inside") is inside)
+        return [prefix for key in keys for prefix in self.earlier_prefixes(key, bits)]
+
+    def left_values(self, field: str) -> set[str]:
+        """Texts of what is given up under a name, those of lists one by one."""
+        values = (c.value for key, c in self.left.items() if Blank.of(key).field == field)
+        return {str(one) for v in values for one in (v if isinstance(v, list) else [v])}
 
     def prefixes_of(self, key: str, given: Sequence[Prefix]) -> list[Prefix]:
         """The given prefixes, or those chosen under the key. Raises KeyError."""

@@ -45,7 +45,8 @@ class CloudStep:
     `body` is the driver's own affair, secrets included, so it is never printed. `needs` are names
     of steps that come first. `tunnel` is the label of the tunnel that it makes, if it makes one.
     `legs` are labels of the tunnels and circuits that it is a part of: none for what stands there
-    whatever there is of these. `tells` are clouds of which something is known only once it is done.
+    whatever there is of these. `cloud` is where it is. `tells` are clouds of which something is
+    known only once it is done.
     """
 
     name: str
@@ -53,6 +54,7 @@ class CloudStep:
     needs: frozenset[str] = frozenset()
     tunnel: str = ""
     legs: frozenset[str] = frozenset()
+    cloud: str = ""
     tells: frozenset[str] = frozenset()
 
 

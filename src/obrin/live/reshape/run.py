@@ -30,7 +30,7 @@ from obrin.live.observe.probe import probe_one
 from obrin.live.packs import handed_over
 from obrin.live.project import Project
 from obrin.live.reshape.built import keep_built
-from obrin.live.reshape.work import cloud_work, gateway_work
+from obrin.live.reshape.work import At, cloud_work, gateway_work
 
 SETTLING = 30.0
 """Seconds that a state has to become what it is said to be."""
@@ -152,7 +152,8 @@ def _do(carrying: Carrying, between: Between, step: Step, done: Done) -> None:
     report(Progress(step.name, "begun"))
     if step.place in ends.clouds:
         driver = ends.clouds[step.place]
-        work = cloud_work(between, step, done, driver, carrying.secrets)
+        served = [name for name, other in ends.clouds.items() if other is driver]
+        work = cloud_work(between, step, done, At(driver, served, carrying.secrets))
         with closing(Journal(carrying.project.journal_path)) as journal:
             for made in work.make:
                 journal.note_made(made.name, carrying.project.design_path.stem)
@@ -191,9 +192,8 @@ def _odd(carrying: Carrying, looks: Outlooks, done: Done) -> list[str]:
         said = flow in outlook.works
         if outlook.why.get(flow) in UNPROMISED:
             continue
-        seen = _answered(
-            carrying.ends, settled, wishes[flow.source, flow.destination, flow.service]
-        )
+        wish = wishes.get((flow.source, flow.destination, flow.service))
+        seen = None if wish is None else _answered(carrying.ends, settled, wish)
         if seen is not None and seen is not said:
             found.append(f"{flow.words} {'does not work' if said else 'works, and should not yet'}")
     return found

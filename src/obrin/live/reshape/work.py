@@ -3,7 +3,7 @@ a gateway is told from then on."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -25,25 +25,39 @@ class CloudWork:
     remove: tuple[str, ...]
 
 
-def cloud_work(
-    between: Between, step: Step, done: Done, driver: CloudDriver, secrets: Secrets
-) -> CloudWork:
+@dataclass(frozen=True, slots=True)
+class At:
+    """A cloud's driver, and all clouds that it serves: what is at one hangs on the others."""
+
+    driver: CloudDriver
+    clouds: Collection[str]
+    secrets: Secrets
+
+    def steps(self, settled: Settled, cloud: str) -> dict[str, CloudStep]:
+        """Those of one cloud, by name."""
+        clouds = [name for name in self.clouds if name in settled.clouds]
+        found = self.driver.steps(settled, clouds, self.secrets) if cloud in clouds else []
+        return {step.name: step for step in found if step.cloud == cloud}
+
+
+def cloud_work(between: Between, step: Step, done: Done, at: At) -> CloudWork:
     """`done` has the step in it. Raises ObrinError for what that kind of cloud cannot have."""
-    cloud = step.place
-    old, new = (_steps(s, cloud, driver, secrets) for s in (between.before, between.after))
+    cloud, driver = step.place, at.driver
+    old, new = (at.steps(settled, cloud) for settled in (between.before, between.after))
     if step.kind == LEG:
         make = [s for s in new.values() if step.leg in s.legs]
         gone = [s for s in old.values() if step.leg in s.legs and s.name not in new]
         left = {leg for leg in between.legs if cloud in between.holders(leg, done)}
         gone = [s for s in gone if not s.legs & left]
+        moved = _elsewhere(between, cloud, done, at)
+        gone = [s for s in gone if s.name not in moved]
         return CloudWork(tuple(_in_order(make)), _backwards(gone))
     if step.kind == CLEAR:
         make = [s for s in new.values() if not s.legs]
         gone = [s for s in old.values() if not s.legs and s.name not in new]
         return CloudWork(tuple(_in_order(make)), _backwards(gone))
     state = between.grounds(done)
-    both = _steps(state, cloud, driver, secrets) if cloud in state.clouds else {}
-    ground = {**new, **both}
+    ground = {**new, **at.steps(state, cloud)}
     make = [s for s in ground.values() if not s.legs]
     told = between.told(cloud, done).rules
     filtered = driver.filtered(state, cloud, told) if cloud in state.clouds else None
@@ -52,12 +66,15 @@ def cloud_work(
     return CloudWork(tuple(_in_order(make)), ())
 
 
-def _steps(
-    settled: Settled, cloud: str, driver: CloudDriver, secrets: Secrets
-) -> dict[str, CloudStep]:
-    if cloud not in settled.clouds:
-        return {}
-    return {step.name: step for step in driver.steps(settled, [cloud], secrets)}
+def _elsewhere(between: Between, cloud: str, done: Done, at: At) -> set[str]:
+    """Names that other clouds have given to something of theirs: what was here is gone by that."""
+    return {
+        step.name
+        for other in at.clouds
+        if other != cloud
+        for step in at.steps(between.after, other).values()
+        if any(Step(LEG, other, leg) in done for leg in step.legs)
+    }
 
 
 def _in_order(steps: list[CloudStep]) -> list[CloudStep]:

@@ -84,6 +84,7 @@ class ByHandCloud(_Hand):
                 needs=part.needs,
                 tunnel=part.tunnel,
                 legs=frozenset({part.tunnel} if part.tunnel else ()),
+                cloud=cloud,
                 tells=frozenset({cloud}) if part.step.questions else frozenset(),
             )
             for cloud in clouds

@@ -131,6 +131,7 @@ def _network(settled: Settled, cloud: SettledCloud) -> list[CloudStep]:
             "tables": [table.name for table in cloud.hub_tables],
             "owner": cloud.owner,
         },
+        cloud=name,
     )
     below = frozenset({network.name})
     subnets = [
@@ -146,6 +147,7 @@ def _network(settled: Settled, cloud: SettledCloud) -> list[CloudStep]:
                 **_host_gate(settled, NetworkRef(name, subnet.name)),
             },
             needs=below,
+            cloud=name,
         )
         for subnet in cloud.subnets.values()
     ]
@@ -157,7 +159,8 @@ def _network(settled: Settled, cloud: SettledCloud) -> list[CloudStep]:
 def filter_step(cloud: str, rules: Iterable[Rule]) -> CloudStep:
     """What a cloud's subnets let through."""
     body = {"network": cloud, "rules": _rules(rules)}
-    return CloudStep(name=f"filters/{cloud}", body=body, needs=frozenset({f"networks/{cloud}"}))
+    below = frozenset({f"networks/{cloud}"})
+    return CloudStep(name=f"filters/{cloud}", body=body, needs=below, cloud=cloud)
 
 
 def _gateway(cloud: SettledCloud, below: frozenset[str]) -> list[CloudStep]:
@@ -169,6 +172,7 @@ def _gateway(cloud: SettledCloud, below: frozenset[str]) -> list[CloudStep]:
         name=f"subnets/{name}.gateway",
         body={"network": name, "prefixes": list(map(str, cloud.gateway.subnet)), "role": "gateway"},
         needs=below,
+        cloud=name,
     )
     names = [f"{name}.{number}" for number, _ in enumerate(cloud.instances, 1)]
     gives = cloud.gateway.gives
@@ -178,6 +182,7 @@ def _gateway(cloud: SettledCloud, below: frozenset[str]) -> list[CloudStep]:
             body={"families": [FAMILY[a.bits] for a in instance]}
             if "addresses" in gives
             else {"addresses": list(map(str, instance))},
+            cloud=name,
         )
         for reserved, instance in zip(names, cloud.instances, strict=True)
     ]
@@ -193,6 +198,7 @@ def _gateway(cloud: SettledCloud, below: frozenset[str]) -> list[CloudStep]:
         },
         needs=frozenset({own.name, *(address.name for address in addresses)}),
         tells=frozenset({name}) if gives else frozenset(),
+        cloud=name,
     )
     return [own, *addresses, gateway]
 
@@ -212,6 +218,7 @@ def _attachment(settled: Settled, way: Attachment) -> CloudStep:
         name=resource_of(way),
         body={"hub": way.hub, "network": way.member, **_joined(settled, way.hub, way.member)},
         needs=frozenset({f"networks/{way.hub}", f"networks/{way.member}"}),
+        cloud=way.hub,
     )
 
 
@@ -226,6 +233,7 @@ def _circuit(settled: Settled, circuit: SettledCircuit) -> CloudStep:
         body=body,
         needs=frozenset({f"gateways/{circuit.cloud}"}),
         legs=frozenset({circuit.label}),
+        cloud=circuit.cloud,
     )
 
 
@@ -297,6 +305,7 @@ def _far_end(settled: Settled, tunnel: SettledTunnel) -> CloudStep:
             for t in settled.links[tunnel.link].tunnels
             if far_end_name(t) == far_end_name(tunnel)
         ),
+        cloud=tunnel.cloud,
     )
 
 
@@ -343,4 +352,5 @@ def tunnel_step(settled: Settled, tunnel: SettledTunnel, secrets: Secrets) -> Cl
         needs=frozenset({f"gateways/{tunnel.cloud}", f"far-ends/{far_end_name(tunnel)}"}),
         tunnel=tunnel.label,
         legs=frozenset({tunnel.label}),
+        cloud=tunnel.cloud,
     )
