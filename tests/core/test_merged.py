@@ -23,6 +23,14 @@ CASES = {
     "apps/web alone is missing": ([SILENT, seen(destination="apps/db", answers=YES)], []),
     "the way back to quay/desks alone": ([SILENT, seen("quay/guests", answers=YES)], []),
     "only the tunnel's own addresses answer": ([SILENT], [InsideSeen("quay", "quay-apps/a", True)]),
+    "packets cross: apps at quay-apps/a": (
+        [seen(path=("quay-gw at quay-apps/a", "apps at quay-apps/a"))],
+        [],
+    ),
+    "The last that tells of itself is quay-gw at quay-apps/a": (
+        [seen(path=("quay-gw at quay-apps/a",))],
+        [],
+    ),
     "nothing of apps answers to quay": (
         [SILENT, seen(destination="ledger/accounts", answers=YES)],
         [InsideSeen("quay", "quay-apps/a", False)],

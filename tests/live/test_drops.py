@@ -7,7 +7,8 @@ import pytest
 from obrin.core.address.prefix import parse_address
 from obrin.device.drops import KEPT, NO_FLOW, OTHERS, DropLog
 from obrin.wire.bgp.fsm import BgpState
-from obrin.wire.packet import ESP, ICMP, TCP, UDP, Packet, Udp
+from obrin.wire.icmp import time_exceeded
+from obrin.wire.packet import ESP, ICMP, TCP, UDP, Packet, Udp, decode_packet
 from obrin.wire.tcp_segment import RST, SYN, Segment
 from tests.doubles import settled_of
 from tests.live.virtual_world import VirtualWorld
@@ -158,3 +159,43 @@ def test_the_log_forgets_flows_and_no_count() -> None:
     assert len(counts) <= KEPT + 1
     assert sum(counts.values()) == 3 * KEPT
     assert counts[OTHERS] > KEPT
+
+
+def test_an_error_passes_only_to_whom_it_concerns(world: VirtualWorld) -> None:
+    """Whatever crosses the tunnel as an ICMP error goes to the host whose allowed packet it
+    quotes, and to nobody else."""
+    router = world.routers["quay-gw"]
+    tunnel = next(iter(router.config.tunnels.values()))
+    networks = dict(router.config.networks)
+    host, guest = networks["desks"].address_at(10), networks["guests"].address_at(10)
+    far = parse_address("10.64.0.10")
+    payload = Udp(40000, 443, b"12345678").encode(host, far)
+
+    def quoted(source=host, destination=far, protocol=TCP) -> Packet:
+        return Packet(source, destination, protocol, payload, ttl=1)
+
+    def let_through(packet: Packet, to=None) -> bool:
+        error = time_exceeded(packet, tunnel.inside[0].remote)
+        error = error if to is None else error._replace(destination=to)
+        router.receive_across(tunnel.peer.name, error.encode(), world.now)
+        return bool(router.local())
+
+    assert let_through(quoted())
+    assert not let_through(quoted(protocol=UDP))  # nobody lets that flow begin
+    assert not let_through(quoted(source=guest))
+    assert not let_through(quoted(destination=parse_address("10.64.3.10")), to=guest)
+    assert not let_through(quoted(), to=guest)  # a flow that is allowed, of somebody else
+
+
+def test_what_is_passed_on_too_often_is_told_and_never_about_an_error(world: VirtualWorld) -> None:
+    router = world.routers["quay-gw"]
+    host = dict(router.config.networks)["desks"].address_at(10)
+    far = parse_address("10.64.0.10")
+    payload = Udp(40000, 443, b"12345678").encode(host, far)
+    packet = Packet(host, far, TCP, payload, ttl=1)
+    router.receive_local(packet.encode(), world.now)
+    (told,) = map(decode_packet, router.local())
+    assert told == time_exceeded(packet, told.source)
+    assert told.source in router.config.tunnels["quay-apps/a"].inside[0]
+    router.receive_local(told._replace(ttl=1, destination=far).encode(), world.now)
+    assert router.local() == []

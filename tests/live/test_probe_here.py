@@ -91,6 +91,9 @@ def test_from_a_host_of_the_practice_world(world: Folder) -> None:
         ("tcp/443", "work", True),
         ("icmp", "work", True),
     ]
+    for one in found:
+        assert one["path"] == ["quay-gw at quay-apps/a", "apps at quay-apps/a"]
+        assert 0 < one["seconds"] <= one["waited"]
     sizes = {s["bytes"]: s["answered"] for s in found[1]["sizes"]}
     assert len(sizes) == 2
     assert all(sizes.values())

@@ -9,6 +9,7 @@ from hypothesis import assume, given
 from hypothesis import strategies as st
 
 from obrin.core.address.prefix import Address, parse_address
+from obrin.core.routing.packet import ECHO
 from obrin.wire.capture import (
     CaptureError,
     decode_capture,
@@ -17,7 +18,7 @@ from obrin.wire.capture import (
 )
 from obrin.wire.errors import PacketError
 from obrin.wire.host import GREETING, Host
-from obrin.wire.icmp import Icmp, decode_icmp, too_big
+from obrin.wire.icmp import Icmp, decode_icmp, packet_key, quoted_key, time_exceeded, too_big
 from obrin.wire.packet import (
     ICMP,
     ICMPV6,
@@ -333,3 +334,22 @@ def test_a_lowered_mss_leaves_a_segment_that_is_whole(mss, most, data, before, f
 @given(st.binary(max_size=70))
 def test_no_segment_is_too_bad_for_the_clamp(data: bytes) -> None:
     assert len(with_mss_of_at_most(data, 1000)) == len(data)
+
+
+@pytest.mark.parametrize("text", ["10.20.0.1", "2001:db8::1"])
+@pytest.mark.parametrize("protocol", [ICMP, TCP, UDP, 47])
+def test_time_exceeded_quotes_what_a_filter_looks_at(text: str, protocol: int) -> None:
+    here, there = parse_address(text), parse_address(text + "9")
+    protocol = ECHO[here.bits].protocol if protocol == ICMP else protocol
+    payload = bytes([ECHO[here.bits].request, 0]) + bytes(range(60))
+    packet = Packet(here, there, protocol, payload, ttl=1)
+    told = time_exceeded(packet, there)
+    assert told is not None
+    assert (told.source, told.destination) == (there, here)
+    assert quoted_key(decode_packet(told.encode())) == packet_key(packet)._replace(
+        icmp_type=payload[0] if protocol == ECHO[here.bits].protocol else -1
+    )
+    assert time_exceeded(told, here) is None  # of errors there are none about errors
+    for cut in range(len(told.payload)):
+        quoted_key(told._replace(payload=told.payload[:cut]))
+    assert quoted_key(packet) is None

@@ -76,7 +76,8 @@ def probe(
     What must work is asked until answered; for what must not, the device that drops it is named.
 
     With '--here' it is this computer that asks, on a real link, with no help of any device: ICMP,
-    TCP and UDP, packets that may not be cut, and the far ends inside the tunnels. '--merge' puts
+    TCP and UDP, packets that may not be cut, the far ends inside the tunnels, and the routers on
+    the way as far as they tell. '--merge' puts
     what several hosts saw together and names the cause that fits all of it.
 
     \b
@@ -219,9 +220,16 @@ def _tell_real(found: Sequence[Verdict], *, as_json: bool) -> bool:
     for v in found:
         for text in filter(None, (v.cause, v.note)):
             say(out, f"{v.seen.source} > {v.seen.destination} {v.seen.flow}: {text}.")
+    for text in dict.fromkeys(_way(v.seen) for v in found if v.seen.path):
+        say(out, text)
     met = sum(v.seen.met for v in found)
     out.print(f"{met} of {len(found)} expectations are as wished.")
     return met == len(found)
+
+
+def _way(seen: Seen) -> str:
+    ends = f"{seen.source} > {seen.destination} passes"
+    return f"{ends} {', '.join(seen.path)}{'' if seen.answered else ' and goes no further'}."
 
 
 def _words(seen: Seen) -> str:
@@ -245,6 +253,8 @@ def _verdict_json(verdict: Verdict) -> dict[str, Any]:
         "answers": list(seen.answers),
         "refused": seen.refused,
         "seconds": seen.seconds,
+        "waited": seen.waited,
+        "path": list(seen.path),
         "sizes": [{"bytes": size, "answered": there} for size, there in seen.sizes],
         "met": seen.met,
         "cause": verdict.cause,

@@ -24,13 +24,13 @@ from obrin.device.esp_traffic import EspTraffic
 from obrin.device.marks import come_out
 from obrin.device.origin import ON_LINK_TTL, Origins, Selection
 from obrin.device.outside import in_udp
-from obrin.device.sizes import clamped, told_too_big
 from obrin.device.spares import Spares
 from obrin.device.table import ForwardingTable
+from obrin.device.told import clamped, told_exceeded, told_too_big
 from obrin.device.tunnel_life import TunnelLife
 from obrin.wire.bfd import BfdError
 from obrin.wire.errors import PacketError
-from obrin.wire.icmp import is_icmp, packet_key
+from obrin.wire.icmp import is_icmp, packet_key, quoted_key
 from obrin.wire.ike.endpoint import Endpoint
 from obrin.wire.ike.numbers import NAT_PORT, PORT
 from obrin.wire.ip_fragments import Reassembly, fragments
@@ -273,12 +273,14 @@ class Router:
                 return
             via = self.way(found[1], key)
         crosses = via in self.ways or via in self.config.beside
-        rules = None if own else self._rules
-        if rules is not None and (arrived_by or crosses) and rules.match(key) is None:
+        if not own and (arrived_by or crosses) and not self._lets_through(packet, key):
             self._drop("no filter rule lets it through", key)
             return
         if packet.ttl <= 1:
             self._drop("time to live ran out", key)
+            told = told_exceeded(packet, (came, self.ways.get(via or "")))
+            if told is not None:
+                self._forward(told, None, now, own=True)
             return
         forwarded = packet if own else packet._replace(ttl=packet.ttl - 1)
         if via is not None and crosses:
@@ -290,6 +292,15 @@ class Router:
             self._handed.append((arrived_by, forwarded.encode()))
         else:
             self._local.append(forwarded.encode())
+
+    def _lets_through(self, packet: Packet, key: PacketKey) -> bool:
+        """By the rules; an error goes where what it is about came from, and was let through."""
+        if self._rules is None or self._rules.match(key) is not None:
+            return True
+        about = quoted_key(packet)
+        if about is None or about.source != packet.destination:
+            return False
+        return self._rules.match(about) is not None
 
     def _cross(self, via: str, packet: Packet, key: PacketKey, now: float) -> None:
         """To a peer: by a tunnel, a line, or the LAN."""

@@ -1,4 +1,5 @@
-"""ICMP of both families, as far as it is spoken here: echo, and "too big" (RFC 792, 1191, 4443)."""
+"""ICMP of both families, as far as it is spoken here: echo, "too big", and "time exceeded"
+(RFC 792, 1191, 4443)."""
 
 from __future__ import annotations
 
@@ -9,7 +10,7 @@ from obrin.core.address.prefix import Address
 from obrin.core.ipsec.overhead import IPV4_HEADER, IPV6_HEADER, LEAST_IPV4_MTU, LEAST_IPV6_MTU
 from obrin.core.routing.packet import ECHO, PacketKey
 from obrin.wire.errors import PacketError
-from obrin.wire.packet import ESP, ICMP, ICMPV6, UDP, Packet, transport_checksum
+from obrin.wire.packet import ESP, ICMP, ICMPV6, TCP, UDP, Packet, transport_checksum
 from obrin.wire.packet import checksum as plain_checksum
 
 _HEAD = Struct(">BBHHH")
@@ -17,6 +18,8 @@ UNREACHABLE, TOO_BIG = 3, 4
 """RFC 1191: the type, and the code that says that it would have to be cut and must not be."""
 TOO_BIG6 = 2
 """RFC 4443 section 3.2: a type of its own."""
+TIME_EXCEEDED = {32: 11, 128: 3}
+"""The type, by the bits of an address; code 0 is in transit."""
 _FIRST_INFORMATION6 = 128
 
 
@@ -88,20 +91,50 @@ def echo_reply(packet: Packet, message: Icmp) -> Packet:
 
 
 def too_big(packet: Packet, mtu: int, source: Address) -> Packet | None:
-    """The message to the sender; None where none may follow: of errors there are none about errors
-    (RFC 1812 section 4.3.2.7, RFC 4443 section 2.4). It brings back as much of the packet as every
-    path carries (RFC 1812 section 4.3.2.3), since the sender looks far into it: an SPI may stand
-    behind a UDP header."""
+    """The message to the sender; None where none may follow."""
+    if packet.bits == 32:
+        return _error(packet, Icmp(UNREACHABLE, TOO_BIG, 0, mtu, b""), source)
+    return _error(packet, Icmp(TOO_BIG6, 0, mtu >> 16, mtu & 0xFFFF, b""), source)
+
+
+def time_exceeded(packet: Packet, source: Address) -> Packet | None:
+    """The message to the sender of a packet that was passed on too often; None where none may
+    follow."""
+    return _error(packet, Icmp(TIME_EXCEEDED[packet.bits], 0, 0, 0, b""), source)
+
+
+def _error(packet: Packet, message: Icmp, source: Address) -> Packet | None:
+    """Of errors there are none about errors (RFC 1812 section 4.3.2.7, RFC 4443 section 2.4). It
+    brings back as much of the packet as every path carries (RFC 1812 section 4.3.2.3), since the
+    sender looks far into it: an SPI may stand behind a UDP header."""
     if is_error(packet):
         return None
-    raw = packet.encode()
-    if packet.bits == 32:
-        most = LEAST_IPV4_MTU - IPV4_HEADER - 8
-        message = Icmp(UNREACHABLE, TOO_BIG, 0, mtu, raw[:most])
-    else:
-        most = LEAST_IPV6_MTU - IPV6_HEADER - 8
-        message = Icmp(TOO_BIG6, 0, mtu >> 16, mtu & 0xFFFF, raw[:most])
-    return message.packet(source, packet.source)
+    four = LEAST_IPV4_MTU - IPV4_HEADER - 8
+    most = four if packet.bits == 32 else LEAST_IPV6_MTU - IPV6_HEADER - 8
+    told = message._replace(data=packet.encode()[:most])
+    return told.packet(source, packet.source)
+
+
+def quoted_key(packet: Packet) -> PacketKey | None:
+    """What a filter would look at of the packet that an error is about; None for what is no error,
+    or quotes too little to tell."""
+    bits, quoted = packet.bits, packet.payload[8:]
+    head = IPV4_HEADER if bits == 32 else IPV6_HEADER
+    if not is_error(packet) or len(quoted) < head + 8:
+        return None
+    if bits == 32 and quoted[0] != 0x45:  # options: nobody here sends any
+        return None
+    protocol, size = (quoted[9], 4) if bits == 32 else (quoted[6], 16)
+    ends = quoted[head - 2 * size : head]
+    source, destination = (
+        Address(bits, int.from_bytes(part, "big")) for part in (ends[:size], ends[size:])
+    )
+    if protocol == ECHO[bits].protocol:
+        return PacketKey(source, destination, protocol, icmp_type=quoted[head])
+    if protocol not in (TCP, UDP):
+        return PacketKey(source, destination, protocol)
+    ports = (int.from_bytes(quoted[at : at + 2], "big") for at in (head, head + 2))
+    return PacketKey(source, destination, protocol, *ports)
 
 
 class TooBig(NamedTuple):

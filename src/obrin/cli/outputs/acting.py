@@ -272,7 +272,11 @@ ACTING: dict[str, Shape] = {
                     "description": "one for each question, in order",
                 },
                 "refused": truth("whether the host itself said no"),
-                "seconds": number("until the first answer, 0 without one"),
+                "seconds": number(
+                    "from a question to its answer, the first that had one; 0 without"
+                ),
+                "waited": number("from the first question to the first answer, 0 without one"),
+                "path": texts("the routers that told of themselves on the way"),
                 "sizes": listing(
                     record(
                         "packets that may not be cut",

@@ -14,7 +14,8 @@ from dataclasses import dataclass
 class Seen:
     """A flow as a host at `source` tried it: one entry of `answers` for each question, in order.
     `sizes` are whole packets that may not be cut, in bytes, and whether they were answered.
-    `problem` is why it could not be tried."""
+    `waited` are the seconds from the first question to the first answer, `path` the routers that
+    told of themselves on the way. `problem` is why it could not be tried."""
 
     source: str
     destination: str
@@ -24,6 +25,8 @@ class Seen:
     answers: tuple[bool, ...]
     refused: bool = False
     seconds: float = 0.0
+    waited: float = 0.0
+    path: tuple[str, ...] = ()
     sizes: tuple[tuple[int, bool], ...] = ()
     problem: str = ""
 
@@ -82,7 +85,7 @@ def _note(one: Seen) -> str:
         lost = one.answers.index(True)
         return (
             f"the first {lost} of {len(one.answers)} questions were lost: the tunnel slept, and "
-            "traffic woke it"
+            f"traffic woke it; the first answer came {one.waited:.1f} s after the first question"
         )
     return ""
 
@@ -137,15 +140,30 @@ def _silent(one: Seen, seen: Sequence[Seen], inside: Sequence[InsideSeen]) -> st
             f"{one.destination} answers to other networks of {here}: the way back to {one.source} "
             "alone is missing at an end"
         )
+    if one.path and one.path[-1].startswith(f"{there} at "):
+        return (
+            f"packets cross: {one.path[-1]} tells of itself, and that comes back. Beyond it a filter "
+            "or a route is missing, or the host is down"
+        )
     mine = [i for i in inside if i.place == here]
     if any(i.answered for i in mine):
         return (
             "only the tunnel's own addresses answer: the tunnel is up, and the networks are not "
-            "routed into it, at this end or back from the other"
+            "routed into it, at this end or back from the other" + _farthest(one)
         )
     if any(o.answered and here in (_place(o.source), _place(o.destination)) for o in seen):
-        return f"nothing of {there} answers to {here}, and others do: this tunnel, or its way back"
-    return f"nothing answers to {here} at all: its tunnels are down, or no route leads into them"
+        return (
+            f"nothing of {there} answers to {here}, and others do: this tunnel, or its way back"
+            + _farthest(one)
+        )
+    return (
+        f"nothing answers to {here} at all: its tunnels are down, or no route leads into them"
+        + _farthest(one)
+    )
+
+
+def _farthest(one: Seen) -> str:
+    return f". The last that tells of itself is {one.path[-1]}" if one.path else ""
 
 
 def _between(one: Seen, here: str, there: str) -> bool:

@@ -11,7 +11,6 @@ import json
 import os
 import select
 import socket
-import struct
 import sys
 import time
 from collections.abc import Iterable, Mapping
@@ -23,7 +22,7 @@ from obrin.core.address.prefix import Address, parse_address
 from obrin.core.design.places import NetworkRef
 from obrin.core.errors import DesignError, ObrinError, Problem
 from obrin.core.handover.ends import cloud_end
-from obrin.core.ipsec.overhead import IPV4_HEADER, IPV6_HEADER
+from obrin.core.reach.hops import hop_name
 from obrin.core.reach.merged import InsideSeen, Seen
 from obrin.core.reach.trace import probe_key
 from obrin.core.routing.packet import TCP, UDP
@@ -31,15 +30,13 @@ from obrin.core.settled.expected import Expected
 from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
 from obrin.live.files import read_file
-from obrin.wire.packet import checksum
+from obrin.live.observe.path import path_to
+from obrin.live.observe.sockets import FAMILY, NotAllowed, echo_request, is_answer, ping_socket
 
 QUESTIONS, TIMEOUT = 3, 1.5
 """Of each flow, and seconds for each."""
-FAMILY = {32: socket.AF_INET, 128: socket.AF_INET6}
 SMALL = {32: 200, 128: 1280}
 MOST_BYTES = 32 << 20
-_ECHO, _REPLY = {32: 8, 128: 128}, {32: 0, 128: 129}
-_ICMP = {32: socket.IPPROTO_ICMP, 128: socket.IPPROTO_ICMPV6}
 _DISCOVER = {32: (socket.IPPROTO_IP, 10, 2), 128: (socket.IPPROTO_IPV6, 23, 2)}
 """Linux: IP_MTU_DISCOVER and IPV6_MTU_DISCOVER, `do`: never cut."""
 
@@ -51,10 +48,6 @@ class Reply:
     answered: bool
     refused: bool = False
     seconds: float = 0.0
-
-
-class NotAllowed(Exception):
-    """The system gives this user no such socket."""
 
 
 def ask_here(
@@ -101,13 +94,21 @@ def _try(settled: Settled, wish: Expected, host: Address | None, most: int) -> S
     target = host or probe_key(settled, wish).destination
     protocol, port = wish.flow.protocol, wish.flow.first_port
     replies: list[Reply] = []
+    path: list[str] = []
     sizes: list[tuple[int, bool]] = []
-    problem = ""
+    problem, waited = "", 0.0
+    begun = time.monotonic()
     try:
         for _ in range(QUESTIONS):
             replies.append(_ask(protocol, target, port))
+            if not waited and replies[-1].answered:
+                waited = time.monotonic() - begun
             if replies[-1].refused:
                 break
+        if wish.must == "work":
+            ends = wish.source.place, wish.destination.place
+            hops = path_to(target, protocol, port)
+            path = [hop_name(settled, ends, hop.router) for hop in hops if not hop.arrived]
         if protocol not in (TCP, UDP) and any(r.answered for r in replies):
             sizes = [(size, ping(target, size).answered) for size in (SMALL[target.bits], most)]
     except NotAllowed as error:
@@ -122,6 +123,8 @@ def _try(settled: Settled, wish: Expected, host: Address | None, most: int) -> S
         answers=tuple(r.answered for r in replies),
         refused=any(r.refused for r in replies),
         seconds=round(first, 4),
+        waited=round(waited, 4),
+        path=tuple(path),
         sizes=tuple(sizes),
         problem=problem,
     )
@@ -136,16 +139,12 @@ def _ask(protocol: int | None, target: Address, port: int) -> Reply:
 def ping(target: Address, size: int) -> Reply:
     """An echo request in an IP packet of so many bytes that may not be cut."""
     bits = target.bits
-    asked, raw = _ping_socket(bits)
+    asked, raw = ping_socket(bits)
     with asked:
         if sys.platform == "linux":
             asked.setsockopt(*_DISCOVER[bits])
-        header = IPV4_HEADER if bits == 32 else IPV6_HEADER
         number = int.from_bytes(os.urandom(2), "big")
-        data = bytes(max(size - header - 8, 0))
-        message = struct.pack("!BBHHH", _ECHO[bits], 0, 0, number, 1) + data
-        if bits == 32:
-            message = message[:2] + struct.pack("!H", checksum(message)) + message[4:]
+        message = echo_request(bits, number, size)
         begun = time.monotonic()
         try:
             asked.sendto(message, (str(target), 0))
@@ -161,32 +160,9 @@ def ping(target: Address, size: int) -> Reply:
             except OSError:
                 break
             mine = parse_address(str(sender[0]).partition("%")[0]) == target
-            if mine and (not raw or _is_answer(answer, bits, number)):
+            if mine and (not raw or is_answer(answer, bits, number)):
                 return Reply(True, seconds=time.monotonic() - begun)
     return Reply(False)
-
-
-def _is_answer(answer: bytes, bits: int, number: int) -> bool:
-    """To this question: a raw socket hears all of them, IPv4 with its header."""
-    message = answer[(answer[0] & 15) * 4 :] if bits == 32 and answer else answer
-    if len(message) < 8 or message[0] != _REPLY[bits]:
-        return False
-    return int.from_bytes(message[4:6], "big") == number
-
-
-def _ping_socket(bits: int) -> tuple[socket.socket, bool]:
-    """One of a user; or of root, which is raw."""
-    try:
-        return socket.socket(FAMILY[bits], socket.SOCK_DGRAM, _ICMP[bits]), False
-    except PermissionError:
-        pass
-    try:
-        return socket.socket(FAMILY[bits], socket.SOCK_RAW, _ICMP[bits]), True
-    except PermissionError:
-        raise NotAllowed(
-            "this system gives its users no ping sockets; on Linux the group range in "
-            "net.ipv4.ping_group_range does"
-        ) from None
 
 
 def connect(target: Address, port: int) -> Reply:
@@ -257,6 +233,8 @@ def _seen(entry: dict[str, Any]) -> Seen:
         answers=tuple(map(bool, entry["answers"])),
         refused=bool(entry["refused"]),
         seconds=float(entry["seconds"]),
+        waited=float(entry["waited"]),
+        path=tuple(map(str, entry["path"])),
         sizes=tuple((int(size), bool(there)) for size, there in entry["sizes"]),
         problem=str(entry["problem"]),
     )

@@ -1,4 +1,4 @@
-"""Packets as large as the way: what does not fit is told so, and TCP is kept from trying.
+"""What a sender is told of packets that go no further, and TCP that is kept from sending them.
 
 A router that cannot pass on a packet tells its sender how large one may be (RFC 1191, RFC 8201).
 Where somebody drops that message, TCP still fits if the MSS of its first segments is lowered.
@@ -6,9 +6,11 @@ Where somebody drops that message, TCP still fits if the MSS of its first segmen
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 from obrin.core.ipsec.overhead import IPV4_HEADER, IPV6_HEADER, TCP_HEADER
 from obrin.device.config import RouterWay
-from obrin.wire.icmp import too_big
+from obrin.wire.icmp import time_exceeded, too_big
 from obrin.wire.packet import TCP, Packet
 from obrin.wire.tcp_segment import with_mss_of_at_most
 
@@ -17,6 +19,14 @@ def told_too_big(packet: Packet, way: RouterWay, mtu: int) -> Packet | None:
     """What a sender is told of a packet that does not fit into a way; None where nothing is."""
     ends = way.ends_in(packet.bits)
     return None if ends is None else too_big(packet, mtu, ends.local)
+
+
+def told_exceeded(packet: Packet, ways: Iterable[RouterWay | None]) -> Packet | None:
+    """What a sender is told of a packet that was passed on too often, by the first of these ways
+    that has an address of its family."""
+    held = (way.ends_in(packet.bits) for way in ways if way is not None)
+    ends = next(filter(None, held), None)
+    return None if ends is None else time_exceeded(packet, ends.local)
 
 
 def clamped(packet: Packet, mtu: int) -> Packet:

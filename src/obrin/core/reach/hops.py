@@ -1,0 +1,30 @@
+"""Routers on a path, as they told their addresses, by what the design calls them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from obrin.core.address.prefix import Address
+from obrin.core.settled.model import Settled
+
+SILENT = "one that says nothing"
+
+
+def hop_name(settled: Settled, places: Iterable[str], router: Address | None) -> str:
+    """Of a path between two places. A gateway tells by its address inside a tunnel, and so which
+    one; an address that the design does not know is not repeated."""
+    if router is None:
+        return SILENT
+    held = set(places)
+    for leg in settled.legs():
+        near = {leg.cloud, settled.gateways[leg.gateway].site}
+        if not near & held:
+            continue
+        for end, at_site in ((leg.gateway, True), (leg.cloud, False)):
+            if router in leg.insides(at_site=at_site):
+                return f"{end} at {leg.label}"
+    for site in settled.sites.values():
+        for name, network in site.networks.items():
+            if any(prefix.holds(router) for prefix in network.prefix):
+                return f"a router in {site.name}/{name}"
+    return "a router that the design does not know"

@@ -1,0 +1,148 @@
+"""The routers on the way to a host, as they tell themselves: packets of a flow's own protocol that
+may be passed on once, twice, and so on (RFC 792, RFC 4443: time exceeded).
+
+No privileges: Linux hands a socket the errors about its own packets, with who sent them. Where the
+system does not, there is no path to be had.
+"""
+
+from __future__ import annotations
+
+import errno
+import os
+import select
+import socket
+import struct
+import sys
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from obrin.core.address.prefix import Address, parse_address
+from obrin.core.routing.packet import TCP, UDP
+from obrin.live.observe.sockets import FAMILY, echo_request, is_answer, ping_socket
+from obrin.wire.icmp import TIME_EXCEEDED
+
+MOST_HOPS, MOST_SILENT = 12, 2
+"""So many routers; and so many in a row that say nothing."""
+HOP_TIMEOUT = 1.0
+"""Seconds that one is waited for."""
+_RECEIVE_ERRORS = {32: (socket.IPPROTO_IP, 11), 128: (socket.IPPROTO_IPV6, 25)}
+"""Linux: IP_RECVERR and IPV6_RECVERR."""
+_TTL = {
+    32: (socket.IPPROTO_IP, socket.IP_TTL),
+    128: (socket.IPPROTO_IPV6, socket.IPV6_UNICAST_HOPS),
+}
+_ERROR = struct.Struct("=IBBBBII")
+"""Linux's `sock_extended_err`; after it the address of who sent it."""
+_BY_ICMP = {32: 2, 128: 3}
+
+
+@dataclass(frozen=True, slots=True)
+class Hop:
+    """`router` is None for one that said nothing; the last is where the flow `arrived`."""
+
+    router: Address | None
+    arrived: bool = False
+
+
+def path_to(target: Address, protocol: int | None, port: int) -> list[Hop]:
+    """As far as routers tell; empty where the system does not hand out errors.
+
+    Raises NotAllowed where it has no ping sockets for its users, and the flow is ICMP's.
+    """
+    found: list[Hop] = []
+    if sys.platform != "linux":
+        return found
+    silent = 0
+    for hops in range(1, MOST_HOPS + 1):
+        hop = _tried(target, protocol, port, hops)
+        found.append(hop)
+        silent = 0 if hop.router else silent + 1
+        if hop.arrived or silent == MOST_SILENT:
+            break
+    while found and found[-1].router is None:
+        found.pop()
+    return found
+
+
+def _tried(target: Address, protocol: int | None, port: int, hops: int) -> Hop:
+    bits, raw = target.bits, False
+    if protocol == TCP:
+        asked = socket.socket(FAMILY[bits], socket.SOCK_STREAM)
+    elif protocol == UDP:
+        asked = socket.socket(FAMILY[bits], socket.SOCK_DGRAM)
+    else:
+        asked, raw = ping_socket(bits)
+    with asked:
+        asked.setblocking(False)
+        asked.setsockopt(*_RECEIVE_ERRORS[bits], 1)
+        asked.setsockopt(*_TTL[bits], hops)
+        number = int.from_bytes(os.urandom(2), "big")
+        try:
+            if protocol in (TCP, UDP):
+                asked.connect((str(target), port))
+            if protocol == UDP:
+                asked.send(bytes(12))
+            elif protocol != TCP:
+                asked.sendto(echo_request(bits, number, 84), (str(target), 0))
+        except BlockingIOError:
+            pass
+        except ConnectionRefusedError:
+            return Hop(target, arrived=True)
+        except OSError as error:
+            if error.errno in (errno.ENETUNREACH, errno.EHOSTUNREACH, errno.EPERM):
+                return Hop(None)
+            raise
+
+        def mine(answer: bytes) -> bool:
+            return not raw or is_answer(answer, bits, number)
+
+        return _heard(asked, target, mine, connecting=protocol == TCP)
+
+
+def _heard(
+    asked: socket.socket, target: Address, mine: Callable[[bytes], bool], *, connecting: bool
+) -> Hop:
+    until = time.monotonic() + HOP_TIMEOUT
+    poll = select.poll()
+    poll.register(asked, select.POLLOUT if connecting else select.POLLIN)
+    while (left := until - time.monotonic()) > 0:
+        if not poll.poll(left * 1000):
+            break
+        router = _who_told(asked, target)
+        if router is not None:
+            return Hop(router)
+        if connecting:
+            code = asked.getsockopt(socket.SOL_SOCKET, socket.SO_ERROR)
+            there = code in (0, errno.ECONNREFUSED)
+            return Hop(target if there else None, arrived=there)
+        try:
+            if mine(asked.recv(65535)):
+                return Hop(target, arrived=True)
+        except ConnectionRefusedError:
+            return Hop(target, arrived=True)
+        except OSError:
+            continue
+    return Hop(None)
+
+
+def _who_told(asked: socket.socket, target: Address) -> Address | None:
+    """The router that says that a packet of ours was passed on too often."""
+    try:
+        _, told, _, _ = asked.recvmsg(512, 512, socket.MSG_ERRQUEUE)
+    except OSError:
+        return None
+    for level, kind, data in told:
+        if (level, kind) != _RECEIVE_ERRORS[target.bits] or len(data) < _ERROR.size + 8:
+            continue
+        _, origin, icmp_type, _, _, _, _ = _ERROR.unpack_from(data)
+        if origin == _BY_ICMP[target.bits] and icmp_type == TIME_EXCEEDED[target.bits]:
+            return _sender(data[_ERROR.size :], target.bits)
+    return None
+
+
+def _sender(address: bytes, bits: int) -> Address:
+    """Out of a socket address of the system."""
+    if bits == 32:
+        return parse_address(socket.inet_ntop(socket.AF_INET, address[4:8]))
+    return parse_address(socket.inet_ntop(socket.AF_INET6, address[8:24]))
