@@ -185,6 +185,36 @@ def test_what_was_mistyped_at_the_gateway_is_named_by_real_packets(world, change
         world.obrin("connect", timeout=60).good()
 
 
+WEB = "web: {hosts: 100}"
+
+
+@pytest.mark.parametrize(
+    "entered",
+    [
+        pytest.param("web: {hosts: 100, propagation: false}", id="propagation off"),
+        pytest.param(
+            "web: {hosts: 100, hosts-accept: [udp/53]}",
+            id="a firewall of the hosts",
+            marks=pytest.mark.slow,
+        ),
+    ],
+)
+def test_what_is_missing_beyond_the_tunnel_is_named(world: Folder, entered: str) -> None:
+    """What was built is another design than the one that is asked by."""
+    world.write("design.yaml", TWO_NETWORKS.replace(WEB, entered))
+    try:
+        world.obrin("settle").good()
+        world.obrin("connect", timeout=60)
+        world.write("design.yaml", TWO_NETWORKS)
+        found = here(world, "quay/desks", "desks.json")
+        assert {one["met"] for one in found} == {False}
+        assert all("packets cross: apps at quay-apps/a tells" in one["cause"] for one in found)
+    finally:
+        world.write("design.yaml", TWO_NETWORKS)
+        world.obrin("settle").good()
+        world.obrin("connect", timeout=60).good()
+
+
 def test_what_cannot_be_asked_is_told(tmp_path: Path) -> None:
     folder = Folder(tmp_path)
     folder.write("design.yaml", swap(text=DESIGN))
