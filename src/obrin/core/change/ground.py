@@ -4,15 +4,23 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import replace
+from typing import TypeVar
 
 from obrin.core.address.dual import Dual
 from obrin.core.address.prefix import Prefix
 from obrin.core.catalogue.offering import Demand
 from obrin.core.design.sites import FilterRule
-from obrin.core.settled.clouds import SettledCloud, SettledCloudGateway, SettledHubTable
+from obrin.core.settled.clouds import (
+    SettledCloud,
+    SettledCloudGateway,
+    SettledHubTable,
+    SettledSubnet,
+)
 from obrin.core.settled.links import SettledLink
-from obrin.core.settled.sites import SettledGateway
+from obrin.core.settled.sites import SettledGateway, SettledNetwork
 
+T = TypeVar("T")
+N = TypeVar("N", SettledSubnet, SettledNetwork)
 _NO_DEMAND = Demand(throughput=0.0, tunnels=0, bgp=False, instances=0)
 
 
@@ -32,14 +40,15 @@ def union(old: object, new: object) -> object:
         return replace(
             new,
             spaces=_dual_union(old.spaces, new.spaces),
-            subnets={**old.subnets, **new.subnets},
+            subnets=_by_name(old.subnets, new.subnets),
             gateway=_larger(old.gateway, new.gateway),
             filters=_filters(old.filters, new.filters),
             members=tuple(dict.fromkeys((*new.members, *old.members))),
             hub_tables=_tables(old.hub_tables, new.hub_tables),
         )
     if isinstance(old, SettledGateway) and isinstance(new, SettledGateway):
-        uplinks, networks = {**old.uplinks, **new.uplinks}, {**old.networks, **new.networks}
+        uplinks = {**old.uplinks, **new.uplinks}
+        networks = _by_name(old.networks, new.networks)
         return replace(new, uplinks=uplinks, networks=networks, asn=new.asn or old.asn)
     return new
 
@@ -74,7 +83,14 @@ def _larger(
     """The new one, but of a class and with as many instances as both need."""
     if old is None or new is None:
         return new or old
-    new = replace(new, asn=new.asn or old.asn)
+    both = zip(new.instances, old.instances, strict=False)
+    instances = [_either(mine, theirs) for mine, theirs in both]
+    new = replace(
+        new,
+        asn=new.asn or old.asn,
+        subnet=_either(new.subnet, old.subnet),
+        instances=(*instances, *new.instances[len(instances) :]),
+    )
     wants = [
         (len(g.instances), g.demand.tunnels, g.demand.throughput, g.demand.routes)
         for g in (old, new)
@@ -90,6 +106,20 @@ def _larger(
         zones=(*new.zones, *old.zones[len(new.zones) :]),
         peers=(*new.peers, *old.peers[len(new.peers) :]) if new.peers else (),
     )
+
+
+def _either(new: Dual[T], old: Dual[T]) -> Dual[T]:
+    """In each family the new one, or the old one where it has none."""
+    return Dual(new.ipv4 or old.ipv4, new.ipv6 or old.ipv6)
+
+
+def _by_name(old: Mapping[str, N], new: Mapping[str, N]) -> dict[str, N]:
+    """Those of both; one that leaves a family has it meanwhile."""
+    made = {**old, **new}
+    for name in old.keys() & new.keys():
+        prefix = _either(new[name].prefix, old[name].prefix)
+        made[name] = replace(new[name], prefix=prefix)
+    return made
 
 
 Spaces = Dual[tuple[Prefix, ...]]
