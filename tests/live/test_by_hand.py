@@ -9,6 +9,7 @@ import pty
 import random
 import select
 import subprocess
+import threading
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -22,7 +23,7 @@ from obrin.live.drivers.by_hand.record import HandRecord
 from obrin.live.drivers.by_hand.steps import parts_of
 from obrin.testing.drivers import CloudDriverTests
 from tests.cli.program import PROGRAM, Folder
-from tests.doubles import DESIGN, settled_of
+from tests.doubles import DESIGN, settled_of, swap
 from tests.outputs import valid
 
 SETTLED = settled_of()
@@ -234,3 +235,65 @@ def test_the_lock_is_let_go_while_somebody_is_asked(folder: Folder) -> None:
     ada.communicate(timeout=30)
     assert ada.returncode == 130
     os.close(master)
+
+
+WIDER = swap(("networks: [desks]\n", "networks: [desks, guests]\n    suite: common\n"))
+CHANGE = ("reshape", "--go", "--by-hand", "--answers", "change.yaml")
+
+
+def test_a_change_is_entered_step_by_step(folder: Folder) -> None:
+    folder.obrin(*answers(folder, all="yes")).good()
+    folder.write("design.yaml", WIDER)
+    folder.obrin("settle").good()
+    first, *_, last = (s["name"] for s in folder.obrin("reshape", "--json").good().json["steps"])
+    before = record_of(folder)
+    folder.write("change.yaml", json.dumps({"all": "yes", last: "later"}))
+    run = folder.obrin(*CHANGE).bad(3, "change.yaml does not say that it is done")
+    assert f"done     {first}" in run.err
+    assert record_of(folder) == before  # nothing is as either design says
+    assert "3 of 4 steps are done" in folder.obrin("reshape").good().out
+    folder.write("change.yaml", json.dumps({"all": "yes"}))
+    back = ("reshape", "--back", *CHANGE[2:])
+    folder.obrin(*back).good()
+    assert record_of(folder)["done"] == before["done"]
+    assert "4 steps done" in folder.obrin(*CHANGE).good().out
+    assert "Nothing is open by hand" in folder.obrin("connect", "--by-hand", "--todo").good().out
+    assert "Nothing changes" in folder.obrin("reshape").good().out
+
+
+def test_who_does_a_change_sees_only_what_differs(folder: Folder) -> None:
+    folder.obrin(*answers(folder, all="yes")).good()
+    folder.write("design.yaml", WIDER)
+    folder.obrin("settle").good()
+    master, slave = pty.openpty()
+    process = subprocess.Popen(
+        [str(PROGRAM), "reshape", "--go", "--by-hand"],
+        cwd=folder.path, stdin=slave, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
+    )  # fmt: skip
+    os.close(slave)
+    os.write(master, b"yes\n" * 4)
+    out, shown = process.communicate(timeout=60)
+    os.close(master)
+    assert process.returncode == 0, shown
+    assert shown.count("Then look at") == 4
+    assert "(now high)" in shown
+    assert shown.count("enter: Suite common: Encryption, IKE SA") == 2  # once at each end
+    assert "198.51.100.20" not in shown  # the same in both designs
+    assert "does not apply" not in shown
+    assert "4 steps done" in out
+
+
+def test_nothing_is_lost_when_several_note_at_once(tmp_path: Path) -> None:
+    record = HandRecord(tmp_path / "hand.json")
+
+    def note(who: int) -> None:
+        for number in range(20):
+            record.note(f"{who}/{number}", "digest", {f"fact.{who}.{number}": number})
+            assert record.done(f"{who}/{number}")
+
+    threads = [threading.Thread(target=note, args=(who,)) for who in range(6)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    assert len(record.names()) == len(record.facts) == 120

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from obrin.cli.by_hand import person_for
 from obrin.cli.common import (
     console,
     design_option,
@@ -23,6 +24,7 @@ if TYPE_CHECKING:
 
     from obrin.core.change.plan import Plan, Planned
     from obrin.core.settled.model import Settled
+    from obrin.live.drivers.by_hand.person import Person
     from obrin.live.project import Project
     from obrin.live.reshape.run import Record
 
@@ -44,6 +46,13 @@ MOST_FLOWS = 3
     show_default=True,
     help="With --go and --back: seconds that a state has to become what it is said to be.",
 )
+@click.option("--by-hand", is_flag=True, help="A person does what the file of places leaves out.")
+@click.option(
+    "--answers",
+    type=click.Path(),
+    help="A YAML file instead of a terminal, for steps by hand: 'yes' or 'later' by step, or for "
+    "'all'.",
+)
 @click.option("--back", is_flag=True, help="Undo the steps that are done, the last first.")
 @design_option
 @json_option
@@ -56,6 +65,8 @@ def reshape(
     figure: str | None,
     go: bool,
     timeout: float,
+    by_hand: bool,
+    answers: str | None,
     back: bool,
     design_file: str | None,
     as_json: bool,
@@ -67,9 +78,9 @@ def reshape(
     over to another tunnel, and what is lost until which step. Both old and new stand wherever they
     can at once.
 
-    Without --go nothing is done. With it, each step is done at the ends and checked from both
-    sides; it stops at the first that is not as said, goes on when it is run again, and --back goes
-    back.
+    Without --go nothing is done. With it, each step is done at the ends, by drivers or by whoever
+    is asked for it, and checked from both sides; it stops at the first that is not as said, goes on
+    when it is run again, and --back goes back.
 
     Exit code 1 where the plan loses something that must work, 3 where a step failed.
 
@@ -89,7 +100,8 @@ def reshape(
     before = _before(project, source, revision)
     plan = make_plan(before, after)
     if go or back:
-        _carry(project, before, after, timeout, back=back)
+        person = person_for(answers)
+        _carry(project, before, after, timeout, person, by_hand=by_hand, back=back)
         return
     if figure is not None and plan.steps:
         _draw(plan, Path(figure))
@@ -118,7 +130,14 @@ def _standing(project: Project) -> Record | None:
 
 
 def _carry(
-    project: Project, before: Settled, after: Settled, timeout: float, *, back: bool
+    project: Project,
+    before: Settled,
+    after: Settled,
+    timeout: float,
+    person: Person,
+    *,
+    by_hand: bool,
+    back: bool,
 ) -> None:
     from dataclasses import replace
 
@@ -127,7 +146,7 @@ def _carry(
     from obrin.core.change.outlook import Outlooks
     from obrin.core.change.states import READY
     from obrin.live.drivers.registry import open_ends
-    from obrin.live.reshape.run import Carrying, carry_on, go_back, under_way
+    from obrin.live.reshape.run import Carrying, carry_on, go_back, need_told, under_way
 
     groups = Groups(before, after)
     between, looks = groups.between, Outlooks(groups.between)
@@ -147,7 +166,9 @@ def _carry(
     if missing:
         raise ObrinError(f"not there yet: {', '.join(missing)}. Run 'obrin settle'")
     grounds = between.grounds(frozenset(s for s in order if s.kind == READY))
-    with project.lock("reshape"), open_ends(project, grounds) as ends:
+    opened = open_ends(project, grounds, person, by_hand=by_hand)
+    with project.lock("reshape"), opened as ends:
+        need_told(between, ends)
         carrying = Carrying(project, ends, both, ProgressLines(), timeout)
         (go_back if back else carry_on)(carrying, looks, record, order)
     word = "undone; everything is as it was" if back else "done, each checked from both ends"

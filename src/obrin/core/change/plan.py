@@ -5,35 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
+from obrin.core.change.entries import Line, Sheets
 from obrin.core.change.groups import Groups
 from obrin.core.change.order import best_order
 from obrin.core.change.outlook import Outlook
 from obrin.core.change.states import CLEAR, LEG, NONE, READY, Between, Flow, Step
-from obrin.core.handover.blocks import Value, values_of
-from obrin.core.handover.sheet import value_sheet
 from obrin.core.settled.model import Settled
-
-ADDED, CHANGED, REMOVED = "enter", "change", "take away"
-
-
-@dataclass(frozen=True, slots=True)
-class Line:
-    """One value of a sheet that its owner enters, changes or takes away."""
-
-    what: str
-    part: str
-    row: str
-    old: str
-    new: str
-
-    @property
-    def words(self) -> str:
-        value = {
-            ADDED: self.new,
-            CHANGED: f"{self.new} (now {self.old})",
-            REMOVED: self.old,
-        }[self.what]
-        return f"{self.part}: {self.row}: {value}"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -71,13 +48,14 @@ class Plan:
 
 def make_plan(before: Settled, after: Settled) -> Plan:
     """Nothing in it where nothing is to be entered."""
-    groups, sheets = Groups(before, after), _Sheets(before, after)
-    between = groups.between
+    groups = Groups(before, after)
+    between, order = groups.between, best_order(groups)
+    sheets = Sheets(before, after, order)
     planned: list[Planned] = []
     lost = {id(group): group.looks.lost(group.done) for group in groups.all}
     opened = {id(group): group.looks.opened(group.done) for group in groups.all}
     why: dict[Flow, str] = {}
-    for number, step in enumerate(best_order(groups), 1):
+    for number, step in enumerate(order, 1):
         moves: list[tuple[Flow, str, str]] = []
         for group in groups.by_step.get(step, ()):
             last = group.looks.of(group.done)
@@ -151,51 +129,3 @@ def _side_by_side(planned: Sequence[Planned]) -> Iterator[tuple[int, ...]]:
         numbers = tuple(p.number for p in planned if p.step.kind == kind)
         if len(numbers) > 1:
             yield numbers
-
-
-class _Sheets:
-    """What a step is on the value sheets of both designs."""
-
-    def __init__(self, before: Settled, after: Settled) -> None:
-        self._designs = before, after
-        self._legs = {leg.label for settled in self._designs for leg in settled.legs()}
-        self._held: dict[str, dict[Step, list[Line]]] = {}
-
-    def lines(self, step: Step) -> list[Line]:
-        if step.place not in self._held:
-            self._held[step.place] = self._of(step.place)
-        return self._held[step.place].get(step, [])
-
-    def _of(self, place: str) -> dict[Step, list[Line]]:
-        """By the step that they are entered in."""
-        old, new = (
-            {v.name: v for v in values_of(value_sheet(settled, place))}
-            if place in settled.gateways or place in settled.clouds
-            else {}
-            for settled in self._designs
-        )
-        found: dict[Step, list[Line]] = {}
-        for name in dict.fromkeys((*new, *old)):
-            one, two = old.get(name), new.get(name)
-            value = two or one
-            if value is None or (one is not None and two is not None and one.text == two.text):
-                continue
-            leg = self._leg_of(value)
-            kind = LEG if leg else READY if two is not None else CLEAR
-            what = ADDED if one is None else REMOVED if two is None else CHANGED
-            plain = value.column in ("", "Enter", leg)
-            line = Line(
-                what,
-                value.part,
-                value.row if plain else f"{value.row}, {value.column}",
-                "" if one is None else one.text,
-                "" if two is None else two.text,
-            )
-            found.setdefault(Step(kind, place, leg), []).append(line)
-        return found
-
-    def _leg_of(self, value: Value) -> str:
-        """The tunnel or circuit that a value is of, or nothing."""
-        if value.column in self._legs:
-            return value.column
-        return next((word for word in value.row.split() if word in self._legs), "")

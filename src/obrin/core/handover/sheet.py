@@ -27,6 +27,7 @@ from obrin.core.routing.packet import ICMP, ICMPV6, TCP, UDP
 from obrin.core.settled.model import Settled
 from obrin.core.settled.owners import owned_at
 
+NOT_APPLYING = "does not apply"
 _NAMES = {ICMP: "ICMP", ICMPV6: "ICMPv6", TCP: "TCP", UDP: "UDP"}
 
 
@@ -181,17 +182,17 @@ def _suite_rows(suite: Suite, profile: Profile) -> Iterator[tuple[str, str, str]
         ike.integrity.name if ike.integrity else none,
         esp.integrity.name if esp.integrity else none,
     )
-    yield "PRF", ike.prf.name, "does not apply"
+    yield "PRF", ike.prf.name, NOT_APPLYING
     pfs = f"{esp.group.number} ({esp.group.name}), at every rekey" if esp.group else "off"
     yield "DH group (PFS)", f"{ike.group.number} ({ike.group.name})", pfs
-    yield "Extended sequence numbers", "does not apply", "on" if esp.esn else "off"
+    yield "Extended sequence numbers", NOT_APPLYING, "on" if esp.esn else "off"
     yield (
         "Lifetime",
         seconds(ike.lifetime, profile.ike.lifetime.unit),
         seconds(esp.lifetime, profile.esp.lifetime.unit),
     )
-    yield "Lifetime in bytes", "does not apply", "off"
-    yield "Mode", "does not apply", "tunnel"
+    yield "Lifetime in bytes", NOT_APPLYING, "off"
+    yield "Mode", NOT_APPLYING, "tunnel"
 
 
 def _tunnels(settled: Settled, ends: tuple[TunnelEnd, ...]) -> Iterator[Block]:

@@ -142,8 +142,8 @@ def _silent(one: Seen, seen: Sequence[Seen], inside: Sequence[InsideSeen]) -> st
         )
     if one.path and one.path[-1].startswith(f"{there} at "):
         return (
-            f"packets cross: {one.path[-1]} tells of itself, and that comes back. Beyond it a filter "
-            "or a route is missing, or the host is down"
+            f"packets cross: {one.path[-1]} tells of itself, and that comes back. Beyond it a "
+            "filter or a route is missing, or the host is down"
         )
     mine = [i for i in inside if i.place == here]
     if any(i.answered for i in mine):

@@ -15,6 +15,7 @@ from contextlib import closing
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from obrin.core.change.entries import Line, Sheets
 from obrin.core.change.groups import Groups
 from obrin.core.change.order import best_order
 from obrin.core.change.outlook import UNPROMISED, Outlooks
@@ -24,6 +25,8 @@ from obrin.core.handover.secrets import Secrets
 from obrin.core.settled.expected import Expected
 from obrin.core.settled.model import Settled
 from obrin.live.connect.journal import Journal
+from obrin.live.drivers.by_hand.drivers import ByHand
+from obrin.live.drivers.by_hand.person import HandStep
 from obrin.live.drivers.protocol import Ends, Progress, Report
 from obrin.live.files import private_folder, write_whole
 from obrin.live.observe.probe import probe_one
@@ -110,16 +113,19 @@ def carry_on(carrying: Carrying, looks: Outlooks, record: Record, order: Sequenc
     """Every step that is left. Raises OutsideError for one that fails, or after which something is
     not as said: it stops there, and can go on or back."""
     private_folder(carrying.project.own_folder)
+    sheets = Sheets(looks.between.before, looks.between.after, order)
     done: Done = frozenset(step for step in order if step.name in record.done)
     for step in (s for s in order if s.name not in record.done):
         record.begun = step.name
         record.write(record_path(carrying.project))
         done |= {step}
-        _do(carrying, looks.between, step, done)
+        _do(carrying, looks.between, step, done, sheets)
         _check(carrying, looks, step, done)
         record.done.append(step.name)
         record.begun = ""
         record.write(record_path(carrying.project))
+    for driver in _by_hand(carrying.ends):
+        driver.stands(looks.between.after)
     handed_over(carrying.project, looks.between.after)
     keep_built(carrying.project)
     record_path(carrying.project).unlink(missing_ok=True)
@@ -129,28 +135,63 @@ def go_back(carrying: Carrying, looks: Outlooks, record: Record, order: Sequence
     """Undo what is done, the last first. Raises OutsideError likewise."""
     back = Outlooks(Between(looks.between.after, looks.between.before))
     touched = [s for s in order if s.name in (*record.done, record.begun)]
+    others = [_other_way(step) for step in reversed(order)]
+    sheets = Sheets(back.between.before, back.between.after, others)
     done: Done = frozenset(_other_way(s) for s in order if s not in touched)
     for step in reversed(touched):
         undone = _other_way(step)
         record.begun = step.name
         record.write(record_path(carrying.project))
         done |= {undone}
-        _do(carrying, back.between, undone, done)
+        _do(carrying, back.between, undone, done, sheets)
         _check(carrying, back, undone, done)
         record.done = [name for name in record.done if name != step.name]
         record.begun = ""
         record.write(record_path(carrying.project))
+    for driver in _by_hand(carrying.ends):
+        driver.stands(looks.between.before)
     record_path(carrying.project).unlink(missing_ok=True)
+
+
+def need_told(between: Between, ends: Ends) -> None:
+    """Raises ObrinError for a cloud by hand that tells something only once it is built."""
+    for name, driver in ends.clouds.items():
+        if isinstance(driver, ByHand) and driver.tells_anew(between.before, between.after):
+            raise ObrinError(
+                f"cloud {name} tells addresses only once its gateway is built, and the steps of "
+                "others need them. Build it first: 'obrin connect --by-hand'; then change the rest"
+            )
+
+
+def _by_hand(ends: Ends) -> list[ByHand]:
+    drivers = [*ends.clouds.values(), *ends.gateways.values()]
+    return [driver for driver in drivers if isinstance(driver, ByHand)]
+
+
+def _have_entered(driver: ByHand, step: Step, lines: Sequence[Line]) -> None:
+    """A person does it, from the values of the sheets that differ."""
+    shown = HandStep(
+        name=step.name,
+        title=f"{step.leg or step.kind} at {step.place}",
+        lines=tuple((f"{x.what}: {x.part}: {x.row}", x.value) for x in lines),
+        look="whether it is there as entered, before you say so",
+        who=driver.who,
+    )
+    if lines:
+        driver.have_entered(shown)
 
 
 def _other_way(step: Step) -> Step:
     return Step(_OTHER_WAY.get(step.kind, step.kind), step.place, step.leg)
 
 
-def _do(carrying: Carrying, between: Between, step: Step, done: Done) -> None:
+def _do(carrying: Carrying, between: Between, step: Step, done: Done, sheets: Sheets) -> None:
     ends, report = carrying.ends, carrying.report
     report(Progress(step.name, "begun"))
-    if step.place in ends.clouds:
+    held = ends.clouds.get(step.place) or ends.gateways.get(step.place)
+    if isinstance(held, ByHand):
+        _have_entered(held, step, sheets.lines(step))
+    elif step.place in ends.clouds:
         driver = ends.clouds[step.place]
         served = [name for name, other in ends.clouds.items() if other is driver]
         work = cloud_work(between, step, done, At(driver, served, carrying.secrets))

@@ -39,11 +39,11 @@ _ASKING = threading.Lock()
 TAKEN = "entered by hand"
 
 
-class _Hand:
+class ByHand:
     """What both kinds of place have alike."""
 
-    def __init__(self, record: HandRecord, person: Person, who: str) -> None:
-        self._record, self._person, self.who = record, person, who
+    def __init__(self, name: str, record: HandRecord, person: Person, who: str) -> None:
+        self._name, self._record, self._person, self.who = name, record, person, who
 
     def standing_step(self, step: HandStep) -> bool | None:
         """Whether it is done as it is to be; None where it is not done at all."""
@@ -58,6 +58,36 @@ class _Hand:
             self._record.note(step.name, digest_of(step.lines), dict(told))
         return Done(True, TAKEN)
 
+    def have_entered(self, step: HandStep) -> None:
+        """A step of a change. Raises Postponed."""
+        with _ASKING:
+            self._person.do(step)
+
+    def stands(self, settled: Settled) -> None:
+        """By steps of a change it has all of a design now, and nothing else."""
+        parts = []
+        if self._name in settled.clouds or self._name in settled.gateways:
+            parts = [p.step for p in parts_of(settled, self._name, self.who, frozenset())]
+        for step in parts:
+            self._record.note(step.name, digest_of(step.lines), {})
+        for name in set(self._record.names()) - {step.name for step in parts}:
+            if name.startswith(f"{self._name}/"):
+                self._record.forget(name)
+
+    def tells_anew(self, before: Settled, after: Settled) -> bool:
+        """Whether only building it brings out something of it that the old design does not have."""
+        places = [
+            {
+                question.place
+                for part in parts_of(settled, self._name, self.who, frozenset())
+                for question in part.step.questions
+            }
+            if self._name in settled.clouds
+            else set()
+            for settled in (before, after)
+        ]
+        return bool(places[1] - places[0])
+
     def close(self) -> None:
         pass
 
@@ -67,14 +97,13 @@ def _ending(name: str, title: str, what: str, who: str) -> HandStep:
     return HandStep(name=f"end/{name}", title=title, lines=lines, look="that it is gone", who=who)
 
 
-class ByHandCloud(_Hand):
+class ByHandCloud(ByHand):
     """One cloud."""
 
     tunnel_change = 0.0
 
     def __init__(self, name: str, record: HandRecord, person: Person, who: str) -> None:
-        super().__init__(record, person, who)
-        self._name = name
+        super().__init__(name, record, person, who)
 
     def steps(self, settled: Settled, clouds: Collection[str], secrets: Secrets) -> list[CloudStep]:
         return [
@@ -143,7 +172,7 @@ class ByHandCloud(_Hand):
         raise OutsideError("it is configured by hand: ask from a host there")
 
 
-class ByHandGateway(_Hand):
+class ByHandGateway(ByHand):
     """`settled` gives the design as it is settled now, with what was told meanwhile. An `observer`
     reads what the device itself tells."""
 
@@ -155,8 +184,8 @@ class ByHandGateway(_Hand):
         person: Person,
         who: str,
     ) -> None:
-        super().__init__(record, person, who)
-        self._name, self._settled = name, settled
+        super().__init__(name, record, person, who)
+        self._settled = settled
         self.observer: Observer | None = None
 
     def parts(self) -> Sequence[HandStep]:

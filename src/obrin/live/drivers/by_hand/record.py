@@ -43,10 +43,11 @@ class HandRecord:
 
     def _now(self) -> dict[str, dict[str, Any]]:
         """Read anew where it was written since, here or at another terminal."""
-        stamp = stamp_of(self._path)
-        if stamp != self._stamp:
-            self._stamp, self._data = stamp, self._read()
-        return self._data
+        with self._lock:
+            stamp = stamp_of(self._path)
+            if stamp != self._stamp:
+                self._stamp, self._data = stamp, self._read()
+            return self._data
 
     @property
     def facts(self) -> dict[str, Any]:
@@ -63,20 +64,21 @@ class HandRecord:
 
     def note(self, name: str, digest: str, facts: dict[str, Any]) -> None:
         with self._lock:
-            self._data = self._read()
-            self._data["done"][name] = digest
-            self._data["facts"] |= facts
-            self._write()
+            data = self._read()
+            data["done"][name] = digest
+            data["facts"] |= facts
+            self._write(data)
 
     def forget(self, name: str) -> None:
         with self._lock:
-            self._data = self._read()
-            if self._data["done"].pop(name, None) is not None:
-                self._write()
+            data = self._read()
+            if data["done"].pop(name, None) is not None:
+                self._write(data)
 
-    def _write(self) -> None:
+    def _write(self, data: dict[str, dict[str, Any]]) -> None:
         private_folder(self._path.parent)
-        write_whole(self._path, json.dumps(self._data, indent=1) + "\n", 0o600, durable=True)
+        write_whole(self._path, json.dumps(data, indent=1) + "\n", 0o600, durable=True)
+        self._data = data
 
 
 def stamp_of(path: Path) -> tuple[int, int]:
