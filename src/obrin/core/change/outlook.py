@@ -98,14 +98,17 @@ def _apart(between: Between, settled: Settled, done: Done) -> Iterator[tuple[str
     for link in (*between.before.links.values(), *between.after.links.values()):
         for session in sessions_of(link):
             labels = {tunnel.label for tunnel in session.tunnels}
-            if labels & between.moving and len({between.version(n, done) for n in labels}) > 1:
+            versions = {between.version(name, done) for name in labels}
+            apart = len(labels) > 1 and labels & between.moving
+            if apart and versions not in ({OLD}, {NEW}):
                 yield link.site, ONE_SESSION
     for _, one, other in between.clashing(done):
         yield from ((between.site_of(label), ALIKE_INSIDE) for label in (one, other))
     for label in between.moving:
-        if between.routed_apart(label, done):
+        arrive = between.one_sided(label, done)
+        if arrive is False:
             yield between.site_of(label), ROUTED_APART
-        if between.version(label, done) == BOTH:
+        if arrive or between.version(label, done) == BOTH:
             for network in _seen_otherwise(between, label):
                 yield network, TRANSLATED_APART
     seen: dict[tuple[str, str, object], set[object]] = {}

@@ -356,18 +356,18 @@ class Between:
         )
         return [Flow(*key, must) for key, must in mine.items() if other.get(key) == must]
 
-    def routed_apart(self, label: str, done: Done) -> bool:
-        """Whether one end routes into it statically, and the other neither does nor hears it: the
-        static route may stay for ever."""
+    def one_sided(self, label: str, done: Done) -> bool | None:
+        """Where one end routes into it statically, and the other neither does nor hears it: whether
+        packets arrive all the same. Else None."""
         gateways, clouds = self._ends_of(label)
         here, there = self._end(label, gateways, done), self._end(label, clouds, done)
         if here is None or there is None or here[1] is there[1]:
-            return False
+            return None
         (gateway, mine), (cloud, theirs) = here, there
         has, meant = mine[gateway].legs[label], theirs[gateway].legs.get(label)
         if meant is None or same_routing(has, meant):
-            return False
-        return not joined(has, meant, theirs[cloud].legs[label])
+            return None
+        return joined(has, meant, theirs[cloud].legs[label])
 
     def site_of(self, label: str) -> str:
         """The site that a tunnel or circuit is of."""
@@ -378,7 +378,7 @@ class Between:
     def key_of(self, done: Done) -> object:
         """The same for states that do the same."""
         versions = tuple(self.version(label, done) for label in self.legs)
-        halves = tuple(self.routed_apart(label, done) for label in sorted(self.moving))
+        halves = tuple(self.one_sided(label, done) for label in sorted(self.moving))
         phases = tuple(self._phase(place, done) for place in self.places)
         return versions, halves, tuple(self.clashing(done)), phases
 
