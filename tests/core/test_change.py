@@ -186,7 +186,9 @@ def test_a_plan_is_the_same_every_time_and_a_runbook_has_every_value() -> None:
     plan, again = make_plan(before, after), make_plan(before, after)
     assert plan == again
     books = runbooks(plan)
-    assert set(books) == {"cloud-apps.md", "site-quay.md"}
+    assert set(books) == {
+        f"{name}.{kind}" for name in ("cloud-apps", "site-quay") for kind in ("md", "html")
+    }
     values = [line for p in plan.steps if p.owner == "site quay" for line in p.lines]
     assert len(values) > 10
     for line in values:
@@ -197,6 +199,35 @@ def test_a_plan_is_the_same_every_time_and_a_runbook_has_every_value() -> None:
         make_plan(*both_settled(ONE, swap(("bgp: {hold: 6 s}", "routing: static"), text=ONE)))
     )
     assert "Lost from here until step 2" in lossy["cloud-apps.md"]
+
+
+def test_what_is_lost_is_lost_for_as_many_steps_as_go_by() -> None:
+    plan = make_plan(*both_settled(ONE, swap(("bgp: {hold: 6 s}", "routing: static"), text=ONE)))
+    for flow, count in plan.lost_steps().items():
+        assert count == sum(flow in (lost for lost, _ in p.lost) for p in plan.steps) > 0
+    assert plan.lost_steps()
+    assert make_plan(*both_settled(swap(), STATIC)).lost_steps() == {}
+
+
+def test_a_link_to_a_cloud_of_somebody_else_waits_until_it_is_accepted() -> None:
+    owned = (
+        "clouds:\n",
+        "clouds:\n  other:\n    owner: the office\n    accepted: 2026-10-05\n"
+        "    subnets: {db: {hosts: 9}}\n",
+    )
+    link = (
+        "expectations:\n",
+        "  quay-other:\n    site: quay\n    cloud: other\n    networks: [desks]\n    tunnels:\n"
+        "      c: {gateway: quay-gw, uplink: fibre, instance: 1}\nexpectations:\n",
+    )
+    none, one = swap(owned), swap(owned, link)
+    again = swap(("2026-10-05", "2026-11-05"), text=one)
+    plan = make_plan(*both_settled(none, one))
+    waited = {(p.step.leg, p.step.place): p.waits for p in plan.steps if p.waits}
+    assert waited == {("quay-other/c", "other"): ("the office accepts link quay-other of quay",)}
+    assert "the office accepts" in "".join(runbooks(plan).values())
+    for before, after in ((one, one), (none, again), (one, none), (one, again)):
+        assert not any(p.waits for p in make_plan(*both_settled(before, after)).steps)
 
 
 def test_a_gateway_of_a_cloud_that_goes_gives_its_addresses_back() -> None:

@@ -38,6 +38,12 @@ MOST_FLOWS = 3
 @click.option(
     "--figure", type=click.Path(dir_okay=False), help="Draw flows against steps (PNG, SVG)."
 )
+@click.option(
+    "--step-time",
+    default="10 min",
+    show_default=True,
+    help="What a step takes, from one report to the next: so long is lost what is lost meanwhile.",
+)
 @click.option("--go", is_flag=True, help="Carry it out, or go on with it, checking every step.")
 @click.option(
     "--timeout",
@@ -63,6 +69,7 @@ def reshape(
     revision: str | None,
     target: str | None,
     figure: str | None,
+    step_time: str,
     go: bool,
     timeout: float,
     by_hand: bool,
@@ -90,11 +97,16 @@ def reshape(
       obrin reshape --from-revision HEAD~1 --to runbooks --design skerrow-ferries
     """
     from obrin.core.change.plan import make_plan
+    from obrin.core.design.values import parse_duration
 
     if sum(map(bool, (go, back))) > 1:
         raise click.UsageError("--go goes on, and --back goes back: give one of them")
     if source and revision:
         raise click.UsageError("give --from or --from-revision")
+    try:
+        each = parse_duration(step_time)
+    except ValueError as error:
+        raise click.UsageError(f"--step-time: {error}") from None
     project = project_of(design_file)
     after = project.settled()[1]
     before = _before(project, source, revision)
@@ -109,9 +121,9 @@ def reshape(
         _write(plan, Path(target))
     record = _standing(project)
     if as_json:
-        echo_json(plan_json(plan, record))
+        echo_json(plan_json(plan, record, each))
     else:
-        _tell(plan, record)
+        _tell(plan, record, each)
     ctx.exit(1 if plan.loses else 0)
 
 
@@ -175,7 +187,9 @@ def _carry(
     click.echo(f"{len(order) if not back else 'All'} steps {word}.")
 
 
-def _tell(plan: Plan, record: Record | None) -> None:
+def _tell(plan: Plan, record: Record | None, each: float) -> None:
+    from obrin.core.handover.words import seconds
+
     out = console()
     if not plan.steps:
         click.echo("Nothing changes: what is built is what the design says.")
@@ -203,12 +217,16 @@ def _tell(plan: Plan, record: Record | None) -> None:
             "with --back."
         )
     for planned in plan.steps:
+        for wait in planned.waits:
+            say(out, f"Step {planned.number} works once {wait}.", style="yellow")
         for line in _wrong_lines(plan, planned):
             say(out, line, style="yellow")
-    lost = {flow for planned in plan.steps for flow, _ in planned.lost}
+    lost = plan.lost_steps()
     text = f"{len(plan.steps)} steps; nothing that works in both designs is lost in between."
     if lost:
-        count = f"{len(lost)} of {len(plan.flows)} flows are lost meanwhile"
+        most = max(lost.values())
+        count = f"{len(lost)} of {len(plan.flows)} flows are lost meanwhile, the longest for "
+        count += f"{most} step{'s' if most > 1 else ''} ({seconds(most * each)})"
         text = f"{len(plan.steps)} steps; {count}. {advice(plan)}"
     say(out, text, style="bold red" if plan.loses else "green")
 
@@ -266,7 +284,7 @@ def _effect(plan: Plan, planned: Planned) -> tuple[str, str]:
     return "all works", planned.look if planned.step.leg else ""
 
 
-def plan_json(plan: Plan, record: Record | None) -> dict[str, Any]:
+def plan_json(plan: Plan, record: Record | None, each: float) -> dict[str, Any]:
     done = () if record is None else record.done
     return {
         "steps": [
@@ -288,12 +306,17 @@ def plan_json(plan: Plan, record: Record | None) -> dict[str, Any]:
                     {"flow": flow.words, "from": was, "to": now} for flow, was, now in p.moves
                 ],
                 "look": p.look,
+                "waits_for": list(p.waits),
                 "for_good": p.for_good,
             }
             for p in plan.steps
         ],
         "side_by_side": [list(group) for group in plan.side_by_side],
         "flows": [flow.words for flow in plan.flows],
+        "lost_for": [
+            {"flow": flow.words, "steps": count, "seconds": count * each}
+            for flow, count in plan.lost_steps().items()
+        ],
         "loses": plan.loses,
     }
 

@@ -11,7 +11,6 @@ from collections.abc import Callable
 
 from obrin.core.address.table import PrefixTable
 from obrin.core.address.translation import inward, outward
-from obrin.core.reach.filters import RuleSet
 from obrin.core.routing.forwarding import Route
 from obrin.core.routing.packet import PacketKey
 from obrin.device.bfd_sessions import BfdSessions
@@ -21,6 +20,7 @@ from obrin.device.config import RouterConfig
 from obrin.device.drops import NO_FLOW, DropLog
 from obrin.device.echo import echo_answer
 from obrin.device.esp_traffic import EspTraffic
+from obrin.device.gate import Gate
 from obrin.device.marks import come_out
 from obrin.device.origin import ON_LINK_TTL, Origins, Selection
 from obrin.device.outside import in_udp
@@ -30,7 +30,7 @@ from obrin.device.told import clamped, told_exceeded, told_too_big
 from obrin.device.tunnel_life import TunnelLife
 from obrin.wire.bfd import BfdError
 from obrin.wire.errors import PacketError
-from obrin.wire.icmp import is_icmp, packet_key, quoted_key
+from obrin.wire.icmp import is_icmp, packet_key
 from obrin.wire.ike.endpoint import Endpoint
 from obrin.wire.ike.numbers import NAT_PORT, PORT
 from obrin.wire.ip_fragments import Reassembly, fragments
@@ -75,7 +75,7 @@ class Router:
         """What forwarding looks at for each packet, made ready."""
         self.config = config
         self.ways = config.ways()
-        self._rules = None if config.rules is None else RuleSet(config.rules)
+        self._gate = Gate(config.rules)
         self._selection = Selection(config.tunnels, self.ike.tunnels)
         self._origins = Origins(config)
 
@@ -273,7 +273,7 @@ class Router:
                 return
             via = self.way(found[1], key)
         crosses = via in self.ways or via in self.config.beside
-        if not own and (arrived_by or crosses) and not self._lets_through(packet, key):
+        if not own and (arrived_by or crosses) and not self._gate.lets_through(packet, key):
             self._drop("no filter rule lets it through", key)
             return
         if packet.ttl <= 1:
@@ -292,15 +292,6 @@ class Router:
             self._handed.append((arrived_by, forwarded.encode()))
         else:
             self._local.append(forwarded.encode())
-
-    def _lets_through(self, packet: Packet, key: PacketKey) -> bool:
-        """By the rules; an error goes where what it is about came from, and was let through."""
-        if self._rules is None or self._rules.match(key) is not None:
-            return True
-        about = quoted_key(packet)
-        if about is None or about.source != packet.destination:
-            return False
-        return self._rules.match(about) is not None
 
     def _cross(self, via: str, packet: Packet, key: PacketKey, now: float) -> None:
         """To a peer: by a tunnel, a line, or the LAN."""

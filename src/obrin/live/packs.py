@@ -24,7 +24,7 @@ from obrin.core.handover.pack import (
     as_json,
     gateways_of,
 )
-from obrin.core.handover.page import as_html
+from obrin.core.handover.page import as_page
 from obrin.core.handover.standard.device import encode, parts
 from obrin.core.settled.model import Settled
 from obrin.live.files import (
@@ -48,12 +48,6 @@ EDITED = ".edited"
 Files = dict[str, Any]
 
 PAGE = "sheet.html"
-_STYLE = (
-    "body{font:14px/1.5 sans-serif;max-width:70em;margin:2em auto;padding:0 1em;color:#222}"
-    "table{border-collapse:collapse;margin:1em 0}td,th{border:1px solid #bbb;padding:.25em .6em;"
-    "text-align:left}th{background:#eef2f4}h2{break-before:auto;margin-top:1.6em}"
-    "@media print{body{margin:0;font-size:11px}h2{break-after:avoid}tr{break-inside:avoid}}"
-)
 
 
 class PackError(ObrinError):
@@ -84,18 +78,6 @@ def make_packs(project: Project, settled: Settled) -> dict[str, Pack]:
         for part in parts(device_config(settled, name), AT_ONCE):
             validate(encode(part))
     return packs
-
-
-def _page(name: str, pack: Pack) -> str:
-    """Sheet, steps and mirror proof as one page, to be printed or mailed. It loads nothing."""
-    from html import escape
-
-    body = as_html("\n\n".join((pack.sheet, pack.steps, pack.mirror)))
-    return (
-        '<!DOCTYPE html>\n<html lang="en"><head><meta charset="utf-8">'
-        f"<title>{escape(name)}</title>"
-        f"<style>{_STYLE}</style></head><body>\n{body}</body></html>\n"
-    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -149,7 +131,7 @@ def _write_pack(project: Project, name: str, pack: Pack) -> list[Path]:
     folder = project.packs / name
     folder_of_ours(folder)
     files = pack.open_files()
-    files[PAGE] = _page(name, pack)
+    files[PAGE] = as_page(name, "\n\n".join((pack.sheet, pack.steps, pack.mirror)))
     for file, text in files.items():
         write_whole(folder / file, text, 0o644)
     write_whole(folder / KEYS, as_json(pack.keys), 0o600)

@@ -194,6 +194,7 @@ ACTING: dict[str, Shape] = {
                             )
                         ),
                         "look": text("what to see before going on"),
+                        "waits_for": texts("whose acceptance comes before that"),
                         "for_good": truth("whether going back needs another way from here"),
                     },
                 )
@@ -204,6 +205,16 @@ ACTING: dict[str, Shape] = {
                 "description": "numbers of steps that may be done at once",
             },
             "flows": texts("what both designs wish alike"),
+            "lost_for": listing(
+                record(
+                    "flows that are lost meanwhile",
+                    {
+                        "flow": text("the flow"),
+                        "steps": whole("steps that go by"),
+                        "seconds": number("their time, by --step-time"),
+                    },
+                )
+            ),
             "loses": truth("whether anything is not as wished in between"),
         },
     ),

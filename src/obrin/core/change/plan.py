@@ -10,6 +10,7 @@ from obrin.core.change.groups import Groups
 from obrin.core.change.order import best_order
 from obrin.core.change.outlook import Outlook
 from obrin.core.change.states import CLEAR, LEG, NONE, READY, Between, Flow, Step
+from obrin.core.change.waits import waits_of
 from obrin.core.settled.model import Settled
 
 
@@ -17,8 +18,8 @@ from obrin.core.settled.model import Settled
 class Planned:
     """`lost` must work and does not, from the end of this step until that of the next, with the
     reason; `opened` must not work and does meanwhile; `moves` go over to another way, from and to.
-    `look` is what to see before going on. `for_good` is whether going back needs another way from
-    here."""
+    `look` is what to see before going on, `waits` whose acceptance comes before that. `for_good` is
+    whether going back needs another way from here."""
 
     number: int
     step: Step
@@ -28,6 +29,7 @@ class Planned:
     opened: tuple[Flow, ...]
     moves: tuple[tuple[Flow, str, str], ...]
     look: str
+    waits: tuple[str, ...] = ()
     for_good: bool = False
 
 
@@ -45,12 +47,21 @@ class Plan:
         """Whether anything is not as both designs wish in between."""
         return any(planned.lost or planned.opened for planned in self.steps)
 
+    def lost_steps(self) -> dict[Flow, int]:
+        """How many steps go by while a flow is lost; what the last leaves lost is lost by it
+        alone."""
+        found: dict[Flow, int] = {}
+        for planned in self.steps:
+            for flow, _ in planned.lost:
+                found[flow] = found.get(flow, 0) + 1
+        return found
+
 
 def make_plan(before: Settled, after: Settled) -> Plan:
     """Nothing in it where nothing is to be entered."""
     groups = Groups(before, after)
     between, order = groups.between, best_order(groups)
-    sheets = Sheets(before, after, order)
+    sheets, waits = Sheets(before, after, order), waits_of(before, after, order)
     planned: list[Planned] = []
     lost = {id(group): group.looks.lost(group.done) for group in groups.all}
     opened = {id(group): group.looks.opened(group.done) for group in groups.all}
@@ -75,6 +86,7 @@ def make_plan(before: Settled, after: Settled) -> Plan:
                 opened=tuple(flow for held in opened.values() for flow in held),
                 moves=tuple(moves),
                 look=_look(groups, step),
+                waits=tuple(waits.get(step, ())),
                 for_good=_for_good(between, step),
             )
         )

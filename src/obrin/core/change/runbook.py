@@ -8,12 +8,16 @@ from itertools import groupby
 from obrin.core.change.plan import Plan, Planned
 from obrin.core.gather.ranges import as_name
 from obrin.core.handover.blocks import Block, Heading, Paragraph, Table, markdown
+from obrin.core.handover.page import as_page
 
 
 def runbooks(plan: Plan) -> dict[str, str]:
-    """Markdown by file name."""
-    owners = list(dict.fromkeys(planned.owner for planned in plan.steps))
-    return {f"{as_name(owner)}.md": markdown(_book(plan, owner)) for owner in owners}
+    """By file name: Markdown, and the same as a page."""
+    found: dict[str, str] = {}
+    for owner in dict.fromkeys(planned.owner for planned in plan.steps):
+        text, name = markdown(_book(plan, owner)), as_name(owner)
+        found |= {f"{name}.md": text, f"{name}.html": as_page(f"Change: {owner}", text)}
+    return found
 
 
 def _book(plan: Plan, owner: str) -> Iterator[Block]:
@@ -47,6 +51,8 @@ def _step(plan: Plan, planned: Planned) -> Iterator[Block]:
         yield Table(("Do", "Value", "Until now", "From now on"), rows, keys=2)
     if not planned.lines:
         yield Paragraph("Nothing that stands on a sheet: the other end's values change.")
+    for wait in planned.waits:
+        yield Paragraph(f"It works once {wait}: ask for that before you begin.")
     yield Paragraph(f"Look: {planned.look}.")
     if planned.moves:
         words = sorted({f"from {was} to {now}" for _, was, now in planned.moves})

@@ -18,6 +18,23 @@ _STRONG = re.compile(r"\*\*(?=\S)(.+?)(?<=\S)\*\*")
 _EMPHASIS = re.compile(r"\*(?=\S)([^*]+?)(?<=\S)\*")
 
 
+_STYLE = (
+    "body{font:14px/1.5 sans-serif;max-width:70em;margin:2em auto;padding:0 1em;color:#222}"
+    "table{border-collapse:collapse;margin:1em 0}td,th{border:1px solid #bbb;padding:.25em .6em;"
+    "text-align:left}th{background:#eef2f4}h2{break-before:auto;margin-top:1.6em}"
+    "@media print{body{margin:0;font-size:11px}h2{break-after:avoid}tr{break-inside:avoid}}"
+)
+
+
+def as_page(title: str, text: str) -> str:
+    """A whole page, to be printed or mailed. It loads nothing."""
+    return (
+        '<!DOCTYPE html>\n<html lang="en"><head><meta charset="utf-8">'
+        f"<title>{escape(title)}</title>"
+        f"<style>{_STYLE}</style></head><body>\n{as_html(text)}</body></html>\n"
+    )
+
+
 def as_html(text: str) -> str:
     """The body of a page."""
     return "\n".join(_blocks(text.split("\n"))) + "\n"

@@ -51,7 +51,7 @@ def _cloud(settled: Settled, cloud: SettledCloud, legs: Iterable[Leg]) -> Iterat
     if cloud.owner is not None:
         named = {b.name: b for b in map(settled.bundle, legs)}.values()
         bundles = sorted(named, key=_kind, reverse=True)  # links, then circuits
-        asks = [f"{_kind(b)} {b.name} of {b.site}" for b in bundles]
+        asks = [ask_for(b) for b in bundles]
         asks += [f"member {member}" for member in cloud.members]
         asks += [f"its place at hub {hub}" for hub in settled.hubs_of(cloud.name)]
         yield Owned(
@@ -61,6 +61,11 @@ def _cloud(settled: Settled, cloud: SettledCloud, legs: Iterable[Leg]) -> Iterat
             accepted=cloud.accepted,
             asks=tuple(asks),
         )
+
+
+def ask_for(bundle: Bundle) -> str:
+    """What the owner of a cloud or hub is asked for it."""
+    return f"{_kind(bundle)} {bundle.name} of {bundle.site}"
 
 
 def _kind(bundle: Bundle) -> str:
