@@ -422,6 +422,13 @@ def test_hub_circuit_and_two_gateways_at_a_site_as_processes(tmp_path) -> None:
         for name in ("filters/timetable", "subnets/timetable.booking", "tunnels/yard-crossing.day"):
             folder.obrin("practice", "fault", "drift", "cloud", name).good()
             assert f"{name} is not as the design has it" in folder.obrin("status").bad(1, "").err
+        found = folder.obrin("reshape", "--drift", "--json").bad(1, "").json
+        assert sorted(one["name"] for one in found) == [
+            "filters/timetable",
+            "subnets/timetable.booking",
+            "tunnels/yard-crossing.day",
+        ]
+        assert all(one["differing"] and not one["undone"] for one in found)
         folder.obrin("practice", "fault", "drift", "cloud", "networks/ledger").bad(
             3, "nobody changes"
         )
@@ -431,8 +438,10 @@ def test_hub_circuit_and_two_gateways_at_a_site_as_processes(tmp_path) -> None:
         assert "throttle 5 at the cloud, fail tunnels/x at the cloud" in told
         assert "behind 7200s at hh-west" in told
         folder.obrin("practice", "fault", "restart", "hh-west").good()
-        assert "7 of 7 tunnels" in folder.obrin("connect", timeout=120).good().out
+        assert "3 of 3 undone" in folder.obrin("reshape", "--drift", "--go", timeout=120).good().out
+        assert "is what was built" in folder.obrin("reshape", "--drift").good().out
         assert "not as the design" not in folder.obrin("status").err
+        assert "7 of 7 tunnels" in folder.obrin("connect", timeout=120).good().out
     finally:
         folder.obrin("practice", "stop")
 

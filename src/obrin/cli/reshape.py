@@ -59,6 +59,9 @@ MOST_FLOWS = 3
     help="A YAML file instead of a terminal, for steps by hand: 'yes' or 'later' by step, or for "
     "'all'.",
 )
+@click.option(
+    "--drift", is_flag=True, help="Instead: what somebody changed by hand there; --go undoes it."
+)
 @click.option("--back", is_flag=True, help="Undo the steps that are done, the last first.")
 @design_option
 @json_option
@@ -74,6 +77,7 @@ def reshape(
     timeout: float,
     by_hand: bool,
     answers: str | None,
+    drift: bool,
     back: bool,
     design_file: str | None,
     as_json: bool,
@@ -95,6 +99,7 @@ def reshape(
     Examples:
       obrin reshape --design skerrow-ferries
       obrin reshape --from-revision HEAD~1 --to runbooks --design skerrow-ferries
+      obrin reshape --drift --go --design skerrow-ferries
     """
     from obrin.core.change.plan import make_plan
     from obrin.core.design.values import parse_duration
@@ -108,6 +113,12 @@ def reshape(
     except ValueError as error:
         raise click.UsageError(f"--step-time: {error}") from None
     project = project_of(design_file)
+    if drift:
+        from obrin.cli.reshape_drift import drift as told
+
+        if source or revision or target or figure or by_hand or answers or back:
+            raise click.UsageError("--drift goes with --go and --json alone")
+        ctx.exit(told(project, go=go, timeout=timeout, as_json=as_json))
     after = project.settled()[1]
     before = _before(project, source, revision)
     plan = make_plan(before, after)

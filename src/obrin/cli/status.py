@@ -69,9 +69,10 @@ def status(
         ctx.exit(_watch(design_file, every, lasting, as_json=as_json))
     from datetime import UTC, datetime
 
-    from obrin.live.connect.whole import drifted, ended_of
+    from obrin.live.connect.whole import ended_of
     from obrin.live.drivers.registry import open_ends
     from obrin.live.observe.status import clock_words, read_clocks, read_status, read_waiting
+    from obrin.live.reshape.drift import drifted
 
     project = project_of(design_file)
     _, settled = project.settled()
@@ -80,7 +81,8 @@ def status(
         ended = ended_of(project, settled, ends)
         waiting = read_waiting(ends)
         clocks = read_clocks(ends, datetime.now(UTC))
-        other = drifted(project, settled, ends)
+        secrets = project.secrets(settled)
+        other = [] if secrets.missing(settled) else drifted(settled, ends, secrets)
     if metrics:
         from obrin.live.observe.metrics import metrics_text
 
@@ -88,8 +90,10 @@ def status(
         ctx.exit(0 if all(t.right for t in found) else 1)
     for gateway, wrong in clocks.items():
         tell(f"{clock_words(gateway, wrong)}.", err=True)
-    for name in other:
-        tell(f"{name} is not as the design has it: changed there by hand, or here.", err=True)
+    for drift in other:
+        parts = "; ".join(part.words for part in drift.differing[:MOST_NAMED])
+        more = f", and {left} more" if (left := len(drift.differing) - MOST_NAMED) > 0 else ""
+        tell(f"{drift.name} is not as the design has it: {parts}{more}.", err=True)
     for name, who in waiting.items():
         tell(f"{name} waits for {who}, who has to accept it.", err=True)
     if as_json:

@@ -91,7 +91,7 @@ class CloudDriverTests:
             for step in self.steps(driver):
                 assert all(names.index(n) < names.index(step.name) for n in step.needs)
             assert driver.standing(self.steps(driver)) == dict.fromkeys(
-                (step.name for step in self.steps(driver)), True
+                (step.name for step in self.steps(driver)), ()
             )
             labels = {tunnel.label for tunnel in self.settled.tunnels()}
             seen = [driver.tunnels(self.settled, cloud) for cloud in self.settled.clouds]

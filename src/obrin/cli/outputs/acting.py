@@ -218,6 +218,27 @@ ACTING: dict[str, Shape] = {
             "loses": truth("whether anything is not as wished in between"),
         },
     ),
+    "reshape --drift": listing(
+        record(
+            "what is not as it was built",
+            {
+                "name": text("its name at the cloud"),
+                "cloud": text("the cloud"),
+                "differing": listing(
+                    record(
+                        "values",
+                        {
+                            "part": text("which value"),
+                            "there": text("what it is there"),
+                            "wanted": text("what was built"),
+                        },
+                    )
+                ),
+                "where": text("what of the design it is made from: file:line:column"),
+                "undone": truth("whether it was undone"),
+            },
+        )
+    ),
     "practice start": DEED,
     "practice stop": DEED,
     "practice accept": DEED,

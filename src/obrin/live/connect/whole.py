@@ -19,6 +19,7 @@ from obrin.live.connect.learning import (
     telling,
     told_by,
 )
+from obrin.live.drivers.differing import Differing
 from obrin.live.drivers.protocol import Done, Ends, Progress, Report
 from obrin.live.files import private_folder
 from obrin.live.observe.status import TunnelStatus, read_status
@@ -75,11 +76,11 @@ def plan_connect(
     with closing(Journal(project.journal_path)) as journal:
         taken_up, made = journal.unfinished(), journal.made(project.design_path.stem)
     ended = find_ended(settled, ends, made, secrets.barred)
-    standing = _standing(tasks)
+    standing = {name: not parts for name, parts in standing_of(tasks).items()}
     return Plan(
         tasks=tuple(tasks),
         missing=tuple(task.name for task in tasks if task.name not in standing),
-        differing=tuple(_differing(standing)),
+        differing=tuple(name for name, same in standing.items() if not same),
         ended=ended,
         taken_up=tuple(taken_up),
         told=handed.told,
@@ -87,13 +88,13 @@ def plan_connect(
     )
 
 
-def _standing(tasks: Sequence[Task]) -> dict[str, bool]:
-    """What of the clouds' side is there, and whether it is as it should be."""
+def standing_of(tasks: Sequence[Task]) -> dict[str, tuple[Differing, ...]]:
+    """What of the clouds' side is there, and where it is not as it should be."""
     by_driver: dict[int, list[CloudTask]] = {}
     for task in tasks:
         if isinstance(task, CloudTask):
             by_driver.setdefault(id(task.driver), []).append(task)
-    found: dict[str, bool] = {}
+    found: dict[str, tuple[Differing, ...]] = {}
     for group in by_driver.values():
         found |= group[0].driver.standing(task.step for task in group)
     return found
@@ -156,19 +157,6 @@ def _execute(
         secrets = project.secrets(learned.settled)
         tasks = tasks_of(learned.settled, learned.packs, secrets, ends)
     return execute(tasks, journal, report, design, done), learned
-
-
-def drifted(project: Project, settled: Settled, ends: Ends) -> list[str]:
-    """Names of what stands at the clouds and is not as the design has it: somebody changed it by
-    hand, or the design changed since. Secrets do not show."""
-    secrets = project.secrets(settled)
-    if secrets.missing(settled):
-        return []
-    return _differing(_standing(tasks_of(settled, {}, secrets, ends)))
-
-
-def _differing(standing: Mapping[str, bool]) -> list[str]:
-    return [name for name, same in standing.items() if not same]
 
 
 def ended_of(project: Project, settled: Settled, ends: Ends) -> Ended:

@@ -20,6 +20,7 @@ from obrin.core.routing.seen import SeenPaths
 from obrin.core.settle.choices import Value
 from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
+from obrin.live.drivers.differing import Differing
 from obrin.live.drivers.seen import Answer, Dropped, EndStatus, Question, RouteSeen, Streamed
 
 Json = dict[str, Any]
@@ -111,9 +112,9 @@ class CloudDriver(Protocol):
     def remove(self, name: str, report: Report) -> None:
         """Take it away and wait for that; good where it is gone already."""
 
-    def standing(self, steps: Iterable[CloudStep]) -> dict[str, bool]:
-        """Names of those steps whose thing is there already, with whether it is as the step wants
-        it, as far as the cloud tells: a changed secret does not show."""
+    def standing(self, steps: Iterable[CloudStep]) -> dict[str, tuple[Differing, ...]]:
+        """Names of those steps whose thing is there already, with the values that are not as the
+        step wants them, as far as the cloud tells: a changed secret does not show."""
 
     def tunnels(self, settled: Settled, cloud: str) -> dict[str, EndStatus]:
         """What the cloud says of its ends of the design's tunnels, by label."""

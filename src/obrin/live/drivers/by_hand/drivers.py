@@ -23,6 +23,7 @@ from obrin.live.drivers.by_tables import (
     paths_by_tables,
     routes_by_tables,
 )
+from obrin.live.drivers.differing import Differing
 from obrin.live.drivers.protocol import CloudStep, Done, Json, Report
 from obrin.live.drivers.seen import (
     NOT_ASKED,
@@ -37,6 +38,7 @@ from obrin.live.drivers.seen import (
 _ASKING = threading.Lock()
 """One question at a time, whoever asks."""
 TAKEN = "entered by hand"
+ENTERED_BEFORE = Differing("what is entered", "as it was then", "another")
 
 
 class ByHand:
@@ -158,9 +160,11 @@ class ByHandCloud(ByHand):
             self._person.do(step)
             self._record.forget(name)
 
-    def standing(self, steps: Iterable[CloudStep]) -> dict[str, bool]:
+    def standing(self, steps: Iterable[CloudStep]) -> dict[str, tuple[Differing, ...]]:
+        """A value that is entered no more is not kept, so it is not told."""
         found = {step.name: self.standing_step(step.body) for step in steps}
-        return {name: same for name, same in found.items() if same is not None}
+        known = {name: same for name, same in found.items() if same is not None}
+        return {name: () if same else (ENTERED_BEFORE,) for name, same in known.items()}
 
     def tunnels(self, settled: Settled, cloud: str) -> dict[str, EndStatus]:
         return {leg.label: NOT_ASKED for leg in settled.legs_at(cloud)}

@@ -13,6 +13,7 @@ from obrin.core.settle.choices import Value
 from obrin.core.settle.work import suffix
 from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
+from obrin.live.drivers.differing import Differing, differing
 from obrin.live.drivers.observed import answered, asked, dropped, end_statuses
 from obrin.live.drivers.places import Place
 from obrin.live.drivers.practice_cloud.steps import (
@@ -145,9 +146,9 @@ class PracticeCloud:
             if error.status != 404:  # it is gone already
                 raise OutsideError(f"{name}: {error}") from error
 
-    def standing(self, steps: Iterable[CloudStep]) -> dict[str, bool]:
+    def standing(self, steps: Iterable[CloudStep]) -> dict[str, tuple[Differing, ...]]:
         held = {name: item["properties"] for name, item in self._staying()}
-        return {s.name: not _differs(held[s.name], s.body) for s in steps if s.name in held}
+        return {s.name: differing(held[s.name], s.body) for s in steps if s.name in held}
 
     def tunnels(self, settled: Settled, cloud: str) -> dict[str, EndStatus]:
         instances = self._client.get(f"/v1/gateways/{cloud}/state").get("instances", [])
@@ -173,21 +174,3 @@ def _asks(shown: Json) -> str:
     """Who has to accept it; empty where nobody has."""
     who = shown.get("waits_for")
     return f"waits for {who}, who has to accept it" if who else ""
-
-
-def _differs(held: Json, body: Json) -> bool:
-    """Of what the cloud shows; secrets it never does."""
-    return any(not _same(held[name], value) for name, value in body.items() if name in held)
-
-
-def _same(held: object, wanted: object) -> bool:
-    """5 and 5.0 are one value; what is not said is what is usual."""
-    if isinstance(held, dict) and isinstance(wanted, dict):
-        return all(_same(held.get(name), value) for name, value in wanted.items())
-    if isinstance(held, list) and isinstance(wanted, list):
-        pairs = zip(held, wanted, strict=False)
-        return len(held) == len(wanted) and all(_same(one, other) for one, other in pairs)
-    return held == wanted or (held in _UNSAID and wanted in _UNSAID)
-
-
-_UNSAID: tuple[object, ...] = (None, [], "", {})
