@@ -21,6 +21,7 @@ from obrin.core.routing.forwarding import RouteKind
 from obrin.core.routing.model import all_up, table_of
 from obrin.core.routing.packet import TCP, PacketKey
 from obrin.core.settled.model import host_of
+from obrin.device.gate import Gate
 from obrin.live.practice.internet import CLOUD
 from obrin.live.secrets.authority import Authority, Lives
 from obrin.live.secrets.material import certificate_files
@@ -264,7 +265,7 @@ def test_a_policy_lets_nothing_else_into_the_tunnel() -> None:
         host_of(world.settled.network(NetworkRef.of("apps/web"))),
     )
     guest = host_of(world.settled.network(NetworkRef.of("quay/guests")))
-    router._rules = None  # the device's filter is open; the selectors still are not
+    router._gate = Gate(None)  # the device's filter is open; the selectors still are not
     assert world.ask(guest, web, 1, 0).answered_at is None
     assert "not in the tunnel's traffic selectors" in [drop.reason for drop, _ in router.drops]
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
@@ -77,9 +78,8 @@ def drill(
       obrin drill --depth 2 --design skerrow-ferries
       obrin drill provider:north-fibre instance:timetable/2 --design skerrow-ferries
     """
-    from math import comb
-
-    from obrin.core.drill.elements import KINDS, elements, parse_elements
+    from obrin.core.drill.breaking import breaking, looked_at
+    from obrin.core.drill.elements import KINDS, parse_elements
     from obrin.core.drill.sweep import Sweep
     from obrin.core.drill.sweep import failures as all_failures
     from obrin.core.errors import ObrinError
@@ -89,18 +89,24 @@ def drill(
     for kind in kinds:
         if kind not in KINDS:
             raise ObrinError(f"there is no kind '{kind}'. There are: {', '.join(KINDS)}")
-    known = elements(settled, kinds or KINDS)
-    count = sum(comb(len(known), size) for size in range(1, depth + 1))
-    if not failures and count > MOST:
-        raise ObrinError(f"{count:,} failures are too many. Choose a --kind, or a smaller --depth")
     named = parse_elements(settled, failures)
     sweep = Sweep(settled, project.offering(document.design))
+    known = sweep.elements(kinds or KINDS)
     if yearly:
         _yearly(sweep, as_json=as_json)
         return
-    tried = _try(
-        sweep, [named] if named else all_failures(known, depth), whole=whole or bool(named)
-    )
+    count = _combinations(len(known), depth)
+    looked = _combinations(len(known) if whole else looked_at(sweep, known), depth)
+    if not named and depth > 1 and looked > MOST:
+        raise ObrinError(f"{looked:,} failures are too many. Choose a --kind, or a smaller --depth")
+    if named or whole or depth == 1:
+        every = [named] if named else all_failures(known, depth)
+        tried = _try(sweep, every, whole=whole or bool(named))
+    else:
+        singles = all_failures(known, 1)
+        more = (failed for failed in breaking(sweep, known, depth) if len(failed) > 1)
+        tried = _try(sweep, itertools.chain(singles, more), whole=False)
+        tried.count, tried.short = count, True
     if as_json:
         echo_json([_as_json(outcome) for outcome in tried.shown])
     elif as_csv:
@@ -110,14 +116,22 @@ def drill(
     ctx.exit(1 if tried.bad else 0)
 
 
+def _combinations(elements: int, depth: int) -> int:
+    from math import comb
+
+    return sum(comb(elements, size) for size in range(1, depth + 1))
+
+
 @dataclass(slots=True)
 class _Tried:
-    """`points` are the elements that alone lose a flow."""
+    """`points` are the elements that alone lose a flow; `count` says of how many failures `bad`
+    break the promise, those apart in which a smaller one does."""
 
     shown: list[Outcome] = field(default_factory=list)
     points: list[str] = field(default_factory=list)
     count: int = 0
     bad: int = 0
+    short: bool = False
 
 
 def _try(sweep: Sweep, failures: Iterable[tuple[Element, ...]], *, whole: bool) -> _Tried:
@@ -154,7 +168,8 @@ def _print(tried: _Tried, flows: int, *, lost: Sequence[str]) -> None:
     alone = (", ".join(tried.points[:6]) or "none") + more
     many = f"{tried.count:,} failure{'' if tried.count == 1 else 's'}"
     click.echo(
-        f"{many} tried on {flows} flows; {tried.bad:,} break the promise. "
+        f"{many} judged on {flows} flows; {tried.bad:,} break the promise"
+        f"{', the larger ones that follow from them not counted' if tried.short else ''}. "
         f"Single points of failure: {alone}."
     )
 
@@ -184,7 +199,6 @@ def _move(before: str, after: str) -> str:
 
 def _yearly(sweep: Sweep, *, as_json: bool) -> None:
     from obrin.core.drill.availability import Repair, availability, repairs_of
-    from obrin.core.drill.elements import elements
     from obrin.core.errors import ObrinError
 
     given = sweep.settled.standards.reliability
@@ -198,7 +212,8 @@ def _yearly(sweep: Sweep, *, as_json: bool) -> None:
         found = given.get(kind)
         return None if found is None else Repair(found.fails_every, found.mended_in)
 
-    repairs = repairs_of(elements(sweep.settled), repair)
+    known = sweep.elements()
+    repairs = repairs_of(known, repair)
     found = availability(sweep, repairs, draws=200_000, seed=1)
     if as_json:
         echo_json(
@@ -224,8 +239,8 @@ def _yearly(sweep: Sweep, *, as_json: bool) -> None:
         )
         for a in found
     ]
-    print_table(console(), ("Flow", "Works", "Without it, a year", "With 95 %"), rows)
-    unsaid = sorted({e.kind for e in elements(sweep.settled)} - set(given))
+    print_table(console(), ("Flow", "Works", "Without it, a year", "Between"), rows)
+    unsaid = sorted({e.kind for e in known} - set(given))
     if unsaid:
         click.echo(f"Taken never to fail: {', '.join(unsaid)}.")
 

@@ -299,7 +299,7 @@ PROVING: dict[str, Shape] = {
             {
                 "flow": text("which"),
                 "share": number("of the time that it works, 0 to 1"),
-                "low": number("lower end of the 95 % interval"),
+                "low": number("lower end of its interval, the share itself where it is exact"),
                 "high": number("upper end"),
                 "minutes_a_year": number("without it"),
             },

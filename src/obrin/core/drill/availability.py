@@ -1,28 +1,31 @@
 """How much of a year each flow works, from how often things fail and how long they take to mend.
 
-Elements fail independently of each other; each is down for the share mend / (fail + mend) of the
-time. With few elements every state of the network is weighed exactly; with many, states are drawn
-at random and the answer has an interval that holds it with 95 % (Wilson's, for a share).
+Things fail independently of each other; each is down for the share mend / (fail + mend) of the
+time. For each flow the states that make a difference are weighed: all of them, or where they are
+many the heavy ones first, until what is not looked at is next to nothing. That, and nothing else,
+is the width of its interval.
+
+All flows at once: what many flows need is weighed in all its states; with these given, the flows
+fall into groups that have nothing in common, and their shares are multiplied. Where they do not,
+that one share is drawn at random, and its interval holds it with 95 % (Wilson's, for a share).
 """
 
 from __future__ import annotations
 
-import itertools
 import math
-from collections import Counter
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
+from obrin.core.drill.deciding import Decided, Things
 from obrin.core.drill.elements import Element
 from obrin.core.drill.sweep import Sweep
+from obrin.core.drill.together import groups_of
+from obrin.core.drill.weighing import Bounds, weigh
 
-EXACT_UP_TO = 14
-"""Elements; that many have 16,384 states."""
-AT_ONCE = 4096
-"""States drawn at a time, so that memory stays small."""
 YEAR_MINUTES = 365.25 * 24 * 60
+ALL = "all of them at once"
 _Z = 1.959963984540054
 
 
@@ -57,77 +60,53 @@ class Availability:
 def availability(
     sweep: Sweep, repairs: Mapping[Element, Repair], *, draws: int, seed: int
 ) -> list[Availability]:
-    """For every flow, and for all of them at once as the last."""
-    elements = [e for e, r in repairs.items() if r.down > 0]
-    down = [repairs[e].down for e in elements]
-    if len(elements) <= EXACT_UP_TO:
-        return _exact(sweep, elements, down)
-    return _drawn(sweep, elements, down, draws, seed)
+    """For every flow, and for all of them at once as the last; at most so many `draws` for that."""
+    things = Things(sweep, (e for e, r in repairs.items() if r.down > 0))
+    down = [1 - math.prod(1 - repairs[e].down for e in held) for held in things.elements]
+    decided = Decided(sweep, things)
+    found, needs = [], []
+    for number, (way, _) in enumerate(sweep.flows):
+        bounds, rests = weigh(decided, [number], down)
+        found.append(_told(way.flow, bounds))
+        needs.append(rests)
+    groups = groups_of(needs)
+    if groups is None:
+        share, low, high = _drawn(decided, down, draws, seed)
+        return [*found, Availability(ALL, share, low, high)]
+    return [*found, _told(ALL, groups.weigh(decided, down))]
 
 
-def _names(sweep: Sweep) -> list[str]:
-    return [*(way.flow for way, _ in sweep.flows), "all of them at once"]
-
-
-class _Followed:
-    """States of the network, each followed once: those that take the same ways away are one."""
-
-    def __init__(self, sweep: Sweep, elements: Sequence[Element]) -> None:
-        self._sweep, self._elements = sweep, elements
-        ways = [sweep.takes(element) for element in elements]
-        every = dict.fromkeys(way for found in ways for way in found)
-        numbers = {way: number for number, way in enumerate(every)}
-        self._masks = [sum(1 << numbers[way] for way in found) for found in ways]
-        self._works: dict[int, list[bool]] = {}
-
-    def works(self, failed: Iterable[int]) -> list[bool]:
-        """Which flows do, with the elements of these numbers down; and whether all do."""
-        numbers, mask = list(failed), 0
-        for number in numbers:
-            mask |= self._masks[number]
-        if mask not in self._works:
-            each = [True] * len(self._sweep.flows)
-            changed = self._sweep.changed([self._elements[number] for number in numbers])
-            for number, way in changed.items():
-                each[number] = not way.stopped
-            self._works[mask] = [*each, all(each)]
-        return self._works[mask]
-
-
-def _exact(sweep: Sweep, elements: list[Element], down: list[float]) -> list[Availability]:
-    names, followed = _names(sweep), _Followed(sweep, elements)
-    parts: list[list[float]] = [[] for _ in names]
-    for state in itertools.product((False, True), repeat=len(elements)):
-        weight = math.prod(d if bad else 1 - d for d, bad in zip(down, state, strict=True))
-        failed = (number for number, bad in enumerate(state) if bad)
-        for part, works in zip(parts, followed.works(failed), strict=True):
-            if works:
-                part.append(weight)
-    shares = [min(math.fsum(part), 1.0) for part in parts]
-    return [Availability(n, s, s, s) for n, s in zip(names, shares, strict=True)]
+def _told(flow: str, bounds: Bounds) -> Availability:
+    """What rounding leaves is no interval."""
+    low, high = bounds.works, max(1 - bounds.fails, bounds.works)
+    if high - low <= 1e-12:
+        return Availability(flow, low, low, low)
+    return Availability(flow, (low + high) / 2, low, high)
 
 
 def _drawn(
-    sweep: Sweep, elements: list[Element], down: list[float], draws: int, seed: int
-) -> list[Availability]:
-    """Each state that came up is followed once, and counts as often as it came."""
+    decided: Decided, down: Sequence[float], draws: int, seed: int
+) -> tuple[float, float, float]:
+    """The share of drawn states in which every flow works, and its interval. The flow that failed
+    last is asked first."""
     rng = np.random.default_rng(seed)
-    names, followed = _names(sweep), _Followed(sweep, elements)
-    counts: Counter[bytes] = Counter()
-    for start in range(0, draws, AT_ONCE):
-        shape = min(AT_ONCE, draws - start), len(elements)
-        states = np.packbits(rng.random(shape) < np.array(down), axis=1)
-        counts.update(map(bytes, states))
-    works = np.zeros(len(names))
-    for state, count in counts.items():
-        failed = np.flatnonzero(np.unpackbits(np.frombuffer(state, np.uint8))).tolist()
-        works += np.array(followed.works(failed)) * count
-    return [
-        Availability(n, w / draws, *_wilson(w, draws)) for n, w in zip(names, works, strict=True)
-    ]
+    limits = np.array(down, dtype=np.float32)
+    order, good = list(range(decided.flows)), 0
+    for _ in range(draws):
+        failed = set(np.flatnonzero(rng.random(len(limits), dtype=np.float32) < limits).tolist())
+        works = True
+        for place, flow in enumerate(order):
+            if not decided.walk(flow, failed)[0].works:
+                order.insert(0, order.pop(place))
+                works = False
+                break
+        good += works
+    return good / draws if draws else 0.0, *_wilson(good, draws)
 
 
 def _wilson(good: float, total: int) -> tuple[float, float]:
+    if not total:
+        return 0.0, 1.0
     share, z2 = good / total, _Z * _Z
     middle = (share + z2 / (2 * total)) / (1 + z2 / total)
     half = _Z / (1 + z2 / total) * math.sqrt(share * (1 - share) / total + z2 / (4 * total * total))

@@ -74,12 +74,20 @@ def takes(settled: Settled) -> dict[Element, frozenset[str]]:
 
 def elements(settled: Settled, kinds: Collection[str] = KINDS) -> list[Element]:
     """All elements that some way depends on, kind by kind."""
-    found = [e for e in takes(settled) if e.kind in kinds]
-    return sorted(found, key=lambda e: (KINDS.index(e.kind), e.name))
+    return of_kinds(takes(settled), kinds)
 
 
-def parse_elements(settled: Settled, texts: Iterable[str]) -> tuple[Element, ...]:
+def of_kinds(found: Iterable[Element], kinds: Collection[str]) -> list[Element]:
+    """Those of some kinds, kind by kind."""
+    ranks = {kind: number for number, kind in enumerate(KINDS) if kind in kinds}
+    held = (e for e in found if e.kind in ranks)
+    return sorted(held, key=lambda e: (ranks[e.kind], e.name))
+
+
+def parse_elements(settled: Settled, texts: Collection[str]) -> tuple[Element, ...]:
     """`kind:name` each. Raises ObrinError for what the design does not have."""
+    if not texts:
+        return ()
     known = {str(element): element for element in elements(settled)}
     found = []
     for text in texts:

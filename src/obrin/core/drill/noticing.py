@@ -31,6 +31,8 @@ class Noticing:
     def __init__(self, settled: Settled) -> None:
         self._settled = settled
         self._known: dict[str, Detector | None] = {}
+        self._lost: frozenset[str] | None = None
+        self._then: dict[float, frozenset[str]] = {}
 
     def of(self, label: str) -> Detector | None:
         """What notices that a way is dead; None where nothing does."""
@@ -55,10 +57,16 @@ class Noticing:
             return self.of(label)
         return next(reversed(detectors(self._settled, self._settled.bundle(leg), leg)), None)
 
-    def by_then(self, lost: Collection[str], seconds: float) -> frozenset[str]:
+    def by_then(self, lost: frozenset[str], seconds: float) -> frozenset[str]:
         """Those whose loss is noticed within so many seconds at the latest."""
-        found = {label: self.of(label) for label in lost}
-        return frozenset(n for n, d in found.items() if d is not None and d.longest <= seconds)
+        if self._lost is not lost:
+            self._lost, self._then = lost, {}
+        if seconds not in self._then:
+            found = {label: self.of(label) for label in lost}
+            self._then[seconds] = frozenset(
+                n for n, d in found.items() if d is not None and d.longest <= seconds
+            )
+        return self._then[seconds]
 
     def first_hop(self, failed: Collection[Element], begins: Collection[str]) -> Detector | None:
         """What has hosts leave a gateway that failed, if they used it: `begins` are the gateways

@@ -7,12 +7,12 @@ away, so only those are followed again; failures that leave the same tunnels are
 from __future__ import annotations
 
 import itertools
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass
 
 from obrin.core.catalogue.offering import Offered
 from obrin.core.drill.detection import Detector
-from obrin.core.drill.elements import Element, takes
+from obrin.core.drill.elements import KINDS, Element, of_kinds, takes
 from obrin.core.drill.load import Use, single_uses, uses
 from obrin.core.drill.noticing import INTERNAL, Noticing, both
 from obrin.core.reach.model import ReachModel
@@ -102,6 +102,7 @@ class Sweep:
                 self._users.setdefault(label, []).append(number)
         self._states: dict[frozenset[str], dict[int, Way]] = {}
         self._noticing = Noticing(settled)
+        self._last: tuple[tuple[Element, ...], frozenset[str]] = (), frozenset()
         self._partly: dict[frozenset[str], ReachModel] = {}
 
     def try_one(self, failed: tuple[Element, ...]) -> Outcome:
@@ -129,6 +130,22 @@ class Sweep:
             fullest=fullest,
         )
 
+    @property
+    def loaded(self) -> bool:
+        """Whether loads are looked at."""
+        return self._offering is not None and self._loaded
+
+    def breaks(self, failed: Sequence[Element]) -> bool:
+        """Whether a failure breaks the promise."""
+        changed = self.changed(failed)
+        if any(way.stopped for way in changed.values()):
+            return True
+        return any(use.too_much for use in self._uses(changed, failed))
+
+    def elements(self, kinds: Collection[str] = KINDS) -> list[Element]:
+        """All that can fail, kind by kind."""
+        return of_kinds(self._takes, kinds)
+
     def takes(self, element: Element) -> frozenset[str]:
         """The ways that it takes along when it fails."""
         return self._takes.get(element, frozenset())
@@ -152,6 +169,14 @@ class Sweep:
                     way = self._again(model, number)
                 merged[number] = way
         return dict(sorted(merged.items()))
+
+    def model_without(self, lost: frozenset[str]) -> ReachModel:
+        """The network while these ways are lost."""
+        return self._whole.without(lost)
+
+    def way_in(self, model: ReachModel, number: int) -> Way:
+        """How a flow goes in it, followed anew."""
+        return self._again(model, number)
 
     def _single(self, lost: frozenset[str]) -> dict[int, Way]:
         if lost not in self._states:
@@ -180,25 +205,35 @@ class Sweep:
     def _noticed(self, number: int, failed: Sequence[Element], after: Way) -> Detector | None:
         """When a flow is back that finds a way at last: once all has been noticed that it is sent
         into until then, one thing after the other."""
-        lost = frozenset[str]().union(*map(self.takes, failed))
-        way, known, found = self.flows[number][0], frozenset[str](), None
+        lost = self._lost(tuple(failed))
+        way, found = self.flows[number][0], None
+        seen, then = set[str](), frozenset[str]()
         if any(element.kind == "gateway" for element in failed):
             found = self._noticing.first_hop(failed, self._left_by(number))
             if self._goes_by_hearsay(number, after, lost):
                 found = both(found, INTERNAL)
-        while way.meets(lost - known):
-            for label in (lost - known).intersection((*way.there, *way.back)):
+        while met := [
+            w for w in (*way.there, *way.back) if w in lost and w not in seen and w not in then
+        ]:
+            for label in met:
                 detector = self._noticing.of(label)
                 if detector is None:
                     return None
                 found = both(found, detector)
-                known |= {label}
-            known |= self._noticing.by_then(lost, 0.0 if found is None else found.longest)
-            way = after if known >= lost else self._again(self._without(known), number)
+                seen.add(label)
+            then = self._noticing.by_then(lost, 0.0 if found is None else found.longest)
+            whole = len(then) + len(seen - then) == len(lost)
+            way = after if whole else self._again(self._without(then | seen), number)
         if found is None:
             return None
         new = {*after.there, *after.back} - {*self.flows[number][0].there}
         return Detector(found.name, found.shortest, found.longest + self._noticing.spare(new))
+
+    def _lost(self, failed: tuple[Element, ...]) -> frozenset[str]:
+        """The ways that a failure takes along; the same set for each of its flows."""
+        if self._last[0] != failed:
+            self._last = failed, frozenset[str]().union(*map(self.takes, failed))
+        return self._last[1]
 
     def _goes_by_hearsay(self, number: int, after: Way, lost: frozenset[str]) -> bool:
         """Whether the gateway that hosts then use believes what the dead one told it: it would pass
