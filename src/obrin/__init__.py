@@ -16,7 +16,7 @@ _PUBLIC = {
     "Design": "obrin.core.design.model",
     "DesignError": "obrin.core.errors",
     "Element": "obrin.core.drill.elements",
-    "Finding": "obrin.core.check",
+    "Finding": "obrin.core.check.finding",
     "FixedMatch": "obrin.core.address.match",
     "FreeSpace": "obrin.core.address.space",
     "NetworkRef": "obrin.core.design.places",
@@ -30,13 +30,13 @@ _PUBLIC = {
     "ReachModel": "obrin.core.reach.model",
     "Secrets": "obrin.core.handover.secrets",
     "Settled": "obrin.core.settled.model",
-    "Severity": "obrin.core.check",
+    "Severity": "obrin.core.check.finding",
     "SpaceView": "obrin.core.space.view",
     "Sweep": "obrin.core.drill.sweep",
     "agreements": "obrin.core.handover.agreed",
     "availability": "obrin.core.drill.availability",
     "build_settled": "obrin.core.settled.building",
-    "check": "obrin.core.check",
+    "check": "obrin.core.check.whole",
     "demand_of": "obrin.core.settle.classes",
     "elements": "obrin.core.drill.elements",
     "endings": "obrin.core.calendar.endings",
@@ -128,7 +128,8 @@ if TYPE_CHECKING:
     from obrin.core.address.space import FreeSpace, summaries
     from obrin.core.calendar.endings import endings
     from obrin.core.catalogue.offering import PRACTICE_CLOUD, Offering
-    from obrin.core.check import Finding, Severity, check
+    from obrin.core.check.finding import Finding, Severity
+    from obrin.core.check.whole import check
     from obrin.core.design.document import load_design
     from obrin.core.design.model import Design
     from obrin.core.design.offering_file import parse_offering

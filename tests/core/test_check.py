@@ -5,7 +5,8 @@ from __future__ import annotations
 import pytest
 
 from obrin.core.catalogue.offering import PRACTICE_CLOUD
-from obrin.core.check import Finding, Severity, check
+from obrin.core.check.finding import Finding, Severity
+from obrin.core.check.whole import check
 from obrin.core.handover.agreed import agreements
 from obrin.core.handover.secrets import Secrets
 from obrin.core.ipsec.guessing import drawn, estimate_bits

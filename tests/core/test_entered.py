@@ -5,7 +5,7 @@ from __future__ import annotations
 import pytest
 
 from obrin.core.catalogue.offering import PRACTICE_CLOUD
-from obrin.core.check import check
+from obrin.core.check.whole import check
 from obrin.core.design.reader import read_values
 from obrin.core.errors import DesignError
 from obrin.core.handover.agreed import agreements, lines

@@ -10,8 +10,8 @@ import pytest
 
 from obrin.core.address.prefix import Address, Prefix
 from obrin.core.catalogue.offering import PRACTICE_CLOUD
-from obrin.core.check import check
 from obrin.core.check.finding import Severity
+from obrin.core.check.whole import check
 from obrin.core.drill.elements import elements
 from obrin.core.drill.sweep import Sweep
 from obrin.core.handover.agreed import agreements, lines

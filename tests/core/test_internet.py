@@ -8,7 +8,7 @@ import pytest
 import yaml
 
 from obrin.core.catalogue.offering import PRACTICE_CLOUD
-from obrin.core.check import check
+from obrin.core.check.whole import check
 from obrin.core.design.places import INTERNET, NetworkRef
 from obrin.core.drill.sweep import Sweep
 from obrin.core.errors import DesignError

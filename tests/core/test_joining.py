@@ -10,7 +10,7 @@ import pytest
 
 import obrin
 from obrin.core.catalogue.offering import PRACTICE_CLOUD
-from obrin.core.check import check
+from obrin.core.check.whole import check
 from obrin.core.design.document import load_design
 from obrin.core.design.places import NetworkRef
 from obrin.core.drill.elements import elements, lost_ways, parse_elements

@@ -14,8 +14,8 @@ import pytest
 import yaml
 
 from obrin.core.catalogue.offering import PRACTICE_CLOUD
-from obrin.core.check import check
 from obrin.core.check.finding import Finding
+from obrin.core.check.whole import check
 from tests.core.test_healthy import TRUE_OF_DEVICES, secrets_of
 from tests.doubles import settled_of
 from tests.healthy import Healthy

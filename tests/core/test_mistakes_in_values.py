@@ -9,7 +9,7 @@ from typing import Any
 import pytest
 
 from obrin.core.catalogue.offering import PRACTICE_CLOUD
-from obrin.core.check import check
+from obrin.core.check.whole import check
 from obrin.core.handover.secrets import Secrets
 from tests.core.test_healthy import secrets_of
 from tests.core.test_mistakes import (

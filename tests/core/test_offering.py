@@ -8,7 +8,7 @@ import pytest
 
 from obrin.core.address.prefix import parse_prefix
 from obrin.core.catalogue.offering import PRACTICE_CLOUD, Demand, Offerings
-from obrin.core.check import check
+from obrin.core.check.whole import check
 from obrin.core.design.offering_file import format_offering, parse_offering
 from obrin.core.errors import DesignError
 from obrin.core.handover.secrets import Secrets

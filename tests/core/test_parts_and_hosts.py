@@ -5,7 +5,7 @@ from __future__ import annotations
 import pytest
 
 from obrin.core.catalogue.offering import PRACTICE_CLOUD
-from obrin.core.check import check
+from obrin.core.check.whole import check
 from obrin.core.design.places import NetworkRef
 from obrin.core.errors import DesignError, SettleError
 from obrin.core.handover.pack import make_pack

@@ -7,7 +7,7 @@ from dataclasses import replace
 import pytest
 
 from obrin.core.catalogue.offering import PRACTICE_CLOUD
-from obrin.core.check import check
+from obrin.core.check.whole import check
 from obrin.core.errors import DesignError
 from obrin.core.handover.secrets import Secrets
 from obrin.core.ipsec.policy import CryptoPolicy, outdated

@@ -11,7 +11,8 @@ from hypothesis import strategies as st
 
 from obrin.core.address.prefix import Prefix, parse_prefix
 from obrin.core.catalogue.offering import PRACTICE_CLOUD
-from obrin.core.check import Severity, check
+from obrin.core.check.finding import Severity
+from obrin.core.check.whole import check
 from obrin.core.errors import DesignError, SettleError
 from obrin.core.settle.choices import Choice, format_choices, parse_choices
 from obrin.core.settle.classes import demand_of

@@ -10,7 +10,7 @@ import pytest
 
 import obrin
 from obrin.core.catalogue.offering import PRACTICE_CLOUD
-from obrin.core.check import check
+from obrin.core.check.whole import check
 from obrin.core.handover.pack import PackMaker
 from obrin.core.handover.secrets import Secrets
 from obrin.core.reach.matrix import matrix

@@ -150,7 +150,8 @@ class Story:
 
     def _check_draft(self) -> None:
         from obrin.core.catalogue.offering import PRACTICE_CLOUD
-        from obrin.core.check import Severity, check
+        from obrin.core.check.finding import Severity
+        from obrin.core.check.whole import check
         from obrin.core.handover.secrets import Secrets
         from obrin.core.settled.building import build_settled
 
@@ -169,7 +170,8 @@ class Story:
 
     def _settle(self) -> Settled:
         from obrin.core.catalogue.offering import PRACTICE_CLOUD
-        from obrin.core.check import Severity, check
+        from obrin.core.check.finding import Severity
+        from obrin.core.check.whole import check
         from obrin.core.settled.building import build_settled
 
         self._step("Settle the design", "design.yaml leaves these blank; each value says why")

@@ -54,7 +54,7 @@ def check(
       obrin check --design skerrow-ferries/draft.yaml
       obrin check --accept one-gateway --design skerrow-ferries
     """
-    from obrin.core.check import check as run_checks
+    from obrin.core.check.whole import check as run_checks
 
     project = project_of(design_file)
     document, choices, settled, moved = project.on_trial()

@@ -1,0 +1,94 @@
+"""All checks of a settled design, one theme after the other."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from types import MappingProxyType
+
+from obrin.core.catalogue.offering import PRACTICE_CLOUD, Offered
+from obrin.core.check import (
+    addresses,
+    algorithms,
+    clouds,
+    devices,
+    expectations,
+    failures,
+    inside,
+    keys,
+    numbers,
+    ranges,
+    redundancy,
+    routing,
+    sizes,
+    spaces,
+    summaries,
+)
+from obrin.core.check.accepting import answered
+from obrin.core.check.beyond import beyond
+from obrin.core.check.certificates import certificates
+from obrin.core.check.dates import ended
+from obrin.core.check.finding import Finding
+from obrin.core.check.lifetimes import lifetimes
+from obrin.core.check.owners import owners
+from obrin.core.check.sessions import sessions
+from obrin.core.check.settled_file import settled_file
+from obrin.core.check.texts import placeholders
+from obrin.core.handover.secrets import Secrets
+from obrin.core.settle.choices import Choices
+from obrin.core.settle.drift import Drift
+from obrin.core.settled.model import Settled
+
+NO_SECRETS = Secrets()
+
+
+def check(
+    settled: Settled,
+    offering: Offered = PRACTICE_CLOUD,
+    secrets: Secrets = NO_SECRETS,
+    now: datetime | None = None,
+    choices: Choices = MappingProxyType({}),
+    moved: tuple[Drift, ...] = (),
+) -> list[Finding]:
+    """All findings, the most severe first, otherwise in the order of the themes; those that are
+    accepted come last.
+
+    `now` (aware) is for what ends; without it, dates are not judged. `choices` are those that the
+    settled design was built from, `moved` where `settle` would choose something else.
+    """
+    found = [
+        *settled_file(choices, moved),
+        *spaces.overlaps(settled),
+        *spaces.translations(settled),
+        *spaces.known_differently(settled),
+        *ranges.ranges(settled),
+        *ranges.left_out(settled),
+        *clouds.cloud_networks(settled, offering),
+        *clouds.classes(settled, offering),
+        *clouds.limits(settled, offering),
+        *numbers.as_numbers(settled),
+        *addresses.public_addresses(settled),
+        *inside.inside_blocks(settled, offering),
+        *inside.loopbacks(settled),
+        *algorithms.suites(settled, secrets.prints),
+        *sizes.inner_sizes(settled),
+        *sizes.lines(settled),
+        *lifetimes(settled),
+        *devices.devices(settled),
+        *redundancy.redundancy(settled),
+        *redundancy.same_ends(settled),
+        *routing.routing(settled),
+        *sessions(settled),
+        *summaries.summaries(settled),
+        *summaries.into_itself(settled),
+        *beyond(settled),
+        *keys.keys(settled, secrets.keys, secrets.beside),
+        *(certificates(settled, secrets, now) if now is not None else ()),
+        *(ended(settled, secrets.made, now.date()) if now is not None else ()),
+        *expectations.expectations(settled),
+        *failures.wider(settled),
+        *failures.overloads(settled, offering),
+        *owners(settled),
+        *placeholders(settled),
+    ]
+    marked = answered(settled, found, None if now is None else now.date())
+    return sorted(marked, key=lambda finding: (finding.accepted is not None, -finding.severity))
