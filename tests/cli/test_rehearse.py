@@ -4,19 +4,22 @@ from __future__ import annotations
 
 import json
 import shutil
+from datetime import UTC, datetime
 from pathlib import Path
 
 import pytest
 
 import obrin
+from obrin.core.catalogue.offering import PRACTICE_CLOUD
 from obrin.core.drill.elements import elements
-from obrin.live.rehearse.in_virtual_time import VirtualStage
-from obrin.live.rehearse.play import Rehearsal
-from obrin.live.rehearse.side_by_side import fail_side_by_side, worlds_for
+from obrin.core.handover.pack import gateways_of, make_pack
+from obrin.core.handover.secrets import Secrets
+from obrin.live.crew.processes import Processes
+from obrin.live.rehearse.side_by_side import Planned, fail_side_by_side, worlds_for
 from tests.cli.program import Folder
 from tests.doubles import DESIGN, settled_of
 from tests.live.test_virtual_world import MORE
-from tests.live.virtual_world import VirtualWorld
+from tests.live.virtual_world import keys_of
 from tests.outputs import valid
 
 CROSSING = Path(obrin.__file__).parent / "demo" / "crossing.yaml"
@@ -94,14 +97,20 @@ def test_a_hub_a_circuit_and_two_gateways_are_rehearsed(tmp_path) -> None:
 def test_worlds_side_by_side_see_the_same() -> None:
     settled = settled_of(MORE)
     every = [(element,) for element in elements(settled)]
-
-    def make() -> Rehearsal:
-        return Rehearsal(VirtualStage(VirtualWorld(settled)))
-
-    one = make()
+    secrets = Secrets(keys_of(settled))
+    planned = Planned(
+        settled=settled,
+        secrets=secrets,
+        packs={name: make_pack(settled, name, secrets) for name in gateways_of(settled)},
+        start=datetime(2026, 6, 1, 12, tzinfo=UTC),
+        offering=PRACTICE_CLOUD,
+    )
+    one = planned.make()
     one.begin()
     alone = [one.fail(failed) for failed in every]
-    beside = list(fail_side_by_side(make, every, 2))
+    crew = Processes(2)
+    beside = list(fail_side_by_side(crew, planned, every))
+    crew.close()
     assert [scene.what for scene in beside] == [scene.what for scene in alone]
     assert all(scene.good for scene in (*alone, *beside))
     assert worlds_for(3) == 1

@@ -18,9 +18,10 @@ from obrin.cli.common import (
     print_table,
     project_of,
 )
+from obrin.cli.working import crew_of, working
 
 if TYPE_CHECKING:
-    from obrin.core.drill.elements import Element
+    from obrin.core.crew import Crew
     from obrin.core.drill.sweep import Outcome, Sweep
 
 _HEAD = ("Lost", "Outage", "Fails", "Moves", "Fullest", "Mind")
@@ -51,6 +52,7 @@ MOST = 2_000_000
     help="Minutes a year without each flow, by the design's 'reliability'.",
 )
 @click.option("--csv", "as_csv", is_flag=True, help="Print CSV for spreadsheets.")
+@working
 @design_option
 @json_option
 @click.pass_context
@@ -62,6 +64,8 @@ def drill(
     whole: bool,
     yearly: bool,
     as_csv: bool,
+    workers: int,
+    cluster: str | None,
     design_file: str | None,
     as_json: bool,
 ) -> None:
@@ -80,6 +84,7 @@ def drill(
     """
     from obrin.core.drill.breaking import breaking, looked_at
     from obrin.core.drill.elements import KINDS, parse_elements
+    from obrin.core.drill.jobs import outcomes
     from obrin.core.drill.sweep import Sweep
     from obrin.core.drill.sweep import failures as all_failures
     from obrin.core.errors import ObrinError
@@ -93,20 +98,22 @@ def drill(
     sweep = Sweep(settled, project.offering(document.design))
     known = sweep.elements(kinds or KINDS)
     if yearly:
-        _yearly(sweep, as_json=as_json)
+        with crew_of(workers, cluster) as crew:
+            _yearly(sweep, crew, as_json=as_json)
         return
     count = _combinations(len(known), depth)
     looked = _combinations(len(known) if whole else looked_at(sweep, known), depth)
     if not named and depth > 1 and looked > MOST:
         raise ObrinError(f"{looked:,} failures are too many. Choose a --kind, or a smaller --depth")
-    if named or whole or depth == 1:
-        every = [named] if named else all_failures(known, depth)
-        tried = _try(sweep, every, whole=whole or bool(named))
-    else:
-        singles = all_failures(known, 1)
-        more = (failed for failed in breaking(sweep, known, depth) if len(failed) > 1)
-        tried = _try(sweep, itertools.chain(singles, more), whole=False)
-        tried.count, tried.short = count, True
+    with crew_of(workers, cluster) as crew:
+        if named or whole or depth == 1:
+            every = [named] if named else all_failures(known, depth)
+            tried = _try(outcomes(crew, sweep, every), whole=whole or bool(named))
+        else:
+            more = [f for f in breaking(sweep, known, depth, crew) if len(f) > 1]
+            every = itertools.chain(all_failures(known, 1), more)
+            tried = _try(outcomes(crew, sweep, every), whole=False)
+            tried.count, tried.short = count, True
     if as_json:
         echo_json([_as_json(outcome) for outcome in tried.shown])
     elif as_csv:
@@ -134,13 +141,13 @@ class _Tried:
     short: bool = False
 
 
-def _try(sweep: Sweep, failures: Iterable[tuple[Element, ...]], *, whole: bool) -> _Tried:
+def _try(found: Iterable[Outcome], *, whole: bool) -> _Tried:
     """`whole`: what costs nothing, or follows from a smaller failure, is shown too."""
     from obrin.core.drill.sweep import ShortList
 
     tried, short = _Tried(), ShortList()
-    for failed in failures:
-        outcome = sweep.try_one(failed)
+    for outcome in found:
+        failed = outcome.failed
         tried.count += 1
         tried.bad += not outcome.keeps_the_promise
         if len(failed) == 1 and outcome.lost:
@@ -197,7 +204,7 @@ def _move(before: str, after: str) -> str:
     return f"{link}: {one} to {other}" if link == other_link else f"{before} to {after}"
 
 
-def _yearly(sweep: Sweep, *, as_json: bool) -> None:
+def _yearly(sweep: Sweep, crew: Crew, *, as_json: bool) -> None:
     from obrin.core.drill.availability import Repair, availability, repairs_of
     from obrin.core.errors import ObrinError
 
@@ -214,7 +221,7 @@ def _yearly(sweep: Sweep, *, as_json: bool) -> None:
 
     known = sweep.elements()
     repairs = repairs_of(known, repair)
-    found = availability(sweep, repairs, draws=200_000, seed=1)
+    found = availability(sweep, repairs, draws=200_000, seed=1, crew=crew)
     if as_json:
         echo_json(
             [

@@ -18,11 +18,13 @@ from obrin.cli.common import (
     writes,
 )
 from obrin.cli.deeds import Change, Deed
+from obrin.cli.working import crew_of, workers_option
 from obrin.core.errors import ObrinError
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
+    from obrin.core.crew import Crew
     from obrin.core.settled.model import Settled
     from obrin.live.project import Project
 
@@ -36,6 +38,7 @@ if TYPE_CHECKING:
 @click.option("--gateway", "only", help="With --template: one gateway, to standard output.")
 @click.option("--reveal-keys", is_flag=True, help="With --template: let it use the keys.")
 @click.option("--dry-run", is_flag=True, help="Make and prove the packs, and write nothing.")
+@workers_option
 @design_option
 @json_option
 @writes("dry_run")
@@ -44,6 +47,7 @@ def handover(
     only: str | None,
     reveal_keys: bool,
     dry_run: bool,
+    workers: int,
     design_file: str | None,
     as_json: bool,
 ) -> None:
@@ -85,17 +89,18 @@ def handover(
         return
     if only is not None or reveal_keys:
         raise click.UsageError("--gateway and --reveal-keys belong to --template")
-    if dry_run:
-        _prove(project, settled, as_json=as_json)
-    else:
-        _write(project, settled, as_json=as_json)
+    with crew_of(workers) as crew:
+        if dry_run:
+            _prove(project, settled, crew, as_json=as_json)
+        else:
+            _write(project, settled, crew, as_json=as_json)
 
 
-def _prove(project: Project, settled: Settled, *, as_json: bool) -> None:
+def _prove(project: Project, settled: Settled, crew: Crew, *, as_json: bool) -> None:
     """All packs made, and none written."""
     from obrin.live.packs import make_packs
 
-    made = make_packs(project, settled)
+    made = make_packs(project, settled, crew)
     if as_json:
         echo_json([_pack_json(settled, name, ()) for name in made])
     else:
@@ -106,11 +111,11 @@ def _pack_json(settled: Settled, name: str, files: Sequence[Path]) -> dict[str, 
     return {"gateway": name, "kind": _kind(settled, name), "files": [str(path) for path in files]}
 
 
-def _write(project: Project, settled: Settled, *, as_json: bool) -> None:
+def _write(project: Project, settled: Settled, crew: Crew, *, as_json: bool) -> None:
     from obrin.core.handover.pack import gateways_of
     from obrin.live.packs import shown, write_packs
 
-    written = write_packs(project, settled)
+    written = write_packs(project, settled, crew)
     rows = [
         (
             name,

@@ -16,6 +16,7 @@ from obrin.cli.common import (
     project_of,
 )
 from obrin.cli.failing import model_without, without_option
+from obrin.cli.working import crew_of, working
 
 if TYPE_CHECKING:
     from obrin.core.reach.matrix import Cell
@@ -29,6 +30,7 @@ _HEAD = ("From", "To", "What passes", "Nobody asked for", "Broken wishes", "Verd
 @without_option
 @click.option("--all", "whole", is_flag=True, help="Pairs between which nothing passes, too.")
 @click.option("--csv", "as_csv", is_flag=True, help="Print CSV for spreadsheets.")
+@working
 @design_option
 @json_option
 @click.pass_context
@@ -38,6 +40,8 @@ def reach(
     failed: tuple[str, ...],
     whole: bool,
     as_csv: bool,
+    workers: int,
+    cluster: str | None,
     design_file: str | None,
     as_json: bool,
 ) -> None:
@@ -59,7 +63,8 @@ def reach(
     if place is not None and place not in places:
         raise ObrinError(f"there is no site or cloud '{place}'. There are: {', '.join(places)}")
     model = model_without(settled, failed)
-    found = list(matrix(model, place, closed=whole))
+    with crew_of(workers, cluster) as crew:
+        found = list(matrix(model, place, closed=whole, crew=crew))
     shown = [cell for cell in found if whole or cell.verdict]
     if as_json:
         echo_json(

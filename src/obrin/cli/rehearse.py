@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 import click
 
 from obrin.cli.common import design_option, echo_json, json_option, project_of
+from obrin.cli.working import MOST_WORKERS, crew_of
 
 if TYPE_CHECKING:
     from datetime import date
@@ -20,8 +21,8 @@ if TYPE_CHECKING:
     from obrin.core.settled.model import Settled
     from obrin.live.practice.faults import Fault
     from obrin.live.project import Project
-    from obrin.live.rehearse.play import Rehearsal
     from obrin.live.rehearse.scenes import Asked, Scene
+    from obrin.live.rehearse.side_by_side import Planned
 
 
 @click.command()
@@ -54,6 +55,11 @@ if TYPE_CHECKING:
     type=click.Path(),
     help="Keep all of it in this folder: packets, states over time, logs, tables, figure.",
 )
+@click.option(
+    "--workers",
+    type=click.IntRange(1, MOST_WORKERS),
+    help="So many worlds side by side, each in a process.  [default: as many as are worth it]",
+)
 @design_option
 @json_option
 @click.pass_context
@@ -67,6 +73,7 @@ def rehearse(
     lasting: str | None,
     figure: str | None,
     folder: str | None,
+    workers: int | None,
     design_file: str | None,
     as_json: bool,
 ) -> None:
@@ -107,7 +114,7 @@ def rehearse(
         seconds=0.0 if lasting is None else _seconds(lasting),
     )
     kept = None if folder is None else _new_folder(folder)
-    asked, played, passed = _play(_maker(project, document, settled, kept), asked_for)
+    asked, played, passed = _play(_planned(project, document, settled, kept), asked_for, workers)
     told = rehearsal_json(asked, played, passed)
     if as_json:
         echo_json(told)
@@ -135,19 +142,22 @@ Told = tuple[list["Asked"], list["Scene"], float]
 """What was asked, what was played, and how long that took in all worlds."""
 
 
-def _play(make: Callable[[], Rehearsal], programme: Programme) -> Told:
+def _play(planned: Planned, programme: Programme, workers: int | None) -> Told:
     """Failures are tried in the world that is there, or in several side by side."""
     from obrin.live.rehearse.play import ending
     from obrin.live.rehearse.side_by_side import fail_side_by_side, worlds_for
 
     failed = programme.failures
-    rehearsal, worlds = make(), worlds_for(len(failed))
+    rehearsal, worlds = planned.make(), workers or worlds_for(len(failed))
     told = _Progress(len(failed) + len(programme.faults) + len(programme.endings) + 3)
     played = [told.done(rehearsal.begin())]
     asked = rehearsal.ask_all()
     here = worlds == 1
-    tried = map(rehearsal.fail, failed) if here else fail_side_by_side(make, failed, worlds)
-    played += map(told.done, tried)
+    if here:
+        played += map(told.done, map(rehearsal.fail, failed))
+    else:
+        with crew_of(worlds) as crew:
+            played += map(told.done, fail_side_by_side(crew, planned, failed))
     elsewhere = 0.0 if here else sum(scene.took for scene in played)
     played += [told.done(rehearsal.suffer(fault)) for fault in programme.faults]
     played += [told.done(rehearsal.end_access(*ended)) for ended in programme.endings]
@@ -206,32 +216,25 @@ def _keep(folder: Path, name: str, told: Told) -> None:
     write_whole_bytes(folder / "rehearsal.svg", rehearsal_bytes(name, told[1], "svg"))
 
 
-def _maker(
-    project: Project, document: Document, settled: Settled, kept: Path | None
-) -> Callable[[], Rehearsal]:
-    """Makes worlds from the packs as 'handover' would write them now; what that would tell goes to
-    stderr. What happens there is `kept` in a folder."""
+def _planned(project: Project, document: Document, settled: Settled, kept: Path | None) -> Planned:
+    """Worlds from the packs as 'handover' would write them now; what that would tell goes to
+    stderr."""
     from datetime import UTC, datetime
 
     from obrin.live.packs import handed_over
-    from obrin.live.rehearse.in_virtual_time import VirtualStage
-    from obrin.live.rehearse.play import Rehearsal
-    from obrin.live.rehearse.record import Recorder
-    from obrin.live.rehearse.virtual import VirtualWorld
+    from obrin.live.rehearse.side_by_side import Planned
 
     handed = handed_over(project, settled, write=False)
     for note in handed.told:
         click.echo(f"note: {note}", err=True)
-    secrets, offering = project.secrets(settled), project.offering(document.design)
-
-    def make() -> Rehearsal:
-        now = datetime.now(UTC)
-        packs = handed.packs
-        world = VirtualWorld(settled, secrets, packs=packs, start=now, offering=offering)
-        recorder = None if kept is None else Recorder(world, kept)
-        return Rehearsal(VirtualStage(world, recorder))
-
-    return make
+    return Planned(
+        settled=settled,
+        secrets=project.secrets(settled),
+        packs=handed.packs,
+        start=datetime.now(UTC),
+        offering=project.offering(document.design),
+        kept=kept,
+    )
 
 
 def _seconds(text: str) -> float:

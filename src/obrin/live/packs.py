@@ -5,11 +5,12 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import json
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
+from obrin.core.crew import HERE, Crew, Job, batches
 from obrin.core.errors import ObrinError, OutsideError
 from obrin.core.handover.blocks import changed_values
 from obrin.core.handover.configured import device_config
@@ -25,6 +26,7 @@ from obrin.core.handover.pack import (
     gateways_of,
 )
 from obrin.core.handover.page import as_page
+from obrin.core.handover.secrets import Secrets
 from obrin.core.handover.standard.device import encode, parts
 from obrin.core.settled.model import Settled
 from obrin.live.files import (
@@ -39,6 +41,7 @@ from obrin.live.project import Project
 
 AT_ONCE = 50
 """How many tunnels and filter rules are validated at once."""
+PACKS_AT_ONCE = 8
 MOST_TOLD = 12
 """Differences of one pack that are told one by one."""
 MOST_AROUND = 3
@@ -56,10 +59,8 @@ class PackError(ObrinError):
     exit_code = 1
 
 
-def make_packs(project: Project, settled: Settled) -> dict[str, Pack]:
+def make_packs(project: Project, settled: Settled, crew: Crew = HERE) -> dict[str, Pack]:
     """All packs, validated against their modules and proven to mirror each other."""
-    from obrin.live.standard_modules import validate
-
     secrets = project.secrets(settled)
     missing = secrets.missing(settled)
     if missing:
@@ -68,16 +69,30 @@ def make_packs(project: Project, settled: Settled) -> dict[str, Pack]:
     faults = maker.mirror_faults()
     if faults:
         raise PackError("the two ends are not mirror images: " + "; ".join(faults))
-    packs = {
-        name: maker.make(name, secrets)
-        for name in gateways_of(settled)
-        if name not in secrets.barred
-    }
-    for name in packs:
+    names = [name for name in gateways_of(settled) if name not in secrets.barred]
+    pieces = batches(names, PACKS_AT_ONCE)
+    found = crew.each(_PACKS, (settled, secrets), pieces, (maker, settled, secrets))
+    return {pack.gateway: pack for packs in found for pack in packs}
+
+
+def _maker(given: tuple[Settled, Secrets]) -> tuple[PackMaker, Settled, Secrets]:
+    return PackMaker(given[0]), *given
+
+
+def _packs(made: tuple[PackMaker, Settled, Secrets], names: Sequence[str]) -> list[Pack]:
+    from obrin.live.standard_modules import validate
+
+    maker, settled, secrets = made
+    for name in names:
         # Validation takes time with the square of the size, so large packs go in parts.
         for part in parts(device_config(settled, name), AT_ONCE):
             validate(encode(part))
-    return packs
+    return [maker.make(name, secrets) for name in names]
+
+
+_PACKS: Job[
+    tuple[Settled, Secrets], tuple[PackMaker, Settled, Secrets], Sequence[str], list[Pack]
+] = Job(_maker, _packs)
 
 
 @dataclass(frozen=True, slots=True)
@@ -88,12 +103,12 @@ class Written:
     told: tuple[str, ...]
 
 
-def write_packs(project: Project, settled: Settled) -> Written:
+def write_packs(project: Project, settled: Settled, crew: Crew = HERE) -> Written:
     """Everything is made before anything is written.
 
     A file that was changed by hand since the last handover is kept under another name.
     """
-    packs = make_packs(project, settled)
+    packs = make_packs(project, settled, crew)
     told = [*_retire_old(project, packs), *_stand_ins(settled)]
     record = PackRecord(project)
     for name in packs:

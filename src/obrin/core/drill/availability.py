@@ -18,11 +18,13 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from obrin.core.drill.deciding import Decided, Things
+from obrin.core.crew import HERE, Crew
+from obrin.core.drill.deciding import Decided
 from obrin.core.drill.elements import Element
+from obrin.core.drill.jobs import Ground
 from obrin.core.drill.sweep import Sweep
 from obrin.core.drill.together import groups_of
-from obrin.core.drill.weighing import Bounds, weigh
+from obrin.core.drill.weighing import Bounds, weigh_all
 
 YEAR_MINUTES = 365.25 * 24 * 60
 ALL = "all of them at once"
@@ -58,22 +60,27 @@ class Availability:
 
 
 def availability(
-    sweep: Sweep, repairs: Mapping[Element, Repair], *, draws: int, seed: int
+    sweep: Sweep,
+    repairs: Mapping[Element, Repair],
+    *,
+    draws: int,
+    seed: int,
+    crew: Crew = HERE,
 ) -> list[Availability]:
     """For every flow, and for all of them at once as the last; at most so many `draws` for that."""
-    things = Things(sweep, (e for e, r in repairs.items() if r.down > 0))
-    down = [1 - math.prod(1 - repairs[e].down for e in held) for held in things.elements]
-    decided = Decided(sweep, things)
+    ground = Ground(sweep, (e for e, r in repairs.items() if r.down > 0))
+    held = ground.things.elements
+    down = [1 - math.prod(1 - repairs[e].down for e in together) for together in held]
     found, needs = [], []
-    for number, (way, _) in enumerate(sweep.flows):
-        bounds, rests = weigh(decided, [number], down)
-        found.append(_told(way.flow, bounds))
-        needs.append(rests)
+    for number, weighed in enumerate(weigh_all(crew, ground, down)):
+        ground.decided.adopt(number, weighed.nodes)
+        found.append(_told(sweep.flows[number][0].flow, weighed.bounds))
+        needs.append(weighed.rests)
     groups = groups_of(needs)
     if groups is None:
-        share, low, high = _drawn(decided, down, draws, seed)
+        share, low, high = _drawn(ground.decided, down, draws, seed)
         return [*found, Availability(ALL, share, low, high)]
-    return [*found, _told(ALL, groups.weigh(decided, down))]
+    return [*found, _told(ALL, groups.weigh(ground.decided, down))]
 
 
 def _told(flow: str, bounds: Bounds) -> Availability:

@@ -9,24 +9,26 @@ along are one thing.
 from __future__ import annotations
 
 import itertools
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 
-from obrin.core.drill.deciding import Decided, Failed, Things
+from obrin.core.crew import HERE, Crew
+from obrin.core.drill.deciding import Failed, Things
 from obrin.core.drill.elements import Element
+from obrin.core.drill.jobs import Ground, breaking_ones, stopping
 from obrin.core.drill.sweep import Sweep
 
 
 def breaking(
-    sweep: Sweep, elements: Sequence[Element], depth: int
+    sweep: Sweep, elements: Sequence[Element], depth: int, crew: Crew = HERE
 ) -> Iterator[tuple[Element, ...]]:
     """Of up to `depth` elements, the small ones first, each in the order of `elements`."""
-    things = Things(sweep, elements)
-    found = _loaded(sweep, things, depth) if sweep.loaded else _stopping(sweep, things, depth)
+    ground = Ground(sweep, elements)
+    found = _loaded(crew, ground, depth) if sweep.loaded else _stopping(crew, ground, depth)
     rank = {element: number for number, element in enumerate(elements)}
     spelled = (
         tuple(sorted(failed, key=rank.__getitem__))
-        for thing in found
-        for failed in itertools.product(*(things.elements[number] for number in thing))
+        for numbers in found
+        for failed in itertools.product(*(ground.things.elements[number] for number in numbers))
     )
     yield from sorted(spelled, key=lambda failed: (len(failed), [rank[e] for e in failed]))
 
@@ -36,36 +38,28 @@ def looked_at(sweep: Sweep, elements: Sequence[Element]) -> int:
     return len(Things(sweep, elements).ways) if sweep.loaded else 0
 
 
-def _stopping(sweep: Sweep, things: Things, depth: int) -> list[Failed]:
-    decided, found = Decided(sweep, things), dict[Failed, None]()
-    for flow in range(decided.flows):
-        states = decided.states(flow, depth)
-        found |= dict.fromkeys(failed for failed, node in states if not node.works)
-    return _smallest(sorted(found, key=len))
-
-
-def _smallest(found: Iterable[Failed]) -> list[Failed]:
-    """Those with no other inside them. The small ones come first."""
+def _stopping(crew: Crew, ground: Ground, depth: int) -> list[Failed]:
+    """The smallest of the states in which some flow stops."""
     kept = dict[Failed, None]()
-    for failed in found:
+    for failed in sorted(dict.fromkeys(stopping(crew, ground, depth)), key=len):
         if not _inside(failed, kept):
             kept[failed] = None
     return list(kept)
 
 
+def _loaded(crew: Crew, ground: Ground, depth: int) -> list[Failed]:
+    """Size by size, so that what a smaller one explains need not be looked at."""
+    kept = dict[Failed, None]()
+    things = range(len(ground.things.ways))
+    for size in range(1, depth + 1):
+        every = map(frozenset, itertools.combinations(things, size))
+        left = (failed for failed in every if not _inside(failed, kept))
+        kept |= dict.fromkeys(list(breaking_ones(crew, ground, left)))
+    return list(kept)
+
+
 def _inside(failed: Failed, kept: dict[Failed, None]) -> bool:
+    """Whether it is one of these, or one of these is inside it."""
     sizes = range(1, len(failed) + 1)
     parts = (part for size in sizes for part in itertools.combinations(failed, size))
     return any(frozenset(part) in kept for part in parts)
-
-
-def _loaded(sweep: Sweep, things: Things, depth: int) -> list[Failed]:
-    kept = dict[Failed, None]()
-    for size in range(1, depth + 1):
-        for numbers in itertools.combinations(range(len(things.ways)), size):
-            failed = frozenset(numbers)
-            if not _inside(failed, kept) and sweep.breaks(
-                [things.elements[number][0] for number in numbers]
-            ):
-                kept[failed] = None
-    return list(kept)

@@ -90,6 +90,14 @@ class Decided:
             self._models[failed] = model
         return model
 
+    def known(self, flow: int) -> dict[Failed, Node]:
+        """What was worked out of a flow so far."""
+        return self._nodes[flow]
+
+    def adopt(self, flow: int, nodes: dict[Failed, Node]) -> None:
+        """What somebody else worked out of a flow."""
+        self._nodes[flow] |= nodes
+
     def walk(self, flow: int, failed: Collection[int]) -> tuple[Node, list[int]]:
         """What a flow does in a state; and the things that are up on which that rests."""
         node, down, rests = self.node(flow, NOTHING), NOTHING, list[int]()

@@ -87,7 +87,7 @@ class Sweep:
 
     def __init__(self, settled: Settled, offering: Offered | None = None) -> None:
         self.settled = settled
-        self._offering = offering
+        self.offering = offering
         self._whole = ReachModel(settled)
         wishes = [w for w in settled.own_expectations() if w.must == "work"]
         self._keys = {id(wish): probe_key(settled, wish) for wish in wishes}
@@ -133,7 +133,7 @@ class Sweep:
     @property
     def loaded(self) -> bool:
         """Whether loads are looked at."""
-        return self._offering is not None and self._loaded
+        return self.offering is not None and self._loaded
 
     def breaks(self, failed: Sequence[Element]) -> bool:
         """Whether a failure breaks the promise."""
@@ -264,7 +264,7 @@ class Sweep:
         return self._partly[lost]
 
     def _uses(self, changed: dict[int, Way], failed: Sequence[Element]) -> list[Use]:
-        if self._offering is None or not self._loaded:
+        if self.offering is None or not self._loaded:
             return []
         lost = frozenset[str]().union(*map(self.takes, failed))
         now = [
@@ -274,8 +274,8 @@ class Sweep:
         carried = [(leg, way.load) for way, _ in now if not way.stopped for leg in way.there]
         single = [(way.flow, way.there, most) for way, most in now if most and not way.stopped]
         return [
-            *uses(self.settled, self._offering, carried, lost),
-            *single_uses(self.settled, self._offering, single),
+            *uses(self.settled, self.offering, carried, lost),
+            *single_uses(self.settled, self.offering, single),
         ]
 
 

@@ -4,10 +4,13 @@ from __future__ import annotations
 
 import heapq
 import math
-from collections.abc import Collection, Iterable, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass
+from itertools import chain
 
-from obrin.core.drill.deciding import NOTHING, Decided, Failed
+from obrin.core.crew import Crew, Job, batches
+from obrin.core.drill.deciding import NOTHING, Decided, Failed, Node
+from obrin.core.drill.jobs import FLOWS_AT_ONCE, Ground, WithElements, ground_of
 
 ALL_UP_TO = 2_000
 """States that are looked at whatever they weigh."""
@@ -28,6 +31,23 @@ class Bounds:
 
     works: float
     fails: float
+
+
+@dataclass(frozen=True, slots=True)
+class Weighed:
+    """A flow's share, the things on which it rests, and the states that make a difference."""
+
+    bounds: Bounds
+    rests: frozenset[int]
+    nodes: dict[Failed, Node]
+
+
+def weigh_all(crew: Crew, ground: Ground, down: Sequence[float]) -> Iterator[Weighed]:
+    """Every flow on its own, in their order."""
+    flows = batches(range(ground.decided.flows), FLOWS_AT_ONCE)
+    pieces = ((batch, tuple(down)) for batch in flows)
+    found = crew.each(_WEIGH, ground.given, pieces, ground)
+    return chain.from_iterable(found)
 
 
 def weigh(
@@ -62,6 +82,20 @@ def weigh(
             rest *= 1 - down[thing]
         (works if good else fails).append(rest)
     return Bounds(min(math.fsum(works), 1.0), min(math.fsum(fails), 1.0)), rests
+
+
+def _weigh(ground: Ground, piece: tuple[Sequence[int], Sequence[float]]) -> list[Weighed]:
+    flows, down = piece
+    found = []
+    for flow in flows:
+        bounds, rests = weigh(ground.decided, [flow], down)
+        found.append(Weighed(bounds, frozenset(rests), ground.decided.known(flow)))
+    return found
+
+
+_WEIGH: Job[WithElements, Ground, tuple[Sequence[int], Sequence[float]], list[Weighed]] = Job(
+    ground_of, _weigh
+)
 
 
 def _close(heap: Iterable[Entry], fails: Iterable[float]) -> bool:

@@ -13,6 +13,7 @@ from __future__ import annotations
 import difflib
 import enum
 import re
+from collections.abc import Callable
 from dataclasses import dataclass
 
 
@@ -40,7 +41,8 @@ class Standing(enum.Enum):
 class Algorithm:
     """One transform. `key_bits` is the Key Length attribute or None; `strength` is in bits.
 
-    There is one object for each, in the table below, so identity is equality.
+    There is one object for each, in the table below, so identity is equality; what is sent to
+    another process is that one's.
     """
 
     kind: Kind
@@ -53,6 +55,9 @@ class Algorithm:
 
     def __str__(self) -> str:
         return self.name
+
+    def __reduce__(self) -> tuple[Callable[[Kind, str], Algorithm], tuple[Kind, str]]:
+        return by_name, (self.kind, self.name)
 
 
 _M, _S, _Y, _SN, _MN = Standing

@@ -8,23 +8,25 @@ from __future__ import annotations
 
 import itertools
 from collections import Counter
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 
 from obrin.core.address.prefix import Prefix
 from obrin.core.address.space import free_blocks
+from obrin.core.crew import HERE, Crew, Job, batches
 from obrin.core.design.places import NetworkRef
 from obrin.core.design.values import PROTOCOLS, Flow
 from obrin.core.reach.filters import Rule
 from obrin.core.reach.model import ReachModel
 from obrin.core.reach.paths import all_networks
-from obrin.core.reach.spoken import Pair, Spoken, pairs_spoken_of
+from obrin.core.reach.spoken import Spoken, pairs_spoken_of
 from obrin.core.reach.trace import stopped, there_and_back, trace
 from obrin.core.routing.packet import PacketKey
 from obrin.core.settled.expected import FAMILY_NAMES, Expected
 from obrin.core.settled.model import Settled, host_of
 
 _NOTHING = Spoken()
+SOURCES_AT_ONCE = 32
 WISHED, WIDER, BROKEN, CLOSED = "as wished", "wider", "BROKEN", ""
 
 
@@ -51,24 +53,61 @@ class Cell:
         return WISHED if self.allowed else CLOSED
 
 
-def matrix(model: ReachModel, place: str | None = None, *, closed: bool = False) -> Iterator[Cell]:
-    """Pairs of networks at different places, source by source; those of one place where it is
-    given. Pairs that no rule and no wish speaks of, between which nothing passes, come only if
-    `closed` ones are wanted."""
-    settled = model.settled
-    names = all_networks(settled)
-    order = {name: number for number, name in enumerate(names)}
-    spoken = pairs_spoken_of(settled, names)
-    for wish in settled.expectations:
-        pair = wish.source.whole, wish.destination.whole
-        if pair[0] in order and pair[1] in order and pair[0].place != pair[1].place:
-            spoken.setdefault(pair, Spoken()).wishes.append(wish)
-    every = itertools.product(names, names) if closed else iter(_in_order(spoken, order))
-    for source, destination in every:
-        here = {source.place, destination.place}
-        if len(here) == 2 and (place is None or place in here):
-            found = spoken.get((source, destination), _NOTHING)
-            yield _cell(model, source, destination, found)
+class Matrix:
+    """Source by source. Pairs that no rule and no wish speaks of, between which nothing passes, are
+    in it only if `closed` ones are wanted; with a `place`, pairs that it is part of."""
+
+    def __init__(
+        self, model: ReachModel, place: str | None = None, *, closed: bool = False
+    ) -> None:
+        settled = model.settled
+        self._model, self._place, self._closed = model, place, closed
+        self.sources = all_networks(settled)
+        order = {name: number for number, name in enumerate(self.sources)}
+        self._spoken = pairs_spoken_of(settled, self.sources)
+        for wish in settled.expectations:
+            pair = wish.source.whole, wish.destination.whole
+            if pair[0] in order and pair[1] in order and pair[0].place != pair[1].place:
+                self._spoken.setdefault(pair, Spoken()).wishes.append(wish)
+        self._targets: dict[NetworkRef, list[NetworkRef]] = {}
+        for source, target in sorted(self._spoken, key=lambda p: (order[p[0]], order[p[1]])):
+            self._targets.setdefault(source, []).append(target)
+
+    def row(self, number: int) -> Iterator[Cell]:
+        """From the source of that number."""
+        source = self.sources[number]
+        for target in self.sources if self._closed else self._targets.get(source, ()):
+            here = {source.place, target.place}
+            if len(here) == 2 and (self._place is None or self._place in here):
+                found = self._spoken.get((source, target), _NOTHING)
+                yield _cell(self._model, source, target, found)
+
+
+Given = tuple[Settled, frozenset[str], str | None, bool]
+
+
+def matrix(
+    model: ReachModel, place: str | None = None, *, closed: bool = False, crew: Crew = HERE
+) -> Iterator[Cell]:
+    """All cells, source by source."""
+    whole = Matrix(model, place, closed=closed)
+    given = model.settled, model.stable.lost, place, closed
+    pieces = batches(range(len(whole.sources)), SOURCES_AT_ONCE)
+    found = crew.each(_ROWS, given, pieces, whole)
+    return itertools.chain.from_iterable(found)
+
+
+def _matrix(given: Given) -> Matrix:
+    settled, lost, place, closed = given
+    model = ReachModel(settled)
+    return Matrix(model.without(lost) if lost else model, place, closed=closed)
+
+
+def _rows(whole: Matrix, numbers: Sequence[int]) -> list[Cell]:
+    return [cell for number in numbers for cell in whole.row(number)]
+
+
+_ROWS: Job[Given, Matrix, Sequence[int], list[Cell]] = Job(_matrix, _rows)
 
 
 def count_pairs(settled: Settled, place: str | None = None) -> int:
@@ -78,10 +117,6 @@ def count_pairs(settled: Settled, place: str | None = None) -> int:
     if place is not None:
         return 2 * held[place] * (total - held[place])
     return sum(count * (total - count) for count in held.values())
-
-
-def _in_order(spoken: Iterable[Pair], order: Mapping[NetworkRef, int]) -> list[Pair]:
-    return sorted(spoken, key=lambda pair: (order[pair[0]], order[pair[1]]))
 
 
 def _cell(

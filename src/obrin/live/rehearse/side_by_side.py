@@ -1,45 +1,69 @@
-"""Failures that do not need each other, in worlds side by side: one world for each process."""
+"""Failures that do not need each other, in worlds side by side: one world for each who works."""
 
 from __future__ import annotations
 
-import multiprocessing
 import os
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
+from pathlib import Path
 
+from obrin.core.catalogue.offering import Offered
+from obrin.core.crew import Crew, Job
 from obrin.core.drill.elements import Element
+from obrin.core.handover.pack import Pack
+from obrin.core.handover.secrets import Secrets
+from obrin.core.settled.model import Settled
+from obrin.live.rehearse.in_virtual_time import VirtualStage
 from obrin.live.rehearse.play import Rehearsal
+from obrin.live.rehearse.record import Recorder
 from obrin.live.rehearse.scenes import Scene
+from obrin.live.rehearse.virtual import VirtualWorld
 
 WORTH = 4
 """Failures for each world, at least: making one takes about as long as a failure."""
 
-_here: Rehearsal | None = None
-"""The rehearsal of a process."""
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Planned:
+    """What a world is made from; what happens there is `kept` in a folder."""
+
+    settled: Settled
+    secrets: Secrets = field(repr=False)
+    packs: Mapping[str, Pack] = field(repr=False)
+    start: datetime
+    offering: Offered
+    kept: Path | None = None
+
+    def make(self) -> Rehearsal:
+        """A world of its own, about to come up."""
+        world = VirtualWorld(
+            self.settled, self.secrets, packs=self.packs, start=self.start, offering=self.offering
+        )
+        recorder = None if self.kept is None else Recorder(world, self.kept)
+        return Rehearsal(VirtualStage(world, recorder))
 
 
 def worlds_for(failures: int) -> int:
-    """How many are worth it on this machine; 1 where processes cannot be made like that."""
-    if "fork" not in multiprocessing.get_all_start_methods():
-        return 1
+    """How many are worth it on this machine."""
     return max(1, min(os.cpu_count() or 1, failures // WORTH))
 
 
 def fail_side_by_side(
-    make: Callable[[], Rehearsal], failures: Sequence[Sequence[Element]], worlds: int
+    crew: Crew, planned: Planned, failures: Sequence[Sequence[Element]]
 ) -> Iterator[Scene]:
-    """In the order given. `make` is called once in each process, which then waits until all is up
-    there."""
-    context = multiprocessing.get_context("fork")
-    with context.Pool(worlds, initializer=_begin, initargs=(make,)) as pool:
-        yield from pool.imap(_fail, [tuple(failed) for failed in failures])
+    """In the order given. Each who works makes a world, and waits until all is up there."""
+    return crew.each(_FAIL, planned, [tuple(failed) for failed in failures])
 
 
-def _begin(make: Callable[[], Rehearsal]) -> None:
-    global _here
-    _here = make()
-    _here.begin(aside=True)
+def _begun(planned: Planned) -> Rehearsal:
+    rehearsal = planned.make()
+    rehearsal.begin(aside=True)
+    return rehearsal
 
 
-def _fail(failed: tuple[Element, ...]) -> Scene:
-    assert _here is not None  # made by the initializer
-    return _here.fail(failed)
+def _fail(rehearsal: Rehearsal, failed: tuple[Element, ...]) -> Scene:
+    return rehearsal.fail(failed)
+
+
+_FAIL: Job[Planned, Rehearsal, tuple[Element, ...], Scene] = Job(_begun, _fail)

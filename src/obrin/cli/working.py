@@ -1,0 +1,57 @@
+"""Options of commands whose work falls into independent pieces."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from typing import TYPE_CHECKING, Any, TypeVar
+
+import click
+
+if TYPE_CHECKING:
+    from obrin.core.crew import Crew
+
+Command = TypeVar("Command", bound=Callable[..., Any])
+MOST_WORKERS = 256
+
+
+workers_option = click.option(
+    "--workers",
+    type=click.IntRange(1, MOST_WORKERS),
+    default=1,
+    show_default=True,
+    help="So many processes of this machine share the work.",
+)
+_cluster_option = click.option(
+    "--cluster",
+    metavar="ADDRESS",
+    help="Have it done by the workers of a Dask scheduler, such as tcp://192.0.2.7:8786.",
+)
+
+
+def working(command: Command) -> Command:
+    """Adds --workers and --cluster, for what has no secrets in it."""
+    return workers_option(_cluster_option(command))
+
+
+@contextmanager
+def crew_of(workers: int, cluster: str | None = None) -> Iterator[Crew]:
+    """Whoever does the work. Raises UsageError for both at once, OutsideError where the cluster
+    does not answer."""
+    from obrin.core.crew import Here
+
+    if cluster is not None and workers > 1:
+        raise click.UsageError("give --workers for this machine, or --cluster for others")
+    crew: Crew = Here()
+    if cluster is not None:
+        from obrin.live.crew.cluster import Cluster
+
+        crew = Cluster(cluster)
+    elif workers > 1:
+        from obrin.live.crew.processes import Processes
+
+        crew = Processes(workers)
+    try:
+        yield crew
+    finally:
+        crew.close()
