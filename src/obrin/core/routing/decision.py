@@ -72,6 +72,8 @@ def why_lost(loser: Candidate, winner: Candidate, rule: str) -> str:
 
 def decide(candidates: Sequence[Candidate]) -> Decision:
     """Choose among one or more candidates for one prefix."""
+    if len(candidates) == 1:
+        return Decision(candidates[0], ())
     left = list(candidates)
     lost: list[tuple[Candidate, str]] = []
     for name, key in RULES:

@@ -14,6 +14,7 @@ from pathlib import Path
 
 from obrin.core.address.prefix import parse_address
 from obrin.core.catalogue.offering import PRACTICE_CLOUD, Offerings
+from obrin.core.collecting import collect_seldom
 from obrin.live.practice.record import still_wanted
 from obrin.live.practice.world import TOKEN_VARIABLE
 
@@ -38,6 +39,7 @@ def main() -> None:
     parser.add_argument("--keylog", type=Path)
     parser.add_argument("--snmp", action="store_true", help="an agent for each gateway")
     given = parser.parse_args()
+    collect_seldom()
     token = os.environ[TOKEN_VARIABLE]
     threading.Thread(target=_watch, args=(given.folder, token), daemon=True).start()
     with contextlib.suppress(KeyboardInterrupt):

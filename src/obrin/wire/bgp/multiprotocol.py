@@ -18,6 +18,8 @@ AFI = {32: 1, 128: 2}
 UNICAST = 1
 BITS = {afi: bits for bits, afi in AFI.items()}
 OPTIONAL_ATTRIBUTE, NETWORK = 9, 10
+BEYOND = 1 << 30
+"""Further than any message."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,31 +40,55 @@ def bits_of(family: bytes) -> int | None:
     return next((bits for bits in AFI if family == family_of(bits)), None)
 
 
+def _shapes(bits: int) -> list[tuple[int, int, int, int]]:
+    """By length of a prefix: where the next one begins, how far its value is shifted, what of that
+    counts, and the length in front of the value as it is written. After a length that cannot be
+    there is nothing."""
+    found = []
+    for length in range(bits + 1):
+        octets = (length + 7) // 8
+        mask = (1 << bits) - (1 << bits - length)
+        found.append((1 + octets, bits - 8 * octets, mask, length << 8 * octets))
+    return found + [(BEYOND, 0, 0, 0)] * (255 - bits)
+
+
+_SHAPES = {bits: _shapes(bits) for bits in AFI}
+
+
 def encode_prefix(prefix: Prefix) -> bytes:
-    octets = (prefix.length + 7) // 8
-    value = prefix.value >> (prefix.bits - 8 * octets)
-    return bytes((prefix.length,)) + value.to_bytes(octets, "big")
+    size, shift, _, front = _SHAPES[prefix.bits][prefix.length]
+    return (prefix.value >> shift | front).to_bytes(size, "big")
 
 
 def encode_prefixes(prefixes: Iterable[Prefix]) -> bytes:
-    return b"".join(map(encode_prefix, prefixes))
+    shapes, parts = _SHAPES, list[bytes]()
+    for bits, value, length in prefixes:
+        size, shift, _, front = shapes[bits][length]
+        parts.append((value >> shift | front).to_bytes(size, "big"))
+    return b"".join(parts)
 
 
 def decode_prefixes(data: bytes, bits: int = 32) -> tuple[Prefix, ...]:
     """Raises BgpError: where one begins depends on all before it."""
-    cursor = Cursor(data)
-    found = []
-    try:
-        while cursor.remaining():
-            length = cursor.u8()
-            if length > bits:
-                raise BgpError(UPDATE_ERROR, NETWORK, f"a prefix length of {length}")
-            octets = (length + 7) // 8
-            value = int.from_bytes(cursor.take(octets, "prefix"), "big") << (bits - 8 * octets)
-            # RFC 4271 section 4.3: bits beyond the length are irrelevant.
-            found.append(Prefix(bits, value >> (bits - length) << (bits - length), length))
-    except ReadError as error:
-        raise BgpError(UPDATE_ERROR, NETWORK, str(error)) from error
+    shapes, found, at, end = _SHAPES[bits], list[Prefix](), 0, len(data)
+    read, make = int.from_bytes, tuple.__new__
+    while at < end:
+        length = data[at]
+        size, shift, mask, _ = shapes[length]
+        after = at + size
+        # RFC 4271 section 4.3: bits beyond the length are irrelevant. Those of the length itself
+        # are in front of what counts.
+        value = read(data[at:after], "big") << shift & mask
+        found.append(make(Prefix, (bits, value, length)))
+        at = after
+    if at > end:
+        length = found[-1].length
+        what = (
+            f"a prefix of {length} bits is cut off"
+            if length <= bits
+            else f"a prefix length of {length}"
+        )
+        raise BgpError(UPDATE_ERROR, NETWORK, what)
     return tuple(found)
 
 

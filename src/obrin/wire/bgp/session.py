@@ -80,8 +80,9 @@ class SessionConfig:
 
     def hop(self, bits: int) -> Address | None:
         """The own next hop in a family; None where it is not carried."""
-        if any(self.next_hops):
-            return self.next_hops.of(bits)
+        hops = self.next_hops
+        if hops.ipv4 is not None or hops.ipv6 is not None:
+            return hops.of(bits)
         return self.local_address if self.local_address.bits == bits else None
 
     @property

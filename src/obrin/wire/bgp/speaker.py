@@ -75,18 +75,23 @@ class Neighbour:
     router_id: int = 0
     stale: set[Prefix] = field(default_factory=set)
     stale_until: float = float("inf")
+    _peer: tuple[SessionPolicy, int, Peer] | None = None
 
     @property
     def peer(self) -> Peer:
-        """As the decision process knows it."""
-        config, policy = self.session.config, self.policy
-        address = config.peer_address
-        return Peer(config.name, policy.peer_as, address, self.router_id, policy.external)
+        """As the decision process knows it; one for all of its routes."""
+        policy, known = self.policy, self._peer
+        if known is None or known[0] is not policy or known[1] != self.router_id:
+            name, address = self.session.config.name, self.session.config.peer_address
+            peer = Peer(name, policy.peer_as, address, self.router_id, policy.external)
+            known = self._peer = policy, self.router_id, peer
+        return known[2]
 
     def candidates(self) -> Iterator[Candidate]:
         """All that was taken of what it told."""
+        peer = self.peer
         for prefix, path in self.received.items():
-            yield Candidate(prefix, path, self.peer)
+            yield Candidate(prefix, path, peer)
 
 
 class Speaker:
