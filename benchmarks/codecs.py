@@ -11,7 +11,7 @@ from __future__ import annotations
 import functools
 import struct
 
-from benchmarks.measure import interleaved
+from benchmarks.measure import Row, interleaved, print_rows
 from obrin.core.address.prefix import Prefix
 from obrin.core.routing.path import Path
 from obrin.wire.bgp import attributes as bgp_attributes
@@ -19,7 +19,6 @@ from obrin.wire.bgp.attributes import Attributes
 from obrin.wire.bgp.messages import Update, decode_message
 
 MESSAGES, EACH, ROUNDS = 40, 200, 25
-Row = tuple[str, str, str, str, str]
 
 
 def updates() -> list[Update]:
@@ -123,6 +122,4 @@ def rows() -> list[Row]:
 
 
 if __name__ == "__main__":
-    print("| What | Baseline | Ours | Baseline's | Ratio |\n| --- | --- | --- | --- | --- |")
-    for row in rows():
-        print(f"| {' | '.join(row)} |", flush=True)
+    print_rows(rows())

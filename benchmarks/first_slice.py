@@ -13,9 +13,7 @@ import warnings
 from collections.abc import Callable, Iterator
 
 from benchmarks.designs import many_sites
-from benchmarks.measure import interleaved
-
-Row = tuple[str, str, str, str, str]
+from benchmarks.measure import Row, interleaved, print_rows
 
 
 def start_up() -> Iterator[Row]:
@@ -209,11 +207,7 @@ ALL = {"help": start_up, "load": loading, "ike": handshake, "esp": esp}
 
 def main() -> None:
     warnings.simplefilter("ignore")
-    print("| What | Baseline | Ours | Baseline's | Ratio |")
-    print("| --- | --- | --- | --- | --- |")
-    for name in sys.argv[1:] or ALL:
-        for row in ALL[name]():
-            print("| " + " | ".join(row) + " |", flush=True)
+    print_rows(row for name in sys.argv[1:] or ALL for row in ALL[name]())
 
 
 if __name__ == "__main__":

@@ -3,9 +3,36 @@
 from __future__ import annotations
 
 import gc
+import re
 import statistics
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
+
+Row = tuple[str, str, str, str, str]
+"""What, the baseline, ours, the baseline's, and the ratio in words: it begins with a number. More
+is better, unless it is `times the time` or `times`, where less is."""
+HEAD = "| What | Baseline | Ours | Baseline's | Ratio |\n| --- | --- | --- | --- | --- |"
+
+
+def print_rows(rows: Iterable[Row]) -> None:
+    """As a Markdown table, row by row as they are measured."""
+    print(HEAD)
+    for row in rows:
+        print(line_of(row), flush=True)
+
+
+def line_of(row: Row) -> str:
+    return f"| {' | '.join(row)} |"
+
+
+def worth(ratio: str) -> float | None:
+    """A number of which more is better, from the words of a ratio; None where there is none."""
+    found = re.match(r"([\d.,]+) ?(times the time|times as fast|times|of)", ratio)
+    if found is None:
+        return None
+    value = float(found.group(1).replace(",", ""))
+    less_is_better = found.group(2) in ("times the time", "times")
+    return 1 / value if less_is_better and value else value
 
 
 def interleaved(

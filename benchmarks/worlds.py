@@ -6,11 +6,13 @@ python -m benchmarks.worlds
 from __future__ import annotations
 
 import time
+from collections.abc import Iterator
 from datetime import UTC, datetime
+from itertools import chain
 
 from cryptography.hazmat.primitives.ciphers.aead import AESGCM
 
-from benchmarks.measure import interleaved
+from benchmarks.measure import Row, interleaved, print_rows
 from obrin.core.catalogue.offering import PRACTICE_CLOUD
 from obrin.core.design.document import load_design
 from obrin.core.design.places import NetworkRef
@@ -53,12 +55,27 @@ def design(sites: int) -> Settled:
     return build_settled(found, settle(found, {}, PRACTICE_CLOUD))
 
 
+def one_site_with(networks: int) -> Settled:
+    """One tunnel, and so many networks behind it."""
+    held = ", ".join(
+        f"n{k}: 10.{k >> 14}.{(k >> 6) & 255}.{(k & 63) * 4}/30" for k in range(networks)
+    )
+    text = (
+        f"{HEAD}sites:\n  s0: {{networks: {{{held}}}, gateways: "
+        "{g0: {uplinks: {l0: {address: 198.18.0.30, provider: p0}}}}}\n"
+        "links:\n  k0: {site: s0, cloud: apps, "
+        "tunnels: {t0: {gateway: g0, uplink: l0, instance: 1}}}\nexpectations: []\n"
+    )
+    found = load_design(text, "bench.yaml").design
+    return build_settled(found, settle(found, {}, PRACTICE_CLOUD))
+
+
 def world_of(settled: Settled) -> VirtualWorld:
     keys = {s.label: f"key-of-{s.label}-1234567890" for s in settled.shared_secrets()}
     return VirtualWorld(settled, Secrets(keys), start=datetime(2026, 11, 23, tzinfo=UTC))
 
 
-def forwarding() -> None:
+def forwarding() -> Iterator[Row]:
     """From a host of a site into a tunnel, and out of it at the cloud; the baseline seals the same
     bytes with a bare AES-256-GCM call."""
     world = world_of(design(1))
@@ -84,23 +101,21 @@ def forwarding() -> None:
             cipher.encrypt(b"\0" * 12, data, b"\0" * 8)
 
     mine, floor, ratio = interleaved(out, bare, rounds=ROUNDS)
-    rate = PACKETS / mine
-    print(
-        f"| a packet of 1,028 bytes into a tunnel | bare AES-256-GCM call | "
-        f"{mine / PACKETS * 1e6:.1f} us ({rate:,.0f} a second) | {floor / PACKETS * 1e6:.2f} us | "
-        f"{ratio:.3f} of it (target 25,000 a second) |"
-    )
+    words = f"{ratio:.3f} of it (target 25,000 a second)"
+    yield _packet_row("a packet of 1,028 bytes into a tunnel", mine, floor, words)
     while len(sent) < (ROUNDS + 2) * PACKETS:
         out()
     mine, floor, ratio = interleaved(into, bare, rounds=ROUNDS)
-    print(
-        f"| out of a tunnel at the cloud, to a host that answers | bare AES-256-GCM call | "
-        f"{mine / PACKETS * 1e6:.1f} us ({PACKETS / mine:,.0f} a second) | "
-        f"{floor / PACKETS * 1e6:.2f} us | {ratio:.3f} of it |"
-    )
+    what = "out of a tunnel at the cloud, to a host that answers"
+    yield _packet_row(what, mine, floor, f"{ratio:.3f} of it")
 
 
-def coming_up() -> None:
+def _packet_row(what: str, mine: float, floor: float, words: str) -> Row:
+    ours = f"{mine / PACKETS * 1e6:.1f} us ({PACKETS / mine:,.0f} a second)"
+    return what, "bare AES-256-GCM call", ours, f"{floor / PACKETS * 1e6:.2f} us", words
+
+
+def coming_up() -> Iterator[Row]:
     """Until every BGP session stands, all in one process: one tunnel of 800 beside one of 80."""
     each = {}
     for sites in (20, 200):
@@ -113,13 +128,24 @@ def coming_up() -> None:
             if up == 4 * sites:
                 break
         each[sites] = (time.process_time() - begun) / (4 * sites)
-    print(
-        f"| a tunnel up, among 800 | among 80 | {each[200] * 1000:.1f} ms | "
-        f"{each[20] * 1000:.1f} ms | {each[200] / each[20]:.2f} times the time (flat: 1) |"
-    )
+    times = [f"{each[sites] * 1000:.1f} ms" for sites in (200, 20)]
+    words = f"{each[200] / each[20]:.2f} times the time (flat: 1)"
+    yield "a tunnel up, among 800", "among 80", *times, words
+
+
+def routes() -> Iterator[Row]:
+    """A site that tells ever more networks, until they stand in the cloud's table."""
+    each = {}
+    for count in (5_000, 10_000):
+        world = world_of(one_site_with(count))
+        begun = time.process_time()
+        while sum(1 for _ in world.cloud.tables().tables["apps"].items()) < count:
+            world.run(0.5)
+        each[count] = time.process_time() - begun
+    times = [f"{each[count]:.2f} s" for count in (10_000, 5_000)]
+    words = f"{each[10_000] / each[5_000]:.2f} times the time (linear: 2)"
+    yield "10,000 routes from a site into the cloud's table", "5,000", *times, words
 
 
 if __name__ == "__main__":
-    print("| What | Baseline | Ours | Baseline's | Ratio |\n| --- | --- | --- | --- | --- |")
-    forwarding()
-    coming_up()
+    print_rows(chain(forwarding(), coming_up(), routes()))
