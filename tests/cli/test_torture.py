@@ -24,6 +24,8 @@ from tests.authority import new_key
 from tests.cli.program import Folder
 from tests.cli.torture import KILLED, VARIABLE
 
+pytestmark = pytest.mark.long
+
 DEMO = Path(obrin.__file__).parent / "demo"
 LEDGER = ("--design", "ledger.yaml")
 # name -> (what stands before, the command, what is typed)

@@ -19,6 +19,8 @@ from obrin.live.practice.record import need_world
 from tests.cli.program import Folder, Run
 from tests.outputs import valid
 
+pytestmark = pytest.mark.long
+
 DEMO = Path(obrin.__file__).parent / "demo"
 
 

@@ -10,6 +10,8 @@ from tests.cli.program import Folder
 from tests.cli.torture import KILLED, VARIABLE
 from tests.doubles import DESIGN
 
+pytestmark = pytest.mark.long
+
 
 @pytest.fixture(scope="module")
 def world(tmp_path_factory):

@@ -21,6 +21,8 @@ from obrin.live.practice.record import need_world, proves, read_record
 from tests.cli.program import PROGRAM, Folder
 from tests.doubles import DESIGN
 
+pytestmark = pytest.mark.long
+
 
 def processes(folder: Path) -> list[int]:
     """Of practice worlds that were started in a folder, by what the system says."""

@@ -15,6 +15,8 @@ from tests.cli.program import PROGRAM, Folder
 from tests.doubles import DESIGN, swap
 from tests.outputs import valid
 
+pytestmark = pytest.mark.long
+
 HOME = parse_address("127.0.0.1")
 TWO_NETWORKS = swap(
     ("guests: 10.20.8.0/24", "guests: 10.20.8.0/24, labs: 10.20.12.0/24"),

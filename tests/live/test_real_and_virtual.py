@@ -23,6 +23,8 @@ from tests.cli.program import Folder
 from tests.doubles import swap
 from tests.live.virtual_world import VirtualWorld
 
+pytestmark = pytest.mark.long
+
 QUICK = swap(("bgp: {hold: 6 s}", "bgp: {hold: 3 s}"))
 EVENTS = (
     (Element("tunnel", "quay-apps/a"),),

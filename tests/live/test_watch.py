@@ -18,6 +18,8 @@ from obrin.live.observe.status import DOWN, ODD, REST, UNKNOWN, UP, TunnelStatus
 from tests.cli.program import Folder
 from tests.doubles import DESIGN
 
+pytestmark = pytest.mark.long
+
 GOOD = EndStatus(ike="established", child="up", packets_in=5, packets_out=7, bgp="established")
 BAD = EndStatus(ike="down", child="down", bgp="idle")
 

@@ -30,6 +30,8 @@ from tests.cli.program import PROGRAM, Folder
 from tests.doubles import DESIGN, swap
 from tests.outputs import valid
 
+pytestmark = pytest.mark.long
+
 CROSSING = Path(obrin.__file__).parent / "demo" / "crossing.yaml"
 
 

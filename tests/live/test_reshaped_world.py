@@ -1,0 +1,145 @@
+"""A change carried out by the program on the practice world, killed and taken back."""
+
+from __future__ import annotations
+
+import json
+import random
+import signal
+import subprocess
+import time
+from pathlib import Path
+
+import pytest
+
+from tests.cli.program import PROGRAM, Folder
+from tests.doubles import DESIGN, swap
+from tests.outputs import valid
+
+pytestmark = pytest.mark.long
+
+WIDER = swap(("networks: [desks]\n", "networks: [desks, guests]\n    suite: common\n"))
+
+
+@pytest.fixture(scope="module")
+def world(tmp_path_factory):
+    folder = Folder(tmp_path_factory.mktemp("reshape"), real=True)
+    folder.write("design.yaml", DESIGN)
+    folder.obrin("settle").good()
+    folder.obrin("reshape").bad(2, "nothing is known to be built yet")
+    folder.obrin("practice", "start", "--speed", "5000").good()
+    try:
+        folder.obrin("connect", timeout=120).good()
+        assert "Nothing changes" in folder.obrin("reshape").good().out
+        yield folder
+    finally:
+        folder.obrin("practice", "stop")
+
+
+def to(folder: Folder, text: str) -> None:
+    folder.write("design.yaml", text)
+    folder.obrin("settle").good()
+
+
+def built_is(folder: Folder) -> None:
+    """Everything is as the design says, and connect has nothing to do."""
+    assert "Nothing changes" in folder.obrin("reshape").good().out
+    again = folder.obrin("connect", "--json", timeout=120).good().json
+    assert not [c["subject"] for c in again["changes"] if not c["subject"].startswith("pack/")]
+    assert all(o["met"] for o in folder.obrin("probe", "--json").good().json)
+    assert not (folder.path / ".obrin" / "reshape-design.json").exists()
+
+
+def test_a_change_and_its_way_back(world: Folder) -> None:
+    to(world, WIDER)
+    plan = valid("reshape", world.obrin("reshape", "--json").good().json)
+    assert [s["place"] for s in plan["steps"]] == ["apps", "quay-gw", "apps", "quay-gw"]
+    assert not plan["loses"]
+    run = world.obrin("reshape", "--to", "books", "--figure", "plan.png").good()
+    assert "nothing that works in both designs is lost" in run.out
+    assert (
+        (world.path / "books" / "site-quay.md").read_text().startswith("# Change: what site quay")
+    )
+    assert (world.path / "plan.png").read_bytes()[:4] == b"\x89PNG"
+    assert "4 steps done" in world.obrin("reshape", "--go", timeout=200).good().out
+    built_is(world)
+    world.obrin("reshape", "--back").bad(2, "nothing to go back from")
+
+
+def stopped_in(folder: Folder, draw: random.Random) -> None:
+    """Carrying out, killed at some moment."""
+    process = subprocess.Popen(
+        [str(PROGRAM), "reshape", "--go"], cwd=folder.path,
+        stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+    )  # fmt: skip
+    time.sleep(draw.uniform(0.6, 6.0))
+    process.send_signal(signal.SIGKILL)
+    process.wait()
+
+
+def record(folder: Folder) -> dict:
+    path = folder.path / ".obrin" / "reshape-design.json"
+    return json.loads(path.read_text()) if path.exists() else {}
+
+
+@pytest.mark.parametrize("seed", range(2))
+def test_killed_at_any_moment_it_is_taken_up_or_back(world: Folder, seed: int) -> None:
+    draw = random.Random(seed)
+    before = (world.path / "design.yaml").read_text()
+    to(world, swap(("bgp: {hold: 6 s}", "routing: static")) if seed else DESIGN)
+    for _ in range(2):
+        stopped_in(world, draw)
+    stood = record(world)
+    if stood and stood["done"]:
+        text = world.obrin("reshape").out
+        assert f"{len(stood['done'])} of {len(stood['order'])} steps are done" in text
+        other = (world.path / "design.yaml").read_text()
+        to(world, swap(("hold: 6 s", "hold: 9 s")))
+        world.obrin("reshape", "--go").bad(2, "another change is under way")
+        to(world, other)
+        world.obrin("reshape", "--back", timeout=200).good()
+        assert record(world) == {}
+        to(world, before)
+        built_is(world)
+        to(world, other)
+    world.obrin("reshape", "--go", timeout=200).good()
+    built_is(world)
+
+
+def test_it_stops_where_a_state_is_not_as_said(world: Folder) -> None:
+    to(world, WIDER)
+    world.obrin("practice", "cut", "uplink", "quay-gw/fibre").good()
+    world.obrin("practice", "cut", "uplink", "quay-gw/radio").good()
+    try:
+        run = world.obrin("reshape", "--go", "--timeout", "4", timeout=200).bad(3, "does not work")
+        assert "--back" in run.err
+        assert "It stops here" in run.err
+    finally:
+        world.obrin("practice", "heal").good()
+    time.sleep(3)
+    world.obrin("reshape", "--go", timeout=200).good()
+    built_is(world)
+
+
+def test_what_is_built_by_version_control_or_a_file(tmp_path: Path) -> None:
+    folder = Folder(tmp_path)
+    to(folder, DESIGN)
+    folder.obrin("reshape", "--from-revision", "HEAD").bad(2, "design.yaml at 'HEAD'")
+    git = ["git", "-C", str(tmp_path), "-c", "user.name=A", "-c", "user.email=a@example.org"]
+    for command in (
+        ["init", "-q"],
+        ["add", "design.yaml", "design.settled.yaml"],
+        ["commit", "-qm", "one"],
+    ):
+        subprocess.run([*git, *command], check=True)
+    to(folder, WIDER)
+    assert "4 steps" in folder.obrin("reshape", "--from-revision", "HEAD").good().out
+    folder.obrin("reshape", "--from-revision", "-x").bad(2, "is no revision")
+    folder.obrin("reshape", "--from-revision", "nothing").bad(2, "Name a revision that has it")
+    (tmp_path / "old.yaml").write_text(DESIGN)
+    folder.obrin("settle", "--design", "old.yaml").good()
+    assert "4 steps" in folder.obrin("reshape", "--from", "old.yaml").good().out
+    folder.obrin("reshape", "--from", "old.yaml", "--from-revision", "HEAD").bad(
+        2, "give --from or"
+    )
+    folder.obrin("reshape", "--go", "--back").bad(2, "give one of them")
+    folder.obrin("reshape", "--from", "old.yaml", "--figure", "x.gif").bad(2, "only .png and .svg")
