@@ -7,10 +7,12 @@ import random
 import signal
 import subprocess
 import time
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import pytest
 
+from obrin.core.design.windows import DAYS
 from tests.cli.program import PROGRAM, Folder
 from tests.doubles import DESIGN, swap
 from tests.outputs import valid
@@ -103,6 +105,25 @@ def test_killed_at_any_moment_it_is_taken_up_or_back(world: Folder, seed: int) -
         to(world, other)
     world.obrin("reshape", "--go", timeout=200).good()
     built_is(world)
+
+
+def test_a_step_is_not_begun_outside_the_windows_of_its_place(world: Folder) -> None:
+    day = DAYS[(datetime.now(UTC) + timedelta(days=3)).weekday()]
+    before = (world.path / "design.yaml").read_text()
+    to(world, swap(("hold: 6 s", "hold: 30 s")) + f"windows: {{apps: '{day} 10:00-12:00'}}\n")
+    plan = valid("reshape", world.obrin("reshape", "--json").good().json)
+    begins = [datetime.fromisoformat(step["begins"]) for step in plan["steps"]]
+    assert begins == sorted(begins)
+    assert {b.hour for b, s in zip(begins, plan["steps"], strict=True) if s["place"] == "apps"} == {
+        10
+    }
+    assert "When (UTC)" in world.obrin("reshape", "--start", "2026-12-05T22:00").good().out
+    world.obrin("reshape", "--start", "soon").bad(2, "no day or time")
+    world.obrin("reshape", "--go", timeout=200).bad(3, "apps may be changed", "--any-time")
+    world.obrin("reshape", "--go", "--any-time", timeout=200).good()
+    built_is(world)
+    to(world, before)
+    world.obrin("reshape", "--go", timeout=200).good()
 
 
 def test_it_stops_where_a_state_is_not_as_said(world: Folder) -> None:

@@ -2,33 +2,24 @@
 
 from __future__ import annotations
 
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
 from obrin.cli.by_hand import person_for
-from obrin.cli.common import (
-    console,
-    design_option,
-    echo_json,
-    json_option,
-    print_table,
-    project_of,
-    say,
-)
+from obrin.cli.common import design_option, echo_json, json_option, project_of
+from obrin.cli.reshape_told import plan_json, tell_plan
 from obrin.core.errors import ObrinError
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator, Sequence
-
-    from obrin.core.change.plan import Plan, Planned
+    from obrin.core.change.plan import Plan
+    from obrin.core.change.schedule import Schedule
     from obrin.core.settled.model import Settled
     from obrin.live.drivers.by_hand.person import Person
     from obrin.live.project import Project
     from obrin.live.reshape.run import Record
-
-MOST_FLOWS = 3
 
 
 @click.command()
@@ -44,6 +35,8 @@ MOST_FLOWS = 3
     show_default=True,
     help="What a step takes, from one report to the next: so long is lost what is lost meanwhile.",
 )
+@click.option("--start", help="When it may begin, such as 2026-12-05T22:00.  [default: now]")
+@click.option("--any-time", is_flag=True, help="With --go: outside the windows of places, too.")
 @click.option("--go", is_flag=True, help="Carry it out, or go on with it, checking every step.")
 @click.option(
     "--timeout",
@@ -73,6 +66,8 @@ def reshape(
     target: str | None,
     figure: str | None,
     step_time: str,
+    start: str | None,
+    any_time: bool,
     go: bool,
     timeout: float,
     by_hand: bool,
@@ -102,6 +97,7 @@ def reshape(
       obrin reshape --drift --go --design skerrow-ferries
     """
     from obrin.core.change.plan import make_plan
+    from obrin.core.change.schedule import schedule
     from obrin.core.design.values import parse_duration
 
     if sum(map(bool, (go, back))) > 1:
@@ -109,9 +105,10 @@ def reshape(
     if source and revision:
         raise click.UsageError("give --from or --from-revision")
     try:
-        each = parse_duration(step_time)
+        each = timedelta(seconds=parse_duration(step_time))
     except ValueError as error:
         raise click.UsageError(f"--step-time: {error}") from None
+    begins = _moment(start)
     project = project_of(design_file)
     if drift:
         from obrin.cli.reshape_drift import drift as told
@@ -123,18 +120,19 @@ def reshape(
     before = _before(project, source, revision)
     plan = make_plan(before, after)
     if go or back:
-        person = person_for(answers)
-        _carry(project, before, after, timeout, person, by_hand=by_hand, back=back)
+        person, step = person_for(answers), None if any_time else each
+        _carry(project, before, after, timeout, person, step, by_hand=by_hand, back=back)
         return
+    times = schedule(plan, after, begins, each)
     if figure is not None and plan.steps:
         _draw(plan, Path(figure))
     if target is not None and plan.steps:
-        _write(plan, Path(target))
+        _write(plan, times, Path(target))
     record = _standing(project)
     if as_json:
-        echo_json(plan_json(plan, record, each))
+        echo_json(plan_json(plan, record, times))
     else:
-        _tell(plan, record, each)
+        tell_plan(plan, record, times)
     ctx.exit(1 if plan.loses else 0)
 
 
@@ -144,6 +142,19 @@ def _before(project: Project, source: str | None, revision: str | None) -> Settl
     if source is not None:
         return project_of(source).settled()[1]
     return built(project) if revision is None else of_revision(project, revision)
+
+
+def _moment(text: str | None) -> datetime:
+    """In UTC where no zone is given. Raises UsageError."""
+    if text is None:
+        return datetime.now(UTC)
+    try:
+        found = datetime.fromisoformat(text)
+    except ValueError:
+        raise click.UsageError(
+            f"--start: '{text}' is no day or time. Write for example 2026-12-05T22:00"
+        ) from None
+    return found if found.tzinfo is not None else found.replace(tzinfo=UTC)
 
 
 def _standing(project: Project) -> Record | None:
@@ -158,6 +169,7 @@ def _carry(
     after: Settled,
     timeout: float,
     person: Person,
+    step: timedelta | None,
     *,
     by_hand: bool,
     back: bool,
@@ -192,152 +204,18 @@ def _carry(
     opened = open_ends(project, grounds, person, by_hand=by_hand)
     with project.lock("reshape"), opened as ends:
         need_told(between, ends)
-        carrying = Carrying(project, ends, both, ProgressLines(), timeout)
+        carrying = Carrying(project, ends, both, ProgressLines(), timeout, step)
         (go_back if back else carry_on)(carrying, looks, record, order)
     word = "undone; everything is as it was" if back else "done, each checked from both ends"
     click.echo(f"{len(order) if not back else 'All'} steps {word}.")
 
 
-def _tell(plan: Plan, record: Record | None, each: float) -> None:
-    from obrin.core.handover.words import seconds
-
-    out = console()
-    if not plan.steps:
-        click.echo("Nothing changes: what is built is what the design says.")
-        return
-    done = () if record is None else record.done
-    rows = []
-    for planned in plan.steps:
-        mark = "done" if planned.step.name in done else str(planned.number)
-        rows.append((mark, planned.owner, what_words(planned), *_effect(plan, planned)))
-    print_table(
-        out,
-        ("Step", "Who", "What", "Then", "Of note"),
-        rows,
-        styles={"all works": "green", "LOST": "bold red", "LETS IN": "bold red"},
-        names=2,
-    )
-    for group in plan.side_by_side:
-        click.echo(f"Steps {', '.join(map(str, group))} may be done side by side.")
-    never = next((p.number for p in plan.steps if p.for_good), None)
-    if never is not None:
-        click.echo(f"From step {never} on, going back needs another way: addresses are given back.")
-    if record is not None:
-        click.echo(
-            f"{len(record.done)} of {len(record.order)} steps are done. Go on with --go, or back "
-            "with --back."
-        )
-    for planned in plan.steps:
-        for wait in planned.waits:
-            say(out, f"Step {planned.number} works once {wait}.", style="yellow")
-        for line in _wrong_lines(plan, planned):
-            say(out, line, style="yellow")
-    lost = plan.lost_steps()
-    text = f"{len(plan.steps)} steps; nothing that works in both designs is lost in between."
-    if lost:
-        most = max(lost.values())
-        count = f"{len(lost)} of {len(plan.flows)} flows are lost meanwhile, the longest for "
-        count += f"{most} step{'s' if most > 1 else ''} ({seconds(most * each)})"
-        text = f"{len(plan.steps)} steps; {count}. {advice(plan)}"
-    say(out, text, style="bold red" if plan.loses else "green")
-
-
-def _wrong_lines(plan: Plan, planned: Planned) -> Iterator[str]:
-    """One for each reason."""
-    more = planned is not plan.steps[-1]
-    until = (
-        f"after step {planned.number}, until step {planned.number + 1}" if more else "at the end"
-    )
-    by_reason: dict[str, list[str]] = {}
-    for flow, why in planned.lost:
-        by_reason.setdefault(why, []).append(flow.words)
-    for why, flows in by_reason.items():
-        yield f"Lost {until}: {_some(flows)}: {why}."
-    if planned.opened:
-        yield f"Let in {until}, though it must not be: {_some([f.words for f in planned.opened])}."
-
-
-def _some(flows: Sequence[str]) -> str:
-    more = f" and {len(flows) - MOST_FLOWS} more" if len(flows) > MOST_FLOWS else ""
-    return ", ".join(flows[:MOST_FLOWS]) + more
-
-
-def advice(plan: Plan) -> str:
-    """What would avoid the loss."""
-    from obrin.core.change.outlook import ONE_SESSION, ROUTED_APART, TRANSLATED_APART
-
-    why = {reason for planned in plan.steps for _, reason in planned.lost}
-    if TRANSLATED_APART in why:
-        return "Give the network its new range beside the old one first, and take that away later."
-    if ROUTED_APART in why:
-        return "Make two changes of it: first how the tunnels are protected, then how they route."
-    if ONE_SESSION in why:
-        return "Give each tunnel a session of its own first, between the addresses inside."
-    return "A second tunnel, uplink or gateway that stays as it is meanwhile would avoid it."
-
-
-def what_words(planned: Planned) -> str:
-    step = planned.step
-    if step.leg:
-        return f"{step.leg} at {step.place}"
-    return f"{step.kind} at {step.place}"
-
-
-def _effect(plan: Plan, planned: Planned) -> tuple[str, str]:
-    if planned.lost:
-        return "LOST", f"{len(planned.lost)} of {len(plan.flows)} flows"
-    if planned.opened:
-        return "LETS IN", f"{len(planned.opened)} of {len(plan.flows)} flows"
-    if planned.moves:
-        ways = sorted({(was, now) for _, was, now in planned.moves})
-        words = ", ".join(f"{was} to {now}" for was, now in ways)
-        return "all works", f"{len(planned.moves)} flows go over from {words}"
-    return "all works", planned.look if planned.step.leg else ""
-
-
-def plan_json(plan: Plan, record: Record | None, each: float) -> dict[str, Any]:
-    done = () if record is None else record.done
-    return {
-        "steps": [
-            {
-                "number": p.number,
-                "name": p.step.name,
-                "kind": p.step.kind,
-                "place": p.step.place,
-                "leg": p.step.leg,
-                "owner": p.owner,
-                "done": p.step.name in done,
-                "lines": [
-                    {"what": x.what, "part": x.part, "row": x.row, "old": x.old, "new": x.new}
-                    for x in p.lines
-                ],
-                "lost": [{"flow": flow.words, "why": why} for flow, why in p.lost],
-                "opened": [flow.words for flow in p.opened],
-                "moves": [
-                    {"flow": flow.words, "from": was, "to": now} for flow, was, now in p.moves
-                ],
-                "look": p.look,
-                "waits_for": list(p.waits),
-                "for_good": p.for_good,
-            }
-            for p in plan.steps
-        ],
-        "side_by_side": [list(group) for group in plan.side_by_side],
-        "flows": [flow.words for flow in plan.flows],
-        "lost_for": [
-            {"flow": flow.words, "steps": count, "seconds": count * each}
-            for flow, count in plan.lost_steps().items()
-        ],
-        "loses": plan.loses,
-    }
-
-
-def _write(plan: Plan, folder: Path) -> None:
+def _write(plan: Plan, times: Schedule, folder: Path) -> None:
     from obrin.core.change.runbook import runbooks
     from obrin.live.files import folder_of_ours, write_whole
 
     folder_of_ours(folder)
-    for name, text in runbooks(plan).items():
+    for name, text in runbooks(plan, times).items():
         write_whole(folder / name, text, 0o644)
         click.echo(f"{folder / name}: written", err=True)
 

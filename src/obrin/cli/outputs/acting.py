@@ -195,6 +195,8 @@ ACTING: dict[str, Shape] = {
                         ),
                         "look": text("what to see before going on"),
                         "waits_for": texts("whose acceptance comes before that"),
+                        "begins": text("when it can begin, in its window (ISO 8601, UTC)"),
+                        "ends": text("when it is then reported done, by --step-time"),
                         "for_good": truth("whether going back needs another way from here"),
                     },
                 )

@@ -6,21 +6,23 @@ from collections.abc import Iterator
 from itertools import groupby
 
 from obrin.core.change.plan import Plan, Planned
+from obrin.core.change.schedule import Schedule, Slot
 from obrin.core.gather.ranges import as_name
 from obrin.core.handover.blocks import Block, Heading, Paragraph, Table, markdown
 from obrin.core.handover.page import as_page
 
 
-def runbooks(plan: Plan) -> dict[str, str]:
-    """By file name: Markdown, and the same as a page."""
+def runbooks(plan: Plan, schedule: Schedule | None = None) -> dict[str, str]:
+    """By file name: Markdown, and the same as a page; with when each step is, if it has to wait for
+    a window."""
     found: dict[str, str] = {}
     for owner in dict.fromkeys(planned.owner for planned in plan.steps):
-        text, name = markdown(_book(plan, owner)), as_name(owner)
+        text, name = markdown(_book(plan, owner, schedule)), as_name(owner)
         found |= {f"{name}.md": text, f"{name}.html": as_page(f"Change: {owner}", text)}
     return found
 
 
-def _book(plan: Plan, owner: str) -> Iterator[Block]:
+def _book(plan: Plan, owner: str, schedule: Schedule | None) -> Iterator[Block]:
     mine = [planned for planned in plan.steps if planned.owner == owner]
     yield Heading(1, f"Change: what {owner} does")
     yield Paragraph(
@@ -29,7 +31,10 @@ def _book(plan: Plan, owner: str) -> Iterator[Block]:
         "if you do not."
     )
     for planned in mine:
-        yield from _step(plan, planned)
+        slot = None
+        if schedule is not None and schedule.waits:
+            slot = schedule.slots[planned.number - 1]
+        yield from _step(plan, planned, slot)
     yield Heading(2, "The way back")
     yield Paragraph(
         "The same steps in the other order: enter the old values again, the last first."
@@ -38,10 +43,12 @@ def _book(plan: Plan, owner: str) -> Iterator[Block]:
     )
 
 
-def _step(plan: Plan, planned: Planned) -> Iterator[Block]:
+def _step(plan: Plan, planned: Planned, slot: Slot | None) -> Iterator[Block]:
     step = planned.step
     about = step.leg or step.kind
     yield Heading(2, f"Step {planned.number}: {about} at {step.place}")
+    if slot is not None:
+        yield Paragraph(f"When: {slot.words}, if all goes on as planned.")
     if planned.number > 1:
         before = plan.steps[planned.number - 2]
         yield Paragraph(f"After step {before.number}, which {before.owner} reports done.")

@@ -33,6 +33,7 @@ from obrin.core.design.values import (
     Seconds,
     SummariesText,
 )
+from obrin.core.design.windows import WindowsText
 from obrin.core.design.wishes import (
     Acceptance,
     AcceptedFinding,
@@ -357,6 +358,11 @@ class Design(Entity):
         ],
         Reliability,
     ] = Field(default_factory=dict, description="For 'obrin drill --availability'.")
+    windows: dict[Name, WindowsText] = Field(
+        default_factory=dict,
+        description="When what is at a site or cloud may be changed, for 'obrin reshape'. Left "
+        "out: always.",
+    )
     profiles: dict[Name, ProfileSpec] = Field(
         default_factory=dict, description="What your devices can do; see 'obrin profiles'."
     )

@@ -97,6 +97,9 @@ def reference_problems(design: Design) -> Iterator[Mistake]:
     yield from _policy(design)
     yield from _profiles(design)
     yield from _duplicate_gateways(design)
+    places = design.sites.keys() | design.clouds.keys()
+    for name in design.windows.keys() - places:
+        yield unknown("site or cloud", name, places, ("windows", name))
     yield from space_problems(design)
     yield from joining_problems(design)
     for link_name in design.links:

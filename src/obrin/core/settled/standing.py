@@ -10,6 +10,7 @@ from obrin.core.design.abilities import certificate_kind
 from obrin.core.design.model import Design, Reliability
 from obrin.core.design.reader import Location
 from obrin.core.design.references import all_suites, crypto_policy
+from obrin.core.design.windows import Window
 from obrin.core.design.wishes import Elsewhere, Pool
 from obrin.core.ipsec.policy import CryptoPolicy
 from obrin.core.ipsec.suite import Suite
@@ -31,7 +32,7 @@ class CertificateLives:
 class Standards:
     """`suites` are all that are known by name. `key_life` is the longest use of a pre-shared key,
     in seconds, None for any. `reliability` is by kind of failure element. `own_as` are the AS
-    numbers that the design lists as its own."""
+    numbers that the design lists as its own. `windows` say when a site or cloud may be changed."""
 
     policy: CryptoPolicy
     suites: Mapping[str, Suite]
@@ -39,6 +40,7 @@ class Standards:
     key_life: float | None
     reliability: Mapping[str, Reliability]
     own_as: tuple[range, ...]
+    windows: Mapping[str, tuple[Window, ...]]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -65,6 +67,7 @@ def standards_of(design: Design) -> Standards:
         key_life=design.policy.key_life,
         reliability={str(kind): found for kind, found in design.reliability.items()},
         own_as=(*(design.as_numbers.sites or ()), *(design.as_numbers.clouds or ())),
+        windows={str(name): held for name, held in design.windows.items()},
     )
 
 

@@ -10,16 +10,19 @@ import hashlib
 import json
 import threading
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from contextlib import closing
 from dataclasses import dataclass, field
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 from obrin.core.change.entries import Line, Sheets
 from obrin.core.change.groups import Groups
 from obrin.core.change.order import best_order
 from obrin.core.change.outlook import UNPROMISED, Outlooks
+from obrin.core.change.schedule import windows_of
 from obrin.core.change.states import CLEAR, READY, Between, Done, Step
+from obrin.core.design.windows import next_room
 from obrin.core.errors import ObrinError, OutsideError
 from obrin.core.handover.secrets import Secrets
 from obrin.core.settled.expected import Expected
@@ -100,13 +103,16 @@ def under_way(project: Project, groups: Groups) -> tuple[Record, list[Step]]:
 
 @dataclass(frozen=True, slots=True)
 class Carrying:
-    """What carrying out needs."""
+    """What carrying out needs. `step` is what one takes: it is not begun when the window of its
+    place is not open for so long; None at any time."""
 
     project: Project
     ends: Ends
     secrets: Secrets
     report: Report
     settling: float = SETTLING
+    step: timedelta | None = None
+    now: Callable[[], datetime] = lambda: datetime.now(UTC)
 
 
 def carry_on(carrying: Carrying, looks: Outlooks, record: Record, order: Sequence[Step]) -> None:
@@ -116,6 +122,7 @@ def carry_on(carrying: Carrying, looks: Outlooks, record: Record, order: Sequenc
     sheets = Sheets(looks.between.before, looks.between.after, order)
     done: Done = frozenset(step for step in order if step.name in record.done)
     for step in (s for s in order if s.name not in record.done):
+        _in_window(carrying, looks.between.after, step)
         record.begun = step.name
         record.write(record_path(carrying.project))
         done |= {step}
@@ -139,6 +146,7 @@ def go_back(carrying: Carrying, looks: Outlooks, record: Record, order: Sequence
     sheets = Sheets(back.between.before, back.between.after, others)
     done: Done = frozenset(_other_way(s) for s in order if s not in touched)
     for step in reversed(touched):
+        _in_window(carrying, looks.between.after, step)
         undone = _other_way(step)
         record.begun = step.name
         record.write(record_path(carrying.project))
@@ -183,6 +191,22 @@ def _have_entered(driver: ByHand, step: Step, lines: Sequence[Line]) -> None:
 
 def _other_way(step: Step) -> Step:
     return Step(_OTHER_WAY.get(step.kind, step.kind), step.place, step.leg)
+
+
+def _in_window(carrying: Carrying, settled: Settled, step: Step) -> None:
+    """Raises OutsideError where its place may not be changed now."""
+    windows = windows_of(settled, step.place)
+    if carrying.step is None or not windows:
+        return
+    now = carrying.now()
+    room = next_room(windows, now, carrying.step)
+    if room != now:
+        texts = ", ".join(map(str, windows))
+        when = f"{room:%a %Y-%m-%d %H:%M} UTC" if room is not None else "never: they are too short"
+        raise OutsideError(
+            f"{step.name}: {step.place} may be changed {texts}; next {when}. Run it again then, or "
+            "give --any-time"
+        )
 
 
 def _do(carrying: Carrying, between: Between, step: Step, done: Done, sheets: Sheets) -> None:

@@ -1,0 +1,156 @@
+"""What a plan of a change says: a table of its steps, or JSON."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from obrin.cli.common import console, print_table, say
+
+if TYPE_CHECKING:
+    from obrin.core.change.plan import Plan, Planned
+    from obrin.core.change.schedule import Schedule
+    from obrin.live.reshape.run import Record
+
+MOST_FLOWS = 3
+
+
+def tell_plan(plan: Plan, record: Record | None, times: Schedule) -> None:
+    from obrin.core.handover.words import seconds
+
+    out = console()
+    if not plan.steps:
+        click.echo("Nothing changes: what is built is what the design says.")
+        return
+    done = () if record is None else record.done
+    rows = []
+    for planned, slot in zip(plan.steps, times.slots, strict=True):
+        mark = "done" if planned.step.name in done else str(planned.number)
+        when = (f"{slot.begin:%a\u00a0%Y-%m-%d %H:%M}",) if times.waits else ()
+        rows.append((mark, *when, planned.owner, what_words(planned), *_effect(plan, planned)))
+    print_table(
+        out,
+        ("Step", *(("When (UTC)",) if times.waits else ()), "Who", "What", "Then", "Of note"),
+        rows,
+        styles={"all works": "green", "LOST": "bold red", "LETS IN": "bold red"},
+        names=3 if times.waits else 2,
+    )
+    for group in plan.side_by_side:
+        click.echo(f"Steps {', '.join(map(str, group))} may be done side by side.")
+    never = next((p.number for p in plan.steps if p.for_good), None)
+    if never is not None:
+        click.echo(f"From step {never} on, going back needs another way: addresses are given back.")
+    if record is not None:
+        click.echo(
+            f"{len(record.done)} of {len(record.order)} steps are done. Go on with --go, or back "
+            "with --back."
+        )
+    for planned in plan.steps:
+        for wait in planned.waits:
+            say(out, f"Step {planned.number} works once {wait}.", style="yellow")
+        for line in _wrong_lines(plan, planned):
+            say(out, line, style="yellow")
+    lost = plan.lost_steps()
+    text = f"{len(plan.steps)} steps; nothing that works in both designs is lost in between."
+    if lost:
+        most = max(lost.values())
+        count = f"{len(lost)} of {len(plan.flows)} flows are lost meanwhile, the longest for "
+        longest = max(times.lost(plan).values())
+        count += f"{most} step{'s' if most > 1 else ''} ({seconds(longest)})"
+        text = f"{len(plan.steps)} steps; {count}. {advice(plan)}"
+    say(out, text, style="bold red" if plan.loses else "green")
+
+
+def _wrong_lines(plan: Plan, planned: Planned) -> Iterator[str]:
+    """One for each reason."""
+    more = planned is not plan.steps[-1]
+    until = (
+        f"after step {planned.number}, until step {planned.number + 1}" if more else "at the end"
+    )
+    by_reason: dict[str, list[str]] = {}
+    for flow, why in planned.lost:
+        by_reason.setdefault(why, []).append(flow.words)
+    for why, flows in by_reason.items():
+        yield f"Lost {until}: {_some(flows)}: {why}."
+    if planned.opened:
+        yield f"Let in {until}, though it must not be: {_some([f.words for f in planned.opened])}."
+
+
+def _some(flows: Sequence[str]) -> str:
+    more = f" and {len(flows) - MOST_FLOWS} more" if len(flows) > MOST_FLOWS else ""
+    return ", ".join(flows[:MOST_FLOWS]) + more
+
+
+def advice(plan: Plan) -> str:
+    """What would avoid the loss."""
+    from obrin.core.change.outlook import ONE_SESSION, ROUTED_APART, TRANSLATED_APART
+
+    why = {reason for planned in plan.steps for _, reason in planned.lost}
+    if TRANSLATED_APART in why:
+        return "Give the network its new range beside the old one first, and take that away later."
+    if ROUTED_APART in why:
+        return "Make two changes of it: first how the tunnels are protected, then how they route."
+    if ONE_SESSION in why:
+        return "Give each tunnel a session of its own first, between the addresses inside."
+    return "A second tunnel, uplink or gateway that stays as it is meanwhile would avoid it."
+
+
+def what_words(planned: Planned) -> str:
+    step = planned.step
+    if step.leg:
+        return f"{step.leg} at {step.place}"
+    return f"{step.kind} at {step.place}"
+
+
+def _effect(plan: Plan, planned: Planned) -> tuple[str, str]:
+    if planned.lost:
+        return "LOST", f"{len(planned.lost)} of {len(plan.flows)} flows"
+    if planned.opened:
+        return "LETS IN", f"{len(planned.opened)} of {len(plan.flows)} flows"
+    if planned.moves:
+        ways = sorted({(was, now) for _, was, now in planned.moves})
+        words = ", ".join(f"{was} to {now}" for was, now in ways)
+        return "all works", f"{len(planned.moves)} flows go over from {words}"
+    return "all works", planned.look if planned.step.leg else ""
+
+
+def plan_json(plan: Plan, record: Record | None, times: Schedule) -> dict[str, Any]:
+    gone = times.lost(plan)
+    done = () if record is None else record.done
+    return {
+        "steps": [
+            {
+                "number": p.number,
+                "name": p.step.name,
+                "kind": p.step.kind,
+                "place": p.step.place,
+                "leg": p.step.leg,
+                "owner": p.owner,
+                "done": p.step.name in done,
+                "lines": [
+                    {"what": x.what, "part": x.part, "row": x.row, "old": x.old, "new": x.new}
+                    for x in p.lines
+                ],
+                "lost": [{"flow": flow.words, "why": why} for flow, why in p.lost],
+                "opened": [flow.words for flow in p.opened],
+                "moves": [
+                    {"flow": flow.words, "from": was, "to": now} for flow, was, now in p.moves
+                ],
+                "look": p.look,
+                "waits_for": list(p.waits),
+                "begins": times.slots[p.number - 1].begin.isoformat(timespec="seconds"),
+                "ends": times.slots[p.number - 1].end.isoformat(timespec="seconds"),
+                "for_good": p.for_good,
+            }
+            for p in plan.steps
+        ],
+        "side_by_side": [list(group) for group in plan.side_by_side],
+        "flows": [flow.words for flow in plan.flows],
+        "lost_for": [
+            {"flow": flow.words, "steps": count, "seconds": gone[flow]}
+            for flow, count in plan.lost_steps().items()
+        ],
+        "loses": plan.loses,
+    }
