@@ -28,7 +28,7 @@ def tell_plan(plan: Plan, record: Record | None, times: Schedule) -> None:
     rows = []
     for planned, slot in zip(plan.steps, times.slots, strict=True):
         mark = "done" if planned.step.name in done else str(planned.number)
-        when = (f"{slot.begin:%a\u00a0%Y-%m-%d %H:%M}",) if times.waits else ()
+        when = (f"{slot.begin:%Y-%m-%d %H:%M}",) if times.waits else ()
         rows.append((mark, *when, planned.owner, what_words(planned), *_effect(plan, planned)))
     print_table(
         out,
