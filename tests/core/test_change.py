@@ -9,14 +9,17 @@ from collections import Counter
 import pytest
 import yaml
 
+from obrin.core.catalogue.offering import PRACTICE_CLOUD
 from obrin.core.change.entries import CHANGED
 from obrin.core.change.groups import Groups
+from obrin.core.change.loads import Loads
 from obrin.core.change.order import STEP_SECONDS, best_order, cost_of
-from obrin.core.change.outlook import ROUTED_APART, TRANSLATED_APART, Outlooks
+from obrin.core.change.outlook import ROUTED_APART, TRANSLATED_APART, Outlooks, plain
 from obrin.core.change.plan import make_plan
 from obrin.core.change.records import both_rules, put_together, taken_apart, told_of
 from obrin.core.change.runbook import runbooks
 from obrin.core.change.states import BOTH, CLEAR, LEG, NEW, NONE, OLD, READY, Between, Step
+from obrin.core.drill.load import uses
 from obrin.core.handover.blocks import values_of
 from obrin.core.handover.configured import device_config
 from obrin.core.handover.pack import gateways_of
@@ -260,3 +263,53 @@ def test_every_value_that_differs_is_entered_in_one_step(seed: int) -> None:
         assert Counter((old.get(n, ""), new.get(n, "")) for n in differ) == Counter(
             (line.old, line.new) for line in lines
         )
+
+
+def loaded(data: dict) -> dict:
+    """With loads, and uplinks that two of them fill."""
+    for number, wish in enumerate(data["expectations"]):
+        if wish.get("must", "work") == "work":
+            wish["load"] = f"{10 + 7 * (number % 5)} Mbit/s"
+    for site in data["sites"].values():
+        for gateway in site["gateways"].values():
+            for uplink in gateway["uplinks"].values():
+                uplink["rate"] = "40 Mbit/s"
+    return data
+
+
+@pytest.mark.parametrize("seed", range(25))
+def test_what_groups_carry_is_what_the_whole_carries(seed: int) -> None:
+    drawn = Drawn(seed)
+    other, _ = mutated(drawn.data, random.Random(seed))
+    texts = [yaml.safe_dump(loaded(d), sort_keys=False) for d in (drawn.data, other)]
+    groups = Groups(*both_settled(*texts))
+    whole, done = Outlooks(groups.between), frozenset[Step]()
+    loads = Loads(groups, PRACTICE_CLOUD)
+    for step in (None, *best_order(groups)):
+        if step is not None:
+            done |= {step}
+            for group in groups.by_step.get(step, ()):
+                group.done = group.after(step)
+            loads.follow(groups.by_step.get(step, ()))
+        state = groups.between.state(done)
+        said = Counter[str]()
+        for use in uses(state, PRACTICE_CLOUD, whole.of(done).carried):
+            said[plain(use.name)] += use.rate
+        assert loads.now() == pytest.approx(dict(said))
+
+
+def test_what_gets_too_much_meanwhile_is_told() -> None:
+    narrow = (
+        ("provider: two}", "provider: two, rate: 10 Mbit/s}"),
+        ("flow: tcp/443, must: work", "flow: tcp/443, load: 20 Mbit/s, must: work"),
+    )
+    suite = ("bgp: {hold: 6 s}", "bgp: {hold: 6 s}\n    suite: common")
+    plan = make_plan(*both_settled(swap(*narrow), swap(*narrow, suite)))
+    assert not plan.loses
+    told = [p.too_much for p in plan.steps]
+    assert ("uplink quay-gw/radio gets 20 Mbit/s, it carries 10",) in told
+    assert told[-1] == ()
+    assert "at the busiest hour: uplink quay-gw/radio" in "".join(runbooks(plan).values())
+    enough = swap(*narrow).replace("10 Mbit/s", "30 Mbit/s")
+    plan = make_plan(*both_settled(enough, swap(suite, text=enough)))
+    assert not any(p.too_much for p in plan.steps)

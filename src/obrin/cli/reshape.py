@@ -116,9 +116,9 @@ def reshape(
         if source or revision or target or figure or by_hand or answers or back:
             raise click.UsageError("--drift goes with --go and --json alone")
         ctx.exit(told(project, go=go, timeout=timeout, as_json=as_json))
-    after = project.settled()[1]
+    document, after = project.settled()
     before = _before(project, source, revision)
-    plan = make_plan(before, after)
+    plan = make_plan(before, after, project.offering(document.design))
     if go or back:
         person, step = person_for(answers), None if any_time else each
         _carry(project, before, after, timeout, person, step, by_hand=by_hand, back=back)

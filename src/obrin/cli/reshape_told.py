@@ -74,6 +74,8 @@ def _wrong_lines(plan: Plan, planned: Planned) -> Iterator[str]:
         by_reason.setdefault(why, []).append(flow.words)
     for why, flows in by_reason.items():
         yield f"Lost {until}: {_some(flows)}: {why}."
+    if planned.too_much:
+        yield f"Too much {until}: {'; '.join(planned.too_much[:MOST_FLOWS])}."
     if planned.opened:
         yield f"Let in {until}, though it must not be: {_some([f.words for f in planned.opened])}."
 
@@ -138,6 +140,7 @@ def plan_json(plan: Plan, record: Record | None, times: Schedule) -> dict[str, A
                 "moves": [
                     {"flow": flow.words, "from": was, "to": now} for flow, was, now in p.moves
                 ],
+                "too_much": list(p.too_much),
                 "look": p.look,
                 "waits_for": list(p.waits),
                 "begins": times.slots[p.number - 1].begin.isoformat(timespec="seconds"),

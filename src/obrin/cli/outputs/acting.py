@@ -193,6 +193,7 @@ ACTING: dict[str, Shape] = {
                                 },
                             )
                         ),
+                        "too_much": texts("what gets more than it carries, from then on"),
                         "look": text("what to see before going on"),
                         "waits_for": texts("whose acceptance comes before that"),
                         "begins": text("when it can begin, in its window (ISO 8601, UTC)"),

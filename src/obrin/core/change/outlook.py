@@ -30,10 +30,17 @@ _VERSION = re.compile(f" \\(({OLD}|{NEW}|{BOTH})\\)")
 @dataclass(frozen=True)
 class Outlook:
     """`works` are the flows that work, with the tunnel or circuit that each takes; `why` says of
-    those that do not."""
+    those that do not. `carried` are the loads of those that work, by the names that ways have in
+    this state."""
 
     works: Mapping[Flow, str]
     why: Mapping[Flow, str] = field(default_factory=dict)
+    carried: tuple[tuple[str, float], ...] = ()
+
+
+def plain(name: str) -> str:
+    """Without what tells an old and a new tunnel apart that are there at once."""
+    return _VERSION.sub("", name)
 
 
 class Outlooks:
@@ -80,8 +87,10 @@ def _look(between: Between, done: Done) -> Outlook:
     apart = dict(_apart(between, settled, done))
     works: dict[Flow, str] = {}
     why: dict[Flow, str] = {}
+    carried: list[tuple[str, float]] = []
     for flow in between.flows:
-        found, way = _tried(model, wishes.get((flow.source, flow.destination, flow.service)))
+        wish = wishes.get((flow.source, flow.destination, flow.service))
+        found, ways = _tried(model, wish)
         ends = flow.source, flow.destination
         doubts = (apart.get(name) for end in ends for name in (end, end.partition("/")[0]))
         if not found or flow.must == "work":
@@ -89,8 +98,10 @@ def _look(between: Between, done: Done) -> Outlook:
         if found:
             why[flow] = found
         else:
-            works[flow] = way
-    return Outlook(works, why)
+            works[flow] = plain(" + ".join(ways))
+            if wish is not None and wish.load:
+                carried += ((way, wish.load) for way in ways)
+    return Outlook(works, why, tuple(carried))
 
 
 def _apart(between: Between, settled: Settled, done: Done) -> Iterator[tuple[str, str]]:
@@ -132,12 +143,12 @@ def _seen_otherwise(between: Between, label: str) -> Iterator[str]:
             yield f"{between.site_of(label)}/{key[0]}"
 
 
-def _tried(model: ReachModel, wish: Expected | None) -> tuple[str, str]:
-    """Why a flow does not work, and the way that it takes."""
+def _tried(model: ReachModel, wish: Expected | None) -> tuple[str, tuple[str, ...]]:
+    """Why a flow does not work, and the ways that it takes."""
     if wish is None:
-        return NOT_THERE, ""
+        return NOT_THERE, ()
     try:
         there, back = there_and_back(model, wish)
     except (KeyError, IndexError):
-        return NOT_THERE, ""
-    return stopped(there, back), _VERSION.sub("", there.tunnel)
+        return NOT_THERE, ()
+    return stopped(there, back), there.ways

@@ -5,8 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
+from obrin.core.catalogue.offering import PRACTICE_CLOUD, Offered
 from obrin.core.change.entries import Line, Sheets
 from obrin.core.change.groups import Groups
+from obrin.core.change.loads import Loads
 from obrin.core.change.order import best_order
 from obrin.core.change.outlook import Outlook
 from obrin.core.change.states import CLEAR, LEG, NONE, READY, Between, Flow, Step
@@ -17,7 +19,8 @@ from obrin.core.settled.model import Settled
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Planned:
     """`lost` must work and does not, from the end of this step until that of the next, with the
-    reason; `opened` must not work and does meanwhile; `moves` go over to another way, from and to.
+    reason; `opened` must not work and does meanwhile; `moves` go over to another way, from and to;
+    `too_much` says what gets more than it carries, from then on.
     `look` is what to see before going on, `waits` whose acceptance comes before that. `for_good` is
     whether going back needs another way from here."""
 
@@ -30,6 +33,7 @@ class Planned:
     moves: tuple[tuple[Flow, str, str], ...]
     look: str
     waits: tuple[str, ...] = ()
+    too_much: tuple[str, ...] = ()
     for_good: bool = False
 
 
@@ -57,12 +61,12 @@ class Plan:
         return found
 
 
-def make_plan(before: Settled, after: Settled) -> Plan:
+def make_plan(before: Settled, after: Settled, offering: Offered = PRACTICE_CLOUD) -> Plan:
     """Nothing in it where nothing is to be entered."""
     groups = Groups(before, after)
     between, order = groups.between, best_order(groups)
     sheets, waits = Sheets(before, after, order), waits_of(before, after, order)
-    planned: list[Planned] = []
+    planned, loads = list[Planned](), Loads(groups, offering)
     lost = {id(group): group.looks.lost(group.done) for group in groups.all}
     opened = {id(group): group.looks.opened(group.done) for group in groups.all}
     why: dict[Flow, str] = {}
@@ -76,6 +80,7 @@ def make_plan(before: Settled, after: Settled) -> Plan:
             why |= now.why
             lost[id(group)] = group.looks.lost(group.done)
             opened[id(group)] = group.looks.opened(group.done)
+        loads.follow(groups.by_step.get(step, ()))
         planned.append(
             Planned(
                 number=number,
@@ -87,6 +92,7 @@ def make_plan(before: Settled, after: Settled) -> Plan:
                 moves=tuple(moves),
                 look=_look(groups, step),
                 waits=tuple(waits.get(step, ())),
+                too_much=loads.too_much(),
                 for_good=_for_good(between, step),
             )
         )

@@ -64,6 +64,8 @@ def _step(plan: Plan, planned: Planned, slot: Slot | None) -> Iterator[Block]:
     if planned.moves:
         words = sorted({f"from {was} to {now}" for _, was, now in planned.moves})
         yield Paragraph(f"Traffic goes over {', '.join(words)}.")
+    if planned.too_much:
+        yield Paragraph(f"Meanwhile, at the busiest hour: {'; '.join(planned.too_much)}.")
     if planned.lost:
         yield Paragraph(f"Lost from here until step {planned.number + 1}:")
         yield Table(("Flow", "Why"), ((flow.words, why) for flow, why in planned.lost))
