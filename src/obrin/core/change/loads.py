@@ -8,7 +8,7 @@ from collections.abc import Iterable
 from obrin.core.catalogue.offering import Offered
 from obrin.core.change.groups import Group, Groups
 from obrin.core.change.outlook import plain
-from obrin.core.drill.load import Use, uses
+from obrin.core.drill.load import Use, loaded
 from obrin.core.reach.model import ReachModel
 from obrin.core.reach.trace import stopped, there_and_back
 from obrin.core.settled.model import Settled
@@ -26,9 +26,13 @@ class Loads:
         self._given = any(wish.load for settled in designs for wish in settled.expectations)
         self._rates: dict[str, float] = defaultdict(float)
         self._most: dict[str, float] = {}
+        self._limits: dict[str, float | None] = {}
         self._parts: dict[int, list[Use]] = {}
         self._full: dict[str, None] = {}
         if self._given:
+            after = groups.between.after
+            every = loaded(after, offering, ((leg.label, 1.0) for leg in after.legs()))
+            self._limits = {thing.words: thing.most for thing in every}
             self._add(self._of_others(), 1)
             self.follow(groups.all)
         self._usual = frozenset(self._full)
@@ -61,9 +65,15 @@ class Loads:
                 self._full.pop(use.name, None)
 
     def _used(self, settled: Settled, carried: Iterable[tuple[str, float]]) -> list[Use]:
-        """By the names that things have in both designs."""
-        found = uses(settled, self._offering, carried)
-        return [Use(plain(use.name), use.rate, use.most) for use in found]
+        """By the names that things have in both designs. What a thing can carry is what the new one
+        says of it."""
+        found = []
+        for thing, rate in loaded(settled, self._offering, carried).items():
+            name = plain(thing.words)
+            most = self._limits.get(name, thing.most)
+            if most:
+                found.append(Use(name, rate, most))
+        return found
 
     def _of_others(self) -> list[Use]:
         """Flows of sites to which nothing happens."""

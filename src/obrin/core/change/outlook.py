@@ -99,8 +99,8 @@ def _look(between: Between, done: Done) -> Outlook:
             why[flow] = found
         else:
             works[flow] = plain(" + ".join(ways))
-            if wish is not None and wish.load:
-                carried += ((way, wish.load) for way in ways)
+            if load := between.loads.get(flow):
+                carried += ((way, load) for way in ways)
     return Outlook(works, why, tuple(carried))
 
 

@@ -356,6 +356,16 @@ class Between:
         )
         return [Flow(*key, must) for key, must in mine.items() if other.get(key) == must]
 
+    @cached_property
+    def loads(self) -> Mapping[Flow, float]:
+        """Mbit/s of those that are given one now."""
+        wishes = self.after.own_expectations()
+        return {
+            Flow(str(w.source), str(w.destination), w.service, w.must): w.load
+            for w in wishes
+            if w.load
+        }
+
     def one_sided(self, label: str, done: Done) -> bool | None:
         """Where one end routes into it statically, and the other neither does nor hears it: whether
         packets arrive all the same. Else None."""

@@ -61,43 +61,58 @@ def uses(
 ) -> Iterator[Use]:
     """`carried` are (way, Mbit/s), `lost` the ways that failed. Everything with a known limit that
     carries something."""
+    loads = loaded(settled, offering, carried, lost)
+    for thing, rate in sorted(loads.items(), key=lambda item: (item[0].kind, item[0].name)):
+        if thing.most:
+            yield Use(thing.words, rate, thing.most)
+
+
+def loaded(
+    settled: Settled,
+    offering: Offered,
+    carried: Iterable[tuple[str, float]],
+    lost: Collection[str] = (),
+) -> dict[Thing, float]:
+    """Mbit/s by everything that carries something, limit or not."""
     by_leg: dict[str, float] = defaultdict(float)
     for leg, rate in spread(settled, carried, lost):
         by_leg[leg.label] += rate
-    loads: dict[_Thing, float] = defaultdict(float)
+    loads: dict[Thing, float] = defaultdict(float)
     for label, rate in by_leg.items():
         leg = settled.leg(label)
         loads[_gateway(settled, leg.gateway)] += rate
         if isinstance(leg, SettledCircuit):
-            loads[_Thing("circuit", leg.name, leg.rate)] += rate
+            loads[Thing("circuit", leg.name, leg.rate)] += rate
         else:
             for thing in _of_tunnel(settled, offering, leg):
                 loads[thing] += rate
-    for thing, rate in sorted(loads.items(), key=lambda item: (item[0].kind, item[0].name)):
-        if thing.most:
-            yield Use(f"{thing.kind} {thing.name}", rate, thing.most)
+    return loads
 
 
-class _Thing(NamedTuple):
+class Thing(NamedTuple):
     """What carries something, and its limit in Mbit/s; None where nobody said."""
 
     kind: str
     name: str
     most: float | None
 
+    @property
+    def words(self) -> str:
+        return f"{self.kind} {self.name}"
 
-def _gateway(settled: Settled, name: str) -> _Thing:
-    return _Thing("gateway", name, settled.gateways[name].profile.throughput)
+
+def _gateway(settled: Settled, name: str) -> Thing:
+    return Thing("gateway", name, settled.gateways[name].profile.throughput)
 
 
-def _of_tunnel(settled: Settled, offering: Offered, tunnel: SettledTunnel) -> Iterator[_Thing]:
+def _of_tunnel(settled: Settled, offering: Offered, tunnel: SettledTunnel) -> Iterator[Thing]:
     """The tunnel itself, its uplink and its instance."""
     found = offering.of(tunnel.cloud).find_class(settled.clouds[tunnel.cloud].gateway_class)
     uplink = tunnel.uplink
-    yield _Thing("tunnel", tunnel.label, None if found is None else found.per_tunnel)
-    yield _Thing("uplink", f"{tunnel.gateway}/{uplink.name}", uplink.rate)
+    yield Thing("tunnel", tunnel.label, None if found is None else found.per_tunnel)
+    yield Thing("uplink", f"{tunnel.gateway}/{uplink.name}", uplink.rate)
     each = None if found is None else found.throughput / found.instances
-    yield _Thing("instance", f"{tunnel.cloud}/{tunnel.instance}", each)
+    yield Thing("instance", f"{tunnel.cloud}/{tunnel.instance}", each)
 
 
 def single_uses(
