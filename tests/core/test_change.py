@@ -313,3 +313,17 @@ def test_what_gets_too_much_meanwhile_is_told() -> None:
     enough = swap(*narrow).replace("10 Mbit/s", "30 Mbit/s")
     plan = make_plan(*both_settled(enough, swap(suite, text=enough)))
     assert not any(p.too_much for p in plan.steps)
+
+
+def test_a_tunnel_that_starts_for_traffic_alone_is_told() -> None:
+    asleep = swap(
+        ("bgp: {hold: 6 s}", "routing: static"),
+        ("      quay-gw:\n", "      quay-gw:\n        profile: waits\n"),
+        ("\nclouds:\n", "\nprofiles:\n  waits: {keep-awake: false}\nclouds:\n"),
+    )
+    common = swap(("routing: static", "routing: static\n    suite: common"), text=asleep)
+    looks = [p.look for p in make_plan(*both_settled(asleep, common)).steps]
+    assert any("loses the first packets" in look for look in looks)
+    awake = [swap(("keep-awake: false", "keep-awake: true"), text=t) for t in (asleep, common)]
+    looks = [p.look for p in make_plan(*both_settled(*awake)).steps]
+    assert not any("loses the first packets" in look for look in looks)

@@ -13,6 +13,8 @@ from obrin.core.change.order import best_order
 from obrin.core.change.outlook import Outlook
 from obrin.core.change.states import CLEAR, LEG, NONE, READY, Between, Flow, Step
 from obrin.core.change.waits import waits_of
+from obrin.core.handover.awake import sleeps
+from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
 
 
@@ -123,6 +125,12 @@ def _look(groups: Groups, step: Step) -> str:
             gone = step.leg not in groups.between.after.index.by_label
             how = "gone" if gone else "down"
             return f"{step.leg} is {how} at this end, and what used it goes on"
+        tunnel = groups.between.after.index.by_label.get(step.leg)
+        if isinstance(tunnel, SettledTunnel) and sleeps(groups.between.after, tunnel):
+            return (
+                f"{step.leg} is up at both ends once the site has sent something: "
+                "it starts for traffic alone, and loses the first packets"
+            )
         return f"{step.leg} is up at both ends"
     if step.kind == READY:
         return "what is listed is there, and nothing else has changed"

@@ -8,6 +8,7 @@ from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.arrangement import SPARE
 from obrin.core.design.reader import Location
 from obrin.core.drill.detection import Detector, detectors, unwatching
+from obrin.core.handover.awake import sleeps
 from obrin.core.ipsec.profile import UNKNOWN, Profile
 from obrin.core.routing.model import accepted_at_site
 from obrin.core.settled.clouds import SettledCloud
@@ -253,8 +254,7 @@ def _starts(link: SettledLink) -> Iterator[Finding]:
 def _sleep(settled: Settled, link: SettledLink) -> Iterator[Finding]:
     for tunnel in link.tunnels:
         profile = settled.gateways[tunnel.gateway].profile
-        asleep = profile.keep_awake is False and not tunnel.cloud_starts
-        if asleep and link.routing != "bgp" and tunnel.role != SPARE:
+        if sleeps(settled, tunnel):
             yield Finding(
                 Severity.WARNING,
                 "tunnel-asleep",

@@ -2,12 +2,21 @@
 
 from __future__ import annotations
 
+from obrin.core.design.arrangement import SPARE
 from obrin.core.handover.ends import TunnelEnd
 from obrin.core.reach.trace import probe_key
+from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
 
 EVERY = 10
 """Seconds between packets that keep a tunnel awake; below the silence of any translator."""
+
+
+def sleeps(settled: Settled, tunnel: SettledTunnel) -> bool:
+    """Whether it comes up only for traffic from the site, and goes when there is none."""
+    asleep = settled.gateways[tunnel.gateway].profile.keep_awake is False
+    quiet = settled.links[tunnel.link].routing != "bgp" and not tunnel.cloud_starts
+    return asleep and quiet and tunnel.role != SPARE
 
 
 def awake_words(settled: Settled, end: TunnelEnd) -> str:
