@@ -327,3 +327,42 @@ def test_a_tunnel_that_starts_for_traffic_alone_is_told() -> None:
     awake = [swap(("keep-awake: false", "keep-awake: true"), text=t) for t in (asleep, common)]
     looks = [p.look for p in make_plan(*both_settled(*awake)).steps]
     assert not any("loses the first packets" in look for look in looks)
+
+
+@pytest.mark.parametrize("first", range(200, 300, 10))
+def test_a_plan_of_any_change_has_every_step_once(first: int) -> None:
+    for seed in range(first, first + 10):
+        drawn = Drawn(seed)
+        other, what = mutated(drawn.data, random.Random(seed))
+        before, after = both_settled(drawn.text, yaml.safe_dump(other, sort_keys=False))
+        plan, between = make_plan(before, after), Between(before, after)
+        assert sorted(p.step.name for p in plan.steps) == sorted(s.name for s in between.steps)
+        assert [p.number for p in plan.steps] == list(range(1, len(plan.steps) + 1)), what
+        assert set(plan.lost_steps()) <= set(plan.flows)
+        assert bool(runbooks(plan)) is bool(plan.steps)
+
+
+def test_a_large_site_is_ordered_by_rank() -> None:
+    """More steps than are searched whole, and nothing is lost for all that."""
+    tunnels = [
+        f"      t{n}: {{gateway: box-{n // 2}, uplink: {'ab'[n % 2]}, instance: {1 + n % 2}}}\n"
+        for n in range(8)
+    ]
+    boxes = [
+        f"      box-{n}:\n        uplinks:\n"
+        + "".join(f"          {u}: {{address: 192.0.{2 if u == 'a' else 3}.{n + 1}, provider: {u}}}\n" for u in "ab")
+        for n in range(4)
+    ]  # fmt: skip
+    text = swap(
+        ("      quay-gw:\n        uplinks:\n          fibre: {address: 192.0.2.10, provider: one}\n"
+         "          radio: {address: 198.51.100.20, provider: two}\n", "".join(boxes)),
+        ("      a: {gateway: quay-gw, uplink: fibre, instance: 1}\n"
+         "      b: {gateway: quay-gw, uplink: radio, instance: 2}\n", "".join(tunnels)),
+        ("quay/guests, to: apps/web, flow: tcp/443, must: not", "quay/guests, to: apps/web, flow: tcp/22, must: not"),
+    )  # fmt: skip
+    common = swap(("bgp: {hold: 6 s}", "bgp: {hold: 6 s}\n    suite: common"), text=text)
+    plan = make_plan(*both_settled(text, common))
+    assert len(plan.steps) > 12
+    assert not plan.loses
+    ends = [p.step.leg for p in plan.steps if p.step.kind == LEG]
+    assert all(ends[n] == ends[n + 1] for n in range(0, len(ends), 2))

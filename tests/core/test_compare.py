@@ -196,6 +196,22 @@ def test_what_follows_is_what_the_engines_say() -> None:
     assert "Bad Peer AS" in said(".peer-s-as-number.quay-apps/a", "64999")
     assert "each keeps to its own" in said(".lifetime.ike-sa", "100 min")
     assert "no IKE_SA_INIT response" in said(".remote-address.quay-apps/a", "203.0.113.77")
+    assert "AUTHENTICATION_FAILED" in said(".local-identity.quay-apps/b", "quay.example")
+    for end in ("local", "remote"):
+        assert said(f".{end}-traffic-selector.quay-apps/a", "10.99.0.0/16")
+    assert said(".extended-sequence-numbers.child-sa-esp", "off")
+    assert said(".encryption.child-sa-esp", "no such cipher")
+    assert said(".prf.ike-sa", "PRF-HMAC-SHA2-256")
+    assert said(".mode.child-sa-esp", "transport")
+
+
+def test_what_follows_at_the_cloud_is_judged_for_every_link_of_it() -> None:
+    settled = settled_of()
+    sheet = Sheet(list(values_of(value_sheet(settled, "apps"))))
+    right = {name: value.text for name, value in sheet.values.items()}
+    name = next(n for n in right if n.endswith(".encryption.child-sa-esp"))
+    (found,) = differences(sheet, {**right, name: "aes128"})
+    assert "NO_PROPOSAL_CHOSEN" in follows(settled, "apps", [found])[name]
 
 
 @pytest.mark.parametrize(

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from obrin.core.design.reader import read_values
 from obrin.core.errors import DesignError
 from obrin.core.gather.compose import Entry, Source, compose
-from obrin.core.gather.mapping import read_mapping
+from obrin.core.gather.mapping import RawRow, read_mapping, source_of
 from obrin.core.gather.since import ABSENT, EDITED, OPEN, TAKEN, changes, with_changes
 
 TEXT = """\
@@ -157,3 +157,51 @@ def test_a_mangled_mapping_is_read_or_refused(at: int, text: str) -> None:
         read_mapping(MAPPING[:at] + text + MAPPING[at + len(text) :], "m.yaml")
     except DesignError:
         pass
+
+
+def test_rows_become_cells_of_the_kind_that_is_asked_for() -> None:
+    text = """\
+read:
+  a:
+    file: a.csv
+    columns:
+      name: {from: Name, as: name}
+      kind: {from: Kind, words: {hq: head office}, default: branch}
+      net: {from: [Net, Mask], as: prefix}
+      nets: {from: Nets, as: prefixes}
+      tags: {from: Tags, as: list}
+  b: {within: a, rows: "$.x[*]", belongs: {name: a.name}, columns: {port: Port}}
+design: {obrin: 1}
+"""
+    spec = read_mapping(text, "m.yaml").spec.read
+    rows = [
+        RawRow("a.csv:2", {"Name": "Quay House!", "Kind": "hq", "Net": "10.1.0.0",
+                           "Mask": "255.255.0.0", "Nets": "10.2.0.0/16; 10.3.0.0/16",
+                           "Tags": "x, y"}),
+        RawRow("a.csv:3", {"Name": "", "Nets": "10.0.0.1-10.0.0.3", "Net": "10.9.0.0/24"}),
+    ]  # fmt: skip
+
+    def look(row: RawRow, column: str) -> list[str]:
+        found = row.data.get(column)
+        return [found] if found else []
+
+    entries: dict = {}
+    source, bad = source_of("a", spec["a"], rows, ["More"], look, entries)
+    first, second = (entry.values for entry in source.rows)
+    assert first["name"] == "quay-house"
+    assert (first["kind"], second["kind"]) == ("head office", "branch")
+    assert (first["net"], second["net"]) == ("10.1.0.0/16", "10.9.0.0/24")
+    assert first["nets"] == ["10.2.0.0/16", "10.3.0.0/16"]
+    assert (first["tags"], second["tags"], second["name"], first["More"]) == (
+        ["x", "y"],
+        [],
+        "",
+        "",
+    )
+    assert [(p.where, p.what.partition(":")[0]) for p in bad] == [("a.csv:3", "nets")]
+    inner = RawRow("a.csv:2", {"Port": "7"}, within=rows[0])
+    source, bad = source_of("b", spec["b"], [inner], [], look, entries)
+    (entry,) = source.rows
+    assert bad == []
+    assert entry.values == {"port": "7"}
+    assert entry.within is entries[id(rows[0])]

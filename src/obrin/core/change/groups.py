@@ -77,7 +77,8 @@ def joined_sites(before: Settled, after: Settled) -> list[list[str]]:
 
 @dataclass(slots=True)
 class Group:
-    """`done` are the steps of it that are done; `steps` all that touch it."""
+    """`done` are the steps of it that are done, and what it alone would have to do: in the whole
+    that is there already, for the sake of another. `steps` are all that touch it."""
 
     looks: Outlooks
     sites: frozenset[str]
@@ -110,14 +111,15 @@ class Groups:
         touched |= {gateways[s.place].site for s in self.between.steps if s.place in gateways}
         clouds = any(s.kind != LEG and s.place not in gateways for s in self.between.steps)
         before, after = _Parts(self._before), _Parts(self._after)
-        first = True
+        first, whole = True, frozenset(self.between.steps)
         for sites in parts:
             if clouds or touched & set(sites):
                 mine = Between(
                     before.of(sites, between_clouds=first), after.of(sites, between_clouds=first)
                 )
                 first = False
-                yield Group(Outlooks(mine), frozenset(sites), steps=frozenset(mine.steps))
+                steps = frozenset(mine.steps)
+                yield Group(Outlooks(mine), frozenset(sites), steps - whole, steps & whole)
 
     @cached_property
     def by_step(self) -> Mapping[Step, list[Group]]:

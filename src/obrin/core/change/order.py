@@ -48,8 +48,9 @@ def best_order(groups: Groups) -> list[Step]:
     ready = [step for step in steps if step.kind == READY and not _heavy(groups, step)]
     first, found = frozenset(ready), dict.fromkeys(ready)
     for group in groups.all:
-        mine = [step for step in group.looks.between.steps if step not in first]
-        ordered = _part(group.looks, first & group.steps, mine)
+        steps_here = (step for step in group.looks.between.steps if step in group.steps)
+        mine = [step for step in steps_here if step not in first]
+        ordered = _part(group.looks, group.done | (first & group.steps), mine)
         found |= dict.fromkeys(step for step in ordered if step.kind != CLEAR)
     found |= dict.fromkeys(step for step in steps if step.kind != CLEAR)
     return [*found, *_clearing(steps)]
