@@ -38,11 +38,11 @@ def working(command: Command) -> Command:
 def crew_of(workers: int, cluster: str | None = None) -> Iterator[Crew]:
     """Whoever does the work. Raises UsageError for both at once, OutsideError where the cluster
     does not answer."""
-    from obrin.core.crew import Here
+    from obrin.core.crew import HERE
 
     if cluster is not None and workers > 1:
         raise click.UsageError("give --workers for this machine, or --cluster for others")
-    crew: Crew = Here()
+    crew: Crew = HERE
     if cluster is not None:
         from obrin.live.crew.cluster import Cluster
 

@@ -165,8 +165,8 @@ class Sweep:
         for taken in dict.fromkeys(takes):
             for number, way in self._single(taken).items():
                 if number in merged or way.stopped or way.meets(lost):
-                    model = model or self._whole.without(lost)
-                    way = self._again(model, number)
+                    model = model or self.model_without(lost)
+                    way = self.way_in(model, number)
                 merged[number] = way
         return dict(sorted(merged.items()))
 
@@ -174,18 +174,15 @@ class Sweep:
         """The network while these ways are lost."""
         return self._whole.without(lost)
 
-    def way_in(self, model: ReachModel, number: int) -> Way:
-        """How a flow goes in it, followed anew."""
-        return self._again(model, number)
-
     def _single(self, lost: frozenset[str]) -> dict[int, Way]:
         if lost not in self._states:
             touched = sorted({n for label in lost for n in self._users.get(label, ())})
-            model = self._whole.without(lost)
-            self._states[lost] = {n: self._again(model, n) for n in touched}
+            model = self.model_without(lost)
+            self._states[lost] = {n: self.way_in(model, n) for n in touched}
         return self._states[lost]
 
-    def _again(self, model: ReachModel, number: int) -> Way:
+    def way_in(self, model: ReachModel, number: int) -> Way:
+        """How a flow goes in it, followed anew."""
         way, wish = self.flows[number]
         return self._way(model, wish, way.flow)
 
@@ -223,7 +220,7 @@ class Sweep:
                 seen.add(label)
             then = self._noticing.by_then(lost, 0.0 if found is None else found.longest)
             whole = len(then) + len(seen - then) == len(lost)
-            way = after if whole else self._again(self._without(then | seen), number)
+            way = after if whole else self.way_in(self._without(then | seen), number)
         if found is None:
             return None
         new = {*after.there, *after.back} - {*self.flows[number][0].there}
@@ -260,13 +257,13 @@ class Sweep:
 
     def _without(self, lost: frozenset[str]) -> ReachModel:
         if lost not in self._partly:
-            self._partly[lost] = self._whole.without(lost)
+            self._partly[lost] = self.model_without(lost)
         return self._partly[lost]
 
     def _uses(self, changed: dict[int, Way], failed: Sequence[Element]) -> list[Use]:
         if self.offering is None or not self._loaded:
             return []
-        lost = frozenset[str]().union(*map(self.takes, failed))
+        lost = self._lost(tuple(failed))
         now = [
             (changed.get(number, way), wish.largest or 0.0)
             for number, (way, wish) in enumerate(self.flows)

@@ -18,7 +18,7 @@ from obrin.live.connect.journal import Journal
 from obrin.live.connect.whole import standing_of
 from obrin.live.drivers.differing import Differing
 from obrin.live.drivers.protocol import Ends, Progress, Report
-from obrin.live.observe.probe import Outcome, probe_one
+from obrin.live.observe.probe import Outcome, probe_all
 from obrin.live.project import Project
 from obrin.live.reshape.run import LOOK_EVERY
 
@@ -76,9 +76,8 @@ def undo(
         report(Progress(drift.name, "begun"))
         done = drift.task.do(report, threading.Event())
         report(Progress(drift.name, "done", done.note))
-        left = _wait(settled, ends, good, settling)
-        if any(outcome.expectation in good for outcome in left):
-            lost = next(outcome for outcome in left if outcome.expectation in good)
+        lost = _wait(settled, ends, good, settling)
+        if lost is not None:
             raise OutsideError(
                 f"{drift.name}: after it, {lost.expectation} is {lost.seen}, and was met before. "
                 "It stops here: mend that, and run it again"
@@ -87,15 +86,15 @@ def undo(
 
 
 def _asked(settled: Settled, ends: Ends) -> list[Outcome]:
-    asked = (probe_one(settled, ends, wish) for wish in settled.own_expectations())
-    return [outcome for outcome in asked if not outcome.problem]
+    return [outcome for outcome in probe_all(settled, ends) if not outcome.problem]
 
 
-def _wait(settled: Settled, ends: Ends, good: set[Expected], settling: float) -> list[Outcome]:
-    """What is not met once what was good is good again, or the time is over."""
+def _wait(settled: Settled, ends: Ends, good: set[Expected], settling: float) -> Outcome | None:
+    """Something good that is not met when the time is over; None as soon as all of it is."""
     until = time.monotonic() + settling
     while True:
-        left = [outcome for outcome in _asked(settled, ends) if not outcome.met]
-        if not any(o.expectation in good for o in left) or time.monotonic() > until:
-            return left
+        left = (o for o in _asked(settled, ends) if not o.met and o.expectation in good)
+        lost = next(left, None)
+        if lost is None or time.monotonic() > until:
+            return lost
         time.sleep(LOOK_EVERY)
