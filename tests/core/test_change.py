@@ -27,7 +27,7 @@ from obrin.core.handover.sheet import NOT_APPLYING, value_sheet
 from obrin.core.handover.standard.device import encode
 from tests.doubles import settled_of, swap
 from tests.live.buildable import Drawn
-from tests.live.changes import both_settled, mutated
+from tests.live.changes import both_settled, loaded, mutated
 
 A = settled_of()
 STATIC = swap(("bgp: {hold: 6 s}", "routing: static"))
@@ -263,18 +263,6 @@ def test_every_value_that_differs_is_entered_in_one_step(seed: int) -> None:
         assert Counter((old.get(n, ""), new.get(n, "")) for n in differ) == Counter(
             (line.old, line.new) for line in lines
         )
-
-
-def loaded(data: dict) -> dict:
-    """With loads, and uplinks that two of them fill."""
-    for number, wish in enumerate(data["expectations"]):
-        if wish.get("must", "work") == "work":
-            wish["load"] = f"{10 + 7 * (number % 5)} Mbit/s"
-    for site in data["sites"].values():
-        for gateway in site["gateways"].values():
-            for uplink in gateway["uplinks"].values():
-                uplink["rate"] = "40 Mbit/s"
-    return data
 
 
 @pytest.mark.parametrize("seed", range(25))

@@ -29,6 +29,7 @@ from obrin.core.routing.model import all_up, state_of, table_of
 from obrin.core.routing.tables import IN_USE, SHARES, Row, sessions, table_names, table_rows
 from tests.doubles import DESIGN, settled_of, swap
 from tests.live.buildable import Drawn
+from tests.live.changes import loaded
 
 TWO_SITES = DESIGN.replace(
     """\
@@ -423,13 +424,7 @@ def test_figures_are_drawn_at_five_and_at_two_hundred() -> None:
 def test_the_short_list_of_larger_failures_is_that_of_trying_all(seed: int) -> None:
     data = Drawn(seed).data
     if seed % 2:  # loads that two moves together may be too much for
-        for number, wish in enumerate(data["expectations"]):
-            if wish.get("must", "work") == "work":
-                wish["load"] = f"{10 + 7 * (number % 5)} Mbit/s"
-        for site in data["sites"].values():
-            for gateway in site["gateways"].values():
-                for uplink in gateway["uplinks"].values():
-                    uplink["rate"] = "40 Mbit/s"
+        loaded(data)
     sweep = Sweep(settled_of(yaml.safe_dump(data, sort_keys=False)), PRACTICE_CLOUD)
     known = sweep.elements()[: 14 if seed % 2 else 24]
     short, every = ShortList(), list[tuple[Element, ...]]()

@@ -125,3 +125,15 @@ def both_settled(before: str, after: str) -> tuple[Settled, Settled]:
     choices = settle(old, {}, PRACTICE_CLOUD)
     kept = settle(new, choices, PRACTICE_CLOUD)
     return build_settled(old, choices), build_settled(new, kept)
+
+
+def loaded(data: Json) -> Json:
+    """With loads, and uplinks that two of them fill."""
+    for number, wish in enumerate(data["expectations"]):
+        if wish.get("must", "work") == "work":
+            wish["load"] = f"{10 + 7 * (number % 5)} Mbit/s"
+    for site in data["sites"].values():
+        for gateway in site["gateways"].values():
+            for uplink in gateway["uplinks"].values():
+                uplink["rate"] = "40 Mbit/s"
+    return data
