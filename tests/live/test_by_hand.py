@@ -21,6 +21,7 @@ from obrin.live.drivers.by_hand.drivers import ByHandCloud
 from obrin.live.drivers.by_hand.person import Answers
 from obrin.live.drivers.by_hand.record import HandRecord
 from obrin.live.drivers.by_hand.steps import parts_of
+from obrin.live.lock import project_lock
 from obrin.testing.drivers import CloudDriverTests
 from tests.cli.program import PROGRAM, Folder
 from tests.doubles import DESIGN, settled_of, swap
@@ -204,6 +205,19 @@ def test_two_people_at_two_terminals_and_a_kill_at_any_moment(folder: Folder, se
     assert sorted(found["done"]) == sorted(STEPS)
     assert found["facts"][PLACE] == TOLD
     assert "Nothing is open" in folder.obrin("connect", "--todo").good().out
+
+
+def test_whoever_waits_for_others_waits_for_the_lock_too(folder: Folder) -> None:
+    """However long another command writes; one that waits for nobody gives up, and says why."""
+    folder.write("design.places.yaml", PLACES)
+    with project_lock(folder.path, folder.path / ".obrin", "settle"):
+        grace = start_as(folder, "Grace")
+        folder.obrin("connect").bad(3, "'obrin settle'", "Wait until it is done, or end it")
+        assert "Waiting: 'obrin settle' (process" in grace.stderr.readline()
+    ada = start_as(folder, "Ada")
+    for process in (grace, ada):
+        _, err = process.communicate(timeout=90)
+        assert process.returncode == 0, err
 
 
 def test_the_lock_is_let_go_while_somebody_is_asked(folder: Folder) -> None:

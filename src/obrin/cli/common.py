@@ -67,20 +67,26 @@ def say(out: Console, text: str, style: str = "") -> None:
     )
 
 
-def writes(*unless: str) -> Callable[[F], F]:
-    """A command that writes in the project: one at a time, unless one of these options is given."""
+def writes(*unless: str, waits: str = "") -> Callable[[F], F]:
+    """A command that writes in the project: one at a time, unless one of these options is given.
+    With the option `waits` it goes on waiting for another command, however long that takes."""
 
     def decorate(function: F) -> F:
         @functools.wraps(function)
         def locked(*args: Any, **given: Any) -> Any:
             if any(given.get(option) for option in unless):
                 return function(*args, **given)
-            with project_of(given.get("design_file")).lock(_command_name()):
+            told = _tell_waiting if given.get(waits) else None
+            with project_of(given.get("design_file")).lock(_command_name(), told):
                 return function(*args, **given)
 
         return cast(F, locked)
 
     return decorate
+
+
+def _tell_waiting(who: str) -> None:
+    click.echo(f"Waiting: {who}. End with Ctrl-C; it is taken up later.", err=True)
 
 
 def _command_name() -> str:

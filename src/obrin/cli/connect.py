@@ -58,7 +58,7 @@ if TYPE_CHECKING:
 @click.option("--todo", is_flag=True, help="Print what is open by hand, for whom; do nothing.")
 @acting
 @click.pass_context
-@writes("dry_run", "todo")
+@writes("dry_run", "todo", waits="who")
 def connect(
     ctx: click.Context,
     design_file: str | None,

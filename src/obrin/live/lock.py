@@ -11,7 +11,7 @@ import fcntl
 import json
 import os
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
@@ -29,11 +29,15 @@ class BusyError(ObrinError):
     exit_code = 3
 
 
+Tell = Callable[[str], None]
+
+
 @contextmanager
-def project_lock(folder: Path, own: Path, what: str) -> Iterator[None]:
+def project_lock(folder: Path, own: Path, what: str, told: Tell | None = None) -> Iterator[None]:
     """Hold the lock of a project's folder while `what` writes; `own` is Obrin's folder in it.
 
-    Raises BusyError when somebody else goes on writing.
+    Raises BusyError when somebody else goes on writing; unless somebody is `told` so, once, and
+    waits however long that takes.
     """
     try:
         descriptor = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
@@ -42,7 +46,7 @@ def project_lock(folder: Path, own: Path, what: str) -> Iterator[None]:
     note = own / NOTE
     held = _Held(descriptor, own, note, what)
     try:
-        held.take(PATIENCE)
+        held.take(PATIENCE, told)
         _HELD.append(held)
         yield
     finally:
@@ -64,16 +68,16 @@ def apart() -> Iterator[None]:
     try:
         yield
     finally:
-        held.take(float("inf"))
+        held.take(PATIENCE, _silent)
 
 
 class _Held:
     def __init__(self, descriptor: int, own: Path, note: Path, what: str) -> None:
         self._descriptor, self._own, self._note, self._what = descriptor, own, note, what
 
-    def take(self, patience: float) -> None:
+    def take(self, patience: float, told: Tell | None) -> None:
         """Raises BusyError."""
-        _take(self._descriptor, self._note, patience)
+        _take(self._descriptor, self._note, patience, told)
         text = {"what": self._what, "process": os.getpid(), "since": round(time.time())}
         if self._own.is_dir() and not self._own.is_symlink() and os.access(self._own, os.W_OK):
             write_whole(self._note, json.dumps(text), 0o644)
@@ -89,7 +93,11 @@ _HELD: list[_Held] = []
 """What this process holds; a command holds one."""
 
 
-def _take(descriptor: int, note: Path, patience: float) -> None:
+def _silent(_: str) -> None:
+    pass
+
+
+def _take(descriptor: int, note: Path, patience: float, told: Tell | None) -> None:
     until = time.monotonic() + patience
     while True:
         try:
@@ -97,7 +105,10 @@ def _take(descriptor: int, note: Path, patience: float) -> None:
             return
         except OSError:
             if time.monotonic() > until:
-                raise BusyError(_busy(note)) from None
+                if told is None:
+                    raise BusyError(f"{_busy(note)}. Wait until it is done, or end it") from None
+                told(_busy(note))
+                until = float("inf")
             time.sleep(0.05)
 
 
@@ -116,4 +127,4 @@ def _busy(note: Path) -> str:
             since = time.strftime("%H:%M:%S", time.localtime(int(str(found["since"]))))
             name = str(found.get("what"))[:60]
             who = f"'obrin {name}' (process {found['process']}, since {since})"
-    return f"{who} is writing in this project. Wait until it is done, or end it"
+    return f"{who} is writing in this project"

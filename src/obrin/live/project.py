@@ -25,7 +25,7 @@ from obrin.core.settle.settle import settle, without
 from obrin.core.settled.building import build_settled
 from obrin.core.settled.model import Settled
 from obrin.live.files import private_folder, read_file, write_whole
-from obrin.live.lock import project_lock
+from obrin.live.lock import Tell, project_lock
 from obrin.live.secrets.file import (
     PASSPHRASE,
     Passphrase,
@@ -95,14 +95,15 @@ class Project:
         """Keys, journal, and the state of the practice world. Made when first written to."""
         return self.folder / ".obrin"
 
-    def lock(self, what: str) -> AbstractContextManager[None]:
-        """Held while `what` writes in this project. Raises BusyError when somebody else does.
+    def lock(self, what: str, told: Tell | None = None) -> AbstractContextManager[None]:
+        """Held while `what` writes in this project. Raises BusyError when somebody else does, or
+        waits for them where somebody is `told` so.
 
         Without a design there is nothing to write for, and the command itself will say so.
         """
         if not self.design_path.exists():
             return contextlib.nullcontext()
-        return project_lock(self.folder, self.own_folder, what)
+        return project_lock(self.folder, self.own_folder, what, told)
 
     @cached_property
     def passphrase(self) -> Passphrase:
