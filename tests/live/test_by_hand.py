@@ -256,7 +256,12 @@ CHANGE = ("reshape", "--go", "--by-hand", "--answers", "change.yaml")
 
 
 def test_a_change_is_entered_step_by_step(folder: Folder) -> None:
+    folder.obrin("check", "--change").bad(2, "nothing is known to be built yet", "obrin connect")
     folder.obrin(*answers(folder, all="yes")).good()
+    folder.write("design.yaml", swap(("      quay-gw:\n", "      quay-gw:\n        as: 65010\n")))
+    told = folder.obrin("check", "--change", "--json").good().json
+    (number,) = (f for f in told if f["code"] == "change-as-number")
+    assert number["where"].startswith("design.yaml:8:")
     folder.write("design.yaml", WIDER)
     folder.obrin("settle").good()
     first, *_, last = (s["name"] for s in folder.obrin("reshape", "--json").good().json["steps"])

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from typing import TYPE_CHECKING
 
 import click
 
@@ -18,6 +19,11 @@ from obrin.cli.common import (
 from obrin.core.check.accepting import place_text, seen_as
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.positions import Locator
+
+if TYPE_CHECKING:
+    from obrin.core.catalogue.offering import Offered
+    from obrin.core.settled.model import Settled
+    from obrin.live.project import Project
 
 MOST_BLOCKS = 60
 MOST_PLACES = 8
@@ -39,10 +45,20 @@ _LEVELS = {severity.label: severity for severity in Severity}
     metavar="CODE",
     help="Print the lines that accept all findings of a code, for 'accepted-findings'.",
 )
+@click.option(
+    "--change",
+    is_flag=True,
+    help="Also on the way there: from what the last 'connect' ended with, in the best order.",
+)
 @json_option
 @click.pass_context
 def check(
-    ctx: click.Context, design_file: str | None, level: str, accept: str | None, as_json: bool
+    ctx: click.Context,
+    design_file: str | None,
+    level: str,
+    accept: str | None,
+    change: bool,
+    as_json: bool,
 ) -> None:
     """Find what would go wrong, before anything exists. Exit code 1 if there is an error.
 
@@ -53,18 +69,21 @@ def check(
     Examples:
       obrin check --design skerrow-ferries/draft.yaml
       obrin check --accept one-gateway --design skerrow-ferries
+      obrin check --change --level warning --design skerrow-ferries
     """
     from obrin.core.check.whole import check as run_checks
 
     project = project_of(design_file)
     document, choices, settled, moved = project.on_trial()
+    offering = project.offering(document.design)
     findings = run_checks(
         settled,
-        project.offering(document.design),
+        offering,
         project.secrets_to_judge(settled),
         project.now,
         choices,
         moved,
+        _of_change(project, settled, offering) if change else None,
     )
     if accept is not None:
         _print_acceptance([f for f in findings if f.code == accept and f.accepted is None])
@@ -74,6 +93,16 @@ def check(
     else:
         print_findings(findings, document.locator)
     ctx.exit(1 if any(f.counts(_LEVELS[level]) for f in findings) else 0)
+
+
+def _of_change(project: Project, settled: Settled, offering: Offered) -> list[Finding]:
+    """Raises ObrinError where nothing is known to be built."""
+    from obrin.core.change.plan import make_plan
+    from obrin.core.check.changing import changing
+    from obrin.live.reshape.built import built
+
+    before = built(project)
+    return list(changing(make_plan(before, settled, offering), before, settled))
 
 
 def _print_acceptance(findings: Sequence[Finding]) -> None:

@@ -141,7 +141,9 @@ def _before(project: Project, source: str | None, revision: str | None) -> Settl
 
     if source is not None:
         return project_of(source).settled()[1]
-    return built(project) if revision is None else of_revision(project, revision)
+    if revision is not None:
+        return of_revision(project, revision)
+    return built(project, ", or name what is built with --from FILE or --from-revision REVISION")
 
 
 def _moment(text: str | None) -> datetime:

@@ -18,6 +18,7 @@ MOST_FLOWS = 3
 
 
 def tell_plan(plan: Plan, record: Record | None, times: Schedule) -> None:
+    from obrin.core.change.advice import advice
     from obrin.core.handover.words import seconds
 
     out = console()
@@ -59,7 +60,7 @@ def tell_plan(plan: Plan, record: Record | None, times: Schedule) -> None:
         count = f"{len(lost)} of {len(plan.flows)} flows are lost meanwhile, the longest for "
         longest = max(times.lost(plan).values())
         count += f"{most} step{'s' if most > 1 else ''} ({seconds(longest)})"
-        text = f"{len(plan.steps)} steps; {count}. {advice(plan)}"
+        text = f"{len(plan.steps)} steps; {count}. To avoid it, {advice(plan)}."
     say(out, text, style="bold red" if plan.loses else "green")
 
 
@@ -83,20 +84,6 @@ def _wrong_lines(plan: Plan, planned: Planned) -> Iterator[str]:
 def _some(flows: Sequence[str]) -> str:
     more = f" and {len(flows) - MOST_FLOWS} more" if len(flows) > MOST_FLOWS else ""
     return ", ".join(flows[:MOST_FLOWS]) + more
-
-
-def advice(plan: Plan) -> str:
-    """What would avoid the loss."""
-    from obrin.core.change.outlook import ONE_SESSION, ROUTED_APART, TRANSLATED_APART
-
-    why = {reason for planned in plan.steps for _, reason in planned.lost}
-    if TRANSLATED_APART in why:
-        return "Give the network its new range beside the old one first, and take that away later."
-    if ROUTED_APART in why:
-        return "Make two changes of it: first how the tunnels are protected, then how they route."
-    if ONE_SESSION in why:
-        return "Give each tunnel a session of its own first, between the addresses inside."
-    return "A second tunnel, uplink or gateway that stays as it is meanwhile would avoid it."
 
 
 def what_words(planned: Planned) -> str:

@@ -15,6 +15,9 @@ from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.wishes import AcceptedFinding
 from obrin.core.settled.model import Settled
 
+OF_CHANGE = "change-"
+"""So begin the codes of what goes wrong on the way from what is built to a design."""
+
 
 def seen_as(finding: Finding) -> str:
     """A short fingerprint of what was found: it changes when that does."""
@@ -27,9 +30,10 @@ def place_text(finding: Finding) -> str:
 
 
 def answered(
-    settled: Settled, findings: Iterable[Finding], today: date | None
+    settled: Settled, findings: Iterable[Finding], today: date | None, unlooked: str | None = None
 ) -> Iterator[Finding]:
-    """All of them, those that are accepted marked as such; and what is accepted to no end."""
+    """All of them, those that are accepted marked as such; and what is accepted to no end, but for
+    the codes that begin with `unlooked`: nobody looked for these."""
     by_place: dict[tuple[str, str], list[tuple[int, AcceptedFinding]]] = {}
     for index, accepted in enumerate(settled.accepted_findings):
         by_place.setdefault((accepted.finding, accepted.at), []).append((index, accepted))
@@ -42,7 +46,8 @@ def answered(
         holding = [accepted for _, accepted in here if _holds(accepted, finding, today)]
         yield replace(finding, accepted=holding[-1]) if holding else finding
     for index, accepted in enumerate(settled.accepted_findings):
-        if index not in used:
+        skipped = unlooked is not None and accepted.finding.startswith(unlooked)
+        if index not in used and not skipped:
             near = places.get(accepted.finding)
             yield Finding(
                 Severity.NOTE,

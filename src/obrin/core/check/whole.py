@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from datetime import datetime
 from types import MappingProxyType
 
@@ -23,7 +24,7 @@ from obrin.core.check import (
     spaces,
     summaries,
 )
-from obrin.core.check.accepting import answered
+from obrin.core.check.accepting import OF_CHANGE, answered
 from obrin.core.check.beyond import beyond
 from obrin.core.check.certificates import certificates
 from obrin.core.check.dates import ended
@@ -48,12 +49,14 @@ def check(
     now: datetime | None = None,
     choices: Choices = MappingProxyType({}),
     moved: tuple[Drift, ...] = (),
+    change: Iterable[Finding] | None = None,
 ) -> list[Finding]:
     """All findings, the most severe first, otherwise in the order of the themes; those that are
     accepted come last.
 
     `now` (aware) is for what ends; without it, dates are not judged. `choices` are those that the
-    settled design was built from, `moved` where `settle` would choose something else.
+    settled design was built from, `moved` where `settle` would choose something else, `change` is
+    what goes wrong on the way there from what is built, where somebody looked.
     """
     found = [
         *settled_file(choices, moved),
@@ -89,6 +92,8 @@ def check(
         *failures.overloads(settled, offering),
         *owners(settled),
         *placeholders(settled),
+        *(() if change is None else change),
     ]
-    marked = answered(settled, found, None if now is None else now.date())
+    unlooked = OF_CHANGE if change is None else None
+    marked = answered(settled, found, None if now is None else now.date(), unlooked)
     return sorted(marked, key=lambda finding: (finding.accepted is not None, -finding.severity))

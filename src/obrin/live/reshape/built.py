@@ -29,13 +29,12 @@ def keep_built(project: Project) -> None:
     write_whole(kept.design_path, texts[0], 0o600, durable=True)
 
 
-def built(project: Project) -> Settled:
-    """Raises ObrinError where nothing is known to be built."""
+def built(project: Project, otherwise: str = "") -> Settled:
+    """Raises ObrinError where nothing is known to be built, and says what one does `otherwise`."""
     kept = Project(_folder(project) / DESIGN)
     if not kept.design_path.exists():
         raise ObrinError(
-            "nothing is known to be built yet. Run 'obrin connect' first, or name what is built "
-            "with --from FILE or --from-revision REVISION"
+            f"nothing is known to be built yet. Run 'obrin connect' first{otherwise}"
         )
     return kept.settled()[1]
 
