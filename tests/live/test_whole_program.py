@@ -431,6 +431,20 @@ def test_hub_circuit_and_two_gateways_at_a_site_as_processes(tmp_path) -> None:
             "tunnels/yard-crossing.day",
         ]
         assert all(one["differing"] and not one["undone"] for one in found)
+        for what in ("filter", "liveness"):
+            folder.obrin("practice", "fault", "retype", "hh-east", what).good()
+        assert "hh-east is not as the design has it: " in folder.obrin("status").bad(1, "").err
+        (gateway,) = folder.obrin("reshape", "--drift", "--json").bad(1, "").json[3:]
+        assert gateway["name"] == gateway["at"] == "hh-east"
+        assert len(gateway["differing"]) == 2
+        kept = (folder.path / "design.yaml").read_text()
+        run = folder.obrin("reshape", "--drift", "--take", "--json", timeout=120).bad(1, "")
+        taken = valid("reshape --drift --take", run.json)
+        off = {"place": "clouds.timetable.subnets.booking.propagation", "value": False}
+        assert off in taken["taken"]
+        assert {left["name"] for left in taken["left"]} >= {"filters/timetable", "hh-east"}
+        assert "propagation: false" in (folder.path / "design.yaml").read_text()
+        folder.write("design.yaml", kept)
         folder.obrin("practice", "fault", "drift", "cloud", "networks/ledger").bad(
             3, "nobody changes"
         )
@@ -440,7 +454,7 @@ def test_hub_circuit_and_two_gateways_at_a_site_as_processes(tmp_path) -> None:
         assert "throttle 5 at the cloud, fail tunnels/x at the cloud" in told
         assert "behind 7200s at hh-west" in told
         folder.obrin("practice", "fault", "restart", "hh-west").good()
-        assert "3 of 3 undone" in folder.obrin("reshape", "--drift", "--go", timeout=120).good().out
+        assert "4 of 4 undone" in folder.obrin("reshape", "--drift", "--go", timeout=120).good().out
         assert "is what was built" in folder.obrin("reshape", "--drift").good().out
         assert "not as the design" not in folder.obrin("status").err
         assert "7 of 7 tunnels" in folder.obrin("connect", timeout=120).good().out

@@ -86,6 +86,7 @@ def fault(
       address A      its provider gives the uplink another address
       forget         its translator forgets who asked whom, once
       restart        the gateway loses everything but its configuration, once
+      retype filter  somebody takes a rule away at a gateway by hand; or 'liveness', once
       full           the gateway has no room to keep another configuration
       behind 2h      the gateway's clock is behind by that, or 'ahead'
       throttle 2     the cloud takes two requests in a second, and tells who comes too often
@@ -126,10 +127,12 @@ def fault(
 
 def _at_gateway(fault: Fault) -> dict[str, object]:
     """What its door is told."""
-    from obrin.live.practice.faults import FULL, RESTART, seconds_wrong
+    from obrin.live.practice.faults import FULL, RESTART, RETYPE, seconds_wrong
 
     if fault.kind in (RESTART, FULL):
         return {fault.kind: True}
+    if fault.kind == RETYPE:
+        return {fault.kind: fault.value}
     return {"clock": seconds_wrong(fault)}
 
 

@@ -55,6 +55,7 @@ if TYPE_CHECKING:
 @click.option(
     "--drift", is_flag=True, help="Instead: what somebody changed by hand there; --go undoes it."
 )
+@click.option("--take", is_flag=True, help="With --drift: into the design, where a key says so.")
 @click.option("--back", is_flag=True, help="Undo the steps that are done, the last first.")
 @design_option
 @json_option
@@ -73,6 +74,7 @@ def reshape(
     by_hand: bool,
     answers: str | None,
     drift: bool,
+    take: bool,
     back: bool,
     design_file: str | None,
     as_json: bool,
@@ -113,9 +115,11 @@ def reshape(
     if drift:
         from obrin.cli.reshape_drift import drift as told
 
-        if source or revision or target or figure or by_hand or answers or back:
-            raise click.UsageError("--drift goes with --go and --json alone")
-        ctx.exit(told(project, go=go, timeout=timeout, as_json=as_json))
+        if source or revision or target or figure or by_hand or answers or back or (go and take):
+            raise click.UsageError("--drift goes with --go or --take, and --json, alone")
+        ctx.exit(told(project, go=go, take=take, timeout=timeout, as_json=as_json))
+    if take:
+        raise click.UsageError("--take goes with --drift")
     document, after = project.settled()
     before = _before(project, source, revision)
     plan = make_plan(before, after, project.offering(document.design))

@@ -6,7 +6,6 @@ The file is machine-written and belongs into version control, like the settled o
 from __future__ import annotations
 
 import copy
-import io
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -16,13 +15,15 @@ from obrin.core.design.document import judge_values
 from obrin.core.design.reader import Location, read_values
 from obrin.core.errors import DesignError, Problem
 from obrin.core.gather.compose import Composed
-from obrin.core.gather.since import OPEN, Change, apply, changes, with_changes
+from obrin.core.gather.since import OPEN, Change, changes
 from obrin.core.gather.written import as_yaml
+from obrin.live.edited import edited
 from obrin.live.files import write_whole
 from obrin.live.project import Project, read_text
 
 Ask = Callable[[str, str], str | None]
 """Asks for the value of a place, told why it lacks. None where nobody answers."""
+BY_HAND = "Bring them into it by hand: 'obrin gather' without --take lists them"
 HEAD = "What exports said when they were last gathered. Written by Obrin; keep it with the design."
 
 
@@ -135,22 +136,4 @@ def since(project: Project, before: Kept, now: Kept) -> Since:
     design = read_values(text, source)
     found = changes(before.values, now.values, design)
     wanted = [change for change in found if change.standing == OPEN]
-    return Since(tuple(found), _edited(text, design, wanted, source) if wanted else text)
-
-
-def _edited(text: str, design: Any, wanted: Sequence[Change], source: str) -> str:
-    """The text with its comments and order kept; it must then say just what it should."""
-    from ruamel.yaml import YAML
-
-    editor = YAML()
-    editor.preserve_quotes = True
-    editor.width = 100
-    document = editor.load(text)
-    apply(document, wanted)
-    written = io.StringIO()
-    editor.dump(document, written)
-    made = written.getvalue()
-    if read_values(made, source) != with_changes(design, wanted):
-        fix = "Bring them into it by hand: 'obrin gather' without --take lists them"
-        raise DesignError([Problem(source, "the changes cannot be placed safely", fix)])
-    return made
+    return Since(tuple(found), edited(text, wanted, source, BY_HAND) if wanted else text)

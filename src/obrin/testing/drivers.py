@@ -142,19 +142,23 @@ class GatewayDriverTests:
             assert driver.hand_over(self.config, self.keys).changed
             assert not driver.hand_over(self.config, self.keys).changed
             assert driver.has_pack()
+            assert driver.held() in (self.config, None)
             assert driver.tunnels().keys() == self.labels
             assert isinstance(driver.routes(), list)
             assert isinstance(driver.drops(), list)
         finally:
             driver.take_away()
         assert not driver.has_pack()
+        assert driver.held() is None
         assert not driver.tunnels()
 
     def test_no_secret_is_told(self, driver: GatewayDriver) -> None:
         secrets = [entry["secret"] for entry in self.keys["obrin-keys:keys"]["pre-shared-key"]]
         try:
             done = driver.hand_over(self.config, self.keys)
-            told = repr((done, driver, driver.tunnels(), driver.routes(), driver.drops()))
+            told = repr(
+                (done, driver, driver.held(), driver.tunnels(), driver.routes(), driver.drops())
+            )
         finally:
             driver.take_away()
         assert not any(secret in told for secret in secrets)

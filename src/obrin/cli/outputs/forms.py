@@ -59,6 +59,11 @@ def anything(about: str) -> Shape:
     return {"type": "object", "description": about}
 
 
+def any_value(about: str) -> Shape:
+    """A value of any kind."""
+    return {"description": about}
+
+
 def with_more(shape: Shape, more: dict[str, Shape]) -> Shape:
     """The record with further keys."""
     return record(shape["description"], shape["properties"] | more)

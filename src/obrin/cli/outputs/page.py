@@ -8,11 +8,12 @@ from collections.abc import Iterator
 from typing import Any
 
 from obrin.cli.outputs.acting import ACTING
+from obrin.cli.outputs.changing import CHANGING
 from obrin.cli.outputs.forms import DEED, Shape
 from obrin.cli.outputs.planning import PLANNING
 from obrin.cli.outputs.proving import PROVING
 
-OUTPUTS: dict[str, Shape] = PLANNING | PROVING | ACTING
+OUTPUTS: dict[str, Shape] = PLANNING | PROVING | ACTING | CHANGING
 """By command as it is typed, with the option that makes another shape of it."""
 
 _HEAD = """\
@@ -75,7 +76,8 @@ def _record(shape: Shape) -> Iterator[str]:
 
 def _said(shape: Shape) -> str:
     words = "; ".join(filter(None, (shape["description"], _choice(shape))))
-    kinds = shape["type"] if isinstance(shape["type"], list) else [shape["type"]]
+    kind = shape.get("type", "any")
+    kinds = kind if isinstance(kind, list) else [kind]
     return f"{words}, or `null`" if "null" in kinds and "null" not in words else words
 
 

@@ -2,53 +2,58 @@
 
 from __future__ import annotations
 
+import enum
 from collections.abc import Iterator
-from typing import Any
+from typing import Any, NamedTuple
 
 _NAMES = ("name", "tunnel", "id", "remote-address", "ip", "destination-prefix", "index")
 _MOST = 60
 
 
+class Absent(enum.Enum):
+    """What one side does not have."""
+
+    ABSENT = "absent"
+
+
+ABSENT = Absent.ABSENT
+
+
+class Leaf(NamedTuple):
+    """One value that differs; `place` is the way to it, ABSENT what one side does not have."""
+
+    place: str
+    meant: Any
+    found: Any
+
+
 def differences(meant: Any, found: Any, *, secret: bool = False) -> Iterator[str]:
-    """`place: what it says instead of what is meant`, for every leaf, also those on one side only.
+    """`place: what it says instead of what is meant`, for every leaf, those on one side too."""
+    for leaf in leaves(meant, found):
+        if leaf.found is ABSENT:
+            said = "it is missing"
+        elif leaf.meant is ABSENT:
+            said = "the design does not have it"
+        else:
+            shown = f"{_shown(leaf.found)} instead of {_shown(leaf.meant)}"
+            said = "another value" if secret else shown
+        yield f"{leaf.place}: {said}"
 
-    Lists are compared entry by entry, by the entries' names where they have any.
-    """
-    yield from _differences("", meant, found, secret)
 
-
-def _differences(place: str, meant: Any, found: Any, secret: bool) -> Iterator[str]:
+def leaves(meant: Any, found: Any, place: str = "") -> Iterator[Leaf]:
+    """Every value that differs. Lists are compared entry by entry, by the entries' names where they
+    have any."""
     if isinstance(meant, dict) and isinstance(found, dict):
         for name in dict.fromkeys([*meant, *found]):
             below = f"{place}/{name}" if place else str(name)
-            yield from _one(
-                below, name in meant, name in found, meant.get(name), found.get(name), secret
-            )
+            yield from leaves(meant.get(name, ABSENT), found.get(name, ABSENT), below)
     elif isinstance(meant, list) and isinstance(found, list):
         first, second = _named(meant), _named(found)
         for key in dict.fromkeys([*first, *second]):
-            yield from _one(
-                f"{place}[{key}]",
-                key in first,
-                key in second,
-                first.get(key),
-                second.get(key),
-                secret,
-            )
+            one, other = first.get(key, ABSENT), second.get(key, ABSENT)
+            yield from leaves(one, other, f"{place}[{key}]")
     elif meant != found:
-        said = "another value" if secret else f"{_shown(found)} instead of {_shown(meant)}"
-        yield f"{place}: {said}"
-
-
-def _one(
-    place: str, in_meant: bool, in_found: bool, meant: Any, found: Any, secret: bool
-) -> Iterator[str]:
-    if in_meant and in_found:
-        yield from _differences(place, meant, found, secret)
-    elif in_meant:
-        yield f"{place}: it is missing"
-    else:
-        yield f"{place}: the design does not have it"
+        yield Leaf(place, meant, found)
 
 
 def _named(entries: list[Any]) -> dict[str, Any]:

@@ -2,9 +2,17 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
+
+from obrin.core.handover.differences import ABSENT, leaves
+
+MOST = 80
+"""Characters of what is told of an entry that is missing."""
+_STEP = re.compile(r"(?:[^/\[]|\[[^\]]*\])+")
+"""Of the way to a value: a name, and which entry of a list."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -18,6 +26,28 @@ class Differing:
     @property
     def words(self) -> str:
         return f"{self.part} is {self.there} there, and {self.wanted} in the design"
+
+
+def of_data(held: Any, wanted: Any) -> tuple[Differing, ...]:
+    """Of data by standard modules, which say everything: what one side alone has differs, too."""
+    return tuple(
+        Differing(_way(leaf.place), _part(leaf.found), _part(leaf.meant))
+        for leaf in leaves(wanted, held)
+    )
+
+
+def _way(place: str) -> str:
+    """From the first named thing on, or all of the way; without the names of modules."""
+    parts = _STEP.findall(place)
+    named = next((n for n, part in enumerate(parts[:-1]) if part.endswith("]")), 0)
+    return "/".join(part.partition(":")[2] or part for part in parts[named:])
+
+
+def _part(value: object) -> str:
+    if value is ABSENT:
+        return "missing"
+    text = _said(value)
+    return text if len(text) <= MOST else text[: MOST - 3] + "..."
 
 
 def differing(held: Mapping[str, Any], wanted: Mapping[str, Any]) -> tuple[Differing, ...]:

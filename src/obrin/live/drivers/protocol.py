@@ -140,6 +140,9 @@ class GatewayDriver(Protocol):
     def take_away(self) -> None:
         """Leave it without tunnels and secrets."""
 
+    def held(self) -> Json | None:
+        """The standard data that it goes by now; None where it has none, or does not tell."""
+
     def tunnels(self) -> dict[str, EndStatus]:
         """What it says of its ends, by label."""
 

@@ -43,7 +43,11 @@ class RestconfGateway:
         return found
 
     def has_pack(self) -> bool:
-        return len(self._client.get("/restconf/data")["ietf-restconf:data"]) > 1
+        return self.held() is not None
+
+    def held(self) -> Json | None:
+        found = self._client.get("/restconf/data")["ietf-restconf:data"]
+        return {name: data for name, data in found.items() if name != STATE} or None
 
     def take_away(self) -> None:
         self.hand_over({}, {KEYS: {}})

@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from obrin.core.address.prefix import parse_address
 from obrin.core.design.values import parse_duration
 from obrin.core.errors import AddressError, ObrinError
+from obrin.core.handover.standard.device import DeviceConfig
 from obrin.core.settled.model import Settled
 from obrin.live.practice.weather import ADDRESS, LARGE, Trouble, narrowing, with_more
 
 UPLINK, GATEWAY, CLOUD = "uplink", "gateway", "cloud"
 RESTART, FULL, AHEAD, BEHIND = "restart", "full", "ahead", "behind"
+RETYPE, RETYPED = "retype", ("filter", "liveness")
 THROTTLE, FAIL, DRIFT = "throttle", "fail", "drift"
 FULL_WORDS = "there is no room left to keep it"
 
@@ -41,6 +43,7 @@ KINDS = {
         FaultKind(ADDRESS, UPLINK, "192.0.2.77", "its provider gives it another address"),
         FaultKind("forget", UPLINK, "", "its translator forgets who asked whom, once"),
         FaultKind(RESTART, GATEWAY, "", "it loses everything but its configuration, once"),
+        FaultKind(RETYPE, GATEWAY, "filter", "somebody takes a rule away; 'liveness': asks later"),
         FaultKind(FULL, GATEWAY, "", "it has no room to keep another configuration"),
         FaultKind(BEHIND, GATEWAY, "2h", "its clock is behind by that"),
         FaultKind(AHEAD, GATEWAY, "2h", "its clock is ahead by that"),
@@ -114,6 +117,23 @@ def _rate(fault: Fault) -> None:
         raise ValueError(f"'{fault.value}' is not between 0.1 and 1000")
 
 
+def _retyped(fault: Fault) -> None:
+    if fault.value not in RETYPED:
+        raise ValueError(f"'{fault.value}' is nothing that somebody retypes")
+
+
+def retyped(told: DeviceConfig, what: str) -> DeviceConfig:
+    """As somebody would have changed it by hand: a rule less, or another liveness. Raises
+    ValueError where there is nothing of it."""
+    if what == "filter" and told.filter.rules:
+        return replace(told, filter=replace(told.filter, rules=told.filter.rules[:-1]))
+    if what == "liveness" and told.tunnels:
+        first, *others = told.tunnels
+        first = replace(first, liveness=replace(first.liveness, delay=first.liveness.delay + 5))
+        return replace(told, tunnels=(first, *others))
+    raise ValueError(f"there is no {what} to change")
+
+
 def _nothing(fault: Fault) -> None:
     pass
 
@@ -125,4 +145,5 @@ _VALUES: dict[str, Callable[[Fault], object]] = {
     AHEAD: seconds_wrong,
     BEHIND: seconds_wrong,
     THROTTLE: _rate,
+    RETYPE: _retyped,
 }

@@ -22,6 +22,7 @@ from starlette.routing import Mount, Route
 from obrin.core.address.prefix import Address
 from obrin.core.errors import ObrinError
 from obrin.core.handover.standard.device import decode
+from obrin.core.handover.standard.device import encode as encode_config
 from obrin.core.handover.standard.operational import (
     INTERFACES,
     ROUTING,
@@ -34,7 +35,7 @@ from obrin.device.credentials import judge_certificate
 from obrin.device.hosts import Hosts
 from obrin.device.operational import operational_state
 from obrin.device.site import Site
-from obrin.live.practice.faults import AHEAD, BEHIND, FULL, FULL_WORDS
+from obrin.live.practice.faults import AHEAD, BEHIND, FULL, FULL_WORDS, retyped
 from obrin.live.practice.hosts import Asked, ends_of, find_host, probe, seconds_of, stream
 from obrin.live.practice.lending import Lending
 from obrin.live.practice.restconf_description import openapi
@@ -94,8 +95,14 @@ class GatewayProcess:
             self._around.restart(self.name)
         elif "full" in given:
             self._full = True
+        elif "retype" in given:
+            try:
+                told = retyped(decode(self._config), str(given["retype"]))
+            except UNUSABLE as error:
+                raise Problem(422, "nothing to change", str(error)) from error
+            self._apply(encode_config(told), self._keys)
         else:
-            raise Problem(422, "nothing to do", "give 'clock' in seconds, 'restart' or 'full'")
+            raise Problem(422, "nothing to do", "give 'clock', 'restart', 'retype' or 'full'")
         return Response(status_code=204)
 
     async def _heal(self, request: Request) -> Response:

@@ -22,6 +22,7 @@ from obrin.live.practice.faults import (
     GATEWAY,
     KINDS,
     RESTART,
+    RETYPE,
     UPLINK,
     Fault,
     judge_fault,
@@ -114,6 +115,8 @@ class VirtualStage:
             world.restart(fault.where)
         elif fault.kind == FULL:
             world.full.add(fault.where)
+        elif fault.kind == RETYPE:
+            world.retype(fault.where, fault.value)
         elif kind.where == GATEWAY:
             world.clocks[fault.where] = timedelta(seconds=seconds_wrong(fault))
         else:

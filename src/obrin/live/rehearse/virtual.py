@@ -21,7 +21,7 @@ from obrin.core.handover.configured import device_config
 from obrin.core.handover.pack import Pack
 from obrin.core.handover.secrets import Secrets, key_data
 from obrin.core.handover.standard.basic import Json
-from obrin.core.handover.standard.device import encode
+from obrin.core.handover.standard.device import decode, encode
 from obrin.core.ipsec.shared_keys import make_key
 from obrin.core.settled.links import SettledCircuit, SettledTunnel
 from obrin.core.settled.model import Settled
@@ -40,7 +40,7 @@ from obrin.live.drivers.protocol import CloudStep
 from obrin.live.practice.cloud.names import cloud_name
 from obrin.live.practice.cloud.store import Store
 from obrin.live.practice.cloud.told import Told
-from obrin.live.practice.faults import FULL_WORDS
+from obrin.live.practice.faults import FULL_WORDS, retyped
 from obrin.live.practice.internet import CLOUD, Dedicated, Internet, Line
 from obrin.live.practice.weather import Weather
 from obrin.wire.host import Host, Query
@@ -95,6 +95,7 @@ class VirtualWorld:
         }
         self.clocks: dict[str, timedelta] = {}
         self.full: set[str] = set()
+        self._retyped: set[str] = set()
         self.keys_wanted = False
         self._random = _seeded(seed, 7)
         self.secrets = secrets
@@ -145,6 +146,12 @@ class VirtualWorld:
         except OutsideError as error:
             return str(error)
         return ""
+
+    def retype(self, gateway: str, what: str) -> None:
+        """Somebody changes it by hand."""
+        config, keys = self._data(gateway, self.secrets)
+        self._hand(gateway, encode(retyped(decode(config), what)), keys)
+        self._retyped.add(gateway)
 
     def _build_cloud(self, steps: list[CloudStep]) -> None:
         done: set[str] = set()
@@ -323,6 +330,9 @@ class VirtualWorld:
         self.weather.heal()
         self.clocks.clear()
         self.full.clear()
+        for gateway in self._retyped:
+            self.handed(gateway)
+        self._retyped.clear()
         self.cloud.lost = frozenset()
         for lan in self.lans.values():
             lan.dead.clear()

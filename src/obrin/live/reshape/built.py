@@ -33,9 +33,7 @@ def built(project: Project, otherwise: str = "") -> Settled:
     """Raises ObrinError where nothing is known to be built, and says what one does `otherwise`."""
     kept = Project(_folder(project) / DESIGN)
     if not kept.design_path.exists():
-        raise ObrinError(
-            f"nothing is known to be built yet. Run 'obrin connect' first{otherwise}"
-        )
+        raise ObrinError(f"nothing is known to be built yet. Run 'obrin connect' first{otherwise}")
     return kept.settled()[1]
 
 

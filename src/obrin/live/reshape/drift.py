@@ -1,61 +1,103 @@
-"""What somebody changed by hand at a cloud since the last connect, and how it is undone: one thing
-after the other, and after each what worked before is asked for again."""
+"""What somebody changed by hand since the last connect, and how it is undone: one thing after the
+other, and after each what worked before is asked for again."""
 
 from __future__ import annotations
 
 import threading
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import closing
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+from functools import partial
 
 from obrin.core.errors import OutsideError
-from obrin.core.handover.secrets import Secrets
+from obrin.core.handover.configured import device_config
+from obrin.core.handover.pack import gateways_of
+from obrin.core.handover.secrets import Secrets, key_data
+from obrin.core.handover.standard.device import encode
 from obrin.core.settled.expected import Expected
 from obrin.core.settled.model import Settled
-from obrin.live.connect.execute import CloudTask, tasks_of
+from obrin.live.connect.execute import SIDE_BY_SIDE, CloudTask, tasks_of
 from obrin.live.connect.journal import Journal
 from obrin.live.connect.whole import standing_of
-from obrin.live.drivers.differing import Differing
-from obrin.live.drivers.protocol import Ends, Progress, Report
+from obrin.live.drivers.differing import Differing, of_data
+from obrin.live.drivers.protocol import CloudStep, Done, Ends, GatewayDriver, Json, Progress, Report
 from obrin.live.observe.probe import Outcome, probe_all
 from obrin.live.project import Project
 from obrin.live.reshape.run import LOOK_EVERY
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Drifted:
-    """Something at a cloud, and where its values differ. `place` is what of the design it is made
-    from, as keys in the design file."""
+    """Something at a cloud, or a gateway's configuration, and where its values differ. `at` is the
+    cloud or gateway, `place` what of the design it is made from, as keys in the design file."""
 
-    task: CloudTask
+    name: str
+    at: str
     differing: tuple[Differing, ...]
     place: tuple[str, ...]
-
-    @property
-    def name(self) -> str:
-        return self.task.name
+    mend: Callable[[Report], Done] = field(repr=False)
 
 
 def drifted(settled: Settled, ends: Ends, secrets: Secrets) -> list[Drifted]:
-    """In the order of their needs. What is not there at all is no drift: `connect` makes it.
-    Secrets do not show."""
+    """Clouds in the order of their needs, then gateways that tell what they go by. What is not
+    there at all is no drift: `connect` makes it. Secrets do not show."""
+    return [*_at_clouds(settled, ends, secrets), *_at_gateways(settled, ends, secrets)]
+
+
+def _at_clouds(settled: Settled, ends: Ends, secrets: Secrets) -> Iterator[Drifted]:
     tasks = [t for t in tasks_of(settled, {}, secrets, ends) if isinstance(t, CloudTask)]
     standing = standing_of(tasks)
-    found = [(task, standing.get(task.name, ())) for task in tasks]
-    return [Drifted(task, parts, _place(settled, task)) for task, parts in found if parts]
+    for task in tasks:
+        if parts := standing.get(task.name):
+            yield Drifted(
+                name=task.name,
+                at=task.step.cloud,
+                differing=parts,
+                place=place_of_step(settled, task.step),
+                mend=partial(_do, task),
+            )
 
 
-def _place(settled: Settled, task: CloudTask) -> tuple[str, ...]:
+def _do(task: CloudTask, report: Report) -> Done:
+    return task.do(report, threading.Event())
+
+
+def _at_gateways(settled: Settled, ends: Ends, secrets: Secrets) -> Iterator[Drifted]:
+    used = gateways_of(settled)
+    here = [name for name in settled.gateways if name in ends.gateways and name in used]
+    with ThreadPoolExecutor(SIDE_BY_SIDE) as pool:
+        told = pool.map(lambda name: ends.gateways[name].held(), here)
+        for name, held in zip(here, told, strict=True):
+            if held is None:
+                continue
+            wanted = encode(device_config(settled, name))
+            if parts := of_data(held, wanted):
+                keys = key_data(settled, name, secrets)
+                yield Drifted(
+                    name=name,
+                    at=name,
+                    differing=parts,
+                    place=("sites", settled.gateways[name].site, "gateways", name),
+                    mend=partial(_hand_over, ends.gateways[name], wanted, keys),
+                )
+
+
+def _hand_over(driver: GatewayDriver, config: Json, keys: Json, _: Report) -> Done:
+    return driver.hand_over(config, keys)
+
+
+def place_of_step(settled: Settled, step: CloudStep) -> tuple[str, ...]:
     """Of what is there for one tunnel or circuit, that; else of its cloud."""
-    legs = [settled.index.by_label[leg] for leg in sorted(task.step.legs)]
+    legs = [settled.index.by_label[leg] for leg in sorted(step.legs)]
     if legs:
         bundle = settled.bundle(legs[0])
         group = "links" if bundle.name in settled.links else "circuits"
         return group, bundle.name
-    cloud = task.step.cloud
+    cloud = step.cloud
     subnets = settled.clouds[cloud].subnets
-    subnet = next((name for name in subnets if task.name == f"subnets/{cloud}.{name}"), None)
+    subnet = next((name for name in subnets if step.name == f"subnets/{cloud}.{name}"), None)
     return ("clouds", cloud) if subnet is None else ("clouds", cloud, "subnets", subnet)
 
 
@@ -74,7 +116,7 @@ def undo(
         with closing(Journal(project.journal_path)) as journal:
             journal.note_made(drift.name, project.design_path.stem)
         report(Progress(drift.name, "begun"))
-        done = drift.task.do(report, threading.Event())
+        done = drift.mend(report)
         report(Progress(drift.name, "done", done.note))
         lost = _wait(settled, ends, good, settling)
         if lost is not None:

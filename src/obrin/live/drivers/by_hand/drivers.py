@@ -204,6 +204,9 @@ class ByHandGateway(ByHand):
     def has_pack(self) -> bool:
         return any(n.startswith(f"{self._name}/") for n in self._record.names())
 
+    def held(self) -> None:
+        return None
+
     def take_away(self) -> None:
         what = "everything that was entered for this design"
         step = _ending(self._name, f"{self._name}: the end", what, self.who)
