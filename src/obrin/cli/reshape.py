@@ -14,6 +14,7 @@ from obrin.cli.reshape_told import plan_json, tell_plan
 from obrin.core.errors import ObrinError
 
 if TYPE_CHECKING:
+    from obrin.core.change.groups import Groups
     from obrin.core.change.plan import Plan
     from obrin.core.change.schedule import Schedule
     from obrin.core.settled.model import Settled
@@ -98,6 +99,7 @@ def reshape(
       obrin reshape --from-revision HEAD~1 --to runbooks --design skerrow-ferries
       obrin reshape --drift --go --design skerrow-ferries
     """
+    from obrin.core.change.groups import Groups
     from obrin.core.change.plan import make_plan
     from obrin.core.change.schedule import schedule
     from obrin.core.design.values import parse_duration
@@ -122,10 +124,12 @@ def reshape(
         raise click.UsageError("--take goes with --drift")
     document, after = project.settled()
     before = _before(project, source, revision)
-    plan = make_plan(before, after, project.offering(document.design))
+    offering = project.offering(document.design)
+    plan = make_plan(before, after, offering)
     if go or back:
         person, step = person_for(answers), None if any_time else each
-        _carry(project, before, after, timeout, person, step, by_hand=by_hand, back=back)
+        groups = Groups(before, after, offering)
+        _carry(project, groups, timeout, person, step, by_hand=by_hand, back=back)
         return
     times = schedule(plan, after, begins, each)
     if figure is not None and plan.steps:
@@ -171,8 +175,7 @@ def _standing(project: Project) -> Record | None:
 
 def _carry(
     project: Project,
-    before: Settled,
-    after: Settled,
+    groups: Groups,
     timeout: float,
     person: Person,
     step: timedelta | None,
@@ -183,14 +186,12 @@ def _carry(
     from dataclasses import replace
 
     from obrin.cli.connect import ProgressLines
-    from obrin.core.change.groups import Groups
-    from obrin.core.change.outlook import Outlooks
     from obrin.core.change.states import READY
     from obrin.live.drivers.registry import open_ends
     from obrin.live.reshape.run import Carrying, carry_on, go_back, need_told, under_way
 
-    groups = Groups(before, after)
-    between, looks = groups.between, Outlooks(groups.between)
+    between, looks = groups.between, groups.looks
+    before, after = between.before, between.after
     record, order = under_way(project, groups)
     if back and not (record.done or record.begun):
         raise ObrinError("no step is done: there is nothing to go back from")

@@ -10,6 +10,7 @@ from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 
+from obrin.core.catalogue.offering import PRACTICE_CLOUD, Offered
 from obrin.core.change.outlook import Outlooks
 from obrin.core.change.states import LEG, Between, Done, Step
 from obrin.core.settled.expected import Expected
@@ -92,9 +93,14 @@ class Group:
 class Groups:
     """A change with its groups; where there is one, that is all of it."""
 
-    def __init__(self, before: Settled, after: Settled) -> None:
+    def __init__(self, before: Settled, after: Settled, offering: Offered = PRACTICE_CLOUD) -> None:
         self.between = Between(before, after)
-        self._before, self._after = before, after
+        self._before, self._after, self._offering = before, after, offering
+
+    @cached_property
+    def looks(self) -> Outlooks:
+        """At the change as a whole."""
+        return Outlooks(self.between, self._offering)
 
     @cached_property
     def all(self) -> list[Group]:
@@ -102,7 +108,7 @@ class Groups:
         parts = joined_sites(self._before, self._after)
         if len(parts) <= 1:
             whole = frozenset(self.between.steps)
-            return [Group(Outlooks(self.between), frozenset(*parts), steps=whole)]
+            return [Group(self.looks, frozenset(*parts), steps=whole)]
         return list(self._parts(parts))
 
     def _parts(self, parts: list[list[str]]) -> Iterator[Group]:
@@ -119,7 +125,8 @@ class Groups:
                 )
                 first = False
                 steps = frozenset(mine.steps)
-                yield Group(Outlooks(mine), frozenset(sites), steps - whole, steps & whole)
+                looks = Outlooks(mine, self._offering)
+                yield Group(looks, frozenset(sites), steps - whole, steps & whole)
 
     @cached_property
     def by_step(self) -> Mapping[Step, list[Group]]:

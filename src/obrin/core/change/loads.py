@@ -6,33 +6,26 @@ from collections import defaultdict
 from collections.abc import Iterable
 
 from obrin.core.catalogue.offering import Offered
+from obrin.core.change.carrying import SLACK, Limits
 from obrin.core.change.groups import Group, Groups
-from obrin.core.change.outlook import plain
-from obrin.core.drill.load import Use, loaded
+from obrin.core.drill.load import Use
 from obrin.core.reach.model import ReachModel
 from obrin.core.reach.trace import stopped, there_and_back
-from obrin.core.settled.model import Settled
-
-SLACK = 1e-9
-"""Of sums that are added to and taken from."""
 
 
 class Loads:
     """Of the state that the groups of a change are in; `follow` when some of them go on."""
 
     def __init__(self, groups: Groups, offering: Offered) -> None:
-        self._groups, self._offering = groups, offering
+        self._groups = groups
+        self._known = Limits(groups.between, offering)
         designs = groups.between.before, groups.between.after
         self._given = any(wish.load for settled in designs for wish in settled.expectations)
         self._rates: dict[str, float] = defaultdict(float)
         self._most: dict[str, float] = {}
-        self._limits: dict[str, float | None] = {}
         self._parts: dict[int, list[Use]] = {}
         self._full: dict[str, None] = {}
         if self._given:
-            after = groups.between.after
-            every = loaded(after, offering, ((leg.label, 1.0) for leg in after.legs()))
-            self._limits = {thing.words: thing.most for thing in every}
             self._add(self._of_others(), 1)
             self.follow(groups.all)
         self._usual = frozenset(self._full)
@@ -42,7 +35,7 @@ class Loads:
         for group in groups if self._given else ():
             self._add(self._parts.get(id(group), ()), -1)
             settled = group.looks.between.state(group.done)
-            part = self._used(settled, group.looks.of(group.done).carried)
+            part = list(self._known.used(settled, group.looks.of(group.done).carried))
             self._parts[id(group)] = part
             self._add(part, 1)
 
@@ -64,17 +57,6 @@ class Loads:
             else:
                 self._full.pop(use.name, None)
 
-    def _used(self, settled: Settled, carried: Iterable[tuple[str, float]]) -> list[Use]:
-        """By the names that things have in both designs. What a thing can carry is what the new one
-        says of it."""
-        found = []
-        for thing, rate in loaded(settled, self._offering, carried).items():
-            name = plain(thing.words)
-            most = self._limits.get(name, thing.most)
-            if most:
-                found.append(Use(name, rate, most))
-        return found
-
     def _of_others(self) -> list[Use]:
         """Flows of sites to which nothing happens."""
         settled = self._groups.between.before
@@ -88,4 +70,4 @@ class Loads:
             there, back = there_and_back(model, wish)
             if not stopped(there, back):
                 carried += ((way, wish.load) for way in there.ways)
-        return self._used(settled, carried)
+        return list(self._known.used(settled, carried))

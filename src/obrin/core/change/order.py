@@ -5,8 +5,9 @@ they hardly ever take away what is used (but where a speaker gets another AS num
 for all of its sessions at once). Tunnels that share no site are looked at apart then; the few of a
 site are searched whole, the many of a large one by rank, both ends of each one after the other.
 
-A state costs the flows that are not as wished in it, for as long as the next step takes; a move
-costs what traffic loses while it goes over to another tunnel.
+A state costs the flows that are not as wished in it, for as long as the next step takes; much less,
+but something, what gets more than it carries meanwhile; and a move what traffic loses while it goes
+over to another tunnel.
 """
 
 from __future__ import annotations
@@ -23,6 +24,9 @@ STEP_SECONDS = 60.0
 """What one step is taken to last, for choosing; by hand or by a cloud, it is minutes."""
 MOVE_SECONDS = 0.01
 """Of a flow that goes over to another tunnel, for choosing between orders that lose nothing."""
+FULL_SECONDS = 0.6
+"""Of a thing that gets more than it carries for one step, for choosing likewise: a loss is never
+taken for it."""
 KINDS = READY, LEG, CLEAR
 MOST_EXACT = 12
 """Steps of a group that are searched whole: 4096 sets."""
@@ -30,14 +34,16 @@ MOST_EXACT = 12
 
 @dataclass(frozen=True, slots=True)
 class Cost:
-    """Seconds of flows that are lost, and flows that move."""
+    """Seconds of flows that are lost, flows that move, and things times steps that they get too
+    much for."""
 
     lost: float = 0.0
     moved: int = 0
+    full: int = 0
 
     @property
     def total(self) -> float:
-        return self.lost + self.moved * MOVE_SECONDS
+        return self.lost + self.moved * MOVE_SECONDS + self.full * FULL_SECONDS
 
 
 def best_order(groups: Groups) -> list[Step]:
@@ -90,7 +96,7 @@ def _clearing(steps: list[Step]) -> list[Step]:
 
 def cost_of(looks: Outlooks, order: Sequence[Step], start: Done = frozenset()) -> Cost:
     """What an order loses in all, from a state on; in the last state nothing is waited for."""
-    lost, moved, done = 0.0, 0, start
+    lost, moved, full, done = 0.0, 0, 0, start
     before = looks.of(done)
     for number, step in enumerate(order, 1):
         done |= {step}
@@ -98,8 +104,9 @@ def cost_of(looks: Outlooks, order: Sequence[Step], start: Done = frozenset()) -
         moved += sum(1 for flow, way in now.works.items() if before.works.get(flow, way) != way)
         if number < len(order):
             lost += STEP_SECONDS * looks.wrong(done)
+            full += looks.overfull(done)
         before = now
-    return Cost(lost, moved)
+    return Cost(lost, moved, full)
 
 
 def _searched(looks: Outlooks, start: Done, steps: list[Step]) -> list[Step]:
@@ -125,7 +132,8 @@ def _searched(looks: Outlooks, start: Done, steps: list[Step]) -> list[Step]:
 
 def _price(looks: Outlooks, done: Done, steps: list[Step]) -> float:
     """Of doing steps one after the other, the state after the last included."""
-    last = STEP_SECONDS * looks.wrong(done | set(steps))
+    after = done | set(steps)
+    last = STEP_SECONDS * looks.wrong(after) + FULL_SECONDS * looks.overfull(after)
     return cost_of(looks, steps, done).total + last
 
 

@@ -6,10 +6,11 @@ the flow is taken not to work: that is promised to nobody.
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 
+from obrin.core.catalogue.offering import PRACTICE_CLOUD, Offered
+from obrin.core.change.carrying import Limits, plain
 from obrin.core.change.states import BOTH, NEW, OLD, Between, Done, Flow
 from obrin.core.reach.filters import RuleSet
 from obrin.core.reach.model import ReachModel
@@ -24,30 +25,26 @@ TRANSLATED_APART = "its tunnels translate differently, so an answer may not fit 
 ALIKE_INSIDE = "an old and a new tunnel have the same addresses at one device"
 NOT_THERE = "the network is not there"
 UNPROMISED = frozenset({ONE_SESSION, ROUTED_APART, TRANSLATED_APART, ALIKE_INSIDE})
-_VERSION = re.compile(f" \\(({OLD}|{NEW}|{BOTH})\\)")
 
 
 @dataclass(frozen=True)
 class Outlook:
     """`works` are the flows that work, with the tunnel or circuit that each takes; `why` says of
     those that do not. `carried` are the loads of those that work, by the names that ways have in
-    this state."""
+    this state, and `full` what gets more by these than it carries."""
 
     works: Mapping[Flow, str]
     why: Mapping[Flow, str] = field(default_factory=dict)
     carried: tuple[tuple[str, float], ...] = ()
-
-
-def plain(name: str) -> str:
-    """Without what tells an old and a new tunnel apart that are there at once."""
-    return _VERSION.sub("", name)
+    full: frozenset[str] = frozenset()
 
 
 class Outlooks:
     """Looked up for many states; those that do the same are looked at once."""
 
-    def __init__(self, between: Between) -> None:
+    def __init__(self, between: Between, offering: Offered = PRACTICE_CLOUD) -> None:
         self.between = between
+        self._limits = Limits(between, offering)
         self._held: dict[object, Outlook] = {}
         self._by_done: dict[Done, Outlook] = {}
 
@@ -60,7 +57,7 @@ class Outlooks:
     def _of(self, done: Done) -> Outlook:
         key = self.between.key_of(done)
         if key not in self._held:
-            self._held[key] = _look(self.between, done)
+            self._held[key] = _look(self.between, done, self._limits)
         return self._held[key]
 
     def lost(self, done: Done) -> list[Flow]:
@@ -73,12 +70,16 @@ class Outlooks:
         works = self.of(done).works
         return [f for f in self.between.flows if f.must == "not" and f in works]
 
+    def overfull(self, done: Done) -> int:
+        """How many things get more than they carry, that do not before the change."""
+        return len(self.of(done).full - self.of(frozenset()).full)
+
     def wrong(self, done: Done) -> int:
         """How many flows are not as both designs wish."""
         return len(self.lost(done)) + len(self.opened(done))
 
 
-def _look(between: Between, done: Done) -> Outlook:
+def _look(between: Between, done: Done, limits: Limits) -> Outlook:
     settled = between.state(done)
     model = ReachModel(settled)
     for place in between.places:
@@ -101,7 +102,8 @@ def _look(between: Between, done: Done) -> Outlook:
             works[flow] = plain(" + ".join(ways))
             if load := between.loads.get(flow):
                 carried += ((way, load) for way in ways)
-    return Outlook(works, why, tuple(carried))
+    full = limits.full(settled, carried) if carried else frozenset()
+    return Outlook(works, why, tuple(carried), full)
 
 
 def _apart(between: Between, settled: Settled, done: Done) -> Iterator[tuple[str, str]]:

@@ -65,7 +65,7 @@ class Plan:
 
 def make_plan(before: Settled, after: Settled, offering: Offered = PRACTICE_CLOUD) -> Plan:
     """Nothing in it where nothing is to be entered."""
-    groups = Groups(before, after)
+    groups = Groups(before, after, offering)
     between, order = groups.between, best_order(groups)
     sheets, waits = Sheets(before, after, order), waits_of(before, after, order)
     planned, loads = list[Planned](), Loads(groups, offering)

@@ -27,7 +27,6 @@ from obrin.live.edited import edited
 from obrin.live.project import Project, read_text
 from obrin.live.reshape.drift import Drifted
 
-
 MOST_HELD = 8
 """Settled designs that are kept."""
 
