@@ -15,6 +15,7 @@ from obrin.core.design.windows import DAYS, next_room, parse_window
 from obrin.core.errors import DesignError, ObrinError
 from tests.doubles import DESIGN, swap
 from tests.live.changes import both_settled
+from tests.live.test_kinds_of_change import SITE, SITE_LINK, WISHES
 
 MONDAY = datetime(2026, 11, 30, tzinfo=UTC)
 TEN = timedelta(minutes=10)
@@ -97,3 +98,24 @@ def test_a_flow_is_lost_until_the_next_window() -> None:
     assert "When:" not in "".join(runbooks(plan, free).values())
     with pytest.raises(ObrinError, match="long enough"):
         schedule(plan, settled, MONDAY, timedelta(hours=7))
+
+
+@pytest.mark.parametrize(("days", "first"), [(("fri", "wed"), "pier"), (("tue", "sat"), "quay")])
+def test_the_site_whose_window_comes_first_is_changed_first(
+    days: tuple[str, str], first: str
+) -> None:
+    quay, pier = days
+    two = swap(("clouds:\n", SITE + "clouds:\n"), (WISHES, SITE_LINK + WISHES))
+    windows = f"windows: {{quay: '{quay} 22:00-23:00', pier: '{pier} 22:00-23:00'}}\n"
+    before, after = both_settled(
+        two, two.replace("bgp: {hold: 6 s}", "bgp: {hold: 6 s}\n    suite: common") + windows
+    )
+    plan = make_plan(before, after, begins=MONDAY)
+    sites = [after.gateways[p.step.place].site for p in plan.steps if p.step.place != "apps"]
+    assert sites[0] == first
+    assert sites == sorted(sites, key=lambda site: site != first)
+    last = schedule(plan, after, MONDAY, TEN).slots[-1].end
+    assert last - MONDAY < timedelta(days=7)
+    unasked = make_plan(before, after)
+    assert sorted(p.step.name for p in unasked.steps) == sorted(p.step.name for p in plan.steps)
+    assert schedule(unasked, after, MONDAY, TEN).slots[-1].end >= last

@@ -125,10 +125,10 @@ def reshape(
     document, after = project.settled()
     before = _before(project, source, revision)
     offering = project.offering(document.design)
-    plan = make_plan(before, after, offering)
+    plan = make_plan(before, after, offering, begins)
     if go or back:
         person, step = person_for(answers), None if any_time else each
-        groups = Groups(before, after, offering)
+        groups = Groups(before, after, offering, begins)
         _carry(project, groups, timeout, person, step, by_hand=by_hand, back=back)
         return
     times = schedule(plan, after, begins, each)

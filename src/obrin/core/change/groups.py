@@ -8,14 +8,17 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass, field, replace
+from datetime import datetime, timedelta
 from functools import cached_property
 
 from obrin.core.catalogue.offering import PRACTICE_CLOUD, Offered
 from obrin.core.change.outlook import Outlooks
 from obrin.core.change.states import LEG, Between, Done, Step
+from obrin.core.design.windows import next_room
 from obrin.core.settled.expected import Expected
 from obrin.core.settled.links import SettledCircuit, SettledLink
 from obrin.core.settled.model import Settled
+from obrin.core.settled.windows import windows_of
 
 
 class _Parts:
@@ -91,11 +94,19 @@ class Group:
 
 
 class Groups:
-    """A change with its groups; where there is one, that is all of it."""
+    """A change with its groups; where there is one, that is all of it. `begins` (aware) is when the
+    first step may be done."""
 
-    def __init__(self, before: Settled, after: Settled, offering: Offered = PRACTICE_CLOUD) -> None:
+    def __init__(
+        self,
+        before: Settled,
+        after: Settled,
+        offering: Offered = PRACTICE_CLOUD,
+        begins: datetime | None = None,
+    ) -> None:
         self.between = Between(before, after)
         self._before, self._after, self._offering = before, after, offering
+        self._begins = begins
 
     @cached_property
     def looks(self) -> Outlooks:
@@ -127,6 +138,23 @@ class Groups:
                 steps = frozenset(mine.steps)
                 looks = Outlooks(mine, self._offering)
                 yield Group(looks, frozenset(sites), steps - whole, steps & whole)
+
+    @cached_property
+    def in_turn(self) -> list[Group]:
+        """Those whose places may be changed first come first, where it is known when the change
+        begins: no other waits for a later window without need."""
+        begins = self._begins
+        if begins is None or not self._after.standards.windows:
+            return self.all
+        return sorted(self.all, key=lambda group: self._opens(group, begins))
+
+    def _opens(self, group: Group, begins: datetime) -> datetime:
+        """When the last of its gateways may be changed for the first time."""
+        found = begins
+        for place in {step.place for step in group.steps if step.place in self._after.gateways}:
+            room = next_room(windows_of(self._after, place), begins, timedelta())
+            found = max(found, room or begins)
+        return found
 
     @cached_property
     def by_step(self) -> Mapping[Step, list[Group]]:

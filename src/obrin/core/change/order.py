@@ -53,7 +53,7 @@ def best_order(groups: Groups) -> list[Step]:
         return [step for group in groups.all for step in _whole(group.looks, steps)]
     ready = [step for step in steps if step.kind == READY and not _heavy(groups, step)]
     first, found = frozenset(ready), dict.fromkeys(ready)
-    for group in groups.all:
+    for group in groups.in_turn:
         steps_here = (step for step in group.looks.between.steps if step in group.steps)
         mine = [step for step in steps_here if step not in first]
         ordered = _part(group.looks, group.done | (first & group.steps), mine)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from datetime import datetime
 
 from obrin.core.catalogue.offering import PRACTICE_CLOUD, Offered
 from obrin.core.change.entries import Line, Sheets
@@ -63,9 +64,15 @@ class Plan:
         return found
 
 
-def make_plan(before: Settled, after: Settled, offering: Offered = PRACTICE_CLOUD) -> Plan:
-    """Nothing in it where nothing is to be entered."""
-    groups = Groups(before, after, offering)
+def make_plan(
+    before: Settled,
+    after: Settled,
+    offering: Offered = PRACTICE_CLOUD,
+    begins: datetime | None = None,
+) -> Plan:
+    """Nothing in it where nothing is to be entered. `begins` (aware) is when the first step may be
+    done: it decides which of several sites comes first."""
+    groups = Groups(before, after, offering, begins)
     between, order = groups.between, best_order(groups)
     sheets, waits = Sheets(before, after, order), waits_of(before, after, order)
     planned, loads = list[Planned](), Loads(groups, offering)

@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
 from obrin.core.change.plan import Plan
 from obrin.core.change.states import Flow
-from obrin.core.design.windows import Window, next_room
+from obrin.core.design.windows import next_room
 from obrin.core.errors import ObrinError
 from obrin.core.settled.model import Settled
+from obrin.core.settled.windows import windows_of
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,10 +62,3 @@ def schedule(plan: Plan, settled: Settled, start: datetime, each: timedelta) -> 
         waits |= bool(windows)
         start = begin + each
     return Schedule(tuple(slots), waits)
-
-
-def windows_of(settled: Settled, place: str) -> tuple[Window, ...]:
-    """Of a cloud, or of the site that a gateway belongs to; none where it may always be changed."""
-    windows: Mapping[str, tuple[Window, ...]] = settled.standards.windows
-    gateway = settled.gateways.get(place)
-    return windows.get(place if gateway is None else gateway.site, ())

@@ -20,13 +20,13 @@ from obrin.core.change.entries import Line, Sheets
 from obrin.core.change.groups import Groups
 from obrin.core.change.order import best_order
 from obrin.core.change.outlook import UNPROMISED, Outlooks
-from obrin.core.change.schedule import windows_of
 from obrin.core.change.states import CLEAR, READY, Between, Done, Step
 from obrin.core.design.windows import next_room
 from obrin.core.errors import ObrinError, OutsideError
 from obrin.core.handover.secrets import Secrets
 from obrin.core.settled.expected import Expected
 from obrin.core.settled.model import Settled
+from obrin.core.settled.windows import windows_of
 from obrin.live.connect.journal import Journal
 from obrin.live.drivers.by_hand.drivers import ByHand
 from obrin.live.drivers.by_hand.person import HandStep
