@@ -24,6 +24,7 @@ from obrin.core.settle.judge import judge_choices
 from obrin.core.settle.settle import settle, without
 from obrin.core.settled.building import build_settled
 from obrin.core.settled.model import Settled
+from obrin.live import warm
 from obrin.live.files import private_folder, read_file, write_whole
 from obrin.live.lock import Tell, project_lock
 from obrin.live.secrets.file import (
@@ -236,7 +237,13 @@ class Project:
         return self.own_folder / "practice"
 
     def read(self) -> Document:
-        return load_design(read_text(self.design_path), str(self.shown(self.design_path)))
+        text, source = read_text(self.design_path), str(self.shown(self.design_path))
+        held = warm.get("design", text)
+        if isinstance(held, Design):
+            return Document(held, Locator(text, source))
+        document = load_design(text, source)
+        warm.keep("design", document.design, text)
+        return document
 
     def read_choices(self, design: Design, anew: tuple[str, ...] = ()) -> dict[str, Choice]:
         """But for those at places to choose anew; each judged value by value. Raises DesignError.
@@ -249,11 +256,12 @@ class Project:
         return choices
 
     def _settled_file(self) -> tuple[Mapping[str, Choice], Locator]:
-        source = str(self.shown(self.settled_path))
-        if not os.path.lexists(self.settled_path):
-            return {}, Locator("", source)
-        text = read_text(self.settled_path)
-        return _parsed(text, source), Locator(text, source)
+        text, source = self._settled_text(), str(self.shown(self.settled_path))
+        return _parsed(text, source) if text else {}, Locator(text, source)
+
+    def _settled_text(self) -> str:
+        """Empty where there is no such file."""
+        return read_text(self.settled_path) if os.path.lexists(self.settled_path) else ""
 
     def was_settled(self, place: str) -> bool:
         """Whether the settled file holds something at or below a place (`all`: anything)."""
@@ -270,8 +278,24 @@ class Project:
     def settled(self) -> tuple[Document, Settled]:
         """The design with its choices. Raises SettleError while a blank has none."""
         document = self.read()
-        choices = self.read_choices(document.design)
-        return document, self.build(document, choices)
+        return document, self._settled(document)
+
+    def _settled(self, document: Document) -> Settled:
+        known = self._known(document)
+        held = warm.get("settled", *known)
+        if isinstance(held, Settled):
+            return held
+        settled = self.build(document, self.read_choices(document.design))
+        warm.keep("settled", settled, *known)
+        return settled
+
+    def _known(self, document: Document) -> list[str]:
+        """All that a settled design is made from."""
+        design = document.design
+        names = dict.fromkeys((design.offering, *(c.offering for c in design.clouds.values())))
+        texts = [read_text(self.folder / name) for name in names if name is not None]
+        today = self.today.isoformat()
+        return [document.locator.text, self._settled_text(), today, *texts]
 
     def build(self, document: Document, choices: Mapping[str, Choice]) -> Settled:
         """The settled design of today. Raises SettleError; DesignError with the place in the file
@@ -317,7 +341,7 @@ class Project:
         anew = self.settle(document.design, before)
         whole = anew.keys() <= before.keys()
         choices = {key: before[key] for key in anew} if whole else anew
-        settled = self.build(document, choices)
+        settled = self._settled(document) if choices == before else self.build(document, choices)
         return Trial(document, choices, settled, drifts(choices, anew))
 
     def dated(self, settled: Settled) -> list[Dated]:

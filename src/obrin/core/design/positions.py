@@ -28,7 +28,7 @@ class Locator:
 
     def __init__(self, text: str, source: str) -> None:
         self.source = source
-        self._text = text
+        self.text = text
         self._root: Place | None = None
 
     def where(self, location: Sequence[str | int]) -> str:
@@ -37,7 +37,7 @@ class Locator:
         When the last steps do not exist, the deepest place that does is given.
         """
         if self._root is None:
-            self._root = _tree(self._text)
+            self._root = _tree(self.text)
         place = self._root
         for step in location:
             inside = place.inside

@@ -35,7 +35,9 @@ DEFAULT_HOSTS = 200
 class Entity(BaseModel):
     """Everything in a design is immutable, and an unknown key is a mistake."""
 
-    model_config = ConfigDict(frozen=True, extra="forbid", arbitrary_types_allowed=True)
+    model_config = ConfigDict(
+        frozen=True, extra="forbid", arbitrary_types_allowed=True, defer_build=True
+    )
 
 
 class Short(Entity):
