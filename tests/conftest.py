@@ -3,9 +3,13 @@
 from __future__ import annotations
 
 import os
+from collections import Counter
+from pathlib import Path
 
 import pytest
 from hypothesis import settings
+from xdist.remote import Producer
+from xdist.scheduler import LoadScopeScheduling
 
 settings.register_profile("obrin", deadline=None, derandomize=True)
 settings.load_profile("obrin")
@@ -30,9 +34,30 @@ HEAVY = (
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """A file stays together, as it is given to one worker."""
     places = {name: number for number, name in enumerate(HEAVY)}
     items.sort(key=lambda item: places.get(item.path.stem, len(HEAVY)))
+    names = Counter(item.nodeid for item in items)
+    twice = [name for name, count in names.items() if count > 1]
+    if twice:  # workers are given tests by their names, so one of them would not be run
+        raise pytest.UsageError(f"several tests have one name: {twice[:5]}")
+
+
+class OneByOne(LoadScopeScheduling):
+    """Tests go to workers one by one, but for those of a file that share something."""
+
+    together = frozenset(
+        path.name
+        for path in Path(__file__).parent.rglob("test_*.py")
+        if 'scope="module"' in path.read_text(encoding="utf-8")
+    )
+
+    def _split_scope(self, nodeid: str) -> str:
+        file = nodeid.partition("::")[0]
+        return file if file.rpartition("/")[2] in self.together else nodeid
+
+
+def pytest_xdist_make_scheduler(config: pytest.Config, log: Producer) -> OneByOne:
+    return OneByOne(config, log)
 
 
 def pytest_xdist_auto_num_workers() -> int:

@@ -12,7 +12,10 @@ import json
 import httpx
 import pytest
 import schemathesis
-from hypothesis import HealthCheck, settings
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+from schemathesis import Case, GenerationMode
+from schemathesis.schemas import APIOperation, BaseSchema
 from starlette.applications import Starlette
 
 from obrin.core.catalogue.offering import PRACTICE_CLOUD
@@ -55,16 +58,32 @@ def answered_as_described(case) -> None:
         assert response.json()
 
 
-@cloud_schema.parametrize()
-@BRIEF
-def test_generated_requests_to_the_cloud(case) -> None:
-    answered_as_described(case)
+def operations(schema: BaseSchema) -> list[object]:
+    """Each by its method and path."""
+    found = [result.ok() for result in schema.get_all_operations()]
+    return [pytest.param(operation, id=operation.label) for operation in found]
 
 
-@gateway_schema.parametrize()
+def fitting_or_not(operation: APIOperation) -> st.SearchStrategy[Case]:
+    """Requests as they are described, and others, where anything is described."""
+    modes = [GenerationMode.POSITIVE]
+    if operation.body or operation.query or operation.path_parameters:
+        modes.append(GenerationMode.NEGATIVE)
+    return st.one_of(operation.as_strategy(generation_mode=mode) for mode in modes)
+
+
+@pytest.mark.parametrize("operation", operations(cloud_schema))
 @BRIEF
-def test_generated_requests_to_a_gateway(case) -> None:
-    answered_as_described(case)
+@given(data=st.data())
+def test_generated_requests_to_the_cloud(operation: APIOperation, data: st.DataObject) -> None:
+    answered_as_described(data.draw(fitting_or_not(operation)))
+
+
+@pytest.mark.parametrize("operation", operations(gateway_schema))
+@BRIEF
+@given(data=st.data())
+def test_generated_requests_to_a_gateway(operation: APIOperation, data: st.DataObject) -> None:
+    answered_as_described(data.draw(fitting_or_not(operation)))
 
 
 def ask(app, method: str, path: str, body: bytes = b"", headers=None) -> httpx.Response:

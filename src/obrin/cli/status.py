@@ -82,7 +82,8 @@ def status(
         waiting = read_waiting(ends)
         clocks = read_clocks(ends, datetime.now(UTC))
         secrets = project.secrets(settled)
-        other = [] if secrets.missing(settled) else drifted(settled, ends, secrets)
+        whole = not secrets.missing(settled)
+        other = drifted(settled, ends, secrets, but_silent=True) if whole else []
     if metrics:
         from obrin.live.observe.metrics import metrics_text
 

@@ -13,7 +13,6 @@ from typing import Any
 from obrin.core.crew import HERE, Crew, Job, batches
 from obrin.core.errors import ObrinError, OutsideError
 from obrin.core.handover.blocks import changed_values
-from obrin.core.handover.configured import device_config
 from obrin.core.handover.differences import differences
 from obrin.core.handover.pack import (
     CONFIG,
@@ -22,7 +21,6 @@ from obrin.core.handover.pack import (
     SERVICES,
     Pack,
     PackMaker,
-    as_json,
     gateways_of,
 )
 from obrin.core.handover.page import as_page
@@ -39,7 +37,7 @@ from obrin.live.files import (
 )
 from obrin.live.project import Project
 
-AT_ONCE = 50
+AT_ONCE = 8
 """How many tunnels and filter rules are validated at once."""
 PACKS_AT_ONCE = 8
 MOST_TOLD = 12
@@ -71,28 +69,28 @@ def make_packs(project: Project, settled: Settled, crew: Crew = HERE) -> dict[st
         raise PackError("the two ends are not mirror images: " + "; ".join(faults))
     names = [name for name in gateways_of(settled) if name not in secrets.barred]
     pieces = batches(names, PACKS_AT_ONCE)
-    found = crew.each(_PACKS, (settled, secrets), pieces, (maker, settled, secrets))
+    found = crew.each(_PACKS, (settled, secrets), pieces, (maker, secrets))
     return {pack.gateway: pack for packs in found for pack in packs}
 
 
-def _maker(given: tuple[Settled, Secrets]) -> tuple[PackMaker, Settled, Secrets]:
-    return PackMaker(given[0]), *given
+def _maker(given: tuple[Settled, Secrets]) -> tuple[PackMaker, Secrets]:
+    return PackMaker(given[0]), given[1]
 
 
-def _packs(made: tuple[PackMaker, Settled, Secrets], names: Sequence[str]) -> list[Pack]:
+def _packs(made: tuple[PackMaker, Secrets], names: Sequence[str]) -> list[Pack]:
     from obrin.live.standard_modules import validate
 
-    maker, settled, secrets = made
+    maker, secrets = made
     for name in names:
         # Validation takes time with the square of the size, so large packs go in parts.
-        for part in parts(device_config(settled, name), AT_ONCE):
+        for part in parts(maker.told(name), AT_ONCE):
             validate(encode(part))
     return [maker.make(name, secrets) for name in names]
 
 
-_PACKS: Job[
-    tuple[Settled, Secrets], tuple[PackMaker, Settled, Secrets], Sequence[str], list[Pack]
-] = Job(_maker, _packs)
+_PACKS: Job[tuple[Settled, Secrets], tuple[PackMaker, Secrets], Sequence[str], list[Pack]] = Job(
+    _maker, _packs
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -149,7 +147,7 @@ def _write_pack(project: Project, name: str, pack: Pack) -> list[Path]:
     files[PAGE] = as_page(name, "\n\n".join((pack.sheet, pack.steps, pack.mirror)))
     for file, text in files.items():
         write_whole(folder / file, text, 0o644)
-    write_whole(folder / KEYS, as_json(pack.keys), 0o600)
+    write_whole(folder / KEYS, pack.data_text(KEYS), 0o600)
     return [folder / file for file in (*files, KEYS)]
 
 
@@ -291,8 +289,8 @@ class PackRecord:
     def expect(self, packs: Mapping[str, Pack]) -> None:
         """These are going to be written."""
         for name, pack in packs.items():
-            for file, data in ((CONFIG, pack.config), (KEYS, pack.keys)):
-                digest, known = _digest(as_json(data).encode()), self._known(name, file)
+            for file in (CONFIG, KEYS):
+                digest, known = _digest(pack.data_text(file).encode()), self._known(name, file)
                 lately = [digest, *(d for d in known if d != digest)]
                 self._digests[f"{name}/{file}"] = lately[: self.REMEMBERED]
         private_folder(self._project.own_folder)

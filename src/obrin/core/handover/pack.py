@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from obrin.core.drill.outage import Predictor
 from obrin.core.handover.blocks import markdown, values_csv
@@ -12,6 +12,7 @@ from obrin.core.handover.secrets import Secrets, key_data
 from obrin.core.handover.services import services_sheet
 from obrin.core.handover.sheet import value_sheet
 from obrin.core.handover.standard.basic import Json
+from obrin.core.handover.standard.device import DeviceConfig
 from obrin.core.handover.steps import steps
 from obrin.core.settled.model import Settled
 
@@ -33,13 +34,20 @@ class Pack:
     steps: str
     mirror: str
     services: tuple[str, str] | None = None
+    _texts: dict[str, str] = field(default_factory=dict, init=False, repr=False, compare=False)
+
+    def data_text(self, file: str) -> str:
+        """The configuration or the keys as they are written; made once."""
+        if file not in self._texts:
+            self._texts[file] = as_json(self.config if file == CONFIG else self.keys)
+        return self._texts[file]
 
     def open_files(self) -> dict[str, str]:
         """File name to text, without the keys."""
         around = (SERVICES, SERVICE_VALUES) if self.services else ()
         return {
             **dict(zip(around, self.services or (), strict=True)),
-            CONFIG: as_json(self.config),
+            CONFIG: self.data_text(CONFIG),
             SHEET: self.sheet,
             STEPS: self.steps,
             MIRROR: self.mirror,
@@ -82,6 +90,10 @@ class PackMaker:
             mirror=markdown(self._configurations.proof_sheet(place)),
             services=self._around(place),
         )
+
+    def told(self, place: str) -> DeviceConfig:
+        """What the standard data of its pack says."""
+        return self._configurations.told(place)
 
     def _around(self, place: str) -> tuple[str, str] | None:
         """The sheet of the site that a gateway belongs to."""

@@ -210,6 +210,10 @@ class Configurations:
         """Raises ValueError where reading gives something else than was to be written."""
         return self._read_back(place)[0]
 
+    def told(self, place: str) -> DeviceConfig:
+        """The same as it is read. Raises ValueError likewise."""
+        return self._read_back(place)[1]
+
     def _read_back(self, place: str) -> tuple[Json, DeviceConfig]:
         """What is written, and what was read from that."""
         if place not in self._written:

@@ -3,6 +3,7 @@ other, and after each what worked before is asked for again."""
 
 from __future__ import annotations
 
+import contextlib
 import threading
 import time
 from collections.abc import Callable, Iterator, Sequence
@@ -40,10 +41,28 @@ class Drifted:
     mend: Callable[[Report], Done] = field(repr=False)
 
 
-def drifted(settled: Settled, ends: Ends, secrets: Secrets) -> list[Drifted]:
+def drifted(
+    settled: Settled, ends: Ends, secrets: Secrets, *, but_silent: bool = False
+) -> list[Drifted]:
     """Clouds in the order of their needs, then gateways that tell what they go by. What is not
-    there at all is no drift: `connect` makes it. Secrets do not show."""
-    return [*_at_clouds(settled, ends, secrets), *_at_gateways(settled, ends, secrets)]
+    there at all is no drift: `connect` makes it. Secrets do not show.
+
+    Raises OutsideError for an end that does not answer, a gateway with `but_silent` left out."""
+    found = [*_at_clouds(settled, ends, secrets)]
+    used = gateways_of(settled)
+    here = [name for name in settled.gateways if name in ends.gateways and name in used]
+
+    def held(name: str) -> Json | None:
+        with contextlib.suppress(OutsideError) if but_silent else contextlib.nullcontext():
+            return ends.gateways[name].held()
+        return None
+
+    with ThreadPoolExecutor(SIDE_BY_SIDE) as pool:
+        told = dict(zip(here, pool.map(held, here), strict=True))
+    for name, data in told.items():
+        if data is not None:
+            found += _at_gateway(settled, ends.gateways[name], name, data, secrets)
+    return found
 
 
 def _at_clouds(settled: Settled, ends: Ends, secrets: Secrets) -> Iterator[Drifted]:
@@ -64,24 +83,18 @@ def _do(task: CloudTask, report: Report) -> Done:
     return task.do(report, threading.Event())
 
 
-def _at_gateways(settled: Settled, ends: Ends, secrets: Secrets) -> Iterator[Drifted]:
-    used = gateways_of(settled)
-    here = [name for name in settled.gateways if name in ends.gateways and name in used]
-    with ThreadPoolExecutor(SIDE_BY_SIDE) as pool:
-        told = pool.map(lambda name: ends.gateways[name].held(), here)
-        for name, held in zip(here, told, strict=True):
-            if held is None:
-                continue
-            wanted = encode(device_config(settled, name))
-            if parts := of_data(held, wanted):
-                keys = key_data(settled, name, secrets)
-                yield Drifted(
-                    name=name,
-                    at=name,
-                    differing=parts,
-                    place=("sites", settled.gateways[name].site, "gateways", name),
-                    mend=partial(_hand_over, ends.gateways[name], wanted, keys),
-                )
+def _at_gateway(
+    settled: Settled, driver: GatewayDriver, name: str, held: Json, secrets: Secrets
+) -> Iterator[Drifted]:
+    wanted = encode(device_config(settled, name))
+    if parts := of_data(held, wanted):
+        yield Drifted(
+            name=name,
+            at=name,
+            differing=parts,
+            place=("sites", settled.gateways[name].site, "gateways", name),
+            mend=partial(_hand_over, driver, wanted, key_data(settled, name, secrets)),
+        )
 
 
 def _hand_over(driver: GatewayDriver, config: Json, keys: Json, _: Report) -> Done:
