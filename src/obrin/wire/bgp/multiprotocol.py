@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterable
 from dataclasses import dataclass
+from struct import unpack_from
 
 from obrin.core.address.prefix import Address, Prefix
 from obrin.wire.bgp.errors import UPDATE_ERROR, BgpError
@@ -20,6 +21,9 @@ BITS = {afi: bits for bits, afi in AFI.items()}
 OPTIONAL_ATTRIBUTE, NETWORK = 9, 10
 BEYOND = 1 << 30
 """Further than any message."""
+_WORDS = {1: "B", 2: "H", 4: "I", 8: "Q"}
+_RUN = 256
+"""Prefixes of one length that are taken apart at once, at most."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,10 +75,20 @@ def encode_prefixes(prefixes: Iterable[Prefix]) -> bytes:
 def decode_prefixes(data: bytes, bits: int = 32) -> tuple[Prefix, ...]:
     """Raises BgpError: where one begins depends on all before it."""
     shapes, found, at, end = _SHAPES[bits], list[Prefix](), 0, len(data)
-    read, make = int.from_bytes, tuple.__new__
+    read, make, last = int.from_bytes, tuple.__new__, -1
     while at < end:
         length = data[at]
         size, shift, mask, _ = shapes[length]
+        if length == last and size in _WORDS:
+            # Most tables have long runs of one length: these are words of one size.
+            same = data[at : at + _RUN * size : size]
+            count = min(len(same) - len(same.lstrip(same[:1])), (end - at) // size)
+            words = unpack_from(f">{count}{_WORDS[size]}", data, at)
+            found += [make(Prefix, (bits, word << shift & mask, length)) for word in words]
+            at += count * size
+            last = -1
+            continue
+        last = length
         after = at + size
         # RFC 4271 section 4.3: bits beyond the length are irrelevant. Those of the length itself
         # are in front of what counts.
