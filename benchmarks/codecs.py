@@ -13,12 +13,22 @@ import struct
 
 from benchmarks.measure import Row, interleaved, print_rows
 from obrin.core.address.prefix import Prefix
+from obrin.core.ipsec.proposal import Proposal, Protocol, Transform
+from obrin.core.ipsec.registry import ALGORITHMS, Algorithm
 from obrin.core.routing.path import Path
 from obrin.wire.bgp import attributes as bgp_attributes
 from obrin.wire.bgp.attributes import Attributes
 from obrin.wire.bgp.messages import Update, decode_message
+from obrin.wire.ike import sa_payload
+from obrin.wire.ike.message import HEADER_SIZE, decode_header, encode_plain
+from obrin.wire.ike.numbers import FLAG_INITIATOR, Exchange, Notify
+from obrin.wire.ike.payloads import Ke, Nonce, NotifyPayload, decode_chain
+from obrin.wire.ike.sa_payload import Sa
 
 MESSAGES, EACH, ROUNDS = 40, 200, 25
+HEAD, GENERIC = struct.Struct(">8s8sBBBBII"), struct.Struct(">BBH")
+PROPOSAL, TRANSFORM = struct.Struct(">BBHBBBB"), struct.Struct(">BBHBBH")
+NOTIFY = struct.Struct(">BBH")
 
 
 def updates() -> list[Update]:
@@ -90,6 +100,91 @@ def _all(work, things: list, *, empty: bool) -> None:
         work(thing)
 
 
+def algorithms(*names: str) -> list[Algorithm]:
+    known = {algorithm.name: algorithm for algorithm in ALGORITHMS}
+    return [known[name] for name in names]
+
+
+def first_messages() -> list[bytes]:
+    """IKE_SA_INIT requests with three proposals, as from many peers."""
+    offered = [
+        Proposal(Protocol.IKE, tuple(map(Transform.of, algorithms(*names))), number, b"")
+        for number, names in enumerate(
+            (
+                ("AES-GCM-16-256", "PRF-HMAC-SHA2-384", "CURVE25519", "ECP-384"),
+                ("AES-GCM-16-128", "PRF-HMAC-SHA2-256", "CURVE25519", "ECP-256", "MODP-2048"),
+                ("AES-CBC-256", "HMAC-SHA2-256-128", "PRF-HMAC-SHA2-256", "MODP-2048"),
+            ),
+            1,
+        )
+    ]
+    return [
+        encode_plain(
+            n.to_bytes(8, "big"),
+            bytes(8),
+            Exchange.IKE_SA_INIT,
+            FLAG_INITIATOR,
+            0,
+            [
+                Sa(tuple(offered)),
+                Ke(31, bytes(32)),
+                Nonce(bytes(32)),
+                NotifyPayload(Notify.NAT_DETECTION_SOURCE_IP, bytes(20)),
+                NotifyPayload(Notify.NAT_DETECTION_DESTINATION_IP, bytes(20)),
+                NotifyPayload(Notify.FRAGMENTATION_SUPPORTED),
+                NotifyPayload(Notify.SIGNATURE_HASH_ALGORITHMS, bytes(6)),
+            ],
+        )
+        for n in range(1, MESSAGES + 1)
+    ]
+
+
+def bare_first_message(data: bytes) -> list[object]:
+    """Fields of all payloads and of all transforms, nothing else."""
+    spi_i, spi_r, kind, version, exchange, flags, number, size = HEAD.unpack_from(data)
+    found: list[object] = [(spi_i, spi_r, version, exchange, flags, number, size)]
+    at = 28
+    while kind:
+        following, _, length = GENERIC.unpack_from(data, at)
+        body = data[at + 4 : at + length]
+        if kind == 33:
+            place, more = 0, 2
+            while more:
+                more, _, whole, index, protocol, spi, count = PROPOSAL.unpack_from(body, place)
+                inner, transforms = place + 8 + spi, []
+                for _ in range(count):
+                    _, _, long, what, _, which = TRANSFORM.unpack_from(body, inner)
+                    transforms.append((what, which, body[inner + 8 : inner + long]))
+                    inner += long
+                found.append((index, protocol, transforms))
+                place += whole
+        elif kind == 34:
+            found.append((int.from_bytes(body[:2], "big"), body[4:]))
+        elif kind == 41:
+            protocol, spi, notify = NOTIFY.unpack_from(body)
+            found.append((protocol, notify, body[4 : 4 + spi], body[4 + spi :]))
+        else:
+            found.append(body)
+        kind, at = following, at + length
+    return found
+
+
+def ike_emptied() -> None:
+    sa_payload._decode_proposals.cache_clear()
+
+
+def _taken_apart(things: list[bytes]) -> None:
+    for thing in things:
+        ike_emptied()
+        header = decode_header(thing)
+        decode_chain(header.next_payload, thing, HEADER_SIZE)
+
+
+def _bare(things: list[bytes]) -> None:
+    for thing in things:
+        bare_first_message(thing)
+
+
 def rows() -> list[Row]:
     made = updates()
     coded = [update.encode() for update in made]
@@ -103,7 +198,18 @@ def rows() -> list[Row]:
         coding_ours, functools.partial(_all, bare_encode, made, empty=False), rounds=ROUNDS
     )
     per = 1e6 / (MESSAGES * EACH)
+    first = first_messages()
+    apart, least, parsing = interleaved(
+        functools.partial(_taken_apart, first), functools.partial(_bare, first), rounds=ROUNDS
+    )
     return [
+        (
+            "IKE_SA_INIT of three proposals taken apart, caches emptied",
+            "`struct`, no check",
+            f"{apart * 1e6 / MESSAGES:.1f} us",
+            f"{least * 1e6 / MESSAGES:.1f} us",
+            f"{parsing:.2f} of it (target 0.70)",
+        ),
         (
             f"BGP UPDATE of {EACH} prefixes taken apart, caches emptied",
             "`struct`, no check",

@@ -21,6 +21,7 @@ from obrin.wire.ike.sa_payload import Sa
 
 MAX_PAYLOADS = 64
 _GENERIC = Struct(">BBH")
+_NOTIFY = Struct(">BBH")
 
 
 @dataclass(slots=True)
@@ -134,8 +135,8 @@ class NotifyPayload:
     def decode(cls, body: bytes, kind: int) -> NotifyPayload:
         if len(body) < 4 or len(body) < 4 + body[1]:
             raise IkeFormatError("a notify payload shorter than its SPI")
-        end = 4 + body[1]
-        return cls(int.from_bytes(body[2:4], "big"), body[end:], body[0], body[4:end], kind)
+        protocol, size, notify = _NOTIFY.unpack_from(body)
+        return cls(notify, body[4 + size :], protocol, body[4 : 4 + size], kind)
 
 
 @dataclass(slots=True)

@@ -7,11 +7,14 @@ from dataclasses import dataclass
 from struct import Struct
 
 from obrin.core.ipsec.proposal import Proposal, Transform
+from obrin.core.ipsec.registry import ALGORITHMS
 from obrin.wire.cursor import Cursor
+from obrin.wire.errors import ReadError
 from obrin.wire.ike.numbers import PayloadType
 
-_SUB = Struct(">BBH")
+_PROPOSAL = Struct(">BBHBBBB")
 _TRANSFORM = Struct(">BBHBBH")
+_LEAST = _TRANSFORM.size
 _KEY_LENGTH = 0x800E  # attribute format bit and attribute type 14 (section 3.3.5)
 
 
@@ -28,14 +31,14 @@ class Sa:
         for index, proposal in enumerate(self.proposals):
             body = _encode_transforms(proposal.transforms)
             parts.append(
-                _SUB.pack(0 if index == last else 2, 0, 8 + len(proposal.spi) + len(body))
-                + bytes(
-                    (
-                        proposal.number,
-                        proposal.protocol,
-                        len(proposal.spi),
-                        len(proposal.transforms),
-                    )
+                _PROPOSAL.pack(
+                    0 if index == last else 2,
+                    0,
+                    8 + len(proposal.spi) + len(body),
+                    proposal.number,
+                    proposal.protocol,
+                    len(proposal.spi),
+                    len(proposal.transforms),
                 )
                 + proposal.spi
                 + body
@@ -49,19 +52,23 @@ class Sa:
 
 @functools.lru_cache(maxsize=256)
 def _decode_proposals(body: bytes) -> tuple[Proposal, ...]:
-    """Peers offer the same again and again, so this is memoised."""
-    cursor = Cursor(body)
-    proposals = []
-    more = True
+    """Peers offer the same again and again, so this is memoised. Raises ReadError."""
+    proposals, at, end, more = list[Proposal](), 0, len(body), True
     while more:
-        more = cursor.u8("proposal") == 2
-        cursor.u8("proposal")
-        length = cursor.u16("proposal length")
-        inner = Cursor(cursor.take(length - 4, "proposal"))
-        number, protocol, spi_size, count = inner.take(4, "proposal")
-        spi = inner.take(spi_size, "proposal SPI")
-        proposals.append(Proposal(protocol, _decode_transforms(inner.rest(), count), number, spi))
-    cursor.done("the last proposal")
+        if end - at < _PROPOSAL.size:
+            raise ReadError(
+                f"proposal needs {_PROPOSAL.size} bytes at offset {at}, {end - at} left"
+            )
+        last, _, length, number, protocol, spi_size, count = _PROPOSAL.unpack_from(body, at)
+        begins, after = at + _PROPOSAL.size + spi_size, at + length
+        if after > end or begins > after:
+            raise ReadError(f"proposal of {length} bytes at offset {at}, {end - at} left")
+        spi = body[begins - spi_size : begins]
+        transforms = _decode_transforms(body[begins:after], count)
+        proposals.append(Proposal(protocol, transforms, number, spi))
+        at, more = after, last == 2
+    if at != end:
+        raise ReadError(f"{end - at} bytes left over after the last proposal")
     return tuple(proposals)
 
 
@@ -96,27 +103,42 @@ def _encode_transform_attributes(transform: Transform) -> bytes:
     return b"".join(parts)
 
 
-@functools.lru_cache(maxsize=256)
 def _decode_transforms(body: bytes, count: int) -> tuple[Transform, ...]:
-    cursor = Cursor(body)
-    found = []
+    """Raises ReadError."""
+    found, at, end = list[Transform](), 0, len(body)
     for _ in range(count):
-        cursor.take(2, "transform")
-        length = cursor.u16("transform length")
-        inner = Cursor(cursor.take(length - 4, "transform"))
-        kind = inner.u8("transform type")
-        inner.u8()
-        number = inner.u16("transform number")
-        key_bits, others = None, []
-        while inner.remaining():
-            head = inner.u16("transform attribute")
-            value = inner.take(2, "transform attribute")
-            if head == _KEY_LENGTH and key_bits is None:
-                key_bits = int.from_bytes(value, "big")
-                continue
-            if not head & 0x8000:
-                value = inner.take(int.from_bytes(value, "big"), "transform attribute")
-            others.append((head, value))
-        found.append(Transform(kind, number, key_bits, tuple(others)))
-    cursor.done("the last transform")
+        if at + _LEAST > end:
+            raise ReadError(f"transform needs {_LEAST} bytes at offset {at}, {end - at} left")
+        after = at + body[at + 3]
+        known = _KNOWN.get(body[at + 2 : after])
+        if known is None:
+            after = at + int.from_bytes(body[at + 2 : at + 4], "big")
+            if not at + _LEAST <= after <= end:
+                raise ReadError(f"transform of {after - at} bytes at offset {at}, {end - at} left")
+            known = _decode_transform(body[at:after])
+        found.append(known)
+        at = after
+    if at != end:
+        raise ReadError(f"{end - at} bytes left over after the last transform")
     return tuple(found)
+
+
+def _decode_transform(body: bytes) -> Transform:
+    _, _, _, kind, _, number = _TRANSFORM.unpack_from(body)
+    cursor = Cursor(body, _TRANSFORM.size)
+    key_bits, others = None, list[tuple[int, bytes]]()
+    while cursor.remaining():
+        head = cursor.u16("transform attribute")
+        value = cursor.take(2, "transform attribute")
+        if head == _KEY_LENGTH and key_bits is None:
+            key_bits = int.from_bytes(value, "big")
+            continue
+        if not head & 0x8000:
+            value = cursor.take(int.from_bytes(value, "big"), "transform attribute")
+        others.append((head, value))
+    return Transform(kind, number, key_bits, tuple(others))
+
+
+_KNOWN = {_encode_transforms((known,))[2:]: known for known in map(Transform.of, ALGORITHMS)}
+"""By what stands behind the first two bytes of a transform, its length first; others are taken
+apart."""
