@@ -8,8 +8,6 @@ from typing import Any
 
 import pytest
 
-from obrin.core.design.document import load_design
-from obrin.core.design.settings import can_be, settings
 from obrin.core.handover.configured import device_config
 from obrin.core.handover.secrets import Secrets
 from obrin.core.handover.standard.device import encode
@@ -23,7 +21,6 @@ from obrin.live.project import Project
 from obrin.live.reshape.drift import Drifted, place_of_step
 from obrin.live.reshape.taking import Taken, taking
 from tests.doubles import DESIGN, settled_of, swap
-from tests.live.buildable import Drawn
 
 BGP = "    bgp: {hold: 6 s}\n"
 CHANGES = {
@@ -112,20 +109,6 @@ def test_what_no_key_says_is_left_and_told(tmp_path: Path) -> None:
 
 def test_nothing_is_taken_where_nothing_differs(tmp_path: Path) -> None:
     assert take(tmp_path, DESIGN)[0] == Taken((), (), DESIGN)
-
-
-@pytest.mark.parametrize("seed", range(15))
-def test_every_key_that_may_be_said_is_one_of_the_design(seed: int) -> None:
-    text = Drawn(seed).text
-    design = load_design(text, "design.yaml").design
-    places = [("links", name) for name in design.links]
-    places += [("clouds", name) for name in design.clouds]
-    places += [("sites", name) for name in design.sites]
-    for place in places:
-        keys = list(settings(design, place))
-        assert len(set(keys)) == len(keys) > 5
-        assert all(key[: len(place)] == place for key in keys)
-        assert not any(can_be(design, key, {"no": "such"}) for key in keys)
 
 
 def test_lists_stay_where_they_stand_in_a_text_that_is_edited() -> None:
