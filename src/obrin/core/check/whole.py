@@ -26,7 +26,6 @@ from obrin.core.check import (
 )
 from obrin.core.check.accepting import OF_CHANGE, answered
 from obrin.core.check.beyond import beyond
-from obrin.core.check.certificates import certificates
 from obrin.core.check.dates import ended
 from obrin.core.check.finding import Finding
 from obrin.core.check.lifetimes import lifetimes
@@ -85,7 +84,7 @@ def check(
         *summaries.into_itself(settled),
         *beyond(settled),
         *keys.keys(settled, secrets.keys, secrets.beside),
-        *(certificates(settled, secrets, now) if now is not None else ()),
+        *(_certificates(settled, secrets, now) if now is not None else ()),
         *(ended(settled, secrets.made, now.date()) if now is not None else ()),
         *expectations.expectations(settled),
         *failures.wider(settled),
@@ -97,3 +96,12 @@ def check(
     unlooked = OF_CHANGE if change is None else None
     marked = answered(settled, found, None if now is None else now.date(), unlooked)
     return sorted(marked, key=lambda finding: (finding.accepted is not None, -finding.severity))
+
+
+def _certificates(settled: Settled, secrets: Secrets, now: datetime) -> Iterable[Finding]:
+    """What reads certificates takes as long to import as a small design to check."""
+    if not settled.certified():
+        return ()
+    from obrin.core.check.certificates import certificates
+
+    return certificates(settled, secrets, now)
