@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 from obrin.core.drill.outage import Predictor
 from obrin.core.handover.blocks import markdown, values_csv
@@ -34,13 +34,10 @@ class Pack:
     steps: str
     mirror: str
     services: tuple[str, str] | None = None
-    _texts: dict[str, str] = field(default_factory=dict, init=False, repr=False, compare=False)
 
     def data_text(self, file: str) -> str:
-        """The configuration or the keys as they are written; made once."""
-        if file not in self._texts:
-            self._texts[file] = as_json(self.config if file == CONFIG else self.keys)
-        return self._texts[file]
+        """The configuration or the keys as they are written."""
+        return as_json(self.config if file == CONFIG else self.keys)
 
     def open_files(self) -> dict[str, str]:
         """File name to text, without the keys."""

@@ -11,7 +11,7 @@ from obrin.core.handover.blocks import Block, Heading, Paragraph, Table
 from obrin.core.handover.ends import circuits_at, ends_at
 from obrin.core.routing.packet import TCP, UDP
 from obrin.core.settled.expected import Expected
-from obrin.core.settled.links import legs_of
+from obrin.core.settled.links import SettledLink, legs_of
 from obrin.core.settled.model import Settled
 
 _PORTS = {
@@ -185,9 +185,9 @@ def _monitoring(settled: Settled, site: str) -> Iterator[Block]:
 
 def _time(settled: Settled, site: str) -> Iterator[Block]:
     certified = [
-        link.name
-        for link in settled.links.values()
-        if link.site == site and link.authentication == "certificate"
+        bundle.name
+        for bundle in settled.bundles_of(site)
+        if isinstance(bundle, SettledLink) and bundle.authentication == "certificate"
     ]
     if certified:
         yield Paragraph(

@@ -313,8 +313,7 @@ def _hosts(settled: Settled, place: str) -> Iterator[Block]:
     here = place if place in settled.clouds else settled.gateways[place].site
     rows = [
         (name.network, str(rule.allow), "anywhere" if senders is None else listed(senders))
-        for name, accepts in settled.all_hosts_accept()
-        if name.place == here
+        for name, accepts in settled.hosts_accept_at(here)
         for rule in accepts
         for senders in [settled.host_senders(rule, here)]
     ]

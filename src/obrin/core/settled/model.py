@@ -249,14 +249,16 @@ class Settled:
 
     def all_hosts_accept(self) -> Iterator[tuple[NetworkRef, tuple[HostRule, ...]]]:
         """Every network whose hosts have firewalls, with their rules."""
-        for site in self.sites.values():
-            for network in site.networks.values():
-                if network.hosts_accept is not None:
-                    yield NetworkRef(site.name, network.name), network.hosts_accept
-        for cloud in self.clouds.values():
-            for subnet in cloud.subnets.values():
-                if subnet.hosts_accept is not None:
-                    yield NetworkRef(cloud.name, subnet.name), subnet.hosts_accept
+        for place in (*self.sites, *self.clouds):
+            yield from self.hosts_accept_at(place)
+
+    def hosts_accept_at(self, place: str) -> Iterator[tuple[NetworkRef, tuple[HostRule, ...]]]:
+        """Those of a site or cloud."""
+        cloud = self.clouds.get(place)
+        held = self.sites[place].networks if cloud is None else cloud.subnets
+        for name, network in held.items():
+            if network.hosts_accept is not None:
+                yield NetworkRef(place, name), network.hosts_accept
 
     def host_senders(self, rule: HostRule, place: str) -> list[Prefix] | None:
         """From where a rule of a host's firewall lets in, as its place knows it; None: anywhere."""

@@ -71,12 +71,19 @@ def decode(data: Json) -> DeviceConfig:
     )
 
 
+_FEW = 8
+
+
 def parts(config: DeviceConfig, size: int) -> Iterator[DeviceConfig]:
     """The same in parts of at most `size` tunnels and filter rules, each whole in itself.
 
     Sharing no names, they are valid exactly if the whole is.
     """
     most = max(len(config.tunnels), len(config.filter.rules), 1)
+    if most > size * _FEW:  # each is looked for in what it is taken from
+        for large in parts(config, size * _FEW):
+            yield from parts(large, size)
+        return
     for start in range(0, most, size):
         yield _part(config, slice(start, start + size))
 
