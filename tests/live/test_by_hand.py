@@ -271,6 +271,7 @@ def test_a_change_is_entered_step_by_step(folder: Folder) -> None:
     assert f"done     {first}" in run.err
     assert record_of(folder) == before  # nothing is as either design says
     assert "3 of 4 steps are done" in folder.obrin("reshape").good().out
+    folder.obrin("reshape", "--drift").bad(2, "a change is under way, 3 of 4 steps", "--back")
     folder.write("change.yaml", json.dumps({"all": "yes"}))
     back = ("reshape", "--back", *CHANGE[2:])
     folder.obrin(*back).good()

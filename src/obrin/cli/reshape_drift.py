@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from obrin.cli.common import console, echo_json, print_table, say
+from obrin.core.errors import ObrinError
 
 if TYPE_CHECKING:
     from obrin.core.design.positions import Locator
@@ -26,6 +27,7 @@ def drift(project: Project, *, go: bool, take: bool, timeout: float, as_json: bo
     from obrin.live.reshape.built import built
     from obrin.live.reshape.drift import drifted, undo
 
+    _refuse_halfway(project)
     settled, locator = built(project), project.settled()[0].locator
     secrets = project.secrets(settled)
     with project.lock("reshape"), open_ends(project, settled) as ends:
@@ -42,6 +44,18 @@ def drift(project: Project, *, go: bool, take: bool, timeout: float, as_json: bo
     if go and found and not as_json:
         click.echo(f"{len(found)} of {len(found)} undone; what worked before works.")
     return int(bool(left) if go else bool(found))
+
+
+def _refuse_halfway(project: Project) -> None:
+    """Raises ObrinError while a change is under way: what stands is of neither design."""
+    from obrin.live.reshape.run import read_record
+
+    record = read_record(project)
+    if record is not None:
+        raise ObrinError(
+            f"a change is under way, {len(record.done)} of {len(record.order)} steps are done, and "
+            "what it has changed is no drift. Go on with --go, or back with --back, first"
+        )
 
 
 def _take(
