@@ -14,18 +14,12 @@ from obrin.core.design.reader import Location
 def settings(design: Design, place: Location) -> Iterator[Location]:
     """All keys of plain values at a place and below it, whether they are said or not; the nearest
     first."""
-    here: Any = design
-    for step in place:
-        here = here.get(step) if isinstance(here, dict) else _by_key(here).get(str(step))
-    yield from _below(here, place)
+    yield from _below(_at(design, place), place)
 
 
 def can_be(design: Design, place: Location, value: object) -> bool:
     """Whether that value may stand there, as far as it can be seen without all the rest."""
-    *above, last = place
-    here: Any = design
-    for step in above:
-        here = here.get(step) if isinstance(here, dict) else _by_key(here).get(str(step))
+    here, last = _at(design, place[:-1]), place[-1]
     if not isinstance(here, BaseModel):
         return False
     said = {key: held for key, held in _by_key(here).items() if key != last}
@@ -35,6 +29,14 @@ def can_be(design: Design, place: Location, value: object) -> bool:
     except (ValidationError, TypeError, AttributeError):
         return False
     return bool(made != here)
+
+
+def _at(design: Design, place: Location) -> Any:
+    """None where there is nothing."""
+    here: Any = design
+    for step in place:
+        here = here.get(step) if isinstance(here, dict) else _by_key(here).get(str(step))
+    return here
 
 
 def _below(here: Any, place: Location) -> Iterator[Location]:
