@@ -100,16 +100,29 @@ def test_a_flow_is_lost_until_the_next_window() -> None:
         schedule(plan, settled, MONDAY, timedelta(hours=7))
 
 
+TURNS = {
+    "another suite": [("bgp: {hold: 6 s}", "bgp: {hold: 6 s}\n    suite: common")],
+    "renumbered": [
+        ("desks: 10.20.0.0/22", "desks: 10.77.0.0/22"),
+        ("10.30.0.0/24", "10.78.0.0/24"),
+    ],
+}
+
+
+@pytest.mark.parametrize("turn", TURNS)
 @pytest.mark.parametrize(("days", "first"), [(("fri", "wed"), "pier"), (("tue", "sat"), "quay")])
 def test_the_site_whose_window_comes_first_is_changed_first(
-    days: tuple[str, str], first: str
+    days: tuple[str, str], first: str, turn: str
 ) -> None:
     quay, pier = days
-    two = swap(("clouds:\n", SITE + "clouds:\n"), (WISHES, SITE_LINK + WISHES))
-    windows = f"windows: {{quay: '{quay} 22:00-23:00', pier: '{pier} 22:00-23:00'}}\n"
-    before, after = both_settled(
-        two, two.replace("bgp: {hold: 6 s}", "bgp: {hold: 6 s}\n    suite: common") + windows
-    )
+    shop = "  - {from: pier/shop, to: apps/web, flow: tcp/80, must: work}\n"
+    two = swap(("clouds:\n", SITE + "clouds:\n"), (WISHES, SITE_LINK + WISHES + shop))
+    windows = f"windows: {{quay: '{quay} 20:00-24:00', pier: '{pier} 20:00-24:00'}}\n"
+    changed = two
+    for old, new in TURNS[turn]:
+        assert old in changed
+        changed = changed.replace(old, new)
+    before, after = both_settled(two, changed + windows)
     plan = make_plan(before, after, begins=MONDAY)
     sites = [after.gateways[p.step.place].site for p in plan.steps if p.step.place != "apps"]
     assert sites[0] == first

@@ -144,9 +144,17 @@ class Groups:
         """Those whose places may be changed first come first, where it is known when the change
         begins: no other waits for a later window without need."""
         begins = self._begins
-        if begins is None or not self._after.standards.windows:
+        if begins is None or not self.by_window:
             return self.all
         return sorted(self.all, key=lambda group: self._opens(group, begins))
+
+    @property
+    def by_window(self) -> bool:
+        """Whether places have windows, and it is known when the change begins."""
+        return self._begins is not None and bool(self._after.standards.windows)
+
+    def is_gateway(self, place: str) -> bool:
+        return place in self._after.gateways or place in self._before.gateways
 
     def _opens(self, group: Group, begins: datetime) -> datetime:
         """When the last of its gateways may be changed for the first time."""

@@ -51,15 +51,21 @@ def best_order(groups: Groups) -> list[Step]:
     steps = groups.between.steps
     if len(groups.all) <= 1:
         return [step for group in groups.all for step in _whole(group.looks, steps)]
-    ready = [step for step in steps if step.kind == READY and not _heavy(groups, step)]
+    apart = {step for step in steps if _heavy(groups, step) or _in_turn(groups, step)}
+    ready = [step for step in steps if step.kind == READY and step not in apart]
     first, found = frozenset(ready), dict.fromkeys(ready)
     for group in groups.in_turn:
         steps_here = (step for step in group.looks.between.steps if step in group.steps)
         mine = [step for step in steps_here if step not in first]
         ordered = _part(group.looks, group.done | (first & group.steps), mine)
-        found |= dict.fromkeys(step for step in ordered if step.kind != CLEAR)
+        found |= dict.fromkeys(s for s in ordered if s.kind != CLEAR or s in apart)
     found |= dict.fromkeys(step for step in steps if step.kind != CLEAR)
-    return [*found, *_clearing(steps)]
+    return [*found, *(step for step in _clearing(steps) if step not in found)]
+
+
+def _in_turn(groups: Groups, step: Step) -> bool:
+    """Whether it waits for the window of one site: all that is done there is done in that."""
+    return groups.by_window and groups.is_gateway(step.place) and len(groups.by_step[step]) == 1
 
 
 def _heavy(groups: Groups, step: Step) -> bool:
