@@ -65,7 +65,8 @@ def best_order(groups: Groups) -> list[Step]:
 
 def _in_turn(groups: Groups, step: Step) -> bool:
     """Whether it waits for the window of one site: all that is done there is done in that."""
-    return groups.by_window and groups.is_gateway(step.place) and len(groups.by_step[step]) == 1
+    alone = len(groups.by_step.get(step, ())) == 1
+    return groups.by_window and groups.is_gateway(step.place) and alone
 
 
 def _heavy(groups: Groups, step: Step) -> bool:
