@@ -132,3 +132,8 @@ def test_the_site_whose_window_comes_first_is_changed_first(
     unasked = make_plan(before, after)
     assert sorted(p.step.name for p in unasked.steps) == sorted(p.step.name for p in plan.steps)
     assert schedule(unasked, after, MONDAY, TEN).slots[-1].end >= last
+    begun = [p.step.name for p in unasked.steps]
+    kept = make_plan(before, after, begins=MONDAY, begun=begun)
+    assert [p.step.name for p in kept.steps] == begun
+    other = make_plan(before, after, begins=MONDAY, begun=begun[1:])
+    assert [p.step.name for p in other.steps] == [p.step.name for p in plan.steps]

@@ -125,7 +125,8 @@ def reshape(
     document, after = project.settled()
     before = _before(project, source, revision)
     offering = project.offering(document.design)
-    plan = make_plan(before, after, offering, begins)
+    record = _standing(project)
+    plan = make_plan(before, after, offering, begins, record.order if record else ())
     if go or back:
         person, step = person_for(answers), None if any_time else each
         groups = Groups(before, after, offering, begins)
@@ -136,7 +137,6 @@ def reshape(
         _draw(plan, Path(figure))
     if target is not None and plan.steps:
         _write(plan, times, Path(target))
-    record = _standing(project)
     if as_json:
         echo_json(plan_json(plan, record, times))
     else:

@@ -69,11 +69,13 @@ def make_plan(
     after: Settled,
     offering: Offered = PRACTICE_CLOUD,
     begins: datetime | None = None,
+    begun: Sequence[str] = (),
 ) -> Plan:
     """Nothing in it where nothing is to be entered. `begins` (aware) is when the first step may be
-    done: it decides which of several sites comes first."""
+    done: it decides which of several sites comes first. `begun` are the names of all steps in the
+    order in which this change was begun, where it was: that is kept."""
     groups = Groups(before, after, offering, begins)
-    between, order = groups.between, best_order(groups)
+    between, order = groups.between, _kept(groups, begun) or best_order(groups)
     sheets, waits = Sheets(before, after, order), waits_of(before, after, order)
     planned, loads = list[Planned](), Loads(groups, offering)
     lost = {id(group): group.looks.lost(group.done) for group in groups.all}
@@ -106,6 +108,12 @@ def make_plan(
             )
         )
     return Plan(tuple(planned), tuple(between.flows), tuple(_side_by_side(planned)))
+
+
+def _kept(groups: Groups, begun: Sequence[str]) -> list[Step]:
+    """Empty where these are not the steps of this change."""
+    by_name = {step.name: step for step in groups.between.steps} if begun else {}
+    return [by_name[name] for name in begun] if by_name.keys() == set(begun) else []
 
 
 def _owner(between: Between, place: str) -> str:
