@@ -15,7 +15,7 @@ from obrin.core.change.entries import CHANGED
 from obrin.core.change.groups import Groups
 from obrin.core.change.loads import Loads
 from obrin.core.change.order import STEP_SECONDS, best_order, cost_of
-from obrin.core.change.outlook import NOBODY_SPEAKS, ROUTED_APART, TRANSLATED_APART, Outlooks
+from obrin.core.change.outlook import ROUTED_APART, TRANSLATED_APART, Outlooks
 from obrin.core.change.plan import make_plan
 from obrin.core.change.records import both_rules, put_together, taken_apart, told_of
 from obrin.core.change.runbook import runbooks
@@ -362,29 +362,6 @@ def test_a_plan_of_any_change_has_every_step_once(first: int) -> None:
         assert [p.number for p in plan.steps] == list(range(1, len(plan.steps) + 1)), what
         assert set(plan.lost_steps()) <= set(plan.flows)
         assert bool(runbooks(plan)) is bool(plan.steps)
-
-
-def test_bgp_is_taken_away_after_the_tunnels_that_route_by_it() -> None:
-    """One session over two shared tunnels, of which one stays, statically."""
-    shared = swap(
-        ("instance: 1}", "instance: 1, role: shared}"),
-        ("instance: 2}", "instance: 1, role: shared}"),
-        ("bgp: {hold: 6 s}", "bgp: {site-end: loopback, cloud-end: gateway-subnet}"),
-        ("        uplinks:\n", "        loopback: 10.250.0.1\n        uplinks:\n"),
-    )
-    gone = "      b: {gateway: quay-gw, uplink: radio, instance: 1, role: shared}\n"
-    less = shared.replace(gone, "").replace(
-        "bgp: {site-end: loopback, cloud-end: gateway-subnet}", "routing: static"
-    )
-    assert gone in shared
-    looks = Outlooks(Between(*both_settled(shared, less)))
-    plan = make_plan(*both_settled(shared, less))
-    kinds = [p.step.kind for p in plan.steps]
-    assert kinds == sorted(kinds, key=[READY, LEG, CLEAR].index)
-    assert plan.steps[-1].lost == ()
-    early = frozenset(s for s in looks.between.steps if s.kind != LEG)
-    assert NOBODY_SPEAKS in looks.of(early).why.values()
-    assert looks.lost(early)
 
 
 def test_a_large_site_is_ordered_by_rank() -> None:

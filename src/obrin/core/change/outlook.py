@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 
 from obrin.core.catalogue.offering import PRACTICE_CLOUD, Offered
 from obrin.core.change.carrying import Limits, plain
-from obrin.core.change.states import BOTH, CLEAR, NEW, OLD, Between, Done, Flow, Step
+from obrin.core.change.states import BOTH, NEW, OLD, Between, Done, Flow
 from obrin.core.reach.filters import RuleSet
 from obrin.core.reach.model import ReachModel
 from obrin.core.reach.trace import stopped, there_and_back
@@ -21,11 +21,10 @@ from obrin.core.settled.sessions import sessions_of
 
 ONE_SESSION = "one BGP session goes over tunnels of the old and the new design"
 ROUTED_APART = "one end still routes statically into a tunnel that does not come up"
-NOBODY_SPEAKS = "BGP is taken away at one end while tunnels still route by it"
 TRANSLATED_APART = "its tunnels translate differently, so an answer may not fit its question"
 ALIKE_INSIDE = "an old and a new tunnel have the same addresses at one device"
 NOT_THERE = "the network is not there"
-UNPROMISED = frozenset({ONE_SESSION, ROUTED_APART, TRANSLATED_APART, ALIKE_INSIDE, NOBODY_SPEAKS})
+UNPROMISED = frozenset({ONE_SESSION, ROUTED_APART, TRANSLATED_APART, ALIKE_INSIDE})
 
 
 @dataclass(frozen=True)
@@ -109,17 +108,13 @@ def _look(between: Between, done: Done, limits: Limits) -> Outlook:
 
 def _apart(between: Between, settled: Settled, done: Done) -> Iterator[tuple[str, str]]:
     """Sites and networks of which nothing is promised, with the reason."""
-    for design in (between.before, between.after):
-        for session in (s for link in design.links.values() for s in sessions_of(link)):
+    for link in (*between.before.links.values(), *between.after.links.values()):
+        for session in sessions_of(link):
             labels = {tunnel.label for tunnel in session.tunnels}
             versions = {between.version(name, done) for name in labels}
             apart = len(labels) > 1 and labels & between.moving
-            ended = design is between.before and not versions & {OLD, BOTH}
-            if apart and not ended and versions not in ({OLD}, {NEW}):
-                yield between.site_of(min(labels)), ONE_SESSION
-    for place in between.before.gateways:
-        if Step(CLEAR, place) in done:
-            yield from ((site, NOBODY_SPEAKS) for site in _unspoken(between, place, done))
+            if apart and versions not in ({OLD}, {NEW}):
+                yield link.site, ONE_SESSION
     for _, one, other in between.clashing(done):
         yield from ((between.site_of(label), ALIKE_INSIDE) for label in (one, other))
     for label in between.moving:
@@ -137,16 +132,6 @@ def _apart(between: Between, settled: Settled, done: Done) -> Iterator[tuple[str
     for (_, network, _), ranges in seen.items():
         if len(ranges) > 1:
             yield network, TRANSLATED_APART
-
-
-def _unspoken(between: Between, place: str, done: Done) -> Iterator[str]:
-    """Sites with a tunnel that still routes by BGP, of a gateway that speaks it no more."""
-    if between.old[place].ground.speaker is None or between.new[place].ground.speaker is not None:
-        return
-    for label in between.old[place].legs:
-        routing = between.before.bundle(between.before.leg(label)).routing
-        if routing == "bgp" and between.version(label, done) in (OLD, BOTH):
-            yield between.site_of(label)
 
 
 def _seen_otherwise(between: Between, label: str) -> Iterator[str]:
