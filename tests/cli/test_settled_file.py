@@ -138,3 +138,11 @@ def test_files_without_marks_and_with_other_line_ends_are_read(folder) -> None:
     assert "# " in path.read_text().split("values:")[1]
     path.write_bytes(path.read_bytes().replace(b"\n", b"\r\n"))
     assert "by-hand" not in folder.obrin("check").good().out
+
+
+def test_a_settled_file_that_is_empty_is_none(tmp_path) -> None:
+    folder = Folder(tmp_path)
+    folder.write("design.yaml", DESIGN)
+    folder.write("design.settled.yaml", "")
+    for command in ("settle", "check", "reach"):
+        folder.obrin(command).bad(2, "this is not a settled file")

@@ -257,11 +257,12 @@ class Project:
 
     def _settled_file(self) -> tuple[Mapping[str, Choice], Locator]:
         text, source = self._settled_text(), str(self.shown(self.settled_path))
-        return _parsed(text, source) if text else {}, Locator(text, source)
+        held = {} if text is None else _parsed(text, source)
+        return held, Locator(text or "", source)
 
-    def _settled_text(self) -> str:
-        """Empty where there is no such file."""
-        return read_text(self.settled_path) if os.path.lexists(self.settled_path) else ""
+    def _settled_text(self) -> str | None:
+        """None where there is no such file."""
+        return read_text(self.settled_path) if os.path.lexists(self.settled_path) else None
 
     def was_settled(self, place: str) -> bool:
         """Whether the settled file holds something at or below a place (`all`: anything)."""
@@ -286,7 +287,8 @@ class Project:
         if isinstance(held, Settled):
             return held
         settled = self.build(document, self.read_choices(document.design))
-        warm.keep("settled", settled, *known)
+        if self._known(document) == known:  # nobody wrote in between
+            warm.keep("settled", settled, *known)
         return settled
 
     def _known(self, document: Document) -> list[str]:
@@ -295,7 +297,7 @@ class Project:
         names = dict.fromkeys((design.offering, *(c.offering for c in design.clouds.values())))
         texts = [read_text(self.folder / name) for name in names if name is not None]
         today = self.today.isoformat()
-        return [document.locator.text, self._settled_text(), today, *texts]
+        return [document.locator.text, self._settled_text() or "", today, *texts]
 
     def build(self, document: Document, choices: Mapping[str, Choice]) -> Settled:
         """The settled design of today. Raises SettleError; DesignError with the place in the file
