@@ -51,7 +51,8 @@ def best_order(groups: Groups) -> list[Step]:
     steps = groups.between.steps
     if len(groups.all) <= 1:
         return [step for group in groups.all for step in _whole(group.looks, steps)]
-    apart = {step for step in steps if _heavy(groups, step) or _in_turn(groups, step)}
+    heavy = (step for step in steps if step.kind == READY and _heavy(groups, step))
+    apart = {*heavy, *(step for step in steps if _in_turn(groups, step))}
     ready = [step for step in steps if step.kind == READY and step not in apart]
     first, found = frozenset(ready), dict.fromkeys(ready)
     for group in groups.in_turn:
