@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -12,9 +12,8 @@ from obrin.cli.common import console, print_table, say
 if TYPE_CHECKING:
     from obrin.core.change.plan import Plan, Planned
     from obrin.core.change.schedule import Schedule
+    from obrin.core.change.states import Flow
     from obrin.live.reshape.run import Record
-
-MOST_FLOWS = 3
 
 
 def tell_plan(plan: Plan, record: Record | None, times: Schedule) -> None:
@@ -66,24 +65,21 @@ def tell_plan(plan: Plan, record: Record | None, times: Schedule) -> None:
 
 def _wrong_lines(plan: Plan, planned: Planned) -> Iterator[str]:
     """One for each reason."""
+    from obrin.core.change.plan import MOST_FLOWS, some_flows
+
     more = planned is not plan.steps[-1]
     until = (
         f"after step {planned.number}, until step {planned.number + 1}" if more else "at the end"
     )
-    by_reason: dict[str, list[str]] = {}
+    by_reason: dict[str, list[Flow]] = {}
     for flow, why in planned.lost:
-        by_reason.setdefault(why, []).append(flow.words)
+        by_reason.setdefault(why, []).append(flow)
     for why, flows in by_reason.items():
-        yield f"Lost {until}: {_some(flows)}: {why}."
+        yield f"Lost {until}: {some_flows(flows)}: {why}."
     if planned.too_much:
         yield f"Too much {until}: {'; '.join(planned.too_much[:MOST_FLOWS])}."
     if planned.opened:
-        yield f"Let in {until}, though it must not be: {_some([f.words for f in planned.opened])}."
-
-
-def _some(flows: Sequence[str]) -> str:
-    more = f" and {len(flows) - MOST_FLOWS} more" if len(flows) > MOST_FLOWS else ""
-    return ", ".join(flows[:MOST_FLOWS]) + more
+        yield f"Let in {until}, though it must not be: {some_flows(planned.opened)}."
 
 
 def what_words(planned: Planned) -> str:

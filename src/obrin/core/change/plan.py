@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
@@ -17,6 +17,16 @@ from obrin.core.change.waits import waits_of
 from obrin.core.handover.awake import sleeps
 from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
+
+MOST_FLOWS = 3
+"""That are named one by one."""
+
+
+def some_flows(flows: Iterable[Flow]) -> str:
+    """The first few in words, each once, and how many more there are."""
+    words = list(dict.fromkeys(flow.words for flow in flows))
+    more = f" and {len(words) - MOST_FLOWS} more" if len(words) > MOST_FLOWS else ""
+    return ", ".join(words[:MOST_FLOWS]) + more
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -6,13 +6,11 @@ from collections.abc import Iterator, Sequence
 from itertools import groupby
 
 from obrin.core.change.advice import advice_for
-from obrin.core.change.plan import Plan, Planned
+from obrin.core.change.plan import MOST_FLOWS, Plan, Planned, some_flows
 from obrin.core.change.states import Flow
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.reader import Location
 from obrin.core.settled.model import Settled
-
-MOST_FLOWS = 3
 
 
 def changing(plan: Plan, before: Settled, after: Settled) -> Iterator[Finding]:
@@ -34,7 +32,7 @@ def _lost(plan: Plan, after: Settled) -> Iterator[Finding]:
                 Severity.WARNING,
                 "change-loses",
                 _place(held[0], after),
-                f"in every order of this change, {_some(flows)} "
+                f"in every order of this change, {some_flows(flows)} "
                 f"{_stop(flows)} {_until(plan, held)}: {reason}",
                 "that traffic stands still for as long as these steps take",
                 f"{advice_for([reason])}, or do it where that may be",
@@ -52,7 +50,8 @@ def _opened(plan: Plan, after: Settled) -> Iterator[Finding]:
             Severity.ERROR,
             "change-opens",
             _place(held[0], after),
-            f"this change lets in {_some(flows)} {_until(plan, held)}, though neither design does",
+            f"this change lets in {some_flows(flows)} {_until(plan, held)}, though neither design "
+            "does",
             "for that time somebody can reach what must not be reached",
             "take away what lets them in first, as a change of its own",
         )
@@ -131,12 +130,6 @@ def _until(plan: Plan, held: Sequence[Planned]) -> str:
     if last == len(plan.steps):
         return f"from step {first} on"
     return f"after step {first}, until step {last + 1}"
-
-
-def _some(flows: Sequence[Flow]) -> str:
-    words = list(dict.fromkeys(flow.words for flow in flows))
-    more = f" and {len(words) - MOST_FLOWS} more" if len(words) > MOST_FLOWS else ""
-    return ", ".join(words[:MOST_FLOWS]) + more
 
 
 def _place(planned: Planned, after: Settled) -> Location:
