@@ -108,8 +108,8 @@ def _tell(found: list[Drifted], locator: Locator | None) -> None:
         say(out, f"{one.name} is made from {where}.")
     say(
         out,
-        f"{len(found)} things are not as they were built. '--drift --go' undoes them, '--drift "
-        "--take' brings them into the design.",
+        f"Not as built: {len(found)}. '--drift --go' undoes that, '--drift --take' brings it into "
+        "the design.",
     )
 
 
