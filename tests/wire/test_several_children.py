@@ -160,6 +160,20 @@ def test_one_that_is_deleted_comes_again_and_the_others_stay(at: int) -> None:
     assert [s for s in before if before[s] is not after[s]] == [scope]
 
 
+def test_a_tunnel_that_starts_again_asks_for_the_pairs_that_are_left() -> None:
+    """The peer has dropped the first of them meanwhile."""
+    net = network(HERE[:2], THERE[:1], own=True, theirs=True)
+    net.run(5.0)
+    assert len(held(net)) == 2
+    one, two = (end.tunnels["t"] for end in net.ends)
+    two.config = replace(two.config, remote_selectors=HERE[1:2])
+    assert one.current is not None
+    exchange_info.delete_sa(one, one.current, net.now, restart=True)
+    net.run(net.now + 20.0)
+    assert held(net) == [((HERE[1],), (THERE[0],))]
+    assert net.texts(0).count("TS_UNACCEPTABLE") == 1
+
+
 def test_a_peer_cannot_ask_for_what_is_carried_already() -> None:
     net = network(HERE[:2], THERE[:2])
     net.run(5.0)

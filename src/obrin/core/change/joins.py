@@ -52,7 +52,13 @@ def joined(has: LegRecord, meant: LegRecord, other: LegRecord) -> bool:
 
 def same_routing(has: LegRecord, meant: LegRecord) -> bool:
     """Static routes where they are meant, and sessions where these are."""
-    return bool(has.routes) == bool(meant.routes)
+    return _routed(has) == _routed(meant)
+
+
+def _routed(record: LegRecord) -> bool:
+    """Whether it has static routes, beside those to BGP peers beyond the tunnel."""
+    peers = {n.remote_address.alone for n in record.neighbours}
+    return any(prefix not in peers for prefix, *_ in record.routes)
 
 
 def _tunnels_fit(has: Tunnel, meant: Tunnel, other: Tunnel) -> bool:

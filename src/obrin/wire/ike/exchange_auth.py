@@ -259,7 +259,7 @@ def _establish(tunnel: TunnelState, sa: IkeSa, now: float) -> None:
     )
     sa.rekey_at, sa.expires_at = now + life.rekey, now + life.hard
     tunnel.authenticated(sa)
-    tunnel.last_heard = now
+    tunnel.last_heard = tunnel.childless_at = now
     path = sa.path
     if path.local_translated:
         path.keepalive_at = now + KEEPALIVE_EVERY

@@ -256,8 +256,10 @@ class Tunnel(TunnelState):
             self.start(now)
 
     def _anew_at(self) -> float:
-        """When to start anew because the IKE SA lost its last child: it carries nothing now."""
-        if not self.config.initiate or self.children or not self.established:
+        """When to start anew because the IKE SA has no child: it carries nothing now, and none is
+        asked for."""
+        asking = self.creating is not None
+        if not self.config.initiate or self.children or asking or not self.established:
             return float("inf")
         return self.childless_at + self.config.restart_delay
 
