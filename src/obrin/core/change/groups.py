@@ -13,7 +13,7 @@ from functools import cached_property
 
 from obrin.core.catalogue.offering import PRACTICE_CLOUD, Offered
 from obrin.core.change.outlook import Outlooks
-from obrin.core.change.states import LEG, Between, Done, Step
+from obrin.core.change.states import CLEAR, LEG, Between, Done, Step
 from obrin.core.design.windows import next_room
 from obrin.core.settled.expected import Expected
 from obrin.core.settled.links import SettledCircuit, SettledLink
@@ -81,8 +81,9 @@ def joined_sites(before: Settled, after: Settled) -> list[list[str]]:
 
 @dataclass(slots=True)
 class Group:
-    """`done` are the steps of it that are done, and what it alone would have to do: in the whole
-    that is there already, for the sake of another. `steps` are all that touch it."""
+    """`done` are the steps of it that are done, and what it alone would have to make ready: in the
+    whole that is there already, for the sake of another, and stays. `steps` are all that touch it.
+    """
 
     looks: Outlooks
     sites: frozenset[str]
@@ -137,7 +138,8 @@ class Groups:
                 first = False
                 steps = frozenset(mine.steps)
                 looks = Outlooks(mine, self._offering)
-                yield Group(looks, frozenset(sites), steps - whole, steps & whole)
+                there = frozenset(step for step in steps - whole if step.kind != CLEAR)
+                yield Group(looks, frozenset(sites), there, steps & whole)
 
     @cached_property
     def in_turn(self) -> list[Group]:

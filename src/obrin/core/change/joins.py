@@ -94,6 +94,9 @@ def _minded(session: Neighbour) -> tuple[object, ...]:
     return (*ends, session.remote_as, session.signature, families, session.ways)
 
 
-def known_as(speaker: tuple[int, object] | None, other: LegRecord) -> bool:
-    """Whether the other end expects the AS number that this end has."""
-    return speaker is None or all(n.remote_as == speaker[0] for n in other.neighbours)
+def known_as(speaker: tuple[int, object] | None, has: LegRecord, other: LegRecord) -> bool:
+    """Whether the other end expects the AS number that this end has; an end that speaks BGP with
+    its peers has one."""
+    if speaker is None:
+        return not has.neighbours
+    return all(n.remote_as == speaker[0] for n in other.neighbours)

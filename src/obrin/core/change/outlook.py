@@ -113,7 +113,7 @@ def _apart(between: Between, settled: Settled, done: Done) -> Iterator[tuple[str
             labels = {tunnel.label for tunnel in session.tunnels}
             versions = {between.version(name, done) for name in labels}
             apart = len(labels) > 1 and labels & between.moving
-            if apart and versions not in ({OLD}, {NEW}):
+            if apart and versions not in ({OLD}, {NEW}) and not between.moved(labels, done):
                 yield link.site, ONE_SESSION
     for _, one, other in between.clashing(done):
         yield from ((between.site_of(label), ALIKE_INSIDE) for label in (one, other))

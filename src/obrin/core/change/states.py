@@ -9,7 +9,7 @@ have, or it is left out, since it carries nothing.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import TypeVar
@@ -303,6 +303,10 @@ class Between:
             return NEW if here[1] is self.new else OLD
         return BOTH
 
+    def moved(self, labels: Collection[str], done: Done) -> bool:
+        """Whether nothing is left to be changed at either end of any of them."""
+        return not any(step.leg in labels for step in self.steps if step not in done)
+
     def _end(self, label: str, places: Iterable[str], done: Done) -> End | None:
         """The one place that has an end of it now; None where none has, or two have."""
         sides = ((place, self._of(place, label, done)) for place in places)
@@ -314,7 +318,7 @@ class Between:
         has, other = mine[gateway].legs[label], theirs[cloud].legs[label]
         meant = theirs[gateway].legs.get(label)
         speakers = (self._ground_now(place, done).speaker for place in (gateway, cloud))
-        as_known = all(map(known_as, speakers, (other, has)))
+        as_known = all(map(known_as, speakers, (has, other), (other, has)))
         return as_known and meant is not None and fits(has, meant, other)
 
     def holders(self, label: str, done: Done) -> list[str]:
