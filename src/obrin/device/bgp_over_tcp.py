@@ -76,6 +76,8 @@ class BgpOverTcp:
             session = self._session(name)
             waiting = session.state in (BgpState.ACTIVE, BgpState.CONNECT)
             if session.config.passive and waiting and name not in self._opened:
+                if name in self._connections:
+                    self._connections[name].abort("the peer called again")
                 self._carry(name, connection)
                 return
         connection.abort("not a configured peer, or not now")
