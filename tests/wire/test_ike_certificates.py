@@ -9,6 +9,7 @@ from datetime import timedelta
 import pytest
 
 from obrin.core.pki.chain import Trust
+from obrin.wire.ike import exchange_info
 from obrin.wire.ike.errors import IkeFormatError
 from obrin.wire.ike.numbers import PayloadType
 from obrin.wire.ike.payloads import Cert, decode_chain, encode_chain
@@ -55,6 +56,45 @@ def test_the_ends_may_have_keys_of_different_kinds_and_authorities() -> None:
     both = Trust((one.root, two.root))
     net = joined(one.credential(SITE, trust=both), two.credential(CLOUD, trust=both))
     assert net.names(0) == ["IkeUp", "ChildUp"]
+
+
+def told(net: Net, end: int, credential) -> None:
+    """An end gets another credential, in place."""
+    config = net.ends[end].tunnels["t"].config
+    net.ends[end].reconfigure(replace(config, credential=credential), net.now)
+    net.run(net.now + 3.0)
+
+
+def test_another_root_takes_over_and_nothing_is_interrupted() -> None:
+    """All believe both roots, get their certificates under the new one, and believe that alone."""
+    old, new = Made(name="Old"), Made("ed25519", "New")
+    both = Trust((old.root, new.root))
+    net = joined(old.credential(SITE), old.credential(CLOUD))
+    first = [end.tunnels["t"].current for end in net.ends]
+    for end, identity in enumerate((SITE, CLOUD)):
+        told(net, end, old.credential(identity, trust=both))
+    for end, identity in enumerate((SITE, CLOUD)):
+        told(net, end, new.credential(identity, trust=both))
+    assert [end.tunnels["t"].current for end in net.ends] == first
+    assert net.names(0) == net.names(1) == ["IkeUp", "ChildUp"]
+    one = net.ends[0].tunnels["t"]
+    assert one.current is not None
+    exchange_info.delete_sa(one, one.current, net.now, restart=True)
+    net.run(net.now + 5.0)
+    assert [end.tunnels["t"].peer_chain[1].issuer for end in net.ends] == [new.root.subject] * 2
+    last = [end.tunnels["t"].current for end in net.ends]
+    for end, identity in enumerate((SITE, CLOUD)):
+        told(net, end, new.credential(identity))
+    assert [end.tunnels["t"].current for end in net.ends] == last
+
+
+def test_who_is_believed_no_more_is_out_at_once() -> None:
+    mine, theirs = AUTHORITY.credential(SITE), AUTHORITY.credential(CLOUD)
+    net = joined(mine, theirs)
+    revoked = AUTHORITY.trust(AUTHORITY.revocations(mine.chain[0].serial_number))
+    told(net, 1, replace(theirs, trust=revoked))
+    assert not any(end.tunnels["t"].established for end in net.ends)
+    assert "was revoked" in net.texts(1)
 
 
 AUTHORITY = Made()

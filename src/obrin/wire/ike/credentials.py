@@ -49,21 +49,27 @@ class Credential:
 
     def check(
         self, payloads: list[Payload], identity: str, value: bytes, octets: bytes, now: float
-    ) -> None:
-        """Believe the peer's chain, name and signature. Raises SignatureProblem with the causes."""
+    ) -> tuple[x509.Certificate, ...]:
+        """Believe the peer's chain, name and signature; the chain. Raises SignatureProblem with the
+        causes."""
         sent = [p for p in payloads if isinstance(p, Cert) and p.kind == PayloadType.CERT]
         try:
-            chain = [
+            chain = tuple(
                 x509.load_der_x509_certificate(p.data)
                 for p in sent[:MOST_SENT]
                 if p.encoding == CERT_X509
-            ]
+            )
         except DAMAGED:
             raise SignatureProblem("the peer's certificate cannot be read") from None
         faults = judge(chain, self.trust, self.wall(now), identity)
         if faults:
             raise SignatureProblem("; ".join(fault.what for fault in faults))
         verify(chain[0].public_key(), value, octets)
+        return chain
+
+    def believes(self, chain: tuple[x509.Certificate, ...], identity: str, now: float) -> bool:
+        """Whether a chain that was proven once would be good again."""
+        return not judge(chain, self.trust, self.wall(now), identity)
 
 
 def _key_hash(certificate: x509.Certificate) -> bytes:

@@ -75,7 +75,11 @@ class Endpoint:
         self._reporting[name] = None
 
     def reconfigure(self, config: PeerConfig, now: float) -> None:
-        """Give one tunnel a new configuration: its SAs end and it begins anew; others stay."""
+        """Give one tunnel a new configuration: its SAs end and it begins anew; others stay. Another
+        certificate is shown at the next authentication, and ends nothing."""
+        if self.tunnels[config.name].goes_on_with(config, now):
+            self.tunnels[config.name].config = config
+            return
         self.remove(config.name, "configured anew", now)
         self.add(config, now)
 

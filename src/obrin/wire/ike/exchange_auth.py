@@ -243,7 +243,7 @@ def _verify(
             problem = problem or "the peer's proof does not fit: the pre-shared keys differ"
             continue
         try:
-            credential.check(payloads, str(claimed), auth.data, octets, now)
+            tunnel.peer_chain = credential.check(payloads, str(claimed), auth.data, octets, now)
             return
         except SignatureProblem as found:
             problem = problem or str(found)

@@ -7,7 +7,9 @@ from __future__ import annotations
 
 from collections import deque
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
+
+from cryptography.x509 import Certificate
 
 from obrin.core.address.prefix import Address as Ip
 from obrin.core.ipsec.proposal import Proposal
@@ -83,7 +85,8 @@ class TunnelState:
     `wanted_groups` are those that the peer asked for in rekeys, by protocol (section 1.3).
     `outbounds` are the child SAs that are sent by, each for its scope; at `create_at` another one
     is asked for, by the IKE SA `creating` while it is. `more_possible`: the peer took a part of
-    what was offered and would take more; what it `refused` is not asked again.
+    what was offered and would take more; what it `refused` is not asked again. `peer_chain` are the
+    certificates by which the peer proved last who it is.
     """
 
     config: PeerConfig
@@ -103,6 +106,7 @@ class TunnelState:
     last_heard: float = 0.0
     restart_at: float = float("inf")
     childless_at: float = float("inf")
+    peer_chain: tuple[Certificate, ...] = ()
     _padded: dict[int, bytes] = field(default_factory=dict, repr=False)
     _output: deque[Datagram] = field(default_factory=deque)
     _events: deque[Event] = field(default_factory=deque)
@@ -136,6 +140,17 @@ class TunnelState:
         if not self.config.initiate or not (self.config.each_pair or self.more_possible):
             return None
         return next_scope(self.config, self.outbounds, self.refused)
+
+    def goes_on_with(self, config: PeerConfig, now: float) -> bool:
+        """Whether a configuration asks nothing anew of a peer that is authenticated: only what this
+        end proves itself by and whom it believes differ, and the peer is still one of these."""
+        new, identity = config.credential, str(config.remote_identity)
+        return (
+            new is not None
+            and self.established
+            and config == replace(self.config, credential=new)
+            and new.believes(self.peer_chain, identity, now)
+        )
 
     def note_refusal(self, problem: IkeFormatError | IkeRefusal, rekey: str = "") -> None:
         """This end refuses, or cannot read, what the peer said."""
