@@ -184,6 +184,7 @@ def test_certificates_act_by_script(tmp_path) -> None:
         ("certificates export", "root", "--to", "root.pem"),
         ("certificates renew", gateway),
         ("certificates renew", "issuing"),
+        ("certificates retire",),
         ("certificates revoke", gateway),
     ):
         command = [*words[0].split(), *words[1:], "--json"]

@@ -70,6 +70,16 @@ COMMANDS: dict[str, tuple[list[tuple[str, ...]], tuple[str, ...], str]] = {
         "",
     ),
     "certificates root": ([("settle", *LEDGER)], ("certificates", "renew", "root", *LEDGER), ""),
+    "certificates retire": (
+        [
+            ("settle", *LEDGER),
+            ("certificates", "renew", "root", *LEDGER),
+            ("certificates", "renew", "hh-west", *LEDGER),
+            ("certificates", "renew", "ledger", *LEDGER),
+        ],
+        ("certificates", "retire", *LEDGER),
+        "",
+    ),
     "certificates revoke": (
         [("settle", *LEDGER)],
         ("certificates", "revoke", "hh-west", *LEDGER),

@@ -32,7 +32,7 @@ if TYPE_CHECKING:
 
 @click.group()
 def certificates() -> None:
-    """Certificates: list, renew, revoke, sign, bring, export, check.
+    """Certificates: list, renew, rotate, retire, revoke, sign, bring, export, check.
 
     'obrin settle' issues what links with 'authentication: certificate' need.
     """

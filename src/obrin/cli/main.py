@@ -34,8 +34,8 @@ STAGES: dict[str, dict[str, tuple[str, str]]] = {
     "Hand over": {
         "keys": ("obrin.cli.keys_rotate", "Pre-shared keys: list, show, set, renew, rotate, seal."),
         "certificates": (
-            "obrin.cli.certificate_files",
-            "Certificates: list, renew, revoke, sign, check.",
+            "obrin.cli.certificates_rotate",
+            "Certificates: list, renew, rotate, revoke, sign, check.",
         ),
         "handover": ("obrin.cli.handover", "Write one pack for each gateway."),
         "compare": ("obrin.cli.compare", "What was entered, held against what was meant."),

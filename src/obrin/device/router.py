@@ -127,6 +127,11 @@ class Router:
         self.routes.build(config, self._carrying_now(), self.bgp.speaker)
         self.settle(now)
 
+    def begin_anew(self, tunnel: str, now: float) -> None:
+        """Raises KeyError for one that there is not."""
+        self.ike.begin_anew(tunnel, now)
+        self.settle(now)
+
     def _carrying(self) -> set[str]:
         """Tunnels with a child SA, and what needs none."""
         up = (name for name, tunnel in self.ike.tunnels.items() if tunnel.outbound is not None)

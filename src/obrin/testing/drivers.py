@@ -152,6 +152,19 @@ class GatewayDriverTests:
         assert driver.held() is None
         assert not driver.tunnels()
 
+    def test_a_tunnel_is_begun_anew_where_there_is_one(self, driver: GatewayDriver) -> None:
+        try:
+            driver.hand_over(self.config, self.keys)
+            driver.begin_anew(min(self.labels))
+            assert driver.tunnels().keys() == self.labels
+            try:
+                driver.begin_anew("nothing/at-all")
+            except OutsideError:
+                return
+            raise AssertionError("a tunnel that there is not was begun anew")
+        finally:
+            driver.take_away()
+
     def test_no_secret_is_told(self, driver: GatewayDriver) -> None:
         secrets = [entry["secret"] for entry in self.keys["obrin-keys:keys"]["pre-shared-key"]]
         try:

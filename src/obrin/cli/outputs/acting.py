@@ -117,6 +117,8 @@ ACTING: dict[str, Shape] = {
         )
     ),
     "certificates renew": DEED,
+    "certificates rotate": DEED,
+    "certificates retire": DEED,
     "certificates revoke": DEED,
     "certificates sign": DEED
     | {

@@ -1,4 +1,5 @@
-"""What a driver does. `connect`, `status`, `probe` and `keys rotate` know nothing else of it.
+"""What a driver does. `connect`, `status`, `probe`, `keys rotate` and `certificates rotate` know
+nothing else of it.
 
 Every method may raise OutsideError: the place does not answer, or refuses. All of them may be
 called from several threads at once. What is done twice is done once: the second time finds it
@@ -139,6 +140,9 @@ class GatewayDriver(Protocol):
 
     def take_away(self) -> None:
         """Leave it without tunnels and secrets."""
+
+    def begin_anew(self, label: str) -> None:
+        """End what it has of a tunnel, so that both ends prove again who they are."""
 
     def held(self) -> Json | None:
         """The standard data that it goes by now; None where it has none, or does not tell."""

@@ -49,6 +49,11 @@ class RestconfGateway:
         found = self._client.get("/restconf/data")["ietf-restconf:data"]
         return {name: data for name, data in found.items() if name != STATE} or None
 
+    def begin_anew(self, label: str) -> None:
+        body = {"obrin-ipsec:input": {"tunnel": label}}
+        path = "/restconf/operations/obrin-ipsec:begin-anew"
+        self._client.call("POST", path, body, YANG_JSON)
+
     def take_away(self) -> None:
         self.hand_over({}, {KEYS: {}})
 

@@ -233,10 +233,14 @@ class GatewayProcess:
 
     async def _operate(self, request: Request) -> Response:
         name = request.path_params["name"]
-        given = (await read_json(request)).get("obrin-observe:input", {})
+        module = name.partition(":")[0]
+        given = (await read_json(request)).get(f"{module}:input", {})
         try:
             if not isinstance(given, dict):
-                raise TypeError("obrin-observe:input is no object")
+                raise TypeError(f"{module}:input is no object")
+            if name == "obrin-ipsec:begin-anew":
+                self._around.begin_anew(self.name, given["tunnel"])
+                return Response(status_code=204)
             source, destination = ends_of(given)
             if name == "obrin-observe:probe":
                 output = await self._probe(given, source, destination)

@@ -10,12 +10,19 @@ _MEDIA = "application/yang-data+json"
 _ADDRESS = {"type": "string", "format": "ipv4"}
 _PORT = {"type": "integer", "minimum": 0, "maximum": 65535}
 _SECONDS = {"type": ["string", "number"]}
+_DONE = {"description": "done"}
 _ERRORS = {
     str(code): {"description": "ietf-restconf:errors (RFC 8040 section 7.1)"}
     for code in (400, 403, 404, 405, 413)
 }
-_OPERATIONS: dict[str, tuple[dict[str, Any], list[str]]] = {
-    "probe": (
+_OPERATIONS: dict[str, tuple[str, dict[str, Any], list[str]]] = {
+    "obrin-ipsec:begin-anew": (
+        "Begin a tunnel anew",
+        {"tunnel": {"type": "string"}},
+        ["tunnel"],
+    ),
+    "obrin-observe:probe": (
+        "Let a practice host probe",
         {
             "source": _ADDRESS,
             "destination": _ADDRESS,
@@ -27,7 +34,8 @@ _OPERATIONS: dict[str, tuple[dict[str, Any], list[str]]] = {
         },
         ["source", "destination", "protocol"],
     ),
-    "stream": (
+    "obrin-observe:stream": (
+        "Let a practice host stream",
         {"source": _ADDRESS, "destination": _ADDRESS, "interval": _SECONDS, "duration": _SECONDS},
         ["source", "destination", "interval", "duration"],
     ),
@@ -35,7 +43,8 @@ _OPERATIONS: dict[str, tuple[dict[str, Any], list[str]]] = {
 
 
 def openapi() -> dict[str, Any]:
-    """RFC 8040 over the modules of a gateway, and the operations of obrin-observe."""
+    """RFC 8040 over the modules of a gateway, and the operations of obrin-observe and
+    obrin-ipsec."""
     module = {
         "name": "top",
         "in": "path",
@@ -62,13 +71,14 @@ def openapi() -> dict[str, Any]:
             },
         },
     }
-    for name, (fields, required) in _OPERATIONS.items():
+    for name, (summary, fields, required) in _OPERATIONS.items():
         given = {"type": "object", "properties": fields, "required": required}
-        paths[f"/restconf/operations/obrin-observe:{name}"] = {
+        told = {"200": _data()} if name.startswith("obrin-observe") else {"204": _DONE}
+        paths[f"/restconf/operations/{name}"] = {
             "post": {
-                "summary": f"Let a practice host {name}",
-                "requestBody": _body({"obrin-observe:input": given}),
-                "responses": {"200": _data(), **_ERRORS},
+                "summary": summary,
+                "requestBody": _body({f"{name.partition(':')[0]}:input": given}),
+                "responses": {**told, **_ERRORS},
             }
         }
     return {

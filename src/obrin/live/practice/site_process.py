@@ -95,6 +95,11 @@ class SiteProcess:
         self._addresses[name] = addresses
         self.kick()
 
+    def begin_anew(self, gateway: str, tunnel: str) -> None:
+        """Raises KeyError for a tunnel that there is not."""
+        self.gateways[gateway].router.begin_anew(tunnel, self.now())
+        self.kick()
+
     def _arrived(self, gateway: str, packet: bytes) -> None:
         self.gateways[gateway].receive(packet, self.now())
 

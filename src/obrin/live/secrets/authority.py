@@ -6,7 +6,7 @@ until they end, so that renewals overlap.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Any, cast
@@ -48,7 +48,8 @@ class Authority:
     """`gateways` by name; `revoked` are (serial number, when).
 
     `others` and `trusted` are of authorities elsewhere: between a brought certificate and its
-    root, and such roots.
+    root, and such roots. `turns` are tunnels whose turn is to come in a rotation that was begun and
+    not finished.
     """
 
     name: str
@@ -59,6 +60,7 @@ class Authority:
     revocations: list[x509.CertificateRevocationList] = field(default_factory=list)
     others: list[x509.Certificate] = field(default_factory=list)
     trusted: list[x509.Certificate] = field(default_factory=list)
+    turns: list[str] = field(default_factory=list)
 
     # Making
 
@@ -106,6 +108,38 @@ class Authority:
         self.others += [c for c in bundle.certificates[1:] if c not in self.others]
         self.trusted += [c for c in authorities if c not in self.trusted]
         return made
+
+    def take_back(self, gateway: str) -> None:
+        """What it got last is not used after all."""
+        self.gateways[gateway].pop()
+
+    def retire(self, names: Iterable[str], now: datetime) -> list[str]:
+        """Believe no root of ours but the newest; the serial numbers of those that had to go, in
+        hexadecimal. `names` are all that need a certificate.
+
+        Raises PkiError where somebody is still certified below one of them.
+        """
+        newest = self.roots[-1].certificate if self.roots else None
+        late = [name for name in names if self._is_below_another(name, newest)]
+        if late:
+            raise PkiError(
+                f"{', '.join(late)}: certified below an older root. Run 'obrin certificates rotate'"
+            )
+        gone = [r.certificate for r in self.roots[:-1] if r.certificate.not_valid_after_utc > now]
+        self.roots = self.roots[-1:]
+        self.issuing = [i for i in self.issuing if newest and signed(i.certificate, newest)]
+        return [f"{c.serial_number:x}" for c in gone]
+
+    def _is_below_another(self, gateway: str, root: x509.Certificate | None) -> bool:
+        issued = self.current(gateway)
+        if root is None or issued is None or not self.is_ours(issued.certificate):
+            return False
+        return not signed(self.chain(issued)[-1], root)
+
+    def is_newest(self, gateway: str) -> bool:
+        """Whether what a gateway has is of the newest issuing authority."""
+        issued = self.current(gateway)
+        return issued is not None and signed(issued.certificate, self.issuing[-1].certificate)
 
     def revoke(self, gateway: str, lives: Lives, now: datetime) -> int:
         """Put all that a gateway ever got on the list, and make the lists anew; how many there are.
@@ -207,6 +241,7 @@ class AuthorityStore:
                 revocations=[x509.load_pem_x509_crl(text.encode()) for text in data["revocations"]],
                 others=_certificates(data["others"]),
                 trusted=_certificates(data["trusted"]),
+                turns=[str(label) for label in data.get("turns", [])],
             )
         except (KeyError, TypeError, ValueError, AttributeError, PkiError):
             raise self.file.damaged() from None
@@ -224,6 +259,7 @@ class AuthorityStore:
                 ],
                 "others": as_pem(authority.others),
                 "trusted": as_pem(authority.trusted),
+                "turns": authority.turns,
             }
         )
 

@@ -83,6 +83,12 @@ class Endpoint:
         self.remove(config.name, "configured anew", now)
         self.add(config, now)
 
+    def begin_anew(self, name: str, now: float) -> None:
+        """End one tunnel's SAs and start again, so that both ends are authenticated anew."""
+        config = self.tunnels[name].config
+        self.remove(name, "begun anew", now)
+        self.add(config, now)
+
     def add(self, config: PeerConfig, now: float) -> None:
         """One tunnel more; it begins at once where this end does."""
         new = self._make(config, self._rng)

@@ -204,6 +204,14 @@ class ByHandGateway(ByHand):
     def has_pack(self) -> bool:
         return any(n.startswith(f"{self._name}/") for n in self._record.names())
 
+    def begin_anew(self, label: str) -> None:
+        lines = (("Begin anew", f"tunnel {label}: end its IKE SA"),)
+        step = HandStep(
+            name=f"anew/{label}", title=label, lines=lines, look="that it is up again", who=self.who
+        )
+        with _ASKING:
+            self._person.do(step)
+
     def held(self) -> None:
         return None
 

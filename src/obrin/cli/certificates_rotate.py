@@ -1,0 +1,185 @@
+"""`certificates rotate` and `retire`: new certificates, and new roots, on a running link."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import click
+
+from obrin.cli.certificate_files import certificates
+from obrin.cli.certificates import opened
+from obrin.cli.common import console, design_option, json_option, print_table, writes
+from obrin.cli.deeds import HAND_OVER, Change, Deed, acting
+from obrin.core.errors import ObrinError
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from obrin.core.handover.rotation import Turn
+    from obrin.core.settled.model import Settled
+    from obrin.live.project import Project
+    from obrin.live.secrets.authority import Authority
+
+__all__ = ["certificates"]
+
+
+@certificates.command()
+@click.argument("names", nargs=-1)
+@click.option(
+    "--below",
+    "above",
+    type=click.Choice(["root", "issuing"]),
+    help="Make a new root or issuing authority first, and certify all below it.",
+)
+@click.option("--dry-run", is_flag=True, help="Only show the order, and what carries meanwhile.")
+@click.option(
+    "--timeout",
+    default=60.0,
+    show_default=True,
+    help="Seconds for a tunnel to come up by its new certificates.",
+)
+@design_option
+@json_option
+@writes("dry_run")
+def rotate(
+    names: tuple[str, ...],
+    above: str | None,
+    dry_run: bool,
+    timeout: float,
+    design_file: str | None,
+    as_json: bool,
+) -> None:
+    """Renew certificates at both ends of running tunnels, and prove them one tunnel at a time; all
+    of them when no NAMES of gateways or clouds are given.
+
+    First everybody is told whom to believe, then everybody is certified anew; no tunnel ends by
+    that. Then each begins anew, the least preferred first, and has to be up before the next one's
+    turn; none is touched while the tunnel that would carry meanwhile is down. Stopped in the
+    middle, it is taken up by 'obrin certificates rotate' alone.
+
+    \b
+    Examples:
+      obrin certificates rotate hh-west --dry-run --design skerrow-ferries/ledger.yaml
+      obrin certificates rotate --below root --design skerrow-ferries/ledger.yaml
+    """
+    from obrin.live.connect.recertify import certified_tunnels, renewable, turns_of
+
+    project, settled, authority, _ = opened(design_file)
+    labels = [t.label for t in certified_tunnels(settled)]
+    left = [label for label in authority.turns if label in labels]
+    wanted = _wanted(settled, authority, renewable(settled, authority), names, above)
+    taken_up = bool(left) and not names and above is None
+    if taken_up:
+        click.echo(f"Taken up from an interrupted run: {', '.join(left)}.", err=True)
+    tunnels = certified_tunnels(settled)
+    touched = left if taken_up else [t.label for t in tunnels if {t.gateway, t.cloud} & set(wanted)]
+    turns = turns_of(settled, touched)
+    deed = Deed(
+        changes=[
+            *(Change(f"certificate of {name}", "renewed") for name in wanted if not taken_up),
+            *(Change(t.tunnel.label, f"begun anew (meanwhile: {t.meanwhile})") for t in turns),
+        ],
+        following=["obrin handover"],
+    )
+    if not dry_run:
+        _carry_out(project, settled, wanted, above, turns if taken_up else None, timeout)
+    if as_json:
+        deed.tell(dry_run=dry_run, as_json=True)
+    elif dry_run:
+        rows = [(str(n), t.tunnel.label, t.meanwhile) for n, t in enumerate(turns, 1)]
+        print_table(console(), ("Turn", "Tunnel", "Meanwhile"), rows)
+    else:
+        click.echo(
+            f"{len(turns)} tunnels are up by new certificates. Next: 'obrin handover', for the "
+            "packs at rest."
+        )
+
+
+def _wanted(
+    settled: Settled,
+    authority: Authority,
+    good: list[str],
+    names: Sequence[str],
+    above: str | None,
+) -> list[str]:
+    """Raises ObrinError for what cannot be certified anew."""
+    if authority.turns and (names or above is not None):
+        raise ObrinError(
+            f"a rotation is not finished yet: {', '.join(authority.turns)}. Run 'obrin "
+            "certificates rotate' alone first"
+        )
+    if not settled.certified():
+        raise ObrinError("no link has 'authentication: certificate'")
+    if above is not None and names:
+        raise ObrinError("below another authority all are certified. Leave the NAMES out")
+    for name in names:
+        if name not in settled.certified():
+            known = ", ".join(settled.certified())
+            raise ObrinError(f"'{name}' needs no certificate. Those that do: {known}")
+        if name not in good:
+            raise ObrinError(
+                f"the certificate of {name} is not of this design's authority, or is revoked. See "
+                "'obrin certificates list'"
+            )
+    if not good or not authority.issuing:
+        raise ObrinError("nobody is certified by this design's authority. Run 'obrin settle'")
+    return list(dict.fromkeys(names)) or good
+
+
+def _carry_out(
+    project: Project,
+    settled: Settled,
+    wanted: Sequence[str],
+    above: str | None,
+    left: Sequence[Turn] | None,
+    timeout: float,
+) -> None:
+    from obrin.cli.connect import ProgressLines
+    from obrin.live.connect.recertify import Recertification, certified_tunnels
+    from obrin.live.drivers.registry import open_ends
+    from obrin.live.packs import handed_over
+
+    with open_ends(project, settled) as ends:
+        handed = handed_over(project, settled)
+        for text in handed.told:
+            click.echo(f"note: {text}.", err=True)
+        run = Recertification(
+            project=project,
+            settled=settled,
+            packs=handed.packs,
+            ends=ends,
+            report=ProgressLines(),
+            timeout=timeout,
+        )
+        for tunnel in certified_tunnels(settled):
+            run.gateway(tunnel.gateway)
+        run.go_on(run.begin(wanted, above or "") if left is None else left)
+
+
+@certificates.command()
+@design_option
+@acting
+@writes("dry_run")
+def retire(design_file: str | None, dry_run: bool, as_json: bool) -> None:
+    """Believe no root of this design but the newest any more.
+
+    Refused while somebody is certified below an older one. Roots of certificates that you brought
+    stay.
+
+    \b
+    Example:
+      obrin certificates retire --design skerrow-ferries/ledger.yaml
+    """
+    project, settled, authority, lives = opened(design_file)
+    gone = authority.retire(settled.certified(), project.now)
+    if authority.revocations:
+        authority.publish(lives, project.now)
+    if gone and not dry_run:
+        project.authority.write(authority)
+    if not gone and not as_json:
+        click.echo("No older root is believed.")
+        return
+    changes = [Change(f"root {serial}", "believed no more") for serial in gone]
+    Deed(changes=changes, following=HAND_OVER if gone else ()).tell(
+        dry_run=dry_run, as_json=as_json
+    )

@@ -1,0 +1,68 @@
+"""What all rotations on a running link have alike: a tunnel at a time, awaited, while another
+carries."""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from obrin.core.errors import OutsideError
+from obrin.core.handover.pack import Pack
+from obrin.core.handover.rotation import Turn
+from obrin.core.handover.secrets import Secrets, key_data
+from obrin.core.settled.links import SettledTunnel
+from obrin.core.settled.model import Settled
+from obrin.live.drivers.protocol import Ends, GatewayDriver, Report
+from obrin.live.observe.status import TunnelStatus, read_status
+from obrin.live.project import Project
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Turns:
+    """Everything that the turns need: `packs` as they were handed over, `timeout` seconds for a
+    tunnel to come up again."""
+
+    project: Project
+    settled: Settled
+    packs: Mapping[str, Pack]
+    ends: Ends
+    report: Report
+    timeout: float
+
+    def gateway(self, place: str) -> GatewayDriver:
+        """Raises OutsideError."""
+        found = self.ends.gateways.get(place)
+        if found is None:
+            raise OutsideError(f"{place} has no endpoint. Do it by hand there")
+        return found
+
+    def other_is_up(self, turn: Turn, doing: str) -> None:
+        """Raises OutsideError where the link would be cut."""
+        other = turn.carried_by
+        if other is not None and not self.status(other).up:
+            raise OutsideError(
+                f"{other} is down, so {doing} {turn.tunnel.label} would cut the link. "
+                "Mend it first ('obrin status')"
+            )
+
+    def give_gateway(self, place: str, secrets: Secrets) -> None:
+        config = self.packs[place].config  # what it was handed, changed by hand or not
+        self.gateway(place).hand_over(config, key_data(self.settled, place, secrets))
+
+    def give_cloud(self, tunnel: SettledTunnel, secrets: Secrets) -> None:
+        cloud = self.ends.clouds[tunnel.cloud]
+        step = cloud.tunnel_step(self.settled, tunnel, secrets)
+        cloud.do(step, self.report, threading.Event())
+
+    def comes_up(self, label: str) -> bool:
+        until = time.monotonic() + self.timeout
+        while not self.status(label).up:
+            if time.monotonic() > until:
+                return False
+            time.sleep(0.1)
+        return True
+
+    def status(self, label: str) -> TunnelStatus:
+        return next(s for s in read_status(self.settled, self.ends) if s.tunnel == label)
