@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from typing import Any
+from functools import partial
+from typing import Any, TypeVar
 
 from obrin.core.address.prefix import Address, Prefix
 from obrin.core.reach.filters import Rule, RuleSet
 from obrin.core.settled.model import host_of
 from obrin.device.lent import LentHost
+from obrin.wire.agenda import Agenda
 from obrin.wire.host import Host
 
 Json = dict[str, Any]
+H = TypeVar("H", Host, LentHost, Host | LentHost)
 NO_GATES: Mapping[Prefix, tuple[Rule, ...]] = {}
 
 
@@ -22,7 +25,23 @@ class Hosts:
     def __init__(self, networks: Iterable[Prefix], rng: Callable[[int], bytes]) -> None:
         self._rng = rng
         self.by_address: dict[Address, Host | LentHost] = {}
+        self._agenda: Agenda[Address] = Agenda(self._timer_of)
+        self._speaking: dict[Address, None] = {}
         self.take(networks)
+
+    def _stir(self, address: Address) -> None:
+        """One may have something to say, or another time to be woken at."""
+        self._agenda.stir(address)
+        self._speaking[address] = None
+
+    def _timer_of(self, address: Address) -> float | None:
+        host = self.by_address.get(address)
+        return None if host is None else host.next_timer()
+
+    def _adopt(self, host: H) -> H:
+        host.stir = partial(self._stir, host.address)
+        self.by_address[host.address] = host
+        return host
 
     def take(
         self, networks: Iterable[Prefix], gates: Mapping[Prefix, tuple[Rule, ...]] = NO_GATES
@@ -30,7 +49,9 @@ class Hosts:
         """Other networks; hosts that are still in one stay as they are, but for the firewalls of
         those whose network has an entry in `gates`."""
         wanted = dict.fromkeys(host_of(network) for network in networks)
-        self.by_address = {a: self.by_address.get(a) or Host(a, self._rng) for a in wanted}
+        before, self.by_address = self.by_address, {}
+        for address in wanted:
+            self._adopt(before.get(address) or Host(address, self._rng))
         for address, host in self.by_address.items():
             rules = next((r for prefix, r in gates.items() if prefix.holds(address)), None)
             host.gate = None if rules is None else RuleSet(rules)
@@ -47,19 +68,22 @@ class Hosts:
         """Let somebody else play a host. Raises KeyError where there is none."""
         lent = LentHost(address, send)
         lent.gate = self.by_address[address].gate
-        self.by_address[address] = lent
-        return lent
+        return self._adopt(lent)
 
     def take_back(self, lent: LentHost) -> None:
         """A host of our own in its place."""
         if self.by_address.get(lent.address) is lent:
-            host = self.by_address[lent.address] = Host(lent.address, self._rng)
+            host = self._adopt(Host(lent.address, self._rng))
             host.gate = lent.gate
 
     def packets(self, now: float) -> Iterator[bytes]:
         """What they send."""
-        for host in list(self.by_address.values()):
-            yield from host.packets(now)
+        speaking, self._speaking = self._speaking, {}
+        for address in speaking:
+            host = self.by_address.get(address)
+            if host is not None:
+                yield from host.packets(now)
+                self._agenda.stir(address)  # what was sent may have to be sent again
 
     def drops(self) -> list[Json]:
         """What they could do nothing with, by reason, in the shape of obrin-observe's `drop`."""
@@ -79,8 +103,8 @@ class Hosts:
         ]
 
     def next_timer(self) -> float:
-        return min((h.next_timer() for h in self.by_address.values()), default=float("inf"))
+        return self._agenda.next()
 
     def handle_timer(self, now: float) -> None:
-        for host in self.by_address.values():
-            host.handle_timer(now)
+        for address in self._agenda.due(now):
+            self.by_address[address].handle_timer(now)

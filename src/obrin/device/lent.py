@@ -8,6 +8,7 @@ from collections.abc import Callable
 
 from obrin.core.address.prefix import Address
 from obrin.core.reach.filters import RuleSet
+from obrin.wire.agenda import nobody
 from obrin.wire.errors import PacketError
 from obrin.wire.host import guard
 from obrin.wire.packet import UDP, decode_packet
@@ -22,6 +23,7 @@ class LentHost:
     def __init__(self, address: Address, send: Callable[[bytes], None]) -> None:
         self.address = address
         self.gate: RuleSet | None = None
+        self.stir: Callable[[], None] = nobody
         self.drops: Counter[str] = Counter()
         self._send = send
         self._out: list[bytes] = []
@@ -35,6 +37,7 @@ class LentHost:
             if len(self._asked) > MOST_FLOWS:
                 del self._asked[next(iter(self._asked))]
         self._out.append(data)
+        self.stir()
 
     def receive(self, data: bytes, now: float) -> None:
         """A packet for it; bad ones are dropped and counted."""

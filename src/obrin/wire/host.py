@@ -14,6 +14,7 @@ from obrin.core.address.prefix import Address
 from obrin.core.ipsec.overhead import IPV4_HEADER, IPV6_HEADER, TCP_HEADER, UDP_HEADER
 from obrin.core.reach.filters import RuleSet
 from obrin.core.routing.packet import ECHO
+from obrin.wire.agenda import nobody
 from obrin.wire.errors import PacketError
 from obrin.wire.icmp import Icmp, decode_icmp, echo_reply, is_icmp, packet_key, told_too_big
 from obrin.wire.packet import (
@@ -59,6 +60,7 @@ class Host:
     def __init__(self, address: Address, rng: Callable[[int], bytes]) -> None:
         self.address = address
         self.gate: RuleSet | None = None
+        self.stir: Callable[[], None] = nobody
         self.drops: Counter[str] = Counter()
         self._out: list[bytes] = []
         self._queries: dict[tuple[int, int], Query] = {}
@@ -105,6 +107,7 @@ class Host:
             asked = Icmp(echo.request, 0, number, 1, data).packet(here, destination)
             self._send(asked, may_fragment)
         self._queries[protocol, query.source_port] = query
+        self.stir()
         return query
 
     def _send(self, packet: Packet, may_fragment: bool = False) -> None:
@@ -119,6 +122,7 @@ class Host:
         self._queries.pop((query.protocol, query.source_port), None)
         if query.connection is not None:
             query.connection.abort("the query ended")
+            self.stir()
 
     def receive(self, data: bytes, now: float) -> None:
         """A packet for this host; bad ones are dropped and counted."""
@@ -136,6 +140,7 @@ class Host:
         except PacketError as error:
             self.drops[error.reason] += 1
         self._watch(now)
+        self.stir()
 
     def _icmp(self, packet: Packet, now: float) -> None:
         message, echo = decode_icmp(packet), ECHO[packet.bits]
@@ -177,6 +182,7 @@ class Host:
 
     def handle_timer(self, now: float) -> None:
         self._tcp.handle_timer(now)
+        self.stir()
 
     def packets(self, now: float) -> list[bytes]:
         out, self._out = self._out, []
