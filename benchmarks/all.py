@@ -34,6 +34,7 @@ def rows(sizes: list[int]) -> Iterator[Row]:
         first_slice.esp(),
         codecs.rows(),
         worlds.forwarding(),
+        worlds.cables(),
         worlds.coming_up(),
         worlds.routes(),
     )

@@ -3,8 +3,12 @@
 from __future__ import annotations
 
 import asyncio
+import random
 import socket
 
+import pytest
+
+from obrin.live.practice import offload
 from obrin.live.practice.cable import PLUG, Cable, Port, cable_token, unwrap
 
 TOKEN = cable_token("secret", "one")
@@ -59,3 +63,54 @@ def test_only_who_has_the_token_is_heard_and_nobody_need_be_there() -> None:
         return heard
 
     assert asyncio.run(run()) == [b"yes"]
+
+
+def drawn(seed: int) -> list[tuple[bytes, int]]:
+    """Datagrams of sizes that often repeat, each to one of two places."""
+    rng = random.Random(seed)
+    sizes = [rng.choice((1, 20, 300, 600)) for _ in range(3)]
+    found, place = list[tuple[bytes, int]](), 0
+    for number in range(rng.randrange(1, 90)):
+        place = place if rng.random() < 0.9 else 1 - place
+        found.append((number.to_bytes(2, "big") * rng.choice(sizes), place))
+    return found
+
+
+@pytest.mark.parametrize("whole", [True, False])
+@pytest.mark.parametrize("seed", range(12))
+def test_whatever_leaves_together_arrives_one_by_one(
+    seed: int, whole: bool, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """With the kernel's help, and where it refuses it."""
+    sent = drawn(seed)
+    if not whole:
+        monkeypatch.setattr(offload, "_SEGMENT", 9999)
+
+    async def run() -> list[list[bytes]]:
+        got: list[list[bytes]] = [[], []]
+        far = [Port(lambda data, sender, k=k: got[k].append(data)) for k in (0, 1)]
+        near = Port(lambda data, sender: None)
+        for data, place in sent:
+            near.send(data, ("127.0.0.1", far[place].number))
+        for _ in range(500):
+            if sum(map(len, got)) == len(sent):
+                break
+            await asyncio.sleep(0.001)
+        for port in (near, *far):
+            port.close()
+        return got
+
+    assert asyncio.run(run()) == [[data for data, place in sent if place == k] for k in (0, 1)]
+
+
+@pytest.mark.parametrize("seed", range(50))
+def test_a_batch_is_what_one_call_can_send(seed: int) -> None:
+    sent = [(data, ("127.0.0.1", place)) for data, place in drawn(seed)]
+    found = list(offload.batches(sent))
+    assert [datagram for batch in found for datagram in batch] == sent
+    for batch in found:
+        sizes = [len(data) for data, _ in batch]
+        assert len({to for _, to in batch}) == 1
+        assert set(sizes[:-1]) <= {sizes[0]}
+        assert sizes[-1] <= sizes[0]
+        assert len(batch) == 1 or (sum(sizes) <= offload.MOST_BYTES and len(batch) <= offload.MOST)

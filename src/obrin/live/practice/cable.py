@@ -16,14 +16,13 @@ from collections import deque
 from collections.abc import Callable
 from typing import Any
 
+from obrin.live.practice.offload import Address, Datagram, join, receive, send_all
 from obrin.wire.agenda import nobody
 
-Address = tuple[str, int]
 TOKEN_SIZE = 16
 PLUG, UNPLUG = b"\0plug", b"\0unplug"
 """The first packet of a device, which tells the far side where to send, and the last one of a
 program that ran as a host."""
-LARGEST = 65_600
 BUFFER = 4 << 20
 """Bytes of receive buffer that the kernel is asked for; it may give less."""
 AT_ONCE, IN_TURN, KEPT = 512, 64, 50_000
@@ -46,8 +45,8 @@ def unwrap(token: bytes, datagram: bytes) -> bytes | None:
 class Port:
     """A UDP socket on loopback in the running event loop. The kernel keeps a few hundred datagrams
     at the most, and thousands come at once where thousands of timers end together: they are taken
-    out as they come and wait here. `receive` gets each with its sender, `after` comes after some of
-    them."""
+    out as they come and wait here. What is sent waits until the end of the turn, so that many leave
+    in one call. `receive` gets each with its sender, `after` comes after some of them."""
 
     def __init__(
         self,
@@ -57,10 +56,12 @@ class Port:
     ) -> None:
         self._receive, self._after = receive, after
         self._waiting: deque[tuple[bytes, Address]] = deque()
+        self._leaving: list[Datagram] = []
         self._loop = asyncio.get_running_loop()
         self._socket = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
         self._socket.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, BUFFER)
         self._socket.setblocking(False)
+        join(self._socket)
         self._socket.bind(("127.0.0.1", 0))
         if to is not None:
             self._socket.connect(to)
@@ -75,7 +76,7 @@ class Port:
         idle = not self._waiting
         for _ in range(AT_ONCE):
             try:
-                self._waiting.append(self._socket.recvfrom(LARGEST))
+                self._waiting += receive(self._socket)
             except BlockingIOError:
                 break
             except OSError:
@@ -94,13 +95,19 @@ class Port:
 
     def send(self, datagram: bytes, to: Address | None = None) -> None:
         """What finds no room is lost, as on a cable."""
-        try:
-            if to is None:
-                self._socket.send(datagram)
-            else:
-                self._socket.sendto(datagram, to)
-        except OSError:
-            return
+        if not self._leaving:
+            self._loop.call_soon(self._leave)
+        self._leaving.append((datagram, to))
+
+    def _leave(self) -> None:
+        leaving, self._leaving = self._leaving, []
+        send_all(self._socket, leaving)
+
+    def close(self) -> None:
+        """Nothing is heard any more; what was to leave does."""
+        self._loop.remove_reader(self._socket)
+        self._leave()
+        self._socket.close()
 
 
 class Cable:

@@ -13,8 +13,9 @@ from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
 
 from obrin.core.errors import AddressError
-from obrin.live.practice.cable import PLUG, Address, Port, cable_token, unwrap
+from obrin.live.practice.cable import PLUG, Port, cable_token, unwrap
 from obrin.live.practice.internet import CLOUD, Internet
+from obrin.live.practice.offload import Address
 from obrin.live.practice.service import HANDLERS, Problem, Served, read_json
 from obrin.live.practice.weather import Weather
 

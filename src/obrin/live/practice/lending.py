@@ -6,7 +6,6 @@ from __future__ import annotations
 import asyncio
 import secrets
 from collections.abc import Callable, Iterable
-from typing import Any
 
 from starlette.applications import Starlette
 from starlette.requests import Request
@@ -17,7 +16,7 @@ from obrin.core.address.prefix import Address, parse_address
 from obrin.core.errors import AddressError
 from obrin.device.hosts import Hosts
 from obrin.device.lent import LentHost
-from obrin.live.practice.cable import PLUG, UNPLUG, cable_token, unwrap
+from obrin.live.practice.cable import PLUG, UNPLUG, Port, cable_token, unwrap
 from obrin.live.practice.service import HANDLERS, Problem, read_json
 from obrin.wire.errors import PacketError
 from obrin.wire.packet import decode_packet
@@ -59,11 +58,7 @@ class Lending:
             raise Problem(403, "quota", f"no more than {MOST} hosts can be lent at once")
         name = secrets.token_hex(8)
         token = cable_token(self._secret, f"host {name}")
-        loop = asyncio.get_running_loop()
-        transport, _ = await loop.create_datagram_endpoint(
-            lambda: _Cable(self, hosts, wanted, token), local_addr=("127.0.0.1", 0)
-        )
-        port = transport.get_extra_info("sockname")[1]
+        port = _Cable(self, hosts, wanted, token).number
         return JSONResponse({"port": port, "token": token.hex()}, 201)
 
     def opened(self) -> None:
@@ -76,42 +71,40 @@ class Lending:
         self._kick()
 
 
-class _Cable(asyncio.DatagramProtocol):
+class _Cable:
     """Our end of the cable of one program."""
 
     def __init__(
         self, lending: Lending, hosts: Hosts, addresses: Iterable[Address], token: bytes
     ) -> None:
         self._lending, self._hosts, self._token = lending, hosts, token
-        self._addresses = tuple(addresses)
-        self._lent: dict[Address, LentHost] = {}
-        self._transport: Any = None
-        self._peer: Any = None
-        self._heard = 0.0
-
-    def connection_made(self, transport: asyncio.BaseTransport) -> None:
-        self._transport = transport
-        self._lent = {a: self._hosts.lend(a, self._send) for a in self._addresses}
-        self._lending.opened()
+        self._port = Port(self._received)
+        self._peer: tuple[str, int] | None = None
+        self._open = True
+        self._lent: dict[Address, LentHost] = {a: hosts.lend(a, self._send) for a in addresses}
+        lending.opened()
         self._heard = asyncio.get_running_loop().time()
         self._look()
 
+    @property
+    def number(self) -> int:
+        """Of the port."""
+        return self._port.number
+
     def _look(self) -> None:
         loop = asyncio.get_running_loop()
-        if self._transport.is_closing():
-            return
-        if loop.time() - self._heard > LEASE:
-            self._transport.close()
-        else:
+        if self._open and loop.time() - self._heard > LEASE:
+            self._close()
+        elif self._open:
             loop.call_later(1.0, self._look)
 
-    def datagram_received(self, data: bytes, addr: Any) -> None:
+    def _received(self, data: bytes, sender: tuple[str, int]) -> None:
         packet = unwrap(self._token, data)
-        if packet is None:
+        if packet is None or not self._open:
             return
-        self._heard, self._peer = asyncio.get_running_loop().time(), addr
+        self._heard, self._peer = asyncio.get_running_loop().time(), sender
         if packet == UNPLUG:
-            self._transport.close()
+            self._close()
         elif packet != PLUG:
             self._give(packet)
 
@@ -125,10 +118,12 @@ class _Cable(asyncio.DatagramProtocol):
             return  # nothing that a host of this world would send
 
     def _send(self, packet: bytes) -> None:
-        if self._peer is not None and not self._transport.is_closing():
-            self._transport.sendto(self._token + packet, self._peer)
+        if self._peer is not None and self._open:
+            self._port.send(self._token + packet, self._peer)
 
-    def connection_lost(self, exc: Exception | None) -> None:
+    def _close(self) -> None:
+        self._open = False
+        self._port.close()
         for host in self._lent.values():
             self._hosts.take_back(host)
         self._lending.closed()
