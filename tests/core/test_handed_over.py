@@ -17,6 +17,7 @@ from obrin.core.handover.pack import PackMaker, gateways_of
 from obrin.core.handover.proof import Configurations
 from obrin.core.handover.rotation import rotation
 from obrin.core.handover.secrets import CertificateFiles, Secrets
+from obrin.core.handover.standard.basic import loaded
 from obrin.core.pki.read import as_pem, key_as_pem
 from obrin.core.settled.model import Settled
 from obrin.core.text import clean
@@ -57,7 +58,7 @@ def test_a_template_is_given_plain_values_and_no_secret_unasked(name: str) -> No
         named = {t["name"] for t in asked["tunnels"]}
         named |= {f"{c['name']}/circuit" for c in asked["circuits"]}
         assert named == legs
-        assert asked["configuration"] == Configurations(settled).of(place)
+        assert asked["configuration"] == loaded(Configurations(settled).text(place))
 
 
 @pytest.mark.parametrize("name", DEMOS)

@@ -259,7 +259,7 @@ def test_the_proof_sees_what_was_written_and_not_what_was_meant() -> None:
     data = Configurations(settled)
     tunnel = next(settled.tunnels())
     assert not list(data.faults(tunnel))
-    written = json.loads(json.dumps(data.of(tunnel.gateway)))
+    written = json.loads(data.text(tunnel.gateway))
     written["obrin-ipsec:ipsec"]["suite"][0]["ike-sa"]["lifetime"] = 60
     mistaken = written_ends(decode(written), {})[tunnel.label]
     assert list(unmirrored(mistaken, data.ends(tunnel.cloud)[tunnel.label])) == ["suite differs"]
@@ -281,7 +281,7 @@ def test_a_value_that_the_modules_cannot_hold_is_noticed(monkeypatch: pytest.Mon
         lambda settled, place: with_suite(device_config(settled, place), odd),
     )
     with pytest.raises(ValueError, match="does not say what it should"):
-        Configurations(settled).of(link.tunnels[0].gateway)
+        Configurations(settled).text(link.tunnels[0].gateway)
 
 
 def with_suite(config: DeviceConfig, suite: object) -> DeviceConfig:

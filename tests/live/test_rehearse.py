@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import copy
 import dataclasses
 import random
 from pathlib import Path
@@ -13,6 +12,7 @@ import obrin
 from obrin.core.drill.elements import Element, elements, parse_elements
 from obrin.core.handover.pack import make_pack
 from obrin.core.handover.secrets import Secrets
+from obrin.core.handover.standard.basic import as_json
 from obrin.core.routing.model import state_of
 from obrin.live.rehearse import virtual
 from obrin.live.rehearse.compare import differences
@@ -116,9 +116,9 @@ def edited(change) -> Rehearsal:
     settled = settled_of(MORE)
     secrets = Secrets(keys_of(settled), {})
     pack = make_pack(settled, "quay-gw", secrets)
-    config = copy.deepcopy(pack.config)
+    config = pack.config
     change(config)
-    packs = {"quay-gw": dataclasses.replace(pack, config=config)}
+    packs = {"quay-gw": dataclasses.replace(pack, config_text=as_json(config))}
     world = virtual.VirtualWorld(settled, secrets, packs=packs, start=NOW)
     return Rehearsal(VirtualStage(world))
 

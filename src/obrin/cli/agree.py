@@ -15,7 +15,7 @@ from obrin.cli.common import (
     print_table,
     project_of,
 )
-from obrin.core.errors import ObrinError
+from obrin.core.naming import unknown
 
 if TYPE_CHECKING:
     from obrin.core.handover.agreed import Agreement
@@ -44,7 +44,7 @@ def agree(ctx: click.Context, link: str | None, design_file: str | None, as_json
     project = project_of(design_file)
     settled = project.on_trial().settled
     if link is not None and link not in settled.links:
-        raise ObrinError(f"there is no link '{link}'. There are: {', '.join(settled.links)}")
+        raise unknown("link", link, settled.links)
     said = any(one.entered for one in settled.links.values())
     prints = project.keys.prints() if said else {}
     found = [a for a in agreements(settled, prints) if link in (None, a.tunnel.link)]

@@ -17,6 +17,7 @@ from obrin.cli.common import (
 )
 from obrin.cli.deeds import HAND_OVER, Change, Deed, acting
 from obrin.core.errors import ObrinError
+from obrin.core.naming import those_near
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -52,7 +53,7 @@ def need_gateway(settled: Settled, name: str) -> tuple[str, ...]:
     """The identities that a gateway's certificate must stand for. Raises ObrinError."""
     needs = settled.certified()
     if name not in needs:
-        known = ", ".join(needs) or "none: no link has 'authentication: certificate'"
+        known = those_near(name, needs) or "none: no link has 'authentication: certificate'"
         raise ObrinError(f"'{name}' needs no certificate. Those that do: {known}")
     return needs[name]
 

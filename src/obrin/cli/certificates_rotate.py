@@ -11,6 +11,7 @@ from obrin.cli.certificates import opened
 from obrin.cli.common import console, design_option, json_option, print_table, writes
 from obrin.cli.deeds import HAND_OVER, Change, Deed, acting
 from obrin.core.errors import ObrinError
+from obrin.core.naming import those_near
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -114,7 +115,7 @@ def _wanted(
         raise ObrinError("below another authority all are certified. Leave the NAMES out")
     for name in names:
         if name not in settled.certified():
-            known = ", ".join(settled.certified())
+            known = those_near(name, settled.certified())
             raise ObrinError(f"'{name}' needs no certificate. Those that do: {known}")
         if name not in good:
             raise ObrinError(

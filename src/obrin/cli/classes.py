@@ -10,6 +10,7 @@ import click
 from obrin.cli.common import console, design_option, echo_json, json_option, print_table, project_of
 from obrin.cli.deeds import Deed, dry_run_of
 from obrin.core.errors import ObrinError
+from obrin.core.naming import unknown
 
 if TYPE_CHECKING:
     from obrin.core.catalogue.offering import Demand
@@ -74,7 +75,7 @@ def classes(
             click.echo(f"Name it in the design: 'offering: {path.name}'.")
         return
     if cloud is not None and cloud not in design.clouds:
-        raise ObrinError(f"there is no cloud '{cloud}'. There are: {', '.join(design.clouds)}")
+        raise unknown("cloud", cloud, design.clouds)
     built = needs_of(design).cloud_gateways
     found = {
         name: (demand_of(design, name), judge_classes(demand_of(design, name), offering.of(name)))

@@ -10,6 +10,7 @@ import click
 from obrin.cli.common import console, design_option, echo_json, json_option, project_of, say, tell
 from obrin.cli.redacting import redactable
 from obrin.core.errors import ObrinError
+from obrin.core.naming import unknown
 
 if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
@@ -103,7 +104,7 @@ def _against_sheet(
 
     places = list(gateways_of(settled))
     if place not in places:
-        raise ObrinError(f"there is no gateway or cloud '{place}'. There are: {', '.join(places)}")
+        raise unknown("gateway or cloud", place, places)
     values = list(values_of(value_sheet(settled, place)))
     entered = _read(file, values, template)
     if entered.data is not None:

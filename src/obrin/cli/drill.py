@@ -19,6 +19,7 @@ from obrin.cli.common import (
     project_of,
 )
 from obrin.cli.working import crew_of, working
+from obrin.core.naming import some
 
 if TYPE_CHECKING:
     from obrin.core.crew import Crew
@@ -171,8 +172,7 @@ def _print(tried: _Tried, flows: int, *, lost: Sequence[str]) -> None:
     )
     for flow in lost:
         click.echo(f"lost: {flow}")
-    more = f" and {len(tried.points) - 6} more" if len(tried.points) > 6 else ""
-    alone = (", ".join(tried.points[:6]) or "none") + more
+    alone = some(tried.points, 6) or "none"
     many = f"{tried.count:,} failure{'' if tried.count == 1 else 's'}"
     click.echo(
         f"{many} judged on {flows} flows; {tried.bad:,} break the promise"

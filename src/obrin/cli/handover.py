@@ -20,6 +20,7 @@ from obrin.cli.common import (
 from obrin.cli.deeds import Change, Deed
 from obrin.cli.working import crew_of, workers_option
 from obrin.core.errors import ObrinError
+from obrin.core.naming import some, unknown
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -104,7 +105,7 @@ def _prove(project: Project, settled: Settled, crew: Crew, *, as_json: bool) -> 
     if as_json:
         echo_json([_pack_json(settled, name, ()) for name in made])
     else:
-        click.echo(f"{len(made)} packs can be made: {', '.join(made)}. Nothing was written.")
+        click.echo(f"{len(made):,} packs can be made: {some(made)}. Nothing was written.")
 
 
 def _pack_json(settled: Settled, name: str, files: Sequence[Path]) -> dict[str, object]:
@@ -169,7 +170,7 @@ def _render(
             err=True,
         )
     if only is not None and only not in names:
-        raise ObrinError(f"there is no gateway '{only}'. There are: {', '.join(names)}")
+        raise unknown("gateway", only, names)
     secrets = project.secrets(settled) if reveal_keys else None
     missing = secrets.missing(settled) if secrets is not None else []
     if missing:

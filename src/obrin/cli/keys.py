@@ -23,6 +23,7 @@ from obrin.core.check.keys import design_words, shared_keys
 from obrin.core.errors import ObrinError
 from obrin.core.ipsec.guessing import estimate_bits
 from obrin.core.ipsec.shared_keys import difference, key_print, make_key, weaknesses
+from obrin.core.naming import those_near
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -46,7 +47,7 @@ def _secret(design_file: str | None, label: str) -> tuple[Settled, SharedSecret]
     _, settled = project_of(design_file).settled()
     known = {secret.label: secret for secret in settled.shared_secrets()}
     if label not in known:
-        listed = ", ".join(known) or "none: its links use certificates"
+        listed = those_near(label, known) or "none: its links use certificates"
         raise ObrinError(f"no key or password is called '{label}'. There are: {listed}")
     return settled, known[label]
 

@@ -11,6 +11,7 @@ from obrin.cli.completion import tunnel_names
 from obrin.cli.deeds import Change, Deed
 from obrin.cli.keys_seal import keys
 from obrin.core.errors import ObrinError
+from obrin.core.naming import those_near, unknown
 
 if TYPE_CHECKING:
     from obrin.core.settled.model import Settled
@@ -111,7 +112,7 @@ def _named(
     """Raises ObrinError for a link that there is not, or a tunnel without a key."""
     for link in links:
         if link not in settled.links:
-            raise ObrinError(f"there is no link '{link}'. There are: {', '.join(settled.links)}")
+            raise unknown("link", link, settled.links)
     for label in tunnels:
         if label not in known:
-            raise ObrinError(f"'{label}' has no key. Those that have: {', '.join(known)}")
+            raise ObrinError(f"'{label}' has no key. Those that have: {those_near(label, known)}")

@@ -15,7 +15,7 @@ from obrin.cli.common import (
     print_table,
     project_of,
 )
-from obrin.core.errors import ObrinError
+from obrin.core.naming import unknown
 
 if TYPE_CHECKING:
     from obrin.core.ipsec.overhead import Wrapping
@@ -52,7 +52,7 @@ def overhead(link: str | None, everything: bool, design_file: str | None, as_jso
 
     _, settled = project_of(design_file).settled()
     if link is not None and link not in settled.links:
-        raise ObrinError(f"there is no link '{link}'. There are: {', '.join(settled.links)}")
+        raise unknown("link", link, settled.links)
     links = [settled.links[link]] if link else list(settled.links.values())
     rows = [
         (t.label, made.suite.name, wrapping_of(settled, t)) for made in links for t in made.tunnels

@@ -24,6 +24,7 @@ from obrin.cli.common import (
 from obrin.cli.completion import network_names
 from obrin.cli.deeds import Change, Deed, acting
 from obrin.core.errors import ObrinError
+from obrin.core.naming import unknown
 
 if TYPE_CHECKING:
     from obrin.live.practice.record import World
@@ -244,6 +245,5 @@ def run(
 def known_name(kind: str, name: str, found: Mapping[str, T]) -> T:
     """What is called so. Raises ObrinError, with the names that there are."""
     if name not in found:
-        there = f"There are: {', '.join(found)}" if found else "The design has none"
-        raise ObrinError(f"there is no {kind} '{name}'. {there}")
+        raise unknown(kind, name, found)
     return found[name]

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import click
 
 from obrin.cli.common import console, design_option, echo_json, json_option, print_table, project_of
-from obrin.core.errors import ObrinError
+from obrin.core.naming import unknown
 
 if TYPE_CHECKING:
     from obrin.core.design.profile_spec import ProfileSpec
@@ -35,7 +35,7 @@ def profiles(name: str | None, design_file: str | None, as_json: bool) -> None:
     if design_file is not None:
         known |= project_of(design_file).read().design.profiles
     if name is not None and name not in known:
-        raise ObrinError(f"there is no profile '{name}'. There are: {', '.join(known)}")
+        raise unknown("profile", name, known)
     if as_json:
         wanted = known if name is None else {name: known[name]}
         echo_json({n: _as_data(spec) for n, spec in wanted.items()})

@@ -17,6 +17,7 @@ from obrin.cli.common import (
 )
 from obrin.cli.failing import model_without, without_option
 from obrin.cli.working import crew_of, working
+from obrin.core.naming import unknown
 
 if TYPE_CHECKING:
     from obrin.core.reach.matrix import Cell
@@ -55,13 +56,12 @@ def reach(
       obrin reach --design skerrow-ferries
       obrin reach --without instance:timetable/1 --design skerrow-ferries
     """
-    from obrin.core.errors import ObrinError
     from obrin.core.reach.matrix import count_pairs, matrix
 
     settled = project_of(design_file).on_trial().settled
     places = [*settled.sites, *settled.clouds]
     if place is not None and place not in places:
-        raise ObrinError(f"there is no site or cloud '{place}'. There are: {', '.join(places)}")
+        raise unknown("site or cloud", place, places)
     model = model_without(settled, failed)
     with crew_of(workers, cluster) as crew:
         found = list(matrix(model, place, closed=whole, crew=crew))

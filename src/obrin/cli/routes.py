@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 import click
@@ -18,7 +17,7 @@ from obrin.cli.common import (
 )
 from obrin.cli.deeds import dry_run_of
 from obrin.cli.failing import without_option
-from obrin.core.errors import ObrinError
+from obrin.core.naming import some, unknown
 
 if TYPE_CHECKING:
     from obrin.core.routing.difference import Change
@@ -161,7 +160,7 @@ def _rows(settled: Settled, table: str | None, stable: Stable) -> list[Row]:
     asked = [name for name in names if table in (None, name)]
     asked = asked or [name for name in names if name.startswith(f"{table}/")]  # all of a hub's
     if not asked:
-        raise ObrinError(f"there is no table '{table}'. There are: {', '.join(names)}")
+        raise unknown("table", table or "", names)
     return [row for name in asked for row in table_rows(settled, name, stable)]
 
 
@@ -238,7 +237,7 @@ def _sessions(found: list[Told], *, as_json: bool) -> None:
         )
         return
     rows = [
-        (t.tunnel, t.by, t.to, _some(t.prefixes), _some(t.refused) or "nothing")
+        (t.tunnel, t.by, t.to, some(t.prefixes, 8), some(t.refused, 8) or "nothing")
         for t in found[:MOST_ROWS]
     ]
     print_table(
@@ -249,12 +248,6 @@ def _sessions(found: list[Told], *, as_json: bool) -> None:
     )
     if len(found) > MOST_ROWS:
         click.echo(f"{len(found) - MOST_ROWS:,} more sessions are in --json.")
-
-
-def _some(items: Sequence[object]) -> str:
-    """The first of many."""
-    more = f" and {len(items) - 8:,} more" if len(items) > 8 else ""
-    return ", ".join(map(str, items[:8])) + more
 
 
 def _hops(as_path: AsPath) -> list[int | list[int]]:

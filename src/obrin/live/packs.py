@@ -25,6 +25,7 @@ from obrin.core.handover.pack import (
 )
 from obrin.core.handover.page import as_page
 from obrin.core.handover.secrets import Secrets
+from obrin.core.handover.standard.basic import as_json
 from obrin.core.handover.standard.device import encode, parts
 from obrin.core.settled.model import Settled
 from obrin.live.files import (
@@ -69,28 +70,32 @@ def make_packs(project: Project, settled: Settled, crew: Crew = HERE) -> dict[st
         raise PackError("the two ends are not mirror images: " + "; ".join(faults))
     names = [name for name in gateways_of(settled) if name not in secrets.barred]
     pieces = batches(names, PACKS_AT_ONCE)
-    found = crew.each(_PACKS, (settled, secrets), pieces, (maker, secrets))
+    found = crew.each(_PACKS, (settled, secrets), pieces, _Making(maker, secrets))
     return {pack.gateway: pack for packs in found for pack in packs}
 
 
-def _maker(given: tuple[Settled, Secrets]) -> tuple[PackMaker, Secrets]:
-    return PackMaker(given[0]), given[1]
+class _Making:
+    """What all packs are made with."""
+
+    def __init__(self, maker: PackMaker, secrets: Secrets) -> None:
+        from obrin.live.standard_shapes import Alike
+
+        self.maker, self.secrets, self.alike = maker, secrets, Alike()
 
 
-def _packs(made: tuple[PackMaker, Secrets], names: Sequence[str]) -> list[Pack]:
-    from obrin.live.standard_modules import validate
+def _making(given: tuple[Settled, Secrets]) -> _Making:
+    return _Making(PackMaker(given[0]), given[1])
 
-    maker, secrets = made
+
+def _packs(making: _Making, names: Sequence[str]) -> list[Pack]:
     for name in names:
         # Validation takes time with the square of the size, so large packs go in parts.
-        for part in parts(maker.told(name), AT_ONCE):
-            validate(encode(part))
-    return [maker.make(name, secrets) for name in names]
+        for part in parts(making.maker.told(name), AT_ONCE):
+            making.alike.validate(encode(part))
+    return [making.maker.make(name, making.secrets) for name in names]
 
 
-_PACKS: Job[tuple[Settled, Secrets], tuple[PackMaker, Secrets], Sequence[str], list[Pack]] = Job(
-    _maker, _packs
-)
+_PACKS: Job[tuple[Settled, Secrets], _Making, Sequence[str], list[Pack]] = Job(_making, _packs)
 
 
 @dataclass(frozen=True, slots=True)
@@ -210,7 +215,8 @@ def handed_over(project: Project, settled: Settled, *, write: bool = True) -> Ha
             held = {f: meant[f] if files[f] is None else files[f] for f in files}
             told += _told(project, name, meant, held)
             _judge(project, name, held)
-            pack = replace(pack, config=held[CONFIG], keys=held[KEYS])
+            texts = {file: as_json(data) for file, data in held.items()}
+            pack = replace(pack, config_text=texts[CONFIG], keys_text=texts[KEYS])
         elif files != meant:
             if None not in files.values():
                 anew.append(name)

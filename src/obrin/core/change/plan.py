@@ -15,6 +15,7 @@ from obrin.core.change.outlook import Outlook
 from obrin.core.change.states import CLEAR, LEG, NONE, READY, Between, Flow, Step
 from obrin.core.change.waits import waits_of
 from obrin.core.handover.awake import sleeps
+from obrin.core.naming import some
 from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
 
@@ -24,9 +25,7 @@ MOST_FLOWS = 3
 
 def some_flows(flows: Iterable[Flow]) -> str:
     """The first few in words, each once, and how many more there are."""
-    words = list(dict.fromkeys(flow.words for flow in flows))
-    more = f" and {len(words) - MOST_FLOWS} more" if len(words) > MOST_FLOWS else ""
-    return ", ".join(words[:MOST_FLOWS]) + more
+    return some(dict.fromkeys(flow.words for flow in flows), MOST_FLOWS)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

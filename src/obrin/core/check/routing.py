@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from obrin.core.address.prefix import Prefix
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.reader import Location
+from obrin.core.naming import some
 from obrin.core.routing.model import state_of
 from obrin.core.settled.links import Bundle, SettledCircuit
 from obrin.core.settled.model import Settled
@@ -62,7 +62,7 @@ def _against(settled: Settled, first: Bundle, later: Bundle) -> Iterator[Finding
                 "preference-unheeded",
                 place_of(later),
                 f"{first.name} is preferred, and {later.name} tells a longer prefix of {what}: "
-                f"{_some(inside)}",
+                f"{some(inside, 3)}",
                 "the longest match wins before any preference: this traffic takes the other way",
                 "let both tell the same prefixes: the same networks, parts and summaries",
             )
@@ -91,11 +91,6 @@ def same_networks(one: Bundle, other: Bundle) -> bool:
     """Whether two ways lead to some network alike, by the name that the site has for it."""
     mine = {part.seen for part in one.cloud_exposures}
     return any(part.seen in mine for part in other.cloud_exposures)
-
-
-def _some(prefixes: list[Prefix]) -> str:
-    more = f" and {len(prefixes) - 3} more" if len(prefixes) > 3 else ""
-    return ", ".join(map(str, prefixes[:3])) + more
 
 
 def _limits(settled: Settled) -> Iterator[Finding]:

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import difflib
 from collections.abc import Collection, Iterable, Iterator
 from dataclasses import dataclass
 
 from obrin.core.errors import ObrinError
+from obrin.core.naming import those_near
 from obrin.core.settled.links import Leg, SettledCircuit
 from obrin.core.settled.model import Settled
 from obrin.core.settled.ways import Neighbour
@@ -92,9 +92,8 @@ def parse_elements(settled: Settled, texts: Collection[str]) -> tuple[Element, .
     found = []
     for text in texts:
         if text not in known:
-            near = difflib.get_close_matches(text, known, n=2) or list(known)[:6]
             raise ObrinError(
-                f"nothing here is called '{text}'. There are, for example: {', '.join(near)}"
+                f"nothing here is called '{text}'. There are: {those_near(text, known)}"
             )
         found.append(known[text])
     return tuple(found)

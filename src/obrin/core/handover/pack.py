@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-import json
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from obrin.core.drill.outage import Predictor
 from obrin.core.handover.blocks import markdown, values_csv
@@ -11,7 +10,7 @@ from obrin.core.handover.proof import Configurations
 from obrin.core.handover.secrets import Secrets, key_data
 from obrin.core.handover.services import services_sheet
 from obrin.core.handover.sheet import value_sheet
-from obrin.core.handover.standard.basic import Json
+from obrin.core.handover.standard.basic import Json, as_json, loaded
 from obrin.core.handover.standard.device import DeviceConfig
 from obrin.core.handover.steps import steps
 from obrin.core.settled.model import Settled
@@ -23,37 +22,43 @@ SERVICES, SERVICE_VALUES = "services.md", "services.csv"
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Pack:
-    """Only `keys` holds secrets, and nothing else. `services` is the sheet for the people around
-    and its values, for a site's gateway."""
+    """Only the keys hold secrets, and nothing else; both they and the configuration stand here as
+    they are written. `services` is the sheet for the people around and its values, for a site's
+    gateway."""
 
     gateway: str
-    config: Json
-    keys: Json
+    config_text: str
+    keys_text: str = field(repr=False)
     sheet: str
     values: str
     steps: str
     mirror: str
     services: tuple[str, str] | None = None
 
+    @property
+    def config(self) -> Json:
+        """The standard data, in a tree of its own."""
+        return loaded(self.config_text)
+
+    @property
+    def keys(self) -> Json:
+        return loaded(self.keys_text)
+
     def data_text(self, file: str) -> str:
         """The configuration or the keys as they are written."""
-        return as_json(self.config if file == CONFIG else self.keys)
+        return self.config_text if file == CONFIG else self.keys_text
 
     def open_files(self) -> dict[str, str]:
         """File name to text, without the keys."""
         around = (SERVICES, SERVICE_VALUES) if self.services else ()
         return {
             **dict(zip(around, self.services or (), strict=True)),
-            CONFIG: self.data_text(CONFIG),
+            CONFIG: self.config_text,
             SHEET: self.sheet,
             STEPS: self.steps,
             MIRROR: self.mirror,
             VALUES: self.values,
         }
-
-
-def as_json(data: Json) -> str:
-    return json.dumps(data, indent=2) + "\n"
 
 
 def gateways_of(settled: Settled) -> list[str]:
@@ -79,8 +84,8 @@ class PackMaker:
         sheet = value_sheet(settled, place)
         return Pack(
             gateway=place,
-            config=self._configurations.of(place),
-            keys=key_data(settled, place, secrets),
+            config_text=self._configurations.text(place),
+            keys_text=as_json(key_data(settled, place, secrets)),
             sheet=markdown(sheet),
             values=values_csv(sheet),
             steps=steps(settled, place, self._predictor),

@@ -13,7 +13,7 @@ from typing import Any
 from obrin.core.address.prefix import Address, Prefix
 from obrin.core.handover.blocks import Block, Heading, Paragraph, Table
 from obrin.core.handover.configured import device_config
-from obrin.core.handover.standard.basic import Json
+from obrin.core.handover.standard.basic import as_json
 from obrin.core.handover.standard.bgp import Neighbour
 from obrin.core.handover.standard.device import DeviceConfig, decode, encode
 from obrin.core.handover.standard.interfaces import Interface
@@ -198,7 +198,7 @@ class Configurations:
 
     def __init__(self, settled: Settled) -> None:
         self._settled = settled
-        self._written: dict[str, tuple[Json, DeviceConfig]] = {}
+        self._written: dict[str, tuple[str, DeviceConfig]] = {}
         self._ends: dict[str, dict[str, Written]] = {}
         self._outside = {
             uplink.own: uplink.address
@@ -206,15 +206,15 @@ class Configurations:
             for uplink in gateway.uplinks.values()
         }
 
-    def of(self, place: str) -> Json:
-        """Raises ValueError where reading gives something else than was to be written."""
+    def text(self, place: str) -> str:
+        """As JSON. Raises ValueError where reading gives something else than was to be written."""
         return self._read_back(place)[0]
 
     def told(self, place: str) -> DeviceConfig:
         """The same as it is read. Raises ValueError likewise."""
         return self._read_back(place)[1]
 
-    def _read_back(self, place: str) -> tuple[Json, DeviceConfig]:
+    def _read_back(self, place: str) -> tuple[str, DeviceConfig]:
         """What is written, and what was read from that."""
         if place not in self._written:
             meant = device_config(self._settled, place)
@@ -222,7 +222,7 @@ class Configurations:
             read = decode(data)
             if read != meant:
                 raise ValueError(f"the standard data of {place} does not say what it should")
-            self._written[place] = data, read
+            self._written[place] = as_json(data), read
         return self._written[place]
 
     def ends(self, place: str) -> dict[str, Written]:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from obrin.core.address.prefix import Prefix
 from obrin.core.address.space import FreeSpace, merged, summaries
-from obrin.core.errors import ObrinError
+from obrin.core.naming import unknown
 from obrin.core.settle.pools import DEFAULTS, unique_local_part
 from obrin.core.settled.model import Settled
 from obrin.core.space.view import Entry, SpaceView
@@ -120,8 +120,7 @@ def pool_named(uses: list[PoolUse], name: str) -> PoolUse:
     for use in uses:
         if use.name == name:
             return use
-    known = ", ".join(use.name for use in uses) or "none"
-    raise ObrinError(f"there is no pool '{name}'. There are: {known}")
+    raise unknown("pool", name, (use.name for use in uses))
 
 
 def free_of_length(use: PoolUse, length: int, count: int) -> list[Prefix]:

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from obrin.core.address.prefix import Prefix, format_address
 from obrin.core.design.places import NetworkRef
 from obrin.core.errors import ObrinError
+from obrin.core.naming import unknown
 from obrin.core.settled.model import Settled
 from obrin.core.space.remedies import free_like
 from obrin.core.space.view import SpaceView
@@ -46,8 +47,8 @@ def renumber_plan(
     """For a site's network. Raises ObrinError when it cannot go there."""
     held = settled.sites.get(reference.place)
     if held is None or reference.network not in held.networks:
-        known = ", ".join(f"{s.name}/{n}" for s in settled.sites.values() for n in s.networks)
-        raise ObrinError(f"there is no site network '{reference}'. There are: {known:.300}")
+        known = (f"{s.name}/{n}" for s in settled.sites.values() for n in s.networks)
+        raise unknown("site network", str(reference), known)
     prefixes = held.networks[reference.network].prefix
     old = prefixes.first if new is None else prefixes.of(new.bits)
     if old is None:

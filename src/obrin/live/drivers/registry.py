@@ -9,6 +9,7 @@ from importlib.metadata import entry_points
 from typing import cast
 
 from obrin.core.errors import ObrinError
+from obrin.core.naming import those_near
 from obrin.core.settled.model import Settled
 from obrin.live.drivers.by_hand.drivers import ByHandCloud, ByHandGateway
 from obrin.live.drivers.by_hand.person import Nobody, Person
@@ -48,7 +49,7 @@ def _refuse_strangers(file: str, kind: str, named: Collection[str], known: Colle
     for name in named:
         if name not in known:
             raise ObrinError(
-                f"{file}: the design has no {kind} '{name}'. There are: {', '.join(known)}"
+                f"{file}: the design has no {kind} '{name}'. There are: {those_near(name, known)}"
             )
 
 

@@ -22,6 +22,7 @@ from obrin.core.address.prefix import Address, parse_address
 from obrin.core.design.places import NetworkRef
 from obrin.core.errors import DesignError, ObrinError, Problem
 from obrin.core.handover.ends import cloud_end
+from obrin.core.naming import those_near
 from obrin.core.reach.hops import hop_name
 from obrin.core.reach.merged import InsideSeen, Seen
 from obrin.core.reach.trace import probe_key
@@ -61,7 +62,7 @@ def ask_here(
     wishes = [w for w in settled.own_expectations() if str(w.source) == network]
     if network not in known:
         raise ObrinError(
-            f"no expectation begins in '{network}'. There are: {', '.join(sorted(known))}"
+            f"no expectation begins in '{network}'. There are: {those_near(network, sorted(known))}"
         )
     most = _largest(settled, place)
     seen = [_try(settled, wish, hosts.get(str(wish.destination)), most) for wish in wishes]

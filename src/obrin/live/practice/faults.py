@@ -9,6 +9,7 @@ from obrin.core.address.prefix import parse_address
 from obrin.core.design.values import parse_duration
 from obrin.core.errors import AddressError, ObrinError
 from obrin.core.handover.standard.device import DeviceConfig
+from obrin.core.naming import those_near
 from obrin.core.settled.model import Settled
 from obrin.live.practice.weather import ADDRESS, LARGE, Trouble, narrowing, with_more
 
@@ -88,7 +89,7 @@ def judge_fault(settled: Settled, fault: Fault) -> None:
     if fault.where not in known:
         raise ObrinError(
             f"'{fault.kind}' is a fault of {_A[kind.where]}, and there is no {kind.where} "
-            f"'{fault.where}'. There are: {', '.join(known)}"
+            f"'{fault.where}'. There are: {those_near(fault.where, known)}"
         )
     if fault.value and not kind.example:
         raise ObrinError(f"'{fault.kind}' has no value")

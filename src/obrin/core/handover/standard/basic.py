@@ -2,11 +2,23 @@
 
 from __future__ import annotations
 
+import json
 from typing import Any
 
 from obrin.core.ipsec.liveness import Bfd
 
 Json = dict[str, Any]
+
+
+def as_json(data: Json) -> str:
+    """As it is handed over."""
+    return json.dumps(data, indent=2) + "\n"
+
+
+def loaded(text: str) -> Json:
+    """The inverse."""
+    found: Json = json.loads(text)
+    return found
 
 
 def interface_name(tunnel: str) -> str:
