@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import atexit
 import os
+import shutil
+import tempfile
 from collections import Counter
 from pathlib import Path
 
@@ -11,6 +14,10 @@ from hypothesis import settings
 from xdist.remote import Producer
 from xdist.scheduler import LoadScopeScheduling
 
+if "OBRIN_CACHE" not in os.environ:  # workers have it from who starts them
+    # Tests are run as the program is; what it keeps, it keeps apart from the user's own.
+    os.environ["OBRIN_CACHE"] = tempfile.mkdtemp(prefix="obrin-tests-")
+    atexit.register(shutil.rmtree, os.environ["OBRIN_CACHE"], ignore_errors=True)
 settings.register_profile("obrin", deadline=None, derandomize=True)
 settings.load_profile("obrin")
 

@@ -9,6 +9,7 @@ from hypothesis import strategies as st
 
 from obrin.core.address.bulk import PrefixSet
 from obrin.core.address.match import BulkMatch, FixedMatch
+from obrin.core.address.nested import overlapping_pairs
 from obrin.core.address.prefix import Prefix, parse_prefix
 from obrin.core.address.space import free_ranges
 
@@ -55,6 +56,7 @@ def test_overlapping_pairs_and_parents(prefixes: list[Prefix]) -> None:
         if i != j and a.covers(b)
     }
     assert set(map(tuple, made.overlaps().T.tolist())) == pairs
+    assert list(overlapping_pairs(prefixes)) == list(map(tuple, made.overlaps().T.tolist()))
     assert made.overlap_count() == len(pairs)
     parents = [
         max(((prefixes[i].length, i) for i, j in pairs if j == n), default=(0, -1))[1]

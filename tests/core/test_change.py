@@ -10,6 +10,7 @@ import pytest
 import yaml
 
 from obrin.core.catalogue.offering import PRACTICE_CLOUD
+from obrin.core.change.as_design import state
 from obrin.core.change.carrying import plain
 from obrin.core.change.entries import CHANGED
 from obrin.core.change.groups import Groups
@@ -77,7 +78,7 @@ def test_a_tunnel_on_its_way_carries_nothing_or_what_both_have() -> None:
     assert versions == [OLD, NONE, NONE, NEW]
     wider = Between(A, settled_of(swap(("networks: [desks]", "networks: [desks, guests]"))))
     assert wider.version("quay-apps/a", frozenset({cloud})) == BOTH
-    exposures = wider.state(frozenset({cloud})).links["quay-apps (both)"].exposures
+    exposures = state(wider, frozenset({cloud})).links["quay-apps (both)"].exposures
     assert {part.network for part in exposures} == {"desks"}
 
 
@@ -313,9 +314,9 @@ def test_what_groups_carry_is_what_the_whole_carries(seed: int) -> None:
             for group in groups.by_step.get(step, ()):
                 group.done = group.after(step)
             loads.follow(groups.by_step.get(step, ()))
-        state = groups.between.state(done)
+        now = state(groups.between, done)
         said = Counter[str]()
-        for use in uses(state, PRACTICE_CLOUD, whole.of(done).carried):
+        for use in uses(now, PRACTICE_CLOUD, whole.of(done).carried):
             said[plain(use.name)] += use.rate
         assert loads.now() == pytest.approx(dict(said))
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any
 
+from obrin.core.change.as_design import state
 from obrin.core.change.outlook import UNPROMISED, Outlooks
 from obrin.core.change.states import READY, Between, Done, Step
 from obrin.core.handover.secrets import Secrets
@@ -37,12 +38,12 @@ class Reshaped:
         keys = {**keys_of(before), **keys_of(after)}
         self.secrets = Secrets(keys, {**certificates_of(before), **certificates_of(after)})
         ready = frozenset(s for s in self.between.steps if s.kind == READY)
-        state = self.between.state(ready)
-        sites = {**before.sites, **state.sites}
-        gateways = {**before.gateways, **state.gateways}
+        halfway = state(self.between, ready)
+        sites = {**before.sites, **halfway.sites}
+        gateways = {**before.gateways, **halfway.gateways}
         for name, old in before.gateways.items():
             gateways[name] = replace(gateways[name], asn=old.asn)
-        clouds = {**state.clouds, **before.clouds}
+        clouds = {**halfway.clouds, **before.clouds}
         grounds = replace(before, sites=sites, gateways=gateways, clouds=clouds)
         self.world = VirtualWorld(grounds, keys, dict(self.secrets.certificates))
         for circuit in after.circuits.values():  # the lines lie there before anybody uses them
@@ -84,7 +85,7 @@ class Reshaped:
     def differences(self) -> list[str]:
         """Where packets do other than is said."""
         self.world.run(20.0)
-        outlook, settled = self.looks.of(self.done), self.between.state(self.done)
+        outlook, settled = self.looks.of(self.done), state(self.between, self.done)
         found = []
         for wish in settled.own_expectations():
             flow = next(

@@ -1,4 +1,4 @@
-"""What was made of a large design is kept, and never used where anything of it is another."""
+"""What was made of a design is kept, and never used where anything of it is another."""
 
 from __future__ import annotations
 
@@ -12,8 +12,9 @@ from benchmarks.designs import many_sites
 from obrin.live import warm
 from obrin.live.project import Project
 from tests.cli.program import Folder
+from tests.doubles import DESIGN
 
-LARGE = "x" * warm.WORTH
+LARGE = "x" * 100_000
 
 
 @pytest.fixture
@@ -33,11 +34,6 @@ def test_it_is_there_again_for_the_same_texts_alone(folder: Path) -> None:
     assert warm.get("other", LARGE, "a") is None
     assert folder.stat().st_mode & 0o777 == 0o700
     assert all(f.stat().st_mode & 0o777 == 0o600 for f in folder.iterdir())
-
-
-def test_a_small_text_is_not_kept(folder: Path) -> None:
-    warm.keep("k", 1, "small")
-    assert not folder.exists()
 
 
 class _Evil:
@@ -101,9 +97,10 @@ def test_a_design_is_the_same_from_there_as_from_its_text(folder: Path, tmp_path
     assert changed[0].design != cold[0].design
 
 
-def test_commands_print_the_same_warm_and_cold(folder: Path, tmp_path: Path) -> None:
+@pytest.mark.parametrize("text", [DESIGN, many_sites(250)], ids=["small", "large"])
+def test_commands_print_the_same_warm_and_cold(folder: Path, tmp_path: Path, text: str) -> None:
     project = Folder(tmp_path)
-    project.write("design.yaml", many_sites(250))
+    project.write("design.yaml", text)
     project.obrin("settle").good()
     for command in (("check", "--json"), ("reach", "--json"), ("routes", "--json")):
         off = project.obrin(*command, OBRIN_CACHE="off")

@@ -186,6 +186,7 @@ def _carry(
     from dataclasses import replace
 
     from obrin.cli.connect import ProgressLines
+    from obrin.core.change.as_design import grounds
     from obrin.core.change.states import READY
     from obrin.live.drivers.registry import open_ends
     from obrin.live.reshape.run import Carrying, carry_on, go_back, need_told, under_way
@@ -207,8 +208,8 @@ def _carry(
     missing = both.missing(after)
     if missing:
         raise ObrinError(f"not there yet: {', '.join(missing)}. Run 'obrin settle'")
-    grounds = between.grounds(frozenset(s for s in order if s.kind == READY))
-    opened = open_ends(project, grounds, person, by_hand=by_hand)
+    standing = grounds(between, frozenset(s for s in order if s.kind == READY))
+    opened = open_ends(project, standing, person, by_hand=by_hand)
     with project.lock("reshape"), opened as ends:
         need_told(between, ends)
         carrying = Carrying(project, ends, both, ProgressLines(), timeout, step)

@@ -21,9 +21,7 @@ from typing import Any
 import obrin
 
 FOLDER, OFF = "OBRIN_CACHE", "off"
-WORTH = 100_000
-"""Characters of the texts from which on it is faster to read what was made of them."""
-MOST_FILES = 16
+MOST_FILES = 64
 MOST_BYTES = 512 << 20
 """Of all that is kept; what was used longest ago goes first."""
 
@@ -79,8 +77,6 @@ def _make_room(folder: Path) -> None:
 
 
 def _path(kind: str, texts: tuple[str, ...]) -> Path | None:
-    if sum(map(len, texts)) < WORTH:
-        return None
     folder = _folder()
     if folder is None:
         return None

@@ -6,6 +6,7 @@ from collections import defaultdict
 from collections.abc import Iterable
 
 from obrin.core.catalogue.offering import Offered
+from obrin.core.change.as_design import state
 from obrin.core.change.carrying import SLACK, Limits
 from obrin.core.change.groups import Group, Groups
 from obrin.core.drill.load import Use
@@ -34,7 +35,7 @@ class Loads:
         """These are in another state than before."""
         for group in groups if self._given else ():
             self._add(self._parts.get(id(group), ()), -1)
-            settled = group.looks.between.state(group.done)
+            settled = state(group.looks.between, group.done)
             part = list(self._known.used(settled, group.looks.of(group.done).carried))
             self._parts[id(group)] = part
             self._add(part, 1)

@@ -10,6 +10,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 
 from obrin.core.catalogue.offering import PRACTICE_CLOUD, Offered
+from obrin.core.change.as_design import state
 from obrin.core.change.carrying import Limits, plain
 from obrin.core.change.states import BOTH, NEW, OLD, Between, Done, Flow
 from obrin.core.reach.filters import RuleSet
@@ -80,7 +81,7 @@ class Outlooks:
 
 
 def _look(between: Between, done: Done, limits: Limits) -> Outlook:
-    settled = between.state(done)
+    settled = state(between, done)
     model = ReachModel(settled)
     for place in between.places:
         model.filter_by(place, RuleSet(between.told(place, done).rules))

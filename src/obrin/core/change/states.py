@@ -2,38 +2,22 @@
 
 A step is what one owner does at one place: make ready (the ground and the filter rules of both
 designs), change one end of a tunnel or circuit, and clear away (what only the old design has). A
-state is the set of steps that are done. As a design, for the same model as any other, it has links
-that are on their way from the old to the new: each tunnel is of one or the other, or of what both
-have, or it is left out, since it carries nothing.
+state is the set of steps that are done.
 """
 
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import cached_property
-from typing import TypeVar
 
-from obrin.core.address.translation import Exposure
 from obrin.core.change.clashes import Clash, clashes_of
-from obrin.core.change.ground import entered, union, with_versions
+from obrin.core.change.ground import entered, union
 from obrin.core.change.joins import fits, joined, known_as, same_routing
 from obrin.core.change.records import Ground, Told, alike, both_rules, told_of
-from obrin.core.design.places import NetworkRef
-from obrin.core.settled.clouds import SettledCloud
-from obrin.core.settled.links import (
-    Bundle,
-    Leg,
-    SettledCircuit,
-    SettledLink,
-    SettledTunnel,
-    legs_of,
-)
 from obrin.core.settled.model import Settled
-from obrin.core.settled.sites import SettledGateway, SettledSite
 
 READY, LEG, CLEAR = "make ready", "change", "clear away"
-B = TypeVar("B", SettledLink, SettledCircuit)
 OLD, NEW, BOTH, NONE = "old", "new", "both", "none"
 """Of which design a tunnel is: BOTH is on its way and carries what both have, NONE nothing."""
 
@@ -139,7 +123,7 @@ class Between:
         """What a place is told in a state."""
         old, new = self.old[place], self.new[place]
         rules = {OLD: old.rules, BOTH: both_rules(old.rules, new.rules), NEW: new.rules}[
-            self._phase(place, done)
+            self.phase(place, done)
         ]
         legs = {}
         for leg in dict.fromkeys((*new.legs, *old.legs)):
@@ -155,7 +139,7 @@ class Between:
 
     def _ground_now(self, place: str, done: Done) -> Ground:
         old, new = self.old[place].ground, self.new[place].ground
-        return {OLD: old, BOTH: new.with_old(old), NEW: new}[self._phase(place, done)]
+        return {OLD: old, BOTH: new.with_old(old), NEW: new}[self.phase(place, done)]
 
     @cached_property
     def _grounded(self) -> dict[str, frozenset[str]]:
@@ -171,7 +155,7 @@ class Between:
         """Labels of tunnels and circuits that change."""
         return frozenset(step.leg for step in self.steps if step.kind == LEG)
 
-    def _phase(self, place: str, done: Done) -> str:
+    def phase(self, place: str, done: Done) -> str:
         here = self._grounded.get(place, frozenset())
         if all(Step(kind, place) in done for kind in here):
             return NEW
@@ -180,111 +164,16 @@ class Between:
     # The ground in the model
 
     def _both(self, place: str) -> tuple[object, object]:
-        old, new = self._ground(self.before, place), self._ground(self.after, place)
+        old, new = self.ground(self.before, place), self.ground(self.after, place)
         ground = self.new[place].ground.with_old(self.old[place].ground)
         return entered(union(old, new)), ground
 
     def _grounds(self, settled: Settled, place: str, told: Told) -> tuple[object, object]:
-        return entered(self._ground(settled, place)), told.ground
+        return entered(self.ground(settled, place)), told.ground
 
     @staticmethod
-    def _ground(settled: Settled, place: str) -> object:
+    def ground(settled: Settled, place: str) -> object:
         return settled.clouds.get(place) or settled.gateways.get(place)
-
-    def state(self, done: Done) -> Settled:
-        """A design that does what the state does, for the model: a link on its way is several."""
-        clouds: dict[str, SettledCloud] = {}
-        gateways: dict[str, SettledGateway] = {}
-        for place in self.places:
-            old, new = self._ground(self.before, place), self._ground(self.after, place)
-            phase = self._phase(place, done)
-            ground = {OLD: old, NEW: new, BOTH: union(old, new)}[phase]
-            if isinstance(ground, SettledCloud):
-                clouds[place] = ground
-            elif isinstance(ground, SettledGateway):
-                gateways[place] = ground
-        links, circuits = self._bundles(done, gateways, clouds)
-        clouds = {name: with_versions(cloud, links) for name, cloud in clouds.items()}
-        sites = self._sites(gateways, [*circuits.values(), *links.values()])
-        wishes = [*self.after.expectations, *self.before.expectations]
-        return replace(
-            self.after,
-            sites=sites,
-            gateways={n: g for n, g in gateways.items() if g.site in sites},
-            clouds=clouds,
-            links=links,
-            circuits=circuits,
-            expectations=tuple(
-                wish
-                for wish in dict.fromkeys(wishes)
-                if all(_is_there(end, sites, clouds) for end in (wish.source, wish.destination))
-            ),
-        )
-
-    def grounds(self, done: Done) -> Settled:
-        """What stands there in a state, with the links and circuits of either design."""
-        state = self.state(done)
-        places = {*state.gateways, *state.clouds}
-
-        def stands(bundle: Bundle) -> bool:
-            return {bundle.cloud, *(leg.gateway for leg in legs_of(bundle))} <= places
-
-        links = {**self.before.links, **self.after.links}
-        circuits = {**self.before.circuits, **self.after.circuits}
-        return replace(
-            state,
-            links={name: link for name, link in links.items() if stands(link)},
-            circuits={name: circuit for name, circuit in circuits.items() if stands(circuit)},
-        )
-
-    def _sites(
-        self, gateways: Mapping[str, SettledGateway], bundles: Iterable[Bundle]
-    ) -> dict[str, SettledSite]:
-        """Those that have a gateway, with the networks of these."""
-        made: dict[str, SettledSite] = {}
-        ways: dict[str, list[str]] = {}
-        for bundle in bundles:
-            ways.setdefault(bundle.site, []).append(bundle.name)
-        for name in dict.fromkeys((*self.after.sites, *self.before.sites)):
-            mine = [g for g in gateways.values() if g.site == name]
-            if not mine:
-                continue
-            usual = self.after.sites.get(name) or self.before.sites[name]
-            networks = {n: net for g in mine for n, net in g.networks.items()}
-            made[name] = replace(
-                usual,
-                networks=networks or usual.networks,
-                gateways=tuple(g.name for g in mine),
-                ways=tuple(ways.get(name, ())),
-            )
-        return made
-
-    def _bundles(
-        self,
-        done: Done,
-        gateways: Mapping[str, SettledGateway],
-        clouds: Mapping[str, SettledCloud],
-    ) -> tuple[dict[str, SettledLink], dict[str, SettledCircuit]]:
-        parts: dict[tuple[str, str], list[SettledTunnel]] = {}
-        circuits: dict[str, SettledCircuit] = {}
-        for label in self.legs:
-            version = self.version(label, done)
-            leg = self._leg(label, version)
-            if leg is None or leg.gateway not in gateways or leg.cloud not in clouds:
-                continue
-            if isinstance(leg, SettledCircuit):
-                circuits[leg.name] = leg
-            else:
-                parts.setdefault((leg.link, version), []).append(leg)
-        links = {}
-        for (name, version), tunnels in parts.items():
-            link = self._link(name, version)
-            alone = sum(1 for other, _ in parts if other == name) == 1
-            called = name if alone else f"{name} ({version})"
-            links[called] = replace(
-                link, name=called, tunnels=tuple(replace(t, link=called) for t in tunnels)
-            )
-        return links, circuits
 
     @cached_property
     def legs(self) -> list[str]:
@@ -335,22 +224,6 @@ class Between:
             dict.fromkeys(x.cloud for x in legs)
         )
 
-    def _leg(self, label: str, version: str) -> Leg | None:
-        if version == NONE:
-            return None
-        old, new = (s.index.by_label.get(label) for s in (self.before, self.after))
-        if version == BOTH and isinstance(old, SettledCircuit) and isinstance(new, SettledCircuit):
-            return _narrowed(new, old)
-        return old if version == OLD else new or old
-
-    def _link(self, name: str, version: str) -> SettledLink:
-        old, new = self.before.links.get(name), self.after.links.get(name)
-        if version == OLD and old is not None:
-            return old
-        if version == BOTH and old is not None and new is not None:
-            return _narrowed(new, old)
-        return new or self.before.links[name]
-
     @cached_property
     def flows(self) -> list[Flow]:
         """What both designs say of the same networks, in both the same."""
@@ -393,29 +266,5 @@ class Between:
         """The same for states that do the same."""
         versions = tuple(self.version(label, done) for label in self.legs)
         halves = tuple(self.one_sided(label, done) for label in sorted(self.moving))
-        phases = tuple(self._phase(place, done) for place in self.places)
+        phases = tuple(self.phase(place, done) for place in self.places)
         return versions, halves, tuple(self.clashing(done)), phases
-
-
-def _is_there(
-    end: NetworkRef, sites: Mapping[str, SettledSite], clouds: Mapping[str, SettledCloud]
-) -> bool:
-    """Whether a network that is wished something of stands already, or still."""
-    if end.is_internet:
-        return True
-    if end.place in clouds:
-        return end.network in clouds[end.place].subnets
-    return end.place in sites and end.network in sites[end.place].networks
-
-
-def _narrowed(new: B, old: Bundle) -> B:
-    """What both ends have in common while one has the old and one the new."""
-    return replace(
-        new,
-        exposures=_common(new.exposures, old.exposures),
-        cloud_exposures=_common(new.cloud_exposures, old.cloud_exposures),
-    )
-
-
-def _common(one: tuple[Exposure, ...], other: tuple[Exposure, ...]) -> tuple[Exposure, ...]:
-    return tuple(part for part in one if part in other)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
+from obrin.core.address.nested import overlapping_pairs
 from obrin.core.address.prefix import Prefix
 from obrin.core.address.space import FreeSpace, merged, summaries
 from obrin.core.naming import unknown
@@ -135,21 +136,16 @@ def free_of_length(use: PoolUse, length: int, count: int) -> list[Prefix]:
 def overlapping(
     view: SpaceView, contested: Callable[[Entry, Entry], object] = lambda one, other: True
 ) -> Iterator[tuple[Entry, Entry]]:
-    """Pairs of uses by different owners that share addresses, in bulk on NumPy; outer first. Only
-    those that are `contested`."""
-    from obrin.core.address.bulk import PrefixSet
-
+    """Pairs of uses by different owners that share addresses, outer first. Only those that are
+    `contested`."""
     kinds = ("network", "cloud space", "elsewhere", "stands for", "loopback")
-    for bits in (32, 128):
-        entries = [e for e in view.of_kind(*kinds) if e.prefix.bits == bits]
-        if len(entries) < 2:
-            continue
-        for outer, inner in PrefixSet([e.prefix for e in entries]).overlaps().T.tolist():
-            one, other = entries[outer], entries[inner]
-            if one.kind == other.kind == "elsewhere":
-                continue  # what others do among themselves
-            if contested(one, other):
-                yield one, other
+    entries = list(view.of_kind(*kinds))
+    for outer, inner in overlapping_pairs([e.prefix for e in entries]):
+        one, other = entries[outer], entries[inner]
+        if one.kind == other.kind == "elsewhere":
+            continue  # what others do among themselves
+        if contested(one, other):
+            yield one, other
 
 
 def covered(prefixes: list[Prefix]) -> int:

@@ -16,6 +16,7 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
+from obrin.core.change.as_design import state
 from obrin.core.change.entries import Line, Sheets
 from obrin.core.change.groups import Groups
 from obrin.core.change.order import best_order
@@ -250,7 +251,7 @@ def _check(carrying: Carrying, looks: Outlooks, step: Step, done: Done) -> None:
 
 
 def _odd(carrying: Carrying, looks: Outlooks, done: Done) -> list[str]:
-    outlook, settled = looks.of(done), looks.between.state(done)
+    outlook, settled = looks.of(done), state(looks.between, done)
     wishes = {(str(w.source), str(w.destination), w.service): w for w in settled.own_expectations()}
     found = []
     for flow in looks.between.flows:

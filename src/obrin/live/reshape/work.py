@@ -7,6 +7,7 @@ from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 from typing import Any
 
+from obrin.core.change.as_design import grounds
 from obrin.core.change.records import put_together
 from obrin.core.change.states import CLEAR, LEG, Between, Done, Step
 from obrin.core.handover.secrets import Secrets, key_data
@@ -56,7 +57,7 @@ def cloud_work(between: Between, step: Step, done: Done, at: At) -> CloudWork:
         make = [s for s in new.values() if not s.legs]
         gone = [s for s in old.values() if not s.legs and s.name not in new]
         return CloudWork(tuple(_in_order(make)), _backwards(gone))
-    state = between.grounds(done)
+    state = grounds(between, done)
     ground = {**new, **at.steps(state, cloud)}
     make = [s for s in ground.values() if not s.legs]
     told = between.told(cloud, done).rules
