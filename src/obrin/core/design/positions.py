@@ -10,9 +10,7 @@ import gc
 from collections.abc import Sequence
 from typing import Any, NamedTuple
 
-import yaml
-
-from obrin.core.design.reader import LOADER
+from obrin.core.design.reader import parser
 
 
 class Place(NamedTuple):
@@ -52,9 +50,11 @@ class Locator:
 
 def _tree(text: str) -> Place:
     """The places of a whole text; of as much as can be parsed when it is not valid."""
+    import yaml
+
     collecting = gc.isenabled()
     gc.disable()
-    loader = LOADER(text)
+    loader = parser(text)
     try:
         return _walk(loader)
     except (yaml.YAMLError, UnicodeError, ValueError):
@@ -66,6 +66,8 @@ def _tree(text: str) -> Place:
 
 
 def _walk(loader: Any) -> Place:
+    import yaml
+
     get = loader.get_event
     scalar, alias = yaml.ScalarEvent, yaml.AliasEvent
     map_start, seq_start = yaml.MappingStartEvent, yaml.SequenceStartEvent

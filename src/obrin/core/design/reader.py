@@ -13,11 +13,8 @@ import re
 from dataclasses import dataclass
 from typing import Any
 
-import yaml
-
 from obrin.core.errors import DesignError, Problem
 
-LOADER: Any = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
 MAX_DEPTH = 32
 MAX_NODES = 5_000_000
 MAX_BYTES = 64 * 1024 * 1024
@@ -87,6 +84,13 @@ def read_values(text: str, source: str) -> Any:
     return values
 
 
+def parser(text: str) -> Any:
+    """The well-kept one, loaded when there is something to be parsed."""
+    import yaml
+
+    return getattr(yaml, "CSafeLoader", yaml.SafeLoader)(text)
+
+
 def read_tolerantly(text: str, source: str) -> tuple[Any, list[Problem]]:
     """The document, and the mistakes that do not keep it from being read: keys that stand twice.
 
@@ -96,10 +100,12 @@ def read_tolerantly(text: str, source: str) -> tuple[Any, list[Problem]]:
         raise DesignError(
             [Problem(source, f"the file is larger than {MAX_BYTES} bytes", "Split the design")]
         )
+    import yaml
+
     collecting = gc.isenabled()
     gc.disable()  # millions of small objects and no cycles: collecting only costs time here
     try:
-        loader = LOADER(text)
+        loader = parser(text)
         try:
             twice: list[_Mistake] = []
             values = _document(loader, twice)
@@ -118,7 +124,7 @@ def read_tolerantly(text: str, source: str) -> tuple[Any, list[Problem]]:
             gc.enable()
 
 
-def _yaml_problem(error: yaml.YAMLError, text: str, source: str) -> Problem:
+def _yaml_problem(error: Exception, text: str, source: str) -> Problem:
     mark = getattr(error, "problem_mark", None) or getattr(error, "context_mark", None)
     what = getattr(error, "problem", None) or getattr(error, "reason", None) or str(error)
     where = f"{source}:{mark.line + 1}:{mark.column + 1}" if mark else source
@@ -176,7 +182,8 @@ def _key(event: Any, value: Any, held: dict[str, Any], twice: list[_Mistake]) ->
     if type(value) is not str:
         if isinstance(value, dict | list):
             raise _Mistake(event.start_mark, "a key must be one word", "Give it a name")
-        value = event.value if isinstance(event, yaml.ScalarEvent) else str(value)
+        written = getattr(event, "value", None)  # an alias has none
+        value = str(value) if written is None else written
     if value in held:
         what = f"'{value}' stands twice here"
         twice.append(_Mistake(event.start_mark, what, "Remove or rename one of them"))
@@ -195,6 +202,8 @@ def _anchored(event: Any, anchors: dict[str, tuple[Any, int]]) -> tuple[Any, int
 
 
 def _document(loader: Any, twice: list[_Mistake]) -> Any:
+    import yaml
+
     get, scalar_event = loader.get_event, yaml.ScalarEvent
     map_start, seq_start = yaml.MappingStartEvent, yaml.SequenceStartEvent
     map_end, seq_end, alias_event = yaml.MappingEndEvent, yaml.SequenceEndEvent, yaml.AliasEvent
