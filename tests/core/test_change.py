@@ -13,7 +13,7 @@ from obrin.core.catalogue.offering import PRACTICE_CLOUD
 from obrin.core.change.as_design import state
 from obrin.core.change.carrying import plain
 from obrin.core.change.entries import CHANGED
-from obrin.core.change.groups import Groups
+from obrin.core.change.groups import Groups, joined_sites
 from obrin.core.change.loads import Loads
 from obrin.core.change.order import STEP_SECONDS, best_order, cost_of
 from obrin.core.change.outlook import ROUTED_APART, TRANSLATED_APART, Outlooks
@@ -217,6 +217,29 @@ def test_the_least_is_that_of_every_permutation() -> None:
     orders = itertools.permutations(looks.between.steps)
     assert len(looks.between.steps) <= 7
     assert min(cost_of(looks, order).lost for order in orders) == least(looks)
+
+
+def turns(order) -> int:
+    """How often tunnels are gone on with at another place."""
+    places = [step.place for step in order if step.kind == LEG]
+    return sum(1 for one, other in itertools.pairwise(places) if one != other)
+
+
+@pytest.mark.parametrize("seed", range(400, 440))
+def test_of_orders_that_cost_the_same_nobody_has_to_come_back_without_need(seed: int) -> None:
+    drawn = Drawn(seed)
+    other, _ = mutated(drawn.data, random.Random(seed))
+    looks = Outlooks(Between(*both_settled(drawn.text, yaml.safe_dump(other, sort_keys=False))))
+    steps = looks.between.steps
+    if len(steps) > 6 or len(joined_sites(looks.between.before, looks.between.after)) > 1:
+        return
+    found = best_order(Groups(looks.between.before, looks.between.after))
+    orders = list(itertools.permutations(steps))
+    costs = [cost_of(looks, order).total for order in orders]
+    cheapest = pytest.approx(min(costs))
+    assert cost_of(looks, found).total == cheapest
+    alike = [order for order, cost in zip(orders, costs, strict=True) if cost == cheapest]
+    assert turns(found) == min(map(turns, alike))
 
 
 def test_a_plan_is_the_same_every_time_and_a_runbook_has_every_value() -> None:
