@@ -131,6 +131,21 @@ def test_a_tunnel_that_does_not_come_up_shows_the_old_certificates_again(world: 
     assert serials(world) == before
 
 
+@pytest.mark.long
+def test_where_an_end_is_done_by_hand_nothing_is_begun(world: Folder) -> None:
+    before = serials(world)
+    world.write("design.places.yaml", "gateways: {hh-west: {driver: by-hand, by: Ada}}\n")
+    try:
+        run = world.obrin("certificates", "rotate").bad(3, "done by hand", "certificates renew")
+        assert "Taken up" not in run.err
+        world.write("design.places.yaml", "gateways: {sw-box: {driver: by-hand, by: Ada}}\n")
+        world.obrin("keys", "rotate").bad(3, "done by hand", "keys renew")
+    finally:
+        (world.path / "design.places.yaml").unlink()
+    assert serials(world) == before
+    assert "turns" not in (world.path / ".obrin/keys-design.json").read_text()
+
+
 def test_what_cannot_be_rotated(tmp_path: Path) -> None:
     folder = Folder(tmp_path)
     shutil.copy(LEDGER, tmp_path / "design.yaml")

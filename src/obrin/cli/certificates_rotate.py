@@ -152,8 +152,13 @@ def _carry_out(
             report=ProgressLines(),
             timeout=timeout,
         )
-        for tunnel in certified_tunnels(settled):
+        tunnels = certified_tunnels(settled)
+        for tunnel in tunnels:
             run.gateway(tunnel.gateway)
+        run.need_both_ends(
+            {tunnel.label for tunnel in tunnels},
+            "Renew with 'obrin certificates renew', hand the packs over, and have them entered",
+        )
         run.go_on(run.begin(wanted, above or "") if left is None else left)
 
 

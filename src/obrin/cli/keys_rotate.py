@@ -97,6 +97,10 @@ def rotate(
             report=ProgressLines(),
             timeout=timeout,
         )
+        run.need_both_ends(
+            {turn.tunnel.label for turn in turns},
+            "Make another key with 'obrin keys renew', and have it entered at both ends",
+        )
         project.keys.begin_turns([turn.tunnel.label for turn in turns])
         for turn in turns:
             run.turn(turn)

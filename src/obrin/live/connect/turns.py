@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import threading
 import time
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 
 from obrin.core.errors import OutsideError
@@ -15,6 +15,7 @@ from obrin.core.handover.secrets import Secrets, key_data
 from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
 from obrin.live.drivers.protocol import Ends, GatewayDriver, Report
+from obrin.live.drivers.seen import UNKNOWABLE
 from obrin.live.observe.status import TunnelStatus, read_status
 from obrin.live.project import Project
 
@@ -30,6 +31,17 @@ class Turns:
     ends: Ends
     report: Report
     timeout: float
+
+    def need_both_ends(self, labels: Collection[str], instead: str) -> None:
+        """Raises OutsideError where an end is done by hand: nothing is proven of what nobody can
+        be asked about, and nothing has been changed yet."""
+        for status in read_status(self.settled, self.ends):
+            ends = (status.site.problem, status.cloud.problem)
+            if status.tunnel in labels and not UNKNOWABLE.isdisjoint(ends):
+                raise OutsideError(
+                    f"an end of {status.tunnel} is done by hand, and cannot be asked whether the "
+                    f"tunnel comes up. {instead}"
+                )
 
     def gateway(self, place: str) -> GatewayDriver:
         """Raises OutsideError."""
