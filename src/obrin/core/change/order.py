@@ -128,6 +128,7 @@ def _searched(looks: Outlooks, start: Done, steps: list[Step]) -> list[Step]:
     ranks = {step: number for number, step in enumerate(steps)}
     queue: list[tuple[float, tuple[int, ...]]] = [(0.0, ())]
     closed: set[tuple[frozenset[int], str]] = set()
+    prices: dict[frozenset[int], dict[int, float]] = {}
     while queue:
         total, order = heapq.heappop(queue)
         have = frozenset(order)
@@ -137,12 +138,14 @@ def _searched(looks: Outlooks, start: Done, steps: list[Step]) -> list[Step]:
         closed.add((have, last))
         if len(have) == len(steps):
             return [steps[number] for number in order]
-        done = start | {steps[number] for number in order}
-        for step in (s for s in steps if ranks[s] not in have):
-            price = _price(looks, done, [step])
-            if step.kind == LEG and last not in ("", step.place):
-                price += HAND_SECONDS
-            heapq.heappush(queue, (total + price, (*order, ranks[step])))
+        if have not in prices:
+            done = start | {steps[number] for number in order}
+            left = (step for step in steps if ranks[step] not in have)
+            prices[have] = {ranks[step]: _price(looks, done, [step]) for step in left}
+        for rank, price in prices[have].items():
+            on = steps[rank].kind == LEG and last not in ("", steps[rank].place)
+            total_then = total + price + (HAND_SECONDS if on else 0.0)
+            heapq.heappush(queue, (total_then, (*order, rank)))
     return []
 
 
