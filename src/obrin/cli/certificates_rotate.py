@@ -8,8 +8,9 @@ import click
 
 from obrin.cli.certificate_files import certificates
 from obrin.cli.certificates import opened
-from obrin.cli.common import console, design_option, json_option, print_table, writes
+from obrin.cli.common import design_option, writes
 from obrin.cli.deeds import HAND_OVER, Change, Deed, acting
+from obrin.cli.rotating import ready_for, rotating, tell_turns
 from obrin.core.errors import ObrinError
 from obrin.core.naming import those_near
 
@@ -32,16 +33,7 @@ __all__ = ["certificates"]
     type=click.Choice(["root", "issuing"]),
     help="Make a new root or issuing authority first, and certify all below it.",
 )
-@click.option("--dry-run", is_flag=True, help="Only show the order, and what carries meanwhile.")
-@click.option(
-    "--timeout",
-    default=60.0,
-    show_default=True,
-    help="Seconds for a tunnel to come up by its new certificates.",
-)
-@design_option
-@json_option
-@writes("dry_run")
+@rotating
 def rotate(
     names: tuple[str, ...],
     above: str | None,
@@ -87,8 +79,7 @@ def rotate(
     if as_json:
         deed.tell(dry_run=dry_run, as_json=True)
     elif dry_run:
-        rows = [(str(n), t.tunnel.label, t.meanwhile) for n, t in enumerate(turns, 1)]
-        print_table(console(), ("Turn", "Tunnel", "Meanwhile"), rows)
+        tell_turns(turns)
     else:
         click.echo(
             f"{len(turns)} tunnels are up by new certificates. Next: 'obrin handover', for the "
@@ -135,23 +126,9 @@ def _carry_out(
     left: Sequence[Turn] | None,
     timeout: float,
 ) -> None:
-    from obrin.cli.connect import ProgressLines
     from obrin.live.connect.recertify import Recertification, certified_tunnels
-    from obrin.live.drivers.registry import open_ends
-    from obrin.live.packs import handed_over
 
-    with open_ends(project, settled) as ends:
-        handed = handed_over(project, settled)
-        for text in handed.told:
-            click.echo(f"note: {text}.", err=True)
-        run = Recertification(
-            project=project,
-            settled=settled,
-            packs=handed.packs,
-            ends=ends,
-            report=ProgressLines(),
-            timeout=timeout,
-        )
+    with ready_for(Recertification, project, settled, timeout) as run:
         tunnels = certified_tunnels(settled)
         for tunnel in tunnels:
             run.gateway(tunnel.gateway)

@@ -6,10 +6,11 @@ from typing import TYPE_CHECKING
 
 import click
 
-from obrin.cli.common import console, design_option, json_option, print_table, project_of, writes
+from obrin.cli.common import project_of
 from obrin.cli.completion import tunnel_names
 from obrin.cli.deeds import Change, Deed
 from obrin.cli.keys_seal import keys
+from obrin.cli.rotating import ready_for, rotating, tell_turns
 from obrin.core.errors import ObrinError
 from obrin.core.naming import those_near, unknown
 
@@ -22,16 +23,7 @@ __all__ = ["keys"]
 @keys.command()
 @click.argument("tunnels", nargs=-1, shell_complete=tunnel_names)
 @click.option("--link", "links", multiple=True, help="All tunnels of this link.")
-@click.option("--dry-run", is_flag=True, help="Only show the order, and what carries meanwhile.")
-@click.option(
-    "--timeout",
-    default=60.0,
-    show_default=True,
-    help="Seconds for a tunnel to come up with its new key.",
-)
-@design_option
-@json_option
-@writes("dry_run")
+@rotating
 def rotate(
     tunnels: tuple[str, ...],
     links: tuple[str, ...],
@@ -77,26 +69,11 @@ def rotate(
         deed.tell(dry_run=True, as_json=True)
         return
     if dry_run:
-        rows = [(str(n), t.tunnel.label, t.meanwhile) for n, t in enumerate(turns, 1)]
-        print_table(console(), ("Turn", "Tunnel", "Meanwhile"), rows)
+        tell_turns(turns)
         return
-    from obrin.cli.connect import ProgressLines
     from obrin.live.connect.rotate import Rotation
-    from obrin.live.drivers.registry import open_ends
-    from obrin.live.packs import handed_over
 
-    with open_ends(project, settled) as ends:
-        handed = handed_over(project, settled)
-        for text in handed.told:
-            click.echo(f"note: {text}.", err=True)
-        run = Rotation(
-            project=project,
-            settled=settled,
-            packs=handed.packs,
-            ends=ends,
-            report=ProgressLines(),
-            timeout=timeout,
-        )
+    with ready_for(Rotation, project, settled, timeout) as run:
         run.need_both_ends(
             {turn.tunnel.label for turn in turns},
             "Make another key with 'obrin keys renew', and have it entered at both ends",
