@@ -18,6 +18,8 @@ import sys
 from pathlib import Path
 from typing import Any
 
+import pydantic
+
 import obrin
 
 FOLDER, OFF = "OBRIN_CACHE", "off"
@@ -111,7 +113,7 @@ def _ours(found: os.stat_result) -> bool:
 @functools.cache
 def _program() -> bytes:
     """Another one for every version of this program, of what it stands on, and of its files."""
-    told: list[object] = [sys.version, sys.implementation.cache_tag]
+    told: list[object] = [sys.version, sys.implementation.cache_tag, pydantic.VERSION]
     root = Path(obrin.__file__).parent / "core"
     folders = [str(root)]
     while folders:
