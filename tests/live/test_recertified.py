@@ -50,7 +50,7 @@ def test_another_root_and_all_below_it_cut_nothing() -> None:
     def told() -> None:
         secrets = Secrets(keys_of(CERTIFIED), certificate_files(authority, CERTIFIED, NOW))
         world.change(CERTIFIED, lambda: world.run(0.05), secrets)
-        assert world.longest_gap(desk, web, 3.0) <= 0.11
+        assert world.longest_gap(desk, web, 3.0) <= 0.06
 
     authority.found(lives, NOW)
     told()
@@ -59,7 +59,7 @@ def test_another_root_and_all_below_it_cut_nothing() -> None:
     assert {name: tunnel.current for name, tunnel in router.ike.tunnels.items()} == first
     for label in ("quay-apps/b", "quay-apps/a"):
         router.begin_anew(label, world.now)
-        assert world.longest_gap(desk, web, 10.0) <= 0.11
+        assert world.longest_gap(desk, web, 10.0) <= 0.06
         chain = router.ike.tunnels[label].peer_chain
         assert chain[1].issuer == authority.roots[1].certificate.subject
         assert router.ike.tunnels[label].established
