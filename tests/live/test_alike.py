@@ -126,6 +126,16 @@ def test_whatever_is_changed_in_many_is_judged_as_it_would_be_alone(seed: int) -
     assert disagreements(seed, 60) == []
 
 
+def test_true_is_no_number_though_it_is_equal_to_one() -> None:
+    def speaker(number: object) -> Json:
+        told = {"autonomous-system": number, "bgp-identifier": "192.0.2.1"}
+        return {"obrin-bgp:bgp": told}
+
+    alike = Alike()
+    assert verdict(alike.validate, speaker(1)) is verdict(validate, speaker(1)) is True
+    assert verdict(alike.validate, speaker(True)) is verdict(validate, speaker(True)) is False
+
+
 def test_what_is_alike_is_looked_at_once() -> None:
     looked: list[Json] = []
     alike = Alike(looked.append)

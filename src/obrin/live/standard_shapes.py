@@ -31,7 +31,7 @@ class Alike:
         self._fit: set[bytes] = set()
         self._children: dict[tuple[int, str], Any] = {}
         self._types: dict[int, Any] = {}
-        self._good: dict[tuple[int, object], bool] = {}
+        self._good: dict[tuple[int, type, object], bool] = {}
 
     def validate(self, data: Json) -> None:
         """Raises StandardDataError, as for each by itself."""
@@ -100,7 +100,7 @@ class Alike:
         return self._types[key]
 
     def _fits(self, kind: Any, value: object) -> bool:
-        key = id(kind), value
+        key = id(kind), type(value), value  # true is no number, though it is equal to one
         if key not in self._good:
             read = kind.from_raw(value)
             self._good[key] = read is not None and read in kind
