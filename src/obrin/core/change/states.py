@@ -156,6 +156,7 @@ class Between:
         return frozenset(step.leg for step in self.steps if step.kind == LEG)
 
     def phase(self, place: str, done: Done) -> str:
+        """Of which design a place is beside its tunnels."""
         here = self._grounded.get(place, frozenset())
         if all(Step(kind, place) in done for kind in here):
             return NEW
@@ -173,6 +174,7 @@ class Between:
 
     @staticmethod
     def ground(settled: Settled, place: str) -> object:
+        """What a design has there; None where it has nothing."""
         return settled.clouds.get(place) or settled.gateways.get(place)
 
     @cached_property
@@ -194,7 +196,8 @@ class Between:
 
     def moved(self, labels: Collection[str], done: Done) -> bool:
         """Whether nothing is left to be changed at either end of any of them."""
-        return not any(step.leg in labels for step in self.steps if step not in done)
+        ends = ((p, label) for label in labels for part in self._ends_of(label) for p in part)
+        return all(self._of(place, label, done) is self.new for place, label in ends)
 
     def _end(self, label: str, places: Iterable[str], done: Done) -> End | None:
         """The one place that has an end of it now; None where none has, or two have."""
