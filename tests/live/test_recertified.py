@@ -120,11 +120,25 @@ def test_a_new_root_is_rotated_in_killed_and_taken_up(world: Folder) -> None:
 
 
 @pytest.mark.long
-def test_a_tunnel_that_does_not_come_up_shows_the_old_certificates_again(world: Folder) -> None:
+def test_who_is_not_named_keeps_the_certificate(world: Folder) -> None:
+    before = serials(world)
+    world.obrin("certificates", "renew", "issuing").good()
+    world.obrin("certificates", "rotate", "hh-west", timeout=120).good()
+    after = serials(world)
+    changed = {name for name in before if before[name] != after[name]}
+    assert changed == {"issuing skerrow-ledger", "gateway hh-west"}
+    world.obrin("status").good()
+
+
+@pytest.mark.long
+@pytest.mark.parametrize("names", [(), ("hh-west",)])
+def test_a_tunnel_that_does_not_come_up_shows_the_old_certificates_again(
+    world: Folder, names: tuple[str, ...]
+) -> None:
     before = serials(world)
     world.obrin("practice", "cut", "tunnel", "harbour-ledger/south").good()
     try:
-        run = world.obrin("certificates", "rotate", "--timeout", "3", timeout=120)
+        run = world.obrin("certificates", "rotate", *names, "--timeout", "3", timeout=120)
         assert "did not come up by the new certificates" in run.bad(3).err
     finally:
         world.obrin("practice", "heal").good()

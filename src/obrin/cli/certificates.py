@@ -174,8 +174,7 @@ def renew(name: str, new_key: bool, design_file: str | None, dry_run: bool, as_j
             if authority.holds_its_own_key(name):
                 did = "issued anew, for the key that the device made itself"
             authority.issue_again(name, identities, lives, project.now)
-    if authority.revocations:
-        authority.publish(lives, project.now)
+    authority.publish_again(lives, project.now)
     if not dry_run:
         project.authority.write(authority)
     Deed(changes=(Change(f"certificate of {name}", did),), following=HAND_OVER).tell(

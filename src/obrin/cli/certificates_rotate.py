@@ -7,19 +7,16 @@ from typing import TYPE_CHECKING
 import click
 
 from obrin.cli.certificate_files import certificates
-from obrin.cli.certificates import opened
+from obrin.cli.certificates import need_gateway, opened
 from obrin.cli.common import design_option, writes
 from obrin.cli.deeds import HAND_OVER, Change, Deed, acting
 from obrin.cli.rotating import ready_for, rotating, tell_turns
 from obrin.core.errors import ObrinError
-from obrin.core.naming import those_near
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-    from obrin.core.handover.rotation import Turn
     from obrin.core.settled.model import Settled
-    from obrin.live.project import Project
     from obrin.live.secrets.authority import Authority
 
 __all__ = ["certificates"]
@@ -55,18 +52,18 @@ def rotate(
       obrin certificates rotate hh-west --dry-run --design skerrow-ferries/ledger.yaml
       obrin certificates rotate --below root --design skerrow-ferries/ledger.yaml
     """
-    from obrin.live.connect.recertify import certified_tunnels, renewable, turns_of
+    from obrin.core.handover.rotation import rotation
+    from obrin.live.connect.recertify import Recertification, renewable
 
     project, settled, authority, _ = opened(design_file)
-    labels = [t.label for t in certified_tunnels(settled)]
-    left = [label for label in authority.turns if label in labels]
+    ends = {t.label: {t.gateway, t.cloud} for t in settled.certified_tunnels()}
+    left = [label for label in authority.turns if label in ends]
     wanted = _wanted(settled, authority, renewable(settled, authority), names, above)
     taken_up = bool(left) and not names and above is None
     if taken_up:
         click.echo(f"Taken up from an interrupted run: {', '.join(left)}.", err=True)
-    tunnels = certified_tunnels(settled)
-    touched = left if taken_up else [t.label for t in tunnels if {t.gateway, t.cloud} & set(wanted)]
-    turns = turns_of(settled, touched)
+    touched = left if taken_up else [label for label in ends if ends[label] & set(wanted)]
+    turns = list(rotation(settled, touched))
     deed = Deed(
         changes=[
             *(Change(f"certificate of {name}", "renewed") for name in wanted if not taken_up),
@@ -75,7 +72,14 @@ def rotate(
         following=["obrin handover"],
     )
     if not dry_run:
-        _carry_out(project, settled, wanted, above, turns if taken_up else None, timeout)
+        with ready_for(Recertification, project, settled, timeout) as run:
+            run.need_both_ends(
+                ends,
+                "Renew with 'obrin certificates renew', hand the packs over, and have them entered",
+            )
+            if not taken_up:
+                run.begin(wanted, above, turns)
+            run.go_on(turns)
     if as_json:
         deed.tell(dry_run=dry_run, as_json=True)
     elif dry_run:
@@ -105,9 +109,7 @@ def _wanted(
     if above is not None and names:
         raise ObrinError("below another authority all are certified. Leave the NAMES out")
     for name in names:
-        if name not in settled.certified():
-            known = those_near(name, settled.certified())
-            raise ObrinError(f"'{name}' needs no certificate. Those that do: {known}")
+        need_gateway(settled, name)
         if name not in good:
             raise ObrinError(
                 f"the certificate of {name} is not of this design's authority, or is revoked. See "
@@ -116,27 +118,6 @@ def _wanted(
     if not good or not authority.issuing:
         raise ObrinError("nobody is certified by this design's authority. Run 'obrin settle'")
     return list(dict.fromkeys(names)) or good
-
-
-def _carry_out(
-    project: Project,
-    settled: Settled,
-    wanted: Sequence[str],
-    above: str | None,
-    left: Sequence[Turn] | None,
-    timeout: float,
-) -> None:
-    from obrin.live.connect.recertify import Recertification, certified_tunnels
-
-    with ready_for(Recertification, project, settled, timeout) as run:
-        tunnels = certified_tunnels(settled)
-        for tunnel in tunnels:
-            run.gateway(tunnel.gateway)
-        run.need_both_ends(
-            {tunnel.label for tunnel in tunnels},
-            "Renew with 'obrin certificates renew', hand the packs over, and have them entered",
-        )
-        run.go_on(run.begin(wanted, above or "") if left is None else left)
 
 
 @certificates.command()
@@ -155,8 +136,7 @@ def retire(design_file: str | None, dry_run: bool, as_json: bool) -> None:
     """
     project, settled, authority, lives = opened(design_file)
     gone = authority.retire(settled.certified(), project.now)
-    if authority.revocations:
-        authority.publish(lives, project.now)
+    authority.publish_again(lives, project.now)
     if gone and not dry_run:
         project.authority.write(authority)
     if not gone and not as_json:

@@ -146,6 +146,11 @@ class Settled:
             if link.authentication == "pre-shared-key":
                 yield from link.tunnels
 
+    def certified_tunnels(self) -> list[SettledTunnel]:
+        """The tunnels whose ends prove themselves by certificates."""
+        links = (k for k in self.links.values() if k.authentication == "certificate")
+        return [tunnel for link in links for tunnel in link.tunnels]
+
     def shared_secrets(self) -> Iterator[SharedSecret]:
         """Pre-shared keys, then passwords of sessions, each in the order of the tunnels."""
         for tunnel in self.keyed_tunnels():
@@ -159,11 +164,9 @@ class Settled:
     def certified(self) -> dict[str, tuple[str, ...]]:
         """Gateways and clouds that need a certificate, with the identities it must stand for."""
         found: dict[str, dict[str, None]] = {}
-        for link in self.links.values():
-            if link.authentication == "certificate":
-                for tunnel in link.tunnels:
-                    found.setdefault(tunnel.gateway, {})[tunnel.uplink.identity] = None
-                    found.setdefault(tunnel.cloud, {})[str(tunnel.cloud_address)] = None
+        for tunnel in self.certified_tunnels():
+            found.setdefault(tunnel.gateway, {})[tunnel.uplink.identity] = None
+            found.setdefault(tunnel.cloud, {})[str(tunnel.cloud_address)] = None
         return {name: tuple(identities) for name, identities in found.items()}
 
     def key_rules(self, tunnel: SettledTunnel) -> tuple[KeyRules, KeyRules]:

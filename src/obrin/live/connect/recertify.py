@@ -11,9 +11,7 @@ from collections.abc import Collection, Sequence
 
 from obrin.core.design.arrangement import SPARE
 from obrin.core.errors import OutsideError
-from obrin.core.handover.rotation import Turn, rotation
-from obrin.core.handover.secrets import Secrets
-from obrin.core.settled.links import SettledTunnel
+from obrin.core.handover.rotation import Turn
 from obrin.core.settled.model import Settled
 from obrin.live.connect.turns import Turns
 from obrin.live.drivers.protocol import Progress
@@ -21,12 +19,6 @@ from obrin.live.secrets.authority import Authority
 from obrin.live.secrets.material import lives_of
 
 ROOT, ISSUING = "root", "issuing"
-
-
-def certified_tunnels(settled: Settled) -> list[SettledTunnel]:
-    """Whose ends prove themselves by certificates."""
-    links = [k for k in settled.links.values() if k.authentication == "certificate"]
-    return [tunnel for link in links for tunnel in link.tunnels]
 
 
 def renewable(settled: Settled, authority: Authority) -> list[str]:
@@ -38,19 +30,14 @@ def renewable(settled: Settled, authority: Authority) -> list[str]:
     ]
 
 
-def turns_of(settled: Settled, labels: Collection[str]) -> list[Turn]:
-    """In the order in which certificates are proven."""
-    return list(rotation(settled, labels))
-
-
 class Recertification(Turns):
     """Of certificates."""
 
     __slots__ = ()
 
-    def begin(self, names: Sequence[str], above: str) -> list[Turn]:
+    def begin(self, names: Sequence[str], above: str | None, turns: Sequence[Turn]) -> None:
         """New certificates for `names`, below a new root or issuing authority where `above` says
-        one; the turns that prove them. What is issued is kept before anybody is told."""
+        one, which the turns are to prove. What is issued is kept before anybody is told."""
         store, now, lives = self.project.authority, self.project.now, lives_of(self.settled)
         authority = store.read(self.settled.name)
         if above == ROOT:
@@ -59,22 +46,16 @@ class Recertification(Turns):
             authority.appoint(lives, now)
         else:
             self._issue(authority, names)
-        ends = set(names)
-        tunnels = certified_tunnels(self.settled)
-        authority.turns = [t.label for t in tunnels if ends & {t.gateway, t.cloud}]
-        if authority.revocations:
-            authority.publish(lives, now)
+        authority.renewing, authority.turns = list(names), [turn.tunnel.label for turn in turns]
+        authority.publish_again(lives, now)
         store.write(authority)
-        return turns_of(self.settled, authority.turns)
 
     def go_on(self, turns: Sequence[Turn]) -> None:
         """From wherever it stands. Raises OutsideError at the first tunnel that does not come up;
         its ends have what they had before, then."""
         self._tell_all()
         authority = self.project.authority.read(self.settled.name)
-        ends = [name for turn in turns for name in (turn.tunnel.gateway, turn.tunnel.cloud)]
-        good = renewable(self.settled, authority)
-        late = [n for n in dict.fromkeys(ends) if n in good and not authority.is_newest(n)]
+        late = [name for name in authority.renewing if not authority.is_newest(name)]
         if late:
             self._issue(authority, late)
             self.project.authority.write(authority)
@@ -87,12 +68,10 @@ class Recertification(Turns):
         for name in names:
             authority.issue_again(name, needs[name], lives, self.project.now)
 
-    def _secrets(self) -> Secrets:
-        return self.project.secrets(self.settled)
-
     def _tell_all(self) -> None:
         """Everybody gets its chain and whom to believe; no tunnel ends by that."""
-        tunnels, secrets = certified_tunnels(self.settled), self._secrets()
+        tunnels = self.settled.certified_tunnels()
+        secrets = self.project.secrets(self.settled)
         for place in dict.fromkeys(tunnel.gateway for tunnel in tunnels):
             self.give_gateway(place, secrets)
             self.report(Progress(f"certificate of {place}", "done", "handed over"))
@@ -115,10 +94,9 @@ class Recertification(Turns):
         """Both ends show again what they had; in words."""
         label, store = turn.tunnel.label, self.project.authority
         authority = store.read(self.settled.name)
-        authority.turns = []
-        for name in (turn.tunnel.gateway, turn.tunnel.cloud):
-            if len(authority.gateways.get(name, ())) > 1 and not authority.from_elsewhere(name):
-                authority.take_back(name)
+        for name in {turn.tunnel.gateway, turn.tunnel.cloud}.intersection(authority.renewing):
+            authority.take_back(name)
+        authority.turns, authority.renewing = [], []
         store.write(authority)
         self._tell_all()
         self.gateway(turn.tunnel.gateway).begin_anew(label)

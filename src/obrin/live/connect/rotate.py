@@ -46,6 +46,5 @@ class Rotation(Turns):
 
     def _give(self, turn: Turn, secrets: Secrets) -> None:
         """Both ends get the secrets; only this tunnel's differ, so only it begins anew."""
-        self.gateway(turn.tunnel.gateway)  # before the cloud has another one
         self.give_cloud(turn.tunnel, secrets)
         self.give_gateway(turn.tunnel.gateway, secrets)

@@ -33,8 +33,10 @@ class Turns:
     timeout: float
 
     def need_both_ends(self, labels: Collection[str], instead: str) -> None:
-        """Raises OutsideError where an end is done by hand: nothing is proven of what nobody can
-        be asked about, and nothing has been changed yet."""
+        """Raises OutsideError where an end has no endpoint, or is done by hand: nothing is proven
+        of what nobody can be asked about, and nothing has been changed yet."""
+        for label in labels:
+            self.gateway(self.settled.tunnel(label).gateway)
         for status in read_status(self.settled, self.ends):
             ends = (status.site.problem, status.cloud.problem)
             if status.tunnel in labels and not UNKNOWABLE.isdisjoint(ends):

@@ -48,8 +48,8 @@ class Authority:
     """`gateways` by name; `revoked` are (serial number, when).
 
     `others` and `trusted` are of authorities elsewhere: between a brought certificate and its
-    root, and such roots. `turns` are tunnels whose turn is to come in a rotation that was begun and
-    not finished.
+    root, and such roots. Of a rotation that was begun and not finished, `turns` are the tunnels
+    whose turn is to come, and `renewing` who gets another certificate by it.
     """
 
     name: str
@@ -61,6 +61,7 @@ class Authority:
     others: list[x509.Certificate] = field(default_factory=list)
     trusted: list[x509.Certificate] = field(default_factory=list)
     turns: list[str] = field(default_factory=list)
+    renewing: list[str] = field(default_factory=list)
 
     # Making
 
@@ -161,6 +162,11 @@ class Authority:
             if by.key is not None and by.certificate.not_valid_after_utc > now
         ]
 
+    def publish_again(self, lives: Lives, now: datetime) -> None:
+        """Where there are lists: another authority has one of its own."""
+        if self.revocations:
+            self.publish(lives, now)
+
     # Asking
 
     def is_ours(self, certificate: x509.Certificate) -> bool:
@@ -242,6 +248,7 @@ class AuthorityStore:
                 others=_certificates(data["others"]),
                 trusted=_certificates(data["trusted"]),
                 turns=[str(label) for label in data.get("turns", [])],
+                renewing=[str(name) for name in data.get("renewing", [])],
             )
         except (KeyError, TypeError, ValueError, AttributeError, PkiError):
             raise self.file.damaged() from None
@@ -260,6 +267,7 @@ class AuthorityStore:
                 "others": as_pem(authority.others),
                 "trusted": as_pem(authority.trusted),
                 "turns": authority.turns,
+                "renewing": authority.renewing,
             }
         )
 
