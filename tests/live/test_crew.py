@@ -7,7 +7,6 @@ import os
 import pickle
 import signal
 import sys
-import threading
 import time
 from pathlib import Path
 
@@ -148,16 +147,21 @@ def _slow(folder: Path, number: int) -> int:
     return number
 
 
-def test_what_a_lost_worker_of_a_cluster_had_is_done_again(local, tmp_path: Path) -> None:
+@pytest.mark.parametrize("lost", [1, 2])
+def test_what_lost_workers_of_a_cluster_had_is_done_again(local, tmp_path: Path, lost: int) -> None:
     from obrin.live.crew.cluster import Cluster
 
     crew = Cluster(local.scheduler_address)
-    victim = next(iter(local.workers.values())).pid
-    threading.Timer(0.6, os.kill, (victim, signal.SIGKILL)).start()
-    found = list(crew.each(Job(_make, _slow), str(tmp_path), range(60)))
+    victims = [worker.pid for worker in local.workers.values()][:lost]
+    found = []
+    for number in crew.each(Job(_make, _slow), str(tmp_path), range(60)):
+        if number == 8:
+            for victim in victims:
+                os.kill(victim, signal.SIGKILL)
+        found.append(number)
     crew.close()
     assert found == list(range(60))
-    assert victim not in [worker.pid for worker in local.workers.values()]
+    assert not set(victims) & {worker.pid for worker in local.workers.values()}
 
 
 def test_nobody_who_works_is_said_so(tmp_path: Path, monkeypatch) -> None:

@@ -10,8 +10,9 @@ from __future__ import annotations
 import hashlib
 import logging
 import pickle
+import warnings
 from collections import deque
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from typing import Any
 
 from obrin.core.crew import Job, Piece, Result, Shared, State
@@ -84,7 +85,7 @@ class Cluster:
 
         sent = pickle.dumps((job, shared), protocol=5)
         token = hashlib.sha256(sent).hexdigest()
-        kept = self._client.scatter(sent, broadcast=True)
+        kept = self._submit(_same, sent)
         threads = sum(self._client.nthreads().values())
         left, given = iter(pieces), deque[Any]()
         try:
@@ -93,7 +94,7 @@ class Cluster:
                     more = next(left, _END)
                     if more is _END:
                         break
-                    given.append(self._client.submit(_do, kept, token, more, pure=False))
+                    given.append(self._submit(_do, kept, token, more))
                 if not given:
                     return
                 yield given.popleft().result()
@@ -103,6 +104,13 @@ class Cluster:
             ) from None
         finally:
             self._client.cancel(list(given))
+
+    def _submit(self, do: Callable[..., Any], *given: Any) -> Any:
+        """A task: what it made is made again where the workers that had it are lost, which what is
+        only scattered is not (and the engine drops all copies but one of that, too)."""
+        with warnings.catch_warnings():
+            warnings.filterwarnings("ignore", message="Sending large graph")
+            return self._client.submit(do, *given, pure=False)
 
     def close(self) -> None:
         self._client.close(timeout=2)
@@ -115,6 +123,10 @@ def _version() -> str:
     from obrin import __version__
 
     return __version__
+
+
+def _same(sent: bytes) -> bytes:
+    return sent
 
 
 def _do(sent: bytes, token: str, piece: Any) -> Any:
