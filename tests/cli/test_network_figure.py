@@ -124,8 +124,9 @@ def test_no_line_crosses_a_box_and_no_text_leaves_its_own(text: str) -> None:
     assert all(len(line) <= 80 for line in network_lines(drawn))
 
 
-def test_whatever_is_drawn_is_readable() -> None:
-    for seed in range(40):
+@pytest.mark.parametrize("seeds", [range(12), pytest.param(range(12, 60), marks=pytest.mark.long)])
+def test_whatever_is_drawn_is_readable(seeds: range) -> None:
+    for seed in seeds:
         measured(network_bytes(picture(settled_of(str(Healthy(seed))), {}), "svg", ""))
 
 

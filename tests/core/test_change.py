@@ -168,15 +168,16 @@ def least(looks: Outlooks) -> float:
     return next(iter(best.values()))
 
 
-def test_no_order_of_all_steps_loses_less() -> None:
+@pytest.mark.parametrize("seeds", [range(16), pytest.param(range(16, 60), marks=pytest.mark.long)])
+def test_no_order_of_all_steps_loses_less(seeds: range) -> None:
     tried = 0
-    for looks in pairs(range(40)):
+    for looks in pairs(seeds):
         if 2 <= len(looks.between.steps) <= 9:
             tried += 1
             assert cost_of(
                 looks, best_order(Groups(looks.between.before, looks.between.after))
             ).lost == least(looks)
-    assert tried > 15
+    assert tried > len(seeds) / 3
 
 
 def cheapest(looks: Outlooks) -> float:
@@ -198,18 +199,19 @@ def cheapest(looks: Outlooks) -> float:
     return next(iter(best.values()))
 
 
-def test_no_order_of_what_is_loaded_costs_less() -> None:
+@pytest.mark.parametrize("seeds", [range(60), pytest.param(range(60, 160), marks=pytest.mark.long)])
+def test_no_order_of_what_is_loaded_costs_less(seeds: range) -> None:
     """What gets too much counts, and never as much as a flow that is lost."""
     tried = full = 0
-    for looks in pairs(range(100), loads=True):
+    for looks in pairs(seeds, loads=True):
         if 2 <= len(looks.between.steps) <= 8:
             tried += 1
             found = cost_of(looks, best_order(Groups(looks.between.before, looks.between.after)))
             full += found.full > 0
             assert found.lost == least(looks)
             assert found.total == pytest.approx(cheapest(looks))
-    assert tried > 15
-    assert full > 3
+    assert tried > len(seeds) / 7
+    assert full > 0
 
 
 def test_the_least_is_that_of_every_permutation() -> None:

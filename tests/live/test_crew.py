@@ -168,12 +168,14 @@ def test_nobody_who_works_is_said_so(tmp_path: Path, monkeypatch) -> None:
     folder = Folder(tmp_path)
     folder.write("design.yaml", DESIGN)
     folder.obrin("settle").good()
-    folder.obrin("drill", "--cluster", "tcp://127.0.0.1:1", timeout=60).bad(3, "dask scheduler")
     folder.obrin("drill", "--cluster", "no address at all", timeout=60).bad(3, "no scheduler")
     folder.obrin("reach", "--cluster", "x", "--workers", "2").bad(2, "or --cluster")
     folder.obrin("reach", "--workers", "0").bad(2, "--workers")
     from obrin.live.crew import cluster
 
+    monkeypatch.setattr(cluster, "PATIENCE", "300ms")
+    with pytest.raises(ObrinError, match="dask scheduler"):
+        cluster.Cluster("tcp://127.0.0.1:1")
     monkeypatch.setitem(sys.modules, "distributed", None)
     with pytest.raises(ObrinError, match=r"obrin\[cluster\]"):
         cluster.Cluster("tcp://127.0.0.1:1")

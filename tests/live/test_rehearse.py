@@ -57,7 +57,10 @@ def joined(seed: int, failures: int) -> None:
     tried(str(Healthy(seed)), seed, failures)
 
 
-@pytest.mark.parametrize("first", range(0, 60, 10))
+EACH_TEN = [pytest.param(first, marks=pytest.mark.long) for first in range(30, 100, 10)]
+
+
+@pytest.mark.parametrize("first", [0, 10, 20, *EACH_TEN])
 def test_whatever_is_drawn_goes_as_predicted(first: int) -> None:
     for seed in range(first, first + 10):
         joined(seed, failures=1)
