@@ -15,7 +15,7 @@ from collections.abc import Iterator
 from itertools import chain
 from pathlib import Path
 
-from benchmarks import codecs, commands, first_slice, worlds
+from benchmarks import codecs, commands, first_slice, routing, worlds
 from benchmarks.measure import HEAD, Row, line_of, worth
 
 PAGE = Path(__file__).parent.parent / "docs/benchmarks.md"
@@ -33,6 +33,7 @@ def rows(sizes: list[int]) -> Iterator[Row]:
         first_slice.handshake(),
         first_slice.esp(),
         codecs.rows(),
+        routing.circles(),
         worlds.forwarding(),
         worlds.cables(),
         worlds.coming_up(),

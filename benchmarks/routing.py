@@ -12,17 +12,22 @@ from __future__ import annotations
 import resource
 import statistics
 import time
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 
 import networkx as nx
 
 from benchmarks.designs import four_tunnels, two_hubs
+from benchmarks.measure import Row
+from obrin.core.address.dual import Dual
+from obrin.core.address.prefix import Address, Prefix
 from obrin.core.catalogue.offering import PRACTICE_CLOUD
 from obrin.core.design.document import load_design
 from obrin.core.drill.elements import Element, elements, lost_ways
 from obrin.core.drill.sweep import ShortList, Sweep, failures
 from obrin.core.routing.model import network_of, state_of
-from obrin.core.routing.network import Network
+from obrin.core.routing.network import Network, Session
+from obrin.core.routing.path import Peer
+from obrin.core.routing.policy import PrefixList, SessionPolicy
 from obrin.core.routing.stable import Stable
 from obrin.core.settle.settle import settle
 from obrin.core.settled.building import build_settled
@@ -121,6 +126,45 @@ def ours(state: Stable) -> Tables:
         }
         for router in state.network.routers
     }
+
+
+def ring(routers: int) -> Network:
+    """Every router has a prefix of its own, and passes on what either neighbour tells it."""
+
+    def told(one: int, other: int) -> Session:
+        way, ours, theirs = f"{min(one, other)}-{max(one, other)}", 64512 + one, 64512 + other
+        address = Address(32, (192 << 24) + one)
+        return Session(
+            via=way,
+            sender=f"r{one}",
+            receiver=f"r{other}",
+            export=SessionPolicy(local_as=ours, peer_as=theirs, passes_on=True),
+            accept=SessionPolicy(local_as=theirs, peer_as=ours),
+            peer=Peer(way, ours, address, one),
+            next_hop=Dual(address.value, None),
+            announces=PrefixList([Prefix(32, (10 << 24) + (one << 8), 24)]),
+        )
+
+    ends = [(n, (n + 1) % routers) for n in range(routers)]
+    return Network([told(*pair) for a, b in ends for pair in ((a, b), (b, a))], {})
+
+
+def circles() -> Iterator[Row]:
+    """The first stable state where everybody hears of everybody in a circle."""
+    network, times = ring(202), list[float]()
+    for work in (lambda: ours(Stable(network)), lambda: plain(network)):
+        begun = time.process_time()
+        times.append((work(), time.process_time() - begun)[1])
+    if ours(Stable(network)) != plain(network):
+        raise SystemExit("the two do not find the same tables")
+    ratio = f"{times[1] / times[0]:.0f} times as fast (target 30)"
+    yield (
+        "all tables of a ring of 202 routers",
+        "per prefix, over a graph library",
+        f"{times[0]:.2f} s",
+        f"{times[1]:.1f} s",
+        ratio,
+    )
 
 
 def built(text: str) -> Settled:

@@ -303,6 +303,34 @@ def test_classes_are_prefixes_that_go_alike() -> None:
     assert sorted(len(kind.prefixes) for kind in network.classes) == [1, 1, 50]
 
 
+@pytest.mark.parametrize("size", [3, 8, 9])
+def test_in_a_ring_everybody_chooses_once_and_the_shorter_way_round(size: int, monkeypatch) -> None:
+    names = "abcdefghi"[:size]
+    own = {name: P(f"10.9.{n}.0/24") for n, name in enumerate(names)}
+    ring = [(names[n - 1], name) for n, name in enumerate(names)]
+    state = stable(
+        *(
+            session(*pair, "".join(sorted(pair)), (own[pair[0]],), passes=True)
+            for a, b in ring
+            for pair in ((a, b), (b, a))
+        )
+    )
+    choose, chosen = Stable._choose, []
+    monkeypatch.setattr(Stable, "_choose", lambda *a: chosen.append(a[1]) or choose(*a))
+    for here, name in enumerate(names):
+        decided = {
+            p: len(state.heard(name, p).decision.winner.path.as_path)
+            for p in own.values()
+            if p != own[name]
+        }
+        assert decided == {
+            own[other]: min((there - here) % size, (here - there) % size)
+            for there, other in enumerate(names)
+            if other != name
+        }
+    assert len(chosen) <= size * (size + 1)
+
+
 # At random
 
 ROUTERS = "abcdef"
@@ -313,6 +341,7 @@ def networks(draw) -> list[Session]:
     """Hubs b and c pass on to everybody; preferences lead away from the origin, so they settle."""
     made = []
     wide = P("10.0.0.0/8")
+    preferences = draw(st.sampled_from([[100], [100, 150]]))
     for one in ROUTERS:
         for other in ROUTERS:
             if one == other or not draw(st.booleans()):
@@ -334,7 +363,7 @@ def networks(draw) -> list[Session]:
                         summaries=summary,
                         passes=one in "bcd",
                         accept=accept,
-                        pref=draw(st.sampled_from([100, 150])) if other in "aef" else 100,
+                        pref=draw(st.sampled_from(preferences)) if other in "aef" else 100,
                         prepend=draw(st.integers(0, 1)),
                         number=number,
                     )

@@ -125,6 +125,24 @@ class Network:
         self.upstream = {
             r: tuple(dict.fromkeys(s.sender for s in found)) for r, found in self.passing.items()
         }
+        circle = self.component_of
+        self.inner = {
+            r: [s for s in found if circle[s.receiver] == circle[r]]
+            for r, found in self.out.items()
+        }
+        """What routers tell others of their circle."""
+        self.entries = {
+            r for r, above in self.upstream.items() if any(circle[s] != circle[r] for s in above)
+        }
+        """Those that hear what others than those of their circle pass on."""
+        told = [(circle[s.receiver], s) for s in self.sessions if not s.static]
+        first = {number: s.accept.local_pref for number, s in told}
+        self.even = first.keys() - {
+            number
+            for number, s in told
+            if s.accept.local_pref != first[number] or s.export.med is not None
+        }
+        """Circles in which nobody prefers one way to another, and no discriminator is told."""
         self.summed = {
             r: frozenset(summary for s in found for summary in s.export.summaries)
             for r, found in self.into.items()

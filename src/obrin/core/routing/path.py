@@ -39,6 +39,11 @@ def ases(as_path: AsPath) -> Iterator[int]:
             yield hop
 
 
+def has_as(as_path: AsPath, asn: int) -> bool:
+    """The same for one number, at the speed of a search where no set is on the way."""
+    return asn in as_path or (AsSet in map(type, as_path) and asn in ases(as_path))
+
+
 AS_TRANS = 23456
 """What stands where an AS number needs more than two octets and has no more (RFC 6793)."""
 

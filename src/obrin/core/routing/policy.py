@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
 from obrin.core.address.prefix import Prefix
-from obrin.core.routing.path import DEFAULT_LOCAL_PREF, Path, ases
+from obrin.core.routing.path import DEFAULT_LOCAL_PREF, Path, has_as
 
 NO_EXPORT, NO_ADVERTISE, NO_EXPORT_SUBCONFED = 0xFFFFFF01, 0xFFFFFF02, 0xFFFFFF03
 WELL_KNOWN = {
@@ -121,7 +121,7 @@ def export_path(
 
 def import_path(policy: SessionPolicy, prefix: Prefix, path: Path) -> Path | str:
     """The path as it enters our table, or the reason why it does not."""
-    if policy.local_as in ases(path.as_path):
+    if has_as(path.as_path, policy.local_as):
         return f"our own AS {policy.local_as} is in its AS path (loop check)"
     if policy.accept is not None and not policy.accept.covers(prefix):
         return "not among the prefixes accepted from this peer"

@@ -11,8 +11,9 @@ stands on the whole one and works out only what the losses touch.
 
 from __future__ import annotations
 
-from collections import deque
+import itertools
 from collections.abc import Callable, Collection, Iterator, Mapping
+from heapq import heappop, heappush
 
 from obrin.core.address.prefix import Address, Prefix
 from obrin.core.routing.alike import View, look_of, make_view, particular
@@ -21,7 +22,7 @@ from obrin.core.routing.forwarding import Route, sharing, together
 from obrin.core.routing.held import Heard, Held, Offer, UnstableError
 from obrin.core.routing.network import Network, PrefixClass, Session
 from obrin.core.routing.next_hops import NextHops
-from obrin.core.routing.path import Candidate, Origin, Path, ases
+from obrin.core.routing.path import Candidate, Origin, Path, has_as
 from obrin.core.routing.policy import export_path, import_path
 
 ANY_LOSS = "*"
@@ -163,13 +164,13 @@ class Stable:
             kind.summaries & network.summed.get(router, _NO_PREFIXES),
             kind.bits,
         ]
-        ways, asn = network.ways.get(router, _NO_WAYS), network.asn_of.get(router)
+        ways, asn = network.ways.get(router, _NO_WAYS), network.asn_of.get(router, 0)
         for sender in network.upstream.get(router, ()):
             held = self._held_by(sender, kind)
             if held is None:
                 looks.append(None)
                 continue
-            if held.via in ways or any(asn == a for a in ases(held.path.as_path)):
+            if held.via in ways or has_as(held.path.as_path, asn):
                 return self._choose(router, kind, self._offers(router, kind))
             looks.append(look_of(held))
         key = tuple(looks)
@@ -237,8 +238,10 @@ class Stable:
                 return state.get(router)
             return self._held_by(router, kind)
 
-        waiting = deque(members)
-        queued = set(members)
+        # What is chosen by the length of AS paths is chosen once, with the short ones first.
+        count = itertools.count()
+        queued = {router for router in members if self._may_begin(router, kind)}
+        waiting = [(0, next(count), router) for router in members if router in queued]
         steps = 64 * len(members) * len(members)
         while waiting:
             steps -= 1
@@ -247,21 +250,29 @@ class Stable:
                     f"the routes for {kind.prefixes[0]} never settle: {', '.join(sorted(queued))} "
                     "each prefer what another one tells. Give them one order of preference"
                 )
-            router = waiting.popleft()
+            router = heappop(waiting)[2]
             queued.discard(router)
+            before = state.get(router)
             held = self._choose(router, kind, self._offers(router, kind, inside))
-            if held == state.get(router):
+            if held == before:
                 continue
             if held is None:
                 del state[router]
             else:
                 state[router] = held
-            for session in network.out.get(router, ()):
-                receiver = session.receiver
-                if network.component_of[receiver] == number and receiver not in queued:
-                    queued.add(receiver)
-                    waiting.append(receiver)
+            length = len(held.path.as_path) if held and number in network.even else 0
+            ways = {h.via for h in (held, before) if h is not None}
+            for session in network.inner.get(router, ()):
+                if session.receiver in queued or ways == {session.via}:
+                    continue  # nothing is told back the way that it came by
+                queued.add(session.receiver)
+                heappush(waiting, (length, next(count), session.receiver))
         return state
+
+    def _may_begin(self, router: str, kind: PrefixClass) -> bool:
+        """Whether a router may have something of a class before others of its circle do."""
+        told = self.network.told_to.get(router, _NONE)
+        return router in self.network.entries or not kind.announced.isdisjoint(told)
 
     # One router
 
