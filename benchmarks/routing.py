@@ -25,9 +25,10 @@ from obrin.core.design.document import load_design
 from obrin.core.drill.elements import Element, elements, lost_ways
 from obrin.core.drill.sweep import ShortList, Sweep, failures
 from obrin.core.routing.model import network_of, state_of
-from obrin.core.routing.network import Network, Session
+from obrin.core.routing.network import Network
 from obrin.core.routing.path import Peer
 from obrin.core.routing.policy import PrefixList, SessionPolicy
+from obrin.core.routing.session import Session
 from obrin.core.routing.stable import Stable
 from obrin.core.settle.settle import settle
 from obrin.core.settled.building import build_settled

@@ -12,7 +12,7 @@ from obrin.core.address.dual import Dual
 from obrin.core.address.prefix import Address, Prefix, parse_prefix
 from obrin.core.routing.forwarding import Route, RouteKind
 from obrin.core.routing.held import UnstableError
-from obrin.core.routing.network import Network, Session
+from obrin.core.routing.network import Network
 from obrin.core.routing.path import Peer
 from obrin.core.routing.policy import (
     NO_ADVERTISE,
@@ -20,6 +20,7 @@ from obrin.core.routing.policy import (
     PrefixList,
     SessionPolicy,
 )
+from obrin.core.routing.session import Session
 from obrin.core.routing.stable import Stable
 
 P = parse_prefix

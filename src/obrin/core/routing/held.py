@@ -8,8 +8,8 @@ from obrin.core.address.prefix import Prefix
 from obrin.core.errors import ObrinError
 from obrin.core.routing.decision import Decision
 from obrin.core.routing.forwarding import Route, RouteKind
-from obrin.core.routing.network import Session
 from obrin.core.routing.path import Path
+from obrin.core.routing.session import Session
 
 Offer = tuple[Session, Path]
 

@@ -15,9 +15,10 @@ from obrin.core.address.prefix import Address, Prefix
 from obrin.core.address.table import PrefixTable
 from obrin.core.design.arrangement import SHARED
 from obrin.core.routing.forwarding import Route, RouteKind, host_route
-from obrin.core.routing.network import Network, Session
+from obrin.core.routing.network import Network
 from obrin.core.routing.path import Peer
 from obrin.core.routing.policy import WELL_KNOWN, PrefixList, SessionPolicy
+from obrin.core.routing.session import Session
 from obrin.core.routing.stable import Stable
 from obrin.core.settled.links import Bundle, Leg, SettledLink, SettledTunnel, legs_of
 from obrin.core.settled.model import Settled

@@ -6,8 +6,9 @@ from collections.abc import Callable, Collection
 
 from obrin.core.address.prefix import Address
 from obrin.core.routing.held import Offer
-from obrin.core.routing.network import Network, PrefixClass, Session
+from obrin.core.routing.network import Network, PrefixClass
 from obrin.core.routing.path import Path
+from obrin.core.routing.session import Session
 
 
 class NextHops:

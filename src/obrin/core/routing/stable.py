@@ -20,10 +20,11 @@ from obrin.core.routing.alike import View, look_of, make_view, particular
 from obrin.core.routing.decision import decide
 from obrin.core.routing.forwarding import Route, sharing, together
 from obrin.core.routing.held import Heard, Held, Offer, UnstableError
-from obrin.core.routing.network import Network, PrefixClass, Session
+from obrin.core.routing.network import Network, PrefixClass
 from obrin.core.routing.next_hops import NextHops
 from obrin.core.routing.path import Candidate, Origin, Path, has_as
 from obrin.core.routing.policy import export_path, import_path
+from obrin.core.routing.session import Session
 
 ANY_LOSS = "*"
 """In a trail: whatever is lost, look again."""
@@ -135,7 +136,7 @@ class Stable:
         return self._held_by(router, kind)
 
     def _held_by(self, router: str, kind: PrefixClass) -> Held | None:
-        return self._component(self.network.component_of[router], kind).get(router)
+        return self._circle(self.network.circles.of[router], kind).get(router)
 
     def _route(self, router: str, prefix: Prefix, kind: PrefixClass | None) -> Route | None:
         fixed = self.network.fixed.get(router, {}).get(prefix, ())
@@ -185,7 +186,7 @@ class Stable:
         if router in network.delicate:
             return True
         for sender in network.upstream.get(router, ()):
-            if self._is_on(whole._trail(network.component_of[sender], kind)):
+            if self._is_on(whole._trail(network.circles.of[sender], kind)):
                 return True
         held = whole._quietly_held(router, kind)
         if held is None:
@@ -198,13 +199,13 @@ class Stable:
 
     # Circles
 
-    def _component(self, number: int, kind: PrefixClass) -> _Solved:
+    def _circle(self, number: int, kind: PrefixClass) -> _Solved:
         key = number, kind.number
         found = self._solved.get(key)
         if found is None:
             whole = self._whole
             if whole is not None and not self._is_on(whole._trail(number, kind)):
-                return whole._component(number, kind)
+                return whole._circle(number, kind)
             found = self._solved[key] = self._solve(number, kind)
         return found
 
@@ -212,14 +213,14 @@ class Stable:
         """The ways that a solution depends on."""
         key = number, kind.number
         if key not in self._trails:
-            solved, network = self._component(number, kind), self.network
+            solved, network = self._circle(number, kind), self.network
             ways: set[str] = set()
             for held in solved.values():
                 ways |= {held.via, *held.others}
-            for router in network.components[number]:
+            for router in network.circles.members[number]:
                 for sender in network.upstream.get(router, ()):
-                    if network.component_of[sender] != number:
-                        ways |= self._trail(network.component_of[sender], kind)
+                    if network.circles.of[sender] != number:
+                        ways |= self._trail(network.circles.of[sender], kind)
                 if router in network.delicate:
                     ways.add(ANY_LOSS)
             self._trails[key] = frozenset(ways)
@@ -227,14 +228,14 @@ class Stable:
 
     def _solve(self, number: int, kind: PrefixClass) -> _Solved:
         network = self.network
-        members = network.components[number]
+        members = network.circles.members[number]
         state: dict[str, Held] = {}
         if len(members) == 1:
             held = self._choose(members[0], kind, self._offers(members[0], kind))
             return {} if held is None else {members[0]: held}
 
         def inside(router: str, kind: PrefixClass) -> Held | None:
-            if network.component_of[router] == number:
+            if network.circles.of[router] == number:
                 return state.get(router)
             return self._held_by(router, kind)
 
@@ -260,9 +261,9 @@ class Stable:
                 del state[router]
             else:
                 state[router] = held
-            length = len(held.path.as_path) if held and number in network.even else 0
+            length = len(held.path.as_path) if held and number in network.circles.even else 0
             ways = {h.via for h in (held, before) if h is not None}
-            for session in network.inner.get(router, ()):
+            for session in network.circles.inner.get(router, ()):
                 if session.receiver in queued or ways == {session.via}:
                     continue  # nothing is told back the way that it came by
                 queued.add(session.receiver)
@@ -272,7 +273,7 @@ class Stable:
     def _may_begin(self, router: str, kind: PrefixClass) -> bool:
         """Whether a router may have something of a class before others of its circle do."""
         told = self.network.told_to.get(router, _NONE)
-        return router in self.network.entries or not kind.announced.isdisjoint(told)
+        return router in self.network.circles.entries or not kind.announced.isdisjoint(told)
 
     # One router
 

@@ -1,0 +1,88 @@
+"""Routers that hear, in a circle, of what each other passes on: the strongly connected ones."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+from obrin.core.routing.session import Session
+
+Passing = Mapping[str, Sequence[Session]]
+"""By receiver, the sessions on which the sender passes on what others told it."""
+
+
+class Circles:
+    """`members` are the routers of each, by number, and `of` is the number of each router's."""
+
+    def __init__(
+        self, sessions: Sequence[Session], routers: Sequence[str], passing: Passing
+    ) -> None:
+        self.members = _members(_finished(routers, passing), passing)
+        self.of = {router: n for n, members in enumerate(self.members) for router in members}
+        self.inner: dict[str, list[Session]] = {}
+        """What routers tell others of their circle."""
+        for session in sessions:
+            if self.of[session.sender] == self.of[session.receiver]:
+                self.inner.setdefault(session.sender, []).append(session)
+        self.entries = {
+            router
+            for router, found in passing.items()
+            if any(self.of[session.sender] != self.of[router] for session in found)
+        }
+        """Those that hear what others than those of their circle pass on."""
+        self.even = self._even(sessions)
+        """Circles in which nobody prefers one way to another, and no discriminator is told."""
+
+    def _even(self, sessions: Sequence[Session]) -> set[int]:
+        told = [(self.of[s.receiver], s) for s in sessions if not s.static]
+        first = {number: s.accept.local_pref for number, s in told}
+        return first.keys() - {
+            number
+            for number, s in told
+            if s.accept.local_pref != first[number] or s.export.med is not None
+        }
+
+
+def _finished(routers: Sequence[str], passing: Passing) -> list[str]:
+    """In the order in which a search in depth along what is passed on is done with them: the first
+    half of Kosaraju's algorithm."""
+    onward: dict[str, list[str]] = {}
+    for receiver, sessions in passing.items():
+        for session in sessions:
+            onward.setdefault(session.sender, []).append(receiver)
+    order: list[str] = []
+    seen: set[str] = set()
+    for root in routers:
+        if root in seen:
+            continue
+        seen.add(root)
+        stack = [(root, iter(onward.get(root, ())))]
+        while stack:
+            router, rest = stack[-1]
+            following = next((n for n in rest if n not in seen), None)
+            if following is None:
+                order.append(router)
+                stack.pop()
+            else:
+                seen.add(following)
+                stack.append((following, iter(onward.get(following, ()))))
+    return order
+
+
+def _members(order: Sequence[str], passing: Passing) -> list[list[str]]:
+    """The other half: from the last to the first, backwards."""
+    circles: list[list[str]] = []
+    placed: set[str] = set()
+    for root in reversed(order):
+        if root in placed:
+            continue
+        placed.add(root)
+        members, waiting = [], [root]
+        while waiting:
+            router = waiting.pop()
+            members.append(router)
+            for session in passing.get(router, ()):
+                if session.sender not in placed:
+                    placed.add(session.sender)
+                    waiting.append(session.sender)
+        circles.append(members)
+    return circles
