@@ -8,13 +8,13 @@ from obrin.core.address.prefix import parse_address
 from obrin.core.catalogue.shipped_profiles import SHIPPED_SPECS
 from obrin.core.design.joining_references import joining_problems
 from obrin.core.design.mistakes import Mistake, unknown
-from obrin.core.design.model import Design
+from obrin.core.design.model import Cloud, Design, Link
 from obrin.core.design.places import INTERNET, NetworkRef, Reference
 from obrin.core.design.profile_spec import wrong_names
 from obrin.core.design.protection import SuiteSpec
 from obrin.core.design.reader import Location
 from obrin.core.design.rules import holders_of_filters, holders_of_host_rules
-from obrin.core.design.sites import Uplink
+from obrin.core.design.sites import Site, Uplink
 from obrin.core.design.space_references import space_problems
 from obrin.core.ipsec.overhead import LEAST_IPV6_MTU
 from obrin.core.ipsec.policy import NAMES, CryptoPolicy
@@ -204,9 +204,9 @@ def _rules(design: Design, networks: set[str]) -> Iterator[Mistake]:
             yield unknown("place or prefix", str(reference.whole), known, place)
 
 
-def _link(design: Design, link_name: str, suites: set[str]) -> Iterator[Mistake]:
-    link = design.links[link_name]
-    here: Location = ("links", link_name)
+def _link(design: Design, name: str, suites: set[str]) -> Iterator[Mistake]:
+    link = design.links[name]
+    here: Location = ("links", name)
     if link.suite is not None and link.suite not in suites:
         yield unknown("suite", link.suite, suites, (*here, "suite"))
     if link.routing == "bgp" and not (link.bgp.hold >= 3 and link.bgp.hold == int(link.bgp.hold)):
@@ -215,27 +215,7 @@ def _link(design: Design, link_name: str, suites: set[str]) -> Iterator[Mistake]
             f"a BGP hold time of {link.bgp.hold:g} s is not allowed",
             "Use whole seconds, at least 3 s (RFC 4271)",
         )
-    for whose, entered in link.entered.items():
-        for index, suite in enumerate(entered.suites or ()):
-            if suite not in suites:
-                yield unknown("suite", suite, suites, (*here, "entered", whose, "suites", index))
-        told: list[tuple[str, Iterable[str]]] = [
-            ("keys", entered.keys),
-            ("passwords", entered.passwords),
-            ("sessions", entered.sessions),
-        ]
-        for key, named in told:
-            for tunnel_name in named:
-                if tunnel_name not in link.tunnels:
-                    place: Location = (*here, "entered", whose, key, tunnel_name)
-                    yield unknown(f"tunnel of {link_name}", tunnel_name, link.tunnels, place)
-        for key, said in (("passwords", entered.passwords), ("sessions", entered.sessions)):
-            if said and link.routing == "static":
-                yield Mistake(
-                    (*here, "entered", whose, key),
-                    f"link {link_name} has no BGP sessions",
-                    "Take it out, or set 'routing: bgp'",
-                )
+    yield from _entered(link, here, suites)
     site, cloud = design.sites.get(link.site), design.clouds.get(link.cloud)
     if cloud is None:
         yield unknown("cloud", link.cloud, design.clouds, (*here, "cloud"))
@@ -246,6 +226,36 @@ def _link(design: Design, link_name: str, suites: set[str]) -> Iterator[Mistake]
         if network not in site.networks:
             place = (*here, "networks", index)
             yield unknown(f"network of {link.site}", network, site.networks, place)
+    yield from _tunnels(link, here, site, cloud)
+
+
+def _entered(link: Link, here: Location, suites: set[str]) -> Iterator[Mistake]:
+    """What is entered at an end of a link of what it does not have."""
+    for whose, entered in link.entered.items():
+        at: Location = (*here, "entered", whose)
+        for index, suite in enumerate(entered.suites or ()):
+            if suite not in suites:
+                yield unknown("suite", suite, suites, (*at, "suites", index))
+        told: list[tuple[str, Iterable[str]]] = [
+            ("keys", entered.keys),
+            ("passwords", entered.passwords),
+            ("sessions", entered.sessions),
+        ]
+        for key, named in told:
+            for name in named:
+                if name not in link.tunnels:
+                    yield unknown(f"tunnel of {here[-1]}", name, link.tunnels, (*at, key, name))
+        for key, said in (("passwords", entered.passwords), ("sessions", entered.sessions)):
+            if said and link.routing == "static":
+                yield Mistake(
+                    (*at, key),
+                    f"link {here[-1]} has no BGP sessions",
+                    "Take it out, or set 'routing: bgp'",
+                )
+
+
+def _tunnels(link: Link, here: Location, site: Site, cloud: Cloud | None) -> Iterator[Mistake]:
+    """Tunnels whose ends are not there, or another one's."""
     ends: dict[tuple[str, str, int], str] = {}
     for name, tunnel in link.tunnels.items():
         place = (*here, "tunnels", name)

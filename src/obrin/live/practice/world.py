@@ -100,14 +100,34 @@ def _make_room(folder: Path) -> None:
 def _start_all(
     settled: Settled, starter: _Starter, capture: Path | None, offering: Offered, *, snmp: bool
 ) -> None:
-    keylog = None
-    if capture is not None:
-        keylog = capture.with_name(capture.name + ".keys")
-        for name in ("esp_sa", "ikev2_decryption_table"):
-            (keylog / name).unlink(missing_ok=True)
     starter.launch("internet", "internet", _internet_arguments(settled, capture))
     cables: dict[str, int] = starter.wait("internet")["cables"]
-    offered = _write_offerings(settled, starter.folder, offering)
+    _launch_cloud(settled, starter, cables, offering)
+    more = ["--snmp"] if snmp else []
+    if capture is not None:
+        more += ["--keylog", str(_key_folder(capture))]
+    processes = _launch_gateways(settled, starter, cables, more)
+    starter.wait("cloud")
+    world = starter.world
+    for process, names in processes.items():
+        ready = starter.wait(process)
+        for name in names:
+            world.gateways[name] = f"http://127.0.0.1:{ready['port']}/gateways/{name}"
+        for name, port in ready["agents"].items():
+            world.agents[name] = f"snmp://{AGENT_USER}@127.0.0.1:{port}"
+
+
+def _key_folder(capture: Path) -> Path:
+    """Where the keys of a capture go, without those of an older one."""
+    folder = capture.with_name(capture.name + ".keys")
+    for name in ("esp_sa", "ikev2_decryption_table"):
+        (folder / name).unlink(missing_ok=True)
+    return folder.absolute()
+
+
+def _launch_cloud(
+    settled: Settled, starter: _Starter, cables: dict[str, int], offering: Offered
+) -> None:
     starter.launch(
         "cloud",
         "cloud",
@@ -116,7 +136,7 @@ def _start_all(
             f"cloud={cables['cloud']}",
             "--speed",
             str(starter.world.speed),
-            *offered,
+            *_write_offerings(settled, starter.folder, offering),
             "--agreed",
             str(_write_agreed(settled, starter.folder)),
             *(
@@ -125,11 +145,17 @@ def _start_all(
             ),
         ],
     )
+
+
+def _launch_gateways(
+    settled: Settled, starter: _Starter, cables: dict[str, int], more: list[str]
+) -> dict[str, list[str]]:
+    """A process for each group of sites. Returns the gateways of each, by the process's name."""
     wanted = [s for s in settled.sites.values() if any(map(settled.legs_at, s.gateways))]
     groups = [wanted[start::MOST_PROCESSES] for start in range(min(MOST_PROCESSES, len(wanted)))]
-    shared = {}
+    processes = {}
     for number, sites in enumerate(groups, 1):
-        arguments = []
+        arguments = list(more)
         group = [settled.gateways[name] for site in sites for name in site.gateways]
         for gateway in group:
             arguments += ["--gateway", f"{gateway.name}={gateway.site}"]
@@ -142,21 +168,10 @@ def _start_all(
             for c in settled.circuits.values()
             if c.gateway in here
         ]
-        if keylog is not None:
-            arguments += ["--keylog", str(keylog.absolute())]
-        if snmp:
-            arguments.append("--snmp")
         process = f"gateway-{group[0].name}" if len(group) == 1 else f"gateways-{number}"
-        shared[process] = [gateway.name for gateway in group]
+        processes[process] = [gateway.name for gateway in group]
         starter.launch("gateways", process, arguments)
-    starter.wait("cloud")
-    world = starter.world
-    for process, names in shared.items():
-        ready = starter.wait(process)
-        for name in names:
-            world.gateways[name] = f"http://127.0.0.1:{ready['port']}/gateways/{name}"
-        for name, port in ready["agents"].items():
-            world.agents[name] = f"snmp://{AGENT_USER}@127.0.0.1:{port}"
+    return processes
 
 
 def _write_offerings(settled: Settled, folder: Path, offering: Offered) -> list[str]:

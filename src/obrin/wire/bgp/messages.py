@@ -251,35 +251,22 @@ def _decode_open(body: bytes) -> Open:
     unknown: list[tuple[int, bytes]] = []
     families: dict[int, None] = {}
     any_multiprotocol = False
-    cursor = Cursor(body, 9)
-    try:
-        parameters = Cursor(cursor.take(cursor.u8(), "optional parameters"))
-        cursor.done("the optional parameters")
-        while parameters.remaining():
-            kind = parameters.u8()
-            value = Cursor(parameters.take(parameters.u8(), "optional parameter"))
-            if kind != 2:
-                raise BgpError(OPEN_ERROR, 4, f"optional parameter {kind} is not known here")
-            while value.remaining():
-                code = value.u8()
-                data = value.take(value.u8(), "capability")
-                if code == CAPABILITY_FOUR_OCTETS and len(data) == 4:
-                    four_octets, asn = True, int.from_bytes(data, "big")
-                elif code == CAPABILITY_MULTIPROTOCOL and len(data) == 4:
-                    any_multiprotocol = True
-                    bits = bits_of(data[:2] + b"\0" + data[3:])
-                    if bits is not None:
-                        families[bits] = None
-                elif code == CAPABILITY_OTHER_HOPS and _OTHER_HOPS in _sixes(data):
-                    other_hops = True
-                elif code == restart.CAPABILITY and (told := restart.decode(data)) is not None:
-                    restarting = told
-                elif code == CAPABILITY_ROUTE_REFRESH and not data:
-                    refresh = True
-                else:
-                    unknown.append((code, data))
-    except ReadError as error:
-        raise BgpError(OPEN_ERROR, 0, str(error)) from error
+    for code, data in _capabilities(Cursor(body, 9)):
+        if code == CAPABILITY_FOUR_OCTETS and len(data) == 4:
+            four_octets, asn = True, int.from_bytes(data, "big")
+        elif code == CAPABILITY_MULTIPROTOCOL and len(data) == 4:
+            any_multiprotocol = True
+            bits = bits_of(data[:2] + b"\0" + data[3:])
+            if bits is not None:
+                families[bits] = None
+        elif code == CAPABILITY_OTHER_HOPS and _OTHER_HOPS in _sixes(data):
+            other_hops = True
+        elif code == restart.CAPABILITY and (told := restart.decode(data)) is not None:
+            restarting = told
+        elif code == CAPABILITY_ROUTE_REFRESH and not data:
+            refresh = True
+        else:
+            unknown.append((code, data))
     if asn == 0:
         raise BgpError(OPEN_ERROR, 2, "AS number 0 is not allowed (RFC 7607)")
     # Without any such capability, IPv4 unicast is what BGP-4 carries (RFC 4760 section 8).
@@ -294,6 +281,22 @@ def _decode_open(body: bytes) -> Open:
         route_refresh=refresh,
         unknown=tuple(unknown),
     )
+
+
+def _capabilities(cursor: Cursor) -> Iterator[tuple[int, bytes]]:
+    """Codes and values, of all parameters that hold some (RFC 5492 section 4). Raises BgpError."""
+    try:
+        parameters = Cursor(cursor.take(cursor.u8(), "optional parameters"))
+        cursor.done("the optional parameters")
+        while parameters.remaining():
+            kind = parameters.u8()
+            value = Cursor(parameters.take(parameters.u8(), "optional parameter"))
+            if kind != 2:
+                raise BgpError(OPEN_ERROR, 4, f"optional parameter {kind} is not known here")
+            while value.remaining():
+                yield value.u8(), value.take(value.u8(), "capability")
+    except ReadError as error:
+        raise BgpError(OPEN_ERROR, 0, str(error)) from error
 
 
 def _decode_update(
