@@ -21,6 +21,7 @@ from typing import Any
 import pydantic
 
 import obrin
+from obrin.core.collecting import not_collecting
 
 FOLDER, OFF = "OBRIN_CACHE", "off"
 MOST_FILES = 64
@@ -37,7 +38,8 @@ def get(kind: str, *texts: str) -> Any:
         with path.open("rb") as file:
             if not _ours(os.fstat(file.fileno())):
                 return None
-            found = pickle.load(file)
+            with not_collecting():
+                found = pickle.load(file)
         os.utime(path)
     except FileNotFoundError:
         return None

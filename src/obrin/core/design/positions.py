@@ -6,11 +6,10 @@ more, this time into a tree of places; all further questions walk that tree.
 
 from __future__ import annotations
 
-import gc
 from collections.abc import Sequence
 from typing import Any, NamedTuple
 
-from obrin.core.design.reader import parser
+from obrin.core.design.reader import parsing
 
 
 class Place(NamedTuple):
@@ -52,17 +51,11 @@ def _tree(text: str) -> Place:
     """The places of a whole text; of as much as can be parsed when it is not valid."""
     import yaml
 
-    collecting = gc.isenabled()
-    gc.disable()
-    loader = parser(text)
     try:
-        return _walk(loader)
+        with parsing(text) as loader:
+            return _walk(loader)
     except (yaml.YAMLError, UnicodeError, ValueError):
         return Place(0, 0, None)
-    finally:
-        loader.dispose()
-        if collecting:
-            gc.enable()
 
 
 def _walk(loader: Any) -> Place:

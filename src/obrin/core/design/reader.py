@@ -7,12 +7,14 @@ it). Positions are found by a second, slower pass over the same text, and only f
 
 from __future__ import annotations
 
+import contextlib
 import functools
-import gc
 import re
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
+from obrin.core.collecting import not_collecting
 from obrin.core.errors import DesignError, Problem
 
 MAX_DEPTH = 32
@@ -84,11 +86,17 @@ def read_values(text: str, source: str) -> Any:
     return values
 
 
-def parser(text: str) -> Any:
-    """The well-kept one, loaded when there is something to be parsed."""
+@contextlib.contextmanager
+def parsing(text: str) -> Iterator[Any]:
+    """The well-kept parser, loaded when there is something to be parsed."""
     import yaml
 
-    return getattr(yaml, "CSafeLoader", yaml.SafeLoader)(text)
+    with not_collecting():
+        loader = getattr(yaml, "CSafeLoader", yaml.SafeLoader)(text)
+        try:
+            yield loader
+        finally:
+            loader.dispose()
 
 
 def read_tolerantly(text: str, source: str) -> tuple[Any, list[Problem]]:
@@ -102,16 +110,11 @@ def read_tolerantly(text: str, source: str) -> tuple[Any, list[Problem]]:
         )
     import yaml
 
-    collecting = gc.isenabled()
-    gc.disable()  # millions of small objects and no cycles: collecting only costs time here
     try:
-        loader = parser(text)
-        try:
+        with parsing(text) as loader:
             twice: list[_Mistake] = []
             values = _document(loader, twice)
             return values, [mistake.problem(source) for mistake in twice]
-        finally:
-            loader.dispose()
     except _Mistake as mistake:
         raise DesignError([mistake.problem(source)]) from None
     except yaml.YAMLError as error:
@@ -119,9 +122,6 @@ def read_tolerantly(text: str, source: str) -> tuple[Any, list[Problem]]:
     except (UnicodeError, ValueError, RecursionError) as error:
         fix = "Save the file as plain UTF-8 text"
         raise DesignError([Problem(source, f"not readable as YAML: {error}", fix)]) from error
-    finally:
-        if collecting:
-            gc.enable()
 
 
 def _yaml_problem(error: Exception, text: str, source: str) -> Problem:
