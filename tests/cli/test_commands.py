@@ -224,6 +224,8 @@ BAD_INPUT = [
     (("practice", "cut", "boat", "x"), 2, "boat"),
     (("practice", "start", "--capture", "no/such/folder/x.pcap"), 2, "does not exist"),
     (("practice", "start", "--speed", "0"), 2, "0"),
+    (("reshape", "--from", "none.yaml"), 2, "there is no such file. Check the path"),
+    (("routes", "--against", "none.yaml"), 2, "there is no such file. Check the path"),
     (("nonsense",), 2, "nonsense"),
     (("check", "--nonsense"), 2, "--nonsense"),
     (("new", "x", "--network", "10.0.0.0/8"), 2, "NAME=PREFIX"),

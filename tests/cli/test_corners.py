@@ -79,6 +79,19 @@ def test_whatever_escapes_any_command_is_one_line_and_a_report(error, monkeypatc
         assert f"'obrin {' '.join(words)}'" in report
 
 
+def test_no_option_takes_what_is_no_number() -> None:
+    found = 0
+    for _, command in leaves(main.obrin):
+        for option in command.params:
+            if not isinstance(option.type, click.types.FloatParamType | click.types.IntParamType):
+                continue
+            found += 1
+            for text in ("nan", "inf", "-1"):
+                with pytest.raises(click.BadParameter, match=r"number|range|integer"):
+                    option.type_cast_value(click.Context(command), text)
+    assert found >= 10
+
+
 def test_an_interrupt_while_it_loads_ends_with_130() -> None:
     """Sent at many moments of the start; whoever is too early meets Python itself, not us."""
     for wait in (0.15, 0.3, 0.5):

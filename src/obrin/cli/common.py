@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import functools
 import json
+import math
 import os
 import sys
 from collections.abc import Callable, Iterable, Iterator, Sequence
@@ -15,7 +16,7 @@ from typing import TYPE_CHECKING, Any, TypeVar, cast
 import click
 
 from obrin.core.text import clean
-from obrin.live.project import Project, find_project
+from obrin.live.project import Project, find_project, read_text
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -107,6 +108,25 @@ def json_option(function: F) -> F:
 
 def project_of(design_file: str | None) -> Project:
     return find_project(design_file)
+
+
+def other_project(design_file: str) -> Project:
+    """Of a design that is looked at beside the command's own. Raises DesignError."""
+    project = find_project(design_file)
+    read_text(project.design_path)
+    return project
+
+
+class Between(click.FloatRange):
+    """A range in which `nan` is not, though no comparison says so."""
+
+    def convert(
+        self, value: Any, param: click.Parameter | None, ctx: click.Context | None
+    ) -> float:
+        number = float(super().convert(value, param, ctx))
+        if math.isnan(number):
+            self.fail(f"{value!r} is no number.", param, ctx)
+        return number
 
 
 def tell_changed_by_hand(project: Project) -> None:

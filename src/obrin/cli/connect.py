@@ -11,6 +11,7 @@ import click
 
 from obrin.cli.by_hand import need_known, person_for, print_todo, todo_of, together
 from obrin.cli.common import (
+    Between,
     console,
     design_option,
     echo_json,
@@ -34,7 +35,7 @@ if TYPE_CHECKING:
 @design_option
 @click.option(
     "--timeout",
-    type=click.FloatRange(1, 3600),
+    type=Between(1, 3600),
     default=60.0,
     show_default=True,
     help="Seconds to wait for the tunnels after everything is built.",

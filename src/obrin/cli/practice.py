@@ -11,6 +11,7 @@ import click
 
 from obrin.cli.common import (
     STYLES,
+    Between,
     console,
     design_option,
     echo_json,
@@ -41,7 +42,7 @@ def practice() -> None:
 @design_option
 @click.option(
     "--speed",
-    type=click.FloatRange(1, 100_000),
+    type=Between(1, 100_000),
     default=600.0,
     show_default=True,
     help="Simulated seconds of the cloud's building time in one real second.",

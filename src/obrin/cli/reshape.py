@@ -9,7 +9,14 @@ from typing import TYPE_CHECKING
 import click
 
 from obrin.cli.by_hand import person_for
-from obrin.cli.common import design_option, echo_json, json_option, project_of
+from obrin.cli.common import (
+    Between,
+    design_option,
+    echo_json,
+    json_option,
+    other_project,
+    project_of,
+)
 from obrin.cli.reshape_told import plan_json, tell_plan
 from obrin.core.errors import ObrinError
 
@@ -41,7 +48,7 @@ if TYPE_CHECKING:
 @click.option("--go", is_flag=True, help="Carry it out, or go on with it, checking every step.")
 @click.option(
     "--timeout",
-    type=click.FloatRange(1, 3600),
+    type=Between(1, 3600),
     default=30.0,
     show_default=True,
     help="With --go and --back: seconds that a state has to become what it is said to be.",
@@ -148,7 +155,7 @@ def _before(project: Project, source: str | None, revision: str | None) -> Settl
     from obrin.live.reshape.built import built, of_revision
 
     if source is not None:
-        return project_of(source).settled()[1]
+        return other_project(source).settled()[1]
     if revision is not None:
         return of_revision(project, revision)
     return built(project, ", or name what is built with --from FILE or --from-revision REVISION")

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
-from obrin.cli.common import console, design_option, json_option, print_table, writes
+from obrin.cli.common import Between, console, design_option, json_option, print_table, writes
 
 if TYPE_CHECKING:
     from obrin.core.handover.rotation import Turn
@@ -26,6 +26,7 @@ def rotating(function: F) -> F:
     function = design_option(json_option(writes("dry_run")(function)))
     function = click.option(
         "--timeout",
+        type=Between(1, 3600),
         default=60.0,
         show_default=True,
         help="Seconds for a tunnel to come up with what is new.",

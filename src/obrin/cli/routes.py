@@ -12,6 +12,7 @@ from obrin.cli.common import (
     echo_csv,
     echo_json,
     json_option,
+    other_project,
     print_table,
     project_of,
 )
@@ -125,7 +126,7 @@ def routes(
         return
     found = _rows(settled, table, stable)
     if other is not None:
-        theirs = project_of(other).on_trial().settled
+        theirs = other_project(other).on_trial().settled
         after = _rows(theirs, table, state_of(theirs))
         _changes(changes(found, after, watchers(settled), watchers(theirs)), as_json=as_json)
     elif only_changes:

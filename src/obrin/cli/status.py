@@ -10,6 +10,7 @@ import click
 
 from obrin.cli.common import (
     STYLES,
+    Between,
     console,
     design_option,
     echo_json,
@@ -35,7 +36,7 @@ MOST_NAMED = 5
 @click.option("--watch", "watched", is_flag=True, help="Go on asking, and say what changes.")
 @click.option(
     "--every",
-    type=click.FloatRange(0.2, 3600),
+    type=Between(0.2, 3600),
     default=2.0,
     show_default=True,
     help="With '--watch': seconds between two rounds.",

@@ -237,7 +237,8 @@ class Project:
         return self.own_folder / "practice"
 
     def read(self) -> Document:
-        text, source = read_text(self.design_path), str(self.shown(self.design_path))
+        text = read_text(self.design_path, "Make one with 'obrin new', or name it with --design")
+        source = str(self.shown(self.design_path))
         held = warm.get("design", text)
         if isinstance(held, Design):
             return Document(held, Locator(text, source))
@@ -366,12 +367,12 @@ _parsed = lru_cache(maxsize=2)(parse_choices)
 """One text is parsed once, whatever a command asks of it; two, since `--against` reads another."""
 
 
-def read_text(path: Path) -> str:
-    """Raises DesignError when the file cannot be read as UTF-8 text."""
+def read_text(path: Path, fix: str = "Check the path") -> str:
+    """Raises DesignError when the file cannot be read as UTF-8 text, with the `fix` for one that is
+    not there."""
     try:
         return read_file(path, MAX_BYTES).decode("utf-8-sig")
     except FileNotFoundError:
-        fix = "Make one with 'obrin new', or name it with --design"
         raise DesignError([Problem(str(path), "there is no such file", fix)]) from None
     except UnicodeDecodeError as error:
         raise DesignError(
