@@ -27,7 +27,7 @@ from obrin.live.drivers.restconf import open_gateway
 from obrin.live.drivers.restconf_tables import open_observer as open_restconf
 from obrin.live.drivers.seen import ANNOUNCED, IKE_SA, NOT_CONFIGURED, NOT_FOUND, RECEIVED
 from obrin.live.drivers.snmp import open_observer as open_snmp
-from obrin.live.observe.status import DOWN, UNKNOWN, UP, side_by_side
+from obrin.live.observe.status import DOWN, UNKNOWN, UP, compared
 from obrin.live.practice.agent import Agent
 from obrin.live.practice.record import World
 from obrin.live.practice.world import start_world, stop_world
@@ -105,12 +105,12 @@ def test_status_says_what_an_end_cannot_tell(world):
     state = open_snmp(place).state()
     leg = SETTLED.legs_at("quay-gw")[0]
     down = ends_by_tables(SETTLED, "quay-gw", state)[leg.label]
-    assert side_by_side(SETTLED, leg, down, GOOD).state == DOWN
-    assert side_by_side(SETTLED, leg, NOT_FOUND, GOOD).state == UNKNOWN
-    assert side_by_side(SETTLED, leg, NOT_FOUND, down).state == DOWN
+    assert compared(SETTLED, leg, down, GOOD).state == DOWN
+    assert compared(SETTLED, leg, NOT_FOUND, GOOD).state == UNKNOWN
+    assert compared(SETTLED, leg, NOT_FOUND, down).state == DOWN
     up = replace(down, child="up", bgp="established", untold=(*down.untold, RECEIVED))
     cloud = replace(GOOD, received=("10.9.0.0/16",), announced=("10.64.0.0/22",))
-    found = side_by_side(SETTLED, leg, up, cloud)
+    found = compared(SETTLED, leg, up, cloud)
     assert found.state == UP
     assert not found.disagreements, "what nobody told is no disagreement"
 

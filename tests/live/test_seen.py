@@ -16,7 +16,7 @@ from obrin.device.config import InsideEnds, RouterConfig
 from obrin.device.router import Router
 from obrin.device.state import session_states, tunnel_states
 from obrin.live.drivers.observed import end_statuses
-from obrin.live.observe.status import TunnelStatus, side_by_side
+from obrin.live.observe.status import TunnelStatus, compared
 from obrin.live.practice.cloud.names import cloud_name
 from obrin.wire.ike.config import Identity
 from tests.doubles import settled_of
@@ -38,7 +38,7 @@ def status_of(world: VirtualWorld, label: str = A) -> TunnelStatus:
         told = tunnel_states(router, world.now), (), session_states(router, world.now)
         return end_statuses(*told)[name]
 
-    return side_by_side(
+    return compared(
         world.settled,
         tunnel,
         seen(world.sites["quay-gw"].router, label),

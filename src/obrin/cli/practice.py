@@ -182,13 +182,14 @@ def status(design_file: str | None, as_json: bool) -> None:
 
 def _gateway_troubles(world: World) -> list[str]:
     """What is wrong on purpose with the gateways of a world."""
+    from obrin.live.drivers.asking import side_by_side
     from obrin.live.http import Client
 
-    found: list[str] = []
-    for name in world.gateways:
+    def troubles(name: str) -> list[str]:
         with closing(Client(f"gateway {name}", world.trouble_door(name), world.token)) as door:
-            found += door.get("")["troubles"]
-    return found
+            return list(door.get("")["troubles"])
+
+    return [text for found in side_by_side(troubles, world.gateways) for text in found]
 
 
 def _places(world: World, process: str) -> list[tuple[str, str]]:

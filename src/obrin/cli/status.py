@@ -81,7 +81,7 @@ def status(
         found = read_status(settled, ends)
         ended = ended_of(project, settled, ends)
         waiting = read_waiting(ends)
-        clocks = read_clocks(ends, datetime.now(UTC))
+        clocks = read_clocks(ends, lambda: datetime.now(UTC))
         secrets = project.secrets(settled)
         whole = not secrets.missing(settled)
         other = drifted(settled, ends, secrets, but_silent=True) if whole else []

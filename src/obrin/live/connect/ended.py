@@ -13,6 +13,7 @@ from dataclasses import dataclass
 from obrin.core.settled.model import Settled
 from obrin.live.connect.execute import PACK
 from obrin.live.connect.journal import Journal
+from obrin.live.drivers.asking import side_by_side
 from obrin.live.drivers.protocol import CloudDriver, Ends, Progress, Report
 
 
@@ -56,11 +57,9 @@ def find_ended(
             elif name not in wanted:
                 others.append(name)
     used = {leg.gateway for leg in settled.legs()} | set(barred)
-    gateways = [
-        name
-        for name, gateway in ends.gateways.items()
-        if name not in used and PACK + name in made and gateway.has_pack()
-    ]
+    left = [name for name in ends.gateways if name not in used and PACK + name in made]
+    have = side_by_side(lambda name: ends.gateways[name].has_pack(), left)
+    gateways = (name for name, has in zip(left, have, strict=True) if has)
     return Ended(tuple(ours), tuple(others), tuple(gateways))
 
 

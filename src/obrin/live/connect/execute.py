@@ -13,6 +13,7 @@ from obrin.core.handover.pack import Pack
 from obrin.core.handover.secrets import Secrets
 from obrin.core.settled.model import Settled
 from obrin.live.connect.journal import Journal
+from obrin.live.drivers.asking import SIDE_BY_SIDE
 from obrin.live.drivers.protocol import (
     CloudDriver,
     CloudStep,
@@ -24,7 +25,6 @@ from obrin.live.drivers.protocol import (
     Report,
 )
 
-SIDE_BY_SIDE = 8
 BY_HAND = Done(True, "no endpoint: hand over its pack by hand")
 PACK = "pack/"
 """Names of the steps that hand over packs begin so; clouds have other names."""

@@ -16,7 +16,7 @@ from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
 from obrin.live.drivers.protocol import Ends, GatewayDriver, Report
 from obrin.live.drivers.seen import UNKNOWABLE
-from obrin.live.observe.status import TunnelStatus, read_status
+from obrin.live.observe.status import TunnelStatus, ask_once, read_status
 from obrin.live.project import Project
 
 
@@ -37,7 +37,8 @@ class Turns:
         of what nobody can be asked about, and nothing has been changed yet."""
         for label in labels:
             self.gateway(self.settled.tunnel(label).gateway)
-        for status in read_status(self.settled, self.ends):
+        links = {self.settled.tunnel(label).link: None for label in labels}
+        for status in read_status(self.settled, self.ends, links):
             ends = (status.site.problem, status.cloud.problem)
             if status.tunnel in labels and not UNKNOWABLE.isdisjoint(ends):
                 raise OutsideError(
@@ -79,4 +80,6 @@ class Turns:
         return True
 
     def status(self, label: str) -> TunnelStatus:
-        return next(s for s in read_status(self.settled, self.ends) if s.tunnel == label)
+        """As its ends say it now; what they disagree on goes away, or it does not come up."""
+        link = self.settled.tunnel(label).link
+        return next(s for s in ask_once(self.settled, self.ends, [link]) if s.tunnel == label)

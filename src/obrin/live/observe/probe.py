@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from typing import Any
 
@@ -14,6 +13,7 @@ from obrin.core.reach.trace import far_key, probe_key
 from obrin.core.routing.packet import TCP, UDP
 from obrin.core.settled.expected import Expected
 from obrin.core.settled.model import Settled
+from obrin.live.drivers.asking import side_by_side
 from obrin.live.drivers.protocol import Ends
 from obrin.live.drivers.seen import Answer, Dropped, Question
 
@@ -55,9 +55,7 @@ class Outcome:
 
 def probe_all(settled: Settled, ends: Ends) -> list[Outcome]:
     """All expectations but those of the internet, side by side, in the order of the design."""
-    with ThreadPoolExecutor(8) as pool:
-        wishes = settled.own_expectations()
-        return list(pool.map(lambda wish: probe_one(settled, ends, wish), wishes))
+    return side_by_side(lambda wish: probe_one(settled, ends, wish), settled.own_expectations())
 
 
 def question_of(settled: Settled, expectation: Expected) -> Question:

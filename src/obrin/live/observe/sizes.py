@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -13,6 +12,7 @@ from obrin.core.reach.model import ReachModel
 from obrin.core.reach.paths import path_there_and_back
 from obrin.core.settled.expected import Expected
 from obrin.core.settled.model import Settled
+from obrin.live.drivers.asking import side_by_side
 from obrin.live.drivers.protocol import Ends
 from obrin.live.drivers.seen import Answer
 from obrin.live.observe.probe import ask_from, question_of
@@ -62,8 +62,7 @@ def sizes_all(settled: Settled, ends: Ends) -> list[SizeOutcome]:
             size = path_there_and_back(model, *hosts, wish.flow).mtu
             if size:
                 asked.append((wish, size))
-    with ThreadPoolExecutor(8) as pool:
-        return list(pool.map(lambda pair: _size_of(settled, ends, *pair), asked))
+    return side_by_side(lambda pair: _size_of(settled, ends, *pair), asked)
 
 
 def _size_of(settled: Settled, ends: Ends, wish: Expected, expected: int) -> SizeOutcome:

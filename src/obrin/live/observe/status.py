@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-import functools
 import re
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Collection, Iterator
 from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
@@ -16,6 +15,7 @@ from obrin.core.routing.model import accepted_at_site
 from obrin.core.settled.links import Leg, SettledTunnel
 from obrin.core.settled.model import Settled
 from obrin.core.settled.telling import announced_by_site
+from obrin.live.drivers.asking import side_by_side
 from obrin.live.drivers.protocol import Ends
 from obrin.live.drivers.seen import (
     ANNOUNCED,
@@ -107,17 +107,19 @@ def _up(end: EndStatus) -> bool:
     return end.child == "up" and good
 
 
-def read_status(settled: Settled, ends: Ends) -> list[TunnelStatus]:
-    """Ask every gateway and cloud gateway; once more, where they seem to disagree.
+def read_status(
+    settled: Settled, ends: Ends, links: Collection[str] | None = None
+) -> list[TunnelStatus]:
+    """Ask the ends of everything, or of some `links` only; once more, where they seem to disagree.
 
-    The ends are asked one after the other, so what moved in between looks like a disagreement. Only
-    what both rounds found is told.
+    The ends are not asked at the same instant, so what moved in between looks like a disagreement.
+    Only what both rounds found is told.
     """
-    found = _ask_all(settled, ends)
+    found = ask_once(settled, ends, links)
     if not any(status.disagreements for status in found):
         return found
     time.sleep(ASK_AGAIN_AFTER)
-    again = _ask_all(settled, ends)
+    again = ask_once(settled, ends, links)
     seen = {(s.tunnel, _kind(text)) for s in found for text in s.disagreements}
     return [
         replace(s, disagreements=tuple(t for t in s.disagreements if (s.tunnel, _kind(t)) in seen))
@@ -133,19 +135,20 @@ def read_waiting(ends: Ends) -> dict[str, str]:
     return found
 
 
-def read_clocks(ends: Ends, now: datetime) -> dict[str, float]:
+def read_clocks(ends: Ends, now: Callable[[], datetime]) -> dict[str, float]:
     """Gateways whose clock is wrong, and by how many seconds: positive where it is ahead. Those
     that do not answer, or do not tell, are left out."""
-    found: dict[str, float] = {}
-    for name, driver in ends.gateways.items():
+
+    def wrong(name: str) -> float:
         try:
-            told = driver.clock()
+            told = ends.gateways[name].clock()
         except OutsideError:
-            continue
-        wrong = 0.0 if told is None else (told - now).total_seconds()
-        if abs(wrong) > CLOCK_TOLERANCE:
-            found[name] = wrong
-    return found
+            return 0.0
+        return 0.0 if told is None else (told - now()).total_seconds()
+
+    names = list(ends.gateways)
+    found = zip(names, side_by_side(wrong, names), strict=True)
+    return {name: seconds for name, seconds in found if abs(seconds) > CLOCK_TOLERANCE}
 
 
 def clock_words(gateway: str, wrong: float) -> str:
@@ -161,20 +164,29 @@ def _kind(text: str) -> str:
     return re.sub(r"[0-9]+", "", text)
 
 
-def _ask_all(settled: Settled, ends: Ends) -> list[TunnelStatus]:
-    sites = {name: _asked(driver.tunnels) for name, driver in ends.gateways.items()}
-    clouds = {
-        name: _asked(functools.partial(ends.clouds[name].tunnels, settled, name))
-        for name in {leg.cloud: None for leg in settled.legs()}
-    }
+def ask_once(
+    settled: Settled, ends: Ends, links: Collection[str] | None = None
+) -> list[TunnelStatus]:
+    """The same as the ends say it now."""
+    asked = list(settled.legs())
+    if links is not None:
+        asked = [tunnel for link in links for tunnel in settled.links[link].tunnels]
+    places = list(dict.fromkeys(place for leg in asked for place in (leg.cloud, leg.gateway)))
+
+    def ask(place: str) -> Said | str:
+        """What a place says of its ends, or why it says nothing."""
+        try:
+            if place in settled.clouds:
+                return ends.clouds[place].tunnels(settled, place)
+            driver = ends.gateways.get(place)
+            return "it has no endpoint" if driver is None else driver.tunnels()
+        except OutsideError as error:
+            return str(error)
+
+    said = dict(zip(places, side_by_side(ask, places), strict=True))
     found = [
-        side_by_side(
-            settled,
-            leg,
-            _end(sites.get(leg.gateway, "it has no endpoint"), leg.label),
-            _end(clouds[leg.cloud], leg.label),
-        )
-        for leg in settled.legs()
+        compared(settled, leg, _end(said[leg.gateway], leg.label), _end(said[leg.cloud], leg.label))
+        for leg in asked
     ]
     up = {status.tunnel for status in found if status.up}
     legs = settled.index.by_label
@@ -185,14 +197,6 @@ def _ask_all(settled: Settled, ends: Ends) -> list[TunnelStatus]:
 
 
 Said = dict[str, EndStatus]
-
-
-def _asked(ask: Callable[[], Said]) -> Said | str:
-    """What a place says of its ends, or why it says nothing."""
-    try:
-        return ask()
-    except OutsideError as error:
-        return str(error)
 
 
 def _end(said: Said | str, label: str) -> EndStatus:
@@ -208,7 +212,8 @@ def _rests(tunnel: Leg, settled: Settled, up: set[str]) -> bool:
     return tunnel.role == SPARE and tunnel.label not in up and any(t.label in up for t in elders)
 
 
-def side_by_side(settled: Settled, tunnel: Leg, site: EndStatus, cloud: EndStatus) -> TunnelStatus:
+def compared(settled: Settled, tunnel: Leg, site: EndStatus, cloud: EndStatus) -> TunnelStatus:
+    """What both ends say of a tunnel or circuit, beside each other and beside the design."""
     return TunnelStatus(
         tunnel=tunnel.label,
         rank=tunnel.rank if isinstance(tunnel, SettledTunnel) else tunnel.preference,

@@ -15,7 +15,7 @@ from obrin.core.settled.model import Settled
 from obrin.device.state import router_state
 from obrin.live.drivers.observed import statuses_in
 from obrin.live.drivers.seen import NOT_CONFIGURED, EndStatus
-from obrin.live.observe.status import clock_words, side_by_side
+from obrin.live.observe.status import clock_words, compared
 from obrin.live.practice.cloud.names import cloud_name
 from obrin.live.practice.faults import (
     FULL,
@@ -138,7 +138,7 @@ class VirtualStage:
         found: list[str] = []
         for leg in self.settled.legs():
             site = sites[leg.gateway].get(leg.label, NOT_CONFIGURED)
-            seen = side_by_side(self.settled, leg, site, clouds.get(leg.label, NOT_CONFIGURED))
+            seen = compared(self.settled, leg, site, clouds.get(leg.label, NOT_CONFIGURED))
             found += [f"{leg.label}: {text}" for text in (*seen.disagreements, *seen.notes)]
         found += [clock_words(n, wrong.total_seconds()) for n, wrong in world.clocks.items()]
         return found + [words for name in sorted(world.full) if (words := world.handed(name))]

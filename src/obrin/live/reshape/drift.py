@@ -7,7 +7,6 @@ import contextlib
 import threading
 import time
 from collections.abc import Callable, Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from contextlib import closing
 from dataclasses import dataclass, field
 from functools import partial
@@ -19,9 +18,10 @@ from obrin.core.handover.secrets import Secrets, key_data
 from obrin.core.handover.standard.device import encode
 from obrin.core.settled.expected import Expected
 from obrin.core.settled.model import Settled
-from obrin.live.connect.execute import SIDE_BY_SIDE, CloudTask, tasks_of
+from obrin.live.connect.execute import CloudTask, tasks_of
 from obrin.live.connect.journal import Journal
 from obrin.live.connect.whole import standing_of
+from obrin.live.drivers.asking import side_by_side
 from obrin.live.drivers.differing import Differing, of_data
 from obrin.live.drivers.protocol import CloudStep, Done, Ends, GatewayDriver, Json, Progress, Report
 from obrin.live.observe.probe import Outcome, probe_all
@@ -57,8 +57,7 @@ def drifted(
             return ends.gateways[name].held()
         return None
 
-    with ThreadPoolExecutor(SIDE_BY_SIDE) as pool:
-        told = dict(zip(here, pool.map(held, here), strict=True))
+    told = dict(zip(here, side_by_side(held, here), strict=True))
     for name, data in told.items():
         if data is not None:
             found += _at_gateway(settled, ends.gateways[name], name, data, secrets)
