@@ -36,6 +36,7 @@ def rotate(
     above: str | None,
     dry_run: bool,
     timeout: float,
+    at_once: int,
     design_file: str | None,
     as_json: bool,
 ) -> None:
@@ -72,7 +73,7 @@ def rotate(
         following=["obrin handover"],
     )
     if not dry_run:
-        with ready_for(Recertification, project, settled, timeout) as run:
+        with ready_for(Recertification, project, settled, timeout, at_once) as run:
             run.need_both_ends(
                 ends,
                 "Renew with 'obrin certificates renew', hand the packs over, and have them entered",

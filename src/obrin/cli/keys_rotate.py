@@ -29,6 +29,7 @@ def rotate(
     links: tuple[str, ...],
     dry_run: bool,
     timeout: float,
+    at_once: int,
     design_file: str | None,
     as_json: bool,
 ) -> None:
@@ -73,14 +74,13 @@ def rotate(
         return
     from obrin.live.connect.rotate import Rotation
 
-    with ready_for(Rotation, project, settled, timeout) as run:
+    with ready_for(Rotation, project, settled, timeout, at_once) as run:
         run.need_both_ends(
             {turn.tunnel.label for turn in turns},
             "Make another key with 'obrin keys renew', and have it entered at both ends",
         )
         project.keys.begin_turns([turn.tunnel.label for turn in turns])
-        for turn in turns:
-            run.turn(turn)
+        run.go_on(turns)
     if as_json:
         deed.tell(dry_run=False, as_json=True)
         return

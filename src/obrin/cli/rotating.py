@@ -31,6 +31,13 @@ def rotating(function: F) -> F:
         show_default=True,
         help="Seconds for a tunnel to come up with what is new.",
     )(function)
+    function = click.option(
+        "--at-once",
+        type=click.IntRange(1, 64),
+        default=1,
+        show_default=True,
+        help="Of how many sites a tunnel has its turn at the same time; the first site goes alone.",
+    )(function)
     return click.option(
         "--dry-run", is_flag=True, help="Only show the order, and what carries meanwhile."
     )(function)
@@ -43,7 +50,9 @@ def tell_turns(turns: Sequence[Turn]) -> None:
 
 
 @contextlib.contextmanager
-def ready_for(kind: type[T], project: Project, settled: Settled, timeout: float) -> Iterator[T]:
+def ready_for(
+    kind: type[T], project: Project, settled: Settled, timeout: float, at_once: int
+) -> Iterator[T]:
     """A rotation of a kind, with all drivers opened and the packs as they were handed over."""
     from obrin.cli.connect import ProgressLines
     from obrin.live.drivers.registry import open_ends
@@ -60,4 +69,5 @@ def ready_for(kind: type[T], project: Project, settled: Settled, timeout: float)
             ends=ends,
             report=ProgressLines(),
             timeout=timeout,
+            at_once=at_once,
         )

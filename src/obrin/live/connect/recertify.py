@@ -14,6 +14,7 @@ from obrin.core.errors import OutsideError
 from obrin.core.handover.rotation import Turn
 from obrin.core.settled.model import Settled
 from obrin.live.connect.turns import Turns
+from obrin.live.drivers.asking import side_by_side
 from obrin.live.drivers.protocol import Progress
 from obrin.live.secrets.authority import Authority
 from obrin.live.secrets.material import lives_of
@@ -51,8 +52,8 @@ class Recertification(Turns):
         store.write(authority)
 
     def go_on(self, turns: Sequence[Turn]) -> None:
-        """From wherever it stands. Raises OutsideError at the first tunnel that does not come up;
-        its ends have what they had before, then."""
+        """From wherever it stands. Raises OutsideError after a tunnel that does not come up; its
+        ends have what they had before, then."""
         self._tell_all()
         authority = self.project.authority.read(self.settled.name)
         late = [name for name in authority.renewing if not authority.is_newest(name)]
@@ -60,8 +61,8 @@ class Recertification(Turns):
             self._issue(authority, late)
             self.project.authority.write(authority)
             self._tell_all()
-        for turn in turns:
-            self._prove(turn)
+        if failed := self.take(turns, self._prove):
+            raise OutsideError(self._take_back(failed))
 
     def _issue(self, authority: Authority, names: Collection[str]) -> None:
         needs, lives = self.settled.certified(), lives_of(self.settled)
@@ -72,36 +73,38 @@ class Recertification(Turns):
         """Everybody gets its chain and whom to believe; no tunnel ends by that."""
         tunnels = self.settled.certified_tunnels()
         secrets = self.project.secrets(self.settled)
-        for place in dict.fromkeys(tunnel.gateway for tunnel in tunnels):
+
+        def give(place: str) -> None:
             self.give_gateway(place, secrets)
             self.report(Progress(f"certificate of {place}", "done", "handed over"))
-        for tunnel in tunnels:
-            self.give_cloud(tunnel, secrets)
 
-    def _prove(self, turn: Turn) -> None:
+        side_by_side(give, dict.fromkeys(tunnel.gateway for tunnel in tunnels))
+        side_by_side(lambda tunnel: self.give_cloud(tunnel, secrets), tunnels)
+
+    def _prove(self, turn: Turn) -> bool:
         label = turn.tunnel.label
         if turn.tunnel.role != SPARE:
             self.other_is_up(turn, "beginning anew")
             self.gateway(turn.tunnel.gateway).begin_anew(label)
             if not self.comes_up(label):
-                raise OutsideError(self._take_back(turn))
-        authority = self.project.authority.read(self.settled.name)
-        authority.turns = [left for left in authority.turns if left != label]
-        self.project.authority.write(authority)
+                return False
+        with self.writing:
+            authority = self.project.authority.read(self.settled.name)
+            authority.turns = [left for left in authority.turns if left != label]
+            self.project.authority.write(authority)
         self.report(Progress(label, "done", "up by the new certificates"))
+        return True
 
-    def _take_back(self, turn: Turn) -> str:
-        """Both ends show again what they had; in words."""
-        label, store = turn.tunnel.label, self.project.authority
+    def _take_back(self, failed: Sequence[Turn]) -> str:
+        """Both ends of each show again what they had; in words."""
+        tunnels, store = [turn.tunnel for turn in failed], self.project.authority
         authority = store.read(self.settled.name)
-        for name in {turn.tunnel.gateway, turn.tunnel.cloud}.intersection(authority.renewing):
+        ends = {end for tunnel in tunnels for end in (tunnel.gateway, tunnel.cloud)}
+        for name in ends.intersection(authority.renewing):
             authority.take_back(name)
         authority.turns, authority.renewing = [], []
         store.write(authority)
         self._tell_all()
-        self.gateway(turn.tunnel.gateway).begin_anew(label)
-        state = "which is up again" if self.comes_up(label) else "and it is not up yet"
-        return (
-            f"{label} did not come up by the new certificates within {self.timeout:g} s. Both ends "
-            f"show the old ones again, {state}. Look at 'obrin status', then rotate again"
-        )
+        for tunnel in tunnels:
+            self.gateway(tunnel.gateway).begin_anew(tunnel.label)
+        return self.taken_back(failed, "by the new certificates", "show the old ones")

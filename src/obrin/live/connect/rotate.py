@@ -8,6 +8,7 @@ when the tunnel does not come up, both ends get the old one back.
 from __future__ import annotations
 
 import os
+from collections.abc import Sequence
 
 from obrin.core.design.arrangement import SPARE
 from obrin.core.errors import OutsideError
@@ -23,26 +24,29 @@ class Rotation(Turns):
 
     __slots__ = ()
 
-    def turn(self, turn: Turn) -> None:
-        """Raises OutsideError, with the old key in force, when the tunnel does not come up."""
+    def go_on(self, turns: Sequence[Turn]) -> None:
+        """Raises OutsideError after a tunnel that does not come up; the old key is in force at its
+        ends, then."""
+        if failed := self.take(turns, self._prove):
+            raise OutsideError(self.taken_back(failed, "with a new key", "have the old one"))
+
+    def _prove(self, turn: Turn) -> bool:
         label, store = turn.tunnel.label, self.project.keys
         self.other_is_up(turn, "replacing the key of")
         before = self.project.secrets(self.settled)
-        fresh = store.waiting().get(label)
-        if fresh is None:
-            fresh = make_key(os.urandom, self.settled.key_rules(turn.tunnel))
-            store.lay_by(label, fresh)
+        with self.writing:
+            fresh = store.waiting().get(label)
+            if fresh is None:
+                fresh = make_key(os.urandom, self.settled.key_rules(turn.tunnel))
+                store.lay_by(label, fresh)
         self._give(turn, Secrets({**before.keys, label: fresh}, before.certificates))
         if turn.tunnel.role != SPARE and not self.comes_up(label):
             self._give(turn, before)
-            up = self.comes_up(label)
-            state = "which is up again" if up else "and it is not up yet"
-            raise OutsideError(
-                f"{label} did not come up with its new key within {self.timeout:g} s. Both ends "
-                f"have the old one again, {state}. Look at 'obrin status', then rotate again"
-            )
-        store.put({label: fresh}, self.project.today)
+            return False
+        with self.writing:
+            store.put({label: fresh}, self.project.today)
         self.report(Progress(f"key of {label}", "done", "replaced at both ends"))
+        return True
 
     def _give(self, turn: Turn, secrets: Secrets) -> None:
         """Both ends get the secrets; only this tunnel's differ, so only it begins anew."""

@@ -1,12 +1,12 @@
-"""What all rotations on a running link have alike: a tunnel at a time, awaited, while another
-carries."""
+"""What all rotations on a running link have alike: a tunnel of a site at a time, awaited, while
+another carries."""
 
 from __future__ import annotations
 
 import threading
 import time
-from collections.abc import Collection, Mapping
-from dataclasses import dataclass
+from collections.abc import Callable, Collection, Mapping, Sequence
+from dataclasses import dataclass, field
 
 from obrin.core.errors import OutsideError
 from obrin.core.handover.pack import Pack
@@ -14,6 +14,7 @@ from obrin.core.handover.rotation import Turn
 from obrin.core.handover.secrets import Secrets, key_data
 from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
+from obrin.live.drivers.asking import side_by_side
 from obrin.live.drivers.protocol import Ends, GatewayDriver, Report
 from obrin.live.drivers.seen import UNKNOWABLE
 from obrin.live.observe.status import TunnelStatus, ask_once, read_status
@@ -23,7 +24,7 @@ from obrin.live.project import Project
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Turns:
     """Everything that the turns need: `packs` as they were handed over, `timeout` seconds for a
-    tunnel to come up again."""
+    tunnel to come up again, and of how many sites one each may have its turn `at_once`."""
 
     project: Project
     settled: Settled
@@ -31,6 +32,51 @@ class Turns:
     ends: Ends
     report: Report
     timeout: float
+    at_once: int = 1
+    writing: threading.Lock = field(default_factory=threading.Lock, repr=False)
+    """For whoever reads what is kept, changes it and writes it again."""
+
+    def take(self, turns: Sequence[Turn], do: Callable[[Turn], bool]) -> list[Turn]:
+        """One turn after the other, or those of `at_once` sites side by side: then the first site's
+        come alone, since what is wrong everywhere shows there. Those that `do` says did not work
+        are returned; after one of them, and after an error, no other is begun."""
+        failed: list[Turn] = []
+        stop = threading.Event()
+
+        def one(of_a_site: Sequence[Turn]) -> None:
+            for turn in of_a_site:
+                if stop.is_set():
+                    return
+                worked = False
+                try:
+                    worked = do(turn)
+                    if not worked:
+                        failed.append(turn)
+                finally:
+                    if not worked:
+                        stop.set()
+
+        if self.at_once == 1:
+            one(turns)
+            return failed
+        sites: dict[str, list[Turn]] = {}
+        for turn in turns:
+            sites.setdefault(self.settled.links[turn.tunnel.link].site, []).append(turn)
+        groups = list(sites.values())
+        for group in groups[:1]:
+            one(group)
+        side_by_side(one, groups[1:], self.at_once)
+        return failed
+
+    def taken_back(self, failed: Sequence[Turn], new: str, old: str) -> str:
+        """In words, when the ends of these have again what they had."""
+        labels = [turn.tunnel.label for turn in failed]
+        up = all(self.comes_up(label) for label in labels)
+        state = "that works" if up else "it is not up yet"
+        return (
+            f"{', '.join(labels)} did not come up {new} within {self.timeout:g} s. Both ends {old} "
+            f"again, and {state}. Look at 'obrin status', then rotate again"
+        )
 
     def need_both_ends(self, labels: Collection[str], instead: str) -> None:
         """Raises OutsideError where an end has no endpoint, or is done by hand: nothing is proven

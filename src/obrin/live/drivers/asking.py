@@ -13,7 +13,9 @@ SIDE_BY_SIDE = 8
 """So many ends are asked, or told something, at once."""
 
 
-def side_by_side(ask: Callable[[Of], Answer], of: Iterable[Of]) -> list[Answer]:
+def side_by_side(
+    ask: Callable[[Of], Answer], of: Iterable[Of], at_once: int | None = None
+) -> list[Answer]:
     """All answers, in order. Raises what the first that fails raises, and asks no more then."""
-    with ThreadPoolExecutor(SIDE_BY_SIDE) as pool:
+    with ThreadPoolExecutor(at_once or SIDE_BY_SIDE) as pool:
         return list(pool.map(ask, of))
