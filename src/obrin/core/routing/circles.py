@@ -23,12 +23,11 @@ class Circles:
         for session in sessions:
             if self.of[session.sender] == self.of[session.receiver]:
                 self.inner.setdefault(session.sender, []).append(session)
-        self.entries = {
-            router
-            for router, found in passing.items()
-            if any(self.of[session.sender] != self.of[router] for session in found)
-        }
-        """Those that hear what others than those of their circle pass on."""
+        self.entries: list[set[str]] = [set() for _ in self.members]
+        """Of each circle those that hear what others than its own pass on."""
+        for router, found in passing.items():
+            if any(self.of[session.sender] != self.of[router] for session in found):
+                self.entries[self.of[router]].add(router)
         self.even = self._even(sessions)
         """Circles in which nobody prefers one way to another, and no discriminator is told."""
 

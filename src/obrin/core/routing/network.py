@@ -85,6 +85,10 @@ class Network:
         self.asn_of = {s.receiver: s.accept.local_as for s in self.sessions}
         self.delicate = {s.receiver for s in self.sessions if s.delicate}
         self.told_to = _numbers_at(self._tellers)
+        self.told: dict[int, list[str]] = {}
+        """The routers that are told the prefixes of a list by those whose own they are."""
+        for number, router in self._tellers:
+            self.told.setdefault(number, []).append(router)
         self.lets_in = {
             r: frozenset(
                 self._numbers[s.accept.accept] for s in found if s.accept.accept is not None

@@ -241,7 +241,7 @@ class Stable:
 
         # What is chosen by the length of AS paths is chosen once, with the short ones first.
         count = itertools.count()
-        queued = {router for router in members if self._may_begin(router, kind)}
+        queued = self._beginners(number, kind)
         waiting = [(0, next(count), router) for router in members if router in queued]
         steps = 64 * len(members) * len(members)
         while waiting:
@@ -263,17 +263,23 @@ class Stable:
                 state[router] = held
             length = len(held.path.as_path) if held and number in network.circles.even else 0
             ways = {h.via for h in (held, before) if h is not None}
+            back = ways.pop() if len(ways) == 1 else None
             for session in network.circles.inner.get(router, ()):
-                if session.receiver in queued or ways == {session.via}:
+                if session.receiver in queued or session.via == back:
                     continue  # nothing is told back the way that it came by
                 queued.add(session.receiver)
                 heappush(waiting, (length, next(count), session.receiver))
         return state
 
-    def _may_begin(self, router: str, kind: PrefixClass) -> bool:
-        """Whether a router may have something of a class before others of its circle do."""
-        told = self.network.told_to.get(router, _NONE)
-        return router in self.network.circles.entries or not kind.announced.isdisjoint(told)
+    def _beginners(self, number: int, kind: PrefixClass) -> set[str]:
+        """Those who may have something of a class before others of their circle do."""
+        circles, told = self.network.circles, self.network.told
+        return circles.entries[number].union(
+            router
+            for listed in kind.announced
+            for router in told.get(listed, ())
+            if circles.of[router] == number
+        )
 
     # One router
 
