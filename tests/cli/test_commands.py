@@ -4,7 +4,10 @@ from __future__ import annotations
 
 import json
 import stat
+import subprocess
+import sys
 from concurrent.futures import ThreadPoolExecutor
+from importlib import metadata
 
 import pytest
 
@@ -275,6 +278,19 @@ def test_the_shell_completes_commands_and_names_of_the_design(folder, words, off
     count = len(words.split()) - (0 if words.endswith(" ") else 1)
     run = folder.obrin(_OBRIN_COMPLETE="bash_complete", COMP_WORDS=words, COMP_CWORD=str(count))
     assert [line.partition(",")[2] for line in run.out.splitlines() if line] == offered
+
+
+def test_who_only_names_commands_waits_for_none_of_them(folder: Folder) -> None:
+    code = (
+        "import sys, click\nfrom obrin.cli.main import COMMANDS, obrin\n"
+        "found = obrin.shell_complete(click.Context(obrin), '')\n"
+        "assert [item.value for item in found] == list(COMMANDS)\n"
+        "assert all(item.help for item in found)\n"
+        "print([name for name in sys.modules if name.startswith(('obrin.live', 'pydantic'))])"
+    )
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    assert done.stdout == "[]\n"
+    assert folder.obrin("--version").out == f"obrin, version {metadata.version('obrin')}\n"
 
 
 def test_several_mistakes_are_all_told(folder: Folder) -> None:

@@ -8,7 +8,9 @@ import sys
 from typing import Any
 
 import click
+from click.shell_completion import CompletionItem
 
+from obrin import __version__
 from obrin.core.text import clean
 
 MOST_PROBLEMS = 200
@@ -81,6 +83,15 @@ class StagedGroup(click.Group):
         command: click.Command = getattr(importlib.import_module(entry[0]), cmd_name)
         return command
 
+    def shell_complete(self, ctx: click.Context, incomplete: str) -> list[CompletionItem]:
+        """As click does it, but that no command is imported for its name."""
+        named = [
+            CompletionItem(name, help=words)
+            for name, (_, words) in COMMANDS.items()
+            if name.startswith(incomplete)
+        ]
+        return named + click.Command.shell_complete(self, ctx, incomplete)
+
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         for stage, commands in STAGES.items():
             with formatter.section(stage):
@@ -88,7 +99,7 @@ class StagedGroup(click.Group):
 
 
 @click.group(cls=StagedGroup, context_settings={"help_option_names": ["-h", "--help"]})
-@click.version_option(None, "-V", "--version", package_name="obrin", prog_name="obrin")
+@click.version_option(__version__, "-V", "--version", prog_name="obrin")
 def obrin() -> None:
     """Plan, prove, connect and keep redundant IPsec links between sites and clouds.
 
