@@ -83,6 +83,13 @@ def test_after_one_that_does_not_work_no_other_is_begun(at_once: int) -> None:
     assert first.begun == TURNS[:1]
 
 
+def test_an_error_beside_one_that_does_not_work_does_not_hide_it() -> None:
+    first, second = TURNS[2], next(t for t in TURNS[3:] if site_of(t) != site_of(TURNS[2]))
+    ill = {first.tunnel.label: OutsideError("silent"), second.tunnel.label: False}
+    doing = Doing(4, ill)
+    assert doing.turns.take(TURNS, doing) == [second]
+
+
 @pytest.mark.parametrize("at_once", [1, 4])
 def test_an_error_ends_it_for_all(at_once: int) -> None:
     doing = Doing(at_once, {TURNS[4].tunnel.label: OutsideError("it does not answer")})

@@ -11,12 +11,13 @@ import sys
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from contextvars import ContextVar
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any, TypeVar, cast
 
 import click
 
 from obrin.core.text import clean
-from obrin.live.project import Project, find_project, read_text
+from obrin.live.project import Project, find_project
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -111,10 +112,8 @@ def project_of(design_file: str | None) -> Project:
 
 
 def other_project(design_file: str) -> Project:
-    """Of a design that is looked at beside the command's own. Raises DesignError."""
-    project = find_project(design_file)
-    read_text(project.design_path)
-    return project
+    """Of a design that is looked at beside the command's own."""
+    return replace(find_project(design_file), missing="Check the path")
 
 
 class Between(click.FloatRange):

@@ -59,6 +59,8 @@ class Project:
     """All paths hang on the design file's."""
 
     design_path: Path
+    missing: str = "Make one with 'obrin new', or name it with --design"
+    """How to put it right where no such design is there."""
 
     @property
     def folder(self) -> Path:
@@ -237,7 +239,7 @@ class Project:
         return self.own_folder / "practice"
 
     def read(self) -> Document:
-        text = read_text(self.design_path, "Make one with 'obrin new', or name it with --design")
+        text = read_text(self.design_path, self.missing)
         source = str(self.shown(self.design_path))
         held = warm.get("design", text)
         if isinstance(held, Design):

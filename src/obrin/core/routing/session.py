@@ -22,8 +22,8 @@ class Session:
     attachment, the neighbour on the same LAN.
 
     `peer` is the sender as the receiver knows it; `next_hop` are the sender's addresses on the way.
-    `announces` are the sender's own
-    prefixes. With a `metric` the session is none: those prefixes are static routes at the receiver.
+    `announces` are the sender's own prefixes. With a `metric` the session is none: those prefixes
+    are static routes at the receiver.
     `far_peers` are the addresses of both ends where they are not on the way itself: each end needs
     a route to the other's before they can speak (receiver's first). `distance` is how far the way
     comes after the first one of its session, where that has several.

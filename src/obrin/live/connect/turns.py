@@ -39,7 +39,8 @@ class Turns:
     def take(self, turns: Sequence[Turn], do: Callable[[Turn], bool]) -> list[Turn]:
         """One turn after the other, or those of `at_once` sites side by side: then the first site's
         come alone, since what is wrong everywhere shows there. Those that `do` says did not work
-        are returned; after one of them, and after an error, no other is begun."""
+        are returned, whatever befell others meanwhile; after one of them, and after an error, no
+        other is begun."""
         failed: list[Turn] = []
         stop = threading.Event()
 
@@ -65,7 +66,11 @@ class Turns:
         groups = list(sites.values())
         for group in groups[:1]:
             one(group)
-        side_by_side(one, groups[1:], self.at_once)
+        try:
+            side_by_side(one, groups[1:], self.at_once)
+        except OutsideError:
+            if not failed:
+                raise
         return failed
 
     def taken_back(self, failed: Sequence[Turn], new: str, old: str) -> str:
