@@ -217,7 +217,7 @@ def no_secret_is_shown(folder: Folder, name: str) -> None:
 
 
 def nothing_is_left_over(folder: Folder) -> None:
-    left = [p for p in folder.path.rglob("*") if p.name.endswith(".new") or p.name == ".obrin-new"]
+    left = [p for p in folder.path.rglob("*") if p.name.endswith(".new")]
     assert not left
 
 

@@ -46,17 +46,13 @@ def arm(asked: str) -> None:
 
         return stepped
 
-    real_create = files._create
+    real_create, real_unlink = files._create, os.unlink
 
     def create(path: Any, data: bytes, mode_: int, *, durable: bool) -> None:
         step()
-        half = path.with_name(path.name)
-        try:
-            real_create(half, data[: len(data) // 2], mode_, durable=False)
-            step()
-        finally:
-            if mode == "full":
-                half.unlink(missing_ok=True)
+        real_create(path, data[: len(data) // 2], mode_, durable=False)
+        step()
+        real_unlink(path)
         real_create(path, data, mode_, durable=durable)
 
     files._create = create

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import asyncio
 import json
-import os
 from pathlib import Path
 
 import httpx
@@ -28,7 +27,6 @@ from obrin.live.connect.execute import CloudTask, execute
 from obrin.live.connect.journal import Journal
 from obrin.live.drivers.protocol import CloudStep, Done
 from obrin.live.drivers.seen import EndStatus
-from obrin.live.files import write_whole
 from obrin.live.http import HttpError
 from obrin.live.observe.status import _disagreements, _notes
 from obrin.live.practice.clock import wall_clock
@@ -180,17 +178,6 @@ def test_parts_of_standard_data_are_valid_and_make_the_whole(size: int, place: s
         rules += part["ietf-access-control-list:acls"]["acl"][0]["aces"]["ace"][:-1]
     assert tunnels == whole["obrin-ipsec:ipsec"]["tunnel"]
     assert rules == whole["ietf-access-control-list:acls"]["acl"][0]["aces"]["ace"][:-1]
-
-
-def test_files_are_whole_or_not_there(tmp_path) -> None:
-    path = tmp_path / "a.txt"
-    write_whole(path, "one")
-    write_whole(path, "two")
-    assert path.read_text() == "two"
-    assert path.stat().st_mode & 0o777 == 0o600
-    with pytest.raises(OutsideError, match="cannot write"):
-        write_whole(tmp_path / "no" / "b.txt", "x")
-    assert os.listdir(tmp_path) == ["a.txt"]
 
 
 def test_the_journal_remembers_what_was_begun(tmp_path) -> None:

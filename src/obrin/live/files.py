@@ -1,9 +1,10 @@
 """Files that are either whole or not there, and secrets that version control never sees.
 
 A file is written beside its place under another name and renamed. Whoever is killed on the way
-leaves that other name behind; it is cleared away when the same file is written next. A secret's
-other name stands in a folder of its own that tells version control to ignore all of it, so that
-not even a left-over of a secret can be added to a repository by mistake.
+leaves that other name behind; it is cleared away when the same file is written next. A secret is
+written in a folder of that other name, which tells version control to ignore all of it, so that
+not even a left-over of a secret can be added to a repository by mistake; it is cleared away when
+any file is written there. No two processes share such a name: any number may write side by side.
 
 Nothing is written through a symbolic link: neither into a folder that is one, nor into a file that
 is (a rename replaces the link and leaves what it points to alone).
@@ -19,8 +20,9 @@ from pathlib import Path
 from obrin.core.errors import OutsideError
 
 IGNORE = ".gitignore"
-ASIDE = ".obrin-new"
-"""The ignored folder for secrets on their way, beside where they go."""
+ASIDE = ".new"
+SECRET = "secret"
+"""The name of a secret on its way, in a folder of its own."""
 
 
 def cannot(what: str, path: Path, error: OSError) -> OutsideError:
@@ -89,9 +91,6 @@ def keep_out(folder: Path, *patterns: str) -> None:
         write_whole(note, "".join(f"{line}\n" for line in lines), 0o644)
 
 
-TRIES = 50
-
-
 def write_whole(path: Path, text: str, mode: int = 0o600, *, durable: bool = False) -> None:
     """Write to a temporary file, then rename. Raises OutsideError."""
     write_whole_bytes(path, text.encode("utf-8", "surrogateescape"), mode, durable=durable)
@@ -103,37 +102,26 @@ def write_whole_bytes(path: Path, data: bytes, mode: int = 0o644, *, durable: bo
     `durable`: the file and its name are on the disk before this returns, since losing them would
     lose keys or decisions. Nobody else may read it (`mode` 0600): it is taken for a secret.
     """
-    secret = not mode & 0o077
-    aside = path.parent / ASIDE if secret else path.parent
-    temporary = aside / f".{path.name}.{os.getpid()}.new"
+    aside = path.with_name(f".{path.name}.{os.getpid()}{ASIDE}")
+    temporary = aside
     try:
+        _remove(aside)  # numbers of processes come again: ours was somebody's before
         _clear_left_overs(path)
-        for left in reversed(range(TRIES)):
-            try:
-                if secret:
-                    aside.mkdir(mode=0o700, exist_ok=True)
-                    _create(aside / IGNORE, b"*\n", 0o600, durable=False)
-                _create(temporary, data, mode, durable=durable)
-                break
-            except FileNotFoundError:
-                # Somebody who was done has just taken the folder away.
-                if not secret or not left or not path.parent.is_dir():
-                    raise
+        if not mode & 0o077:
+            aside.mkdir(mode=0o700)
+            _create(aside / IGNORE, b"*\n", 0o600, durable=False)
+            temporary = aside / SECRET
+        _create(temporary, data, mode, durable=durable)
         os.replace(temporary, path)
         if durable:
             _sync_folder(path.parent)
     except OSError as error:
         raise cannot("write", path, error) from error
     finally:
-        with contextlib.suppress(OSError):
-            temporary.unlink(missing_ok=True)
-        if secret:
-            _remove_aside(aside)
+        _remove(aside)
 
 
 def _create(path: Path, data: bytes, mode: int, *, durable: bool) -> None:
-    with contextlib.suppress(FileNotFoundError):
-        path.unlink()
     flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW
     descriptor = os.open(path, flags, mode)
     with os.fdopen(descriptor, "wb") as file:
@@ -152,20 +140,25 @@ def _sync_folder(folder: Path) -> None:
 
 
 def _clear_left_overs(path: Path) -> None:
-    """What killed runs left of this file, never what a living one is writing."""
-    start, end = f".{path.name}.", ".new"
-    for folder in (path.parent, path.parent / ASIDE):
-        if folder.is_symlink() or not folder.is_dir():
-            continue
-        for name in os.listdir(folder) if folder.name == ASIDE else _beside(folder, start):
-            pid = name.removesuffix(end).rpartition(".")[2]
-            if name.endswith(end) and pid.isdigit() and not lives(int(pid)):
-                (folder / name).unlink(missing_ok=True)
+    """What killed runs left of this file and of secrets, never what a living one is writing."""
+    with os.scandir(path.parent) as entries:
+        beside = [entry for entry in entries if entry.name.endswith(ASIDE)]
+    for entry in beside:
+        name, _, pid = entry.name.removesuffix(ASIDE).rpartition(".")
+        secret = entry.is_dir(follow_symlinks=False)
+        if pid.isdecimal() and not lives(int(pid)) and (secret or name == f".{path.name}"):
+            _remove(path.with_name(entry.name))
 
 
-def _beside(folder: Path, start: str) -> list[str]:
-    with os.scandir(folder) as entries:
-        return [entry.name for entry in entries if entry.name.startswith(start)]
+def _remove(aside: Path) -> None:
+    """What stands beside its place, with what we put there and no more, as far as that can be."""
+    with contextlib.suppress(OSError):
+        if aside.is_dir() and not aside.is_symlink():
+            for name in (SECRET, IGNORE):
+                (aside / name).unlink(missing_ok=True)
+            aside.rmdir()
+        else:
+            aside.unlink(missing_ok=True)
 
 
 def lives(pid: int) -> bool:
@@ -177,11 +170,3 @@ def lives(pid: int) -> bool:
     except (OSError, OverflowError):
         return False
     return True
-
-
-def _remove_aside(aside: Path) -> None:
-    """Only when nobody else's file is in it."""
-    with contextlib.suppress(OSError):
-        if os.listdir(aside) == [IGNORE]:
-            (aside / IGNORE).unlink()
-        aside.rmdir()

@@ -92,7 +92,7 @@ def _make_room(folder: Path) -> None:
     try:
         folder.mkdir(exist_ok=True)
         for old in (*folder.glob("*.json"), *folder.glob("*.log")):
-            old.unlink()
+            old.unlink(missing_ok=True)
     except OSError as error:
         raise OutsideError(f"cannot write {folder}: {error.strerror}. Check the folder") from error
 
