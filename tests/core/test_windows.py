@@ -3,16 +3,25 @@
 from __future__ import annotations
 
 import random
+from collections.abc import Sequence
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
+from itertools import pairwise, permutations
 
 import pytest
+import yaml
 
+from obrin.core.change.groups import Groups
+from obrin.core.change.order import best_order
 from obrin.core.change.plan import make_plan
 from obrin.core.change.runbook import runbooks
-from obrin.core.change.schedule import schedule
+from obrin.core.change.schedule import Turn, schedule, slots_of
+from obrin.core.change.states import Step
 from obrin.core.design.document import load_design
-from obrin.core.design.windows import DAYS, next_room, parse_window
-from obrin.core.errors import DesignError, ObrinError
+from obrin.core.design.windows import DAYS, Window, next_room, parse_window
+from obrin.core.errors import DesignError, ObrinError, OutsideError
+from obrin.live.drivers.protocol import Progress
+from obrin.live.reshape.run import Carrying, _in_time
 from tests.doubles import DESIGN, swap
 from tests.live.changes import both_settled
 from tests.live.test_kinds_of_change import SITE, SITE_LINK, WISHES
@@ -81,23 +90,149 @@ def test_a_flow_is_lost_until_the_next_window() -> None:
     text = swap(STATIC, text=ONE)
     plan = make_plan(*both_settled(ONE, text))
     places = [p.step.place for p in plan.steps]
-    assert plan.loses
+    assert plan.loses()
     assert sorted(set(places)) == ["apps", "quay-gw"]
     windows = "windows: {quay: 'sat 22:00-04:00', apps: 'mon 06:00-07:00'}\n"
-    settled = both_settled(ONE, text + windows)[1]
-    times = schedule(plan, settled, MONDAY, TEN)
+    after = both_settled(ONE, text + windows)[1]
+    free, plan = plan, make_plan(both_settled(ONE, ONE)[0], after, begins=MONDAY)
+    times = schedule(plan, MONDAY, TEN)
     assert times.waits
-    for planned, slot in zip(plan.steps, times.slots, strict=True):
-        day, hour = (5, 22) if planned.step.place == "quay-gw" else (0, 6)
-        assert (slot.begin.weekday(), slot.begin.hour) == (day, hour)
-    assert max(times.lost(plan).values()) > 86_400
-    assert "When: Sat 2026-12-05 22:00 to 22:10 UTC" in runbooks(plan, times)["site-quay.md"]
-    free = schedule(plan, both_settled(ONE, text)[1], MONDAY, TEN)
-    assert not free.waits
-    assert free.lost(plan) == {f: n * 600.0 for f, n in plan.lost_steps().items()}
-    assert "When:" not in "".join(runbooks(plan, free).values())
+    assert [
+        (p.step.place, p.wrong, f"{s.begin:%a %H:%M}")
+        for p, s in zip(plan.steps, times.slots, strict=True)
+    ] == [
+        ("quay-gw", 2, "Sun 03:50"),  # as late as can be: what it interrupts waits for Monday
+        ("apps", 0, "Mon 06:00"),
+        ("apps", 0, "Mon 06:10"),
+        ("quay-gw", 0, "Sat 22:00"),
+    ]
+    assert set(times.lost(plan).values()) == {26 * 3600 + 600}
+    assert "When: Sun 2026-12-06 03:50 to 04:00 UTC" in runbooks(plan, times)["site-quay.md"]
+    at_once = schedule(free, MONDAY, TEN)
+    assert not at_once.waits
+    assert at_once.lost(free) == {f: n * 600.0 for f, n in free.lost_steps().items()}
+    assert "When:" not in "".join(runbooks(free, at_once).values())
     with pytest.raises(ObrinError, match="long enough"):
-        schedule(plan, settled, MONDAY, timedelta(hours=7))
+        schedule(plan, MONDAY, timedelta(hours=7))
+
+
+def drawn_windows(draw: random.Random, most: int) -> tuple[Window, ...]:
+    """On full hours, none of them open around the clock."""
+    texts = []
+    for _ in range(draw.randint(0, most)):
+        begin, lasts = draw.randrange(24), draw.choice([1, 2, 3, 8])
+        days = draw.choice([draw.choice(DAYS), "mon-fri", "sat-sun", "tue-thu"])
+        texts.append(f"{days} {begin:02}:00-{(begin + lasts) % 24:02}:00")
+    return tuple(map(parse_window, texts))
+
+
+def hours_lost(turns: list[Turn], wrong: int, begins: list[int]) -> int:
+    """Flows times hours from the start until the last is done."""
+    ends = [0, *(begin + 1 for begin in begins)]
+    states = [wrong, *(turn.wrong for turn in turns)]
+    return sum(w * (b - a) for w, a, b in zip(states, ends, ends[1:], strict=False))
+
+
+@pytest.mark.parametrize("seed", range(60))
+def test_no_times_of_all_lose_less(seed: int) -> None:
+    """Where windows open and close on full hours and a step takes one, only full hours matter."""
+    draw = random.Random(seed)
+    turns = [Turn("p", drawn_windows(draw, 2), draw.randint(1, 4)) for _ in range(3)]
+    turns = [*turns[: draw.randint(1, 2)], replace(turns[-1], wrong=0)]
+    wrong, hour = draw.choice([0, 0, 3]), timedelta(hours=1)
+    slots = list(slots_of(turns, MONDAY, hour, wrong))
+    begins = [int((slot.begin - MONDAY) / hour) for slot in slots]
+    for turn, slot in zip(turns, slots, strict=True):
+        assert next_room(turn.windows, slot.begin, hour) == slot.begin
+    assert all(b - a >= 1 for a, b in pairwise(begins))
+    ways = {0: wrong and 0}
+    state = wrong
+    for turn in turns:
+        fits = [
+            h
+            for h in range(24 * 21)
+            if next_room(turn.windows, MONDAY + h * hour, hour) == MONDAY + h * hour
+        ]
+        ways = {
+            h + 1: min(lost + state * (h + 1 - free) for free, lost in ways.items() if free <= h)
+            for h in fits
+            if min(ways) <= h
+        }
+        state = turn.wrong
+    assert hours_lost(turns, wrong, begins) == min(ways.values())
+    assert begins[-1] + 1 == min(end for end, lost in ways.items() if lost == min(ways.values()))
+
+
+@pytest.mark.parametrize("seed", range(24))
+def test_no_order_loses_less_with_the_windows_of_its_places(seed: int) -> None:
+    draw = random.Random(seed)
+    windows = {
+        place: [str(w) for w in drawn_windows(draw, 2)] or "mon-sun 00:00-24:00"
+        for place in ("quay", "apps")
+    }
+    change = draw.choice([STATIC, ("bgp: {hold: 6 s}", "bgp: {hold: 6 s}\n    suite: common")])
+    text = draw.choice([ONE, swap()])
+    before, after = both_settled(
+        text, swap(change, text=text) + yaml.safe_dump({"windows": windows})
+    )
+    hour = timedelta(hours=1)
+    groups = Groups(before, after, begins=MONDAY, each=hour)
+
+    def lost(order: Sequence[Step]) -> float:
+        wrong = [groups.looks.wrong(frozenset(order[: n + 1])) for n in range(len(order))]
+        turns = [
+            Turn(s.place, groups.between.windows(s.place), w if n < len(order) - 1 else 0)
+            for n, (s, w) in enumerate(zip(order, wrong, strict=True))
+        ]
+        begins = [int((x.begin - MONDAY) / hour) for x in slots_of(turns, MONDAY, hour)]
+        return hours_lost(turns, 0, begins)
+
+    steps = groups.between.steps
+    assert 2 <= len(steps) <= 8
+    orders = (
+        permutations(steps)
+        if len(steps) < 6
+        else (draw.sample(steps, len(steps)) for _ in range(400))
+    )
+    assert lost(best_order(groups)) == min(map(lost, orders))
+
+
+def test_what_interrupts_is_begun_when_it_is_soon_over() -> None:
+    windows = "windows: {quay: 'sat 22:00-04:00', apps: 'sun 01:00-05:00'}\n"
+    before, after = both_settled(ONE, swap(STATIC, text=ONE) + windows)
+    groups = Groups(before, after, begins=MONDAY)
+    order, looks = best_order(groups), groups.looks
+    assert [step.place for step in order[:2]] == ["quay-gw", "apps"]
+    saturday, told, slept = MONDAY + timedelta(days=5), list[Progress](), list[float]()
+    clock = [saturday + timedelta(hours=22)]
+
+    def sleep(seconds: float) -> None:
+        slept.append(seconds)
+        clock[0] += timedelta(seconds=seconds)
+
+    def in_time(step: timedelta | None, done: int) -> None:
+        carrying = Carrying(
+            None, None, None, told.append, step=step, now=lambda: clock[0], sleep=sleep
+        )
+        _in_time(carrying, order[done:], frozenset(order[:done]), looks, looks.between)
+
+    in_time(None, 0)
+    with pytest.raises(OutsideError, match=r"would wait, since apps .* Sun 2026-12-06 00:50 UTC"):
+        in_time(TEN, 0)
+    clock[0] = saturday + timedelta(hours=4)
+    with pytest.raises(OutsideError, match=r": quay-gw may be changed sat .* 00:50 UTC"):
+        in_time(TEN, 0)
+    assert not slept
+    clock[0] = saturday + timedelta(hours=24, minutes=47)
+    in_time(TEN, 0)
+    assert slept == [180.0]
+    clock[0] += timedelta(seconds=5)  # the step took no longer
+    in_time(TEN, 1)
+    assert slept == [180.0, 595.0]
+    assert f"{clock[0]:%a %H:%M}" == "Sun 01:00"
+    assert {p.note for p in told} == {"until 00:50 UTC", "until 01:00 UTC"}
+    with pytest.raises(ObrinError, match="no window of quay-gw is long enough"):
+        in_time(timedelta(hours=7), 0)
 
 
 TURNS = {
@@ -127,11 +262,11 @@ def test_the_site_whose_window_comes_first_is_changed_first(
     sites = [after.gateways[p.step.place].site for p in plan.steps if p.step.place != "apps"]
     assert sites[0] == first
     assert sites == sorted(sites, key=lambda site: site != first)
-    last = schedule(plan, after, MONDAY, TEN).slots[-1].end
+    last = schedule(plan, MONDAY, TEN).slots[-1].end
     assert last - MONDAY < timedelta(days=7)
     unasked = make_plan(before, after)
     assert sorted(p.step.name for p in unasked.steps) == sorted(p.step.name for p in plan.steps)
-    assert schedule(unasked, after, MONDAY, TEN).slots[-1].end >= last
+    assert schedule(unasked, MONDAY, TEN).slots[-1].end >= last
     begun = [p.step.name for p in unasked.steps]
     kept = make_plan(before, after, begins=MONDAY, begun=begun)
     assert [p.step.name for p in kept.steps] == begun

@@ -97,6 +97,9 @@ def test_killed_at_any_moment_it_is_taken_up_or_back(world: Folder, seed: int) -
         other = (world.path / "design.yaml").read_text()
         to(world, swap(("hold: 6 s", "hold: 9 s")))
         world.obrin("reshape", "--go").bad(2, "another change is under way")
+        told = world.obrin("reshape", "--json")
+        assert "note: another change is under way" in told.err
+        assert not any(step["done"] for step in told.json["steps"])
         to(world, other)
         world.obrin("reshape", "--back", timeout=200).good()
         assert record(world) == {}
@@ -107,19 +110,26 @@ def test_killed_at_any_moment_it_is_taken_up_or_back(world: Folder, seed: int) -
     built_is(world)
 
 
-def test_a_step_is_not_begun_outside_the_windows_of_its_place(world: Folder) -> None:
+@pytest.mark.parametrize(("name", "place"), [("apps", "apps"), ("quay", "quay-gw")])
+def test_a_step_is_not_begun_outside_the_windows_of_its_place(
+    world: Folder, name: str, place: str
+) -> None:
     day = DAYS[(datetime.now(UTC) + timedelta(days=3)).weekday()]
     before = (world.path / "design.yaml").read_text()
-    to(world, swap(("hold: 6 s", "hold: 30 s")) + f"windows: {{apps: '{day} 10:00-12:00'}}\n")
+    to(world, swap(("hold: 6 s", "hold: 30 s")) + f"windows: {{{name}: '{day} 10:00-12:00'}}\n")
     plan = valid("reshape", world.obrin("reshape", "--json").good().json)
     begins = [datetime.fromisoformat(step["begins"]) for step in plan["steps"]]
     assert begins == sorted(begins)
-    assert {b.hour for b, s in zip(begins, plan["steps"], strict=True) if s["place"] == "apps"} == {
-        10
-    }
+    at = zip(begins, plan["steps"], strict=True)
+    assert {begin.hour for begin, step in at if step["place"] == place} == {10}
     assert "When (UTC)" in world.obrin("reshape", "--start", "2026-12-05T22:00").good().out
     world.obrin("reshape", "--start", "soon").bad(2, "no day or time")
-    world.obrin("reshape", "--go", timeout=200).bad(3, "apps may be changed", "--any-time")
+    world.obrin("reshape", "--go", timeout=200).bad(3, f"{place} may be changed", "--any-time")
+    halfway = valid("reshape", world.obrin("reshape", "--json").good().json)["steps"]
+    first = [step["place"] for step in halfway].index(place)
+    assert first > 0  # who need not wait comes before
+    assert [step["done"] for step in halfway] == [n < first for n in range(len(halfway))]
+    assert [step["begins"] is None for step in halfway] == [step["done"] for step in halfway]
     world.obrin("reshape", "--go", "--any-time", timeout=200).good()
     built_is(world)
     to(world, before)

@@ -21,9 +21,12 @@ from obrin.cli.reshape_told import plan_json, tell_plan
 from obrin.core.errors import ObrinError
 
 if TYPE_CHECKING:
-    from obrin.core.change.groups import Groups
+    from collections.abc import Sequence
+
+    from obrin.core.change.outlook import Outlooks
     from obrin.core.change.plan import Plan
     from obrin.core.change.schedule import Schedule
+    from obrin.core.change.states import Step
     from obrin.core.settled.model import Settled
     from obrin.live.drivers.by_hand.person import Person
     from obrin.live.project import Project
@@ -110,6 +113,7 @@ def reshape(
     from obrin.core.change.plan import make_plan
     from obrin.core.change.schedule import schedule
     from obrin.core.design.values import parse_duration
+    from obrin.live.reshape.run import read_record, under_way
 
     if sum(map(bool, (go, back))) > 1:
         raise click.UsageError("--go goes on, and --back goes back: give one of them")
@@ -132,23 +136,27 @@ def reshape(
     document, after = project.settled()
     before = _before(project, source, revision)
     offering = project.offering(document.design)
-    record = _standing(project)
-    plan = make_plan(before, after, offering, begins, record.order if record else ())
+    record = read_record(project)
+    plan = make_plan(before, after, offering, begins, record.order if record else (), each)
+    looks = Groups(before, after, offering).looks
     if go or back:
+        record = under_way(record, looks.between, plan.order)
         person, step = person_for(answers), None if any_time else each
-        groups = Groups(before, after, offering, begins)
-        _carry(project, groups, timeout, person, step, by_hand=by_hand, back=back)
+        _carry(
+            project, looks, plan.order, record, timeout, person, step, by_hand=by_hand, back=back
+        )
         return
-    times = schedule(plan, after, begins, each)
+    record = _of_this(record, looks, plan)
+    times = schedule(plan, begins, each, len(record.done) if record else 0)
     if figure is not None and plan.steps:
         _draw(plan, Path(figure))
     if target is not None and plan.steps:
         _write(plan, times, Path(target))
     if as_json:
-        echo_json(plan_json(plan, record, times))
+        echo_json(plan_json(plan, times))
     else:
         tell_plan(plan, record, times)
-    ctx.exit(1 if plan.loses else 0)
+    ctx.exit(1 if plan.loses(times.done) else 0)
 
 
 def _before(project: Project, source: str | None, revision: str | None) -> Settled:
@@ -174,15 +182,22 @@ def _moment(text: str | None) -> datetime:
     return found if found.tzinfo is not None else found.replace(tzinfo=UTC)
 
 
-def _standing(project: Project) -> Record | None:
-    from obrin.live.reshape.run import read_record
+def _of_this(record: Record | None, looks: Outlooks, plan: Plan) -> Record | None:
+    """None where no change is under way, or another one: that is told."""
+    from obrin.live.reshape.run import under_way
 
-    return read_record(project)
+    try:
+        return record and under_way(record, looks.between, plan.order)
+    except ObrinError as error:
+        click.echo(f"note: {error}.", err=True)
+        return None
 
 
 def _carry(
     project: Project,
-    groups: Groups,
+    looks: Outlooks,
+    order: Sequence[Step],
+    record: Record,
     timeout: float,
     person: Person,
     step: timedelta | None,
@@ -196,11 +211,10 @@ def _carry(
     from obrin.core.change.as_design import grounds
     from obrin.core.change.states import READY
     from obrin.live.drivers.registry import open_ends
-    from obrin.live.reshape.run import Carrying, carry_on, go_back, need_told, under_way
+    from obrin.live.reshape.run import Carrying, carry_on, go_back, need_told
 
-    between, looks = groups.between, groups.looks
+    between = looks.between
     before, after = between.before, between.after
-    record, order = under_way(project, groups)
     if back and not (record.done or record.begun):
         raise ObrinError("no step is done: there is nothing to go back from")
     if not order:

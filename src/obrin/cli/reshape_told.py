@@ -24,11 +24,11 @@ def tell_plan(plan: Plan, record: Record | None, times: Schedule) -> None:
     if not plan.steps:
         click.echo("Nothing changes: what is built is what the design says.")
         return
-    done = () if record is None else record.done
     rows = []
-    for planned, slot in zip(plan.steps, times.slots, strict=True):
-        mark = "done" if planned.step.name in done else str(planned.number)
-        when = (f"{slot.begin:%Y-%m-%d %H:%M}",) if times.waits else ()
+    for planned in plan.steps:
+        slot = times.slot(planned)
+        mark = str(planned.number) if slot else "done"
+        when = (f"{slot.begin:%Y-%m-%d %H:%M}" if slot else "",) if times.waits else ()
         rows.append((mark, *when, planned.owner, what_words(planned), *_effect(plan, planned)))
     print_table(
         out,
@@ -52,7 +52,7 @@ def tell_plan(plan: Plan, record: Record | None, times: Schedule) -> None:
             say(out, f"Step {planned.number} works once {wait}.", style="yellow")
         for line in _wrong_lines(plan, planned):
             say(out, line, style="yellow")
-    lost = plan.lost_steps()
+    lost = plan.lost_steps(times.done)
     text = f"{len(plan.steps)} steps; nothing that works in both designs is lost in between."
     if lost:
         most = max(lost.values())
@@ -60,7 +60,7 @@ def tell_plan(plan: Plan, record: Record | None, times: Schedule) -> None:
         longest = max(times.lost(plan).values())
         count += f"{most} step{'s' if most > 1 else ''} ({seconds(longest)})"
         text = f"{len(plan.steps)} steps; {count}. To avoid it, {advice(plan)}."
-    say(out, text, style="bold red" if plan.loses else "green")
+    say(out, text, style="bold red" if plan.loses(times.done) else "green")
 
 
 def _wrong_lines(plan: Plan, planned: Planned) -> Iterator[str]:
@@ -101,9 +101,8 @@ def _effect(plan: Plan, planned: Planned) -> tuple[str, str]:
     return "all works", planned.look if planned.step.leg else ""
 
 
-def plan_json(plan: Plan, record: Record | None, times: Schedule) -> dict[str, Any]:
+def plan_json(plan: Plan, times: Schedule) -> dict[str, Any]:
     gone = times.lost(plan)
-    done = () if record is None else record.done
     return {
         "steps": [
             {
@@ -113,7 +112,7 @@ def plan_json(plan: Plan, record: Record | None, times: Schedule) -> dict[str, A
                 "place": p.step.place,
                 "leg": p.step.leg,
                 "owner": p.owner,
-                "done": p.step.name in done,
+                "done": p.number <= times.done,
                 "lines": [
                     {"what": x.what, "part": x.part, "row": x.row, "old": x.old, "new": x.new}
                     for x in p.lines
@@ -126,17 +125,17 @@ def plan_json(plan: Plan, record: Record | None, times: Schedule) -> dict[str, A
                 "too_much": list(p.too_much),
                 "look": p.look,
                 "waits_for": list(p.waits),
-                "begins": times.slots[p.number - 1].begin.isoformat(timespec="seconds"),
-                "ends": times.slots[p.number - 1].end.isoformat(timespec="seconds"),
+                "begins": slot and slot.begin.isoformat(timespec="seconds"),
+                "ends": slot and slot.end.isoformat(timespec="seconds"),
                 "for_good": p.for_good,
             }
-            for p in plan.steps
+            for p, slot in ((p, times.slot(p)) for p in plan.steps)
         ],
         "side_by_side": [list(group) for group in plan.side_by_side],
         "flows": [flow.words for flow in plan.flows],
         "lost_for": [
             {"flow": flow.words, "steps": count, "seconds": gone[flow]}
-            for flow, count in plan.lost_steps().items()
+            for flow, count in plan.lost_steps(times.done).items()
         ],
-        "loses": plan.loses,
+        "loses": plan.loses(times.done),
     }

@@ -7,6 +7,7 @@ from obrin.cli.outputs.forms import (
     any_value,
     listing,
     number,
+    or_null,
     record,
     text,
     texts,
@@ -61,8 +62,10 @@ CHANGING: dict[str, Shape] = {
                         "too_much": texts("what gets more than it carries, from then on"),
                         "look": text("what to see before going on"),
                         "waits_for": texts("whose acceptance comes before that"),
-                        "begins": text("when it can begin, in its window (ISO 8601, UTC)"),
-                        "ends": text("when it is then reported done, by --step-time"),
+                        "begins": or_null(
+                            text("when it can begin, in its window (ISO 8601, UTC); null once done")
+                        ),
+                        "ends": or_null(text("when it is then reported done, by --step-time")),
                         "for_good": truth("whether going back needs another way from here"),
                     },
                 )

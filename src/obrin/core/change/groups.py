@@ -12,13 +12,13 @@ from datetime import datetime, timedelta
 from functools import cached_property
 
 from obrin.core.catalogue.offering import PRACTICE_CLOUD, Offered
+from obrin.core.change.gaps import STEP_TIME, Gaps
 from obrin.core.change.outlook import Outlooks
 from obrin.core.change.states import CLEAR, LEG, Between, Done, Step
 from obrin.core.design.windows import next_room
 from obrin.core.settled.expected import Expected
 from obrin.core.settled.links import SettledCircuit, SettledLink
 from obrin.core.settled.model import Settled
-from obrin.core.settled.windows import windows_of
 
 
 class _Parts:
@@ -96,7 +96,7 @@ class Group:
 
 class Groups:
     """A change with its groups; where there is one, that is all of it. `begins` (aware) is when the
-    first step may be done."""
+    first step may be done, `each` what one takes."""
 
     def __init__(
         self,
@@ -104,10 +104,12 @@ class Groups:
         after: Settled,
         offering: Offered = PRACTICE_CLOUD,
         begins: datetime | None = None,
+        each: timedelta = STEP_TIME,
     ) -> None:
         self.between = Between(before, after)
         self._before, self._after, self._offering = before, after, offering
         self._begins = begins
+        self.gaps = Gaps(self.between, each, begins)
 
     @cached_property
     def looks(self) -> Outlooks:
@@ -153,7 +155,7 @@ class Groups:
     @property
     def by_window(self) -> bool:
         """Whether places have windows, and it is known when the change begins."""
-        return self._begins is not None and bool(self._after.standards.windows)
+        return self._begins is not None and self.gaps.waits
 
     def is_gateway(self, place: str) -> bool:
         return place in self._after.gateways or place in self._before.gateways
@@ -162,7 +164,7 @@ class Groups:
         """When the last of its gateways may be changed for the first time."""
         found = begins
         for place in {step.place for step in group.steps if step.place in self._after.gateways}:
-            room = next_room(windows_of(self._after, place), begins, timedelta())
+            room = next_room(self.between.windows(place), begins, timedelta())
             found = max(found, room or begins)
         return found
 

@@ -4,16 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import datetime, timedelta
 
 from obrin.core.catalogue.offering import PRACTICE_CLOUD, Offered
 from obrin.core.change.entries import Line, Sheets
+from obrin.core.change.gaps import STEP_TIME
 from obrin.core.change.groups import Groups
 from obrin.core.change.loads import Loads
 from obrin.core.change.order import best_order
 from obrin.core.change.outlook import Outlook
 from obrin.core.change.states import CLEAR, LEG, NONE, READY, Between, Flow, Step
 from obrin.core.change.waits import waits_of
+from obrin.core.design.windows import Window
 from obrin.core.handover.awake import sleeps
 from obrin.core.naming import some
 from obrin.core.settled.links import SettledTunnel
@@ -34,7 +36,7 @@ class Planned:
     reason; `opened` must not work and does meanwhile; `moves` go over to another way, from and to;
     `too_much` says what gets more than it carries, from then on.
     `look` is what to see before going on, `waits` whose acceptance comes before that. `for_good` is
-    whether going back needs another way from here."""
+    whether going back needs another way from here, `windows` are those of its place."""
 
     number: int
     step: Step
@@ -47,6 +49,12 @@ class Planned:
     waits: tuple[str, ...] = ()
     too_much: tuple[str, ...] = ()
     for_good: bool = False
+    windows: tuple[Window, ...] = ()
+
+    @property
+    def wrong(self) -> int:
+        """How many flows are not as both designs wish after it."""
+        return len(self.lost) + len(self.opened)
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,16 +66,23 @@ class Plan:
     flows: tuple[Flow, ...]
     side_by_side: tuple[tuple[int, ...], ...]
 
-    @property
-    def loses(self) -> bool:
-        """Whether anything is not as both designs wish in between."""
-        return any(planned.lost or planned.opened for planned in self.steps)
+    def loses(self, done: int = 0) -> bool:
+        """Whether anything is not as both designs wish in between, when so many are done."""
+        return any(planned.wrong for planned in self.ahead(done))
 
-    def lost_steps(self) -> dict[Flow, int]:
-        """How many steps go by while a flow is lost; what the last leaves lost is lost by it
-        alone."""
+    @property
+    def order(self) -> list[Step]:
+        return [planned.step for planned in self.steps]
+
+    def ahead(self, done: int = 0) -> tuple[Planned, ...]:
+        """The steps that are left when so many are done, and the one whose state it is now."""
+        return self.steps[max(done - 1, 0) :]
+
+    def lost_steps(self, done: int = 0) -> dict[Flow, int]:
+        """How many steps go by from there on while a flow is lost; what the last leaves lost is
+        lost by it alone."""
         found: dict[Flow, int] = {}
-        for planned in self.steps:
+        for planned in self.ahead(done):
             for flow, _ in planned.lost:
                 found[flow] = found.get(flow, 0) + 1
         return found
@@ -79,11 +94,13 @@ def make_plan(
     offering: Offered = PRACTICE_CLOUD,
     begins: datetime | None = None,
     begun: Sequence[str] = (),
+    each: timedelta = STEP_TIME,
 ) -> Plan:
     """Nothing in it where nothing is to be entered. `begins` (aware) is when the first step may be
-    done: it decides which of several sites comes first. `begun` are the names of all steps in the
-    order in which this change was begun, where it was: that is kept."""
-    groups = Groups(before, after, offering, begins)
+    done, and `each` what a step takes: where places have windows, they decide what comes first.
+    `begun` are the names of all steps in the order in which this change was begun, where it was:
+    that is kept."""
+    groups = Groups(before, after, offering, begins, each)
     between, order = groups.between, _kept(groups, begun) or best_order(groups)
     sheets, waits = Sheets(before, after, order), waits_of(before, after, order)
     planned, loads = list[Planned](), Loads(groups, offering)
@@ -114,6 +131,7 @@ def make_plan(
                 waits=tuple(waits.get(step, ())),
                 too_much=loads.too_much(),
                 for_good=_for_good(between, step),
+                windows=between.windows(step.place),
             )
         )
     return Plan(tuple(planned), tuple(between.flows), tuple(_side_by_side(planned)))

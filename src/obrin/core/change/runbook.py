@@ -33,7 +33,7 @@ def _book(plan: Plan, owner: str, schedule: Schedule | None) -> Iterator[Block]:
     for planned in mine:
         slot = None
         if schedule is not None and schedule.waits:
-            slot = schedule.slots[planned.number - 1]
+            slot = schedule.slot(planned)
         yield from _step(plan, planned, slot)
     yield Heading(2, "The way back")
     yield Paragraph(

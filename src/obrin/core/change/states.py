@@ -15,7 +15,9 @@ from obrin.core.change.clashes import Clash, clashes_of
 from obrin.core.change.ground import entered, union
 from obrin.core.change.joins import fits, joined, known_as, same_routing
 from obrin.core.change.records import Ground, Told, alike, both_rules, told_of
+from obrin.core.design.windows import Window
 from obrin.core.settled.model import Settled
+from obrin.core.settled.windows import windows_of
 
 READY, LEG, CLEAR = "make ready", "change", "clear away"
 OLD, NEW, BOTH, NONE = "old", "new", "both", "none"
@@ -258,6 +260,12 @@ class Between:
         if meant is None or same_routing(has, meant):
             return None
         return joined(has, meant, theirs[cloud].legs[label])
+
+    def windows(self, place: str) -> tuple[Window, ...]:
+        """When something may be changed there: by the new design, by the old where that has no such
+        place. None where it may be at any time."""
+        there = place in self.after.clouds or place in self.after.gateways
+        return windows_of(self.after if there else self.before, place)
 
     def site_of(self, label: str) -> str:
         """The site that a tunnel or circuit is of."""

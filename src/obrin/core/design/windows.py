@@ -36,11 +36,11 @@ class Window:
     def __str__(self) -> str:
         return self.text
 
-    def around(self, moment: datetime) -> Iterable[tuple[datetime, datetime]]:
-        """When it is open, from the one that may have begun the day before until a week later."""
+    def around(self, moment: datetime, days: int = WEEK) -> Iterable[tuple[datetime, datetime]]:
+        """When it is open, from the one that may have begun the day before until so long after."""
         zone = zone_of(self.zone)
         local = moment.astimezone(zone)
-        for ahead in range(-1, WEEK + 1):
+        for ahead in range(-1, days + 1):
             day = (local + timedelta(days=ahead)).date()
             if day.weekday() in self.days:
                 opens = datetime(

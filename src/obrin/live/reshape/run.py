@@ -18,16 +18,12 @@ from pathlib import Path
 
 from obrin.core.change.as_design import state
 from obrin.core.change.entries import Line, Sheets
-from obrin.core.change.groups import Groups
-from obrin.core.change.order import best_order
 from obrin.core.change.outlook import UNPROMISED, Outlooks
 from obrin.core.change.states import CLEAR, READY, Between, Done, Step
-from obrin.core.design.windows import next_room
 from obrin.core.errors import ObrinError, OutsideError
 from obrin.core.handover.secrets import Secrets
 from obrin.core.settled.expected import Expected
 from obrin.core.settled.model import Settled
-from obrin.core.settled.windows import windows_of
 from obrin.live.connect.journal import Journal
 from obrin.live.drivers.by_hand.drivers import ByHand
 from obrin.live.drivers.by_hand.person import HandStep
@@ -37,6 +33,7 @@ from obrin.live.observe.probe import probe_one
 from obrin.live.packs import handed_over
 from obrin.live.project import Project
 from obrin.live.reshape.built import keep_built
+from obrin.live.reshape.times import due
 from obrin.live.reshape.work import At, cloud_work, gateway_work
 
 SETTLING = 30.0
@@ -85,27 +82,24 @@ def change_of(between: Between, order: Sequence[Step]) -> str:
     return hashlib.sha256(repr(sorted(told)).encode()).hexdigest()[:24]
 
 
-def under_way(project: Project, groups: Groups) -> tuple[Record, list[Step]]:
-    """Where a change stands, begun or not, and its steps in order. Raises ObrinError where another
-    one is under way."""
-    order = best_order(groups)
-    change = change_of(groups.between, order)
-    record = read_record(project)
+def under_way(record: Record | None, between: Between, order: Sequence[Step]) -> Record:
+    """Where a change with these steps stands, begun or not. Raises ObrinError where the record is
+    of another one."""
+    change = change_of(between, order)
     if record is None:
-        return Record(change, [step.name for step in order]), order
+        return Record(change, [step.name for step in order])
     if record.change != change:
         raise ObrinError(
             f"another change is under way, {len(record.done)} of {len(record.order)} steps are "
             "done. Bring the design back to what it was then, and go on or back with it"
         )
-    by_name = {step.name: step for step in order}
-    return record, [by_name[name] for name in record.order]
+    return record
 
 
 @dataclass(frozen=True, slots=True)
 class Carrying:
-    """What carrying out needs. `step` is what one takes: it is not begun when the window of its
-    place is not open for so long; None at any time."""
+    """What carrying out needs. `step` is what one takes: it is begun when the window of its place
+    is open for so long, and late enough if it interrupts something; None at any time."""
 
     project: Project
     ends: Ends
@@ -114,6 +108,7 @@ class Carrying:
     settling: float = SETTLING
     step: timedelta | None = None
     now: Callable[[], datetime] = lambda: datetime.now(UTC)
+    sleep: Callable[[float], None] = time.sleep
 
 
 def carry_on(carrying: Carrying, looks: Outlooks, record: Record, order: Sequence[Step]) -> None:
@@ -122,8 +117,9 @@ def carry_on(carrying: Carrying, looks: Outlooks, record: Record, order: Sequenc
     private_folder(carrying.project.own_folder)
     sheets = Sheets(looks.between.before, looks.between.after, order)
     done: Done = frozenset(step for step in order if step.name in record.done)
-    for step in (s for s in order if s.name not in record.done):
-        _in_window(carrying, looks.between.after, step)
+    left = [step for step in order if step.name not in record.done]
+    for number, step in enumerate(left):
+        _in_time(carrying, left[number:], done, looks, looks.between)
         record.begun = step.name
         record.write(record_path(carrying.project))
         done |= {step}
@@ -146,9 +142,9 @@ def go_back(carrying: Carrying, looks: Outlooks, record: Record, order: Sequence
     others = [_other_way(step) for step in reversed(order)]
     sheets = Sheets(back.between.before, back.between.after, others)
     done: Done = frozenset(_other_way(s) for s in order if s not in touched)
-    for step in reversed(touched):
-        _in_window(carrying, looks.between.after, step)
-        undone = _other_way(step)
+    left = [_other_way(step) for step in reversed(touched)]
+    for number, (step, undone) in enumerate(zip(reversed(touched), left, strict=True)):
+        _in_time(carrying, left[number:], done, back, looks.between)
         record.begun = step.name
         record.write(record_path(carrying.project))
         done |= {undone}
@@ -194,20 +190,24 @@ def _other_way(step: Step) -> Step:
     return Step(_OTHER_WAY.get(step.kind, step.kind), step.place, step.leg)
 
 
-def _in_window(carrying: Carrying, settled: Settled, step: Step) -> None:
-    """Raises OutsideError where its place may not be changed now."""
-    windows = windows_of(settled, step.place)
-    if carrying.step is None or not windows:
-        return
-    now = carrying.now()
-    room = next_room(windows, now, carrying.step)
-    if room != now:
-        texts = ", ".join(map(str, windows))
-        when = f"{room:%a %Y-%m-%d %H:%M} UTC" if room is not None else "never: they are too short"
-        raise OutsideError(
-            f"{step.name}: {step.place} may be changed {texts}; next {when}. Run it again then, or "
-            "give --any-time"
-        )
+def _in_time(
+    carrying: Carrying, left: Sequence[Step], done: Done, looks: Outlooks, between: Between
+) -> None:
+    """Waits until the first of the steps that are left may be begun, for the time of one step at
+    most. Raises OutsideError where that is later."""
+    while carrying.step is not None:
+        now = carrying.now()
+        found = due(left, done, looks, between, now, carrying.step)
+        if found is None:
+            return
+        name, seconds = left[0].name, (found.begin - now).total_seconds()
+        if found.begin - now > carrying.step:
+            raise OutsideError(
+                f"{name}: {found.why}. Run it again {found.begin:%a %Y-%m-%d %H:%M} UTC, or give "
+                "--any-time"
+            )
+        carrying.report(Progress(name, "waiting", f"until {found.begin:%H:%M} UTC", seconds))
+        carrying.sleep(seconds)
 
 
 def _do(carrying: Carrying, between: Between, step: Step, done: Done, sheets: Sheets) -> None:

@@ -1,0 +1,54 @@
+"""When the next step of a change is to be begun, by the windows of its place and of others."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+
+from obrin.core.change.outlook import Outlooks
+from obrin.core.change.schedule import Turn, slots_of
+from obrin.core.change.states import Between, Done, Step
+from obrin.core.design.windows import next_room
+
+
+@dataclass(frozen=True, slots=True)
+class Due:
+    """A step is to be begun at `begin`, and why not before."""
+
+    begin: datetime
+    why: str
+
+
+def due(
+    left: Sequence[Step],
+    done: Done,
+    looks: Outlooks,
+    between: Between,
+    now: datetime,
+    each: timedelta,
+) -> Due | None:
+    """When the first of the steps that are left is to be begun, where that is not at once: its
+    place may not be changed, or what it interrupts would wait for the window of another. Raises
+    ObrinError for windows that are too short. `between` knows the windows, `looks` the states: of
+    the other direction, going back."""
+    turns = list(_turns(left, done, looks, between))
+    begin = next(slots_of(turns, now, each, looks.wrong(done))).begin
+    if begin <= now:
+        return None
+    if next_room(turns[0].windows, now, each) == now:
+        waited = next(t for t in turns[1:] if next_room(t.windows, now + each, each) != now + each)
+        why = f"what it interrupts would wait, since {waited.place}"
+    else:
+        waited, why = turns[0], turns[0].place
+    return Due(begin, f"{why} may be changed {', '.join(map(str, waited.windows))}")
+
+
+def _turns(left: Sequence[Step], done: Done, looks: Outlooks, between: Between) -> Iterator[Turn]:
+    """Until nothing is interrupted any more."""
+    for step in left:
+        done |= {step}
+        wrong = looks.wrong(done)
+        yield Turn(step.place, between.windows(step.place), wrong)
+        if not wrong:
+            return
