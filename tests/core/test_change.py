@@ -192,7 +192,7 @@ def cheapest(looks: Outlooks) -> float:
                 price = 0.01 * sum(old.works.get(f, way) != way for f, way in new.works.items())
                 if left:
                     price += 60 * looks.wrong(done | {step})
-                    price += 0.6 * len(new.full - looks.of(frozenset()).full)
+                    price += 0.6 * len(new.full - looks.of(frozenset()).full) + 0.001 * new.down
                 have = done | {step}
                 now[have] = min(now.get(have, float("inf")), paid + price)
         best = now

@@ -11,12 +11,14 @@ from itertools import pairwise, permutations
 import pytest
 import yaml
 
+from obrin.core.change.calendar import Turn, slots_of
 from obrin.core.change.groups import Groups
 from obrin.core.change.order import best_order
 from obrin.core.change.plan import make_plan
 from obrin.core.change.runbook import runbooks
-from obrin.core.change.schedule import Turn, schedule, slots_of
-from obrin.core.change.states import Step
+from obrin.core.change.schedule import schedule
+from obrin.core.change.states import LEG, Step
+from obrin.core.change.weave import blocks, woven
 from obrin.core.design.document import load_design
 from obrin.core.design.windows import DAYS, Window, next_room, parse_window
 from obrin.core.errors import DesignError, ObrinError, OutsideError
@@ -233,6 +235,57 @@ def test_what_interrupts_is_begun_when_it_is_soon_over() -> None:
     assert {p.note for p in told} == {"until 00:50 UTC", "until 01:00 UTC"}
     with pytest.raises(ObrinError, match="no window of quay-gw is long enough"):
         in_time(timedelta(hours=7), 0)
+
+
+@pytest.mark.parametrize("seed", range(40))
+def test_independent_parts_use_every_window(seed: int) -> None:
+    """Each in its own order, what belongs together stays together, and nobody waits while somebody
+    could go on."""
+    draw, hour = random.Random(seed), timedelta(hours=1)
+    parts = []
+    for part in range(draw.randint(1, 5)):
+        turns = [
+            Turn(f"{part}", drawn_windows(draw, 2), draw.choice([0, 0, 1]), draw.choice([0, 0, 1]))
+            for _ in range(draw.randint(1, 4))
+        ]
+        steps = [Step(LEG, f"{part}", f"{number}") for number in range(len(turns))]
+        parts.append(list(blocks(steps, turns)))
+    found = woven(parts, MONDAY, hour)
+    held = [block for part in parts for block in part]
+    assert sorted(found) == sorted(step for block in held for step in block.steps)
+    for part in parts:
+        mine = [step for block in part for step in block.steps]
+        assert [step for step in found if step in mine] == mine
+    left, moment = [list(part) for part in parts], MONDAY
+    while found:
+        (part,) = (p for p in left if p and p[0].steps == tuple(found[: len(p[0].steps)]))
+        slots = list(slots_of(part[0].turns, moment, hour))
+        others = (next(slots_of(p[0].turns, moment, hour)) for p in left if p)
+        assert slots[0].begin == min(slot.begin for slot in others)
+        moment = slots[-1].end
+        del found[: len(part[0].steps)], part[0]
+
+
+def test_a_window_too_short_for_a_step_is_not_waited_for() -> None:
+    turn = Turn("p", (parse_window("mon 10:00-10:05"),), 0)
+    other = Turn("q", (parse_window("mon 10:00-11:00"),), 0)
+    parts = [list(blocks([Step(LEG, t.place)], [t])) for t in (other, turn)]
+    assert [step.place for step in woven(parts, MONDAY, TEN)] == ["p", "q"]
+
+
+def test_while_a_tunnel_is_down_only_its_other_end_is_changed() -> None:
+    shop = "  - {from: pier/shop, to: apps/web, flow: tcp/80, must: work}\n"
+    two = swap(("clouds:\n", SITE + "clouds:\n"), (WISHES, SITE_LINK + WISHES + shop))
+    windows = "windows: {quay: 'fri 20:00-24:00', pier: 'fri 20:00-24:00'}\n"
+    before, after = both_settled(two, two.replace(*TURNS["another suite"][0]) + windows)
+    plan = make_plan(before, after, begins=MONDAY)
+    times = schedule(plan, MONDAY, TEN)
+    assert sum(planned.down for planned in plan.steps) >= 2
+    for planned, following in pairwise(plan.steps):
+        assert planned.down <= 1
+        if planned.down:
+            assert planned.step.leg == following.step.leg
+            assert times.slot(following).begin == times.slot(planned).end
 
 
 TURNS = {

@@ -15,7 +15,6 @@ from obrin.core.catalogue.offering import PRACTICE_CLOUD, Offered
 from obrin.core.change.gaps import STEP_TIME, Gaps
 from obrin.core.change.outlook import Outlooks
 from obrin.core.change.states import CLEAR, LEG, Between, Done, Step
-from obrin.core.design.windows import next_room
 from obrin.core.settled.expected import Expected
 from obrin.core.settled.links import SettledCircuit, SettledLink
 from obrin.core.settled.model import Settled
@@ -108,7 +107,6 @@ class Groups:
     ) -> None:
         self.between = Between(before, after)
         self._before, self._after, self._offering = before, after, offering
-        self._begins = begins
         self.gaps = Gaps(self.between, each, begins)
 
     @cached_property
@@ -143,30 +141,8 @@ class Groups:
                 there = frozenset(step for step in steps - whole if step.kind != CLEAR)
                 yield Group(looks, frozenset(sites), there, steps & whole)
 
-    @cached_property
-    def in_turn(self) -> list[Group]:
-        """Those whose places may be changed first come first, where it is known when the change
-        begins: no other waits for a later window without need."""
-        begins = self._begins
-        if begins is None or not self.by_window:
-            return self.all
-        return sorted(self.all, key=lambda group: self._opens(group, begins))
-
-    @property
-    def by_window(self) -> bool:
-        """Whether places have windows, and it is known when the change begins."""
-        return self._begins is not None and self.gaps.waits
-
     def is_gateway(self, place: str) -> bool:
         return place in self._after.gateways or place in self._before.gateways
-
-    def _opens(self, group: Group, begins: datetime) -> datetime:
-        """When the last of its gateways may be changed for the first time."""
-        found = begins
-        for place in {step.place for step in group.steps if step.place in self._after.gateways}:
-            room = next_room(self.between.windows(place), begins, timedelta())
-            found = max(found, room or begins)
-        return found
 
     @cached_property
     def by_step(self) -> Mapping[Step, list[Group]]:

@@ -6,8 +6,8 @@ for all of its sessions at once). Tunnels that share no site are looked at apart
 site are searched whole, the many of a large one by rank, both ends of each one after the other.
 
 A state costs the flows that are not as wished in it, for as long as the next step takes or waits
-for its window; much less, but something, what gets more than it carries meanwhile; and a move what
-traffic loses while it goes over to another tunnel.
+for its window; much less, but something, what gets more than it carries meanwhile, and a tunnel
+that is down; and a move what traffic loses while it goes over to another tunnel.
 """
 
 from __future__ import annotations
@@ -18,10 +18,12 @@ from dataclasses import dataclass
 from datetime import datetime
 from itertools import zip_longest
 
+from obrin.core.change.calendar import Turn
 from obrin.core.change.gaps import Gaps
 from obrin.core.change.groups import Groups
 from obrin.core.change.outlook import Outlooks
 from obrin.core.change.states import CLEAR, LEG, READY, Done, Step
+from obrin.core.change.weave import Block, blocks, woven
 
 STEP_SECONDS = 60.0
 """What one step is taken to last, for choosing; by hand or by a cloud, it is minutes."""
@@ -30,6 +32,8 @@ MOVE_SECONDS = 0.01
 FULL_SECONDS = 0.6
 """Of a thing that gets more than it carries for one step, for choosing likewise: a loss is never
 taken for it."""
+DOWN_SECONDS = 0.001
+"""Of a tunnel that carries nothing for one step, for choosing likewise: the other one is alone."""
 KINDS = READY, LEG, CLEAR
 HAND_SECONDS = 0.0005
 """Of going on with tunnels at another place, for choosing between orders that are alike in all
@@ -43,16 +47,19 @@ MOST_EXACT = 12
 
 @dataclass(frozen=True, slots=True)
 class Cost:
-    """Seconds of flows that are lost, flows that move, and things times steps that they get too
-    much for; while a step waits for its window, as many steps as would go by."""
+    """Seconds of flows that are lost, flows that move, things times steps that they get too much
+    for, and tunnels times steps that they are down; while a step waits for its window, as many
+    steps as would go by."""
 
     lost: float = 0.0
     moved: int = 0
     full: float = 0.0
+    down: float = 0.0
 
     @property
     def total(self) -> float:
-        return self.lost + self.moved * MOVE_SECONDS + self.full * FULL_SECONDS
+        kept = self.full * FULL_SECONDS + self.down * DOWN_SECONDS
+        return self.lost + self.moved * MOVE_SECONDS + kept
 
 
 def best_order(groups: Groups) -> list[Step]:
@@ -63,13 +70,16 @@ def best_order(groups: Groups) -> list[Step]:
     heavy = (step for step in steps if step.kind == READY and _heavy(groups, step))
     apart = {*heavy, *(step for step in steps if _in_turn(groups, step))}
     ready = [step for step in steps if step.kind == READY and step not in apart]
-    first, found = frozenset(ready), dict.fromkeys(ready)
-    for group in groups.in_turn:
+    first, found, parts = frozenset(ready), dict.fromkeys(ready), list[list[Block]]()
+    for group in groups.all:
         steps_here = (step for step in group.looks.between.steps if step in group.steps)
         mine = [step for step in steps_here if step not in first]
-        search = _Search(group.looks, groups.gaps)
-        ordered = search.part(group.done | (first & group.steps), mine)
-        found |= dict.fromkeys(s for s in ordered if s.kind != CLEAR or s in apart)
+        search, done = _Search(group.looks, groups.gaps), group.done | (first & group.steps)
+        ordered = [s for s in search.part(done, mine) if s.kind != CLEAR or s in apart]
+        if groups.gaps.waits:
+            parts.append(list(blocks(ordered, search.turns(done, ordered))))
+        found |= dict.fromkeys(() if groups.gaps.waits else ordered)
+    found |= dict.fromkeys(woven(parts, groups.gaps.start, groups.gaps.each))
     found |= dict.fromkeys(step for step in steps if step.kind != CLEAR)
     return [*found, *(step for step in _clearing(steps) if step not in found)]
 
@@ -77,7 +87,7 @@ def best_order(groups: Groups) -> list[Step]:
 def _in_turn(groups: Groups, step: Step) -> bool:
     """Whether it waits for the window of one site: all that is done there is done in that."""
     alone = len(groups.by_step.get(step, ())) == 1
-    return groups.by_window and groups.is_gateway(step.place) and alone
+    return groups.gaps.waits and groups.is_gateway(step.place) and alone
 
 
 def _heavy(groups: Groups, step: Step) -> bool:
@@ -94,7 +104,7 @@ def cost_of(
     looks: Outlooks, order: Sequence[Step], start: Done = frozenset(), gaps: Gaps | None = None
 ) -> Cost:
     """What an order loses in all, from a state on; in the last state nothing is waited for."""
-    lost, full, moved, done = 0.0, 0.0, 0, start
+    lost, full, down, moved, done = 0.0, 0.0, 0.0, 0, start
     for step, after in zip_longest(order, order[1:]):
         moved += _moved(looks, done, step)
         done |= {step}
@@ -102,7 +112,8 @@ def cost_of(
             long = gaps.factor(step.place, after.place) if gaps else 1.0
             lost += long * STEP_SECONDS * looks.wrong(done)
             full += long * looks.overfull(done)
-    return Cost(lost, moved, full)
+            down += long * looks.down(done)
+    return Cost(lost, moved, full, down)
 
 
 def _moved(looks: Outlooks, done: Done, step: Step) -> int:
@@ -138,6 +149,15 @@ class _Search:
         labels = list(dict.fromkeys(step.leg for step in rising if step.kind == LEG))
         ordered = self._by_rank(done | set(heavy), labels)
         return [*heavy, *ordered, *(step for step in rising if step.kind == CLEAR)]
+
+    def turns(self, done: Done, order: Sequence[Step]) -> list[Turn]:
+        """The same steps for the calendar."""
+        found = []
+        for step in order:
+            done |= {step}
+            windows = self.gaps.between.windows(step.place)
+            found.append(Turn(step.place, windows, self.looks.wrong(done), self.looks.down(done)))
+        return found
 
     def _exact(self, start: Done, steps: list[Step]) -> list[Step]:
         """The cheapest of all orders, by Dijkstra over the sets of steps that are done, the place
@@ -179,7 +199,9 @@ class _Search:
 
     def _waiting(self, done: Done) -> float:
         """What a state costs for the time of a step."""
-        return STEP_SECONDS * self.looks.wrong(done) + FULL_SECONDS * self.looks.overfull(done)
+        looks = self.looks
+        kept = FULL_SECONDS * looks.overfull(done) + DOWN_SECONDS * looks.down(done)
+        return STEP_SECONDS * looks.wrong(done) + kept
 
     def _cheapest(self, done: Done, label: str) -> list[Step]:
         """The better order of both ends of a tunnel or circuit, the state after both included."""

@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 from obrin.core.catalogue.offering import PRACTICE_CLOUD, Offered
 from obrin.core.change.as_design import state
 from obrin.core.change.carrying import Limits, plain
-from obrin.core.change.states import BOTH, NEW, OLD, Between, Done, Flow
+from obrin.core.change.states import BOTH, NEW, NONE, OLD, Between, Done, Flow
 from obrin.core.reach.filters import RuleSet
 from obrin.core.reach.model import ReachModel
 from obrin.core.reach.trace import stopped, there_and_back
@@ -32,12 +32,14 @@ UNPROMISED = frozenset({ONE_SESSION, ROUTED_APART, TRANSLATED_APART, ALIKE_INSID
 class Outlook:
     """`works` are the flows that work, with the tunnel or circuit that each takes; `why` says of
     those that do not. `carried` are the loads of those that work, by the names that ways have in
-    this state, and `full` what gets more by these than it carries."""
+    this state, and `full` what gets more by these than it carries. `down` is how many tunnels and
+    circuits carry nothing meanwhile, of those that both designs have."""
 
     works: Mapping[Flow, str]
     why: Mapping[Flow, str] = field(default_factory=dict)
     carried: tuple[tuple[str, float], ...] = ()
     full: frozenset[str] = frozenset()
+    down: int = 0
 
 
 class Outlooks:
@@ -79,6 +81,10 @@ class Outlooks:
         """How many flows are not as both designs wish."""
         return len(self.lost(done)) + len(self.opened(done))
 
+    def down(self, done: Done) -> int:
+        """How many tunnels and circuits carry nothing meanwhile."""
+        return self.of(done).down
+
 
 def _look(between: Between, done: Done, limits: Limits) -> Outlook:
     settled = state(between, done)
@@ -104,7 +110,13 @@ def _look(between: Between, done: Done, limits: Limits) -> Outlook:
             if load := between.loads.get(flow):
                 carried += ((way, load) for way in ways)
     full = limits.full(settled, carried) if carried else frozenset()
-    return Outlook(works, why, tuple(carried), full)
+    return Outlook(works, why, tuple(carried), full, _down(between, done))
+
+
+def _down(between: Between, done: Done) -> int:
+    known = (s.index.by_label for s in (between.before, between.after))
+    both = between.moving.intersection(*known)
+    return sum(1 for label in both if between.version(label, done) == NONE)
 
 
 def _apart(between: Between, settled: Settled, done: Done) -> Iterator[tuple[str, str]]:

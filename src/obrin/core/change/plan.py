@@ -35,8 +35,9 @@ class Planned:
     """`lost` must work and does not, from the end of this step until that of the next, with the
     reason; `opened` must not work and does meanwhile; `moves` go over to another way, from and to;
     `too_much` says what gets more than it carries, from then on.
-    `look` is what to see before going on, `waits` whose acceptance comes before that. `for_good` is
-    whether going back needs another way from here, `windows` are those of its place."""
+    `look` is what to see before going on, `waits` whose acceptance comes before that; `down` is how
+    many tunnels carry nothing meanwhile. `for_good` is whether going back needs another way from
+    here, `windows` are those of its place."""
 
     number: int
     step: Step
@@ -48,6 +49,7 @@ class Planned:
     look: str
     waits: tuple[str, ...] = ()
     too_much: tuple[str, ...] = ()
+    down: int = 0
     for_good: bool = False
     windows: tuple[Window, ...] = ()
 
@@ -106,6 +108,7 @@ def make_plan(
     planned, loads = list[Planned](), Loads(groups, offering)
     lost = {id(group): group.looks.lost(group.done) for group in groups.all}
     opened = {id(group): group.looks.opened(group.done) for group in groups.all}
+    down = sum(group.looks.down(group.done) for group in groups.all)
     why: dict[Flow, str] = {}
     for number, step in enumerate(order, 1):
         moves: list[tuple[Flow, str, str]] = []
@@ -117,6 +120,7 @@ def make_plan(
             why |= now.why
             lost[id(group)] = group.looks.lost(group.done)
             opened[id(group)] = group.looks.opened(group.done)
+            down += now.down - last.down
         loads.follow(groups.by_step.get(step, ()))
         planned.append(
             Planned(
@@ -130,6 +134,7 @@ def make_plan(
                 look=_look(groups, step),
                 waits=tuple(waits.get(step, ())),
                 too_much=loads.too_much(),
+                down=down,
                 for_good=_for_good(between, step),
                 windows=between.windows(step.place),
             )

@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 from itertools import groupby
 
+from obrin.core.change.calendar import Slot
 from obrin.core.change.plan import Plan, Planned
-from obrin.core.change.schedule import Schedule, Slot
+from obrin.core.change.schedule import Schedule
 from obrin.core.gather.ranges import as_name
 from obrin.core.handover.blocks import Block, Heading, Paragraph, Table, markdown
 from obrin.core.handover.page import as_page

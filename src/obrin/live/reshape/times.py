@@ -6,8 +6,8 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
+from obrin.core.change.calendar import Turn, slots_of
 from obrin.core.change.outlook import Outlooks
-from obrin.core.change.schedule import Turn, slots_of
 from obrin.core.change.states import Between, Done, Step
 from obrin.core.design.windows import next_room
 
@@ -33,7 +33,8 @@ def due(
     ObrinError for windows that are too short. `between` knows the windows, `looks` the states: of
     the other direction, going back."""
     turns = list(_turns(left, done, looks, between))
-    begin = next(slots_of(turns, now, each, looks.wrong(done))).begin
+    price = Turn("", (), looks.wrong(done), looks.down(done)).price
+    begin = next(slots_of(turns, now, each, price)).begin
     if begin <= now:
         return None
     if next_room(turns[0].windows, now, each) == now:
@@ -48,7 +49,7 @@ def _turns(left: Sequence[Step], done: Done, looks: Outlooks, between: Between) 
     """Until nothing is interrupted any more."""
     for step in left:
         done |= {step}
-        wrong = looks.wrong(done)
-        yield Turn(step.place, between.windows(step.place), wrong)
-        if not wrong:
+        turn = Turn(step.place, between.windows(step.place), looks.wrong(done), looks.down(done))
+        yield turn
+        if not turn.price:
             return

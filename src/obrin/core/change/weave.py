@@ -1,0 +1,105 @@
+"""Steps of parts that are independent of each other in one order, by the windows of their places.
+
+Each part keeps its own order, and what belongs together in it stays together. Whoever's window is
+open goes on, first the one whose window closes first; what needs no window is done while none is
+open. So a window is used by all who have it, and nobody waits for a later one without need.
+"""
+
+from __future__ import annotations
+
+import heapq
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+
+from obrin.core.change.calendar import Slot, Turn, slots_of
+from obrin.core.change.states import Step
+from obrin.core.errors import ObrinError
+
+_NEVER = datetime.max.replace(tzinfo=UTC)
+
+
+@dataclass(frozen=True, slots=True)
+class Block:
+    """Steps that are done one after the other, without others in between."""
+
+    steps: tuple[Step, ...]
+    turns: tuple[Turn, ...]
+
+
+def blocks(steps: Sequence[Step], turns: Sequence[Turn]) -> Iterator[Block]:
+    """What interrupts something goes with all until nothing is interrupted any more."""
+    first = 0
+    for number, turn in enumerate(turns, 1):
+        if not turn.price or number == len(turns):
+            yield Block(tuple(steps[first:number]), tuple(turns[first:number]))
+            first = number
+
+
+class _Times:
+    """When blocks are done; those with the same windows are looked at once."""
+
+    def __init__(self, each: timedelta) -> None:
+        self._each = each
+        self._kinds: dict[object, int] = {}
+        self._held: dict[tuple[int, datetime], list[Slot]] = {}
+
+    def kind(self, block: Block) -> int:
+        """The same for blocks that are done at the same times."""
+        alike = tuple((turn.windows, turn.price) for turn in block.turns)
+        return self._kinds.setdefault(alike, len(self._kinds))
+
+    def slots(self, block: Block, kind: int, moment: datetime) -> list[Slot]:
+        """From a moment on; then, where a window is too short for a step."""
+        key = kind, moment
+        if key not in self._held:
+            try:
+                self._held[key] = list(slots_of(block.turns, moment, self._each))
+            except ObrinError:
+                self._held[key] = [Slot(moment, moment + self._each)]
+        return self._held[key]
+
+
+def _closes(block: Block, begin: datetime) -> datetime:
+    """When the window is over in which it begins then."""
+    found = (
+        closes
+        for window in block.turns[0].windows
+        for opens, closes in window.around(begin, 0)
+        if opens <= begin < closes
+    )
+    return max(found, default=_NEVER)
+
+
+def woven(parts: Sequence[Sequence[Block]], start: datetime, each: timedelta) -> list[Step]:
+    """All steps of all parts."""
+    times, moment, found = _Times(each), start, list[Step]()
+    kinds = [[times.kind(block) for block in part] for part in parts]
+    later: list[tuple[datetime, int, int]] = []
+    ready: list[tuple[datetime, int, int]] = []
+
+    def slots(part: int, number: int) -> list[Slot]:
+        return times.slots(parts[part][number], kinds[part][number], moment)
+
+    def wait(part: int, number: int) -> None:
+        if number < len(parts[part]):
+            heapq.heappush(later, (slots(part, number)[0].begin, part, number))
+
+    for part in range(len(parts)):
+        wait(part, 0)
+    while later or ready:
+        while later and later[0][0] <= moment:
+            begin, part, number = heapq.heappop(later)
+            heapq.heappush(ready, (_closes(parts[part][number], begin), part, number))
+        if not ready:
+            moment = later[0][0]
+            continue
+        _, part, number = heapq.heappop(ready)
+        done = slots(part, number)
+        if done[0].begin > moment:
+            wait(part, number)
+            continue
+        found += parts[part][number].steps
+        moment = done[-1].end
+        wait(part, number + 1)
+    return found
