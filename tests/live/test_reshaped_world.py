@@ -136,6 +136,29 @@ def test_a_step_is_not_begun_outside_the_windows_of_its_place(
     world.obrin("reshape", "--go", timeout=200).good()
 
 
+def test_a_key_made_anew_is_entered_at_both_ends_or_at_none(world: Folder) -> None:
+    before = (world.path / "design.yaml").read_text()
+    name = "quay-apps/b"
+    old = world.obrin("keys", "show", name).good().out
+    world.obrin("keys", "renew", name).good()
+    new = world.obrin("keys", "show", name).good().out
+    assert new != old
+    told = f"'obrin keys rotate {name}' enters the new one"
+    assert told in " ".join(world.obrin("reshape").good().out.split())
+    to(world, swap(("hold: 6 s", "hold: 30 s")))
+    assert valid("reshape", world.obrin("reshape", "--json").good().json)["keys"] == [name]
+    assert told in " ".join(world.obrin("reshape", "--go", timeout=200).good().out.split())
+    assert "is what was built" in world.obrin("reshape", "--drift").good().out
+    world.obrin("keys", "rotate", "quay-apps/a", timeout=120).good()
+    assert "is what was built" in world.obrin("reshape", "--drift").good().out
+    world.obrin("keys", "rotate", name, timeout=120).good()
+    assert world.obrin("keys", "show", name).good().out == new
+    assert "old key" not in world.obrin("reshape").good().out
+    to(world, before)
+    world.obrin("reshape", "--go", timeout=200).good()
+    built_is(world)
+
+
 def test_it_stops_where_a_state_is_not_as_said(world: Folder) -> None:
     to(world, WIDER)
     world.obrin("practice", "cut", "uplink", "quay-gw/fibre").good()

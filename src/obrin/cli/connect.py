@@ -114,6 +114,7 @@ def connect(
         from obrin.live.reshape.built import keep_built
 
         keep_built(project)
+        project.keys.all_entered()
     if as_json:
         deed = Deed(changes=[Change(name, did) for name, did in result.done.items()])
         tunnels = [tunnel.as_json() for tunnel in result.status]

@@ -194,7 +194,8 @@ def compare(ctx: click.Context, tunnel: str, design_file: str | None, as_json: b
 @acting
 @writes("dry_run")
 def renew(tunnel: str, design_file: str | None, dry_run: bool, as_json: bool) -> None:
-    """Make a new random key. Both ends need it: hand over and connect again.
+    """Make a new random key. Both ends need it: hand over and connect again, or 'obrin keys rotate'
+    for one tunnel at a time on the running link. Until then they have the old one.
 
     \b
     Example:

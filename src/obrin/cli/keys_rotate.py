@@ -36,8 +36,9 @@ def rotate(
     """Replace keys at both ends, one tunnel at a time; all of them when no TUNNELS are named.
 
     The least preferred tunnel comes first. Each has to be up with its new key before the next one's
-    turn, and none is touched while the tunnel that would carry meanwhile is down. Stopped in the
-    middle, it is taken up by the same command. Sheets and packs of devices that have no endpoint:
+    turn, and none is touched while the tunnel that would carry meanwhile is down. A key that was
+    made or brought already is taken, another is made for the rest. Stopped in the middle, it is
+    taken up by the same command. Sheets and packs of devices that have no endpoint:
     'obrin keys renew', then 'obrin handover', in the order shown by --dry-run.
 
     \b

@@ -17,7 +17,7 @@ from obrin.cli.common import (
     other_project,
     project_of,
 )
-from obrin.cli.reshape_told import plan_json, tell_plan
+from obrin.cli.reshape_told import plan_json, tell_keys, tell_plan
 from obrin.core.errors import ObrinError
 
 if TYPE_CHECKING:
@@ -148,14 +148,17 @@ def reshape(
         return
     record = _of_this(record, looks, plan)
     times = schedule(plan, begins, each, len(record.done) if record else 0)
+    # Nobody is asked for a passphrase by a plan.
+    keys = [] if project.keys.file.sealed else _not_entered(project, after)
     if figure is not None and plan.steps:
         _draw(plan, Path(figure))
     if target is not None and plan.steps:
         _write(plan, times, Path(target))
     if as_json:
-        echo_json(plan_json(plan, times))
+        echo_json(plan_json(plan, times) | {"keys": keys})
     else:
         tell_plan(plan, record, times)
+        tell_keys(keys)
     ctx.exit(1 if plan.loses(times.done) else 0)
 
 
@@ -180,6 +183,12 @@ def _moment(text: str | None) -> datetime:
             f"--start: '{text}' is no day or time. Write for example 2026-12-05T22:00"
         ) from None
     return found if found.tzinfo is not None else found.replace(tzinfo=UTC)
+
+
+def _not_entered(project: Project, settled: Settled) -> list[str]:
+    """Labels of keys that were made anew, and that the ends do not have yet."""
+    entered = project.keys.entered()
+    return [secret.label for secret in settled.shared_secrets() if secret.label in entered]
 
 
 def _of_this(record: Record | None, looks: Outlooks, plan: Plan) -> Record | None:
@@ -220,7 +229,7 @@ def _carry(
     if not order:
         click.echo("Nothing changes.")
         return
-    secrets = [project.secrets(settled) for settled in (before, after)]
+    secrets = [project.secrets_in_force(settled) for settled in (before, after)]
     both = replace(
         secrets[1],
         keys={**secrets[0].keys, **secrets[1].keys},
@@ -237,6 +246,7 @@ def _carry(
         (go_back if back else carry_on)(carrying, looks, record, order)
     word = "undone; everything is as it was" if back else "done, each checked from both ends"
     click.echo(f"{len(order) if not back else 'All'} steps {word}.")
+    tell_keys(_not_entered(project, before if back else after))
 
 
 def _write(plan: Plan, times: Schedule, folder: Path) -> None:

@@ -29,7 +29,7 @@ def drift(project: Project, *, go: bool, take: bool, timeout: float, as_json: bo
 
     _refuse_halfway(project)
     settled, locator = built(project), project.settled()[0].locator
-    secrets = project.secrets(settled)
+    secrets = project.secrets_in_force(settled)
     with project.lock("reshape"), open_ends(project, settled) as ends:
         found = drifted(settled, ends, secrets)
         left = undo(project, settled, ends, found, ProgressLines(), timeout) if go else []

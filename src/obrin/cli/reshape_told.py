@@ -2,18 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING, Any
 
 import click
 
 from obrin.cli.common import console, print_table, say
+from obrin.core.naming import some
 
 if TYPE_CHECKING:
     from obrin.core.change.plan import Plan, Planned
     from obrin.core.change.schedule import Schedule
     from obrin.core.change.states import Flow
     from obrin.live.reshape.run import Record
+
+
+MOST_KEYS = 6
 
 
 def tell_plan(plan: Plan, record: Record | None, times: Schedule) -> None:
@@ -61,6 +65,22 @@ def tell_plan(plan: Plan, record: Record | None, times: Schedule) -> None:
         count += f"{most} step{'s' if most > 1 else ''} ({seconds(longest)})"
         text = f"{len(plan.steps)} steps; {count}. To avoid it, {advice(plan)}."
     say(out, text, style="bold red" if plan.loses(times.done) else "green")
+
+
+def tell_keys(labels: Sequence[str]) -> None:
+    """Those that were made anew, and are not at the ends yet."""
+    from obrin.core.settled.links import OF_SESSION
+
+    for tunnels, command in ((True, "obrin keys rotate"), (False, "obrin connect")):
+        found = [label for label in labels if label.endswith(OF_SESSION) is not tunnels]
+        if found:
+            named = found if tunnels and len(found) <= MOST_KEYS else ()
+            say(
+                console(),
+                f"The ends have the old key of {some(found, MOST_KEYS)}, and keep it in all steps: "
+                f"'{' '.join((command, *named))}' enters the new one.",
+                style="yellow",
+            )
 
 
 def _wrong_lines(plan: Plan, planned: Planned) -> Iterator[str]:

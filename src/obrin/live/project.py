@@ -194,6 +194,11 @@ class Project:
             self.keys.made(),
         )
 
+    def secrets_in_force(self, settled: Settled) -> Secrets:
+        """What the ends have: a key that was made anew is not there yet. Raises SecretsError."""
+        found = self.secrets(settled)
+        return replace(found, keys={**found.keys, **self.keys.entered()})
+
     def secrets_to_judge(self, settled: Settled) -> Secrets:
         """The same, with what they are held against. Raises SecretsError."""
         prints = self.keys.prints() if any(s.entered for s in settled.links.values()) else {}

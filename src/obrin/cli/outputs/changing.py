@@ -87,6 +87,9 @@ CHANGING: dict[str, Shape] = {
                 )
             ),
             "loses": truth("whether anything is not as wished in between"),
+            "keys": texts(
+                "tunnels whose new key is not at the ends yet; all steps keep the old one"
+            ),
         },
     ),
     "reshape --drift": listing(

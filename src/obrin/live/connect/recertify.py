@@ -72,7 +72,7 @@ class Recertification(Turns):
     def _tell_all(self) -> None:
         """Everybody gets its chain and whom to believe; no tunnel ends by that."""
         tunnels = self.settled.certified_tunnels()
-        secrets = self.project.secrets(self.settled)
+        secrets = self.project.secrets_in_force(self.settled)
 
         def give(place: str) -> None:
             self.give_gateway(place, secrets)

@@ -2,7 +2,8 @@
 
 The new key is laid by in the key file first. Both ends get it, the tunnel is awaited, and only
 then does the file take it for the key. A run that was stopped is taken up with the same new key;
-when the tunnel does not come up, both ends get the old one back.
+when the tunnel does not come up, both ends get the old one back. Where a new key was made or
+brought already and the ends still have the old one, it is that which they get.
 """
 
 from __future__ import annotations
@@ -33,9 +34,11 @@ class Rotation(Turns):
     def _prove(self, turn: Turn) -> bool:
         label, store = turn.tunnel.label, self.project.keys
         self.other_is_up(turn, "replacing the key of")
-        before = self.project.secrets(self.settled)
+        before = self.project.secrets_in_force(self.settled)
         with self.writing:
             fresh = store.waiting().get(label)
+            if fresh is None and label in store.entered():
+                fresh = store.read()[label]
             if fresh is None:
                 fresh = make_key(os.urandom, self.settled.key_rules(turn.tunnel))
                 store.lay_by(label, fresh)
@@ -44,7 +47,7 @@ class Rotation(Turns):
             self._give(turn, before)
             return False
         with self.writing:
-            store.put({label: fresh}, self.project.today)
+            store.put({label: fresh}, self.project.today, at_ends=True)
         self.report(Progress(f"key of {label}", "done", "replaced at both ends"))
         return True
 

@@ -19,7 +19,7 @@ def _folder(project: Project) -> Path:
 
 
 def keep_built(project: Project) -> None:
-    """What stands in the design and its settled file now is built."""
+    """What stands in the design and its settled file now is built; keys may be others still."""
     folder = _folder(project)
     private_folder(project.own_folder)
     private_folder(folder)

@@ -12,7 +12,8 @@ from obrin.live.secrets.file import SecretFile
 
 
 class KeyStore:
-    """A map from tunnel labels to keys. A key that waits for its rotation is kept beside."""
+    """A map from tunnel labels to keys. A key that waits for its rotation is kept beside, and so is
+    one that the ends still have when another was made or brought instead."""
 
     def __init__(self, file: SecretFile) -> None:
         self.file = file
@@ -29,6 +30,10 @@ class KeyStore:
         """New keys whose rotation was begun and not finished."""
         return self._part("waiting")
 
+    def entered(self) -> dict[str, str]:
+        """What the ends have, where it is not the key that is to be there."""
+        return self._part("entered")
+
     def turns_left(self) -> list[str]:
         """Tunnels whose turn is to come in a rotation that was begun and not finished."""
         found = self.file.read().get("turns", [])
@@ -38,7 +43,7 @@ class KeyStore:
 
     def begin_turns(self, labels: list[str]) -> None:
         """A rotation of these tunnels begins, or goes on with them."""
-        self._write(self.read(), self.made(), self.waiting(), labels)
+        self._write(turns=labels)
 
     def print_secret(self) -> str:
         """What fingerprints of keys are made with, in hexadecimal; empty before there was one."""
@@ -68,28 +73,36 @@ class KeyStore:
             raise self.file.damaged()
         return {str(label): text for label, text in part.items()}
 
-    def put(self, keys: dict[str, str], today: date) -> None:
-        """Set these keys; others stay, and nothing waits for these any more."""
+    def put(self, keys: dict[str, str], today: date, *, at_ends: bool = False) -> None:
+        """Set these keys; others stay, and nothing waits for these any more. What the ends have is
+        kept, unless they have these: `at_ends`."""
         made = dict.fromkeys(keys, today.isoformat())
-        waiting = {label: key for label, key in self.waiting().items() if label not in keys}
-        turns = [label for label in self.turns_left() if label not in keys]
-        self._write(self.read() | keys, self.made() | made, waiting, turns)
+        before = {label: key for label, key in self.read().items() if label in keys}
+        entered = {} if at_ends else before | self.entered()
+        others = {label: key for label, key in self.entered().items() if label not in keys}
+        self._write(
+            keys=self.read() | keys,
+            made=self.made() | made,
+            waiting={label: key for label, key in self.waiting().items() if label not in keys},
+            turns=[label for label in self.turns_left() if label not in keys],
+            entered=others
+            | {label: key for label, key in entered.items() if keys.get(label, key) != key},
+        )
+
+    def all_entered(self) -> None:
+        """The ends have what is to be there."""
+        if self.entered():
+            self._write(entered={})
 
     def lay_by(self, label: str, key: str) -> None:
         """Keep a new key until both ends have it."""
-        waiting = self.waiting() | {label: key}
-        self._write(self.read(), self.made(), waiting, self.turns_left())
+        self._write(waiting=self.waiting() | {label: key})
 
-    def _write(
-        self,
-        keys: dict[str, str],
-        made: dict[str, str],
-        waiting: dict[str, str],
-        turns: list[str],
-    ) -> None:
-        rest = {"waiting": waiting, "turns": turns, "print-secret": self.print_secret()}
-        data = {"keys": keys, "made": made}
-        self.file.write(data | {name: part for name, part in rest.items() if part})
+    def _write(self, **parts: dict[str, str] | list[str]) -> None:
+        """These parts anew; the others stay, and what is empty goes."""
+        data: dict[str, object] = {"keys": {}, "made": {}, **self.file.read(), **parts}
+        kept = ("keys", "made")
+        self.file.write({name: part for name, part in data.items() if part or name in kept})
 
     def fill(self, settled: Settled, rng: Callable[[int], bytes], today: date) -> list[str]:
         """Make each key and password that is missing; the words for those that were."""
