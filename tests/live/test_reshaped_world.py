@@ -136,6 +136,28 @@ def test_a_step_is_not_begun_outside_the_windows_of_its_place(
     world.obrin("reshape", "--go", timeout=200).good()
 
 
+def test_connect_does_the_rest_of_a_change_and_ends_it(world: Folder) -> None:
+    before = (world.path / "design.yaml").read_text()
+    day = DAYS[(datetime.now(UTC) + timedelta(days=3)).weekday()]
+    to(world, swap(("hold: 6 s", "hold: 30 s")) + f"windows: {{apps: '{day} 10:00-12:00'}}\n")
+    world.obrin("reshape", "--go", timeout=200).bad(3, "apps may be changed")
+    stood = record(world)
+    world.obrin("reshape", "--drift").bad(2, "a change is under way")
+    count = f"{len(stood['done'])} of {len(stood['order'])} steps are done"
+    assert f"a change is under way, {count}" in world.obrin("connect", timeout=200).good().err
+    assert record(world) == {}
+    built_is(world)
+    assert "is what was built" in world.obrin("reshape", "--drift").good().out
+    # Killed after all was done, and before that was forgotten.
+    left = stood | {"done": stood["order"], "begun": ""}
+    (world.path / ".obrin" / "reshape-design.json").write_text(json.dumps(left))
+    assert "Nothing changes" in world.obrin("reshape").good().out
+    assert "Nothing changes" in world.obrin("reshape", "--go").good().out
+    assert record(world) == {}
+    to(world, before)
+    world.obrin("reshape", "--go", timeout=200).good()
+
+
 def test_a_key_made_anew_is_entered_at_both_ends_or_at_none(world: Folder) -> None:
     before = (world.path / "design.yaml").read_text()
     name = "quay-apps/b"

@@ -94,6 +94,7 @@ def connect(
     from obrin.live.connect.ended import Ended
     from obrin.live.connect.whole import plan_connect
     from obrin.live.drivers.registry import open_ends
+    from obrin.live.reshape.record import read_record
 
     project = project_of(design_file)
     _, settled = project.settled()
@@ -104,6 +105,11 @@ def connect(
             _show_plan(ends, plan, todo=todo, keep=keep, as_json=as_json)
         return
     _forget(project, again)
+    if (record := read_record(project)) is not None:
+        click.echo(
+            f"note: a change is under way, {record.words}. What is left of it is done at once.",
+            err=True,
+        )
     plan, result, keep = together(
         project,
         person_for(answers, who),

@@ -30,7 +30,7 @@ if TYPE_CHECKING:
     from obrin.core.settled.model import Settled
     from obrin.live.drivers.by_hand.person import Person
     from obrin.live.project import Project
-    from obrin.live.reshape.run import Record
+    from obrin.live.reshape.record import Record
 
 
 @click.command()
@@ -113,7 +113,7 @@ def reshape(
     from obrin.core.change.plan import make_plan
     from obrin.core.change.schedule import schedule
     from obrin.core.design.values import parse_duration
-    from obrin.live.reshape.run import read_record, under_way
+    from obrin.live.reshape.record import read_record, under_way
 
     if sum(map(bool, (go, back))) > 1:
         raise click.UsageError("--go goes on, and --back goes back: give one of them")
@@ -193,7 +193,7 @@ def _not_entered(project: Project, settled: Settled) -> list[str]:
 
 def _of_this(record: Record | None, looks: Outlooks, plan: Plan) -> Record | None:
     """None where no change is under way, or another one: that is told."""
-    from obrin.live.reshape.run import under_way
+    from obrin.live.reshape.record import under_way
 
     try:
         return record and under_way(record, looks.between, plan.order)
@@ -220,6 +220,7 @@ def _carry(
     from obrin.core.change.as_design import grounds
     from obrin.core.change.states import READY
     from obrin.live.drivers.registry import open_ends
+    from obrin.live.reshape.record import forget
     from obrin.live.reshape.run import Carrying, carry_on, go_back, need_told
 
     between = looks.between
@@ -227,6 +228,7 @@ def _carry(
     if back and not (record.done or record.begun):
         raise ObrinError("no step is done: there is nothing to go back from")
     if not order:
+        forget(project)
         click.echo("Nothing changes.")
         return
     secrets = [project.secrets_in_force(settled) for settled in (before, after)]

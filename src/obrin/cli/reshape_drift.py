@@ -48,13 +48,13 @@ def drift(project: Project, *, go: bool, take: bool, timeout: float, as_json: bo
 
 def _refuse_halfway(project: Project) -> None:
     """Raises ObrinError while a change is under way: what stands is of neither design."""
-    from obrin.live.reshape.run import read_record
+    from obrin.live.reshape.record import read_record
 
     record = read_record(project)
     if record is not None:
         raise ObrinError(
-            f"a change is under way, {len(record.done)} of {len(record.order)} steps are done, and "
-            "what it has changed is no drift. Go on with --go, or back with --back, first"
+            f"a change is under way, {record.words}, and what it has changed is no drift. Go on "
+            "with --go, or back with --back, first"
         )
 
 

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from obrin.core.change.plan import Plan, Planned
     from obrin.core.change.schedule import Schedule
     from obrin.core.change.states import Flow
-    from obrin.live.reshape.run import Record
+    from obrin.live.reshape.record import Record
 
 
 MOST_KEYS = 6
@@ -32,7 +32,7 @@ def tell_plan(plan: Plan, record: Record | None, times: Schedule) -> None:
     for planned in plan.steps:
         slot = times.slot(planned)
         mark = str(planned.number) if slot else "done"
-        when = (f"{slot.begin:%Y-%m-%d %H:%M}" if slot else "",) if times.waits else ()
+        when = (f"{slot.begin:%a %Y-%m-%d %H:%M}" if slot else "",) if times.waits else ()
         rows.append((mark, *when, planned.owner, what_words(planned), *_effect(plan, planned)))
     print_table(
         out,
@@ -47,10 +47,7 @@ def tell_plan(plan: Plan, record: Record | None, times: Schedule) -> None:
     if never is not None:
         click.echo(f"From step {never} on, going back needs another way: addresses are given back.")
     if record is not None:
-        click.echo(
-            f"{len(record.done)} of {len(record.order)} steps are done. Go on with --go, or back "
-            "with --back."
-        )
+        click.echo(f"{record.words}. Go on with --go, or back with --back.")
     for planned in plan.steps:
         for wait in planned.waits:
             say(out, f"Step {planned.number} works once {wait}.", style="yellow")

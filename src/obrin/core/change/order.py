@@ -76,9 +76,7 @@ def best_order(groups: Groups) -> list[Step]:
         mine = [step for step in steps_here if step not in first]
         search, done = _Search(group.looks, groups.gaps), group.done | (first & group.steps)
         ordered = [s for s in search.part(done, mine) if s.kind != CLEAR or s in apart]
-        if groups.gaps.waits:
-            parts.append(list(blocks(ordered, search.turns(done, ordered))))
-        found |= dict.fromkeys(() if groups.gaps.waits else ordered)
+        parts.append(list(blocks(ordered, search.turns(done, ordered))))
     found |= dict.fromkeys(woven(parts, groups.gaps.start, groups.gaps.each))
     found |= dict.fromkeys(step for step in steps if step.kind != CLEAR)
     return [*found, *(step for step in _clearing(steps) if step not in found)]

@@ -2,7 +2,8 @@
 
 Each part keeps its own order, and what belongs together in it stays together. Whoever's window is
 open goes on, first the one whose window closes first; what needs no window is done while none is
-open. So a window is used by all who have it, and nobody waits for a later one without need.
+open. So a window is used by all who have it, and nobody waits for a later one without need. Where
+there are no windows, one part comes after the other.
 """
 
 from __future__ import annotations

@@ -10,6 +10,7 @@ from obrin.core.errors import ObrinError, OutsideError
 from obrin.core.settled.model import Settled
 from obrin.live.files import private_folder, write_whole
 from obrin.live.project import Project, read_text
+from obrin.live.reshape.record import forget
 
 DESIGN = "design.yaml"
 
@@ -19,7 +20,8 @@ def _folder(project: Project) -> Path:
 
 
 def keep_built(project: Project) -> None:
-    """What stands in the design and its settled file now is built; keys may be others still."""
+    """What stands in the design and its settled file now is built, and no change is under way; keys
+    may be others still."""
     folder = _folder(project)
     private_folder(project.own_folder)
     private_folder(folder)
@@ -27,6 +29,7 @@ def keep_built(project: Project) -> None:
     kept = Project(folder / DESIGN)
     write_whole(kept.settled_path, texts[1], 0o600)
     write_whole(kept.design_path, texts[0], 0o600, durable=True)
+    forget(project)
 
 
 def built(project: Project, otherwise: str = "") -> Settled:

@@ -6,15 +6,12 @@ drivers find done what is done. Going back does the same steps the other way, in
 
 from __future__ import annotations
 
-import hashlib
-import json
 import threading
 import time
 from collections.abc import Callable, Sequence
 from contextlib import closing
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
-from pathlib import Path
 
 from obrin.core.change.as_design import state
 from obrin.core.change.entries import Line, Sheets
@@ -28,11 +25,12 @@ from obrin.live.connect.journal import Journal
 from obrin.live.drivers.by_hand.drivers import ByHand
 from obrin.live.drivers.by_hand.person import HandStep
 from obrin.live.drivers.protocol import Ends, Progress, Report
-from obrin.live.files import private_folder, write_whole
+from obrin.live.files import private_folder
 from obrin.live.observe.probe import probe_one
 from obrin.live.packs import handed_over
 from obrin.live.project import Project
 from obrin.live.reshape.built import keep_built
+from obrin.live.reshape.record import Record, forget, record_path
 from obrin.live.reshape.times import due
 from obrin.live.reshape.work import At, cloud_work, gateway_work
 
@@ -40,60 +38,6 @@ SETTLING = 30.0
 """Seconds that a state has to become what it is said to be."""
 LOOK_EVERY = 0.5
 _OTHER_WAY = {READY: CLEAR, CLEAR: READY}
-
-
-@dataclass(slots=True)
-class Record:
-    """`order` are all steps by name, `done` those that are done in that order, `begun` one that may
-    be. `change` tells of which change it is."""
-
-    change: str
-    order: list[str]
-    done: list[str] = field(default_factory=list)
-    begun: str = ""
-
-    def write(self, path: Path) -> None:
-        data = {"change": self.change, "order": self.order, "done": self.done, "begun": self.begun}
-        write_whole(path, json.dumps(data, indent=1) + "\n", 0o600, durable=True)
-
-
-def record_path(project: Project) -> Path:
-    return project.own_folder / f"reshape-{project.design_path.stem}.json"
-
-
-def read_record(project: Project) -> Record | None:
-    """None where no change is under way. Raises ObrinError for a damaged one."""
-    path = record_path(project)
-    try:
-        data = json.loads(path.read_text(encoding="utf-8"))
-        order, done = ([str(name) for name in data[key]] for key in ("order", "done"))
-        return Record(str(data["change"]), order, done, str(data["begun"]))
-    except FileNotFoundError:
-        return None
-    except (OSError, ValueError, KeyError, TypeError) as error:
-        raise ObrinError(
-            f"{path} cannot be read: {error}. Restore it, or remove it and run 'obrin connect'"
-        ) from None
-
-
-def change_of(between: Between, order: Sequence[Step]) -> str:
-    """The same for the same change."""
-    told = [(s.name, repr(between.old[s.place]), repr(between.new[s.place])) for s in order]
-    return hashlib.sha256(repr(sorted(told)).encode()).hexdigest()[:24]
-
-
-def under_way(record: Record | None, between: Between, order: Sequence[Step]) -> Record:
-    """Where a change with these steps stands, begun or not. Raises ObrinError where the record is
-    of another one."""
-    change = change_of(between, order)
-    if record is None:
-        return Record(change, [step.name for step in order])
-    if record.change != change:
-        raise ObrinError(
-            f"another change is under way, {len(record.done)} of {len(record.order)} steps are "
-            "done. Bring the design back to what it was then, and go on or back with it"
-        )
-    return record
 
 
 @dataclass(frozen=True, slots=True)
@@ -132,7 +76,6 @@ def carry_on(carrying: Carrying, looks: Outlooks, record: Record, order: Sequenc
         driver.stands(looks.between.after)
     handed_over(carrying.project, looks.between.after)
     keep_built(carrying.project)
-    record_path(carrying.project).unlink(missing_ok=True)
 
 
 def go_back(carrying: Carrying, looks: Outlooks, record: Record, order: Sequence[Step]) -> None:
@@ -155,7 +98,7 @@ def go_back(carrying: Carrying, looks: Outlooks, record: Record, order: Sequence
         record.write(record_path(carrying.project))
     for driver in _by_hand(carrying.ends):
         driver.stands(looks.between.before)
-    record_path(carrying.project).unlink(missing_ok=True)
+    forget(carrying.project)
 
 
 def need_told(between: Between, ends: Ends) -> None:

@@ -1,0 +1,79 @@
+"""How far a change is carried out: which steps are done, and which was begun."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from obrin.core.change.states import Between, Step
+from obrin.core.errors import ObrinError
+from obrin.live.files import write_whole
+from obrin.live.project import Project
+
+
+@dataclass(slots=True)
+class Record:
+    """`order` are all steps by name, `done` those that are done in that order, `begun` one that may
+    be. `change` tells of which change it is."""
+
+    change: str
+    order: list[str]
+    done: list[str] = field(default_factory=list)
+    begun: str = ""
+
+    @property
+    def words(self) -> str:
+        return f"{len(self.done)} of {len(self.order)} steps are done"
+
+    def write(self, path: Path) -> None:
+        data = {"change": self.change, "order": self.order, "done": self.done, "begun": self.begun}
+        write_whole(path, json.dumps(data, indent=1) + "\n", 0o600, durable=True)
+
+
+def record_path(project: Project) -> Path:
+    return project.own_folder / f"reshape-{project.design_path.stem}.json"
+
+
+def read_record(project: Project) -> Record | None:
+    """None where no change is under way. Raises ObrinError for a damaged one."""
+    path = record_path(project)
+    try:
+        data = json.loads(path.read_text(encoding="utf-8"))
+        order, done = ([str(name) for name in data[key]] for key in ("order", "done"))
+        return Record(str(data["change"]), order, done, str(data["begun"]))
+    except FileNotFoundError:
+        return None
+    except (OSError, ValueError, KeyError, TypeError) as error:
+        raise ObrinError(
+            f"{path} cannot be read: {error}. Restore it, or remove it and run 'obrin connect'"
+        ) from None
+
+
+def change_of(between: Between, order: Sequence[Step]) -> str:
+    """The same for the same change."""
+    told = [(s.name, repr(between.old[s.place]), repr(between.new[s.place])) for s in order]
+    return hashlib.sha256(repr(sorted(told)).encode()).hexdigest()[:24]
+
+
+def under_way(record: Record | None, between: Between, order: Sequence[Step]) -> Record:
+    """Where a change with these steps stands, begun or not. Raises ObrinError where the record is
+    of another one."""
+    change = change_of(between, order)
+    if record is None:
+        return Record(change, [step.name for step in order])
+    if not order and set(record.done) == set(record.order):
+        return Record(change, [])  # killed after all was done, before this was forgotten
+    if record.change != change:
+        raise ObrinError(
+            f"another change is under way, {record.words}. Bring the design back to what it was "
+            "then, and go on or back with it"
+        )
+    return record
+
+
+def forget(project: Project) -> None:
+    """No change is under way any more."""
+    record_path(project).unlink(missing_ok=True)
