@@ -1,4 +1,5 @@
-"""`connect` and `keys rotate` killed at boundaries of what they write, on a running world."""
+"""`connect`, `keys rotate` and `reshape --go` killed at boundaries of what they write, on a running
+world."""
 
 from __future__ import annotations
 
@@ -64,6 +65,50 @@ def killed_connects(world: Folder, most: int) -> None:
         world.obrin("probe").good()
     world.write("design.yaml", DESIGN)
     world.obrin("connect").good()
+
+
+BOUNDARIES = 165
+"""Of carrying out the change below."""
+CHANGED = DESIGN.replace("hold: 6 s", "hold: 9 s").replace(
+    "networks: [desks]", "networks: [desks, guests]"
+)
+
+
+def killed_changes(world: Folder, most: int) -> None:
+    """Taken up, or back: in the end it is as one of the designs says, and no change is under way."""
+    world.obrin("connect").good()
+    for turn, number in enumerate(some(BOUNDARIES, most, 7)):
+        text, other = (CHANGED, DESIGN) if turn % 2 == 0 else (DESIGN, CHANGED)
+        world.write("design.yaml", text)
+        world.obrin("settle").good()
+        run = world.obrin("reshape", "--go", timeout=200, **{VARIABLE: f"kill:{number}"})
+        assert run.code in (0, KILLED), run.err
+        if turn % 3 == 1 and run.code == KILLED:
+            back = world.obrin("reshape", "--back", timeout=200)
+            assert back.code == 0 or "nothing to go back from" in back.err, (number, back.err)
+            stands = "Nothing changes" in world.obrin("reshape").out
+            world.write("design.yaml", text if stands else other)
+            world.obrin("settle").good()
+            assert "is what was built" in world.obrin("reshape", "--drift").good().out, number
+            world.write("design.yaml", text)
+            world.obrin("settle").good()
+        world.obrin("reshape", "--go", timeout=200).good()
+        assert "Nothing changes" in world.obrin("reshape").good().out, number
+        assert "is what was built" in world.obrin("reshape", "--drift").good().out, number
+        assert not (world.path / ".obrin" / "reshape-design.json").exists()
+        assert "0 steps done" in world.obrin("connect").good().out, number
+        world.obrin("probe").good()
+    world.write("design.yaml", DESIGN)
+    world.obrin("connect").good()
+
+
+def test_a_killed_change_ends_the_same(world) -> None:
+    killed_changes(world, 3)
+
+
+@pytest.mark.slow
+def test_a_change_killed_at_every_boundary_ends_the_same(world) -> None:
+    killed_changes(world, BOUNDARIES)
 
 
 def test_a_killed_rotation_is_taken_up(world) -> None:
