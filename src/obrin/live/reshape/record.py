@@ -28,6 +28,14 @@ class Record:
     def words(self) -> str:
         return f"{len(self.done)} of {len(self.order)} steps are done"
 
+    def check(self) -> None:
+        """Raises ValueError for what was never written so."""
+        texts = (self.change, self.begun, *self.order, *self.done)
+        if not isinstance(self.order, list) or not all(isinstance(text, str) for text in texts):
+            raise ValueError("it is no record of steps")
+        if self.order[: len(self.done)] != self.done or self.begun not in ("", *self.order):
+            raise ValueError("its steps are not in order")
+
     def write(self, path: Path) -> None:
         data = {"change": self.change, "order": self.order, "done": self.done, "begun": self.begun}
         write_whole(path, json.dumps(data, indent=1) + "\n", 0o600, durable=True)
@@ -42,8 +50,9 @@ def read_record(project: Project) -> Record | None:
     path = record_path(project)
     try:
         data = json.loads(path.read_text(encoding="utf-8"))
-        order, done = ([str(name) for name in data[key]] for key in ("order", "done"))
-        return Record(str(data["change"]), order, done, str(data["begun"]))
+        record = Record(**{key: data[key] for key in ("change", "order", "done", "begun")})
+        record.check()
+        return record
     except FileNotFoundError:
         return None
     except (OSError, ValueError, KeyError, TypeError) as error:
@@ -66,7 +75,7 @@ def under_way(record: Record | None, between: Between, order: Sequence[Step]) ->
         return Record(change, [step.name for step in order])
     if not order and set(record.done) == set(record.order):
         return Record(change, [])  # killed after all was done, before this was forgotten
-    if record.change != change:
+    if record.change != change or set(record.order) != {step.name for step in order}:
         raise ObrinError(
             f"another change is under way, {record.words}. Bring the design back to what it was "
             "then, and go on or back with it"
