@@ -16,10 +16,12 @@ from datetime import UTC, datetime, timedelta
 from obrin.core.change.as_design import state
 from obrin.core.change.entries import Line, Sheets
 from obrin.core.change.outlook import UNPROMISED, Outlooks
-from obrin.core.change.states import CLEAR, READY, Between, Done, Step
+from obrin.core.change.states import CLEAR, NONE, READY, Between, Done, Step
 from obrin.core.errors import ObrinError, OutsideError
+from obrin.core.handover.awake import sleeps
 from obrin.core.handover.secrets import Secrets
 from obrin.core.settled.expected import Expected
+from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
 from obrin.live.connect.journal import Journal
 from obrin.live.drivers.by_hand.drivers import ByHand
@@ -27,6 +29,7 @@ from obrin.live.drivers.by_hand.person import HandStep
 from obrin.live.drivers.protocol import Ends, Progress, Report
 from obrin.live.files import private_folder
 from obrin.live.observe.probe import probe_one
+from obrin.live.observe.status import ask_once
 from obrin.live.packs import handed_over
 from obrin.live.project import Project
 from obrin.live.reshape.built import keep_built
@@ -182,7 +185,7 @@ def _check(carrying: Carrying, looks: Outlooks, step: Step, done: Done) -> None:
     """Ask until everything is as it is said to be after this step."""
     until = time.monotonic() + carrying.settling
     while True:
-        odd = _odd(carrying, looks, done)
+        odd = _odd(carrying, looks, done) or _not_up(carrying, looks.between, step, done)
         if not odd:
             return
         if time.monotonic() > until:
@@ -191,6 +194,20 @@ def _check(carrying: Carrying, looks: Outlooks, step: Step, done: Done) -> None:
                 "give --back"
             )
         time.sleep(LOOK_EVERY)
+
+
+def _not_up(carrying: Carrying, between: Between, step: Step, done: Done) -> list[str]:
+    """A tunnel one end of which was just changed carries before the next step: another may be the
+    one that goes down with that."""
+    if not step.leg or between.version(step.leg, done) == NONE:
+        return []
+    settled = state(between, done)
+    tunnel = settled.index.by_label.get(step.leg)
+    if not isinstance(tunnel, SettledTunnel) or sleeps(settled, tunnel):
+        return []
+    found = ask_once(settled, carrying.ends, [tunnel.link])
+    left = (one for one in found if one.tunnel == step.leg and not one.as_wished)
+    return [f"{one.tunnel} is not up at both ends" for one in left]
 
 
 def _odd(carrying: Carrying, looks: Outlooks, done: Done) -> list[str]:
