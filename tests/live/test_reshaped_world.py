@@ -197,7 +197,7 @@ def test_it_stops_where_a_state_is_not_as_said(
     for uplink in uplinks:
         world.obrin("practice", "cut", "uplink", f"quay-gw/{uplink}").good()
     try:
-        run = world.obrin("reshape", "--go", "--timeout", "4", timeout=200).bad(3, words)
+        run = world.obrin("reshape", "--go", "--timeout", "15", timeout=200).bad(3, words)
         assert "--back" in run.err
         assert "It stops here" in run.err
     finally:

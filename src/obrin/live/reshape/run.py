@@ -201,7 +201,7 @@ def _not_up(carrying: Carrying, between: Between, step: Step, done: Done) -> lis
     one that goes down with that."""
     if not step.leg or between.version(step.leg, done) == NONE:
         return []
-    settled = state(between, done)
+    settled = between.after
     tunnel = settled.index.by_label.get(step.leg)
     if not isinstance(tunnel, SettledTunnel) or sleeps(settled, tunnel):
         return []
