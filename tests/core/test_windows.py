@@ -11,7 +11,7 @@ from itertools import pairwise, permutations
 import pytest
 import yaml
 
-from obrin.core.change.calendar import Turn, slots_of
+from obrin.core.change.calendar import MOST_TOGETHER, Turn, slots_of
 from obrin.core.change.groups import Groups
 from obrin.core.change.order import best_order
 from obrin.core.change.plan import make_plan
@@ -289,6 +289,15 @@ def test_independent_parts_use_every_window(seed: int) -> None:
         assert slots[0].begin == min(slot.begin for slot in others)
         moment = slots[-1].end
         del found[: len(part[0].steps)], part[0]
+
+
+def test_many_steps_that_interrupt_are_done_as_early_as_can_be() -> None:
+    windows = (parse_window("sat 22:00-04:00"),)
+    for count, early in ((MOST_TOGETHER, False), (MOST_TOGETHER + 1, True)):
+        turns = [Turn("p", (), 1), *(Turn("q", windows, 1) for _ in range(count - 1))]
+        slots = list(slots_of(turns, MONDAY, TEN))
+        assert all(a.end <= b.begin for a, b in pairwise(slots))
+        assert (slots[0].begin == MONDAY) is early
 
 
 def test_without_windows_one_part_comes_after_the_other() -> None:

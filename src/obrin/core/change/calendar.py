@@ -20,6 +20,8 @@ MOST_APART = 12
 """A step's times are looked for next to the windows of steps so far from it in the order."""
 
 
+MOST_TOGETHER = 24
+"""Steps that are taken together; more are done as early as can be."""
 DOWN = 1e-4
 """Of a tunnel that is down, beside a flow that is lost."""
 DIGITS = 3
@@ -77,7 +79,7 @@ def _together(
     programming over the times that can matter, which are next to one at which a window of theirs
     opens or closes."""
     early = list(_early(turns, start, each))
-    if len(turns) == 1 or not any(turn.windows for turn in turns):
+    if not 1 < len(turns) <= MOST_TOGETHER or not any(turn.windows for turn in turns):
         return early
     horizon = early[-1] + timedelta(days=WEEK)
     rooms = [list(_rooms(turn, start, horizon, each)) for turn in turns]

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
-from obrin.core.change.calendar import Turn, slots_of
+from obrin.core.change.calendar import MOST_TOGETHER, Turn, slots_of
 from obrin.core.change.outlook import Outlooks
 from obrin.core.change.states import Between, Done, Step
 from obrin.core.design.windows import next_room
@@ -46,8 +46,8 @@ def due(
 
 
 def _turns(left: Sequence[Step], done: Done, looks: Outlooks, between: Between) -> Iterator[Turn]:
-    """Until nothing is interrupted any more."""
-    for step in left:
+    """Until nothing is interrupted any more, or they are too many to be taken together."""
+    for step in left[: MOST_TOGETHER + 1]:
         done |= {step}
         turn = Turn(step.place, between.windows(step.place), looks.wrong(done), looks.down(done))
         yield turn
