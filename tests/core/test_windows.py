@@ -14,6 +14,7 @@ import yaml
 from obrin.core.change.calendar import MOST_TOGETHER, Turn, slots_of
 from obrin.core.change.groups import Groups
 from obrin.core.change.order import best_order
+from obrin.core.change.outlook import interruption
 from obrin.core.change.plan import make_plan
 from obrin.core.change.runbook import runbooks
 from obrin.core.change.schedule import schedule
@@ -132,7 +133,7 @@ def drawn_windows(draw: random.Random, most: int) -> tuple[Window, ...]:
 def hours_lost(turns: list[Turn], wrong: int, begins: list[int]) -> int:
     """Flows times hours from the start until the last is done."""
     ends = [0, *(begin + 1 for begin in begins)]
-    states = [wrong, *(turn.wrong for turn in turns)]
+    states = [wrong, *(turn.price for turn in turns)]
     return sum(w * (b - a) for w, a, b in zip(states, ends, ends[1:], strict=False))
 
 
@@ -141,7 +142,7 @@ def test_no_times_of_all_lose_less(seed: int) -> None:
     """Where windows open and close on full hours and a step takes one, only full hours matter."""
     draw = random.Random(seed)
     turns = [Turn("p", drawn_windows(draw, 2), draw.randint(1, 4)) for _ in range(3)]
-    turns = [*turns[: draw.randint(1, 2)], replace(turns[-1], wrong=0)]
+    turns = [*turns[: draw.randint(1, 2)], replace(turns[-1], price=0)]
     wrong, hour = draw.choice([0, 0, 3]), timedelta(hours=1)
     slots = list(slots_of(turns, MONDAY, hour, wrong))
     begins = [int((slot.begin - MONDAY) / hour) for slot in slots]
@@ -161,7 +162,7 @@ def test_no_times_of_all_lose_less(seed: int) -> None:
             for h in fits
             if min(ways) <= h
         }
-        state = turn.wrong
+        state = turn.price
     assert hours_lost(turns, wrong, begins) == min(ways.values())
     assert begins[-1] + 1 == min(end for end, lost in ways.items() if lost == min(ways.values()))
 
@@ -270,7 +271,11 @@ def test_independent_parts_use_every_window(seed: int) -> None:
     parts = []
     for part in range(draw.randint(1, 5)):
         turns = [
-            Turn(f"{part}", drawn_windows(draw, 2), draw.choice([0, 0, 1]), draw.choice([0, 0, 1]))
+            Turn(
+                f"{part}",
+                drawn_windows(draw, 2),
+                interruption(draw.choice([0, 0, 1]), draw.choice([0, 0, 1])),
+            )
             for _ in range(draw.randint(1, 4))
         ]
         steps = [Step(LEG, f"{part}", f"{number}") for number in range(len(turns))]

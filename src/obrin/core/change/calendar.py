@@ -13,7 +13,9 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
-from obrin.core.design.windows import WEEK, Window, next_room
+from obrin.core.change.outlook import Outlooks
+from obrin.core.change.states import Between, Done, Step
+from obrin.core.design.windows import WEEK, Window, next_room, rooms
 from obrin.core.errors import ObrinError
 
 MOST_APART = 12
@@ -22,9 +24,7 @@ MOST_APART = 12
 
 MOST_TOGETHER = 24
 """Steps that are taken together; more are done as early as can be."""
-DOWN = 1e-4
-"""Of a tunnel that is down, beside a flow that is lost."""
-DIGITS = 3
+DIGITS = 6
 """Of prices: what is alike to so many is the same."""
 Ways = dict[datetime, tuple[float, datetime]]
 """By when a step begins: the least loss until it is done, and when the one before begins then."""
@@ -44,18 +44,22 @@ class Slot:
 
 @dataclass(frozen=True, slots=True)
 class Turn:
-    """A step for the calendar: its place, the windows of that, how many flows are not as wished
-    once it is done, and how many tunnels are down."""
+    """A step for the calendar: its place, the windows of that, and what is interrupted once it is
+    done (`interruption`)."""
 
     place: str
     windows: tuple[Window, ...]
-    wrong: int
-    down: int = 0
+    price: float
 
-    @property
-    def price(self) -> float:
-        """Of what it interrupts, for a second."""
-        return self.wrong + DOWN * self.down
+
+def turns_of(
+    steps: Iterable[Step], done: Done, looks: Outlooks, between: Between
+) -> Iterator[Turn]:
+    """Of steps in order. `between` knows the windows, `looks` the states: of the other direction,
+    going back."""
+    for step in steps:
+        done |= {step}
+        yield Turn(step.place, between.windows(step.place), looks.price(done))
 
 
 def slots_of(
@@ -82,13 +86,13 @@ def _together(
     if not 1 < len(turns) <= MOST_TOGETHER or not any(turn.windows for turn in turns):
         return early
     horizon = early[-1] + timedelta(days=WEEK)
-    rooms = [list(_rooms(turn, start, horizon, each)) for turn in turns]
-    edges = {edge for held in rooms for room in held for edge in room}
+    free = [_rooms(turn, start, horizon, each) for turn in turns]
+    edges = {edge for held in free for room in held for edge in room}
     apart = range(-min(len(turns), MOST_APART), min(len(turns), MOST_APART) + 1)
     near = sorted({edge + number * each for edge in edges for number in apart})
     before: Ways = {start - each: (0.0, start - each)}
     ways = list[Ways]()
-    for turn, held, first in zip(turns, rooms, early, strict=True):
+    for turn, held, first in zip(turns, free, early, strict=True):
         times = {at for least, most in held for at in _within(near, max(first, least), most)}
         before = _next(before, sorted({first, *times}), each, price)
         ways.append(before)
@@ -115,14 +119,11 @@ def _early(turns: Iterable[Turn], start: datetime, each: timedelta) -> Iterator[
 
 def _rooms(
     turn: Turn, start: datetime, horizon: datetime, each: timedelta
-) -> Iterator[tuple[datetime, datetime]]:
+) -> list[tuple[datetime, datetime]]:
     """From when to when a step can begin, in each of its windows."""
     if not turn.windows:
-        yield start, horizon
-    for window in turn.windows:
-        for opens, closes in window.around(start, (horizon - start).days + 1):
-            if closes - opens >= each:
-                yield opens, closes - each
+        return [(start, horizon)]
+    return list(rooms(turn.windows, start, (horizon - start).days + 1, each))
 
 
 def _within(times: Sequence[datetime], least: datetime, most: datetime) -> Sequence[datetime]:

@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 
 from obrin.core.change.states import Between
-from obrin.core.design.windows import WEEK, Window, next_room
+from obrin.core.design.windows import WEEK, Window, next_room, rooms
 
 STEP_TIME = timedelta(minutes=10)
 """From the report of a step to that of the next, where nobody waits for a window."""
@@ -63,25 +63,15 @@ def shortest(
     """From the end of a step in one of the first windows to the end of one in the second after it;
     `each` where one of them has none, or no room."""
     found = [
-        each + max(begin - closes, timedelta())
-        for opens, closes in _rooms(first, since, WEEK, each)
-        for begin in _begins(second, opens + each, each)
+        max(begin - latest, each)
+        for earliest, latest in rooms(first, since, WEEK, each)
+        for begin in _begins(second, earliest + each, each)
     ]
     return min(found, default=each)
 
 
-def _rooms(
-    windows: Iterable[Window], since: datetime, days: int, each: timedelta
-) -> Iterator[tuple[datetime, datetime]]:
-    for window in windows:
-        for opens, closes in window.around(since, days):
-            if closes - opens >= each:
-                yield opens, closes
-
-
 def _begins(windows: Iterable[Window], free: datetime, each: timedelta) -> Iterator[datetime]:
     """The earliest in each of the openings of a week."""
-    for opens, closes in _rooms(windows, free, WEEK, each):
-        begin = max(opens, free)
-        if begin + each <= closes:
-            yield begin
+    for earliest, latest in rooms(windows, free, WEEK, each):
+        if free <= latest:
+            yield max(earliest, free)

@@ -18,10 +18,10 @@ from dataclasses import dataclass
 from datetime import datetime
 from itertools import zip_longest
 
-from obrin.core.change.calendar import Turn
+from obrin.core.change.calendar import turns_of
 from obrin.core.change.gaps import Gaps
 from obrin.core.change.groups import Groups
-from obrin.core.change.outlook import Outlooks
+from obrin.core.change.outlook import DOWN, Outlooks
 from obrin.core.change.states import CLEAR, LEG, READY, Done, Step
 from obrin.core.change.weave import Block, blocks, woven
 
@@ -32,8 +32,6 @@ MOVE_SECONDS = 0.01
 FULL_SECONDS = 0.6
 """Of a thing that gets more than it carries for one step, for choosing likewise: a loss is never
 taken for it."""
-DOWN_SECONDS = 0.001
-"""Of a tunnel that carries nothing for one step, for choosing likewise: the other one is alone."""
 KINDS = READY, LEG, CLEAR
 HAND_SECONDS = 0.0005
 """Of going on with tunnels at another place, for choosing between orders that are alike in all
@@ -58,7 +56,7 @@ class Cost:
 
     @property
     def total(self) -> float:
-        kept = self.full * FULL_SECONDS + self.down * DOWN_SECONDS
+        kept = self.full * FULL_SECONDS + self.down * STEP_SECONDS * DOWN
         return self.lost + self.moved * MOVE_SECONDS + kept
 
 
@@ -76,7 +74,8 @@ def best_order(groups: Groups) -> list[Step]:
         mine = [step for step in steps_here if step not in first]
         search, done = _Search(group.looks, groups.gaps), group.done | (first & group.steps)
         ordered = [s for s in search.part(done, mine) if s.kind != CLEAR or s in apart]
-        parts.append(list(blocks(ordered, search.turns(done, ordered))))
+        turns = list(turns_of(ordered, done, group.looks, groups.between))
+        parts.append(list(blocks(ordered, turns)))
     found |= dict.fromkeys(woven(parts, groups.gaps.start, groups.gaps.each))
     found |= dict.fromkeys(step for step in steps if step.kind != CLEAR)
     return [*found, *(step for step in _clearing(steps) if step not in found)]
@@ -148,15 +147,6 @@ class _Search:
         ordered = self._by_rank(done | set(heavy), labels)
         return [*heavy, *ordered, *(step for step in rising if step.kind == CLEAR)]
 
-    def turns(self, done: Done, order: Sequence[Step]) -> list[Turn]:
-        """The same steps for the calendar."""
-        found = []
-        for step in order:
-            done |= {step}
-            windows = self.gaps.between.windows(step.place)
-            found.append(Turn(step.place, windows, self.looks.wrong(done), self.looks.down(done)))
-        return found
-
     def _exact(self, start: Done, steps: list[Step]) -> list[Step]:
         """The cheapest of all orders, by Dijkstra over the sets of steps that are done, the place
         where a tunnel was changed last, and that of the last step where places have windows. Of
@@ -198,8 +188,7 @@ class _Search:
     def _waiting(self, done: Done) -> float:
         """What a state costs for the time of a step."""
         looks = self.looks
-        kept = FULL_SECONDS * looks.overfull(done) + DOWN_SECONDS * looks.down(done)
-        return STEP_SECONDS * looks.wrong(done) + kept
+        return STEP_SECONDS * looks.price(done) + FULL_SECONDS * looks.overfull(done)
 
     def _cheapest(self, done: Done, label: str) -> list[Step]:
         """The better order of both ends of a tunnel or circuit, the state after both included."""

@@ -28,6 +28,15 @@ NOT_THERE = "the network is not there"
 UNPROMISED = frozenset({ONE_SESSION, ROUTED_APART, TRANSLATED_APART, ALIKE_INSIDE})
 
 
+DOWN = 1 / 60_000
+"""A tunnel that is down, beside a flow that is lost."""
+
+
+def interruption(wrong: int, down: int) -> float:
+    """What a state interrupts, in flows that are lost."""
+    return wrong + DOWN * down
+
+
 @dataclass(frozen=True)
 class Outlook:
     """`works` are the flows that work, with the tunnel or circuit that each takes; `why` says of
@@ -84,6 +93,10 @@ class Outlooks:
     def down(self, done: Done) -> int:
         """How many tunnels and circuits carry nothing meanwhile."""
         return self.of(done).down
+
+    def price(self, done: Done) -> float:
+        """Of what is interrupted."""
+        return interruption(self.wrong(done), self.down(done))
 
 
 def _look(between: Between, done: Done, limits: Limits) -> Outlook:

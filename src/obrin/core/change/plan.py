@@ -12,7 +12,7 @@ from obrin.core.change.gaps import STEP_TIME
 from obrin.core.change.groups import Groups
 from obrin.core.change.loads import Loads
 from obrin.core.change.order import best_order
-from obrin.core.change.outlook import Outlook
+from obrin.core.change.outlook import Outlook, interruption
 from obrin.core.change.states import CLEAR, LEG, NONE, READY, Between, Flow, Step
 from obrin.core.change.waits import waits_of
 from obrin.core.design.windows import Window
@@ -52,6 +52,11 @@ class Planned:
     down: int = 0
     for_good: bool = False
     windows: tuple[Window, ...] = ()
+
+    @property
+    def price(self) -> float:
+        """Of what is interrupted after it."""
+        return interruption(self.wrong, self.down)
 
     @property
     def wrong(self) -> int:

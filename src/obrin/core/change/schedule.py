@@ -43,6 +43,6 @@ class Schedule:
 def schedule(plan: Plan, start: datetime, each: timedelta, done: int = 0) -> Schedule:
     """From `start` (aware) on, where a step takes so long and the first few are done. Raises
     ObrinError for a place whose windows are too short for one."""
-    turns = [Turn(p.step.place, p.windows, p.wrong, p.down) for p in plan.steps]
+    turns = [Turn(p.step.place, p.windows, p.price) for p in plan.steps]
     slots = tuple(slots_of(turns[done:], start, each, turns[done - 1].price if done else 0.0))
     return Schedule(start, done, slots, any(turn.windows for turn in turns[done:]))

@@ -15,6 +15,7 @@ from datetime import UTC, datetime, timedelta
 
 from obrin.core.change.calendar import Slot, Turn, slots_of
 from obrin.core.change.states import Step
+from obrin.core.design.windows import rooms
 from obrin.core.errors import ObrinError
 
 _NEVER = datetime.max.replace(tzinfo=UTC)
@@ -63,13 +64,8 @@ class _Times:
 
 def _closes(block: Block, begin: datetime) -> datetime:
     """When the window is over in which it begins then."""
-    found = (
-        closes
-        for window in block.turns[0].windows
-        for opens, closes in window.around(begin, 0)
-        if opens <= begin < closes
-    )
-    return max(found, default=_NEVER)
+    openings = rooms(block.turns[0].windows, begin, 0, timedelta())
+    return max((last for first, last in openings if first <= begin < last), default=_NEVER)
 
 
 def woven(parts: Sequence[Sequence[Block]], start: datetime, each: timedelta) -> list[Step]:

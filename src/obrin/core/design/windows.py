@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta, tzinfo
 from typing import Annotated, Any
@@ -60,18 +60,26 @@ def zone_of(name: str) -> tzinfo:
         raise ValueError(f"'{name}' is no time zone that is known here") from None
 
 
+def rooms(
+    windows: Iterable[Window], since: datetime, days: int, needed: timedelta
+) -> Iterator[tuple[datetime, datetime]]:
+    """From when to when something that takes so long can begin, in each opening around that time
+    (`Window.around`) that is long enough."""
+    for window in windows:
+        for opens, closes in window.around(since, days):
+            if closes - opens >= needed:
+                yield opens, closes - needed
+
+
 def next_room(windows: Iterable[Window], moment: datetime, needed: timedelta) -> datetime | None:
     """The first time from then on at which one is open for long enough; with no windows at all,
     then. None where none is ever open for so long."""
     windows = list(windows)
     if not windows:
         return moment
-    found = [
-        max(opens, moment)
-        for window in windows
-        for opens, closes in window.around(moment)
-        if max(opens, moment) + needed <= closes
-    ]
+    found = (
+        max(first, moment) for first, last in rooms(windows, moment, WEEK, needed) if moment <= last
+    )
     return min(found, default=None)
 
 

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
-from obrin.core.change.calendar import MOST_TOGETHER, Turn, slots_of
+from obrin.core.change.calendar import MOST_TOGETHER, Turn, slots_of, turns_of
 from obrin.core.change.outlook import Outlooks
 from obrin.core.change.states import Between, Done, Step
 from obrin.core.design.windows import next_room
@@ -33,8 +33,7 @@ def due(
     ObrinError for windows that are too short. `between` knows the windows, `looks` the states: of
     the other direction, going back."""
     turns = list(_turns(left, done, looks, between))
-    price = Turn("", (), looks.wrong(done), looks.down(done)).price
-    begin = next(slots_of(turns, now, each, price)).begin
+    begin = next(slots_of(turns, now, each, looks.price(done))).begin
     if begin <= now:
         return None
     if next_room(turns[0].windows, now, each) == now:
@@ -47,9 +46,7 @@ def due(
 
 def _turns(left: Sequence[Step], done: Done, looks: Outlooks, between: Between) -> Iterator[Turn]:
     """Until nothing is interrupted any more, or they are too many to be taken together."""
-    for step in left[: MOST_TOGETHER + 1]:
-        done |= {step}
-        turn = Turn(step.place, between.windows(step.place), looks.wrong(done), looks.down(done))
+    for turn in turns_of(left[: MOST_TOGETHER + 1], done, looks, between):
         yield turn
         if not turn.price:
             return

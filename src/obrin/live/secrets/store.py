@@ -77,16 +77,17 @@ class KeyStore:
         """Set these keys; others stay, and nothing waits for these any more. What the ends have is
         kept, unless they have these: `at_ends`."""
         made = dict.fromkeys(keys, today.isoformat())
-        before = {label: key for label, key in self.read().items() if label in keys}
-        entered = {} if at_ends else before | self.entered()
-        others = {label: key for label, key in self.entered().items() if label not in keys}
+        before, entered = self.read(), self.entered()
+        for label, key in keys.items():
+            there = entered.pop(label, before.get(label, key))
+            if not at_ends and there != key:
+                entered[label] = there
         self._write(
-            keys=self.read() | keys,
+            keys=before | keys,
             made=self.made() | made,
             waiting={label: key for label, key in self.waiting().items() if label not in keys},
             turns=[label for label in self.turns_left() if label not in keys],
-            entered=others
-            | {label: key for label, key in entered.items() if keys.get(label, key) != key},
+            entered=entered,
         )
 
     def all_entered(self) -> None:
