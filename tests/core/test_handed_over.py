@@ -165,6 +165,26 @@ def test_certificates_that_are_missing_revoked_or_about_to_end() -> None:
     assert "certificate-ends" in {f.code for f in certificates(settled, secrets, late)}
 
 
+def test_a_life_that_the_issuer_cuts_is_named() -> None:
+    """In the design, where no certificate can live so long, and at each that was cut."""
+    long = settled_of(
+        lambda text: CERTIFIED(text) + "\nauthority: {gateway: 2000 d, root: 1000 d}\n"
+    )
+    causes = [f.cause for f in certificates(long, Secrets(), NOW) if f.code == "certificate-cut"]
+    assert causes == [
+        "certificates of issuing authorities are to live 1825 d, and the root lives 1000 d",
+        "certificates of gateways are to live 2000 d, and their issuing authority lives 1825 d",
+    ]
+    settled, made = settled_of(CERTIFIED), Made()
+    late = NOW + 5 * YEAR - timedelta(days=100)
+    leaf, key = made.gateway(*settled.certified()["quay-gw"], now=late)
+    files = CertificateFiles(as_pem([leaf, made.issuing]), key_as_pem(key), as_pem([made.root]))
+    found = certificates(settled, Secrets({}, {"quay-gw": files}), late)
+    (cut,) = (finding for finding in found if finding.code == "certificate-cut")
+    assert "with its issuer, after 100 d instead of 365 d" in cut.cause
+    assert cut.fix == "'obrin certificates rotate --below issuing'"
+
+
 def test_days_end_where_the_calendar_does() -> None:
     assert day_after(date(2026, 1, 1), timedelta(days=1)) == date(2026, 1, 2)
     assert day_after(date.max, timedelta(days=1)) == date.max

@@ -12,8 +12,16 @@ from cryptography.hazmat.primitives.hashes import SHA256
 from cryptography.hazmat.primitives.serialization import Encoding
 from cryptography.x509.oid import ExtendedKeyUsageOID, NameOID, ObjectIdentifier
 
+from obrin.core.pki import chain as chain_module
 from obrin.core.pki.chain import LONGEST, Trust, judge, key_kind
-from obrin.core.pki.issue import CLOCK_SLACK, identities_of, make_issuing, make_root
+from obrin.core.pki.issue import (
+    CLOCK_SLACK,
+    Span,
+    identities_of,
+    make_issuing,
+    make_revocations,
+    make_root,
+)
 from obrin.core.pki.names import is_named
 from obrin.core.pki.read import (
     MOST_CERTIFICATES,
@@ -133,6 +141,11 @@ def root_named(name: x509.Name, key) -> x509.Certificate:
     )
 
 
+def forged_list() -> x509.CertificateRevocationList:
+    """It says that it is by the issuing authority's key, and another key signed it."""
+    return make_revocations(GOOD.issuing, new_key(), [], GOOD.span())
+
+
 SELF = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, "itself")])
 WEAK = rsa.generate_private_key(65537, 1024)
 STRANGE = ec.generate_private_key(ec.SECP256K1())
@@ -155,7 +168,7 @@ CASES = {
         [LEAF, GOOD.issuing],
         {"trust": GOOD.trust(GOOD.revocations()), "now": NOW + timedelta(days=40)},
     ),
-    "list-signature": lambda: ([LEAF, GOOD.issuing], {"trust": GOOD.trust(Made().revocations())}),
+    "list-signature": lambda: ([LEAF, GOOD.issuing], {"trust": GOOD.trust(forged_list())}),
     "signature": lambda: ([LEAF, Made().issuing], {}),
     "path-length": lambda: (chain_too_long(), {}),
     "not-authority": lambda: (by_a_gateway(), {"identity": "quay.example"}),
@@ -188,6 +201,57 @@ CASES = {
 def test_each_failure_has_its_true_cause(code: str) -> None:
     chain, changes = CASES[code]()
     assert code.strip() in codes(chain, **changes)
+
+
+def test_authorities_of_one_name_are_told_apart_by_their_keys() -> None:
+    """Renewed in one month, an issuing authority has the name of the one before; a root always."""
+    other = Made()
+    assert other.issuing.subject == GOOD.issuing.subject
+    both = (GOOD.root, other.root)
+    theirs, _ = other.gateway("192.0.2.10")
+    lists = (GOOD.revocations(1), other.revocations(2))
+    for leaf, chain in ((LEAF, [GOOD.issuing]), (theirs, [other.issuing])):
+        for roots in (both, both[::-1]):
+            for held in (lists, lists[::-1], lists[:1], lists[1:]):
+                trust = Trust(roots, held)
+                assert codes([leaf, *chain], trust) == []
+                assert codes([leaf, *chain, other.issuing, GOOD.issuing], trust) == []
+    # The list of a renewed key counts for what the older key signed: it is one issuer by its name.
+    revoked = other.revocations(LEAF.serial_number)
+    assert codes([LEAF, GOOD.issuing], Trust((*both, other.issuing), (revoked,))) == ["revoked"]
+    assert codes([LEAF, GOOD.issuing], Trust((GOOD.root,), (revoked,))) == []  # a stranger's
+
+
+def test_a_way_that_ends_nowhere_does_not_hide_the_one_that_is_trusted() -> None:
+    """One issuing key, certified below two roots (RFC 4158 section 2.4.2)."""
+    other = Made()
+    span = Span(77, NOW, YEAR)
+    again = make_issuing("Test", GOOD.issuing_key, other.root, other.root_key, span)
+    for sent in ([GOOD.issuing, again], [again, GOOD.issuing]):
+        for root in (GOOD.root, other.root):
+            assert codes([LEAF, *sent], Trust((root,))) == []
+    assert codes([LEAF, again, GOOD.issuing], Trust((Made().root,))) == ["signature"]
+
+
+def test_of_a_hostile_chain_few_signatures_are_checked(monkeypatch) -> None:
+    """A hundred certificates of two names and one key, which all issued each other."""
+    key, checked = new_key(), []
+    names = [x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, name)]) for name in "ab"]
+    ring = [
+        x509.CertificateBuilder()
+        .issuer_name(names[number % 2])
+        .subject_name(names[1 - number % 2])
+        .public_key(key.public_key())
+        .serial_number(number + 1)
+        .not_valid_before(NOW)
+        .not_valid_after(NOW + YEAR)
+        .sign(key, SHA256())
+        for number in range(MOST_CERTIFICATES)
+    ]
+    true = chain_module.signed
+    monkeypatch.setattr(chain_module, "signed", lambda c, by: checked.append(c) or true(c, by))
+    assert "long" in codes(ring, identity=None)
+    assert len(checked) <= chain_module.MOST_TRIES
 
 
 def test_everything_wrong_is_told_at_once() -> None:

@@ -71,8 +71,7 @@ def sign(
     key = asked.public_key()
     if not isinstance(key, PublicKey):
         raise ObrinError(f"{request} has a key of kind {kind_of_key(key)}. Use RSA, ECDSA, Ed25519")
-    if not authority.issuing:
-        authority.found(lives, project.now)
+    authority.prepare(lives, project.now)
     issued = authority.issue(gateway, identities, lives, project.now, key)
     text = as_pem(authority.chain(issued))
     if not dry_run:

@@ -161,8 +161,7 @@ def renew(name: str, new_key: bool, design_file: str | None, dry_run: bool, as_j
         authority.appoint(lives, project.now)
     else:
         identities = need_gateway(settled, name)
-        if not authority.issuing:
-            authority.found(lives, project.now)
+        authority.prepare(lives, project.now)
         if new_key:
             authority.issue(name, identities, lives, project.now)
         elif authority.from_elsewhere(name):

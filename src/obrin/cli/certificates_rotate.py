@@ -54,12 +54,13 @@ def rotate(
       obrin certificates rotate --below root --design skerrow-ferries/ledger.yaml
     """
     from obrin.core.handover.rotation import rotation
-    from obrin.live.connect.recertify import Recertification, renewable
+    from obrin.live.connect.recertify import Recertification, provable, renewable
 
     project, settled, authority, _ = opened(design_file)
-    ends = {t.label: {t.gateway, t.cloud} for t in settled.certified_tunnels()}
+    ends = {t.label: {t.gateway, t.cloud} for t in provable(settled, authority)}
     left = [label for label in authority.turns if label in ends]
-    wanted = _wanted(settled, authority, renewable(settled, authority), names, above)
+    good = renewable(settled, authority)
+    wanted = _wanted(settled, authority, good, names, above, left)
     taken_up = bool(left) and not names and above is None
     if taken_up:
         click.echo(f"Taken up from an interrupted run: {', '.join(left)}.", err=True)
@@ -98,11 +99,13 @@ def _wanted(
     good: list[str],
     names: Sequence[str],
     above: str | None,
+    left: Sequence[str],
 ) -> list[str]:
-    """Raises ObrinError for what cannot be certified anew."""
-    if authority.turns and (names or above is not None):
+    """Raises ObrinError for what cannot be certified anew; `left` are turns of a rotation that was
+    begun."""
+    if left and (names or above is not None):
         raise ObrinError(
-            f"a rotation is not finished yet: {', '.join(authority.turns)}. Run 'obrin "
+            f"a rotation is not finished yet: {', '.join(left)}. Run 'obrin "
             "certificates rotate' alone first"
         )
     if not settled.certified():

@@ -145,7 +145,9 @@ def print_status(out: Console, tunnels: Sequence[TunnelStatus], ended: Ended) ->
     for tunnel in tunnels:
         for text in tunnel.disagreements:
             say(out, f"{tunnel.tunnel}: {text}", style="yellow")
-        for text in tunnel.notes:
+        if tunnel.revoked:
+            say(out, f"{tunnel.tunnel}: {tunnel.revoked}, so it stays down")
+        for text in () if tunnel.revoked else tunnel.notes:
             say(out, f"{tunnel.tunnel}: {text}")
         for end in (tunnel.site, tunnel.cloud):
             for text in end.rejected:
@@ -176,7 +178,9 @@ def summary(tunnels: Sequence[TunnelStatus], ended: Ended) -> str:
         parts.append(f"STILL THERE though it has ended: {ended.words()}")
     up, rest = sum(t.up for t in tunnels), sum(t.rests for t in tunnels)
     hand = sum(t.unknown for t in tunnels)
+    barred = sum(bool(t.revoked) for t in tunnels)
     spare = f", {rest} at rest as {'a spare' if rest == 1 else 'spares'}" if rest else ""
+    spare += f", {barred} down because a certificate is revoked" if barred else ""
     counted = f"{up} of {len(tunnels)} {kind} up{spare}"
     if hand:
         parts.append(f"{hand} of {len(tunnels)} {kind} cannot be asked, by hand: look at both ends")

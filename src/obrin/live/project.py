@@ -190,7 +190,7 @@ class Project:
         return Secrets(
             self.keys.read(),
             certificate_files(authority, settled, self.now),
-            authority.barred(),
+            frozenset(authority.barred()),
             self.keys.made(),
         )
 
@@ -224,10 +224,10 @@ class Project:
     def _no_passphrase() -> str:
         raise SecretsError("it is sealed")
 
-    def barred(self, settled: Settled) -> frozenset[str]:
-        """Gateways all of whose certificates are revoked."""
+    def barred(self, settled: Settled) -> dict[str, date]:
+        """Gateways all of whose certificates are revoked, and since when. Raises SecretsError."""
         if not settled.certified():
-            return frozenset()
+            return {}
         return self.authority.read(settled.name).barred()
 
     @property

@@ -11,7 +11,7 @@ from obrin.core.check.finding import Finding, Severity
 from obrin.core.days import time_after
 from obrin.core.design.reader import Location
 from obrin.core.handover.secrets import CertificateFiles, Secrets
-from obrin.core.pki.chain import Trust, judge, key_kind
+from obrin.core.pki.chain import Trust, judge, key_kind, signed
 from obrin.core.pki.read import PkiError, fits, read_bundle, read_key
 from obrin.core.settled.model import Settled
 
@@ -21,6 +21,7 @@ LEAD = timedelta(days=30)
 
 def certificates(settled: Settled, secrets: Secrets, now: datetime) -> Iterator[Finding]:
     """What packs would hand over, as the other end will see it; `now` is aware."""
+    yield from _lives(settled)
     for name, identities in settled.certified().items():
         here = settled.location_of(name)
         found = secrets.certificates.get(name)
@@ -64,6 +65,64 @@ def certificates(settled: Settled, secrets: Secrets, now: datetime) -> Iterator[
                 "from then on the tunnels do not come up again",
                 f"'obrin certificates renew {name}', then hand over",
             )
+        yield from _cut(settled, here, name, chain, found.authorities)
+
+
+def _lives(settled: Settled) -> Iterator[Finding]:
+    """A life that no certificate can have, since its issuer's is shorter."""
+    given = settled.standards.certificates
+    for key, what, life, above, longest in (
+        ("issuing", "issuing authorities", given.issuing, "the root", given.root),
+        ("gateway", "gateways", given.gateway, "their issuing authority", given.issuing),
+    ):
+        if life > longest:
+            yield Finding(
+                Severity.WARNING,
+                "certificate-cut",
+                ("authority", key),
+                f"certificates of {what} are to live {_days(life)}, and {above} lives "
+                f"{_days(longest)}",
+                "they end with their issuer, earlier than the design says",
+                f"give 'authority: {key}' a shorter life, or its issuer a longer one",
+            )
+
+
+def _cut(
+    settled: Settled, here: Location, name: str, chain: Sequence[x509.Certificate], roots: str
+) -> Iterator[Finding]:
+    """Certificates that the end of their issuer cut short. They begin a little before they are
+    made."""
+    lives = settled.standards.certificates
+    above = [*chain[1:2], *_readable(roots)]
+    for certificate, of, life, below in (
+        *((c, name, lives.gateway, "issuing") for c in chain[:1]),
+        *((c, f"the issuer of {name}", lives.issuing, "root") for c in chain[1:2]),
+    ):
+        begins, ends = certificate.not_valid_before_utc, certificate.not_valid_after_utc
+        issuers = (c for c in above if c.subject == certificate.issuer and signed(certificate, c))
+        cut = any(c.not_valid_after_utc == ends for c in issuers)
+        if cut and ends - begins < timedelta(seconds=life):
+            yield Finding(
+                Severity.WARNING,
+                "certificate-cut",
+                here,
+                f"the certificate of {of} ends on {ends:%Y-%m-%d} with its issuer, after "
+                f"{(ends - begins).days} d instead of {_days(life)}",
+                "from then on no tunnel with a certificate of that issuer comes up",
+                f"'obrin certificates rotate --below {below}'",
+            )
+
+
+def _readable(pem: str) -> tuple[x509.Certificate, ...]:
+    """None of them where one is damaged: that is another finding."""
+    try:
+        return read_bundle(pem.encode(), None, "the authorities").certificates
+    except PkiError:
+        return ()
+
+
+def _days(seconds: float) -> str:
+    return f"{seconds / 86400:g} d"
 
 
 _ANEW = "issue it again with 'obrin certificates renew'"

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import datetime
 from typing import TypeVar
 
@@ -31,6 +31,8 @@ from obrin.core.pki.names import (
 E = TypeVar("E", bound=x509.ExtensionType)
 LONGEST = 8
 """Certificates in a chain; more than that is nobody's."""
+MOST_TRIES = 64
+"""Signatures that are checked to find the way from a certificate to a trusted one."""
 LEAST_RSA = 2048
 _CURVES = {"secp256r1": "P-256", "secp384r1": "P-384", "secp521r1": "P-521"}
 _WEAK_HASHES = ("md5", "sha1")
@@ -68,6 +70,10 @@ class Trust:
 
     authorities: tuple[x509.Certificate, ...]
     revocations: tuple[x509.CertificateRevocationList, ...] = ()
+
+
+_Way = tuple[list[x509.Certificate], list[Fault]]
+"""The certificates from the gateway's upwards, and what is missing at their end."""
 
 
 def key_kind(certificate: x509.Certificate) -> str:
@@ -115,8 +121,9 @@ def _judge(
         found += _critical(certificate)
         if depth:
             found += _authority(certificate, depth - 1)
+    known = () if missing else (*trust.authorities, *path[1:])
     for certificate, above in itertools.pairwise(path):
-        found += _revoked(certificate, above, trust, now)
+        found += _revoked(certificate, above, known, trust, now)
     return found
 
 
@@ -149,39 +156,69 @@ def _leaf(leaf: x509.Certificate, identity: str | None) -> Iterator[Fault]:
 def _path(
     leaf: x509.Certificate, sent: Sequence[x509.Certificate], trust: Trust
 ) -> tuple[list[x509.Certificate], list[Fault]]:
-    """From the gateway's certificate to a trusted one, as far as it goes."""
-    path = [leaf]
-    while path[-1] not in trust.authorities:
-        if len(path) > LONGEST:
-            fix = "Send only the certificates between the gateway and the root"
-            return path, [Fault("long", f"the chain is longer than {LONGEST}", fix)]
+    """From the gateway's certificate to a trusted one, as far as it goes.
+
+    A name does not tell two authorities apart: one whose key was renewed keeps its subject. So each
+    certificate of the issuer's name is tried by its key, until one leads to a trusted one (the
+    search of RFC 4158 section 2.4.2); where none does, the first way that was tried is returned.
+    """
+    search = _Search([*trust.authorities, *sent], frozenset(trust.authorities))
+    return search.above([leaf]) or search.first or ([leaf], [])
+
+
+@dataclass(slots=True)
+class _Search:
+    """`tries` bounds the signatures that a hostile chain can have us check."""
+
+    known: Sequence[x509.Certificate]
+    trusted: frozenset[x509.Certificate]
+    tries: int = MOST_TRIES
+    seen: set[x509.Certificate] = field(default_factory=set)
+    first: _Way | None = None
+
+    def above(self, path: list[x509.Certificate]) -> _Way | None:
+        """The path with what leads from its end to a trusted one; None where nothing does."""
         last = path[-1]
-        if len(path) > 1 and last.subject == last.issuer:
-            return path, [
-                Fault(
-                    "untrusted",
-                    f"the chain ends at {subject(last)}, which is not trusted here",
-                    "Take that authority in at the other end, if it is the right one",
-                )
-            ]
-        named = [
-            c for c in (*trust.authorities, *sent) if c.subject == last.issuer and c not in path
-        ]
-        if not named:
-            return path, [_missing(last)]
-        signer = next((c for c in named if signed(last, c)), None)
-        if signer is None:
-            return path, [
-                Fault(
-                    "signature",
-                    f"{subject(last)} names {issuer(last)} as its issuer, and was not signed by "
-                    "the one that is there",
-                    "An authority of that name was made anew: use the certificate that belongs to "
-                    "it",
-                )
-            ]
-        path.append(signer)
-    return path, []
+        self.seen.add(last)
+        if last in self.trusted:
+            return path, []
+        named = [c for c in self.known if c.subject == last.issuer and c not in self.seen]
+        problem = _problem(path, named)
+        if problem is None:
+            by, problem = _key_id_of_issuer(last), _unsigned(last)
+            for candidate in sorted(named, key=lambda c: by is None or _key_id(c) != by):
+                if self.tries == 0:
+                    break
+                self.tries -= 1
+                if candidate not in self.seen and signed(last, candidate):
+                    problem = None
+                    if way := self.above([*path, candidate]):
+                        return way
+        if problem is not None and self.first is None:
+            self.first = path, [problem]
+        return None
+
+
+def _problem(path: Sequence[x509.Certificate], named: Sequence[x509.Certificate]) -> Fault | None:
+    """Why nothing can stand above the end of a path; `named` are those of its issuer's name."""
+    last = path[-1]
+    if len(path) > LONGEST:
+        fix = "Send only the certificates between the gateway and the root"
+        return Fault("long", f"the chain is longer than {LONGEST}", fix)
+    if len(path) > 1 and last.subject == last.issuer:
+        what = f"the chain ends at {subject(last)}, which is not trusted here"
+        fix = "Take that authority in at the other end, if it is the right one"
+        return Fault("untrusted", what, fix)
+    return None if named else _missing(last)
+
+
+def _unsigned(last: x509.Certificate) -> Fault:
+    return Fault(
+        "signature",
+        f"{subject(last)} names {issuer(last)} as its issuer, and was not signed by the one that "
+        "is there",
+        "An authority of that name was made anew: use the certificate that belongs to it",
+    )
 
 
 def _missing(last: x509.Certificate) -> Fault:
@@ -262,16 +299,25 @@ def _authority(certificate: x509.Certificate, below: int) -> Iterator[Fault]:
 
 
 def _revoked(
-    certificate: x509.Certificate, by: x509.Certificate, trust: Trust, now: datetime
+    certificate: x509.Certificate,
+    by: x509.Certificate,
+    known: Sequence[x509.Certificate],
+    trust: Trust,
+    now: datetime,
 ) -> Iterator[Fault]:
-    lists = [r for r in trust.revocations if r.issuer == by.subject]
-    for found in lists:
-        key = by.public_key()
-        if not isinstance(key, _KEYS) or not found.is_signature_valid(key):
-            what = f"the revocation list of {subject(by)} was not signed by it"
-            yield Fault("list-signature", what, "Fetch it again")
+    """What the lists of its issuer say; `known` are authorities that are believed.
+
+    A list belongs to a key, and not to a name (RFC 5280 section 5.2.1). Of two authorities with one
+    name each may have a list; the entries of both count, since no issuer uses a number twice.
+    """
+    for found in (r for r in trust.revocations if r.issuer == by.subject):
+        own = _is_list_of(found, by)
+        if not own and not any(c != by and _is_list_of(found, c) for c in known):
+            if _key_id_of_issuer(found) in (None, _key_id(by)):
+                what = f"the revocation list of {subject(by)} was not signed by it"
+                yield Fault("list-signature", what, "Fetch it again")
             continue
-        if found.next_update_utc is not None and now > found.next_update_utc:
+        if own and found.next_update_utc is not None and now > found.next_update_utc:
             what = (
                 f"the revocation list of {subject(by)} ended on "
                 f"{found.next_update_utc:%Y-%m-%d %H:%M} UTC"
@@ -283,8 +329,34 @@ def _revoked(
             yield Fault("revoked", what, "Issue a new one, if the gateway is to come back")
 
 
-def _extension(certificate: x509.Certificate, kind: type[E]) -> E | None:
+def _is_list_of(revocations: x509.CertificateRevocationList, by: x509.Certificate) -> bool:
+    """Whether an authority made a list: its name, and a signature by its key."""
+    key = by.public_key()
+    return (
+        revocations.issuer == by.subject
+        and isinstance(key, _KEYS)
+        and revocations.is_signature_valid(key)
+    )
+
+
+def _key_id(certificate: x509.Certificate) -> bytes | None:
+    """The identifier of its own key (RFC 5280 section 4.2.1.2)."""
+    found = _extension(certificate, x509.SubjectKeyIdentifier)
+    return None if found is None else found.digest
+
+
+def _key_id_of_issuer(
+    signed_by: x509.Certificate | x509.CertificateRevocationList,
+) -> bytes | None:
+    """The identifier of the key that signed it (section 4.2.1.1), as far as it says one."""
+    found = _extension(signed_by, x509.AuthorityKeyIdentifier)
+    return None if found is None else found.key_identifier
+
+
+def _extension(
+    holder: x509.Certificate | x509.CertificateRevocationList, kind: type[E]
+) -> E | None:
     try:
-        return certificate.extensions.get_extension_for_class(kind).value
+        return holder.extensions.get_extension_for_class(kind).value
     except x509.ExtensionNotFound:
         return None

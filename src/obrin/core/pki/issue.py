@@ -43,7 +43,8 @@ class Span:
 def make_root(name: str, key: PrivateKey, span: Span) -> x509.Certificate:
     """A root that may have one authority below it."""
     subject = _subject(name, "root")
-    return _authority(subject, subject, key.public_key(), key, span, below=1)
+    latest = time_after(span.now, span.life)
+    return _authority(subject, subject, key.public_key(), key, span, latest, below=1)
 
 
 def make_issuing(
@@ -51,7 +52,8 @@ def make_issuing(
 ) -> x509.Certificate:
     """An issuing authority, which may have none below it."""
     subject = _subject(name, f"issuing {span.now:%Y-%m}")
-    return _authority(root.subject, subject, key.public_key(), root_key, span, below=0)
+    latest = root.not_valid_after_utc
+    return _authority(root.subject, subject, key.public_key(), root_key, span, latest, below=0)
 
 
 def make_gateway(
@@ -117,7 +119,7 @@ def _subject(name: str, what: str) -> x509.Name:
 def _builder(
     issuer: x509.Name, subject: x509.Name, key: PublicKey, span: Span, latest: datetime
 ) -> x509.CertificateBuilder:
-    """Nothing lives longer than its issuer."""
+    """Nothing lives longer than its issuer; what is cut by that is a finding of `check`."""
     return (
         x509.CertificateBuilder()
         .issuer_name(issuer)
@@ -136,10 +138,10 @@ def _authority(
     public: PublicKey,
     key: PrivateKey,
     span: Span,
+    latest: datetime,
     *,
     below: int,
 ) -> x509.Certificate:
-    latest = time_after(span.now, span.life)
     builder = (
         _builder(issuer, subject, public, span, latest)
         .add_extension(x509.BasicConstraints(ca=True, path_length=below), critical=True)

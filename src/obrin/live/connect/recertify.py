@@ -12,6 +12,7 @@ from collections.abc import Collection, Sequence
 from obrin.core.design.arrangement import SPARE
 from obrin.core.errors import OutsideError
 from obrin.core.handover.rotation import Turn
+from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
 from obrin.live.connect.turns import Turns
 from obrin.live.drivers.asking import side_by_side
@@ -23,12 +24,19 @@ ROOT, ISSUING = "root", "issuing"
 
 
 def renewable(settled: Settled, authority: Authority) -> list[str]:
-    """Those to whom this authority can issue again."""
+    """Those to whom this authority can issue again; the revoked are not among them."""
+    barred = authority.barred()
     return [
         name
         for name in settled.certified()
-        if not authority.from_elsewhere(name) and name not in authority.barred()
+        if not authority.from_elsewhere(name) and name not in barred
     ]
+
+
+def provable(settled: Settled, authority: Authority) -> list[SettledTunnel]:
+    """The tunnels that can come up by certificates: those neither of whose ends is revoked."""
+    barred = authority.barred().keys()
+    return [t for t in settled.certified_tunnels() if barred.isdisjoint((t.gateway, t.cloud))]
 
 
 class Recertification(Turns):
@@ -46,6 +54,7 @@ class Recertification(Turns):
         elif above == ISSUING:
             authority.appoint(lives, now)
         else:
+            authority.prepare(lives, now)
             self._issue(authority, names)
         authority.renewing, authority.turns = list(names), [turn.tunnel.label for turn in turns]
         authority.publish_again(lives, now)
@@ -56,12 +65,13 @@ class Recertification(Turns):
         ends have what they had before, then."""
         self._tell_all()
         authority = self.project.authority.read(self.settled.name)
-        late = [name for name in authority.renewing if not authority.is_newest(name)]
+        good = renewable(self.settled, authority)
+        late = [n for n in authority.renewing if n in good and not authority.is_newest(n)]
         if late:
             self._issue(authority, late)
             self.project.authority.write(authority)
             self._tell_all()
-        if failed := self.take(turns, self._prove):
+        if failed := self.take(self.down_first(turns), self._prove):
             raise OutsideError(self._take_back(failed))
 
     def _issue(self, authority: Authority, names: Collection[str]) -> None:
@@ -71,7 +81,7 @@ class Recertification(Turns):
 
     def _tell_all(self) -> None:
         """Everybody gets its chain and whom to believe; no tunnel ends by that."""
-        tunnels = self.settled.certified_tunnels()
+        tunnels = provable(self.settled, self.project.authority.read(self.settled.name))
         secrets = self.project.secrets_in_force(self.settled)
 
         def give(place: str) -> None:

@@ -28,7 +28,7 @@ class Rotation(Turns):
     def go_on(self, turns: Sequence[Turn]) -> None:
         """Raises OutsideError after a tunnel that does not come up; the old key is in force at its
         ends, then."""
-        if failed := self.take(turns, self._prove):
+        if failed := self.take(self.down_first(turns), self._prove):
             raise OutsideError(self.taken_back(failed, "with a new key", "have the old one"))
 
     def _prove(self, turn: Turn) -> bool:

@@ -104,10 +104,17 @@ class Turns:
             raise OutsideError(f"{place} has no endpoint. Do it by hand there")
         return found
 
+    def down_first(self, turns: Sequence[Turn]) -> list[Turn]:
+        """Tunnels that are down have their turn before those that carry meanwhile, in each link."""
+        links = dict.fromkeys(turn.tunnel.link for turn in turns)
+        up = {s.tunnel for s in ask_once(self.settled, self.ends, links) if s.up}
+        place = {link: number for number, link in enumerate(links)}
+        return sorted(turns, key=lambda t: (place[t.tunnel.link], t.tunnel.label in up))
+
     def other_is_up(self, turn: Turn, doing: str) -> None:
-        """Raises OutsideError where the link would be cut."""
-        other = turn.carried_by
-        if other is not None and not self.status(other).up:
+        """Raises OutsideError where the link would be cut: one that is down anyway cannot be."""
+        other, label = turn.carried_by, turn.tunnel.label
+        if other is not None and not self.status(other).up and self.status(label).up:
             raise OutsideError(
                 f"{other} is down, so {doing} {turn.tunnel.label} would cut the link. "
                 "Mend it first ('obrin status')"

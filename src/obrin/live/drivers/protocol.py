@@ -9,9 +9,9 @@ already so.
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable, Collection, Iterable, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
-from datetime import datetime
+from datetime import date, datetime
 from typing import Any, Protocol
 
 from obrin.core.errors import OutsideError
@@ -174,10 +174,12 @@ class GatewayDriver(Protocol):
 @dataclass(frozen=True, slots=True)
 class Ends:
     """The drivers of a design: by cloud, where several may share one, and by gateway. A gateway
-    without one is handed its pack by a person."""
+    without one is handed its pack by a person. `revoked` asks which of them have only certificates
+    that are revoked, and since when; it may have to open sealed secrets."""
 
     clouds: dict[str, CloudDriver]
     gateways: dict[str, GatewayDriver]
+    revoked: Callable[[], Mapping[str, date]] = dict
 
     def by_driver(self) -> list[tuple[CloudDriver, list[str]]]:
         """Each cloud driver with the clouds that it serves."""

@@ -101,7 +101,7 @@ class _Opening:
         except BaseException:
             Ends(clouds, gateways).close()
             raise
-        return Ends(clouds, gateways)
+        return Ends(clouds, gateways, functools.cache(lambda: self._project.barred(settled)))
 
     def _hands(self, clouds: dict[str, CloudDriver], gateways: dict[str, GatewayDriver]) -> None:
         if not any(self._by_hand):

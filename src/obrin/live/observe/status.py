@@ -31,9 +31,17 @@ Json = dict[str, Any]
 FRESH = 30
 """Seconds for which a packet that was lost tells of the present."""
 TOLERANCE = 3
-UP, ODD, REST, UNKNOWN, DOWN = "up", "up, ends disagree", "at rest", "not asked", "DOWN"
-STATES = UP, ODD, REST, UNKNOWN, DOWN
-"""What a tunnel or circuit is, in a word; UNKNOWN where an end is configured by hand."""
+UP, ODD, REST, UNKNOWN, REVOKED, DOWN = (
+    "up",
+    "up, ends disagree",
+    "at rest",
+    "not asked",
+    "revoked",
+    "DOWN",
+)
+STATES = UP, ODD, REST, UNKNOWN, REVOKED, DOWN
+"""What a tunnel or circuit is, in a word; UNKNOWN where an end is configured by hand, REVOKED where
+the certificates of an end are, so that it has to stay down."""
 LOOP = "(loop check)"
 """What a hub tells back to whom it heard it from, over another way: that is as it should be."""
 ASK_AGAIN_AFTER = 0.5
@@ -45,7 +53,8 @@ LOST_SHARE = 0.01
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class TunnelStatus:
-    """`rests`: it is a spare, and one of those that it stands in for is up."""
+    """`rests`: it is a spare, and one of those that it stands in for is up. `revoked` says whose
+    certificates are revoked, and since when, where the tunnel is not to come up for that."""
 
     tunnel: str
     rank: int
@@ -54,11 +63,12 @@ class TunnelStatus:
     disagreements: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
     rests: bool = False
+    revoked: str = ""
 
     @property
     def as_wished(self) -> bool:
-        """Up, or a spare that is down while it is not needed; or nobody can ask."""
-        return self.up or self.rests or self.unknown
+        """Up, or down because it is a spare that is not needed, or revoked; or nobody can ask."""
+        return self.up or self.rests or self.unknown or bool(self.revoked)
 
     @property
     def unknown(self) -> bool:
@@ -73,6 +83,8 @@ class TunnelStatus:
             return ODD if self.disagreements else UP
         if self.rests:
             return REST
+        if self.revoked:
+            return REVOKED
         return UNKNOWN if self.unknown else DOWN
 
     @property
@@ -95,6 +107,7 @@ class TunnelStatus:
             "up": self.up,
             "right": self.right,
             "rests": self.rests,
+            "revoked": self.revoked,
             "site": end(self.site),
             "cloud": end(self.cloud),
             "disagreements": list(self.disagreements),
@@ -190,10 +203,34 @@ def ask_once(
     ]
     up = {status.tunnel for status in found if status.up}
     legs = settled.index.by_label
-    return [
-        replace(status, rests=True) if _rests(legs[status.tunnel], settled, up) else status
-        for status in found
-    ]
+
+    def beside_others(status: TunnelStatus) -> TunnelStatus:
+        leg = legs[status.tunnel]
+        if _rests(leg, settled, up):
+            return replace(status, rests=True)
+        revoked = _revoked(leg, settled, ends)
+        if not revoked:
+            return status
+        if "up" in (status.site.child, status.cloud.child):
+            still = f"{revoked}, and it is up: run 'obrin connect'"
+            return replace(status, disagreements=(*status.disagreements, still))
+        return replace(status, revoked=revoked, disagreements=())
+
+    return [beside_others(status) for status in found]
+
+
+def _revoked(leg: Leg, settled: Settled, ends: Ends) -> str:
+    """Why a tunnel must not come up: in words, empty where no certificate of it is revoked."""
+    if not isinstance(leg, SettledTunnel):
+        return ""
+    if settled.links[leg.link].authentication != "certificate":
+        return ""
+    revoked = ends.revoked()
+    return "; ".join(
+        f"the certificate of {name} was revoked on {revoked[name]:%Y-%m-%d}"
+        for name in (leg.gateway, leg.cloud)
+        if name in revoked
+    )
 
 
 Said = dict[str, EndStatus]

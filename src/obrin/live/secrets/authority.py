@@ -8,11 +8,12 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
-from datetime import datetime, timedelta
-from typing import Any, cast
+from datetime import date, datetime, timedelta
+from typing import Any, NamedTuple, cast
 
 from cryptography import x509
 from cryptography.hazmat.primitives.asymmetric import ec, ed25519, rsa
+from cryptography.hazmat.primitives.hashes import SHA256
 from cryptography.hazmat.primitives.serialization import Encoding
 
 from obrin.core.pki.chain import LONGEST, signed
@@ -31,6 +32,8 @@ from obrin.live.secrets.file import SecretFile
 
 Json = dict[str, Any]
 RSA_BITS = 3072
+LISTS_RENEWED = timedelta(days=30)
+"""Before a list of what is revoked ends, `settle` makes it anew."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,9 +46,18 @@ class Lives:
     gateway: timedelta = timedelta(days=365)
 
 
+class Revoked(NamedTuple):
+    """A certificate that was revoked. Another issuer may use its serial number again, so it is
+    known by its SHA-256 fingerprint, in hexadecimal."""
+
+    serial: int
+    when: datetime
+    fingerprint: str
+
+
 @dataclass(slots=True, kw_only=True)
 class Authority:
-    """`gateways` by name; `revoked` are (serial number, when).
+    """`gateways` by name.
 
     `others` and `trusted` are of authorities elsewhere: between a brought certificate and its
     root, and such roots. Of a rotation that was begun and not finished, `turns` are the tunnels
@@ -56,7 +68,7 @@ class Authority:
     roots: list[Issued] = field(default_factory=list)
     issuing: list[Issued] = field(default_factory=list)
     gateways: dict[str, list[Issued]] = field(default_factory=dict)
-    revoked: list[tuple[int, datetime]] = field(default_factory=list)
+    revoked: list[Revoked] = field(default_factory=list)
     revocations: list[x509.CertificateRevocationList] = field(default_factory=list)
     others: list[x509.Certificate] = field(default_factory=list)
     trusted: list[x509.Certificate] = field(default_factory=list)
@@ -73,12 +85,28 @@ class Authority:
         self.appoint(lives, now)
 
     def appoint(self, lives: Lives, now: datetime) -> None:
-        """Make a new issuing authority below the newest root."""
+        """Make a new issuing authority below the newest root. Raises PkiError."""
         key, root = new_key(lives.kind), self.roots[-1]
         if root.key is None:
             raise PkiError("the root's private key is not here. Make a new root")
+        if not _is_alive(root, now):
+            ended = root.certificate.not_valid_after_utc
+            raise PkiError(
+                f"the root ended on {ended:%Y-%m-%d}. Make a new one with 'obrin certificates "
+                "renew root'"
+            )
         made = make_issuing(self.name, key, root.certificate, root.key, _span(now, lives.issuing))
         self.issuing.append(Issued(made, key))
+
+    def prepare(self, lives: Lives, now: datetime) -> None:
+        """See to it that an issuing authority is there that has not ended, and a root above it."""
+        if not self.roots or not _is_alive(self.roots[-1], now):
+            self.found(lives, now)
+        elif not self.issuing or not _is_alive(self.issuing[-1], now):
+            self.appoint(lives, now)
+        else:
+            return
+        self.publish_again(lives, now)
 
     def issue(
         self,
@@ -95,6 +123,8 @@ class Authority:
         if by.key is None or public is None:
             raise PkiError("the issuing authority's private key is not here. Renew it")
         span = _span(now, lives.gateway)
+        if not _is_alive(by, now):
+            raise PkiError("the issuing authority has ended. Run 'obrin settle'")
         certificate = make_gateway(gateway, identities, public, by.certificate, by.key, span)
         made = Issued(certificate, key)
         self.gateways.setdefault(gateway, []).append(made)
@@ -111,8 +141,10 @@ class Authority:
         return made
 
     def take_back(self, gateway: str) -> None:
-        """What it got last is not used after all."""
-        self.gateways[gateway].pop()
+        """What it got last is not used after all, where there is one from before."""
+        held = self.gateways.get(gateway, [])
+        if any(not self.is_revoked(issued.certificate) for issued in held[:-1]):
+            held.pop()
 
     def retire(self, names: Iterable[str], now: datetime) -> list[str]:
         """Believe no root of ours but the newest; the serial numbers of those that had to go, in
@@ -140,7 +172,11 @@ class Authority:
     def is_newest(self, gateway: str) -> bool:
         """Whether what a gateway has is of the newest issuing authority."""
         issued = self.current(gateway)
-        return issued is not None and signed(issued.certificate, self.issuing[-1].certificate)
+        return (
+            issued is not None
+            and bool(self.issuing)
+            and signed(issued.certificate, self.issuing[-1].certificate)
+        )
 
     def revoke(self, gateway: str, lives: Lives, now: datetime) -> int:
         """Put all that a gateway ever got on the list, and make the lists anew; how many there are.
@@ -150,17 +186,25 @@ class Authority:
         held = [issued.certificate for issued in self.gateways.get(gateway, ())]
         for certificate in held:
             if not self.is_revoked(certificate):
-                self.revoked.append((certificate.serial_number, now))
+                self.revoked.append(
+                    Revoked(certificate.serial_number, now, _fingerprint(certificate))
+                )
         self.publish(lives, now)
         return len(held)
 
     def publish(self, lives: Lives, now: datetime) -> None:
         """A list of what is revoked, of each issuing authority that still counts."""
+        entries = [(one.serial, one.when) for one in self.revoked]
         self.revocations = [
-            make_revocations(by.certificate, by.key, self.revoked, _span(now, lives.gateway))
+            make_revocations(by.certificate, by.key, entries, _span(now, lives.gateway))
             for by in self.issuing
-            if by.key is not None and by.certificate.not_valid_after_utc > now
+            if by.key is not None and _is_alive(by, now)
         ]
+
+    def has_late_lists(self, now: datetime) -> bool:
+        """Whether a list ends soon, or has: nobody is believed by whoever has it, from then on."""
+        ends = (r.next_update_utc for r in self.revocations)
+        return any(end is not None and end < now + LISTS_RENEWED for end in ends)
 
     def publish_again(self, lives: Lives, now: datetime) -> None:
         """Where there are lists: another authority has one of its own."""
@@ -174,16 +218,23 @@ class Authority:
         return any(signed(certificate, by.certificate) for by in self.issuing)
 
     def is_revoked(self, certificate: x509.Certificate) -> bool:
-        return any(serial == certificate.serial_number for serial, _ in self.revoked)
+        print_of = _fingerprint(certificate)
+        return any(one.fingerprint == print_of for one in self.revoked)
 
     def current(self, gateway: str) -> Issued | None:
         """The newest certificate of a gateway that is not revoked."""
         usable = [i for i in self.gateways.get(gateway, ()) if not self.is_revoked(i.certificate)]
         return usable[-1] if usable else None
 
-    def barred(self) -> frozenset[str]:
-        """Gateways all of whose certificates are revoked: none is issued for them unasked."""
-        return frozenset(name for name in self.gateways if self.current(name) is None)
+    def barred(self) -> dict[str, date]:
+        """Gateways all of whose certificates are revoked, and the last day of these: none is issued
+        for them unasked."""
+        days = {one.fingerprint: one.when.date() for one in self.revoked}
+        return {
+            name: max(days[_fingerprint(i.certificate)] for i in held)
+            for name, held in self.gateways.items()
+            if held and self.current(name) is None
+        }
 
     def chain(self, issued: Issued) -> tuple[x509.Certificate, ...]:
         """The gateway's certificate and what stands between it and a root."""
@@ -198,7 +249,7 @@ class Authority:
     def believed(self, now: datetime) -> list[x509.Certificate]:
         """The roots that have not ended."""
         known = [*(r.certificate for r in self.roots), *self.trusted]
-        return [c for c in known if c.not_valid_after_utc > now]
+        return list(dict.fromkeys(c for c in known if c.not_valid_after_utc > now))
 
     def holds_its_own_key(self, gateway: str) -> bool:
         """Whether the device made its key itself, so that nobody here can make it another."""
@@ -243,7 +294,10 @@ class AuthorityStore:
                 roots=[_issued(entry) for entry in data["roots"]],
                 issuing=[_issued(entry) for entry in data["issuing"]],
                 gateways={n: [_issued(e) for e in found] for n, found in data["gateways"].items()},
-                revoked=[(int(s), datetime.fromisoformat(when)) for s, when in data["revoked"]],
+                revoked=[
+                    Revoked(int(serial), datetime.fromisoformat(when), str(fingerprint))
+                    for serial, when, fingerprint in data["revoked"]
+                ],
                 revocations=[x509.load_pem_x509_crl(text.encode()) for text in data["revocations"]],
                 others=_certificates(data["others"]),
                 trusted=_certificates(data["trusted"]),
@@ -260,7 +314,10 @@ class AuthorityStore:
                 "roots": [_as_data(i) for i in authority.roots],
                 "issuing": [_as_data(i) for i in authority.issuing],
                 "gateways": {n: [_as_data(i) for i in f] for n, f in authority.gateways.items()},
-                "revoked": [[str(serial), when.isoformat()] for serial, when in authority.revoked],
+                "revoked": [
+                    [str(one.serial), one.when.isoformat(), one.fingerprint]
+                    for one in authority.revoked
+                ],
                 "revocations": [
                     r.public_bytes(Encoding.PEM).decode() for r in authority.revocations
                 ],
@@ -274,7 +331,8 @@ class AuthorityStore:
     def fill(
         self, name: str, needs: Mapping[str, Sequence[str]], lives: Lives, now: datetime
     ) -> list[str]:
-        """Make what gateways lack, the authority included; names of the gateways served."""
+        """Make what gateways lack, the authority included, and lists of what is revoked before they
+        end; names of the gateways served. Raises SecretsError."""
         if not needs:
             return []
         authority = self.read(name)
@@ -285,10 +343,13 @@ class AuthorityStore:
             and gateway not in authority.barred()
             and not authority.from_elsewhere(gateway)
         ]
-        if not lacking:
+        late = authority.has_late_lists(now)
+        if not lacking and not late:
             return []
-        if not any(r.certificate.not_valid_after_utc > now for r in authority.roots):
-            authority.found(lives, now)
+        if lacking:
+            authority.prepare(lives, now)
+        if late:
+            authority.publish(lives, now)
         for gateway in lacking:
             authority.issue_again(gateway, needs[gateway], lives, now)
         self.write(authority)
@@ -302,6 +363,14 @@ def new_key(kind: str) -> PrivateKey:
     if kind == "ed25519":
         return ed25519.Ed25519PrivateKey.generate()
     return ec.generate_private_key(ec.SECP256R1())
+
+
+def _fingerprint(certificate: x509.Certificate) -> str:
+    return certificate.fingerprint(SHA256()).hex()
+
+
+def _is_alive(issued: Issued, now: datetime) -> bool:
+    return issued.certificate.not_valid_after_utc > now
 
 
 def _span(now: datetime, life: timedelta) -> Span:
