@@ -167,9 +167,7 @@ def test_certificates_that_are_missing_revoked_or_about_to_end() -> None:
 
 def test_a_life_that_the_issuer_cuts_is_named() -> None:
     """In the design, where no certificate can live so long, and at each that was cut."""
-    long = settled_of(
-        lambda text: CERTIFIED(text) + "\nauthority: {gateway: 2000 d, root: 1000 d}\n"
-    )
+    long = settled_of(CERTIFIED + "\nauthority: {gateway: 2000 d, root: 1000 d}\n")
     causes = [f.cause for f in certificates(long, Secrets(), NOW) if f.code == "certificate-cut"]
     assert causes == [
         "certificates of issuing authorities are to live 1825 d, and the root lives 1000 d",
