@@ -14,14 +14,13 @@ import pytest
 from obrin.core.ipsec.offers import ike_offers
 from obrin.core.ipsec.proposal import Proposal, Transform, choose
 from obrin.core.ipsec.suite import SHIPPED
-from obrin.wire.ike import endpoint as endpoint_module
+from obrin.wire.ike import admission
 from obrin.wire.ike.dh import make_key_pair
 from obrin.wire.ike.fragments import encode_message
 from obrin.wire.ike.message import (
     HEADER_SIZE,
     decode_header,
     encode_plain,
-    find_notify,
 )
 from obrin.wire.ike.numbers import (
     FLAG_INITIATOR,
@@ -164,7 +163,6 @@ def whole(net: Net) -> None:
     net.run(net.now + 70)  # whatever is half open goes
     assert [len(t.sas) for t in (one, two)] == [1, 1]
     assert [len(t.children) for t in (one, two)] == [1, 1]
-    assert all(end._directory.half_open == 0 for end in net.ends)
 
 
 @pytest.mark.parametrize("delay", [0.0, 0.2])
@@ -178,7 +176,7 @@ def test_a_tunnel_is_made_whatever_is_forged(attack: Attack, delay: float) -> No
 
 
 def test_a_tunnel_is_made_with_cookies_among_forged_cookies(monkeypatch) -> None:
-    monkeypatch.setattr(endpoint_module, "COOKIE_THRESHOLD", 0)
+    monkeypatch.setattr(admission, "UNPROVEN", 0)
     net = Net(*pair(), delay=0.05)
     net.forge = lambda datagram: cookies(datagram) if net.now < 1 else []
     net.ends[0].start(0.0)
@@ -221,30 +219,6 @@ def test_an_established_path_stays_when_a_translator_is_forged() -> None:
     for forged in others(net.sent[0]):
         net.inject(1, forged)
     assert (two.path.local, two.path.remote, two.path.encapsulate) == before
-
-
-def test_half_open_sas_are_few_and_the_oldest_gives_way(monkeypatch) -> None:
-    """A flood that returns its cookies costs at most 16 half-open SAs, and the peer gets in."""
-    monkeypatch.setattr(endpoint_module, "COOKIE_THRESHOLD", 4)
-    one, two = pair()
-    net, rng = Net(one, two), seeded(5)
-    for _ in range(300):
-        payloads = [Sa(ike_offers((SUITE,))), Ke(31, make_key_pair(31, rng).public), Nonce(rng(32))]
-        spi, cookie = rng(8), []
-        for _ in range(2):
-            data = encode_plain(
-                spi, bytes(8), Exchange.IKE_SA_INIT, FLAG_INITIATOR, 0, [*cookie, *payloads]
-            )
-            two.receive(data, (CLOUD, 500), (SITE, 500), 0.0)
-            (answer,) = two.datagrams()
-            found = find_notify(decode_chain(answer.data[16], answer.data, 28), Notify.COOKIE)
-            if found is None:
-                break
-            cookie = [found]
-    assert len(two.tunnels["t"].sas) == two._directory.half_open == 16
-    one.start(0.0)
-    net.run(1.0)
-    whole(net)
 
 
 def test_a_refusal_is_told_once_and_the_attempt_lasts_its_time() -> None:

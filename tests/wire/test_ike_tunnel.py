@@ -8,8 +8,7 @@ import pytest
 
 from obrin.core.ipsec.selectors import Selector
 from obrin.core.ipsec.suite import SHIPPED, make_suite
-from obrin.wire.ike import endpoint as endpoint_module
-from obrin.wire.ike import exchange_info
+from obrin.wire.ike import admission, exchange_info
 from obrin.wire.ike.config import Identity
 from obrin.wire.ike.endpoint import Endpoint
 from obrin.wire.ike.message import decode_header
@@ -339,7 +338,7 @@ def test_replayed_and_stray_messages_change_nothing() -> None:
 
 
 def test_a_flood_is_asked_for_cookies(monkeypatch) -> None:
-    monkeypatch.setattr(endpoint_module, "COOKIE_THRESHOLD", 0)
+    monkeypatch.setattr(admission, "UNPROVEN", 0)
     net = started(*pair())
     assert crosses(net)
     assert len(net.sent) == 6
@@ -351,6 +350,7 @@ def test_half_open_sas_go_away() -> None:
     one.start(0.0)
     (datagram,) = one.datagrams()
     two.receive(datagram.data, datagram.destination, datagram.source, 0.0)
+    two.handle_timer(two.next_timer())
     assert len(two.tunnels["t"].sas) == 1
     two.handle_timer(two.next_timer())
     assert not two.tunnels["t"].sas

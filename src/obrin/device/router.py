@@ -169,13 +169,16 @@ class Router:
                 self._open(udp.data, packet.tos, now)
             return
         if udp.destination_port in (PORT, NAT_PORT):
-            self._stirred = True
-            self.ike.receive(
+            stirred = self.ike.receive(
                 udp.data,
                 (str(packet.destination), udp.destination_port),
                 (str(packet.source), udp.source_port),
                 now,
             )
+            if stirred:
+                self._stirred = True
+            else:  # a stranger's flood does not have everything settled each time
+                self._answer_ike()
         else:
             self._drop("an outer UDP packet for no port of this gateway", packet_key(packet))
 
@@ -380,6 +383,9 @@ class Router:
                     self._send_by(name, packet, packet_key(packet), now)
             if not changed and not packets and not watching:
                 break
+        self._answer_ike()
+
+    def _answer_ike(self) -> None:
         self._underlay += [in_udp(d.source, d.destination, d.data) for d in self.ike.datagrams()]
 
     def _take_bfd_changes(self, now: float) -> bool:

@@ -11,18 +11,14 @@ from obrin.wire.ike.errors import IkeNotAuthentic
 from obrin.wire.ike.message import Header, open_protected
 from obrin.wire.ike.numbers import Exchange
 from obrin.wire.ike.sa import IkeSa
-from obrin.wire.ike.transitions import State
 
 
 class SaDirectory:
     def __init__(self) -> None:
         self._by_spi: dict[tuple[bool, bytes], list[tuple[str, IkeSa]]] = {}
-        self._half_open: set[IkeSa] = set()
 
     def add(self, tunnel: str, sa: IkeSa) -> None:
         self._by_spi.setdefault((sa.initiator, sa.local_spi), []).append((tunnel, sa))
-        if sa.state is State.INIT_ANSWERED:
-            self._half_open.add(sa)
 
     def remove(self, sa: IkeSa) -> None:
         key = sa.initiator, sa.local_spi
@@ -31,16 +27,6 @@ class SaDirectory:
             self._by_spi[key] = left
         else:
             self._by_spi.pop(key, None)
-        self._half_open.discard(sa)
-
-    def authenticated(self, sa: IkeSa) -> None:
-        """It is not half open any more."""
-        self._half_open.discard(sa)
-
-    @property
-    def half_open(self) -> int:
-        """How many SAs were answered here and never proved who they are."""
-        return len(self._half_open)
 
     def find(self, header: Header, datagram: bytes) -> tuple[str, IkeSa] | None:
         """(tunnel's name, SA) that a message from the network is for."""

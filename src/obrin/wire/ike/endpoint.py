@@ -1,17 +1,20 @@
-"""All tunnels of one gateway: which message belongs to which, and who may start a new one."""
+"""All tunnels of one gateway: which message belongs to which, and who may start a new one.
+
+To answer a first message costs more than anything else that a stranger can ask for. Those that have
+a turn (admission.py) wait in a queue; `handle_timer` answers one of them each time that it is
+called, so that whatever else has come is served in between.
+"""
 
 from __future__ import annotations
 
-import hmac as _hmac
 from collections import OrderedDict
 from collections.abc import Callable, Iterable
 from functools import partial
-
-from cryptography.hazmat.primitives.hashes import SHA256
-from cryptography.hazmat.primitives.hmac import HMAC
+from typing import NamedTuple
 
 from obrin.wire.agenda import Agenda
 from obrin.wire.ike import exchange_init
+from obrin.wire.ike.admission import Admission, PeerTurns, request_for
 from obrin.wire.ike.config import PeerConfig
 from obrin.wire.ike.directory import SaDirectory
 from obrin.wire.ike.errors import IkeFormatError, IkeRefusal
@@ -21,7 +24,6 @@ from obrin.wire.ike.message import (
     Header,
     decode_header,
     encode_plain,
-    find_notify,
     header_of,
 )
 from obrin.wire.ike.numbers import (
@@ -33,13 +35,22 @@ from obrin.wire.ike.numbers import (
     Notify,
 )
 from obrin.wire.ike.path import Address
-from obrin.wire.ike.payloads import Nonce, NotifyPayload, Payload, decode_chain
+from obrin.wire.ike.payloads import NotifyPayload, decode_chain
 from obrin.wire.ike.tunnel import Tunnel
 from obrin.wire.ike.tunnel_state import DISCARDED_KEPT, Datagram
 
-COOKIE_THRESHOLD = 32
-"""Half-open SAs beyond which an unknown peer has to return a cookie first (section 2.6)."""
 _ANSWERS_KEPT = 256
+MOST_WAITING = 64
+"""First messages that wait to be answered."""
+
+
+class _First(NamedTuple):
+    """A first message that has a turn."""
+
+    header: Header
+    datagram: bytes
+    local: Address
+    remote: Address
 
 
 class Endpoint:
@@ -57,7 +68,10 @@ class Endpoint:
             (t.config.local_address, t.config.remote_address): t for t in self.tunnels.values()
         }
         self._rng = rng
-        self._cookie_key = rng(32)
+        self._admission = Admission(rng)
+        self._turns: dict[str, PeerTurns] = {}
+        self._waiting: OrderedDict[tuple[bytes, Address], _First] = OrderedDict()
+        self._waiting_since = float("inf")
         self._events: list[Event] = []
         self._output: list[Datagram] = []
         self._answered: OrderedDict[tuple[bytes, Address], tuple[bytes, bytes]] = OrderedDict()
@@ -75,8 +89,8 @@ class Endpoint:
         self._reporting[name] = None
 
     def reconfigure(self, config: PeerConfig, now: float) -> None:
-        """Give one tunnel a new configuration: its SAs end and it begins anew; others stay. Another
-        certificate is shown at the next authentication, and ends nothing."""
+        """Give one tunnel a new configuration: its SAs end and it begins anew; others stay.
+        Another certificate is shown at the next authentication, and ends nothing."""
         if self.tunnels[config.name].goes_on_with(config, now):
             self.tunnels[config.name].config = config
             return
@@ -100,6 +114,7 @@ class Endpoint:
         """End one tunnel's SAs, telling the peer, and forget it."""
         old = self.tunnels.pop(name)
         self._agenda.forget(name)
+        self._turns.pop(name, None)
         old.close(now)
         for sa in list(old.sas):
             old.drop_sa(sa, reason, now, restart=False)
@@ -119,12 +134,13 @@ class Endpoint:
         for tunnel in self.tunnels.values():
             tunnel.close(now)
 
-    def receive(self, datagram: bytes, local: Address, remote: Address, now: float) -> None:
-        """An IKE message from the network (with its marker at port 4500); never raises."""
+    def receive(self, datagram: bytes, local: Address, remote: Address, now: float) -> bool:
+        """An IKE message from the network (with its marker at port 4500); never raises. Whether it
+        may have changed anything: if not, at most an answer is to be fetched by `datagrams`."""
         if local[1] == NAT_PORT:
             if datagram[:4] != NON_ESP_MARKER:
                 self._discard("no marker at port 4500")
-                return
+                return False
             datagram = datagram[4:]
         try:
             header = decode_header(datagram)
@@ -132,16 +148,17 @@ class Endpoint:
             if error.notify is Notify.INVALID_MAJOR_VERSION:
                 self._other_version(header_of(datagram), local, remote)
             self._discard("cannot be read", str(error))
-            return
+            return False
         found = self._directory.find(header, datagram)
         if found is not None:
             name, sa = found
             self._stir(name)
             self.tunnels[name].receive(sa, header, datagram, local, remote, now)
-        elif header.exchange == Exchange.IKE_SA_INIT and not header.response:
-            self._new_peer(header, datagram, local, remote, now)
-        else:
-            self._discard("no such IKE SA")
+            return True
+        if header.exchange == Exchange.IKE_SA_INIT and not header.response:
+            return self._new_peer(_First(header, datagram, local, remote), now)
+        self._discard("no such IKE SA")
+        return False
 
     def _discard(self, reason: str, detail: str = "") -> None:
         self.discarded += 1
@@ -159,66 +176,77 @@ class Endpoint:
         )
         self._reply(local, remote, message)
 
-    def _new_peer(
-        self, header: Header, datagram: bytes, local: Address, remote: Address, now: float
-    ) -> None:
+    def _new_peer(self, first: _First, now: float) -> bool:
+        """Whether it waits for its answer now."""
+        header, remote = first.header, first.remote
         if header.spi_r != bytes(8) or header.message_id:
             self._discard("an IKE_SA_INIT that is not a first message")
-            return
-        known = self._answered.get((header.spi_i, remote))
-        if known is not None and known[0] == datagram:
-            self._reply(local, remote, known[1])
-            return
-        tunnel = self._by_peer.get((local[0], remote[0]))
+            return False
+        key = header.spi_i, remote
+        known = self._answered.get(key)
+        if known is not None and known[0] == first.datagram:
+            self._reply(first.local, remote, known[1])
+            return False
+        tunnel = self._by_peer.get((first.local[0], remote[0]))
         if tunnel is None:
             self._discard("IKE_SA_INIT from no configured peer", remote[0])
+            return False
+        if key in self._waiting:
+            return False
+        name = tunnel.config.name
+        turns = self._turns.get(name) or self._turns.setdefault(name, PeerTurns())
+        try:
+            wanted = self._admission.cookie_wanted(turns, header, first.datagram, remote, now)
+        except IkeFormatError as error:
+            self._discard("cannot be answered", str(error))
+            return False
+        if wanted is not None:
+            self._reply(first.local, remote, request_for(wanted, header.spi_i))
+            return False
+        if len(self._waiting) == MOST_WAITING:
+            self._waiting.popitem(last=False)
+        self._waiting[key] = first
+        self._waiting_since = min(self._waiting_since, now)
+        return True
+
+    def _answer_one(self, now: float) -> None:
+        """The one that has waited longest; its tunnel may be gone by now."""
+        key, first = self._waiting.popitem(last=False)
+        self._waiting_since = now if self._waiting else float("inf")
+        header, datagram, local, remote = first
+        tunnel = self._by_peer.get((local[0], remote[0]))
+        if tunnel is None:
             return
         tunnel.stir()
         try:
             payloads = decode_chain(header.next_payload, datagram, HEADER_SIZE)
-            wanted = self._cookie_wanted(header.spi_i, remote, payloads)
-            if wanted is not None:
-                self._refuse(header.spi_i, local, remote, NotifyPayload(Notify.COOKIE, wanted))
-                return
             sa = exchange_init.answer(tunnel, header, payloads, datagram, local, remote, now)
         except IkeRefusal as refusal:
             tunnel.note_refusal(refusal)
-            self._refuse(header.spi_i, local, remote, NotifyPayload(refusal.notify, refusal.data))
+            self._refuse(first, NotifyPayload(refusal.notify, refusal.data))
             return
         except IkeFormatError as error:
             tunnel.discard("cannot be read", str(error))
             if error.notify is Notify.UNSUPPORTED_CRITICAL_PAYLOAD:
-                notify = NotifyPayload(error.notify, error.data)
-                self._refuse(header.spi_i, local, remote, notify)
+                self._refuse(first, NotifyPayload(error.notify, error.data))
             return
-        self._answered[header.spi_i, remote] = (datagram, sa.init_response)
+        self._answered[key] = (datagram, sa.init_response)
         while len(self._answered) > _ANSWERS_KEPT:
             self._answered.popitem(last=False)
         self._reply(local, remote, sa.init_response)
 
-    def _cookie_wanted(
-        self, spi_i: bytes, remote: Address, payloads: list[Payload]
-    ) -> bytes | None:
-        if self._directory.half_open < COOKIE_THRESHOLD:
-            return None
-        nonce = next((p.data for p in payloads if isinstance(p, Nonce)), b"")
-        mac = HMAC(self._cookie_key, SHA256())
-        mac.update(nonce + remote[0].encode() + spi_i)
-        wanted = mac.finalize()
-        given = find_notify(payloads, Notify.COOKIE)
-        right = given is not None and _hmac.compare_digest(given.data, wanted)
-        return None if right else wanted
-
-    def _refuse(self, spi_i: bytes, local: Address, remote: Address, notify: NotifyPayload) -> None:
-        message = encode_plain(spi_i, bytes(8), Exchange.IKE_SA_INIT, FLAG_RESPONSE, 0, [notify])
-        self._reply(local, remote, message)
+    def _refuse(self, first: _First, notify: NotifyPayload) -> None:
+        message = encode_plain(
+            first.header.spi_i, bytes(8), Exchange.IKE_SA_INIT, FLAG_RESPONSE, 0, [notify]
+        )
+        self._reply(first.local, first.remote, message)
 
     def _reply(self, local: Address, remote: Address, message: bytes) -> None:
         marker = NON_ESP_MARKER if local[1] == NAT_PORT else b""
         self._output.append(Datagram(local, remote, marker + message))
 
     def next_timer(self) -> float:
-        return self._agenda.next()
+        return min(self._agenda.next(), self._waiting_since)
 
     def _timer_of(self, name: str) -> float | None:
         tunnel = self.tunnels.get(name)
@@ -230,6 +258,8 @@ class Endpoint:
             if tunnel.next_timer() <= now:
                 tunnel.handle_timer(now)
                 self._stir(name)
+        if self._waiting:
+            self._answer_one(now)
 
     def datagrams(self) -> list[Datagram]:
         out, self._output = self._output, []

@@ -260,7 +260,6 @@ class TunnelState:
     def authenticated(self, sa: IkeSa) -> None:
         """This SA is the peer's: other answers to the same attempt are not (section 2.4)."""
         self.current = sa
-        self.directory.authenticated(sa)
         for other in self.siblings(sa):
             self._forget_sa(other)
         if self.attempt is not None and self.attempt.sa not in self.sas:
