@@ -19,6 +19,7 @@ FORBIDDEN = {
     "click",
     "rich",
     "httpx",
+    "httpcore",
     "asyncio",
     "socket",
     "time",
@@ -74,7 +75,7 @@ def test_help_imports_nothing_heavy() -> None:
         "import sys; sys.argv=['obrin','--help']\n"
         "from obrin.cli.entry import run\n"
         "try: run()\nexcept SystemExit: pass\n"
-        "heavy={'rich','pydantic','httpx','asyncio','cryptography','yaml','numpy','starlette'}\n"
+        "heavy={'rich','pydantic','httpx','httpcore','asyncio','cryptography','yaml','numpy','starlette'}\n"
         "print(sorted(heavy & set(sys.modules)), file=sys.stderr)"
     )
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import pytest
 
+from obrin.core import csv_text
 from obrin.core.design.document import judge_values, load_design
 from obrin.core.errors import DesignError
-from obrin.core.gather import rows
 from obrin.core.gather.against import compare
 from obrin.core.gather.insert import entry_lines, with_ranges
 from obrin.core.gather.ranges import gather_ranges
@@ -108,7 +108,7 @@ def test_files_that_are_no_tables(text: str, words: str) -> None:
 
 
 def test_a_table_has_an_end(monkeypatch) -> None:
-    monkeypatch.setattr(rows, "MOST_ROWS", 5)
+    monkeypatch.setattr(csv_text, "MOST_ROWS", 5)
     with pytest.raises(DesignError, match="more than 5 rows"):
         gathered("10.0.0.0/8\n" * 6)
 

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import csv
-import io
 import json
 import os
 import secrets
@@ -16,7 +14,9 @@ from obrin.cli.common import ask_secret, design_option, project_of, writes
 from obrin.cli.deeds import HAND_OVER, Change, Deed, acting
 from obrin.cli.keys import judge, keys
 from obrin.core.check.keys import design_words
+from obrin.core.csv_text import csv_rows
 from obrin.core.errors import ObrinError
+from obrin.core.json_text import parse_json
 from obrin.live.secrets.file import PASSPHRASE
 
 __all__ = ["keys"]
@@ -165,12 +165,12 @@ def _imported(path: Path) -> dict[str, tuple[str, str]]:
 
     text = read_text(path)
     try:
-        data = json.loads(text)
+        data = parse_json(text)
     except ValueError:
         return _from_csv(text, path)
     try:
         if is_sealed(data):
-            data = json.loads(unseal(data, ask_secret("Passphrase of the file")))
+            data = parse_json(unseal(data, ask_secret("Passphrase of the file")))
         return {str(label): (str(key), str(path)) for label, key in data["keys"].items()}
     except SealError as error:
         raise ObrinError(f"{path} cannot be opened: {error}. Nothing was changed") from None
@@ -179,13 +179,15 @@ def _imported(path: Path) -> dict[str, tuple[str, str]]:
 
 
 def _from_csv(text: str, path: Path) -> dict[str, tuple[str, str]]:
-    rows = csv.DictReader(io.StringIO(text))
-    if not {"tunnel", "key"} <= set(rows.fieldnames or ()):
+    rows = [(number, row) for number, row in csv_rows(text, str(path), ",", strict=False) if row]
+    head = rows[0][1] if rows else []
+    if not {"tunnel", "key"} <= set(head):
         raise ObrinError(f"{path}:1:1: columns 'tunnel' and 'key' are needed. Nothing was changed")
     found: dict[str, tuple[str, str]] = {}
-    for row in rows:
-        label, where = (row["tunnel"] or "").strip(), f"{path}:{rows.line_num}:1"
+    for number, cells in rows[1:]:
+        row, where = dict(zip(head, cells, strict=False)), f"{path}:{number}:1"
+        label = row.get("tunnel", "").strip()
         if label in found:
             raise ObrinError(f"{where}: '{label}' stands twice. Nothing was changed")
-        found[label] = (row["key"] or "", where)
+        found[label] = (row.get("key", ""), where)
     return found

@@ -12,6 +12,7 @@ from click.shell_completion import CompletionItem
 
 from obrin import __version__
 from obrin.core.text import clean
+from obrin.live.waiting import tell_by
 
 MOST_PROBLEMS = 200
 
@@ -110,6 +111,7 @@ def obrin() -> None:
 def run() -> int:
     """Everything that ends a command, as an exit code (see entry.py) and at most a few lines."""
     _prepare_streams()
+    tell_by(lambda words: _say(f"waiting: {words}"))
     try:
         code = _run()
         for stream in (sys.stdout, sys.stderr):

@@ -169,15 +169,11 @@ class Router:
                 self._open(udp.data, packet.tos, now)
             return
         if udp.destination_port in (PORT, NAT_PORT):
-            stirred = self.ike.receive(
-                udp.data,
-                (str(packet.destination), udp.destination_port),
-                (str(packet.source), udp.source_port),
-                now,
-            )
-            if stirred:
+            here = str(packet.destination), udp.destination_port
+            there = str(packet.source), udp.source_port
+            if self.ike.receive(udp.data, here, there, now):
                 self._stirred = True
-            else:  # a stranger's flood does not have everything settled each time
+            else:  # a flood does not have everything settled each time
                 self._answer_ike()
         else:
             self._drop("an outer UDP packet for no port of this gateway", packet_key(packet))

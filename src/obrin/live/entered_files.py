@@ -3,16 +3,16 @@ as JSON, or any text with a template of the user's own."""
 
 from __future__ import annotations
 
-import csv
 import io
-import json
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+from obrin.core.csv_text import csv_rows
 from obrin.core.errors import DesignError, Problem
 from obrin.core.handover.blocks import HEAD, Value
+from obrin.core.json_text import JsonError, parse_json
 from obrin.live.files import read_file
 from obrin.live.workbooks import cell_text, read_workbook
 
@@ -50,8 +50,7 @@ def read_entered(
     text = _text(path, raw)
     if path.suffix.lower() == ".json":
         return _json(path, text, known)
-    dialect = max((",", ";", "\t"), key=text.count)
-    rows = list(csv.reader(io.StringIO(text), delimiter=dialect))
+    rows = [cells for _, cells in csv_rows(text, str(path), ",;\t", strict=False)]
     return _matched(rows, known, str(path))
 
 
@@ -65,11 +64,11 @@ def _text(path: Path, raw: bytes) -> str:
 
 def _json(path: Path, text: str, known: Known) -> EnteredFile:
     try:
-        found = json.loads(text)
-    except (ValueError, RecursionError) as error:
-        place = f":{error.lineno}:{error.colno}" if isinstance(error, json.JSONDecodeError) else ""
-        what = "not JSON"
-        raise DesignError([Problem(f"{path}{place}", what, "Mend it, or save it anew")]) from None
+        found = parse_json(text)
+    except JsonError as error:
+        what = f"not JSON: {error.what}"
+        fix = "Mend it, or save it anew"
+        raise DesignError([Problem(f"{path}{error.place}", what, fix)]) from None
     if isinstance(found, dict) and any(":" in key.partition(".")[0] for key in found):
         return EnteredFile(data=found.get("ietf-restconf:data", found))
     if isinstance(found, dict):

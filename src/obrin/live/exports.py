@@ -12,6 +12,7 @@ from obrin.core.errors import DesignError, OutsideError, Problem
 from obrin.core.gather.compose import HOLE, Composed, Entry, Source, compose
 from obrin.core.gather.mapping import Mapped, RawRow, TableSpec, read_mapping, source_of
 from obrin.core.gather.rows import named_rows, read_csv_rows
+from obrin.core.json_text import JsonError, parse_json
 from obrin.live.files import read_file
 from obrin.live.project import read_text
 from obrin.live.workbooks import read_workbook
@@ -174,11 +175,7 @@ def _bytes(path: Path) -> bytes:
 
 def _json(path: Path) -> Any:
     try:
-        return json.loads(_bytes(path).decode("utf-8-sig"))
-    except RecursionError:
-        raise DesignError([Problem(str(path), "nested too deeply", "Split the file")]) from None
-    except json.JSONDecodeError as error:
-        where = f"{path}:{error.lineno}:{error.colno}"
-        raise DesignError([Problem(where, f"not JSON: {error.msg}", "Mend the file")]) from None
-    except ValueError as error:
-        raise DesignError([Problem(str(path), f"not JSON: {error}", "Save it as UTF-8")]) from None
+        return parse_json(_bytes(path))
+    except JsonError as error:
+        where = f"{path}{error.place}"
+        raise DesignError([Problem(where, f"not JSON: {error.what}", "Mend the file")]) from None

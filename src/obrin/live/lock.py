@@ -16,6 +16,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from obrin.core.errors import ObrinError
+from obrin.core.json_text import parse_json
 from obrin.live.files import cannot, write_whole
 
 NOTE = "busy.json"
@@ -114,7 +115,7 @@ def _take(descriptor: int, note: Path, patience: float, told: Tell | None) -> No
 
 def _holder(note: Path) -> dict[str, object]:
     try:
-        found = json.loads(note.read_text(encoding="utf-8"))
+        found = parse_json(note.read_text(encoding="utf-8"))
         return found if isinstance(found, dict) else {}
     except (OSError, ValueError, RecursionError):
         return {}

@@ -27,6 +27,7 @@ from obrin.core.handover.page import as_page
 from obrin.core.handover.secrets import Secrets
 from obrin.core.handover.standard.basic import as_json
 from obrin.core.handover.standard.device import encode, parts
+from obrin.core.json_text import parse_json
 from obrin.core.settled.model import Settled
 from obrin.live.files import (
     folder_of_ours,
@@ -248,7 +249,7 @@ def _read(project: Project, name: str, file: str) -> Any:
     try:
         if path.is_symlink():
             raise ObrinError(f"{path} is a symbolic link. Run 'obrin handover' for a true one")
-        return json.loads(read_file(path, MOST_BYTES).decode("utf-8"))
+        return parse_json(read_file(path, MOST_BYTES).decode("utf-8"))
     except FileNotFoundError:
         return None
     except OutsideError as error:
@@ -288,7 +289,7 @@ class PackRecord:
         self._path = project.own_folder / f"packs-{project.design_path.stem}.json"
         self._digests: dict[str, list[str]] = {}
         with contextlib.suppress(OSError, ValueError, RecursionError):
-            found = json.loads(self._path.read_text(encoding="utf-8"))
+            found = parse_json(self._path.read_text(encoding="utf-8"))
             if isinstance(found, dict):
                 self._digests = {str(n): d for n, d in found.items() if isinstance(d, list)}
 

@@ -16,6 +16,7 @@ from pathlib import Path
 from typing import Any, NoReturn
 
 from obrin.core.errors import ObrinError
+from obrin.core.json_text import parse_json
 from obrin.live.secrets.file import PASSPHRASE
 
 SECONDS = 10
@@ -44,7 +45,7 @@ def render_template(text: str, path: Path, context: dict[str, Any]) -> str:
     finally:
         _end(child)
     try:
-        found = json.loads(answer)
+        found = parse_json(answer)
     except ValueError:
         raise TemplateFault(
             f"{path}:1:1: rendering it takes more than {SECONDS} s or {MEMORY >> 20} MiB. Look for "

@@ -6,17 +6,15 @@ column in which most cells are prefixes is the range, and the others are told by
 
 from __future__ import annotations
 
-import csv
-import io
-import json
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 from obrin.core.address.prefix import parse_address, parse_prefix
+from obrin.core.csv_text import csv_rows
 from obrin.core.errors import AddressError, DesignError, Problem
+from obrin.core.json_text import JsonError, parse_json
 
-MOST_ROWS = 1_000_000
 SAMPLE = 200
 """Rows that are looked at to tell what a column holds."""
 WORDS = {
@@ -116,14 +114,10 @@ def read_table(text: str, source: str, columns: Mapping[str, str]) -> Table:
 
 def _from_json(text: str, source: str, columns: Mapping[str, str]) -> Table:
     try:
-        data: Any = json.loads(text)
-    except json.JSONDecodeError as error:
-        where = f"{source}:{error.lineno}:{error.colno}"
-        raise DesignError([Problem(where, f"not JSON: {error.msg}", "Correct the file")]) from None
-    except RecursionError:
-        raise DesignError(
-            [Problem(source, "nested too deeply", "Give a list of objects")]
-        ) from None
+        data: Any = parse_json(text)
+    except JsonError as error:
+        where = f"{source}{error.place}"
+        raise DesignError([Problem(where, f"not JSON: {error.what}", "Correct the file")]) from None
     if isinstance(data, dict):
         lists = [value for value in data.values() if isinstance(value, list)]
         data = lists[0] if len(lists) == 1 else [data]
@@ -173,22 +167,11 @@ def named_rows(lines: Sequence[tuple[int, Sequence[str]]], source: str) -> list[
 
 def _csv_lines(text: str, source: str) -> list[tuple[int, list[str]]]:
     """Cells of each line that holds any, with its number. Raises DesignError."""
-    first = text.lstrip("\n\r").splitlines()[0]
-    delimiter = max(",;\t|", key=first.count)
-    csv.field_size_limit(1 << 20)
-    reader = csv.reader(io.StringIO(text), delimiter=delimiter, strict=True)
     lines: list[tuple[int, list[str]]] = []
-    try:
-        for cells in reader:
-            stripped = [cell.strip() for cell in cells]
-            if any(stripped) and not stripped[0].startswith("#"):
-                lines.append((reader.line_num, stripped))
-            if len(lines) > MOST_ROWS:
-                what = f"more than {MOST_ROWS:,} rows"
-                raise DesignError([Problem(source, what, "Split the file")])
-    except csv.Error as error:
-        where = f"{source}:{reader.line_num}:1"
-        raise DesignError([Problem(where, f"not CSV: {error}", "Correct the row")]) from None
+    for number, cells in csv_rows(text, source):
+        stripped = [cell.strip() for cell in cells]
+        if any(stripped) and not stripped[0].startswith("#"):
+            lines.append((number, stripped))
     if not lines:
         raise DesignError([Problem(source, "the file holds no rows", "Give one range a row")])
     return lines

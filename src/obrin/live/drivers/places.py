@@ -64,6 +64,11 @@ class Reached(BaseModel):
         """`folder` is the design's. Raises ObrinError where the token is not there."""
         authority = None if self.authority is None else str(folder / self.authority)
         token = self._token(name, folder)
+        if not token or not all(line.isprintable() for line in token.split("\n")):
+            raise ObrinError(
+                f"the token of {name} is empty, or has characters that cannot be printed. Write it "
+                "anew"
+            )
         return Place(
             name=name, url=self.url or "", token=token, authority=authority, hash=self.hash
         )

@@ -39,7 +39,7 @@ class RestconfGateway:
         return Done(changed, "pack handed over" if changed else "already so")
 
     def _etag(self) -> str | None:
-        found: str | None = self._client.call("GET", "/restconf/data").headers.get("ETag")
+        found: str | None = self._client.call("GET", "/restconf/data").headers.get("etag")
         return found
 
     def has_pack(self) -> bool:

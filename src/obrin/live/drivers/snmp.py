@@ -16,6 +16,7 @@ from obrin.core.handover.standard.operational import DeviceState
 from obrin.core.text import clean
 from obrin.live.drivers.by_tables import Observer
 from obrin.live.drivers.places import Place
+from obrin.live.waiting import awaited
 from obrin.wire.errors import ReadError
 from obrin.wire.mib.device import ROOTS, decode
 from obrin.wire.mib.tables import Oid, Value
@@ -23,7 +24,10 @@ from obrin.wire.mib.tables import Oid, Value
 PORT, TIMEOUT, RETRIES = 161, 3.0, 2
 AT_ONCE = 25
 """Values asked for in one request (RFC 3416 section 4.2.3)."""
-MOST_VALUES = 2_000_000
+MOST_VALUES, MOST_OCTETS, MOST_ARCS = 500_000, 4096, 128
+"""Of all tables together; of one value; of an object identifier (RFC 2578 section 3.5)."""
+IN_ALL = 60.0
+"""Seconds for all tables."""
 LEAST_SECRET = 8
 """Characters, by RFC 3414 section 11.2."""
 HASHES = {
@@ -67,11 +71,22 @@ class SnmpObserver:
         """Raises OutsideError."""
         agent = f"the agent of {self._name}"
         try:
-            return decode(asyncio.run(self._walk()))
+            with awaited(f"{agent} has not told its tables yet; giving up after {IN_ALL:.0f} s"):
+                return decode(asyncio.run(self._within()))
+        except OutsideError:
+            raise
+        except TimeoutError:
+            raise OutsideError(
+                f"{agent} has not told its tables within {IN_ALL:.0f} s. Give its user a view of "
+                "interfaces, addresses, routes and BGP peers alone"
+            ) from None
         except ReadError as error:
             raise OutsideError(f"{agent} tells what is no table: {error}") from error
         except OSError as error:
             raise OutsideError(f"{agent} cannot be asked: {error}") from error
+        except Exception as error:  # whatever the library makes of an answer that is no SNMP
+            what = clean(f"{type(error).__name__}: {error}", 200)
+            raise OutsideError(f"{agent} answers what is no SNMP ({what})") from error
 
     def close(self) -> None:
         """Nothing is kept open between two questions."""
@@ -89,6 +104,12 @@ class SnmpObserver:
             library.USM_PRIV_CFB128_AES,
         )
 
+    async def _within(self) -> dict[Oid, Value]:
+        """What the library makes of a datagram that is none is an error of the event loop: there it
+        is dropped like the datagram, which is asked for again."""
+        asyncio.get_running_loop().set_exception_handler(lambda _loop, _context: None)
+        return await asyncio.wait_for(self._walk(), IN_ALL)
+
     async def _walk(self) -> dict[Oid, Value]:
         import pysnmp.hlapi.v3arch.asyncio as library
 
@@ -98,19 +119,27 @@ class SnmpObserver:
         try:
             target = await transport.create(self._at, timeout=TIMEOUT, retries=RETRIES)
             values: dict[Oid, Value] = {}
+            left = MOST_VALUES
             for root in ROOTS:
-                await self._column(engine, self._credentials(), target, root, values)
+                left -= await self._column(engine, self._credentials(), target, root, values, left)
             return values
         finally:
             engine.close_dispatcher()
 
     async def _column(
-        self, engine: Any, credentials: Any, target: Any, root: Oid, values: dict[Oid, Value]
-    ) -> None:
-        """All values below an object identifier, which an agent has to tell in their order."""
+        self,
+        engine: Any,
+        credentials: Any,
+        target: Any,
+        root: Oid,
+        values: dict[Oid, Value],
+        most: int,
+    ) -> int:
+        """All values below an object identifier, which an agent has to tell in their order; how
+        many there were, those included that have no meaning. Raises ReadError for more."""
         import pysnmp.hlapi.v3arch.asyncio as library
 
-        at, context = root, library.ContextData()
+        at, context, count = root, library.ContextData(), 0
         while True:
             wanted = library.ObjectType(library.ObjectIdentity(at))
             failed, status, _, told = await library.bulk_cmd(
@@ -122,22 +151,25 @@ class SnmpObserver:
             for name, value in told:
                 oid = tuple(name)
                 if oid[: len(root)] != root or library.is_end_of_mib([(name, value)]):
-                    return
-                if oid <= at:
-                    raise ReadError("its object identifiers do not rise")
-                at = oid
+                    return count
+                if oid <= at or len(oid) > MOST_ARCS:
+                    raise ReadError("its object identifiers do not rise, or are too long")
+                at, count = oid, count + 1
+                if count > most:
+                    raise ReadError(f"more than {MOST_VALUES:,} values")
                 plain = _plain(value)
                 if plain is not None:
                     values[oid] = plain
             if not told:
-                return
-            if len(values) > MOST_VALUES:
-                raise ReadError(f"more than {MOST_VALUES:,} values")
+                return count
 
 
 def _plain(value: Any) -> Value | None:
-    """None for what is neither a number nor a string."""
+    """None for what is neither a number nor a string. Raises ReadError for one that is too long."""
     try:
-        return bytes(value.asOctets()) if hasattr(value, "asOctets") else int(value)
+        plain = bytes(value.asOctets()) if hasattr(value, "asOctets") else int(value)
     except (TypeError, ValueError):
         return None
+    if isinstance(plain, bytes) and len(plain) > MOST_OCTETS:
+        raise ReadError(f"a value of more than {MOST_OCTETS:,} bytes")
+    return plain

@@ -22,6 +22,7 @@ from obrin.core.address.prefix import Address, parse_address
 from obrin.core.design.places import NetworkRef
 from obrin.core.errors import DesignError, ObrinError, Problem
 from obrin.core.handover.ends import cloud_end
+from obrin.core.json_text import parse_json
 from obrin.core.naming import those_near
 from obrin.core.reach.hops import hop_name
 from obrin.core.reach.merged import InsideSeen, Seen
@@ -209,7 +210,7 @@ def results_text(network: str, seen: Iterable[Seen], inside: Iterable[InsideSeen
 def read_results(path: Path) -> tuple[list[Seen], list[InsideSeen]]:
     """Raises DesignError for a file that is none of these, OSError."""
     try:
-        data = json.loads(read_file(path, MOST_BYTES))
+        data = parse_json(read_file(path, MOST_BYTES))
         seen = [_seen(entry) for entry in data["seen"]]
         inside = [
             InsideSeen(str(e["place"]), str(e["tunnel"]), bool(e["answered"]))

@@ -21,6 +21,7 @@ from pathlib import Path
 from typing import Any
 
 from obrin.core.errors import ObrinError
+from obrin.core.json_text import parse_json
 from obrin.live.files import lives, write_whole
 
 WORLD = "world.json"
@@ -73,7 +74,7 @@ class World:
 def read_record(folder: Path) -> World | None:
     """What stands in the record, whether anything runs or not; None for none, or a damaged one."""
     try:
-        data = json.loads((folder / WORLD).read_text(encoding="utf-8"))
+        data = parse_json((folder / WORLD).read_text(encoding="utf-8"))
         return _checked(data)
     except (OSError, AttributeError, ValueError, TypeError, RecursionError):
         return None

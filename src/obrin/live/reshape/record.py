@@ -10,6 +10,7 @@ from pathlib import Path
 
 from obrin.core.change.states import Between, Step
 from obrin.core.errors import ObrinError
+from obrin.core.json_text import parse_json
 from obrin.live.files import write_whole
 from obrin.live.project import Project
 
@@ -49,7 +50,7 @@ def read_record(project: Project) -> Record | None:
     """None where no change is under way. Raises ObrinError for a damaged one."""
     path = record_path(project)
     try:
-        data = json.loads(path.read_text(encoding="utf-8"))
+        data = parse_json(path.read_text(encoding="utf-8"))
         record = Record(**{key: data[key] for key in ("change", "order", "done", "begun")})
         record.check()
         return record

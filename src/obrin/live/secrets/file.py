@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import Any
 
 from obrin.core.errors import ObrinError
+from obrin.core.json_text import parse_json
 from obrin.live.files import private_folder, write_whole
 from obrin.live.secrets.sealed import SealError, is_sealed, seal, unseal
 
@@ -76,9 +77,9 @@ class SecretFile:
                 "and renew what is in it if someone may have seen it"
             )
         try:
-            data = json.loads(self.path.read_text(encoding="utf-8"))
+            data = parse_json(self.path.read_text(encoding="utf-8"))
             if is_sealed(data):
-                data = json.loads(unseal(data, self._passphrase()))
+                data = parse_json(unseal(data, self._passphrase()))
         except SealError as error:
             raise SecretsError(
                 f"{self.path} cannot be opened: {error}. Nothing was changed"
@@ -104,7 +105,7 @@ class SecretFile:
     def sealed(self) -> bool:
         """Whether it is sealed with a passphrase."""
         try:
-            return is_sealed(json.loads(self.path.read_text(encoding="utf-8")))
+            return is_sealed(parse_json(self.path.read_text(encoding="utf-8")))
         except (OSError, ValueError, RecursionError):
             return False
 

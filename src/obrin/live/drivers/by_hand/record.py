@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from obrin.core.errors import ObrinError
+from obrin.core.json_text import parse_json
 from obrin.live.files import private_folder, read_file, write_whole
 from obrin.live.project import Project
 
@@ -29,7 +30,7 @@ class HandRecord:
         """What is there now, since somebody at another terminal may have added to it."""
         data: dict[str, dict[str, Any]] = {"done": {}, "facts": {}}
         try:
-            found = json.loads(read_file(self._path, MOST_BYTES))
+            found = parse_json(read_file(self._path, MOST_BYTES))
         except FileNotFoundError:
             return data
         except (OSError, ValueError, RecursionError) as error:

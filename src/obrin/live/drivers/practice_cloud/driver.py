@@ -74,11 +74,11 @@ class PracticeCloud:
             if error.status != 428:
                 raise
             # It exists and differs: change what we read, or learn that it changed meanwhile.
-            etag = self._client.call("GET", path).headers["ETag"]
+            etag = self._client.call("GET", path).headers["etag"]
             response = self._client.call("PUT", path, step.body, {"If-Match": etag})
-        if response.status_code != 202:
+        if response.status != 202:
             return Done(False, _asks(response.json()) or "already so")
-        state = self._wait_for(step.name, response.headers["Location"], report, stop)
+        state = self._wait_for(step.name, response.headers["location"], report, stop)
         if state == WAITING:
             return Done(True, _asks(self._client.get(path)))
         return Done(True, "built")
@@ -141,7 +141,7 @@ class PracticeCloud:
     def remove(self, name: str, report: Report) -> None:
         try:
             response = self._client.call("DELETE", f"/v1/{name}")
-            self._wait_for(name, response.headers["Location"], report, threading.Event())
+            self._wait_for(name, response.headers["location"], report, threading.Event())
         except HttpError as error:
             if error.status != 404:  # it is gone already
                 raise OutsideError(f"{name}: {error}") from error

@@ -29,6 +29,9 @@ from obrin.live.practice.internet import CLOUD, Dedicated
 from obrin.live.practice.lending import Lending
 from obrin.live.practice.service import HANDLERS, UNUSABLE, Problem, Served, Ticker, read_json
 
+MOST_DIGITS = 18
+"""Of an operation's number in a request."""
+
 SHARE = 4.0
 """What changes while thousands of things are built reaches the data plane together: the pause after
 each time is so many times as long as that took."""
@@ -76,7 +79,7 @@ class CloudProcess:
         """The API."""
         routes: list[BaseRoute] = [
             Route("/v1/openapi.json", self._describe),
-            Route("/v1/operations/{number:int}", self._operation),
+            Route("/v1/operations/{number}", self._operation),
             Route("/v1/gateways/{name}/state", self._state),
             Route("/v1/networks/{name}/drops", self._drops),
             Route("/v1/probes", self._probe, methods=["POST"]),
@@ -184,7 +187,10 @@ class CloudProcess:
         return JSONResponse(operation.shown(self._now()), 202, headers=headers)
 
     async def _operation(self, request: Request) -> Response:
-        operation = self.store.operation(request.path_params["number"])
+        number = request.path_params["number"]
+        if not (number.isascii() and number.isdecimal() and len(number) < MOST_DIGITS):
+            raise Problem(404, "no such operation", "operations have numbers, from 1")
+        operation = self.store.operation(int(number))
         return JSONResponse(operation.shown(self._now()))
 
     async def _state(self, request: Request) -> Response:

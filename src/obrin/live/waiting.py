@@ -1,0 +1,35 @@
+"""Says what a command waits for, once that has taken a second.
+
+Whoever asks something of the outside does it within `awaited`. The command line says with `tell_by`
+how people are told; without it nothing is said.
+"""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+
+PATIENCE = 1.0
+"""Seconds for which nothing is said."""
+_tellers: list[Callable[[str], None]] = []
+
+
+def tell_by(tell: Callable[[str], None] | None) -> None:
+    """From now on `tell` gets a line for each wait that takes longer; None ends that."""
+    _tellers[:] = [] if tell is None else [tell]
+
+
+@contextmanager
+def awaited(words: str) -> Iterator[None]:
+    """Around something that should not take long; `words` say what it is."""
+    if not _tellers:
+        yield
+        return
+    timer = threading.Timer(PATIENCE, _tellers[0], (words,))
+    timer.daemon = True
+    timer.start()
+    try:
+        yield
+    finally:
+        timer.cancel()
