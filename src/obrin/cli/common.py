@@ -10,12 +10,12 @@ import os
 import sys
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
-from contextvars import ContextVar
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any, TypeVar, cast
 
 import click
 
+from obrin.cli.gate import open_gate
 from obrin.core.text import clean
 from obrin.live.project import Project, find_project
 
@@ -38,35 +38,16 @@ def design_option(function: F) -> F:
     )(function)
 
 
-_Through = tuple[Callable[[str], str], Callable[[Any], Any]]
-_THROUGH: ContextVar[_Through | None] = ContextVar("through", default=None)
-
-
-@contextmanager
-def print_through(text: Callable[[str], str], data: Callable[[Any], Any]) -> Iterator[None]:
-    """All that is printed meanwhile goes through these, texts and JSON."""
-    token = _THROUGH.set((text, data))
-    try:
-        yield
-    finally:
-        _THROUGH.reset(token)
-
-
-def _through(text: str) -> str:
-    found = _THROUGH.get()
-    return text if found is None else found[0](text)
-
-
-def tell(text: str, *, err: bool = False) -> None:
-    """A line of text."""
-    click.echo(_through(text), err=err)
-
-
 def say(out: Console, text: str, style: str = "") -> None:
     """One line of text, whatever is in it."""
-    out.print(
-        clean(_through(text)), style=style or None, markup=False, soft_wrap=not out.is_terminal
-    )
+    gate = open_gate()
+    with gate.passed():
+        out.print(
+            clean(gate.text(text)),
+            style=style or None,
+            markup=False,
+            soft_wrap=not out.is_terminal,
+        )
 
 
 def writes(*unless: str, waits: str = "") -> Callable[[F], F]:
@@ -156,8 +137,9 @@ def _asked_width() -> int | None:
 
 
 def echo_json(data: Any) -> None:
-    found = _THROUGH.get()
-    click.echo(json.dumps(data if found is None else found[1](data), indent=2))
+    gate = open_gate()
+    with gate.passed():
+        click.echo(json.dumps(gate.data(data), indent=2))
 
 
 def echo_csv(head: Sequence[str], rows: Iterable[Sequence[str]]) -> None:
@@ -199,7 +181,8 @@ def print_table(
     from rich.table import Table
     from rich.text import Text
 
-    cells = [tuple(clean(_through(cell)) for cell in row) for row in rows]
+    gate = open_gate()
+    cells = [tuple(clean(gate.text(cell)) for cell in row) for row in rows]
     colours = styles or {}
     if not cells:
         if nothing:
@@ -213,14 +196,16 @@ def print_table(
     needed = sum(longest) + 3 * len(longest) + 1
     if needed > out.width and (out.is_terminal or _asked_width()):
         first = [names, *(n for n in range(len(head)) if n != names)]
-        _print_blocks(
-            out,
-            [head[n] for n in first],
-            [[row[n] for n in first] for row in cells],
-            title,
-            colours,
-        )
+        with gate.passed():
+            _print_blocks(
+                out,
+                [head[n] for n in first],
+                [[row[n] for n in first] for row in cells],
+                gate.text(title),
+                colours,
+            )
         return
+    title = gate.text(title)
     table = Table(box=box.SIMPLE_HEAD, title=title or None, title_justify="left", pad_edge=False)
     wishes = [max(map(cell_len, column)) for column in columns]
     widths = _shared_out(max(out.width, needed) - 3 * len(longest) - 1, longest, wishes)
@@ -230,7 +215,8 @@ def print_table(
         table.add_row(*(Text(cell, colours.get(cell, "")) for cell in row))
     before, out.width = out.width, max(out.width, needed)
     try:
-        out.print(table, crop=False)
+        with gate.passed():
+            out.print(table, crop=False)
     finally:
         out.width = before
 

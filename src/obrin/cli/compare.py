@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from obrin.cli.common import console, design_option, echo_json, json_option, project_of, say, tell
+from obrin.cli.common import console, design_option, echo_json, json_option, project_of, say
 from obrin.cli.redacting import redactable
 from obrin.core.errors import ObrinError
 from obrin.core.naming import unknown
@@ -163,9 +163,9 @@ def _print(
             if text:
                 say(out, f"  {head:9}{text}")
     for text in unknown[:MOST_UNKNOWN]:
-        tell(f"note: {text}: nothing of that name is on the sheet", err=True)
+        click.echo(f"note: {text}: nothing of that name is on the sheet", err=True)
     if len(unknown) > MOST_UNKNOWN:
-        tell(f"note: {len(unknown) - MOST_UNKNOWN} more such rows", err=True)
+        click.echo(f"note: {len(unknown) - MOST_UNKNOWN} more such rows", err=True)
     if found:
         say(out, "")
     count = f"{len(found)} difference{'' if len(found) == 1 else 's'}"

@@ -8,7 +8,8 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
-from obrin.cli.common import print_through, project_of
+from obrin.cli.common import project_of
+from obrin.cli.gate import close_gate
 
 if TYPE_CHECKING:
     from obrin.core.handover.redacted import Redactor
@@ -24,8 +25,8 @@ def redactable(function: F) -> F:
         if not given.pop("redact"):
             return function(*args, **given)
         redactor = _redactor(given.get("design_file"))
-        with print_through(redactor.text, redactor.data):
-            return function(*args, **given)
+        close_gate(redactor.text, redactor.data)
+        return function(*args, **given)
 
     option = click.option(
         "--redact",

@@ -18,7 +18,6 @@ from obrin.cli.common import (
     print_table,
     project_of,
     say,
-    tell,
 )
 from obrin.cli.redacting import redactable
 
@@ -91,17 +90,17 @@ def status(
         click.echo(metrics_text(found, clocks), nl=False)
         ctx.exit(0 if all(t.right for t in found) else 1)
     for gateway, wrong in clocks.items():
-        tell(f"{clock_words(gateway, wrong)}.", err=True)
+        click.echo(f"{clock_words(gateway, wrong)}.", err=True)
     for drift in other:
         parts = "; ".join(part.words for part in drift.differing[:MOST_NAMED])
         more = f", and {left} more" if (left := len(drift.differing) - MOST_NAMED) > 0 else ""
-        tell(f"{drift.name} is not as the design has it: {parts}{more}.", err=True)
+        click.echo(f"{drift.name} is not as the design has it: {parts}{more}.", err=True)
     for name, who in waiting.items():
-        tell(f"{name} waits for {who}, who has to accept it.", err=True)
+        click.echo(f"{name} waits for {who}, who has to accept it.", err=True)
     if as_json:
         echo_json([tunnel.as_json() for tunnel in found])
         if ended:
-            tell(f"still there: {ended.words()}", err=True)
+            click.echo(f"still there: {ended.words()}", err=True)
     else:
         print_status(console(), found, ended)
     good = all(t.right for t in found) and not (ended or waiting or other)

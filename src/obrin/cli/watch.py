@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from obrin.cli.common import console, print_table, tell
+from obrin.cli.common import console, print_table
 
 if TYPE_CHECKING:
     from obrin.live.observe.history import Change, History
@@ -37,7 +37,7 @@ def watch(
             changes = history.note(found)
             if as_json:
                 for change in changes:
-                    tell(json.dumps(_as_json(change)))
+                    click.echo(json.dumps(_as_json(change)))
             else:
                 _show(found, history)
             left = until - time.monotonic()
@@ -83,11 +83,11 @@ def print_changes(changes: Sequence[Change]) -> None:
     """The newest last."""
     if not changes:
         return
-    tell("\nWhat changed:")
+    click.echo("\nWhat changed:")
     for change in changes:
         at = datetime.fromtimestamp(change.at).astimezone().strftime("%Y-%m-%d %H:%M:%S")
         why = f": {change.why}" if change.why and change.state not in ("up", "at rest") else ""
-        tell(f"  {at}  {change.tunnel} {change.state}{why}")
+        click.echo(f"  {at}  {change.tunnel} {change.state}{why}")
 
 
 def _span(seconds: float) -> str:

@@ -36,12 +36,23 @@ _KEPT = tuple(
 )
 """Of these, the first bits stay."""
 _OTHERS = {32: parse_prefix("240.0.0.0/4"), 128: parse_prefix("3fff::/20")}
-_ADDRESS = re.compile(
-    r"(?<![\w.:-])(?:\d{1,3}(?:\.\d{1,3}){3}|[0-9A-Fa-f]{0,4}(?::[0-9A-Fa-f]{0,4}){2,7})"
-    r"(?:/\d{1,3})?(?![\w:]|\.\d)"
+_LENGTH = r"(?:/\d{1,3}(?!\d))?"
+_V4 = re.compile(r"(?<!\d)\d{1,3}(?:\.\d{1,3}){3,}(?!\d)" + _LENGTH)
+"""Of more than four numbers each four may be one, from the last ones on."""
+_V6 = re.compile(r"(?<![0-9A-Fa-f:])[0-9A-Fa-f:]*:[0-9A-Fa-f:]*:[0-9A-Fa-f:.]*" + _LENGTH)
+"""A run of what addresses of IPv6 are written with; one may stand anywhere in it."""
+_REVERSE = re.compile(
+    r"(?<![\w.])((?:\d{1,3}\.){1,4})(in-addr\.arpa)|((?:[0-9a-f]\.)+)(ip6\.arpa)", re.IGNORECASE
 )
-LEAST = 3
-"""Characters of a name that is replaced where it stands alone; shorter ones would hit words."""
+"""Names of addresses in reverse look-ups (RFC 1035 section 3.5, RFC 3596 section 2.5)."""
+_ANY = re.compile("|".join(f"(?:{p.pattern})" for p in (_REVERSE, _V6, _V4)), re.I)
+LONGEST = 45
+"""Characters of an address of IPv6."""
+MOST_RUN = 200
+"""Characters; in what is longer no address of IPv6 is looked for."""
+LEAST = 2
+"""Characters of a name that is replaced wherever it stands; a shorter one is a word too often, and
+is replaced where it is a whole text, in quotes, or a part of a path."""
 
 
 def names_of(settled: Settled) -> dict[str, str]:
@@ -74,54 +85,101 @@ class Redactor:
     """`key` makes the same of the same again; without it nobody finds out what stood there."""
 
     def __init__(self, key: bytes, names: dict[str, str]) -> None:
-        self._key, self._names = key, names
-        alone = sorted((n for n in names if len(n) >= LEAST), key=len, reverse=True)
-        every = sorted(names, key=len, reverse=True)
-        self._alone = _pattern(alone, "")
-        self._joined = _pattern(every, r"(?=/)") if every else None
-        self._after = re.compile(r"(?<=/)(" + "|".join(map(re.escape, every)) + r")(?![\w-])")
+        self._key = key
+        self._names = {name.lower(): other for name, other in names.items()}
+        every = sorted(self._names, key=len, reverse=True)
+        self._anywhere = _pattern([n for n in every if len(n) >= LEAST], _ALONE)
+        self._in_place = _pattern([n for n in every if len(n) < LEAST], _PLACED)
         self._bits = functools.cache(self._moved)
 
     def text(self, text: str) -> str:
         """Addresses first, since a name may look like a part of one."""
-        parts = _ADDRESS.split(text)
-        found = [self._address(match[0]) for match in _ADDRESS.finditer(text)]
-        told = [self._named(part) for part in parts]
-        return "".join(a + b for a, b in zip(told, [*found, ""], strict=True))
+        told, at = [], 0
+        for match in _ANY.finditer(text):
+            told += [self._named(text[at : match.start()]), self._addressed(match[0])]
+            at = match.end()
+        return "".join((*told, self._named(text[at:])))
 
     def data(self, data: Any) -> Any:
         """All texts below it, keys of mappings too where they are names."""
         if isinstance(data, str):
             return self.text(data)
         if isinstance(data, dict):
-            return {self._names.get(key, key): self.data(value) for key, value in data.items()}
+            return {
+                self._names.get(str(key).lower(), key): self.data(value)
+                for key, value in data.items()
+            }
         if isinstance(data, list | tuple):
             return [self.data(value) for value in data]
         return data
 
     def _named(self, text: str) -> str:
-        if text in self._names:
-            return self._names[text]
-        if self._joined is None:
-            return text
+        whole = self._names.get(text.strip().lower())
+        if whole is not None:
+            return text.replace(text.strip(), whole)
 
         def other(match: re.Match[str]) -> str:
-            return self._names[match[1]]
+            return self._names[match[0].lower()]
 
-        text = self._after.sub(other, self._joined.sub(other, text))
-        return text if self._alone is None else self._alone.sub(other, text)
+        for pattern in (self._in_place, self._anywhere):
+            text = text if pattern is None else pattern.sub(other, text)
+        return text
+
+    def _addressed(self, text: str) -> str:
+        """Something that is written like an address, or has one in it."""
+        reverse = _REVERSE.fullmatch(text)
+        if reverse is not None:
+            return self._reverse(reverse)
+        if ":" not in text:
+            return self._dotted(text)
+        body, slash, length = text.partition("/")
+        for start, end in _spans(body) if len(body) <= MOST_RUN else ():
+            tail = slash + length if end == len(body) else ""
+            found = self._address(body[start:end] + tail)
+            if found != body[start:end] + tail:
+                before = _V4.sub(lambda m: self._dotted(m[0]), body[:start])
+                rest = "" if tail else self.text(text[end:])
+                return self._named(before) + found + rest
+        return _V4.sub(lambda m: self._dotted(m[0]), text)
+
+    def _dotted(self, text: str) -> str:
+        body, slash, length = text.partition("/")
+        parts, told = body.split("."), list[str]()
+        while len(parts) >= 4:
+            parts, last = parts[:-4], ".".join(parts[-4:])
+            told.insert(0, self._address(last + slash + length))
+            slash = length = ""
+        return ".".join((*parts, *told))
+
+    def _reverse(self, match: re.Match[str]) -> str:
+        """The labels of an address from its last to its first; of a zone the others are zeros."""
+        labels = (match[1] or match[3]).rstrip(".").split(".")[::-1]
+        if match[1]:
+            padded = ".".join((labels + ["0"] * 4)[:4])
+            told = self._address(padded).split(".")
+        else:
+            digits = "".join(labels).ljust(32, "0")
+            moved = self._bits(Address(128, int(digits[:32], 16)))
+            told = list(f"{moved.value:032x}")
+        return ".".join(told[: len(labels)][::-1]) + "." + (match[2] or match[4])
 
     def _address(self, text: str) -> str:
         """What is no address after all stays."""
+        body, _, length = text.partition("/")
         try:
-            prefix = parse_prefix(text) if "/" in text else None
-            address = parse_address(text) if prefix is None else Address(prefix.bits, prefix.value)
-        except AddressError:
+            if ":" not in body:  # some write every part with three digits
+                body = ".".join(str(int(part)) for part in body.split("."))
+            address = parse_address(body)
+            long = int(length or address.bits)
+        except (AddressError, ValueError):
             return text
-        if address.value == 0 or (prefix is None and netmask_length(address) is not None):
+        if address.value == 0 or long > address.bits:
             return text
+        if not length:
+            return text if netmask_length(address) is not None else str(self._bits(address))
+        whole = address.network(long).value == address.value
         moved = self._bits(address)
-        return str(moved if prefix is None else moved.network(prefix.length))
+        return str(moved.network(long)) if whole else f"{moved}/{long}"
 
     def _moved(self, address: Address) -> Address:
         kept = next((k for k in _KEPT if k.holds(address)), None)
@@ -144,7 +202,22 @@ class Redactor:
         return hmac.new(self._key, told, hashlib.sha256).digest()[0] & 1
 
 
-def _pattern(names: list[str], after: str) -> re.Pattern[str] | None:
+def _spans(text: str) -> Iterator[tuple[int, int]]:
+    """Parts of a run that begin and end at a colon or at its ends, the longest first; few, since
+    no address has more than eight of them."""
+    cuts = [n for n, c in enumerate(text) if c == ":"]
+    starts = sorted({0, *cuts, *(n + 1 for n in cuts)})
+    ends = sorted({len(text), *cuts, *(n + 1 for n in cuts), len(text.rstrip("."))})
+    spans = ((a, b) for a in starts for b in ends if 2 <= b - a <= LONGEST)
+    yield from sorted(spans, key=lambda span: span[0] - span[1])
+
+
+_ALONE = r"(?<![^\W_])(?:{})(?![^\W_])"
+"""Not within a word; what joins names to longer ones, such as `-` and `_`, is not of a word."""
+_PLACED = r"(?:(?<=[/\'\"])(?:{0})(?![^\W_])|(?<![^\W_])(?:{0})(?=[/\'\"]))"
+
+
+def _pattern(names: list[str], form: str) -> re.Pattern[str] | None:
     if not names:
         return None
-    return re.compile(r"(?<![\w-])(" + "|".join(map(re.escape, names)) + r")(?![\w-])" + after)
+    return re.compile(form.format("|".join(map(re.escape, names))), re.IGNORECASE)
