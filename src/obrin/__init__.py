@@ -1,12 +1,14 @@
 """Obrin plans, proves, connects and keeps redundant IPsec links between sites and clouds.
 
-The public Python API is what this module names; each name is imported when it is first used.
+The public Python API is what this module names; each name is imported when it is first used. This
+module itself imports nothing: an interrupt in the program's first moments must find it ready.
 """
 
 from __future__ import annotations
 
-import importlib
-from typing import TYPE_CHECKING, Any
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from typing import Any
 
 __version__ = "0.1.0"
 
@@ -162,4 +164,6 @@ if TYPE_CHECKING:
 def __getattr__(name: str) -> Any:
     if name not in _PUBLIC:
         raise AttributeError(f"module 'obrin' has no attribute '{name}'")
-    return getattr(importlib.import_module(_PUBLIC[name]), name)
+    from importlib import import_module
+
+    return getattr(import_module(_PUBLIC[name]), name)

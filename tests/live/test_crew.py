@@ -164,16 +164,65 @@ def test_what_lost_workers_of_a_cluster_had_is_done_again(local, tmp_path: Path,
     assert not set(victims) & {worker.pid for worker in local.workers.values()}
 
 
+@pytest.mark.parametrize(
+    ("address", "safe"),
+    [
+        ("tcp://127.0.0.1:8786", True),
+        ("127.0.0.1:8786", True),
+        ("localhost:8786", True),
+        ("tcp://[::1]:8786", True),
+        ("tls://192.0.2.7:8786", True),
+        ("tcp://192.0.2.7:8786", False),
+        ("192.0.2.7:8786", False),
+        ("ws://192.0.2.7:8786", False),
+        ("tcp://127.0.0.1.example:8786", False),
+        ("tcp://127.0.0.1@192.0.2.7:8786", False),
+        ("tcp://[::1", False),
+        ("", False),
+    ],
+)
+def test_a_cluster_that_anybody_could_answer_for_wants_a_word(address: str, safe: bool) -> None:
+    from obrin.live.crew import cluster
+
+    assert cluster.is_safe(address) is safe
+    if not safe:
+        with pytest.raises(ObrinError, match="--trust-cluster"):
+            cluster.Cluster(address)
+
+
+@pytest.mark.parametrize("said", [b"", b"HTTP/1.1 400 Bad Request\r\n\r\n", b"\xff" * 4096])
+def test_a_port_that_is_no_scheduler_ends_in_one_line(said: bytes, monkeypatch, capfd) -> None:
+    """Silent, or with frames that are not the engine's."""
+    from obrin.live.crew import cluster
+    from tests.live.test_hostile_servers import server
+
+    monkeypatch.setattr(cluster, "PATIENCE", 2.0)
+
+    def answer(connection) -> None:
+        connection.sendall(said)
+        time.sleep(8)
+
+    with server(answer) as port:
+        begun = time.monotonic()
+        with pytest.raises(ObrinError, match="no scheduler answers"):
+            cluster.Cluster(f"tcp://127.0.0.1:{port}")
+        assert time.monotonic() - begun < 6.0
+    assert "Traceback" not in capfd.readouterr().err
+
+
 def test_nobody_who_works_is_said_so(tmp_path: Path, monkeypatch) -> None:
     folder = Folder(tmp_path)
     folder.write("design.yaml", DESIGN)
     folder.obrin("settle").good()
-    folder.obrin("drill", "--cluster", "no address at all", timeout=60).bad(3, "no scheduler")
+    folder.obrin("drill", "--cluster", "no address at all", timeout=60).bad(2, "--trust-cluster")
+    trusted = ("--cluster", "no address at all", "--trust-cluster")
+    folder.obrin("drill", *trusted, timeout=60).bad(3, "no scheduler")
+    folder.obrin("reach", "--trust-cluster").bad(2, "belongs to --cluster")
     folder.obrin("reach", "--cluster", "x", "--workers", "2").bad(2, "or --cluster")
     folder.obrin("reach", "--workers", "0").bad(2, "--workers")
     from obrin.live.crew import cluster
 
-    monkeypatch.setattr(cluster, "PATIENCE", "300ms")
+    monkeypatch.setattr(cluster, "PATIENCE", 0.3)
     with pytest.raises(ObrinError, match="dask scheduler"):
         cluster.Cluster("tcp://127.0.0.1:1")
     monkeypatch.setitem(sys.modules, "distributed", None)

@@ -67,6 +67,7 @@ def drill(
     as_csv: bool,
     workers: int,
     cluster: str | None,
+    trusted: bool,
     design_file: str | None,
     as_json: bool,
 ) -> None:
@@ -99,14 +100,14 @@ def drill(
     sweep = Sweep(settled, project.offering(document.design))
     known = sweep.elements(kinds or KINDS)
     if yearly:
-        with crew_of(workers, cluster) as crew:
+        with crew_of(workers, cluster, trusted=trusted) as crew:
             _yearly(sweep, crew, as_json=as_json)
         return
     count = _combinations(len(known), depth)
     looked = _combinations(len(known) if whole else looked_at(sweep, known), depth)
     if not named and depth > 1 and looked > MOST:
         raise ObrinError(f"{looked:,} failures are too many. Choose a --kind, or a smaller --depth")
-    with crew_of(workers, cluster) as crew:
+    with crew_of(workers, cluster, trusted=trusted) as crew:
         if named or whole or depth == 1:
             every = [named] if named else all_failures(known, depth)
             tried = _try(outcomes(crew, sweep, every), whole=whole or bool(named))

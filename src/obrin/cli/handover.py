@@ -81,7 +81,7 @@ def handover(
         if only is not None:
             click.echo(made[only], nl=False)
             return
-        file = Path(template).name.removesuffix(".j2")
+        file = rendered_name(Path(template))
         if not dry_run:
             _write_rendered(project, file, made, secret=reveal_keys)
         changes = [Change(shown(project, project.packs / n / file), "written") for n in made]
@@ -179,6 +179,21 @@ def _render(
         name: render_template(text, path, template_context(settled, name, secrets))
         for name in ([only] if only else names)
     }
+
+
+def rendered_name(template: Path) -> str:
+    """What the text is called in a pack. Raises ObrinError for a name that a pack's own file has,
+    or one that is hidden."""
+    from obrin.live.packs import OWN_FILES
+
+    file = template.name.removesuffix(".j2")
+    taken = file.lower() in OWN_FILES or file.lower().removesuffix(".edited") in OWN_FILES
+    if taken or not file or file.startswith("."):
+        raise ObrinError(
+            f"{template} would be written as '{file}', which is a file of the pack itself. Give "
+            "the template another name"
+        )
+    return file
 
 
 def _write_rendered(project: Project, file: str, made: dict[str, str], *, secret: bool) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import importlib
 import os
 import sys
+import warnings
 from typing import Any
 
 import click
@@ -112,6 +113,7 @@ def run() -> int:
     """Everything that ends a command, as an exit code (see entry.py) and at most a few lines."""
     _prepare_streams()
     tell_by(lambda words: _say(f"waiting: {words}"))
+    warnings.showwarning = _show_warning
     try:
         code = _run()
         for stream in (sys.stdout, sys.stderr):
@@ -167,6 +169,11 @@ def _run() -> int:
 def _say(text: str) -> None:
     """On stderr; whatever came from outside cannot act on the terminal, and has an end."""
     click.echo(clean(text), err=True)
+
+
+def _show_warning(message: Warning | str, *_where: Any, **_more: Any) -> None:
+    """Of a library; what it quotes may be of a file."""
+    _say(f"note: {message}")
 
 
 def _command() -> str:

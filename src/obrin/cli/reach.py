@@ -43,6 +43,7 @@ def reach(
     as_csv: bool,
     workers: int,
     cluster: str | None,
+    trusted: bool,
     design_file: str | None,
     as_json: bool,
 ) -> None:
@@ -63,7 +64,7 @@ def reach(
     if place is not None and place not in places:
         raise unknown("site or cloud", place, places)
     model = model_without(settled, failed)
-    with crew_of(workers, cluster) as crew:
+    with crew_of(workers, cluster, trusted=trusted) as crew:
         found = list(matrix(model, place, closed=whole, crew=crew))
     shown = [cell for cell in found if whole or cell.verdict]
     if as_json:

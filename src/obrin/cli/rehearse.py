@@ -197,6 +197,8 @@ def _new_folder(name: str) -> Path:
         if path.exists() and (not path.is_dir() or any(path.iterdir())):
             raise ObrinError(f"{path} is there already. Name a new folder, or an empty one")
         path.mkdir(parents=True, exist_ok=True)
+        if path.is_symlink():
+            raise ObrinError(f"{path} is a symbolic link. Name the folder that it leads to")
     except OSError as error:
         raise ObrinError(f"{path} cannot be made: {error.strerror}. Name another folder") from None
     return path

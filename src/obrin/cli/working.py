@@ -25,28 +25,37 @@ workers_option = click.option(
 _cluster_option = click.option(
     "--cluster",
     metavar="ADDRESS",
-    help="Have it done by the workers of a Dask scheduler, such as tcp://192.0.2.7:8786.",
+    help="Have it done by the workers of a Dask scheduler, such as tls://192.0.2.7:8786. Whoever "
+    "runs the scheduler or a worker, or can answer in its place, can run any program as you.",
+)
+_trust_option = click.option(
+    "--trust-cluster",
+    "trusted",
+    is_flag=True,
+    help="Speak to it though it is neither on this machine nor at a tls:// address.",
 )
 
 
 def working(command: Command) -> Command:
-    """Adds --workers and --cluster, for what has no secrets in it."""
-    return workers_option(_cluster_option(command))
+    """Adds --workers, --cluster and --trust-cluster, for what has no secrets in it."""
+    return workers_option(_cluster_option(_trust_option(command)))
 
 
 @contextmanager
-def crew_of(workers: int, cluster: str | None = None) -> Iterator[Crew]:
+def crew_of(workers: int, cluster: str | None = None, *, trusted: bool = False) -> Iterator[Crew]:
     """Whoever does the work. Raises UsageError for both at once, OutsideError where the cluster
     does not answer."""
     from obrin.core.crew import HERE
 
     if cluster is not None and workers > 1:
         raise click.UsageError("give --workers for this machine, or --cluster for others")
+    if trusted and cluster is None:
+        raise click.UsageError("--trust-cluster belongs to --cluster")
     crew: Crew = HERE
     if cluster is not None:
         from obrin.live.crew.cluster import Cluster
 
-        crew = Cluster(cluster)
+        crew = Cluster(cluster, trusted=trusted)
     elif workers > 1:
         from obrin.live.crew.processes import Processes
 

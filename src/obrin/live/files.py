@@ -23,6 +23,8 @@ IGNORE = ".gitignore"
 ASIDE = ".new"
 SECRET = "secret"
 """The name of a secret on its way, in a folder of its own."""
+LOCK = "lock"
+"""The name of what a writer holds, in Obrin's own folder of a project."""
 
 
 def cannot(what: str, path: Path, error: OSError) -> OutsideError:
@@ -78,6 +80,19 @@ def private_folder(path: Path) -> None:
         raise cannot("make", path, error) from error
     folder_of_ours(path)
     keep_out(path, "*")
+
+
+def take_folder_away(path: Path) -> None:
+    """A folder of ours with nothing in it but its note and its lock: moved aside first, so that
+    nobody finds it without its note. What somebody put there meanwhile comes back."""
+    aside = path.with_name(f".{path.name}.{os.getpid()}{ASIDE}")
+    with contextlib.suppress(OSError):
+        os.rename(path, aside)
+        kept = {entry.name for entry in os.scandir(aside)} - {LOCK, IGNORE}
+        if kept and not path.exists():
+            os.rename(aside, path)
+        else:
+            _remove(aside)
 
 
 def keep_out(folder: Path, *patterns: str) -> None:
@@ -154,7 +169,7 @@ def _remove(aside: Path) -> None:
     """What stands beside its place, with what we put there and no more, as far as that can be."""
     with contextlib.suppress(OSError):
         if aside.is_dir() and not aside.is_symlink():
-            for name in (SECRET, IGNORE):
+            for name in (SECRET, LOCK, IGNORE):
                 (aside / name).unlink(missing_ok=True)
             aside.rmdir()
         else:

@@ -1,12 +1,15 @@
 """One writer a project: a lock that the system takes back from whoever is killed.
 
-The lock is on the project's folder itself, so that asking for it leaves nothing behind. Who holds
-it stands in a note beside the keys, where there is such a folder.
+The lock is on a file in Obrin's own folder, which nobody else can enter: whoever can only read the
+project cannot hold it and keep its owner from writing. Where that folder is not there yet it is
+made, and goes again with the lock if nothing else was put there. Who holds the lock stands in a
+note beside.
 """
 
 from __future__ import annotations
 
 import contextlib
+import errno
 import fcntl
 import json
 import os
@@ -15,9 +18,9 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from obrin.core.errors import ObrinError
+from obrin.core.errors import ObrinError, OutsideError
 from obrin.core.json_text import parse_json
-from obrin.live.files import cannot, write_whole
+from obrin.live.files import IGNORE, LOCK, cannot, private_folder, take_folder_away, write_whole
 
 NOTE = "busy.json"
 PATIENCE = 5.0
@@ -40,12 +43,9 @@ def project_lock(folder: Path, own: Path, what: str, told: Tell | None = None) -
     Raises BusyError when somebody else goes on writing; unless somebody is `told` so, once, and
     waits however long that takes.
     """
-    try:
-        descriptor = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
-    except OSError as error:
-        raise cannot("read", folder, error) from error
-    note = own / NOTE
-    held = _Held(descriptor, own, note, what)
+    if not folder.is_dir():
+        raise cannot("read", folder, NotADirectoryError(errno.ENOTDIR, "it is not a folder"))
+    held = _Held(own, what)
     try:
         held.take(PATIENCE, told)
         _HELD.append(held)
@@ -54,13 +54,13 @@ def project_lock(folder: Path, own: Path, what: str, told: Tell | None = None) -
         if held in _HELD:
             _HELD.remove(held)
         held.leave()
-        os.close(descriptor)
 
 
 @contextmanager
 def apart() -> Iterator[None]:
-    """Let go of the lock that this process holds while somebody is asked, who may take an hour, and
-    take it again, however long that takes. What lies in the project may be another afterwards."""
+    """Let go of the lock that this process holds while somebody is asked, who may take an hour,
+    and take it again, however long that takes. What lies in the project may be another
+    afterwards."""
     held = _HELD[-1] if _HELD else None
     if held is None:
         yield
@@ -73,21 +73,27 @@ def apart() -> Iterator[None]:
 
 
 class _Held:
-    def __init__(self, descriptor: int, own: Path, note: Path, what: str) -> None:
-        self._descriptor, self._own, self._note, self._what = descriptor, own, note, what
+    def __init__(self, own: Path, what: str) -> None:
+        self._own, self._note, self._what = own, own / NOTE, what
+        self._descriptor = -1
 
     def take(self, patience: float, told: Tell | None) -> None:
-        """Raises BusyError."""
-        _take(self._descriptor, self._note, patience, told)
+        """Raises BusyError, OutsideError."""
+        self._descriptor = _take(self._own, self._note, patience, told)
         text = {"what": self._what, "process": os.getpid(), "since": round(time.time())}
-        if self._own.is_dir() and not self._own.is_symlink() and os.access(self._own, os.W_OK):
+        with contextlib.suppress(OutsideError):  # a full disk has its own message later
             write_whole(self._note, json.dumps(text), 0o644)
 
     def leave(self) -> None:
+        if self._descriptor < 0:
+            return
         with contextlib.suppress(OSError):
             if _holder(self._note).get("process") == os.getpid():
                 self._note.unlink(missing_ok=True)
-            fcntl.flock(self._descriptor, fcntl.LOCK_UN)
+            if {entry.name for entry in os.scandir(self._own)} <= {LOCK, IGNORE}:
+                take_folder_away(self._own)
+        os.close(self._descriptor)
+        self._descriptor = -1
 
 
 _HELD: list[_Held] = []
@@ -98,19 +104,43 @@ def _silent(_: str) -> None:
     pass
 
 
-def _take(descriptor: int, note: Path, patience: float, told: Tell | None) -> None:
+def _take(own: Path, note: Path, patience: float, told: Tell | None) -> int:
+    """The descriptor of the lock file, when it is ours."""
     until = time.monotonic() + patience
     while True:
-        try:
-            fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
-            return
-        except OSError:
-            if time.monotonic() > until:
-                if told is None:
-                    raise BusyError(f"{_busy(note)}. Wait until it is done, or end it") from None
-                told(_busy(note))
-                until = float("inf")
-            time.sleep(0.05)
+        descriptor = _tried(own)
+        if descriptor is not None:
+            return descriptor
+        if time.monotonic() > until:
+            if told is None:
+                raise BusyError(f"{_busy(note)}. Wait until it is done, or end it")
+            told(_busy(note))
+            until = float("inf")
+        time.sleep(0.05)
+
+
+def _tried(own: Path) -> int | None:
+    """None where somebody else holds it, or took the file away while it was opened."""
+    path = own / LOCK
+    try:
+        private_folder(own)
+        descriptor = os.open(path, os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600)
+    except FileNotFoundError:
+        return None
+    except OutsideError:
+        if not own.exists():
+            return None
+        raise
+    except OSError as error:
+        raise cannot("write", path, error) from error
+    try:
+        fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        if os.path.samestat(os.fstat(descriptor), os.stat(path)):
+            return descriptor
+    except OSError:
+        pass
+    os.close(descriptor)
+    return None
 
 
 def _holder(note: Path) -> dict[str, object]:

@@ -17,8 +17,12 @@ from obrin.core.handover.differences import differences
 from obrin.core.handover.pack import (
     CONFIG,
     KEYS,
+    MIRROR,
     SERVICE_VALUES,
     SERVICES,
+    SHEET,
+    STEPS,
+    VALUES,
     Pack,
     PackMaker,
     gateways_of,
@@ -51,6 +55,8 @@ EDITED = ".edited"
 Files = dict[str, Any]
 
 PAGE = "sheet.html"
+OWN_FILES = frozenset({CONFIG, KEYS, SHEET, STEPS, MIRROR, VALUES, SERVICES, SERVICE_VALUES, PAGE})
+"""Names of a pack's own files; nothing else is written by one of them."""
 
 
 class PackError(ObrinError):

@@ -98,8 +98,10 @@ def _folder() -> Path | None:
     if given == OFF:
         return None
     try:
-        usual = os.environ.get("XDG_CACHE_HOME") or Path.home() / ".cache"
-        folder = Path(given) if given else Path(usual) / "obrin"
+        usual = Path(os.environ.get("XDG_CACHE_HOME", ""))
+        if not usual.is_absolute():  # to be ignored, by the XDG Base Directory Specification
+            usual = Path.home() / ".cache"
+        folder = Path(given) if given else usual / "obrin"
         folder.mkdir(parents=True, exist_ok=True, mode=0o700)
         return folder if _ours(folder.lstat()) else None
     except (OSError, RuntimeError):

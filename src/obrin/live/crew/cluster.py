@@ -3,6 +3,11 @@
 The engine is Dask's distributed scheduler: it notices workers that are lost and has their pieces
 done again. Needs the extra `obrin[cluster]` here, and Obrin of the same version at every worker.
 Nothing secret is among what is sent.
+
+What scheduler and workers answer becomes Python objects here: whoever runs one of them, or answers
+in their place, can run any program as this user, from the first answer on. So a cluster is spoken
+to where nobody else can answer (on this machine, or by TLS with certificates in Dask's
+configuration), or where the user says that it is trusted.
 """
 
 from __future__ import annotations
@@ -10,18 +15,24 @@ from __future__ import annotations
 import hashlib
 import logging
 import pickle
+import threading
 import warnings
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
-from typing import Any
+from typing import Any, TypeVar, cast
+from urllib.parse import urlsplit
 
+from obrin.core.address.prefix import parse_address, parse_prefix
 from obrin.core.crew import Job, Piece, Result, Shared, State
-from obrin.core.errors import ObrinError, OutsideError
+from obrin.core.errors import AddressError, ObrinError, OutsideError
+from obrin.core.text import clean
+
+Answer = TypeVar("Answer")
 
 AHEAD = 4
 """Pieces for each thread of a worker that are given out before their results are asked for."""
-PATIENCE = "10s"
-"""For the scheduler to answer."""
+PATIENCE = 10.0
+"""Seconds for the scheduler, or the workers, to answer."""
 MOST_STATES = 2
 
 _states: dict[str, tuple[Any, Any]] = {}
@@ -30,9 +41,14 @@ _states: dict[str, tuple[Any, Any]] = {}
 
 class Cluster:
     """Raises OutsideError where nobody answers at the address, and ObrinError where the engine is
-    not installed."""
+    not installed, or an address is neither safe nor `trusted`."""
 
-    def __init__(self, address: str) -> None:
+    def __init__(self, address: str, *, trusted: bool = False) -> None:
+        if not (trusted or is_safe(address)):
+            raise ObrinError(
+                f"whoever answers at '{address}' could run any program as you: it is not this "
+                "machine, and not tls://. Give --trust-cluster if you trust all machines on the way"
+            )
         try:
             from distributed import Client
         except ImportError:
@@ -42,11 +58,14 @@ class Cluster:
         logging.getLogger("distributed").setLevel(logging.CRITICAL)
         self._address = address
         try:
-            self._client = Client(address, timeout=PATIENCE, set_as_default=False)
-        except (OSError, ValueError, TimeoutError, RuntimeError) as error:
+            self._client = _in_time(
+                lambda: Client(address, timeout=f"{PATIENCE}s", set_as_default=False)
+            )
+        except Exception as error:  # whatever the engine makes of frames that are not its own
+            what = clean(str(error), 200) or "it took too long"
             raise OutsideError(
-                f"no scheduler answers at '{address}': {error or 'it took too long'}. Start one "
-                "with 'dask scheduler', and workers with 'dask worker ADDRESS'"
+                f"no scheduler answers at '{clean(address, 100)}': {what}. Start one with 'dask "
+                "scheduler', and workers with 'dask worker ADDRESS'"
             ) from None
         try:
             self._need_same()
@@ -59,7 +78,7 @@ class Cluster:
         from obrin import __version__
 
         try:
-            found: dict[str, Any] = self._client.run(_version, on_error="return")
+            found: dict[str, Any] = _in_time(lambda: self._client.run(_version, on_error="return"))
         except (OSError, RuntimeError, TimeoutError) as error:
             raise OutsideError(f"the scheduler at '{self._address}' went away: {error}") from None
         if not found:
@@ -114,6 +133,45 @@ class Cluster:
 
     def close(self) -> None:
         self._client.close(timeout=2)
+
+
+def is_safe(address: str) -> bool:
+    """Whether nobody but this machine can answer, or who answers has to prove who it is."""
+    try:
+        parts = urlsplit(address if "://" in address else f"tcp://{address}")
+        host = parts.hostname or ""
+    except ValueError:
+        return False
+    if parts.scheme in ("tls", "inproc"):
+        return True
+    try:
+        return host == "localhost" or any(p.holds(parse_address(host)) for p in _THIS_MACHINE)
+    except AddressError:
+        return False
+
+
+_THIS_MACHINE = (parse_prefix("127.0.0.0/8"), parse_prefix("::1/128"))
+
+
+def _in_time(do: Callable[[], Answer]) -> Answer:
+    """What `do` returns or raises; TimeoutError where it takes longer, whatever it waits for."""
+    told: list[tuple[Answer | None, BaseException | None]] = []
+
+    def run() -> None:
+        try:
+            told.append((do(), None))
+        except BaseException as error:
+            told.append((None, error))
+
+    thread = threading.Thread(target=run, daemon=True)
+    thread.start()
+    thread.join(PATIENCE)
+    if not told:
+        raise TimeoutError("it took too long")
+    answer, error = told[0]
+    if error is not None:
+        raise error
+    return cast("Answer", answer)
 
 
 _END: Any = object()
