@@ -16,6 +16,7 @@ from obrin.cli.common import (
     project_of,
 )
 from obrin.core.naming import unknown
+from obrin.core.quantity import plain
 
 if TYPE_CHECKING:
     from obrin.core.handover.agreed import Agreement
@@ -101,7 +102,7 @@ def _when(step: Step) -> str:
     if step.latest == 0:
         return "start"
     if step.earliest == step.latest:
-        return f"{step.latest:g} s"
+        return f"{plain(step.latest)} s"
     return f"{step.earliest:.0f} to {step.latest:.0f} s"
 
 

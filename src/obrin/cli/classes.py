@@ -11,6 +11,7 @@ from obrin.cli.common import console, design_option, echo_json, json_option, pri
 from obrin.cli.deeds import Deed, dry_run_of
 from obrin.core.errors import ObrinError
 from obrin.core.naming import unknown
+from obrin.core.quantity import plain
 
 if TYPE_CHECKING:
     from obrin.core.catalogue.offering import Demand
@@ -117,14 +118,14 @@ def _cells(judged: Judgement, best: str | None, given: str | None) -> tuple[str,
     return (
         entry.name,
         verdict + ("; in the design" if entry.name == given else ""),
-        f"{entry.throughput:g}",
+        plain(entry.throughput),
         str(entry.tunnels),
         str(entry.routes),
         str(entry.instances),
         f"/{entry.subnet_length}",
         ", ".join(entry.features),
-        f"{entry.monthly:g}",
-        f"{entry.hourly:g}",
+        plain(entry.monthly),
+        plain(entry.hourly),
         f"{entry.build_minutes} min",
     )
 
@@ -132,7 +133,7 @@ def _cells(judged: Judgement, best: str | None, given: str | None) -> tuple[str,
 def _asked(demand: Demand) -> str:
     """What a gateway has to do, in words."""
     parts = [
-        f"{demand.throughput:g} Mbit/s",
+        f"{plain(demand.throughput)} Mbit/s",
         f"{demand.tunnels} tunnels",
         f"{demand.instances} instances",
         *([f"{demand.routes} BGP routes"] if demand.bgp else []),

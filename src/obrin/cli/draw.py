@@ -12,6 +12,7 @@ from obrin.cli.common import design_option, project_of
 from obrin.cli.deeds import Deed, acting
 from obrin.cli.failing import model_without, ways_without, without_option
 from obrin.core.errors import ObrinError
+from obrin.core.quantity import plain
 
 Command = TypeVar("Command", bound=Callable[..., Any])
 
@@ -227,7 +228,7 @@ def _bar(outcome: Outcome) -> Bar | None:
     if not noticed:
         return None
     worst = max(noticed, key=lambda d: d.longest)
-    words = f"{back} after {worst.shortest:g} to {worst.longest:g} s ({worst.name})"
+    words = f"{back} after {plain(worst.shortest)} to {plain(worst.longest)} s ({worst.name})"
     return Bar(name, worst.shortest, worst.longest, False, words)
 
 
@@ -263,7 +264,7 @@ def draw_drill(target: str, design_file: str | None, dry_run: bool, as_json: boo
     for row, element in enumerate(failures):
         outcome = sweep.try_one((element,))
         for moved in outcome.moved:
-            seconds = "for good" if moved.seconds is None else f"{moved.seconds:g} s"
+            seconds = "for good" if moved.seconds is None else f"{plain(moved.seconds)} s"
             cells[row, at[moved.flow]] = ("moved", seconds)
         for flow in outcome.lost:
             cells[row, at[flow]] = ("lost", "lost")

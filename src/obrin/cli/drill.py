@@ -20,6 +20,7 @@ from obrin.cli.common import (
 )
 from obrin.cli.working import crew_of, working
 from obrin.core.naming import some
+from obrin.core.quantity import plain
 
 if TYPE_CHECKING:
     from obrin.core.crew import Crew
@@ -185,7 +186,7 @@ def _print(tried: _Tried, flows: int, *, lost: Sequence[str]) -> None:
 def _cells(outcome: Outcome, flows: int) -> tuple[str, ...]:
     moved = sorted({_move(m.before, m.after) for m in outcome.moved})
     seconds = outcome.seconds
-    outage = "until mended" if outcome.lost or seconds is None else f"up to {seconds:g} s"
+    outage = "until mended" if outcome.lost or seconds is None else f"up to {plain(seconds)} s"
     fullest = outcome.fullest
     mind = [*outcome.too_much, *(f"both directions part: {flow}" for flow in outcome.apart)]
     return (

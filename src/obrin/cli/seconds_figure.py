@@ -7,6 +7,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from obrin.core.quantity import plain
+
 INK = "#222222"
 FIRST = 0.1
 """Seconds at the left end."""
@@ -46,7 +48,7 @@ def framed(frame: Frame) -> tuple[Any, Any]:
     axes.set_xscale("log")
     axes.set_xlim(FIRST, frame.end)
     ticks = [tick for tick in _TICKS if tick <= frame.end]
-    axes.set_xticks(ticks, [f"{tick:g} s" for tick in ticks])
+    axes.set_xticks(ticks, [f"{plain(tick)} s" for tick in ticks])
     axes.minorticks_off()
     axes.set_ylim(max(rows, 1) - 0.4, -0.6)
     axes.set_yticks(range(rows), list(frame.names), fontsize=9)

@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from obrin.core.address.prefix import Prefix, parse_prefix
+from obrin.core.quantity import plain
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -56,12 +57,13 @@ class GatewayClass:
             if feature not in self.features:
                 return f"has no {feature}"
         if asked.throughput > self.throughput:
-            return f"carries {self.throughput:g} Mbit/s, {asked.throughput:g} Mbit/s are asked"
+            least = plain(asked.throughput)
+            return f"carries {plain(self.throughput)} Mbit/s, {least} Mbit/s are asked"
         left = self.throughput * (asked.instances - 1) / asked.instances
         if asked.after_failure and asked.throughput > left:
             return (
-                f"carries {left:g} Mbit/s after the loss of an instance, "
-                f"{asked.throughput:g} Mbit/s are asked"
+                f"carries {plain(left)} Mbit/s after the loss of an instance, "
+                f"{plain(asked.throughput)} Mbit/s are asked"
             )
         if asked.tunnels > self.tunnels:
             return f"holds {self.tunnels} tunnels, {asked.tunnels} are asked"

@@ -19,6 +19,7 @@ from obrin.core.ipsec.ends import WORDS, Step
 from obrin.core.ipsec.proposal import choose, mismatch
 from obrin.core.ipsec.registry import Kind, Standing
 from obrin.core.ipsec.suite import Suite
+from obrin.core.quantity import plain
 from obrin.core.settled.links import SettledLink
 from obrin.core.settled.model import Settled
 from obrin.core.settled.telling import announced_by_cloud, announced_by_site
@@ -200,7 +201,7 @@ def _follows(agreement: Agreement) -> str:
         return "the tunnel comes up, and its BGP session never does: nobody learns a route from it"
     if first.latest == 0:
         return f"{first.exchange} fails with {first.notify}: the tunnel does not come up"
-    when = f"after {first.earliest:g} to {first.latest:g} s"
+    when = f"after {plain(first.earliest)} to {plain(first.latest)} s"
     end = f"; {rest[0].text}" if rest else ""
     return f"it comes up, and {when} the {first.exchange} fails with {first.notify}{end}"
 

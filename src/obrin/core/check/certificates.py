@@ -13,6 +13,7 @@ from obrin.core.design.reader import Location
 from obrin.core.handover.secrets import CertificateFiles, Secrets
 from obrin.core.pki.chain import Trust, judge, key_kind, signed
 from obrin.core.pki.read import PkiError, fits, read_bundle, read_key
+from obrin.core.quantity import plain
 from obrin.core.settled.model import Settled
 
 LEAD = timedelta(days=30)
@@ -122,7 +123,7 @@ def _readable(pem: str) -> tuple[x509.Certificate, ...]:
 
 
 def _days(seconds: float) -> str:
-    return f"{seconds / 86400:g} d"
+    return f"{plain(seconds / 86400)} d"
 
 
 _ANEW = "issue it again with 'obrin certificates renew'"

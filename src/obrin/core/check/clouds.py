@@ -8,6 +8,7 @@ from obrin.core.address.prefix import Prefix
 from obrin.core.catalogue.offering import Offered, Offering
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.reader import Location
+from obrin.core.quantity import plain
 from obrin.core.settle.classes import judge_classes
 from obrin.core.settle.work import gateway_subnet_length, suffix
 from obrin.core.settled.clouds import SettledCloud, SettledCloudGateway
@@ -162,9 +163,9 @@ def classes(settled: Settled, offering: Offered) -> Iterator[Finding]:
                 Severity.NOTE,
                 "class-dear",
                 here,
-                f"class {given} costs {mine.entry.monthly:g} credits a month; "
-                f"{best.name} does all that is asked for {best.monthly:g}",
-                f"{mine.entry.monthly - best.monthly:g} credits a month buy nothing asked for",
+                f"class {given} costs {plain(mine.entry.monthly)} credits a month; "
+                f"{best.name} does all that is asked for {plain(best.monthly)}",
+                f"{plain(mine.entry.monthly - best.monthly)} credits a month buy nothing asked for",
                 f"use {best.name}, or ask for what {given} can do more",
             )
 

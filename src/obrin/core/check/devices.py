@@ -10,6 +10,7 @@ from obrin.core.design.reader import Location
 from obrin.core.drill.detection import Detector, detectors, unwatching
 from obrin.core.handover.awake import sleeps
 from obrin.core.ipsec.profile import UNKNOWN, Profile
+from obrin.core.quantity import plain
 from obrin.core.routing.model import accepted_at_site
 from obrin.core.settled.clouds import SettledCloud
 from obrin.core.settled.links import SettledLink, SettledTunnel
@@ -146,10 +147,10 @@ def _lifetimes(link: SettledLink, name: str, profile: Profile) -> Iterator[Findi
                 Severity.NOTE,
                 "lifetime-hidden",
                 here,
-                f"{name} ({profile.name}) takes {able.usual:g} s for the {what} and does not show "
-                f"it; the suite says {wanted:g} s",
+                f"{name} ({profile.name}) takes {plain(able.usual)} s for the {what} and does not "
+                f"show it; the suite says {plain(wanted)} s",
                 "lifetimes are not negotiated: the ends rekey at times that nobody expects",
-                f"enter {wanted:g} s there, also if the field seems to be filled",
+                f"enter {plain(wanted)} s there, also if the field seems to be filled",
             )
 
 
@@ -205,7 +206,8 @@ def _slow(link: SettledLink, first: Detector) -> Finding:
         Severity.WARNING,
         "detection-slow",
         ("links", link.name, "bgp" if link.routing == "bgp" else "liveness"),
-        f"a dead tunnel of {link.name} is noticed after up to {first.longest:g} s, by {first.name}",
+        f"a dead tunnel of {link.name} is noticed after up to {plain(first.longest)} s, by "
+        f"{first.name}",
         "nothing passes meanwhile, though another tunnel is up; most often a unit was mistyped",
         "a hold time of some seconds ('hold'), a shorter silence ('delay'), or BFD",
     )

@@ -9,6 +9,7 @@ from obrin.core.check.parts import Parts, parts
 from obrin.core.check.standins import filters_alike
 from obrin.core.design.reader import Location
 from obrin.core.design.wishes import HostRule
+from obrin.core.quantity import plain
 from obrin.core.reach.model import ReachModel
 from obrin.core.reach.trace import probe_key, stopped, there_and_back, trace
 from obrin.core.settled.expected import Expected
@@ -27,8 +28,8 @@ def expectations(settled: Settled) -> Iterator[Finding]:
                 Severity.WARNING,
                 "largest-above-load",
                 (*here, "largest"),
-                f"the largest connection carries {expectation.largest:g} Mbit/s, all of them "
-                f"together {expectation.load:g} Mbit/s",
+                f"the largest connection carries {plain(expectation.largest)} Mbit/s, all of them "
+                f"together {plain(expectation.load)} Mbit/s",
                 "one cannot carry more than all: loads after failures are counted wrongly",
                 "exchange the two, or correct one",
             )

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.ipsec.suite import Suite
+from obrin.core.quantity import plain
 from obrin.core.settled.model import Settled
 
 USUAL = {"IKE SA": (28800.0, 86400.0), "child SA": (3600.0, 28800.0)}
@@ -29,7 +30,7 @@ def _of(link: str, suite: Suite) -> Iterator[Finding]:
             Severity.WARNING,
             "lifetime-order",
             here,
-            f"suite {suite.name}: the IKE SA lives {ike:g} s, its child SA {child:g} s",
+            f"suite {suite.name}: the IKE SA lives {plain(ike)} s, its child SA {plain(child)} s",
             "the IKE SA is made anew before the child needs it, with a new key exchange each time; "
             "the two are often mixed up",
             "give the IKE SA the longer life, 8 h beside 1 h for instance",
@@ -40,7 +41,8 @@ def _of(link: str, suite: Suite) -> Iterator[Finding]:
                 Severity.WARNING,
                 "lifetime-unit",
                 here,
-                f"suite {suite.name}: its {what} lives {life:g} s, {words} the usual {usual:g} s",
+                f"suite {suite.name}: its {what} lives {plain(life)} s, {words} the usual "
+                f"{plain(usual)} s",
                 "a number of minutes was taken for seconds, or the other way round: rekeys come at "
                 "times that nobody expects",
                 "write the lifetime with the unit that was meant",

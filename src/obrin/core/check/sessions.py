@@ -7,6 +7,7 @@ from collections.abc import Iterator
 
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.drill.detection import detectors
+from obrin.core.quantity import plain
 from obrin.core.settled.links import SettledLink, SettledTunnel
 from obrin.core.settled.model import Settled
 from obrin.core.settled.sessions import SettledSession, sessions_of
@@ -64,7 +65,7 @@ def _over_too_soon(
     noticed = detectors(settled, link, session.first)
     soonest = min((found.longest for found in noticed), default=float("inf"))
     if soonest > link.hold * 2 / 3:
-        what = f"{noticed[0].name}, after up to {soonest:g} s" if noticed else "nothing"
+        what = f"{noticed[0].name}, after up to {plain(soonest)} s" if noticed else "nothing"
         yield Finding(
             Severity.WARNING,
             "session-over-first",

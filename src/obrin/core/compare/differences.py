@@ -28,6 +28,7 @@ from obrin.core.compare.reading import (
 )
 from obrin.core.handover.blocks import Value
 from obrin.core.ipsec.shared_keys import print_difference
+from obrin.core.quantity import plain
 
 _TIMES = (
     (60.0, "minutes", "seconds"),
@@ -210,7 +211,7 @@ def _unit(case: _Case) -> str:
         return ""
     for factor, in_unit, of_unit in _TIMES:
         if abs(one / two - factor) < 1e-9 * factor:
-            return f"that is the number in {in_unit}, and the field takes {of_unit}: {two:g} s"
+            return f"that is the number in {in_unit}, and the field takes {of_unit}: {plain(two)} s"
     return ""
 
 

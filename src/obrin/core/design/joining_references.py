@@ -9,6 +9,7 @@ from obrin.core.design.joining import GATEWAY, NOWHERE, Circuit
 from obrin.core.design.mistakes import Mistake, unknown
 from obrin.core.design.model import Cloud, Design
 from obrin.core.design.reader import Location
+from obrin.core.quantity import plain
 
 
 def joining_problems(design: Design) -> Iterator[Mistake]:
@@ -161,6 +162,6 @@ def _circuit(design: Design, name: str, circuit: Circuit) -> Iterator[Mistake]:
     if circuit.routing == "bgp" and not (circuit.hold >= 3 and circuit.hold == int(circuit.hold)):
         yield Mistake(
             (*here, "hold"),
-            f"a BGP hold time of {circuit.hold:g} s is not allowed",
+            f"a BGP hold time of {plain(circuit.hold)} s is not allowed",
             "Use whole seconds, at least 3 s (RFC 4271)",
         )

@@ -12,7 +12,14 @@ from obrin.core.catalogue.offering import PUBLIC6, GatewayClass, Offering
 from obrin.core.design.document import problems_of
 from obrin.core.design.positions import Locator
 from obrin.core.design.reader import read_values
-from obrin.core.design.values import Ipv4PrefixText, Ipv6PrefixText, Megabits, Name, PrefixText
+from obrin.core.design.values import (
+    Ipv4PrefixText,
+    Ipv6PrefixText,
+    Megabits,
+    Name,
+    PrefixText,
+    format_rate,
+)
 from obrin.core.design.wishes import Entity
 from obrin.core.errors import DesignError, Problem
 
@@ -107,7 +114,7 @@ def format_offering(offering: Offering) -> str:
 
     def row(entry: GatewayClass) -> str:
         values: dict[str, Any] = {
-            "throughput": f"{entry.throughput:g} Mbit/s",
+            "throughput": format_rate(entry.throughput),
             "tunnels": entry.tunnels,
             "routes": entry.routes,
             "bgp": entry.bgp,
@@ -120,7 +127,7 @@ def format_offering(offering: Offering) -> str:
         }
         for key, most in (("per-tunnel", entry.per_tunnel), ("per-flow", entry.per_flow)):
             if most is not None:
-                values[key] = f"{most:g} Mbit/s"
+                values[key] = format_rate(most)
         inside = "".join(f"    {key}: {json.dumps(value)}\n" for key, value in values.items())
         return f"  {entry.name}:\n{inside}"
 

@@ -6,6 +6,8 @@ from collections.abc import Iterator
 from typing import Any
 
 from obrin.core.design.model import Design
+from obrin.core.design.values import format_duration, format_rate
+from obrin.core.quantity import plain
 
 Json = dict[str, Any]
 
@@ -65,7 +67,8 @@ def _default(spec: Json) -> str:
         return "none"
     if isinstance(value, float):
         unit = str(spec.get("examples", [""])[0]).partition(" ")[2]
-        return f"`{value:g} {'s' if unit == 'h' else unit}`"
+        told = {"h": format_duration, "Mbit/s": format_rate}.get(unit)
+        return f"`{f'{plain(value)} {unit}' if told is None else told(value)}`"
     return f"`{str(value).lower() if isinstance(value, bool) else value}`"
 
 

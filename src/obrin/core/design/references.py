@@ -19,6 +19,7 @@ from obrin.core.design.space_references import space_problems
 from obrin.core.ipsec.overhead import LEAST_IPV6_MTU
 from obrin.core.ipsec.policy import NAMES, CryptoPolicy
 from obrin.core.ipsec.suite import SHIPPED, Suite, make_suite
+from obrin.core.quantity import plain
 
 
 def build_suite(name: str, spec: SuiteSpec) -> Suite:
@@ -212,7 +213,7 @@ def _link(design: Design, name: str, suites: set[str]) -> Iterator[Mistake]:
     if link.routing == "bgp" and not (link.bgp.hold >= 3 and link.bgp.hold == int(link.bgp.hold)):
         yield Mistake(
             (*here, "bgp", "hold"),
-            f"a BGP hold time of {link.bgp.hold:g} s is not allowed",
+            f"a BGP hold time of {plain(link.bgp.hold)} s is not allowed",
             "Use whole seconds, at least 3 s (RFC 4271)",
         )
     yield from _entered(link, here, suites)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 from datetime import date
+from decimal import Decimal
 from typing import Annotated, Any, Literal
 
 from pydantic import (
@@ -17,15 +18,24 @@ from pydantic import (
 )
 
 from obrin.core.address.prefix import Prefix, parse_address, parse_ipv4, parse_prefix
+from obrin.core.quantity import exact, plain
 
 Name = Annotated[str, StringConstraints(pattern=r"^[a-z0-9][a-z0-9-]{0,62}$")]
 
 LONGEST = 36525 * 86400.0
 """Seconds in a hundred years; nothing that Obrin plans lasts longer."""
 _DURATION = re.compile(r"([0-9]{1,12}(?:\.[0-9]{1,9})?)\s*(ms|s|min|h|d)\Z")
-_SECONDS = {"ms": 0.001, "s": 1.0, "min": 60.0, "h": 3600.0, "d": 86400.0}
+_SECONDS = {
+    "d": Decimal(86400),
+    "h": Decimal(3600),
+    "min": Decimal(60),
+    "s": Decimal(1),
+    "ms": Decimal("0.001"),
+}
+_LEAST_SHOWN = {"d": Decimal(172800), "h": Decimal(3600), "min": Decimal(120), "s": Decimal(1)}
+"""From how many seconds on a person would choose a unit."""
 _RATE = re.compile(r"([0-9]{1,12}(?:\.[0-9]{1,9})?)\s*(kbit/s|Mbit/s|Gbit/s)\Z")
-_MEGABITS = {"kbit/s": 0.001, "Mbit/s": 1.0, "Gbit/s": 1000.0}
+_MEGABITS = {"Mbit/s": Decimal(1), "Gbit/s": Decimal(1000), "kbit/s": Decimal("0.001")}
 _GROWTH = re.compile(r"([0-9]{1,6}(?:\.[0-9]{1,9})?)\s*(%|doublings?)\Z")
 _AS_RANGE = re.compile(r"([0-9]{1,10})(?:-([0-9]{1,10}))?\Z")
 _FLOW = re.compile(r"(tcp|udp)/([0-9]{1,5})(?:-([0-9]{1,5}))?\Z")
@@ -96,7 +106,7 @@ def parse_growth(value: Any) -> float:
 
 def format_growth(factor: float) -> str:
     """A factor as text that `parse_growth` reads back."""
-    return f"{(factor - 1) * 100:g} %"
+    return f"{plain((factor - 1) * 100)} %"
 
 
 def _as_range(value: Any) -> range:
@@ -138,7 +148,7 @@ def parse_duration(value: Any) -> float:
     match = _DURATION.match(value) if isinstance(value, str) else None
     if match is None:
         raise ValueError(f"{value!r} is not a time; write for example '3600 s', '60 min' or '8 h'")
-    seconds = float(match[1]) * _SECONDS[match[2]]
+    seconds = float(Decimal(match[1]) * _SECONDS[match[2]])
     if seconds > LONGEST:
         raise ValueError(f"{value!r} is more than a hundred years")
     if abs(seconds * 1000 - round(seconds * 1000)) > 1e-6:
@@ -149,7 +159,9 @@ def parse_duration(value: Any) -> float:
 def _whole(seconds: float) -> float:
     """Standard data and devices count lifetimes in whole seconds."""
     if seconds != int(seconds):
-        raise ValueError(f"{seconds:g} s is no whole number of seconds; write '{seconds:.0f} s'")
+        raise ValueError(
+            f"{plain(seconds)} s is not a whole number of seconds; write '{seconds:.0f} s'"
+        )
     return seconds
 
 
@@ -164,15 +176,31 @@ def parse_day(value: Any) -> date:
 
 
 def format_duration(seconds: float) -> str:
-    """Seconds as text that `parse_duration` reads back."""
-    return f"{seconds:g} s"
+    """Seconds as text that `parse_duration` reads back, in the largest unit of which it is a whole
+    number and that a person would choose for it."""
+    value = Decimal(exact(seconds))
+    for unit, least in _LEAST_SHOWN.items():
+        if value >= least and value % _SECONDS[unit] == 0:
+            return f"{exact(float(value / _SECONDS[unit]))} {unit}"
+    return f"{exact(seconds)} s"
 
 
 def _rate(value: Any) -> float:
     match = _RATE.match(value) if isinstance(value, str) else None
     if match is None:
         raise ValueError(f"{value!r} is not a rate; write for example '500 Mbit/s'")
-    return float(match[1]) * _MEGABITS[match[2]]
+    return float(Decimal(match[1]) * _MEGABITS[match[2]])
+
+
+def format_rate(megabits: float) -> str:
+    """Mbit/s as text that a design reads back; in another unit where that takes fewer digits than
+    can be read."""
+    for unit, factor in _MEGABITS.items():
+        text = f"{Decimal(exact(megabits)) / factor:f} {unit}"
+        match = _RATE.match(text)
+        if match is not None and float(Decimal(match[1]) * factor) == megabits:
+            return text
+    return f"{exact(megabits)} Mbit/s"
 
 
 def _text_schema(pattern: str, description: str, example: str) -> WithJsonSchema:
@@ -310,7 +338,7 @@ Day = Annotated[
 Megabits = Annotated[
     float,
     BeforeValidator(_rate),
-    PlainSerializer(lambda rate: f"{rate:g} Mbit/s", return_type=str),
+    PlainSerializer(format_rate, return_type=str),
     _text_schema(r"^[0-9.]+ ?(k|M|G)bit/s$", "a rate with its unit", "500 Mbit/s"),
 ]
 

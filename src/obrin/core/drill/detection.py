@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from obrin.core.quantity import plain
 from obrin.core.settled.links import Leg, SettledCircuit, SettledLink, SettledTunnel
 from obrin.core.settled.model import Settled
 
@@ -37,7 +38,7 @@ def detectors(
     if link.routing == "bgp" and all(len(session.tunnels) == 1 for session in sessions):
         found.append(Detector(f"BGP hold time {link.hold} s", link.hold * 2 / 3, float(link.hold)))
     if link.bfd is not None:
-        name = f"BFD, {link.bfd.multiplier} times {link.bfd.interval:g} s"
+        name = f"BFD, {link.bfd.multiplier} times {plain(link.bfd.interval)} s"
         shortest, longest = link.bfd.detection()
         found.append(Detector(name, round(shortest, 6), round(longest, 6)))
     if isinstance(link, SettledCircuit):
@@ -63,7 +64,7 @@ def unwatching(settled: Settled, link: SettledLink) -> tuple[str, ...]:
 def watchers(settled: Settled) -> dict[str, str]:
     """For every tunnel and circuit: what notices its death first, in words; none where nothing."""
     return {
-        leg.label: f"{found[0].name} ({found[0].shortest:g} to {found[0].longest:g} s)"
+        leg.label: f"{found[0].name} ({plain(found[0].shortest)} to {plain(found[0].longest)} s)"
         for leg in settled.legs()
         if (found := detectors(settled, settled.bundle(leg), leg))
     }

@@ -9,6 +9,7 @@ from typing import NamedTuple
 
 from obrin.core.catalogue.offering import Offered
 from obrin.core.design.arrangement import SHARED
+from obrin.core.quantity import plain
 from obrin.core.settled.links import Leg, SettledCircuit, SettledTunnel
 from obrin.core.settled.model import Settled
 
@@ -30,7 +31,7 @@ class Use:
         """In words, when it gets more than it can carry; or empty."""
         if self.rate <= self.most:
             return ""
-        return f"{self.name} gets {self.rate:g} Mbit/s, it carries {self.most:g}"
+        return f"{self.name} gets {plain(self.rate)} Mbit/s, it carries {plain(self.most)}"
 
 
 def spread(

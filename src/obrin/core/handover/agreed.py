@@ -20,6 +20,7 @@ from obrin.core.ipsec.proposal import mismatch
 from obrin.core.ipsec.registry import Kind
 from obrin.core.ipsec.selectors import ANY, Selector
 from obrin.core.ipsec.suite import Suite
+from obrin.core.quantity import plain
 from obrin.core.settled.entered import SettledEntered
 from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
@@ -208,8 +209,8 @@ _PARTS: tuple[tuple[str, str, Pick], ...] = (
 )
 """What is compared, and the exchange in which it counts first."""
 _LIVES: tuple[tuple[str, Pick], ...] = (
-    ("IKE lifetime", lambda s: f"{s.ike.lifetime:g} s"),
-    ("Child lifetime", lambda s: f"{s.esp.lifetime:g} s"),
+    ("IKE lifetime", lambda s: f"{plain(s.ike.lifetime)} s"),
+    ("Child lifetime", lambda s: f"{plain(s.esp.lifetime)} s"),
 )
 
 
@@ -290,7 +291,7 @@ def _others(one: TunnelEnd, two: TunnelEnd) -> list[Line]:
         both("Who starts", lambda e: "this end" if e.initiator else "the other end"),
         both(
             "Dead-peer detection",
-            lambda e: f"after {e.liveness.delay:g} s, {e.liveness.tries} tries",
+            lambda e: f"after {plain(e.liveness.delay)} s, {e.liveness.tries} tries",
         ),
         both("BFD inside the tunnel", lambda e: bfd_words(e.bfd)),
         both("MTU and MSS inside", lambda e: f"{e.mtu} and {e.mss} bytes"),

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from obrin.core.design.arrangement import SPARE
 from obrin.core.handover.ends import TunnelEnd
+from obrin.core.quantity import plain
 from obrin.core.reach.trace import probe_key
 from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
@@ -24,7 +25,7 @@ def awake_words(settled: Settled, end: TunnelEnd) -> str:
     if end.stands_in_for:
         return "nothing: it stays down until it is needed"
     if end.routing == "bgp":
-        return f"BGP itself, at least every {end.hold / 3:g} s"
+        return f"BGP itself, at least every {plain(end.hold / 3)} s"
     if not end.initiator:
         return "the remote end's doing"
     if end.profile.keep_awake is not False:

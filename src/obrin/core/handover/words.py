@@ -9,6 +9,7 @@ from obrin.core.design.arrangement import SHARED
 from obrin.core.handover.ends import TunnelEnd
 from obrin.core.ipsec.liveness import Bfd
 from obrin.core.ipsec.profile import UNITS
+from obrin.core.quantity import plain
 
 SIGNATURE_WORDS = {
     "tcp-md5": "TCP-MD5 (RFC 2385)",
@@ -25,7 +26,7 @@ def bfd_words(bfd: Bfd | None) -> str:
     """A BFD session."""
     if bfd is None:
         return "off"
-    return f"every {bfd.interval:g} s, dead after {bfd.multiplier} missed"
+    return f"every {plain(bfd.interval)} s, dead after {bfd.multiplier} missed"
 
 
 def method_words(end: TunnelEnd) -> str:
@@ -57,10 +58,10 @@ def seconds(value: float, unit: str | None = None) -> str:
     With the unit that a device is known to count in, its number comes first.
     """
     if unit in ("min", "h") and not value % UNITS[unit]:
-        return f"{value / UNITS[unit]:g} {unit} ({value:g} s)"
-    text = f"{value:g} s"
+        return f"{plain(value / UNITS[unit])} {unit} ({plain(value)} s)"
+    text = f"{plain(value)} s"
     if value >= 3600 and value % 3600 == 0:
-        return f"{text} ({value / 60:g} min, {value / 3600:g} h)"
+        return f"{text} ({plain(value / 60)} min, {plain(value / 3600)} h)"
     if value >= 120 and value % 60 == 0:
-        return f"{text} ({value / 60:g} min)"
+        return f"{text} ({plain(value / 60)} min)"
     return text

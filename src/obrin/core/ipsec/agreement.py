@@ -47,6 +47,7 @@ from obrin.core.ipsec.phases import predict_phases
 from obrin.core.ipsec.proposal import Proposal, choose
 from obrin.core.ipsec.registry import Kind
 from obrin.core.ipsec.suite import Suite
+from obrin.core.quantity import plain
 
 
 def predict(initiator: End, responder: End, *, same_key: bool = True) -> tuple[Step, ...]:
@@ -155,7 +156,7 @@ def _rekey(
             end,
             end,
             f"end of the {name.split()[-2]} SA",
-            f"its lifetime of {end:g} s is over: {what}",
+            f"its lifetime of {plain(end)} s is over: {what}",
             "lifetime ended",
         ),
     ]

@@ -9,6 +9,7 @@ from obrin.core.ipsec.policy import CryptoPolicy
 from obrin.core.ipsec.profile import Algorithms, LifetimeRange, Phase, Profile
 from obrin.core.ipsec.registry import ALGORITHMS, SPOKEN, Algorithm, Kind, Standing
 from obrin.core.ipsec.suite import EspSuite, IkeSuite, Suite
+from obrin.core.quantity import plain
 
 ENOUGH = 192
 """Bits beyond which more strength only costs time."""
@@ -129,7 +130,7 @@ def spell(suite: Suite) -> str:
     """A composed suite as one line that `parse_spelled` reads; without its name."""
     ike = " ".join(a.name for a in suite.ike.algorithms())
     esp = " ".join(a.name for a in suite.esp.algorithms())
-    lives = f"{suite.ike.lifetime:g} s", f"{suite.esp.lifetime:g} s"
+    lives = f"{plain(suite.ike.lifetime)} s", f"{plain(suite.esp.lifetime)} s"
     return f"IKEv{suite.ike_version} {ike} {lives[0]}; ESP {esp} {lives[1]}"
 
 

@@ -21,6 +21,7 @@ from obrin.core.ipsec.ends import (
 )
 from obrin.core.ipsec.offers import child_offers, esp_lifetime, ike_lifetime, ike_offers
 from obrin.core.ipsec.proposal import choose
+from obrin.core.quantity import plain
 
 RENEWED_AT = 0.85
 """About the share of a lifetime after which old devices start the next negotiation."""
@@ -57,4 +58,4 @@ def predict_phases(one: End, two: End, *, same_key: bool) -> Iterator[Step]:
         ("phase 1 again", min(ike_lifetime(e.suites, agreed) for e in (one, two)), "main mode"),
     ):
         at = life * RENEWED_AT
-        yield Step(at, life, name, f"a new {what} within the shorter lifetime of {life:g} s")
+        yield Step(at, life, name, f"a new {what} within the shorter lifetime of {plain(life)} s")

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from obrin.core.ipsec.registry import ALGORITHMS, Kind, Standing
 from obrin.core.ipsec.suite import Suite
+from obrin.core.quantity import plain
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -36,9 +37,11 @@ class CryptoPolicy:
         if missing:
             yield f"required and not used: {', '.join(missing)}"
         if suite.ike.lifetime > self.longest_ike:
-            yield f"IKE SA lives {suite.ike.lifetime:g} s, longer than {self.longest_ike:g} s"
+            life, most = plain(suite.ike.lifetime), plain(self.longest_ike)
+            yield f"IKE SA lives {life} s, longer than {most} s"
         if suite.esp.lifetime > self.longest_child:
-            yield f"child SA lives {suite.esp.lifetime:g} s, longer than {self.longest_child:g} s"
+            life, most = plain(suite.esp.lifetime), plain(self.longest_child)
+            yield f"child SA lives {life} s, longer than {most} s"
         if self.pfs and suite.esp.group is None:
             yield "no perfect forward secrecy"
 

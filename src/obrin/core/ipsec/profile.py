@@ -12,6 +12,7 @@ from dataclasses import dataclass, field
 from obrin.core.ipsec.liveness import Liveness
 from obrin.core.ipsec.registry import Algorithm
 from obrin.core.ipsec.suite import Suite
+from obrin.core.quantity import plain
 
 Algorithms = tuple[Algorithm, ...] | None
 UNITS = {"s": 1.0, "min": 60.0, "h": 3600.0}
@@ -43,9 +44,11 @@ class LifetimeRange:
     def fault(self, seconds: float) -> str:
         """Why a lifetime cannot be entered; empty when it can."""
         if not self.least <= seconds <= self.most:
-            return f"{seconds:g} s is not between {self.least:g} s and {self.most:g} s"
+            return (
+                f"{plain(seconds)} s is not between {plain(self.least)} s and {plain(self.most)} s"
+            )
         if seconds % self.step:
-            return f"{seconds:g} s is not a whole number of {self.unit}"
+            return f"{plain(seconds)} s is not a whole number of {self.unit}"
         return ""
 
 
@@ -115,8 +118,8 @@ class LivenessRange:
     def fault(self, wanted: Liveness) -> str:
         if not self.least_delay <= wanted.delay <= self.most_delay:
             return (
-                f"its dead-peer detection asks after {self.least_delay:g} to "
-                f"{self.most_delay:g} s, not {wanted.delay:g} s"
+                f"its dead-peer detection asks after {plain(self.least_delay)} to "
+                f"{plain(self.most_delay)} s, not {plain(wanted.delay)} s"
             )
         if wanted.tries > self.most_tries:
             return f"its dead-peer detection tries at most {self.most_tries} times"

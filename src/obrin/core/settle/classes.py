@@ -11,6 +11,7 @@ from obrin.core.design.arrangement import SHARED
 from obrin.core.design.model import Cloud, Design, Link
 from obrin.core.design.values import AUTO, written_out
 from obrin.core.errors import SettleError
+from obrin.core.quantity import plain
 from obrin.core.settle.work import Work
 
 
@@ -125,6 +126,6 @@ def settle_class(work: Work, name: str, cloud: Cloud) -> None:
             f"clouds.{name}.gateway: no class serves this: {'; '.join(reasons)}. "
             "Ask less of one gateway, or add a second cloud network"
         )
-    why = f"the cheapest that fits ({best.monthly:g} credits a month)"
+    why = f"the cheapest that fits ({plain(best.monthly)} credits a month)"
     cheaper = [f"{j.entry.name} {j.lacks}" for j in judged[: [j.entry for j in judged].index(best)]]
     work.choose(f"clouds.{name}.gateway.class", best.name, why + "".join(f"; {c}" for c in cheaper))

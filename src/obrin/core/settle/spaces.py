@@ -18,6 +18,7 @@ from obrin.core.address.groups import Rooms, fits, place_groups
 from obrin.core.address.prefix import Prefix
 from obrin.core.address.space import FreeSpace, summaries
 from obrin.core.errors import SettleError
+from obrin.core.quantity import plain
 from obrin.core.settle.blank import Blank
 from obrin.core.settle.bottleneck import no_room, no_room_inside
 from obrin.core.settle.holders import USUAL_SPACE, USUAL_SPACE6, Holder, Occupied, survey
@@ -290,7 +291,7 @@ def _size_words(holder: Holder, lengths: list[int], bits: int) -> str:
     mine = holder.blocks[0].length
     parts = ", ".join(f"/{length}" for length in sorted(lengths))
     if holder.growth is not None:
-        grown = f", with room to grow by {(holder.growth - 1) * 100:g} %"
+        grown = f", with room to grow by {plain((holder.growth - 1) * 100)} %"
         if holder.growth == 1:
             grown = ", and none to spare, as asked"
         return f"; a /{mine} for its subnets and gateway ({parts}){grown}"

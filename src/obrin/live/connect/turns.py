@@ -12,6 +12,7 @@ from obrin.core.errors import OutsideError
 from obrin.core.handover.pack import Pack
 from obrin.core.handover.rotation import Turn
 from obrin.core.handover.secrets import Secrets, key_data
+from obrin.core.quantity import plain
 from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
 from obrin.live.drivers.asking import side_by_side
@@ -37,10 +38,10 @@ class Turns:
     """For whoever reads what is kept, changes it and writes it again."""
 
     def take(self, turns: Sequence[Turn], do: Callable[[Turn], bool]) -> list[Turn]:
-        """One turn after the other, or those of `at_once` sites side by side: then the first site's
-        come alone, since what is wrong everywhere shows there. Those that `do` says did not work
-        are returned, whatever befell others meanwhile; after one of them, and after an error, no
-        other is begun."""
+        """One turn after the other, or those of `at_once` sites side by side: then the first
+        site's come alone, since what is wrong everywhere shows there. Those that `do` says did
+        not work are returned, whatever befell others meanwhile; after one of them, and after an
+        error, no other is begun."""
         failed: list[Turn] = []
         stop = threading.Event()
 
@@ -79,8 +80,8 @@ class Turns:
         up = all(self.comes_up(label) for label in labels)
         state = "that works" if up else "it is not up yet"
         return (
-            f"{', '.join(labels)} did not come up {new} within {self.timeout:g} s. Both ends {old} "
-            f"again, and {state}. Look at 'obrin status', then rotate again"
+            f"{', '.join(labels)} did not come up {new} within {plain(self.timeout)} s. Both ends "
+            f"{old} again, and {state}. Look at 'obrin status', then rotate again"
         )
 
     def need_both_ends(self, labels: Collection[str], instead: str) -> None:

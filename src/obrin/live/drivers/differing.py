@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from obrin.core.handover.differences import ABSENT, leaves
+from obrin.core.quantity import plain
 
 MOST = 80
 """Characters of what is told of an entry that is missing."""
@@ -110,7 +111,7 @@ def _said(value: object) -> str:
         return ", ".join(f"{_words(str(key))} {_said(held)}" for key, held in inside)
     if isinstance(value, list):
         return ", ".join(map(_said, value))
-    return f"{value:g}" if isinstance(value, float) else str(value)
+    return plain(value) if isinstance(value, float) else str(value)
 
 
 _UNSAID: tuple[object, ...] = (None, [], "", {})

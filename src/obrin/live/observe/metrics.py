@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
+from obrin.core.quantity import plain
 from obrin.live.observe.status import STATES, TunnelStatus
 
 MEDIA_TYPE = "application/openmetrics-text; version=1.0.0; charset=utf-8"
@@ -84,7 +85,7 @@ def _lines(family: Family) -> Iterator[str]:
     yield f"# HELP {family.name} {family.help}"
     suffix = "_total" if family.kind == "counter" else ""
     for labels, value in family.samples:
-        yield f"{family.name}{suffix}{{{_labels(labels.items())}}} {float(value):g}"
+        yield f"{family.name}{suffix}{{{_labels(labels.items())}}} {plain(float(value))}"
 
 
 def _labels(labels: Iterable[tuple[str, str]]) -> str:

@@ -30,6 +30,7 @@ from obrin.core.handover.standard.operational import (
     merged,
 )
 from obrin.core.handover.standard.operational import encode as encode_state
+from obrin.core.quantity import plain
 from obrin.device import from_standard
 from obrin.device.credentials import judge_certificate
 from obrin.device.hosts import Hosts
@@ -81,7 +82,7 @@ class GatewayProcess:
         wrong = self._around.clock_wrong(self.name)
         words = [FULL] if self._full else []
         if wrong:
-            words.append(f"{AHEAD if wrong > 0 else BEHIND} {abs(wrong):g}s")
+            words.append(f"{AHEAD if wrong > 0 else BEHIND} {plain(abs(wrong))}s")
         return JSONResponse({"troubles": [f"{text} at {self.name}" for text in words]})
 
     async def _trouble(self, request: Request) -> Response:

@@ -14,6 +14,7 @@ from typing import NamedTuple
 
 from obrin.core.address.prefix import parse_address
 from obrin.core.design.values import parse_duration
+from obrin.core.quantity import plain
 from obrin.live.practice.internet import Internet
 from obrin.wire.errors import PacketError
 from obrin.wire.packet import ESP, UDP, Packet, decode_packet
@@ -51,10 +52,10 @@ class Trouble:
         for name in ("loss", "double"):
             share = getattr(self, name)
             if share:
-                yield f"{name} {share * 100:.3g} %"
+                yield f"{name} {plain(share * 100)} %"
         for name in ("delay", "jitter"):
             if getattr(self, name):
-                yield f"{name} {getattr(self, name) * 1000:g} ms"
+                yield f"{name} {plain(getattr(self, name) * 1000)} ms"
         if self.passes:
             yield f"one-way {self.passes}"
         yield from (f"block {what}" for what in sorted(self.blocked))
@@ -184,7 +185,7 @@ def _share(value: str) -> float:
 def _seconds(value: str) -> float:
     seconds = parse_duration(value)
     if seconds > _LONGEST:
-        raise ValueError(f"'{value}' is too long; at most {_LONGEST:g} s")
+        raise ValueError(f"'{value}' is too long; at most {plain(_LONGEST)} s")
     return seconds
 
 

@@ -19,6 +19,7 @@ from obrin.core.gather.since import ABSENT, Change, with_changes
 from obrin.core.handover.configured import device_config
 from obrin.core.handover.secrets import Secrets
 from obrin.core.handover.standard.device import encode
+from obrin.core.quantity import plain
 from obrin.core.settled.building import build_settled
 from obrin.core.settled.model import Settled
 from obrin.live.drivers.differing import Differing, differing, of_data
@@ -167,7 +168,7 @@ def _values(there: str) -> Iterator[Any]:
         pass
     else:
         yield int(number) if number.is_integer() else number
-        yield from (f"{number:g} {unit}" for unit in ("s", "Mbit/s"))
+        yield from (f"{plain(number)} {unit}" for unit in ("s", "Mbit/s"))
     yield there
     if there not in ("none", "missing", ""):
         yield there.split(", ")

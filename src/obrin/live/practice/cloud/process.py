@@ -13,6 +13,7 @@ from starlette.responses import JSONResponse, Response
 from starlette.routing import BaseRoute, Mount, Route
 
 from obrin.core.catalogue.offering import Offered
+from obrin.core.quantity import plain
 from obrin.core.settled.ways import Attachment as Joining
 from obrin.device.cloud import Cloud
 from obrin.device.hosts import Hosts
@@ -218,7 +219,7 @@ class CloudProcess:
 
     async def _faults(self, request: Request) -> Response:
         rate = self._throttle.rate
-        troubles = [] if rate is None else [f"throttle {rate:g} at the cloud"]
+        troubles = [] if rate is None else [f"throttle {plain(rate)} at the cloud"]
         troubles += [f"fail {name} at the cloud" for name in sorted(self.store.failing)]
         return JSONResponse({"attachments": sorted(self.cloud.lost), "cloud_troubles": troubles})
 

@@ -7,6 +7,7 @@ import math
 
 from starlette.types import ASGIApp, Receive, Scope, Send
 
+from obrin.core.quantity import plain
 from obrin.live.practice.cloud.bodies import Body, Filter, Subnet, Tunnel, Way
 from obrin.live.practice.service import Problem, problem_response
 
@@ -25,7 +26,7 @@ class Throttle:
     def set(self, rate: float | None, now: float) -> None:
         """Raises ValueError for a rate that cannot be."""
         if rate is not None and not 0.1 <= rate <= 1000:
-            raise ValueError(f"{rate:g} requests in a second is not between 0.1 and 1000")
+            raise ValueError(f"{plain(rate)} requests in a second is not between 0.1 and 1000")
         self.rate = rate
         self._left, self._since = 1.0, now
 
