@@ -71,7 +71,14 @@ def status(
 
     from obrin.live.connect.whole import ended_of
     from obrin.live.drivers.registry import open_ends
-    from obrin.live.observe.status import clock_words, read_clocks, read_status, read_waiting
+    from obrin.live.observe.status import (
+        DOWN,
+        clock_words,
+        read_clocks,
+        read_status,
+        read_strangers,
+        read_waiting,
+    )
     from obrin.live.reshape.drift import drifted
 
     project = project_of(design_file)
@@ -81,6 +88,9 @@ def status(
         ended = ended_of(project, settled, ends)
         waiting = read_waiting(ends)
         clocks = read_clocks(ends, lambda: datetime.now(UTC))
+        labels = {tunnel.label for tunnel in settled.tunnels()}
+        down = [t for t in found if t.state == DOWN and t.tunnel in labels]
+        strangers = read_strangers(settled, ends, down) if down else []
         secrets = project.secrets(settled)
         whole = not secrets.missing(settled)
         other = drifted(settled, ends, secrets, but_silent=True) if whole else []
@@ -91,6 +101,8 @@ def status(
         ctx.exit(0 if all(t.right for t in found) else 1)
     for gateway, wrong in clocks.items():
         click.echo(f"{clock_words(gateway, wrong)}.", err=True)
+    for text in strangers:
+        click.echo(text, err=True)
     for drift in other:
         parts = "; ".join(part.words for part in drift.differing[:MOST_NAMED])
         more = f", and {left} more" if (left := len(drift.differing) - MOST_NAMED) > 0 else ""

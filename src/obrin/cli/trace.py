@@ -41,9 +41,9 @@ def trace(
 ) -> None:
     """Follow a packet from one network to another and its answer back: routes, rules, translation.
 
-    FROM and TO are networks (PLACE/NETWORK) or addresses in one, TO also 'internet'; FLOW is
-    tcp/443, udp/53, icmp. Between networks it goes over IPv4 where they have it.
-    Exit code 1 when it does not arrive, or its answer does not.
+    FROM and TO are networks (PLACE/NETWORK), hosts in them (PLACE/NETWORK/ADDRESS) or addresses, TO
+    also 'internet'; FLOW is tcp/443, udp/53, icmp. Between networks it goes over IPv4 where they
+    have it. Exit code 1 when it does not arrive, or its answer does not.
 
     \b
     Examples:
@@ -99,11 +99,19 @@ def _end(settled: Settled, text: str) -> tuple[NetworkRef, Address | None]:
         return NetworkRef(INTERNET), None
     if text in names:
         return names[text], None
+    network, _, host = text.rpartition("/")
     try:
-        address = parse_address(text)
+        address = parse_address(host if network in names else text)
     except AddressError:
         known = ", ".join(list(names)[:8])
-        raise ObrinError(f"'{text}' is no network and no address. Networks: {known}") from None
+        raise ObrinError(
+            f"'{text}' is neither a network, nor a network with a host in it, nor an address. "
+            f"Networks: {known}"
+        ) from None
+    if network in names:
+        if any(prefix.holds(address) for prefix in settled.families_at(names[network])):
+            return names[network], address
+        raise ObrinError(f"{address} is not in {network}. 'obrin space who {address}' tells more")
     for reference in names.values():
         if any(prefix.holds(address) for prefix in settled.families_at(reference)):
             return reference, address

@@ -1,4 +1,8 @@
-"""The hosts behind a device: one in every network."""
+"""The hosts behind a device: one in every network, and more where somebody asks for them.
+
+A network stands for all its addresses: whatever address in it is spoken to, or is to ask something,
+has a host from then on. Of those at most MOST_ASKED_FOR are kept, the latest.
+"""
 
 from __future__ import annotations
 
@@ -15,6 +19,7 @@ from obrin.wire.host import Host
 
 Json = dict[str, Any]
 H = TypeVar("H", Host, LentHost, Host | LentHost)
+MOST_ASKED_FOR = 256
 NO_GATES: Mapping[Prefix, tuple[Rule, ...]] = {}
 
 
@@ -27,6 +32,9 @@ class Hosts:
         self.by_address: dict[Address, Host | LentHost] = {}
         self._agenda: Agenda[Address] = Agenda(self._timer_of)
         self._speaking: dict[Address, None] = {}
+        self._asked_for: dict[Address, None] = {}
+        self._networks: tuple[Prefix, ...] = ()
+        self._gates: Mapping[Prefix, tuple[Rule, ...]] = NO_GATES
         self.take(networks)
 
     def _stir(self, address: Address) -> None:
@@ -48,33 +56,61 @@ class Hosts:
     ) -> None:
         """Other networks; hosts that are still in one stay as they are, but for the firewalls of
         those whose network has an entry in `gates`."""
-        wanted = dict.fromkeys(host_of(network) for network in networks)
+        self._networks, self._gates = tuple(dict.fromkeys(networks)), gates
+        self._asked_for = {a: None for a in self._asked_for if self._is_of_host(a)}
+        wanted = dict.fromkeys(host_of(network) for network in self._networks)
         before, self.by_address = self.by_address, {}
-        for address in wanted:
+        for address in (*wanted, *self._asked_for):
             self._adopt(before.get(address) or Host(address, self._rng))
-        for address, host in self.by_address.items():
-            rules = next((r for prefix, r in gates.items() if prefix.holds(address)), None)
-            host.gate = None if rules is None else RuleSet(rules)
+        for host in self.by_address.values():
+            self._guard(host)
+
+    def _guard(self, host: Host | LentHost) -> None:
+        rules = next((r for p, r in self._gates.items() if p.holds(host.address)), None)
+        host.gate = None if rules is None else RuleSet(rules)
+
+    def _is_of_host(self, address: Address) -> bool:
+        """In a network, and neither its first nor its last address (of a link between two both are
+        hosts', RFC 3021)."""
+        return any(
+            p.holds(address)
+            and (p.length >= p.bits - 1 or p.value < address.value < p.value + p.size - 1)
+            for p in self._networks
+        )
 
     def get(self, address: Address) -> Host | LentHost | None:
-        return self.by_address.get(address)
+        found = self.by_address.get(address)
+        if found is not None or not self._is_of_host(address):
+            return found
+        host = self._adopt(Host(address, self._rng))
+        self._guard(host)
+        self._asked_for[address] = None
+        while len(self._asked_for) > MOST_ASKED_FOR:
+            oldest = next(iter(self._asked_for))
+            del self._asked_for[oldest]
+            self.by_address.pop(oldest, None)
+            self._agenda.forget(oldest)
+        return host
 
     def own(self, address: Address) -> Host | None:
-        """One that can be told to ask something."""
-        found = self.by_address.get(address)
-        return found if isinstance(found, Host) else None
+        """One that can be told to ask something, also where a program plays that host."""
+        found = self.get(address)
+        return found.own if isinstance(found, LentHost) else found
 
     def lend(self, address: Address, send: Callable[[bytes], None]) -> LentHost:
         """Let somebody else play a host. Raises KeyError where there is none."""
-        lent = LentHost(address, send)
-        lent.gate = self.by_address[address].gate
+        own = self.own(address)
+        if own is None:
+            raise KeyError(address)
+        lent = LentHost(own, send)
+        lent.gate = own.gate
         return self._adopt(lent)
 
     def take_back(self, lent: LentHost) -> None:
         """A host of our own in its place."""
         if self.by_address.get(lent.address) is lent:
-            host = self._adopt(Host(lent.address, self._rng))
-            host.gate = lent.gate
+            self._adopt(lent.own)
+            self._guard(lent.own)
 
     def packets(self, now: float) -> Iterator[bytes]:
         """What they send."""

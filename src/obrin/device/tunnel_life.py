@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable
 
+from obrin.core.address.prefix import Address, parse_address
 from obrin.core.routing.packet import PacketKey
 from obrin.device.bfd_sessions import BfdSessions
 from obrin.device.bgp_over_tcp import BgpOverTcp
@@ -11,7 +12,7 @@ from obrin.device.counters import Refusal, TunnelCounters
 from obrin.device.drops import NO_FLOW
 from obrin.device.esp_traffic import EspTraffic
 from obrin.device.spares import Spares
-from obrin.wire.ike.endpoint import Endpoint
+from obrin.wire.ike.endpoint import NO_PEER, Endpoint
 from obrin.wire.ike.events import (
     CHILD_REKEY,
     IKE_REKEY,
@@ -23,9 +24,12 @@ from obrin.wire.ike.events import (
     IkeUp,
     Refused,
 )
+from obrin.wire.packet import UDP
 
 KEPT = 200
 """Entries of the history."""
+MOST_STRANGERS = 8
+"""Addresses without a tunnel that are told apart when IKE comes from them."""
 
 
 class TunnelLife:
@@ -46,6 +50,7 @@ class TunnelLife:
         self.states: dict[str, TunnelCounters] = {}
         self.history: list[tuple[float, str, str]] = []
         self.key_events: list[IkeUp | ChildUp] = []
+        self._strangers: set[str] = set()
 
     def watch(self, ways: Iterable[str]) -> None:
         """These have counters from now on; those that had them keep theirs."""
@@ -81,7 +86,7 @@ class TunnelLife:
         elif isinstance(event, IkeDown):
             self.note(now, event.tunnel, f"IKE SA down: {event.reason}")
         elif isinstance(event, Discarded):
-            self._drop(f"IKE message: {event.reason}", NO_FLOW)
+            self._drop(f"IKE message: {event.reason}", self._flow_of(event))
         elif isinstance(event, Refused):
             who = "the peer" if event.by_peer else "this end"
             text = f"{event.notify} from {who}: {event.text}"
@@ -89,6 +94,17 @@ class TunnelLife:
                 self.states[event.tunnel].refusal = Refusal(text, now, event.rekey)
             self.note(now, event.tunnel, text)
         return False
+
+    def _flow_of(self, event: Discarded) -> PacketKey:
+        """From whom it came, of a few: anybody can send from any address."""
+        if event.reason != NO_PEER:
+            return NO_FLOW
+        if event.detail not in self._strangers and len(self._strangers) < MOST_STRANGERS:
+            self._strangers.add(event.detail)
+        if event.detail not in self._strangers:
+            return NO_FLOW
+        source = parse_address(event.detail)
+        return PacketKey(source, Address(source.bits, 0), UDP)
 
     def _child_up(self, event: ChildUp, now: float) -> None:
         self._esp.child_up(event)

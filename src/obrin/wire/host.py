@@ -124,6 +124,19 @@ class Host:
             query.connection.abort("the query ended")
             self.stir()
 
+    def expects(self, packet: Packet) -> bool:
+        """Whether a packet answers something that this host asked."""
+        number, protocol = packet.ports[1], packet.protocol
+        if is_icmp(packet):
+            message = decode_icmp(packet)
+            told = told_too_big(packet, message)
+            number = message.identifier if told is None else told.number
+            protocol = ECHO[packet.bits].protocol if told is None else told.protocol
+            if told is None and message.kind != ECHO[packet.bits].reply:
+                return False
+        query = self._queries.get((protocol, number))
+        return query is not None and (is_icmp(packet) or query.destination == packet.source)
+
     def receive(self, data: bytes, now: float) -> None:
         """A packet for this host; bad ones are dropped and counted."""
         try:

@@ -23,13 +23,15 @@ def expectations(settled: Settled) -> Iterator[Finding]:
     for expectation in settled.expectations:
         index = expectation.number - 1
         here: Location = ("expectations", index)
-        if (expectation.largest or 0) > (expectation.load or expectation.largest or 0):
+        largest = expectation.largest or 0
+        load = expectation.load or largest
+        if largest > load:
             yield Finding(
                 Severity.WARNING,
                 "largest-above-load",
                 (*here, "largest"),
-                f"the largest connection carries {plain(expectation.largest)} Mbit/s, all of them "
-                f"together {plain(expectation.load)} Mbit/s",
+                f"the largest connection carries {plain(largest)} Mbit/s, all of them together "
+                f"{plain(load)} Mbit/s",
                 "one cannot carry more than all: loads after failures are counted wrongly",
                 "exchange the two, or correct one",
             )

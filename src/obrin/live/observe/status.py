@@ -26,6 +26,7 @@ from obrin.live.drivers.seen import (
     UNKNOWABLE,
     EndStatus,
 )
+from obrin.wire.ike.endpoint import NO_PEER
 
 Json = dict[str, Any]
 FRESH = 30
@@ -170,6 +171,28 @@ def clock_words(gateway: str, wrong: float) -> str:
     text = f"{size:.0f} s" if size < 120 else f"{size / 60:.0f} min"
     text = text if size < 7200 else f"{size / 3600:.1f} h"
     return f"{gateway}: its clock is {text} {'ahead' if wrong > 0 else 'behind'}"
+
+
+def read_strangers(settled: Settled, ends: Ends, down: Collection[TunnelStatus]) -> list[str]:
+    """Addresses from which the clouds of tunnels that are down hear IKE, and which are no peer's:
+    an uplink may have another address than the design says. In words."""
+    clouds = dict.fromkeys(settled.tunnel(s.tunnel).cloud for s in down)
+
+    def heard(cloud: str) -> list[str]:
+        try:
+            found = ends.clouds[cloud].drops(cloud)
+        except OutsideError:
+            return []
+        strange = (d.source for d in found if NO_PEER in d.reason and d.source.value)
+        return list(dict.fromkeys(map(str, strange)))
+
+    return [
+        f"{cloud} hears IKE from {', '.join(addresses)}, which is no peer's address there: has an "
+        f"uplink of {', '.join(sorted(gateways))} got another address than the design says?"
+        for cloud, addresses in zip(clouds, side_by_side(heard, clouds), strict=True)
+        if addresses
+        for gateways in [{settled.tunnel(s.tunnel).gateway for s in down}]
+    ]
 
 
 def _kind(text: str) -> str:

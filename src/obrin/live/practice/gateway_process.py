@@ -62,6 +62,8 @@ class GatewayProcess:
         self._etag_key = os.urandom(16)
         self._full = False
         self._since = 0.0
+        self._retyped: tuple[dict[str, Any], dict[str, Any]] | None = None
+        """What it had before somebody changed it by hand, and what it has since."""
 
     @property
     def _site(self) -> Site:
@@ -101,7 +103,9 @@ class GatewayProcess:
                 told = retyped(decode(self._config), str(given["retype"]))
             except UNUSABLE as error:
                 raise Problem(422, "nothing to change", str(error)) from error
+            before = self._config if self._retyped is None else self._retyped[0]
             self._apply(encode_config(told), self._keys)
+            self._retyped = before, self._config
         else:
             raise Problem(422, "nothing to do", "give 'clock', 'restart', 'retype' or 'full'")
         return Response(status_code=204)
@@ -109,6 +113,9 @@ class GatewayProcess:
     async def _heal(self, request: Request) -> Response:
         self._around.set_clock(self.name, timedelta())
         self._full = False
+        if self._retyped is not None and self._retyped[1] == self._config:
+            self._apply(self._retyped[0], self._keys)
+        self._retyped = None
         return Response(status_code=204)
 
     def application(self) -> Starlette:

@@ -12,7 +12,6 @@ from typing import Any
 from obrin.core.address.prefix import Address, parse_address
 from obrin.core.design.values import PROTOCOLS
 from obrin.device.hosts import Hosts
-from obrin.device.lent import LentHost
 from obrin.live.practice.service import Problem
 from obrin.wire.host import LINK_MTU, Host, Query
 from obrin.wire.packet import ICMP
@@ -20,12 +19,10 @@ from obrin.wire.packet import ICMP
 
 def find_host(networks: Iterable[Hosts], address: Address) -> Host:
     """Raises Problem."""
-    found = (hosts.get(address) for hosts in networks)
+    found = (hosts.own(address) for hosts in networks)
     host = next((host for host in found if host is not None), None)
     if host is None:
-        raise Problem(404, "no such host", f"no practice host has {address}")
-    if isinstance(host, LentHost):
-        raise Problem(409, "lent", f"a program runs as {address} just now")
+        raise Problem(404, "no such host", f"no practice network has {address}")
     return host
 
 

@@ -40,6 +40,8 @@ from obrin.wire.ike.tunnel import Tunnel
 from obrin.wire.ike.tunnel_state import DISCARDED_KEPT, Datagram
 
 _ANSWERS_KEPT = 256
+NO_PEER = "IKE_SA_INIT from no configured peer"
+"""Why a message is not used whose sender has no tunnel here; the detail is its address."""
 MOST_WAITING = 64
 """First messages that wait to be answered."""
 
@@ -189,7 +191,7 @@ class Endpoint:
             return False
         tunnel = self._by_peer.get((first.local[0], remote[0]))
         if tunnel is None:
-            self._discard("IKE_SA_INIT from no configured peer", remote[0])
+            self._discard(NO_PEER, remote[0])
             return False
         if key in self._waiting:
             return False

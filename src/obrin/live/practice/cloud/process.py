@@ -244,7 +244,7 @@ class CloudProcess:
 
     async def _heal(self, request: Request) -> Response:
         self._throttle.set(None, self._now())
-        self.store.failing.clear()
+        self.store.heal()
         self.cloud.lost = frozenset()
         self._kick()
         return Response(status_code=204)

@@ -64,6 +64,7 @@ class Store:
         self._rules = Rules(offering, self.resources)
         self.operations: dict[int, Operation] = {}
         self.failing: set[str] = set()
+        self._altered: dict[tuple[str, str], tuple[Body, Body]] = {}
         self._speed = speed
         self._changed = changed
         self._next = 1
@@ -130,7 +131,19 @@ class Store:
         body = altered(resource.body)
         if body is None:
             raise Problem(422, "nothing to change", f"nobody changes anything of {kind}")
+        self._altered.setdefault((kind, name), (resource.body, body))
         resource.body = body
+        self._changed()
+
+    def heal(self) -> None:
+        """What somebody changed at the console is as it was, unless it was changed again since; and
+        nothing more fails."""
+        for key, (before, since) in self._altered.items():
+            resource = self.resources.get(key)
+            if resource is not None and resource.body == since:
+                resource.body = before
+        self._altered.clear()
+        self.failing.clear()
         self._changed()
 
     def delete(self, kind: str, name: str, now: float) -> Operation:
