@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+from dataclasses import replace
 
 import pytest
 
@@ -128,7 +129,7 @@ CONFEDERATION = encode_attributes(Attributes(OTHER), four_octets=True, internal=
 )
 ODD = {
     "no such message": bgp4mp(BGP4MP, 4, PEERS[0], b"\xff" * 16 + b"\0\x17\x09\0\1\0\1"),
-    "no attributes": rib([(0, b"")]),
+    "half an attribute": rib([(0, b"\x40")]),
     "confederation": rib([(0, CONFEDERATION)]),
     "no such peer": rib([(7, b"")]),
     "length 33": rib([], b"\x21" + bytes(5)),
@@ -152,8 +153,24 @@ def test_an_odd_record_costs_itself_and_is_named(what: str) -> None:
         read_dump(ODD["half a header"])
 
 
-def test_an_entry_without_attributes_leaves_its_neighbour() -> None:
+def test_an_entry_without_attributes_is_a_route_of_the_routers_own() -> None:
     good = encode_attributes(Attributes(OTHER), four_octets=True, internal=True)
     dump = read_dump(DUMP + rib([(0, b""), (1, good)]))
-    assert dump.odd == 1
-    assert parse_prefix("198.51.100.0/24") in dump.tables[PEERS[1]]
+    assert dump.odd == 0
+    prefix = parse_prefix("198.51.100.0/24")
+    assert dump.tables[PEERS[0]][prefix] == Path(0)
+    assert dump.tables[PEERS[1]][prefix] == OTHER
+
+
+@pytest.mark.parametrize("alone", [True, False])
+def test_the_next_hop_on_file_stands_alone_or_in_the_whole_attribute(alone: bool) -> None:
+    """RFC 6396 section 4.3.4 wants it alone; many tables in use have all of MP_REACH_NLRI."""
+    hop = (0x20010DB8 << 96) + 5
+    path = replace(OTHER, next_hop=hop)
+    plain = encode_attributes(Attributes(OTHER), four_octets=True, internal=True, hop=False)
+    value = b"\x10" + hop.to_bytes(16, "big")
+    if not alone:
+        value = b"\0\2\1" + value + b"\0" + b"\x20\x20\x01\x0d\xb8"
+    raw = plain + bytes((0x80, 14, len(value))) + value
+    body = rib([(0, raw)], b"\x20\x20\x01\x0d\xb8").replace(b"\0\x0d\0\2", b"\0\x0d\0\4", 1)
+    assert read_dump(DUMP + body).tables[PEERS[0]][parse_prefix("2001:db8::/32")] == path

@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from obrin.core.address.dual import Dual
 from obrin.core.address.prefix import Address, Prefix, parse_address, parse_prefix
 from obrin.core.routing.path import Path
-from obrin.core.routing.policy import PrefixList, SessionPolicy
+from obrin.core.routing.policy import PrefixList, SessionPolicy, export_path, import_path
 from obrin.wire.bgp.attributes import Attributes
 from obrin.wire.bgp.errors import BgpError
 from obrin.wire.bgp.fsm import BgpState
@@ -71,8 +71,8 @@ def test_the_octets_of_rfc_4760() -> None:
     assert found[0].path.next_hop == HOP6.value  # RFC 2545 section 3: the global one
 
 
-def framed(attributes: bytes) -> bytes:
-    body = b"\0\0" + len(attributes).to_bytes(2, "big") + attributes
+def framed(attributes: bytes, nlri: bytes = b"") -> bytes:
+    body = b"\0\0" + len(attributes).to_bytes(2, "big") + attributes + nlri
     return MARKER + (19 + len(body)).to_bytes(2, "big") + b"\x02" + body
 
 
@@ -208,3 +208,41 @@ def test_a_dump_holds_both_families() -> None:
     dump = read_dump(write_dump(1, "x", peers, told, 0))
     assert dump.tables == {peers[0]: {OWN4: four, OWN6: PATH}, peers[1]: {OWN6: PATH}}
     assert dump.peer(HOP6) == {OWN6: PATH}
+
+
+@pytest.mark.parametrize("hop", ["40 03 04 00000000", "40 03 04 e0000001", "40 03 03 000000"])
+@pytest.mark.parametrize("families", [(32, 128), (32,)])
+def test_a_next_hop_beside_routes_of_mp_reach_alone_is_ignored(hop: str, families) -> None:
+    """RFC 4760 section 3, right or wrong; neither the routes nor the session pay for it."""
+    raw = Update((), Attributes(PATH), reach=Reach(HOP6, (OWN6,))).encode()
+    attributes = raw[23:] + bytes.fromhex(hop)
+    found = decode_message(framed(attributes), families=families)
+    routes = [(Attributes(PATH), (OWN6,))] if 128 in families else []
+    assert [(a.path, p) for a, p in found.routes] == [(a.path, p) for a, p in routes]
+    assert found.withdrawn == ()
+    with_four = framed(attributes, b"\x18\x0a\x14\x00")
+    assert decode_message(with_four, families=families).withdrawn  # here it counts
+
+
+def test_what_decides_nothing_is_passed_on_as_it_came() -> None:
+    """RFC 4271 section 5, 5.1.6, 5.1.7, RFC 4360, RFC 8092; and narrower for an old peer (RFC 6793)."""
+    carried = (
+        (0x40, 6, b""),
+        (0xC0, 7, (4200000001).to_bytes(4, "big") + b"\x0a\0\0\1"),
+        (0xC0, 16, bytes(8)),
+        (0xC0, 32, bytes(12)),
+        (0xC0, 99, b"?"),
+    )
+    policy = SessionPolicy(local_as=65010, peer_as=65002, passes_on=True)
+    told = import_path(
+        SessionPolicy(local_as=65010, peer_as=65001), OWN4, Path(1, (65001,), carried=carried)
+    )
+    made = export_path(policy, OWN4, told, HOP4.value)
+    assert made.carried == carried
+    for four_octets in (True, False):
+        raw = Update((), Attributes(made), (OWN4,)).encode(four_octets=four_octets)
+        ((found, _),) = decode_message(raw, four_octets=four_octets, internal=False).routes
+        assert found.path.carried == (*carried[:-1], (0xE0, 99, b"?"))  # somebody did not know it
+        assert (b"\x5b\xa0\x0a\0\0\1" in raw) is not four_octets  # AS_TRANS
+    inside = export_path(SessionPolicy(local_as=65010, peer_as=65010), OWN4, told, HOP4.value)
+    assert inside.carried == carried

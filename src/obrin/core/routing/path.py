@@ -60,9 +60,14 @@ def shortened(as_path: AsPath) -> AsPath:
     )
 
 
+Carried = tuple[int, int, bytes]
+"""An attribute that decides nothing here and is passed on: its flags, type and value."""
+
+
 @dataclass(frozen=True, slots=True)
 class Path:
-    """The attributes of a route that decide its fate."""
+    """The attributes of a route that decide its fate; `carried` are transitive ones that do not, by
+    type."""
 
     next_hop: int
     as_path: AsPath = ()
@@ -70,6 +75,7 @@ class Path:
     med: int | None = None
     local_pref: int = DEFAULT_LOCAL_PREF
     communities: tuple[int, ...] = ()
+    carried: tuple[Carried, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

@@ -58,12 +58,12 @@ class PrefixList:
 class SessionPolicy:
     """One end's side of a session.
 
-    `accept` lists what may come in (a prefix or anything inside it); None accepts all.
-    `prepend` is how often our AS stands in front once more; `med` and `communities` are told to the
-    peer; what lies inside one of the `summaries` is not told, as the summary is.
-    `passes_on` is whether what others told us is told as well. `next_hop_self` matters to internal
-    peers: to external ones we always are. `attached` joins a cloud network to its hub: no AS is
-    crossed. `limit` is how many prefixes the peer may tell before the session ends (RFC 4486).
+    `accept` lists what may come in (a prefix or anything inside it); None accepts all. `prepend` is
+    how often our AS stands in front once more; `med` and `communities` are told to the peer; what
+    lies inside one of the `summaries` is not told, as the summary is. `passes_on` is whether what
+    others told us is told as well. `next_hop_self` matters to internal peers: to external ones we
+    always are. `attached` joins a cloud network to its hub: no AS is crossed. `limit` is how many
+    prefixes the peer may tell before the session ends (RFC 4486).
     """
 
     local_as: int
@@ -112,11 +112,21 @@ def export_path(
         # Spelled out: replacing fields of a dataclass by name takes four times as long.
         as_path = (policy.local_as,) * (1 + policy.prepend) + path.as_path
         # A peer's discriminator is for us alone (section 5.1.4).
-        return Path(next_hop, as_path, path.origin, policy.med, DEFAULT_LOCAL_PREF, communities)
+        return Path(
+            next_hop,
+            as_path,
+            path.origin,
+            policy.med,
+            DEFAULT_LOCAL_PREF,
+            communities,
+            path.carried,
+        )
     if internal and not policy.attached:
         return "an internal peer told it, and all internal peers hear each other"
     hop = next_hop if policy.next_hop_self or not path.as_path else path.next_hop
-    return Path(hop, path.as_path, path.origin, path.med, path.local_pref, communities)
+    return Path(
+        hop, path.as_path, path.origin, path.med, path.local_pref, communities, path.carried
+    )
 
 
 def import_path(policy: SessionPolicy, prefix: Prefix, path: Path) -> Path | str:
@@ -127,12 +137,24 @@ def import_path(policy: SessionPolicy, prefix: Prefix, path: Path) -> Path | str
         return "not among the prefixes accepted from this peer"
     if policy.attached:
         return Path(
-            path.next_hop, path.as_path, path.origin, None, policy.local_pref, path.communities
+            path.next_hop,
+            path.as_path,
+            path.origin,
+            None,
+            policy.local_pref,
+            path.communities,
+            path.carried,
         )
     if not policy.external:
         return path
     if path.as_path[:1] != (policy.peer_as,):
         return f"its AS path does not begin with the peer's AS {policy.peer_as}"
     return Path(
-        path.next_hop, path.as_path, path.origin, path.med, policy.local_pref, path.communities
+        path.next_hop,
+        path.as_path,
+        path.origin,
+        path.med,
+        policy.local_pref,
+        path.communities,
+        path.carried,
     )

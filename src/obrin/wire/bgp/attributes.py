@@ -15,12 +15,20 @@ import functools
 from dataclasses import dataclass
 
 from obrin.core.address.prefix import Address, Prefix
-from obrin.core.routing.path import DEFAULT_LOCAL_PREF, AsPath, AsSet, Origin, Path, ases
+from obrin.core.routing.path import (
+    DEFAULT_LOCAL_PREF,
+    AsPath,
+    AsSet,
+    Carried,
+    Origin,
+    Path,
+    ases,
+)
 from obrin.wire.bgp.errors import UPDATE_ERROR, BgpError, TreatAsWithdraw
 from obrin.wire.bgp.multiprotocol import (
     Reach,
     bad_hop,
-    decode_hop_alone,
+    decode_hop_on_file,
     decode_reach,
     decode_unreach,
     encode_reach,
@@ -77,8 +85,8 @@ _UNITS = {COMMUNITIES: 4, CLUSTER_LIST: 4, EXTENDED_COMMUNITIES: 8, LARGE_COMMUN
 _DISCARDED_ALONE = {ATOMIC, AGGREGATOR, AS4_PATH, AS4_AGGREGATOR}
 # Not for us from another AS, right or wrong (RFC 7606 sections 7.5, 7.9 and 7.10).
 _INTERNAL_ONLY = {LOCAL_PREF, ORIGINATOR_ID, CLUSTER_LIST}
-# Passed on unseen: they are not of this speaker's own decision.
-_CARRIED = {EXTENDED_COMMUNITIES, LARGE_COMMUNITIES}
+# Passed on unseen: they are not of this speaker's own decision (RFC 4271 section 5).
+_CARRIED = {ATOMIC, AGGREGATOR, EXTENDED_COMMUNITIES, LARGE_COMMUNITIES}
 (
     MALFORMED_LIST,
     UNRECOGNISED,
@@ -96,13 +104,9 @@ _CARRIED = {EXTENDED_COMMUNITIES, LARGE_COMMUNITIES}
 
 @dataclass(frozen=True, slots=True)
 class Attributes:
-    """A path, and the optional transitive attributes not known here, kept as they came.
-
-    `faults` says what was thrown away, and why.
-    """
+    """A path; `faults` says what was thrown away, and why."""
 
     path: Path
-    unknown: tuple[tuple[int, int, bytes], ...] = ()
     faults: tuple[str, ...] = ()
 
 
@@ -168,9 +172,25 @@ def encode_attributes(
     if not four_octets and any(asn > 65535 for asn in ases(path.as_path)):
         value = _encode_as_path(path.as_path, 4)
         parts.append((AS4_PATH, _attribute(OPTIONAL | TRANSITIVE, AS4_PATH, value)))
-    for flags, kind, value in attributes.unknown:
-        parts.append((kind, _attribute(flags & ~EXTENDED | PARTIAL, kind, value)))
+    for flags, kind, value in path.carried:
+        flags &= ~EXTENDED
+        if kind not in _FLAGS:  # it went through somebody who does not know it (section 5)
+            flags |= PARTIAL
+        if kind == AGGREGATOR and not four_octets:
+            parts += _narrow_aggregator(flags, value)
+        else:
+            parts.append((kind, _attribute(flags, kind, value)))
     return b"".join(raw for _, raw in sorted(parts, key=lambda part: part[0]))
+
+
+def _narrow_aggregator(flags: int, value: bytes) -> list[tuple[int, bytes]]:
+    """For who has two octets for an AS number (RFC 6793 section 4.2.2)."""
+    asn = int.from_bytes(value[:4], "big")
+    short = asn if asn < 65536 else AS_TRANS
+    told = [(AGGREGATOR, _attribute(flags, AGGREGATOR, short.to_bytes(2, "big") + value[4:]))]
+    if short != asn:
+        told.append((AS4_AGGREGATOR, _attribute(flags, AS4_AGGREGATOR, value)))
+    return told
 
 
 @dataclass(frozen=True, slots=True)
@@ -193,14 +213,15 @@ def decode_all(
     four_octets: bool,
     internal: bool = True,
     families: tuple[int, ...] = (32, 128),
+    beside_routes: bool = True,
 ) -> Decoded:
-    """Attributes of an UPDATE.
+    """Attributes of an UPDATE; `beside_routes` of IPv4, or of those in MP_REACH_NLRI alone.
 
     `internal`: from a peer of our own AS. `families` are those that were agreed on. Raises
     TreatAsWithdraw for a fault that costs the routes, and another BgpError for one that costs the
     session.
     """
-    values, unknown, faults, worst = _values(data, internal=internal)
+    values, carried, faults, worst = _values(data, internal=internal, hop_counts=beside_routes)
     reaching, leaving = values.pop(MP_REACH, None), values.pop(MP_UNREACH, None)
     reach = None if reaching is None else decode_reach(reaching, families)
     gone = None if leaving is None else decode_unreach(leaving, families)
@@ -215,7 +236,7 @@ def decode_all(
     path = None
     try:
         hop = None if reach is None or NEXT_HOP in values else reach.next_hop
-        path = _path(values, faults, four_octets=four_octets, hop=hop)
+        path = _path(values, carried, faults, four_octets=four_octets, hop=hop)
         if reach is not None and bad_hop(reach.next_hop):
             raise TreatAsWithdraw("the next hop is not a host's address", BAD_NEXT_HOP)
     except TreatAsWithdraw as fault:
@@ -223,7 +244,7 @@ def decode_all(
     if worst is not None or path is None:
         worst = worst or TreatAsWithdraw("no path")
         raise TreatAsWithdraw(str(worst), worst.subcode, lost)
-    made = Attributes(path, tuple(unknown), tuple(faults))
+    made = Attributes(path, tuple(faults))
     return Decoded(made, reach, gone or (), tuple(faults))
 
 
@@ -237,13 +258,15 @@ def decode_attributes(data: bytes, *, four_octets: bool, internal: bool = True) 
 
 def decode_on_file(data: bytes) -> Path:
     """As in tables on file: AS paths have four octets, and of MP_REACH_NLRI there is the next hop
-    alone (RFC 6396 section 4.3.4). Raises BgpError."""
-    values, _, faults, worst = _values(data, internal=True)
+    alone (RFC 6396 section 4.3.4); many have all of it. Raises BgpError."""
+    if not data:  # a route of the router that made the table
+        return Path(0)
+    values, carried, faults, worst = _values(data, internal=True)
     raw = values.pop(MP_REACH, None)
-    hop = None if raw is None else decode_hop_alone(raw)
+    hop = None if raw is None else decode_hop_on_file(raw)
     if worst is not None:
         raise worst
-    return _path(values, faults, four_octets=True, hop=hop)
+    return _path(values, carried, faults, four_octets=True, hop=hop)
 
 
 def encode_on_file(path: Path, bits: int) -> bytes:
@@ -256,21 +279,24 @@ def encode_on_file(path: Path, bits: int) -> bytes:
 
 
 Values = dict[int, bytes]
-Unknown = list[tuple[int, int, bytes]]
 
 
 def _values(
-    data: bytes, *, internal: bool
-) -> tuple[Values, Unknown, list[str], TreatAsWithdraw | None]:
-    """(by type, not known here, what was thrown away, the first fault that costs the routes).
+    data: bytes, *, internal: bool, hop_counts: bool = True
+) -> tuple[Values, list[Carried], list[str], TreatAsWithdraw | None]:
+    """(by type, passed on unseen, what was thrown away, the first fault that costs the routes).
+
+    NEXT_HOP is ignored, right or wrong, where it does not count: beside MP_REACH_NLRI and no IPv4
+    routes (RFC 4760 section 3).
 
     The whole list is gone through: a later attribute may have a graver fault (section 3, point h).
     """
     cursor = Cursor(data)
     values: Values = {}
-    unknown: Unknown = []
+    carried: list[Carried] = []
     faults: list[str] = []
     worst: TreatAsWithdraw | None = None
+    hop_fault: TreatAsWithdraw | None = None
     seen: set[int] = set()
     try:
         while cursor.remaining():
@@ -291,23 +317,29 @@ def _values(
                         UPDATE_ERROR, UNRECOGNISED, f"well-known attribute {kind} unknown", whole
                     )
                 if flags & TRANSITIVE:
-                    unknown.append((flags, kind, value))
+                    carried.append((flags, kind, value))
                 continue
             fault, subcode = _fault(flags, kind, value)
             if kind in _INTERNAL_ONLY and not internal:
                 faults.append(f"attribute {kind} from another AS")
             elif fault and kind in _DISCARDED_ALONE:
                 faults.append(fault)
+            elif fault and kind == NEXT_HOP:
+                hop_fault = TreatAsWithdraw(fault, subcode)
             elif fault:
                 worst = worst or TreatAsWithdraw(fault, subcode)
             elif kind in _CARRIED:
-                unknown.append((flags, kind, value))
+                carried.append((flags, kind, value))
             else:
                 values[kind] = value
     except ReadError as error:
         # Section 4: the length of the whole list still says where the routes begin.
         worst = worst or TreatAsWithdraw(str(error))
-    return values, unknown, faults, worst
+    if MP_REACH in seen and not hop_counts:
+        values.pop(NEXT_HOP, None)
+    else:
+        worst = worst or hop_fault
+    return values, carried, faults, worst
 
 
 def _fault(flags: int, kind: int, value: bytes) -> tuple[str, int]:
@@ -324,7 +356,12 @@ def _fault(flags: int, kind: int, value: bytes) -> tuple[str, int]:
 
 
 def _path(
-    values: Values, faults: list[str], *, four_octets: bool, hop: Address | None = None
+    values: Values,
+    carried: list[Carried],
+    faults: list[str],
+    *,
+    four_octets: bool,
+    hop: Address | None = None,
 ) -> Path:
     """`hop` where it does not stand among the values. Raises TreatAsWithdraw."""
     for kind in (ORIGIN, AS_PATH, NEXT_HOP):
@@ -340,9 +377,9 @@ def _path(
     if AS4_PATH in values:
         if four_octets:
             faults.append("AS4_PATH from a peer with 4-octet AS numbers")
-        elif not _aggregator_is_real(values):
+        elif not _aggregator_is_real(carried, values):
             as_path = _with_as4(as_path, values[AS4_PATH], faults)
-    _look_at_aggregator(values, faults, 4 if four_octets else 2)
+    carried = _with_aggregator(carried, values, faults, 4 if four_octets else 2)
     communities = values.get(COMMUNITIES, b"")
     return Path(
         next_hop.value,
@@ -351,15 +388,17 @@ def _path(
         int.from_bytes(values[MED], "big") if MED in values else None,
         int.from_bytes(values[LOCAL_PREF], "big") if LOCAL_PREF in values else DEFAULT_LOCAL_PREF,
         tuple(int.from_bytes(communities[i : i + 4], "big") for i in range(0, len(communities), 4)),
+        tuple(sorted(carried, key=lambda one: one[1])),
     )
 
 
-def _aggregator_is_real(values: Values) -> bool:
+def _aggregator_is_real(carried: list[Carried], values: Values) -> bool:
     """RFC 6793 section 4.2.3: beside AS4_AGGREGATOR, an AGGREGATOR that is not AS_TRANS says that
     somebody who does not know the 4-octet attributes aggregated since: they are stale."""
-    if AGGREGATOR not in values or AS4_AGGREGATOR not in values:
+    short = next((value for _, kind, value in carried if kind == AGGREGATOR), None)
+    if short is None or AS4_AGGREGATOR not in values:
         return False
-    return int.from_bytes(values[AGGREGATOR][:2], "big") != AS_TRANS
+    return int.from_bytes(short[:2], "big") != AS_TRANS
 
 
 def _with_as4(as_path: AsPath, raw: bytes, faults: list[str]) -> AsPath:
@@ -374,12 +413,27 @@ def _with_as4(as_path: AsPath, raw: bytes, faults: list[str]) -> AsPath:
     return as_path[: len(as_path) - len(real)] + real
 
 
-def _look_at_aggregator(values: Values, faults: list[str], size: int) -> None:
-    """RFC 7606 section 7.7 and RFC 7607: nothing hangs on it, so only a note."""
-    for kind, wide in ((AGGREGATOR, size), (AS4_AGGREGATOR, 4)):
-        value = values.get(kind)
-        if value is not None and (len(value) != wide + 4 or not any(value[:wide])):
-            faults.append(f"attribute {kind} names no AS and address")
+def _with_aggregator(
+    carried: list[Carried], values: Values, faults: list[str], size: int
+) -> list[Carried]:
+    """AGGREGATOR with four octets for the AS number, whatever it came with (RFC 6793 section
+    4.2.3). Nothing hangs on it, so a wrong one is noted and thrown away (RFC 7606 section 7.7, RFC
+    7607)."""
+    made: list[Carried] = []
+    wide = values.get(AS4_AGGREGATOR)
+    if wide is not None and (len(wide) != 8 or not any(wide[:4])):
+        faults.append(f"attribute {AS4_AGGREGATOR} names no AS and address")
+        wide = None
+    for flags, kind, value in carried:
+        if kind == AGGREGATOR:
+            if len(value) != size + 4 or not any(value[:size]):
+                faults.append(f"attribute {AGGREGATOR} names no AS and address")
+                continue
+            if size == 2:
+                is_trans = int.from_bytes(value[:2], "big") == AS_TRANS
+                value = wide if is_trans and wide is not None else b"\0\0" + value
+        made.append((flags, kind, value))
+    return made
 
 
 def _decode_as_path(data: bytes, size: int) -> AsPath:

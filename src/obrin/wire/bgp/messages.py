@@ -314,7 +314,11 @@ def _decode_update(
         return Update(gone, ends=0 if gone else 32)
     try:
         found = decode_all(
-            attributes, four_octets=four_octets, internal=internal, families=families
+            attributes,
+            four_octets=four_octets,
+            internal=internal,
+            families=families,
+            beside_routes=bool(announced),
         )
         if found.attributes is None and announced:
             raise TreatAsWithdraw("no path beside the routes", MISSING, found.gone)

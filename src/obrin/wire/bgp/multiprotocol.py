@@ -139,12 +139,16 @@ def _next_hop(hop: bytes, bits: int) -> Address:
     raise BgpError(UPDATE_ERROR, OPTIONAL_ATTRIBUTE, what)
 
 
-def decode_hop_alone(value: bytes) -> Address:
-    """As in tables on file, which leave out all but the next hop (RFC 6396 section 4.3.4). Raises
-    BgpError."""
-    if not value or value[0] != len(value) - 1:
-        raise BgpError(UPDATE_ERROR, OPTIONAL_ATTRIBUTE, "MP_REACH_NLRI is no next hop alone")
-    return _next_hop(value[1:], 128)
+def decode_hop_on_file(value: bytes) -> Address:
+    """As in tables on file, which leave out all but the next hop (RFC 6396 section 4.3.4), or have
+    the attribute as it came. Raises BgpError."""
+    if value and value[0] == len(value) - 1:
+        return _next_hop(value[1:], 128)
+    whole = decode_reach(value, tuple(AFI))
+    if whole is None:
+        what = "MP_REACH_NLRI is neither a next hop alone nor of a family that is read here"
+        raise BgpError(UPDATE_ERROR, OPTIONAL_ATTRIBUTE, what)
+    return whole.next_hop
 
 
 def encode_unreach(prefixes: tuple[Prefix, ...]) -> bytes:
