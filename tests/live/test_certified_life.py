@@ -115,7 +115,9 @@ class Life:
 
     def seen(self, *arguments: str) -> str:
         """What a command says that only looks."""
-        return run(*arguments, today=self.today(), design=str(self.path)).output
+        found = run(*arguments, today=self.today(), design=str(self.path))
+        assert found.exception is None or isinstance(found.exception, SystemExit), found.exception
+        return found.output
 
     def story(self) -> str:
         return "\n".join(self.told) + "\n"

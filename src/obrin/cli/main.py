@@ -13,7 +13,6 @@ from click.shell_completion import CompletionItem
 
 from obrin import __version__
 from obrin.core.text import clean
-from obrin.live.waiting import tell_by
 
 MOST_PROBLEMS = 200
 
@@ -111,6 +110,8 @@ def obrin() -> None:
 
 def run() -> int:
     """Everything that ends a command, as an exit code (see entry.py) and at most a few lines."""
+    from obrin.live.waiting import tell_by
+
     _prepare_streams()
     tell_by(lambda words: _say(f"waiting: {words}"))
     warnings.showwarning = _show_warning

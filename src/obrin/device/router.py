@@ -174,6 +174,7 @@ class Router:
             if self.ike.receive(udp.data, here, there, now):
                 self._stirred = True
             else:  # a flood does not have everything settled each time
+                self.life.take_all(now)
                 self._answer_ike()
         else:
             self._drop("an outer UDP packet for no port of this gateway", packet_key(packet))

@@ -15,16 +15,45 @@ import functools
 from dataclasses import dataclass
 
 from obrin.core.address.prefix import Address, Prefix
-from obrin.core.routing.path import (
-    DEFAULT_LOCAL_PREF,
-    AsPath,
-    AsSet,
-    Carried,
-    Origin,
-    Path,
-    ases,
+from obrin.core.routing.path import DEFAULT_LOCAL_PREF, Carried, Origin, Path, ases
+from obrin.wire.bgp.as_numbers import (
+    aggregator_is_real,
+    decode_as_path,
+    encode_as_path,
+    narrow_aggregator,
+    with_aggregator,
+    with_as4,
 )
 from obrin.wire.bgp.errors import UPDATE_ERROR, BgpError, TreatAsWithdraw
+from obrin.wire.bgp.kinds import (
+    AGGREGATOR,
+    AS4_AGGREGATOR,
+    AS4_PATH,
+    AS_PATH,
+    ATOMIC,
+    BAD_NEXT_HOP,
+    BAD_ORIGIN,
+    CLUSTER_LIST,
+    COMMUNITIES,
+    EXTENDED,
+    EXTENDED_COMMUNITIES,
+    FLAGS,
+    LARGE_COMMUNITIES,
+    LENGTH,
+    LOCAL_PREF,
+    MALFORMED_LIST,
+    MED,
+    MISSING,
+    MP_REACH,
+    MP_UNREACH,
+    NEXT_HOP,
+    OPTIONAL,
+    ORIGIN,
+    ORIGINATOR_ID,
+    PARTIAL,
+    TRANSITIVE,
+    UNRECOGNISED,
+)
 from obrin.wire.bgp.multiprotocol import (
     Reach,
     bad_hop,
@@ -36,20 +65,6 @@ from obrin.wire.bgp.multiprotocol import (
 )
 from obrin.wire.cursor import Cursor
 from obrin.wire.errors import ReadError
-
-ORIGIN, AS_PATH, NEXT_HOP, MED, LOCAL_PREF, ATOMIC, AGGREGATOR, COMMUNITIES = range(1, 9)
-ORIGINATOR_ID, CLUSTER_LIST = 9, 10
-MP_REACH, MP_UNREACH, EXTENDED_COMMUNITIES, AS4_PATH, AS4_AGGREGATOR, LARGE_COMMUNITIES = (
-    14,
-    15,
-    16,
-    17,
-    18,
-    32,
-)
-OPTIONAL, TRANSITIVE, PARTIAL, EXTENDED = 0x80, 0x40, 0x20, 0x10
-AS_SET, AS_SEQUENCE = 1, 2
-AS_TRANS = 23456
 
 # type -> flags that must be as given (RFC 7606 section 3, point c).
 _FLAGS: dict[int, int] = {
@@ -87,19 +102,6 @@ _DISCARDED_ALONE = {ATOMIC, AGGREGATOR, AS4_PATH, AS4_AGGREGATOR}
 _INTERNAL_ONLY = {LOCAL_PREF, ORIGINATOR_ID, CLUSTER_LIST}
 # Passed on unseen: they are not of this speaker's own decision (RFC 4271 section 5).
 _CARRIED = {ATOMIC, AGGREGATOR, EXTENDED_COMMUNITIES, LARGE_COMMUNITIES}
-(
-    MALFORMED_LIST,
-    UNRECOGNISED,
-    MISSING,
-    FLAGS,
-    LENGTH,
-    BAD_ORIGIN,
-    _,
-    BAD_NEXT_HOP,
-    _,
-    NETWORK,
-    BAD_AS_PATH,
-) = range(1, 12)
 
 
 @dataclass(frozen=True, slots=True)
@@ -126,24 +128,6 @@ def _attribute(flags: int, kind: int, value: bytes) -> bytes:
     return bytes((flags, kind, len(value))) + value
 
 
-def _encode_as_path(as_path: AsPath, size: int) -> bytes:
-    segments: list[tuple[int, list[int]]] = []
-    for hop in as_path:
-        if isinstance(hop, AsSet):
-            segments.append((AS_SET, sorted(hop)))
-        elif segments and segments[-1][0] == AS_SEQUENCE and len(segments[-1][1]) < 255:
-            segments[-1][1].append(hop)
-        else:
-            segments.append((AS_SEQUENCE, [hop]))
-    return b"".join(
-        bytes((kind, len(part)))
-        + b"".join(
-            (asn if size == 4 or asn < 65536 else AS_TRANS).to_bytes(size, "big") for asn in part
-        )
-        for kind, part in segments
-    )
-
-
 @functools.lru_cache(maxsize=4096)
 def encode_attributes(
     attributes: Attributes, *, four_octets: bool, internal: bool, hop: bool = True
@@ -155,7 +139,7 @@ def encode_attributes(
         (ORIGIN, _attribute(TRANSITIVE, ORIGIN, bytes((path.origin,)))),
         (
             AS_PATH,
-            _attribute(TRANSITIVE, AS_PATH, _encode_as_path(path.as_path, 4 if four_octets else 2)),
+            _attribute(TRANSITIVE, AS_PATH, encode_as_path(path.as_path, 4 if four_octets else 2)),
         ),
     ]
     if hop:
@@ -170,27 +154,17 @@ def encode_attributes(
         value = b"".join(c.to_bytes(4, "big") for c in path.communities)
         parts.append((COMMUNITIES, _attribute(OPTIONAL | TRANSITIVE, COMMUNITIES, value)))
     if not four_octets and any(asn > 65535 for asn in ases(path.as_path)):
-        value = _encode_as_path(path.as_path, 4)
+        value = encode_as_path(path.as_path, 4)
         parts.append((AS4_PATH, _attribute(OPTIONAL | TRANSITIVE, AS4_PATH, value)))
     for flags, kind, value in path.carried:
         flags &= ~EXTENDED
         if kind not in _FLAGS:  # it went through somebody who does not know it (section 5)
             flags |= PARTIAL
         if kind == AGGREGATOR and not four_octets:
-            parts += _narrow_aggregator(flags, value)
+            parts += [(k, _attribute(flags, k, v)) for k, v in narrow_aggregator(value)]
         else:
             parts.append((kind, _attribute(flags, kind, value)))
     return b"".join(raw for _, raw in sorted(parts, key=lambda part: part[0]))
-
-
-def _narrow_aggregator(flags: int, value: bytes) -> list[tuple[int, bytes]]:
-    """For who has two octets for an AS number (RFC 6793 section 4.2.2)."""
-    asn = int.from_bytes(value[:4], "big")
-    short = asn if asn < 65536 else AS_TRANS
-    told = [(AGGREGATOR, _attribute(flags, AGGREGATOR, short.to_bytes(2, "big") + value[4:]))]
-    if short != asn:
-        told.append((AS4_AGGREGATOR, _attribute(flags, AS4_AGGREGATOR, value)))
-    return told
 
 
 @dataclass(frozen=True, slots=True)
@@ -373,13 +347,13 @@ def _path(
     next_hop = hop or Address(32, int.from_bytes(values[NEXT_HOP], "big"))
     if bad_hop(next_hop):
         raise TreatAsWithdraw("the next hop is not a host's address", BAD_NEXT_HOP)
-    as_path = _decode_as_path(values[AS_PATH], 4 if four_octets else 2)
+    as_path = decode_as_path(values[AS_PATH], 4 if four_octets else 2)
     if AS4_PATH in values:
         if four_octets:
             faults.append("AS4_PATH from a peer with 4-octet AS numbers")
-        elif not _aggregator_is_real(carried, values):
-            as_path = _with_as4(as_path, values[AS4_PATH], faults)
-    carried = _with_aggregator(carried, values, faults, 4 if four_octets else 2)
+        elif not aggregator_is_real(carried, values):
+            as_path = with_as4(as_path, values[AS4_PATH], faults)
+    carried = with_aggregator(carried, values, faults, 4 if four_octets else 2)
     communities = values.get(COMMUNITIES, b"")
     return Path(
         next_hop.value,
@@ -390,65 +364,3 @@ def _path(
         tuple(int.from_bytes(communities[i : i + 4], "big") for i in range(0, len(communities), 4)),
         tuple(sorted(carried, key=lambda one: one[1])),
     )
-
-
-def _aggregator_is_real(carried: list[Carried], values: Values) -> bool:
-    """RFC 6793 section 4.2.3: beside AS4_AGGREGATOR, an AGGREGATOR that is not AS_TRANS says that
-    somebody who does not know the 4-octet attributes aggregated since: they are stale."""
-    short = next((value for _, kind, value in carried if kind == AGGREGATOR), None)
-    if short is None or AS4_AGGREGATOR not in values:
-        return False
-    return int.from_bytes(short[:2], "big") != AS_TRANS
-
-
-def _with_as4(as_path: AsPath, raw: bytes, faults: list[str]) -> AsPath:
-    """RFC 6793 section 4.2.3: the 4-octet path replaces the tail of the short one."""
-    try:
-        real = _decode_as_path(raw, 4)
-    except TreatAsWithdraw as fault:
-        faults.append(f"AS4_PATH: {fault}")
-        return as_path
-    if len(real) > len(as_path):
-        return as_path
-    return as_path[: len(as_path) - len(real)] + real
-
-
-def _with_aggregator(
-    carried: list[Carried], values: Values, faults: list[str], size: int
-) -> list[Carried]:
-    """AGGREGATOR with four octets for the AS number, whatever it came with (RFC 6793 section
-    4.2.3). Nothing hangs on it, so a wrong one is noted and thrown away (RFC 7606 section 7.7, RFC
-    7607)."""
-    made: list[Carried] = []
-    wide = values.get(AS4_AGGREGATOR)
-    if wide is not None and (len(wide) != 8 or not any(wide[:4])):
-        faults.append(f"attribute {AS4_AGGREGATOR} names no AS and address")
-        wide = None
-    for flags, kind, value in carried:
-        if kind == AGGREGATOR:
-            if len(value) != size + 4 or not any(value[:size]):
-                faults.append(f"attribute {AGGREGATOR} names no AS and address")
-                continue
-            if size == 2:
-                is_trans = int.from_bytes(value[:2], "big") == AS_TRANS
-                value = wide if is_trans and wide is not None else b"\0\0" + value
-        made.append((flags, kind, value))
-    return made
-
-
-def _decode_as_path(data: bytes, size: int) -> AsPath:
-    """Raises TreatAsWithdraw (RFC 7606 section 7.2; AS 0: RFC 7607)."""
-    cursor = Cursor(data)
-    found: list[int | AsSet] = []
-    try:
-        while cursor.remaining():
-            kind, count = cursor.u8(), cursor.u8()
-            if kind not in (AS_SET, AS_SEQUENCE) or not count:
-                raise TreatAsWithdraw(f"AS path segment type {kind} of {count}", BAD_AS_PATH)
-            members = [int.from_bytes(cursor.take(size), "big") for _ in range(count)]
-            if 0 in members:
-                raise TreatAsWithdraw("AS number 0 in the AS path", BAD_AS_PATH)
-            found += members if kind == AS_SEQUENCE else [AsSet(members)]
-    except ReadError as error:
-        raise TreatAsWithdraw(f"AS path: {error}", BAD_AS_PATH) from error
-    return tuple(found)

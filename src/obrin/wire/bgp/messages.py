@@ -9,11 +9,9 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 
 from obrin.core.address.prefix import Prefix
+from obrin.core.routing.path import AS_TRANS
 from obrin.wire.bgp import restart
 from obrin.wire.bgp.attributes import (
-    AS_TRANS,
-    MALFORMED_LIST,
-    MISSING,
     Attributes,
     decode_all,
     encode_attributes,
@@ -28,6 +26,7 @@ from obrin.wire.bgp.errors import (
     BgpError,
     TreatAsWithdraw,
 )
+from obrin.wire.bgp.kinds import MALFORMED_LIST, MISSING
 from obrin.wire.bgp.multiprotocol import (
     Reach,
     bits_of,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+import time
 from collections.abc import Collection, Iterable, Iterator, Sequence
 
 from obrin.core.address.prefix import parse_address
@@ -26,13 +27,16 @@ from obrin.live.drivers.practice_cloud.steps import (
     wanted_names,
 )
 from obrin.live.drivers.protocol import CloudDriver, CloudStep, Done, Json, Progress, Report
-from obrin.live.drivers.seen import Answer, Dropped, EndStatus, Question
-from obrin.live.http import Client, HttpError
+from obrin.live.drivers.seen import Answer as ProbeAnswer
+from obrin.live.drivers.seen import Dropped, EndStatus, Question
+from obrin.live.http import Answer, Client, HttpError
 from obrin.live.practice.cloud.names import cloud_name
 
 TUNNEL_CHANGE = 60.0
 """Seconds of the cloud's own clock that a tunnel's change takes."""
 POLL = 0.1
+CONFLICT = 5.0
+"""Seconds for which a step is tried again whose addresses another resource still has."""
 WAITING = "waiting"
 
 
@@ -67,21 +71,32 @@ class PracticeCloud:
         return None if settled.clouds[cloud].is_hub else filter_step(cloud, rules)
 
     def do(self, step: CloudStep, report: Report, stop: threading.Event) -> Done:
+        until = time.monotonic() + CONFLICT
+        while True:
+            try:
+                response = self._put(step)
+                break
+            except HttpError as error:
+                # What it needs may still be another's who is being changed as well.
+                if error.status != 409 or time.monotonic() > until or stop.wait(POLL):
+                    raise
+        if response.status != 202:
+            return Done(False, _asks(response.json()) or "already so")
+        state = self._wait_for(step.name, response.headers["location"], report, stop)
+        if state == WAITING:
+            return Done(True, _asks(self._client.get(f"/v1/{step.name}")))
+        return Done(True, "built")
+
+    def _put(self, step: CloudStep) -> Answer:
         path = f"/v1/{step.name}"
         try:
-            response = self._client.call("PUT", path, step.body)
+            return self._client.call("PUT", path, step.body)
         except HttpError as error:
             if error.status != 428:
                 raise
             # It exists and differs: change what we read, or learn that it changed meanwhile.
             etag = self._client.call("GET", path).headers["etag"]
-            response = self._client.call("PUT", path, step.body, {"If-Match": etag})
-        if response.status != 202:
-            return Done(False, _asks(response.json()) or "already so")
-        state = self._wait_for(step.name, response.headers["location"], report, stop)
-        if state == WAITING:
-            return Done(True, _asks(self._client.get(path)))
-        return Done(True, "built")
+            return self._client.call("PUT", path, step.body, {"If-Match": etag})
 
     def _wait_for(self, name: str, operation: str, report: Report, stop: threading.Event) -> str:
         """How it ended."""
@@ -162,7 +177,7 @@ class PracticeCloud:
         found = [drop for instance in instances for drop in instance["drop"]]
         return dropped((*found, *self._client.get(f"/v1/networks/{cloud}/drops")["drop"]))
 
-    def probe(self, question: Question) -> Answer:
+    def probe(self, question: Question) -> ProbeAnswer:
         found: Json = self._client.call("POST", "/v1/probes", asked(question)).json()
         return answered(found)
 
