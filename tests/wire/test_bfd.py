@@ -6,7 +6,12 @@ import random
 
 import pytest
 
+from obrin.core.address.prefix import parse_prefix
+from obrin.core.ipsec.liveness import Bfd
+from obrin.device.bfd_sessions import BfdSessions
+from obrin.device.config import InsideEnds, RouterWay
 from obrin.wire.bfd import SLOW, BfdError, BfdSession, BfdState, Control, Diagnostic, decode_control
+from obrin.wire.packet import decode_udp
 from tests.doubles import seeded
 
 
@@ -157,3 +162,35 @@ def test_a_peer_that_requires_nothing_gets_nothing_but_answers_to_polls() -> Non
     assert len(one.packets()) == 1
     one.handle_timer(line.now + 2.5)
     assert len(one.packets()) == 1
+
+
+def test_each_session_sends_from_a_port_of_its_own() -> None:
+    """RFC 5881 section 4: of the dynamic range, the same for all packets of a session."""
+    block = parse_prefix("169.254.0.0/30")
+    ends = InsideEnds(block, *block.ends())
+    ways = {f"t{n}": RouterWay(inside=(ends,), bfd=Bfd(0.3, 3)) for n in range(5)}
+    sessions = BfdSessions(ways, seeded(1))
+
+    def ports(names, now: float) -> dict[str, set[int]]:
+        found: dict[str, set[int]] = {name: set() for name in names}
+        for name in names:
+            sessions.tunnel_up(name, now)
+        for step in range(12):
+            sessions.handle_timer(now + step / 2)
+            for name, packet in sessions.packets():
+                found[name].add(decode_udp(packet).source_port)
+        return found
+
+    first = ports(ways, 0.0)
+    assert all(len(held) == 1 for held in first.values())
+    assert len(set.union(*first.values())) == 5
+    assert all(49152 <= port <= 65535 for held in first.values() for port in held)
+    del ways["t1"]
+    sessions.take(ways, ways, 10.0)
+    ways["t9"] = RouterWay(inside=(ends,), bfd=Bfd(0.3, 3))
+    sessions.take(ways, ways, 20.0)
+    later = ports(ways, 20.0)
+    assert {n: held for n, held in later.items() if n != "t9"} == {
+        n: first[n] for n in ways if n != "t9"
+    }
+    assert len(set.union(*later.values())) == 5

@@ -15,8 +15,8 @@ from obrin.wire.bfd import MULTIHOP_PORT, PORT, TTL, BfdSession, BfdState
 from obrin.wire.errors import PacketError
 from obrin.wire.packet import UDP, Packet, Udp, decode_udp
 
-SOURCE_PORT = 49152
-"""RFC 5881 section 4: from the dynamic range, the same for all packets of a session."""
+FIRST_PORT, PORTS = 49152, 16384
+"""Where packets come from (RFC 5881 section 4): a port of the dynamic range for each session."""
 
 
 class BfdSessions:
@@ -27,6 +27,7 @@ class BfdSessions:
         self._number = 0
         self._configs: dict[str, RouterWay] = {}
         self.sessions: dict[str, BfdSession] = {}
+        self._sources: dict[str, int] = {}
         self.dead: set[str] = set()
         self._was_up: set[str] = set()
         self.take(configs, (), 0.0)
@@ -37,15 +38,22 @@ class BfdSessions:
         for name in list(self.sessions):
             if name not in configs or not watched(before.get(name), configs[name]):
                 self.tunnel_down(name, now)
-                del self.sessions[name]
+                del self.sessions[name], self._sources[name]
         for name, config in configs.items():
             if config.bfd is not None and name not in self.sessions:
                 self._number += 1
                 self.sessions[name] = BfdSession(
                     self._number, config.bfd.interval, config.bfd.multiplier, self._rng
                 )
+                self._sources[name] = self._free_port()
                 if name in up:
                     self.tunnel_up(name, now)
+
+    def _free_port(self) -> int:
+        """The next one that no session has; with more sessions than ports they are shared."""
+        taken, begin = set(self._sources.values()), self._number - 1
+        ports = (FIRST_PORT + (begin + n) % PORTS for n in range(PORTS))
+        return next((port for port in ports if port not in taken), FIRST_PORT + begin % PORTS)
 
     def tunnel_up(self, name: str, now: float) -> None:
         """The tunnel can carry packets again: begin."""
@@ -93,7 +101,7 @@ class BfdSessions:
         for name, session in self.sessions.items():
             for data in session.packets():
                 ends = self._ends(name)
-                segment = Udp(SOURCE_PORT, self._port(name), data).encode(*ends)
+                segment = Udp(self._sources[name], self._port(name), data).encode(*ends)
                 out.append((name, Packet(*ends, UDP, segment, ttl=TTL)))
         return out
 

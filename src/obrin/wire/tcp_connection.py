@@ -1,9 +1,9 @@
 """A small TCP (RFC 9293) that makes no calls: packets in, packets and bytes out, time passed in.
 
 It carries BGP between the inside addresses of a tunnel and the services of practice hosts. It has
-the handshake, ordered delivery, retransmission with doubling waits, orderly close and reset. It
-has a fixed window, no congestion control and no reassembly of segments that arrive early: those
-are sent again.
+the handshake, delivery in order of what arrives in any (tcp_arrivals.py), retransmission by
+selective or repeated acknowledgements and by time, congestion control (tcp_flight.py), orderly
+close and reset. Its window is fixed and not scaled, and it has no time stamps.
 
 Somebody who cannot see the connection and guesses at it gets nowhere (RFC 5961): a reset or a SYN
 counts only at the very number that is expected next, an acknowledgement only of what was sent
@@ -18,13 +18,14 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 
 from obrin.wire.agenda import nobody
+from obrin.wire.tcp_arrivals import Arrivals, Block
+from obrin.wire.tcp_flight import LONGEST_WAIT, Flight
 from obrin.wire.tcp_protection import Numbers
 from obrin.wire.tcp_segment import ACK, FIN, PSH, RST, SYN, End, Segment
 
 WINDOW = 65535
 DEFAULT_MSS = 536
-FIRST_WAIT = 0.3
-LONGEST_WAIT = 3.0
+MOST_BLOCKS = 3
 CHALLENGES = 5
 """Challenges in a second (RFC 5961 section 7)."""
 SENDS = 8
@@ -62,7 +63,8 @@ class Connection:
     receive_next: int = 0
     rounds: int = 0
     unsent: bytearray = field(default_factory=bytearray)
-    in_flight: bytearray = field(default_factory=bytearray)
+    peer_window: int = WINDOW
+    selective: bool = False
     received: bytearray = field(default_factory=bytearray)
     reason: str = ""
     closing: bool = False
@@ -72,9 +74,15 @@ class Connection:
     sends: int = 0
     _challenged: int = 0
     _challenged_at: float = float("-inf")
+    _peer_end: int | None = None
+    _flight: Flight = field(init=False)
+    _arrivals: Arrivals = field(default_factory=lambda: Arrivals(WINDOW))
     _out: deque[Segment] = field(default_factory=deque)
     stir: Callable[[], None] = nobody
     owner: Callable[[], None] = nobody
+
+    def __post_init__(self) -> None:
+        self._flight = Flight(self.mss, WINDOW)
 
     @classmethod
     def calling(cls, local: End, remote: End, mss: int, first: int, now: float) -> Connection:
@@ -90,7 +98,7 @@ class Connection:
         """Answers the peer's SYN."""
         made = cls._made(local, remote, TcpState.SYN_RECEIVED, mss, first)
         made._began_with(syn)
-        made._agree_mss(syn)
+        made._agree(syn)
         made._begin(SYN | ACK, now)
         return made
 
@@ -129,23 +137,28 @@ class Connection:
         self.stir()
 
     def abort(self, reason: str = "reset here") -> None:
-        if self.state is not TcpState.CLOSED:
+        """End it at once. A peer that never answered has nothing to be reset (RFC 9293 section
+        3.10.5)."""
+        if self.state is TcpState.CLOSED:
+            return
+        if self.state is TcpState.SYN_SENT:
+            self._out.clear()
+        else:
             self._emit(RST | ACK)
-            self._end(reason)
+        self._end(reason)
 
     @property
     def open(self) -> bool:
         return self.state in (TcpState.ESTABLISHED, TcpState.CLOSE_WAIT)
 
     def flush(self, now: float) -> None:
-        """Turn queued bytes into segments as far as the window allows."""
-        while self.open and self.unsent and len(self.in_flight) < WINDOW:
-            chunk = bytes(self.unsent[: self.mss])
-            del self.unsent[: len(chunk)]
-            self._emit(ACK | PSH, chunk)
-            self.send_next += len(chunk)
-            self.in_flight += chunk
-            self._arm(now)
+        """Turn queued bytes into segments as far as the windows allow."""
+        while self.open and self.unsent:
+            room, size = self._flight.room(self.peer_window), min(self.mss, len(self.unsent))
+            if room < size and (room <= 0 or len(self._flight)):
+                self._arm(now)
+                break
+            self._send(min(size, room), now)
         if self.open and self.closing and not self.unsent and not self.fin_sent:
             self._emit(FIN | ACK)
             self.send_next += 1
@@ -153,17 +166,32 @@ class Connection:
             self.state = TcpState.FIN_WAIT
             self._arm(now)
 
+    def _send(self, size: int, now: float) -> None:
+        chunk = bytes(self.unsent[:size])
+        del self.unsent[:size]
+        self._emit(ACK | PSH, chunk)
+        self.send_next += size
+        self._flight.send(chunk, now)
+        self._arm(now)
+
+    def _send_again(self, now: float) -> None:
+        """What is lost, as far as there is room."""
+        for place, data in self._flight.again(now):
+            self._emit(ACK | PSH, data, self.first + 1 + place)
+            self._arm(now)
+
     @property
     def quiet(self) -> bool:
         """Whether there is nothing to send, nor to forget."""
-        return not (self._out or self.unsent or (self.closing and not self.fin_sent)) and (
+        return not (self._out or self._may_send or (self.closing and not self.fin_sent)) and (
             self.state is not TcpState.CLOSED
         )
 
     @property
-    def has_news(self) -> bool:
-        """Whether its owner has something to take, or to hear of its end."""
-        return bool(self.received) or self.peer_closed or self.state is TcpState.CLOSED
+    def _may_send(self) -> bool:
+        if not self.unsent or self.timer == float("inf"):
+            return bool(self.unsent)
+        return self._flight.room(self.peer_window) >= min(self.mss, len(self.unsent))
 
     def segments(self) -> list[Segment]:
         out = list(self._out)
@@ -182,14 +210,21 @@ class Connection:
                 window=WINDOW,
                 data=data,
                 mss=self.mss if flags & SYN else None,
+                selective=bool(flags & SYN) and (self.selective or flags & ACK == 0),
+                blocks=() if data or not self.selective else self._blocks(),
             )
         )
+
+    def _blocks(self) -> tuple[tuple[int, int], ...]:
+        """What arrived early, by sequence numbers."""
+        begin = self.peer_first + 1
+        return tuple((begin + a, begin + b) for a, b in self._arrivals.blocks(MOST_BLOCKS))
 
     def _arm(self, now: float) -> None:
         self.stir()
         if self.timer == float("inf"):
             self.sends = 1
-            self.timer = now + FIRST_WAIT
+            self.timer = now + self._flight.wait
 
     def _end(self, reason: str) -> None:
         self.state = TcpState.CLOSED
@@ -205,19 +240,19 @@ class Connection:
         if self.sends >= (OPEN_SENDS if open_ else SENDS):
             self._end("no answer")
             return
-        self.timer = now + min(FIRST_WAIT * 2**self.sends, LONGEST_WAIT)
+        self.timer = now + min(self._flight.wait * 2**self.sends, LONGEST_WAIT)
         self.sends += 1
         if self.state is TcpState.SYN_SENT:
             self._emit(SYN, sequence=self.send_unacked)
         elif self.state is TcpState.SYN_RECEIVED:
             self._emit(SYN | ACK, sequence=self.send_unacked)
         else:
-            data = bytes(self.in_flight)
-            for start in range(0, len(data), self.mss):
-                chunk = data[start : start + self.mss]
-                self._emit(ACK | PSH, chunk, self.send_unacked + start)
+            self._flight.time_out()
+            self._send_again(now)
+            if not len(self._flight) and self.unsent:  # its window is shut: is it still?
+                self._send(1, now)
             if self.fin_sent:
-                self._emit(FIN | ACK, sequence=self.send_unacked + len(data))
+                self._emit(FIN | ACK, sequence=self.send_next - 1)
 
     def receive(self, segment: Segment, now: float) -> str:
         """A segment of this connection. Why it was dropped, or nothing."""
@@ -256,7 +291,9 @@ class Connection:
             return "a TCP acknowledgement of nothing that was sent"
         self._acknowledge(segment, now)
         self._accept(segment)
-        self.flush(now)
+        if self.state is not TcpState.CLOSED:
+            self._send_again(now)
+            self.flush(now)
         return ""
 
     def _receive_answer(self, segment: Segment, now: float) -> str:
@@ -267,7 +304,7 @@ class Connection:
             self._end("refused by the peer")
         elif segment.flags & SYN:
             self._began_with(segment)
-            self._agree_mss(segment)
+            self._agree(segment)
             self._acknowledge(segment, now)
             self.state = TcpState.ESTABLISHED
             self._emit(ACK)
@@ -297,31 +334,53 @@ class Connection:
             <= (self.send_next - self.send_unacked) % _MOD
         )
 
-    def _agree_mss(self, segment: Segment) -> None:
+    def _agree(self, segment: Segment) -> None:
+        """On what the SYN of the peer asks for."""
         self.mss = min(self.mss, segment.mss or DEFAULT_MSS)
+        self.selective, self.peer_window = segment.selective, segment.window
+        self._flight = Flight(self.mss, WINDOW)
 
     def _acknowledge(self, segment: Segment, now: float) -> None:
-        if not self._acknowledges(segment):
+        flight, news = self._flight, self._acknowledges(segment)
+        count = (segment.acknowledgement - self.send_unacked) % _MOD if news else 0
+        repeats = not segment.data and segment.window == self.peer_window
+        if self.state is not TcpState.SYN_SENT:
+            self.peer_window = segment.window
+        place = flight.acknowledged + min(count, len(flight))
+        flight.acknowledge(place, self._told(segment), now, repeats=repeats and not news)
+        if not news:
             return
-        count = (segment.acknowledgement - self.send_unacked) % _MOD
         self.send_unacked = segment.acknowledgement
-        if self.in_flight:
-            del self.in_flight[: min(count, len(self.in_flight))]
         self.timer = float("inf")
         if self.send_unacked != self.send_next % _MOD:
             self._arm(now)
         elif self.fin_sent and self.peer_closed:
             self._end("closed")
 
+    def _told(self, segment: Segment) -> list[Block]:
+        """What the peer has beyond what it acknowledges, as places; nothing that was never sent."""
+        flight = self._flight
+        begin = (self.first + 1 + flight.acknowledged) % _MOD
+        found = []
+        for first, end in segment.blocks if self.selective else ():
+            at, up_to = (first - begin) % _MOD, (end - begin) % _MOD
+            if at < up_to <= len(flight):
+                found.append((flight.acknowledged + at, flight.acknowledged + up_to))
+        return found
+
     def _accept(self, segment: Segment) -> None:
         if not segment.data and not segment.flags & FIN:
             return
-        offset = (self.receive_next - segment.sequence) % _MOD
-        if offset <= len(segment.data):
-            fresh = segment.data[offset:]
+        if not self.peer_closed:
+            half = _MOD // 2
+            ahead = (segment.sequence - self.receive_next + half) % _MOD - half
+            place = self._arrivals.next + ahead
+            if segment.flags & FIN and self._peer_end is None:
+                self._peer_end = place + len(segment.data)
+            fresh = self._arrivals.take(place, segment.data)
             self.received += fresh
             self._got(len(fresh))
-            if segment.flags & FIN and not self.peer_closed:
+            if self._arrivals.next == self._peer_end:
                 self._got(1)
                 self.peer_closed = True
                 if self.state is TcpState.ESTABLISHED:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from struct import Struct
 
@@ -12,6 +12,9 @@ from obrin.wire.packet import TCP, Packet, transport_checksum
 from obrin.wire.tcp_protection import NO_NUMBERS, SIGNING_KINDS, Numbers, Protection
 
 _HEAD = Struct(">HHIIBBHHH")
+_BLOCK = Struct(">II")
+MOST_OPTIONS = 40
+"""Bytes (RFC 9293 section 3.1)."""
 FIN, SYN, RST, PSH, ACK = 1, 2, 4, 8, 16
 _MOD = 1 << 32
 End = tuple[Address, int]
@@ -22,6 +25,9 @@ Ends = tuple[Address, Address]
 
 @dataclass(slots=True, kw_only=True)
 class Segment:
+    """`selective`: its sender takes selective acknowledgements; `blocks` are some, from a sequence
+    number up to another (RFC 2018)."""
+
     source_port: int
     destination_port: int
     sequence: int
@@ -30,6 +36,8 @@ class Segment:
     window: int
     data: bytes
     mss: int | None = None
+    selective: bool = False
+    blocks: tuple[tuple[int, int], ...] = ()
     signatures: tuple[tuple[int, bytes], ...] = ()
 
     def encode(
@@ -40,9 +48,8 @@ class Segment:
         numbers: Numbers = NO_NUMBERS,
     ) -> bytes:
         """With a `protection`, signed."""
-        options = b"" if self.mss is None else b"\x02\x04" + self.mss.to_bytes(2, "big")
-        if protection is not None:
-            options += protection.blank
+        signed = b"" if protection is None else protection.blank
+        options = self._options(MOST_OPTIONS - len(signed)) + signed
         raw = (
             _HEAD.pack(
                 self.source_port,
@@ -64,6 +71,17 @@ class Segment:
             raw = raw[: head - len(value)] + value + raw[head:]
         covered = transport_checksum(source, destination, TCP, raw)
         return raw[:16] + covered.to_bytes(2, "big") + raw[18:]
+
+    def _options(self, room: int) -> bytes:
+        """Whole words, of so many bytes at the most: blocks that find no room are left out."""
+        told = b"" if self.mss is None else b"\x02\x04" + self.mss.to_bytes(2, "big")
+        if self.selective:
+            told += b"\x01\x01\x04\x02"
+        blocks = self.blocks[: max(0, (room - len(told) - 4) // 8)]
+        if blocks:
+            told += b"\x01\x01\x05" + bytes((2 + 8 * len(blocks),))
+            told += b"".join(_BLOCK.pack(a % _MOD, b % _MOD) for a, b in blocks)
+        return told
 
 
 def begins(segment: bytes) -> bool:
@@ -107,6 +125,7 @@ def decode_segment(packet: Packet) -> Segment:
         raise PacketError("the TCP header's length does not hold together")
     if transport_checksum(packet.source, packet.destination, TCP, data):
         raise PacketError("the TCP checksum does not match")
+    options = list(_options(data[20:head]))
     return Segment(
         source_port=source,
         destination_port=destination,
@@ -115,17 +134,25 @@ def decode_segment(packet: Packet) -> Segment:
         flags=flags,
         window=window,
         data=data[head:],
-        mss=_mss(data[20:head]),
-        signatures=tuple(
-            (kind, value) for kind, value in _options(data[20:head]) if kind in SIGNING_KINDS
-        ),
+        mss=_mss(options),
+        selective=(4, b"") in options,
+        blocks=tuple(_blocks(options)),
+        signatures=tuple(one for one in options if one[0] in SIGNING_KINDS),
     )
 
 
-def _mss(options: bytes) -> int | None:
-    found = (value for kind, value in _options(options) if kind == 2 and len(value) == 2)
-    value = next(found, None)
+Option = tuple[int, bytes]
+
+
+def _mss(options: Sequence[Option]) -> int | None:
+    value = next((value for kind, value in options if kind == 2 and len(value) == 2), None)
     return None if value is None else int.from_bytes(value, "big")
+
+
+def _blocks(options: Sequence[Option]) -> Iterator[tuple[int, int]]:
+    for kind, value in options:
+        if kind == 5 and len(value) % 8 == 0:
+            yield from (_BLOCK.unpack_from(value, at) for at in range(0, len(value), 8))
 
 
 def _options(options: bytes) -> Iterator[tuple[int, bytes]]:
