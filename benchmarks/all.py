@@ -35,6 +35,7 @@ def rows(sizes: list[int]) -> Iterator[Row]:
         codecs.rows(),
         routing.circles(),
         worlds.forwarding(),
+        worlds.floods(),
         worlds.cables(),
         worlds.coming_up(),
         worlds.routes(),

@@ -84,6 +84,7 @@ def _handshake() -> tuple[Endpoint, Endpoint, list[bytes]]:
             for d in sender.datagrams():
                 seen.append(d.data)
                 receiver.receive(d.data, d.destination, d.source, 0.0)
+            receiver.handle_timer(0.0)
     return one, two, seen
 
 
@@ -99,6 +100,7 @@ def _engine() -> Callable[[bytes], None]:
     def read(data: bytes) -> None:
         two.receive(data, (CLOUD, 500), (SITE, 500), 1.0)
         two.receive(data, (CLOUD, 4500), (SITE, 4500), 1.0)
+        two.handle_timer(1.0)
         two.datagrams()
         two.events()
         if not two.tunnels["t"].established:

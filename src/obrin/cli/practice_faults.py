@@ -181,7 +181,7 @@ def accept(name: str, design_file: str | None, dry_run: bool, as_json: bool) -> 
 @design_option
 @acting
 def heal(design_file: str | None, dry_run: bool, as_json: bool) -> None:
-    """Mend everything that was cut.
+    """Mend everything that was cut, and undo what was changed by hand as a fault.
 
     \b
     Example:
