@@ -156,6 +156,7 @@ def handshake() -> Iterator[Row]:
         others = map(X25519PublicKey.from_public_bytes, reversed(public))
         return [k.exchange(p) for k, p in zip(keys, others, strict=True)]
 
+    warnings.filterwarnings("ignore", message="Diffie-Hellman over finite fields")
     parameters = dh.DHParameterNumbers(prime_of(14), 2).parameters()
 
     def primes() -> list[bytes]:

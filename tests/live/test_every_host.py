@@ -11,6 +11,10 @@ from obrin.core.design.places import NetworkRef
 from obrin.core.reach.paths import key_of
 from obrin.core.settled.model import host_of
 from obrin.device.hosts import MOST_ASKED_FOR, Hosts
+from obrin.live.drivers.observed import dropped
+from obrin.live.drivers.protocol import Ends
+from obrin.live.drivers.seen import NOT_CONFIGURED
+from obrin.live.observe.status import compared, read_strangers
 from obrin.live.rehearse.in_virtual_time import VirtualStage
 from obrin.live.rehearse.play import Rehearsal
 from obrin.wire.packet import ICMP, TCP, UDP
@@ -96,6 +100,28 @@ def test_wishes_between_single_hosts_are_tried_by_these_hosts() -> None:
     for wish in named.values():
         key = key_of(settled, (wish.source, None), (wish.destination, None), wish.flow)
         assert world.host_at(wish.source.place, key.source) is not None
+
+
+def test_ike_from_an_address_that_nobody_should_have_is_named() -> None:
+    """An uplink behind a translator gets another address, and its gateway begins again from there."""
+    settled = settled_of(
+        swap(("fibre: {address: 192.0.2.10,", "fibre: {address: 192.0.2.10, inside: 10.0.0.2,"))
+    )
+    world = VirtualWorld(settled)
+    world.run(10.0)
+    world.internet.readdress("quay-gw/fibre", parse_address("192.0.2.99"))
+    world.restart("quay-gw")
+    world.run(40.0)
+    drops = [d for i in world.cloud.instances.values() for d in i.router.drops.as_data()]
+
+    class Cloud:
+        def drops(self, cloud: str) -> list:
+            return dropped(drops)
+
+    down = [compared(settled, settled.tunnel("quay-apps/a"), NOT_CONFIGURED, NOT_CONFIGURED)]
+    (words,) = read_strangers(settled, Ends({"apps": Cloud()}, {}), down)
+    assert "apps hears IKE from 192.0.2.99, which is no peer's address there" in words
+    assert "quay-gw" in words
 
 
 @pytest.fixture(scope="module")

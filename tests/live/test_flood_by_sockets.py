@@ -20,6 +20,7 @@ from obrin.core.design.places import NetworkRef
 from obrin.core.settled.model import host_of
 from obrin.device.outside import in_udp
 from obrin.live.practice.cable import Port
+from obrin.live.practice.internet import CLOUD
 from tests.doubles import settled_of, swap
 from tests.live.virtual_world import VirtualWorld
 from tests.wire.test_flood import firsts
@@ -53,12 +54,32 @@ class Scene:
         self.begun, self.offset = time.monotonic(), self.world.now
         self.asked: list[tuple[object, float]] = []
         self.flooded = 0
+        self._own: set[bytes] = set()
+        self._out = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+        self._to: tuple[str, int] | None = None
+
+    def share(self, port: int) -> None:
+        """What the sites send to the cloud comes by the same socket as the flood."""
+        self._to = ("127.0.0.1", port)
+        deliver = self.world._deliver
+
+        def by_socket(cable: str, packet: bytes) -> None:
+            if cable != CLOUD:
+                deliver(cable, packet)
+                return
+            self._own.add(packet)
+            self._out.sendto(packet, self._to)
+
+        self.world._deliver = by_socket  # type: ignore[method-assign]
 
     def now(self) -> float:
         return time.monotonic() - self.begun + self.offset
 
     def forged(self, data: bytes, _sender: object) -> None:
-        self.flooded += 1
+        if data in self._own:
+            self._own.discard(data)
+        else:
+            self.flooded += 1
         self.world.cloud.receive(data, self.world.now)
 
     def step(self) -> None:
@@ -93,6 +114,7 @@ def held_out(rate: float, seconds: float) -> None:
     async def scene() -> tuple[int, int, int, list[float]]:
         all_ = Scene()
         port = Port(all_.forged)
+        all_.share(port.number)
         by = multiprocessing.get_context("spawn").Process(
             target=flood, args=(port.number, packets, rate, seconds + 5.0)
         )

@@ -15,8 +15,9 @@ import openpyxl
 import pytest
 
 from obrin.core.csv_text import MOST_CELL, csv_rows
-from obrin.core.errors import DesignError
+from obrin.core.errors import DesignError, ObrinError
 from obrin.core.json_text import JsonError, parse_json
+from obrin.live.drivers.places import read_places
 from obrin.live.entered_files import read_entered
 from obrin.live.exports import gathered
 from obrin.live.workbooks import read_workbook
@@ -221,3 +222,12 @@ def test_an_export_that_breaks_is_named_with_its_file(tmp_path: Path) -> None:
         )
         with pytest.raises(DesignError, match=name):
             gathered(tmp_path / "map.yaml")
+
+
+@pytest.mark.parametrize(
+    "text", ["a: " + "9" * 5000, "[" * 100_000, "!!python/object:os.system x", "a: *b"]
+)
+def test_a_file_of_places_is_read_or_one_message(tmp_path: Path, text: str) -> None:
+    (tmp_path / "d.places.yaml").write_text(text)
+    with pytest.raises(ObrinError, match=r"d\.places\.yaml"):
+        read_places(tmp_path / "d.places.yaml")

@@ -276,3 +276,8 @@ def test_only_the_token_opens_and_the_proof_tells_nothing_of_it() -> None:
     assert ask(guarded, "GET", "/v1/proof/abc").text == "proof of 3"
     right = {"authorization": "Bearer right"}
     assert ask(guarded, "GET", "/v1/networks", headers=right).json() == {"items": []}
+
+
+@pytest.mark.parametrize("number", ["9" * 5000, "0", "-1", "\u0663", "1e9", "x", "9" * 17])
+def test_no_number_of_an_operation_is_too_odd(number: str) -> None:
+    assert ask(CLOUD, "GET", f"/v1/operations/{number}").status_code == 404

@@ -21,6 +21,7 @@ from typing import Literal
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
 from obrin.core.errors import ObrinError, OutsideError
+from obrin.core.text import clean
 from obrin.live.files import read_file
 
 MOST_BYTES = 1 << 20
@@ -149,7 +150,9 @@ def read_places(path: Path) -> Places:
         raise ObrinError(
             f"{path.name}{line}: it is not YAML. Check the quotes and indents"
         ) from None
-    except ValidationError as error:
+    except ValidationError as error:  # a ValueError, too
         first = error.errors()[0]
         key = ".".join(map(str, first["loc"])) or "the file"
         raise ObrinError(f"{path.name}: {key}: {first['msg']}. Mend the entry") from None
+    except ValueError as error:  # a number of more digits than Python converts, for one
+        raise ObrinError(f"{path.name}: {clean(str(error), 200)}. Mend the file") from None

@@ -13,7 +13,7 @@ at least be reached at its address; for those a peer has turns of its own, so th
 never see a cookie cannot use them up. What is over that is not answered: it is sent again.
 
 Between handshakes everything else is served: those that have a turn wait in a short queue
-(endpoint.py), and one is computed at a time.
+(endpoint.py), and a few are computed at a time.
 """
 
 from __future__ import annotations

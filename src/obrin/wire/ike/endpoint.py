@@ -1,7 +1,7 @@
 """All tunnels of one gateway: which message belongs to which, and who may start a new one.
 
 To answer a first message costs more than anything else that a stranger can ask for. Those that have
-a turn (admission.py) wait in a queue; `handle_timer` answers one of them each time that it is
+a turn (admission.py) wait in a queue; `handle_timer` answers a few of them each time that it is
 called, so that whatever else has come is served in between.
 """
 
@@ -44,6 +44,8 @@ NO_PEER = "IKE_SA_INIT from no configured peer"
 """Why a message is not used whose sender has no tunnel here; the detail is its address."""
 MOST_WAITING = 64
 """First messages that wait to be answered."""
+AT_ONCE = 8
+"""Of these, before everything else has its turn again."""
 
 
 class _First(NamedTuple):
@@ -260,7 +262,7 @@ class Endpoint:
             if tunnel.next_timer() <= now:
                 tunnel.handle_timer(now)
                 self._stir(name)
-        if self._waiting:
+        for _ in range(min(AT_ONCE, len(self._waiting))):
             self._answer_one(now)
 
     def datagrams(self) -> list[Datagram]:
