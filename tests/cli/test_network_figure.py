@@ -13,8 +13,8 @@ from matplotlib import font_manager
 from PIL import ImageFont
 
 import obrin
-from obrin.cli.network_figure import network_bytes
-from obrin.cli.network_text import network_lines
+from obrin.cli.figures.network import network_bytes
+from obrin.cli.figures.network_text import network_lines
 from obrin.core.picture.network import DOWN, LOST, ODD, REST, UP, picture
 from tests.cli.program import Folder
 from tests.core.test_picture import many_sites

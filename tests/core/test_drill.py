@@ -8,8 +8,8 @@ from dataclasses import replace
 import pytest
 import yaml
 
-from obrin.cli.grid_figure import Look, grid_bytes
-from obrin.cli.outage_figure import Bar, outage_bytes
+from obrin.cli.figures.grid import Look, grid_bytes
+from obrin.cli.figures.outage import Bar, outage_bytes
 from obrin.core.address.prefix import parse_prefix
 from obrin.core.catalogue.offering import PRACTICE_CLOUD
 from obrin.core.check.failures import overloads, wider

@@ -11,8 +11,8 @@ from typing import TYPE_CHECKING
 
 import click
 
-from obrin.cli.common import STYLES, console, echo_json, practice_internet, print_table
-from obrin.cli.deeds import Change, Deed, acting
+from obrin.cli.shared.common import STYLES, console, echo_json, practice_internet, print_table
+from obrin.cli.shared.deeds import Change, Deed, acting
 from obrin.core.errors import ObrinError
 from obrin.live.project import Project
 
@@ -215,7 +215,7 @@ class Story:
         )
 
     def _connect(self, settled: Settled, ends: Ends) -> None:
-        from obrin.cli.status import print_status
+        from obrin.cli.connect.status import print_status
         from obrin.live.connect.ended import Ended
         from obrin.live.connect.whole import connect_whole, plan_connect
 
@@ -243,7 +243,7 @@ class Story:
         )
 
     def _probe(self, settled: Settled, ends: Ends) -> None:
-        from obrin.cli.probe import print_outcomes
+        from obrin.cli.connect.probe import print_outcomes
         from obrin.live.observe.probe import probe_all
 
         self._step("Probe", "what must work and what must not, with real packets, from both sides")
@@ -304,7 +304,7 @@ class Story:
         """Part of the next design, in virtual time: only the clock is another."""
         from datetime import UTC, datetime
 
-        from obrin.cli.rehearsal_told import print_played
+        from obrin.cli.connect.rehearsal_told import print_played
         from obrin.core.drill.elements import parse_elements
         from obrin.core.handover.secrets import Secrets
         from obrin.core.ipsec.shared_keys import make_key

@@ -18,55 +18,59 @@ MOST_PROBLEMS = 200
 
 STAGES: dict[str, dict[str, tuple[str, str]]] = {
     "Design": {
-        "new": ("obrin.cli.new", "Write a starting design from a few facts."),
-        "gather": ("obrin.cli.gather", "Take in ranges that are in use, from CSV or JSON."),
-        "settle": ("obrin.cli.design", "Choose a value for every blank, and say why."),
-        "space": ("obrin.cli.space_remedies", "Who has what, what is free, what collides."),
-        "classes": ("obrin.cli.classes", "Capacity classes, and why each is not taken."),
+        "new": ("design.new", "Write a starting design from a few facts."),
+        "gather": ("design.gather", "Take in ranges that are in use, from CSV or JSON."),
+        "settle": ("design.settle", "Choose a value for every blank, and say why."),
+        "space": (
+            "design.space_remedies",
+            "Show who uses which range, what is free, what overlaps.",
+        ),
+        "classes": ("design.classes", "List capacity classes, and why each is not chosen."),
     },
     "Prove": {
-        "check": ("obrin.cli.prove", "Find what would go wrong, before anything exists."),
-        "profiles": ("obrin.cli.profiles", "What kinds of device are able to do."),
-        "agree": ("obrin.cli.agree", "What both ends will say to each other, and when it fails."),
-        "routes": ("obrin.cli.routes", "Every route in every table, and why it won or lost."),
-        "trace": ("obrin.cli.trace", "One packet hop by hop, and its answer back."),
-        "reach": ("obrin.cli.reach", "What may talk to what, and whether anybody asked for it."),
-        "drill": ("obrin.cli.drill", "Failures tried on the model: lost, moved, for how long."),
-        "overhead": ("obrin.cli.overhead", "What ESP adds, and the MTU and MSS that are left."),
+        "check": ("prove.check", "Find what would go wrong, before anything exists."),
+        "profiles": ("prove.profiles", "Show what each kind of device can do."),
+        "agree": ("prove.agree", "Show what both ends negotiate, and when it fails."),
+        "routes": ("prove.routes", "Show every route of every table, and why it won."),
+        "trace": ("prove.trace", "Follow one packet hop by hop, and its answer back."),
+        "reach": ("prove.reach", "Show what can talk to what, and what was asked for."),
+        "drill": ("prove.drill", "Try failures on the model: what is lost, for how long."),
+        "overhead": ("prove.overhead", "Show what ESP adds, and the MTU and MSS that remain."),
     },
     "Hand over": {
-        "keys": ("obrin.cli.keys_rotate", "Pre-shared keys: list, show, set, renew, rotate, seal."),
+        "keys": ("handover.keys_rotate", "Pre-shared keys: list, show, set, renew, rotate, seal."),
         "certificates": (
-            "obrin.cli.certificates_rotate",
+            "handover.certificates_rotate",
             "Certificates: list, renew, rotate, revoke, sign, check.",
         ),
-        "handover": ("obrin.cli.handover", "Write one pack for each gateway."),
-        "compare": ("obrin.cli.compare", "What was entered, held against what was meant."),
+        "handover": ("handover.handover", "Write one pack for each gateway."),
+        "compare": ("handover.compare", "Compare what was entered with what was meant."),
     },
     "Connect": {
         "practice": (
-            "obrin.cli.practice_faults",
-            "The practice world: start, stop, status, cut, heal.",
+            "connect.practice_faults",
+            "Run the practice world: start, stop, status, cut, heal.",
         ),
-        "rehearse": ("obrin.cli.rehearse", "Everything tried with packets, in virtual time."),
-        "connect": ("obrin.cli.connect", "Build the cloud side, hand over packs, wait until up."),
-        "status": ("obrin.cli.status", "Both ends of every tunnel, side by side."),
-        "probe": ("obrin.cli.probe", "Try what must work and what must not."),
+        "rehearse": ("connect.rehearse", "Try everything with packets, in virtual time."),
+        "connect": ("connect.connect", "Build the cloud side, hand over packs, wait until up."),
+        "status": ("connect.status", "Show both ends of every tunnel, side by side."),
+        "probe": ("connect.probe", "Try what must work and what must not."),
     },
     "Keep": {
         "reshape": (
-            "obrin.cli.reshape",
-            "From what is built to what is wanted, in a proven order.",
+            "keep.reshape",
+            "Change what is built into what is wanted, in a proven order.",
         ),
-        "calendar": ("obrin.cli.calendar", "What ends on which day, also for your calendar."),
-        "draw": ("obrin.cli.draw", "Figures of a design, as SVG or PNG."),
+        "calendar": ("keep.calendar", "List what ends on which day, also for your calendar."),
+        "draw": ("keep.draw", "Draw figures of a design, as SVG or PNG."),
     },
     "Help": {
-        "demo": ("obrin.cli.demo", "The whole story on the practice world, in half a minute."),
-        "algorithms": ("obrin.cli.algorithms", "Algorithms, their strength and standing."),
-        "schema": ("obrin.cli.design", "The JSON Schema of the design file."),
+        "demo": ("demo", "Run the whole story on the practice world, in half a minute."),
+        "algorithms": ("help.algorithms", "List algorithms, their strength and their standing."),
+        "schema": ("help.schema", "Print the JSON Schema of the design file."),
     },
 }
+"""Commands by the stages of the job: the module below `obrin.cli` that holds each, and its help."""
 
 COMMANDS = {name: entry for group in STAGES.values() for name, entry in group.items()}
 
@@ -81,7 +85,7 @@ class StagedGroup(click.Group):
         entry = COMMANDS.get(cmd_name)
         if entry is None:
             return None
-        command: click.Command = getattr(importlib.import_module(entry[0]), cmd_name)
+        command: click.Command = getattr(importlib.import_module(f"obrin.cli.{entry[0]}"), cmd_name)
         return command
 
     def shell_complete(self, ctx: click.Context, incomplete: str) -> list[CompletionItem]:

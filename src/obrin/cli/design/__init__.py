@@ -1,0 +1,1 @@
+"""Commands that make a design and fill its blanks."""

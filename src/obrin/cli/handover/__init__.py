@@ -1,0 +1,2 @@
+"""Commands that hand over: packs, keys, certificates, and what was entered against what was
+meant."""

@@ -1,0 +1,185 @@
+"""`compare`: what was entered at a gateway against its sheet, or two ends against each other."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from obrin.cli.shared.common import console, design_option, echo_json, json_option, project_of, say
+from obrin.cli.shared.redacting import redactable
+from obrin.core.errors import ObrinError
+from obrin.core.naming import unknown
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping, Sequence
+
+    from obrin.core.compare.differences import Difference
+    from obrin.core.handover.blocks import Value
+    from obrin.core.settled.model import Settled
+    from obrin.live.entered_files import EnteredFile
+    from obrin.live.project import Project
+
+MOST_UNKNOWN = 8
+
+
+@click.command()
+@click.argument("place")
+@click.argument("file", type=click.Path())
+@click.option(
+    "--template",
+    type=click.Path(),
+    help="How to find values in a text: a TextFSM template with Name and Value, or values by name.",
+)
+@click.option(
+    "--ends",
+    is_flag=True,
+    help="PLACE is a file as well: hold two ends against each other, without any design.",
+)
+@design_option
+@json_option
+@redactable
+@click.pass_context
+def compare(
+    ctx: click.Context,
+    place: str,
+    file: str,
+    template: str | None,
+    ends: bool,
+    design_file: str | None,
+    as_json: bool,
+) -> None:
+    """Hold what was entered at a gateway or cloud against its value sheet.
+
+    FILE is values.csv or a workbook with what was entered in the column 'value' or 'entered', a
+    table of names and values, a JSON object, YANG data as JSON, or with '--template' any text. The
+    same value may be written in another way: 480 min for 28800 s, aes256gcm16, a mask in full. For
+    each difference stands what was probably done, and what will follow. Keys are held against as
+    fingerprints that 'keys compare' prints. Exit code 1 where something differs.
+
+    \b
+    Examples:
+      obrin compare hh-east filled.csv --design skerrow-ferries
+      obrin compare --ends site.csv cloud.csv
+    """
+    if ends:
+        found, unknown = _between(place, file, template), list[str]()
+        after: Mapping[str, str] = {}
+        compared = 0
+    else:
+        project = project_of(design_file)
+        _, settled = project.settled()
+        found, after, unknown, compared = _against_sheet(project, settled, place, file, template)
+    if as_json:
+        echo_json(
+            {
+                "differences": [_as_json(d, after) for d in found],
+                "compared": compared,
+                "unknown": list(unknown),
+            }
+        )
+    else:
+        _print(found, after, unknown, compared if not ends else None)
+    ctx.exit(1 if found else 0)
+
+
+def _read(path: str, values: Sequence[Value] | None, template: str | None) -> EnteredFile:
+    from obrin.live.entered_files import read_entered
+
+    try:
+        return read_entered(Path(path), values, None if template is None else Path(template))
+    except OSError as error:
+        raise ObrinError(f"{path} cannot be read: {error.strerror}. Check the path") from None
+
+
+def _against_sheet(
+    project: Project, settled: Settled, place: str, file: str, template: str | None
+) -> tuple[list[Difference], Mapping[str, str], list[str], int]:
+    from obrin.core.compare.differences import Sheet, differences
+    from obrin.core.compare.follows import follows
+    from obrin.core.handover.blocks import values_of
+    from obrin.core.handover.pack import gateways_of
+    from obrin.core.handover.sheet import value_sheet
+
+    places = list(gateways_of(settled))
+    if place not in places:
+        raise unknown("gateway or cloud", place, places)
+    values = list(values_of(value_sheet(settled, place)))
+    entered = _read(file, values, template)
+    if entered.data is not None:
+        return _yang(settled, place, entered.data), {}, [], 1
+    if not entered.values:
+        raise ObrinError(
+            f"{file} has no value of the sheet of {place}. Fill in 'packs/.../values.csv', or name "
+            "the values as its column 'name' does"
+        )
+    sheet = Sheet(values)
+    found = differences(sheet, entered.values, entered.lines, project.keys.prints())
+    after = follows(settled, place, found)
+    return found, after, list(entered.unknown), len(entered.values)
+
+
+def _yang(settled: Settled, place: str, data: dict[str, Any]) -> list[Difference]:
+    from obrin.core.compare.differences import Difference
+    from obrin.core.handover.configured import device_config
+    from obrin.core.handover.differences import differences
+    from obrin.core.handover.standard.device import encode
+
+    meant = encode(device_config(settled, place))
+    told = differences({name: meant[name] for name in meant if name in data}, data)
+    return [Difference(text.partition(":")[0], text, "", "", "") for text in told]
+
+
+def _between(one: str, two: str, template: str | None) -> list[Difference]:
+    from obrin.core.compare.between import between
+
+    first, second = (_read(path, None, template).values for path in (one, two))
+    try:
+        return between(first, second)
+    except ValueError as error:
+        raise ObrinError(f"{error}. Take the values.csv of both ends of one link") from None
+
+
+def _print(
+    found: Sequence[Difference],
+    after: Mapping[str, str],
+    unknown: Sequence[str],
+    compared: int | None,
+) -> None:
+    out = console()
+    for number, difference in enumerate(found):
+        if number:
+            say(out, "")
+        line = f" (line {difference.line})" if difference.line else ""
+        say(out, f"{difference.place}{line}", style="bold")
+        heads = ("one end", "other") if compared is None else ("meant", "entered")
+        for head, text in (
+            (heads[0], difference.meant),
+            (heads[1], difference.entered),
+            ("what", difference.what),
+            ("then", after.get(difference.name, "")),
+        ):
+            if text:
+                say(out, f"  {head:9}{text}")
+    for text in unknown[:MOST_UNKNOWN]:
+        click.echo(f"note: {text}: nothing of that name is on the sheet", err=True)
+    if len(unknown) > MOST_UNKNOWN:
+        click.echo(f"note: {len(unknown) - MOST_UNKNOWN} more such rows", err=True)
+    if found:
+        say(out, "")
+    count = f"{len(found)} difference{'' if len(found) == 1 else 's'}"
+    of = "" if compared is None else f" in {compared} values"
+    say(out, f"{count}{of}.", style="red" if found else "green")
+
+
+def _as_json(difference: Difference, after: Mapping[str, str]) -> dict[str, Any]:
+    return {
+        "name": difference.name,
+        "place": difference.place,
+        "line": difference.line,
+        "meant": difference.meant,
+        "entered": difference.entered,
+        "what": difference.what,
+        "then": after.get(difference.name, ""),
+    }

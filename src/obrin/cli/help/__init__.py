@@ -1,0 +1,1 @@
+"""What the design file, the output of commands, and algorithms are."""

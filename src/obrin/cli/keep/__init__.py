@@ -1,0 +1,1 @@
+"""Commands for what runs: changes, dates, pictures."""

@@ -1,0 +1,1 @@
+"""Commands that find out what would happen, before anything exists."""

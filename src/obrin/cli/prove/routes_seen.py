@@ -1,0 +1,122 @@
+"""`routes` against what was seen: dumps in the MRT format, and what a device uses now; and what the
+model has as such a dump."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from obrin.cli.shared.common import console, echo_json, print_table
+from obrin.cli.shared.deeds import Change, Deed
+from obrin.core.errors import ObrinError, OutsideError
+from obrin.live.files import read_file
+
+MOST_BYTES = 1 << 30
+"""Of a dump of routing tables."""
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from obrin.core.routing.seen import Difference
+    from obrin.core.settled.model import Settled
+    from obrin.live.project import Project
+
+
+def compare(settled: Settled, table: str | None, file: str, *, as_json: bool) -> bool:
+    """Print how a dump differs from the model; whether it does not. Raises ObrinError."""
+    from obrin.core.routing.seen import differences
+    from obrin.wire.mrt import MrtError, read_dump
+
+    place = _router(settled, table)
+    try:
+        dump = read_dump(read_file(Path(file), MOST_BYTES))
+    except FileNotFoundError:
+        raise ObrinError(f"{file} cannot be read: there is no such file. Check the path") from None
+    except OutsideError as error:
+        raise ObrinError(f"{file} {error}. Check the path") from None
+    except MrtError as error:
+        raise ObrinError(f"{file}: {error}. Give a whole MRT file") from None
+    found = list(differences(settled, place, dump.peer))
+    _tell(found, as_json=as_json)
+    if not as_json:
+        routes = sum(map(len, dump.tables.values()))
+        told = f"{routes} routes from {len(dump.tables)} neighbours in {file}"
+        told += f", {dump.left_out} records of other kinds left out" if dump.left_out else ""
+        click.echo(f"{told}; {len(found) or 'no'} differences from the model.")
+    for text in dump.named:
+        click.echo(f"not used: {text}", err=True)
+    if dump.odd:
+        click.echo(f"{dump.odd} records or entries of {file} could not be used.", err=True)
+    return not found
+
+
+def compare_now(project: Project, settled: Settled, table: str | None, *, as_json: bool) -> bool:
+    """Print how the routes that a gateway uses differ from the model; whether they do not. Raises
+    ObrinError, and OutsideError where it does not answer."""
+    from obrin.core.routing.used import used_differences
+    from obrin.live.drivers.registry import open_ends
+
+    place = _router(settled, table)
+    if place not in settled.gateways:
+        raise ObrinError(
+            f"{place} is no site gateway: only those are asked for the routes they use"
+        )
+    with open_ends(project, settled) as ends:
+        driver = ends.gateways.get(place)
+        used = [] if driver is None else driver.routes()
+        paths = None if driver is None else driver.paths()
+    if not used:
+        raise OutsideError(f"{place} tells no routes. See 'observe' in docs/drivers.md")
+    found = list(used_differences(settled, place, ((r.prefix, r.via) for r in used)))
+    found += [] if paths is None else paths.differences(settled, place)
+    _tell(found, as_json=as_json)
+    if not as_json:
+        learned = "" if paths is None else f", and what {len(paths.by_peer)} neighbours told"
+        click.echo(f"{len(used)} routes{learned}; {len(found) or 'no'} differences from the model.")
+    return not found
+
+
+def _tell(found: Sequence[Difference], *, as_json: bool) -> None:
+    if as_json:
+        echo_json(
+            [
+                {"what": d.what, "prefix": str(d.prefix), "tunnel": d.tunnel, "text": d.text}
+                for d in found
+            ]
+        )
+        return
+    rows = [(d.what, str(d.prefix), d.tunnel, d.text) for d in found]
+    if rows:
+        print_table(console(), ("What", "Prefix", "Tunnel", "How"), rows)
+
+
+def export(settled: Settled, table: str | None, target: str, at: int, *, dry_run: bool) -> Deed:
+    """Write what a router learns by the model as a dump."""
+    from obrin.core.routing.seen import learned
+    from obrin.live.files import write_whole_bytes
+    from obrin.wire.mrt import MrtPeer, write_dump
+
+    place = _router(settled, table)
+    found = learned(settled, place)
+    peers = list(dict.fromkeys(c.peer for candidates in found.values() for c in candidates))
+    numbers = {peer: n for n, peer in enumerate(peers)}
+    cloud = settled.clouds.get(place)
+    router_id = cloud.router_id(1) if cloud else settled.gateways[place].router_id
+    told = [
+        (prefix, [(numbers[c.peer], c.path) for c in candidates])
+        for prefix, candidates in sorted(found.items())
+    ]
+    listed = [MrtPeer(peer.address, peer.asn, peer.router_id) for peer in peers]
+    if not dry_run:
+        write_whole_bytes(Path(target), write_dump(router_id, place, listed, told, at))
+    did = f"written with {len(told)} prefixes from {len(peers)} neighbours"
+    return Deed(changes=(Change(target, did),), files=(Path(target),))
+
+
+def _router(settled: Settled, table: str | None) -> str:
+    known = [*settled.gateways, *settled.clouds]
+    if table not in known:
+        raise ObrinError(f"a dump is one router's: name one of {', '.join(known)}")
+    return str(table)

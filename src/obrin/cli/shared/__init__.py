@@ -1,0 +1,1 @@
+"""What commands of several rooms use: options, output, progress, answers, redaction."""
