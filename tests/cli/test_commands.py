@@ -310,6 +310,8 @@ def test_two_thousand_sites_load_and_check_in_seconds(tmp_path) -> None:
     folder = Folder(tmp_path)
     folder.write("design.yaml", many_sites(2000))
     folder.obrin("settle", "--json", timeout=60).good()
+    found = json.loads(folder.obrin("check", "--json", timeout=60).out)
+    assert sum(f["code"] == "one-gateway" for f in found) == 2000
 
 
 def test_an_answer_is_judged_where_it_is_given_and_asked_again(folder: Folder) -> None:

@@ -131,7 +131,7 @@ def test_two_ends_without_a_design(made: Folder, tmp_path) -> None:
     at = text.index("tunnels.remote-identity.quay-apps/a")
     bare.write("apps.csv", text[:at] + text[at:].replace("192.0.2.10", "192.0.2.11", 1))
     run = bare.obrin("compare", "--ends", "quay-gw.csv", "apps.csv").bad(1, "")
-    assert "no mirror image" in run.out
+    assert "do not mirror each other" in run.out
     bare.write("none.csv", "a,b\n")
     bare.obrin("compare", "--ends", "quay-gw.csv", "none.csv").bad(2, "nothing in common")
     bare.obrin("compare", "--ends", "quay-gw.csv", "gone.csv").bad(2, "cannot be read")

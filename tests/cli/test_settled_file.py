@@ -36,12 +36,12 @@ AS = "clouds.apps.gateway.as"
 SPACE = "clouds.apps.space"
 # (key, value, words): what cannot be a value there
 IMPOSSIBLE = [
-    (AS, "-1", "no AS number"),
-    (AS, "0", "no AS number"),
+    (AS, "-1", "not an AS number"),
+    (AS, "0", "not an AS number"),
     (AS, "23456", "reserved"),
-    (AS, "4294967296", "no AS number"),
+    (AS, "4294967296", "not an AS number"),
     (AS, "9" * 5000, ""),
-    (AS, '"zzz"', "no AS number"),
+    (AS, '"zzz"', "not an AS number"),
     (AS, "[1]", ""),
     ("sites.quay.gateways.quay-gw.as", "65535", "reserved"),
     (SPACE, '"127.0.0.0/8"', "loopback"),
@@ -49,14 +49,14 @@ IMPOSSIBLE = [
     (SPACE, '"10.0.0.1/8"', "10.0.0.0/8"),
     (SPACE, '"zzz"', "prefix length"),
     (SPACE, '"169.254.0.0/16"', "no router passes on"),
-    (SPACE, "7", "no address"),
+    (SPACE, "7", "not an address"),
     ("clouds.apps.subnets.web.prefix", '"0.0.0.0/24"', "this network"),
     ("clouds.apps.gateway.subnet", '"240.0.0.0/28"', "reserved"),
     ("clouds.apps.gateway.class", '"galleon"', "capacity class"),
     ("clouds.apps.gateway.addresses", '["203.0.113.1", "203.0.113.1"]', "twice"),
     ("clouds.apps.gateway.addresses", '["203.0.113.1", "0.0.0.0"]', "this network"),
-    ("clouds.apps.gateway.addresses", "[]", "no list"),
-    ("links.quay-apps.suite", "3", "no suite"),
+    ("clouds.apps.gateway.addresses", "[]", "not a list"),
+    ("links.quay-apps.suite", "3", "not a suite"),
     ("links.quay-apps.tunnels.a.inside", '"10.0.0.0/24"', "two ends"),
 ]
 

@@ -12,7 +12,7 @@ import yaml
 
 from obrin.core.address.prefix import parse_prefix
 from obrin.core.catalogue.offering import PRACTICE_CLOUD
-from obrin.core.check.accepting import answered, place_text, seen_as
+from obrin.core.check.accepting import answered, seen_as
 from obrin.core.check.cures import trial
 from obrin.core.check.finding import Severity
 from obrin.core.check.sessions import sessions
@@ -20,6 +20,7 @@ from obrin.core.check.spaces import contested
 from obrin.core.check.whole import check
 from obrin.core.crew import HERE
 from obrin.core.design.places import NetworkRef
+from obrin.core.design.reader import dotted
 from obrin.core.drill.breaking import breaking
 from obrin.core.drill.jobs import Ground, ground_of, outcomes
 from obrin.core.drill.sweep import Sweep, failures
@@ -42,7 +43,7 @@ NOW = datetime(2026, 6, 1, tzinfo=UTC)
 def test_what_is_accepted_is_marked_until_its_day_or_until_it_is_another() -> None:
     settled = settled_of()
     (finding, *_) = check(settled, now=NOW)
-    said = {"finding": finding.code, "at": place_text(finding), "because": "agreed", "by": "Ann"}
+    said = {"finding": finding.code, "at": dotted(finding.place), "because": "agreed", "by": "Ann"}
     for more, day, holds in (
         ({}, None, True),
         ({"until": "2026-06-30"}, date(2026, 6, 1), True),
@@ -58,7 +59,7 @@ def test_what_is_accepted_is_marked_until_its_day_or_until_it_is_another() -> No
     )
     unused = list(answered(settled_of(text), [finding], None))[-1]
     assert unused.code == "acceptance-unused"
-    assert place_text(finding) in unused.fix
+    assert dotted(finding.place) in unused.fix
     (alone,) = answered(settled_of(text), [], None)
     assert "take it out" in alone.fix
 

@@ -134,7 +134,7 @@ def test_a_fingerprint_tells_how_the_key_differs(typed: str, words: str) -> None
     others = {"link/b": key_print("the key of the other", b"secret")}
     assert words in print_difference(right, entered, others)
     assert bool(print_difference(right, entered, others)) is bool(words)
-    assert "no fingerprint" in print_difference(right, typed, others)
+    assert "not a fingerprint" in print_difference(right, typed, others)
 
 
 def test_no_fingerprint_looks_like_a_number_in_a_design() -> None:

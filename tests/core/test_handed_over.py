@@ -16,8 +16,9 @@ from obrin.core.handover.differences import differences
 from obrin.core.handover.pack import PackMaker, gateways_of
 from obrin.core.handover.proof import Configurations
 from obrin.core.handover.rotation import rotation
-from obrin.core.handover.secrets import CertificateFiles, Secrets
+from obrin.core.handover.secrets import Secrets
 from obrin.core.handover.standard.basic import loaded
+from obrin.core.handover.standard.keys import CertificateFiles
 from obrin.core.pki.read import as_pem, key_as_pem
 from obrin.core.settled.model import Settled
 from obrin.core.text import clean

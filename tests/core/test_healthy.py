@@ -17,7 +17,8 @@ from obrin.core.drill.sweep import Sweep
 from obrin.core.handover.agreed import agreements, lines
 from obrin.core.handover.context import template_context
 from obrin.core.handover.pack import PackMaker, gateways_of
-from obrin.core.handover.secrets import CertificateFiles, Secrets
+from obrin.core.handover.secrets import Secrets
+from obrin.core.handover.standard.keys import CertificateFiles
 from obrin.core.ipsec.shared_keys import make_key
 from obrin.core.reach.matrix import matrix
 from obrin.core.reach.model import ReachModel

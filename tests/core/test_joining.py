@@ -297,7 +297,7 @@ def test_summaries_left_to_obrin_stand_for_what_is_told_and_nothing_else() -> No
     assert list(map(str, announced_by_site(taken))) == ["10.30.0.0/23", "10.30.8.0/24"]
     codes = {f.code for f in check(crossing(auto, agent))}
     assert not {code for code in codes if code.startswith("summary")}
-    with pytest.raises(DesignError, match=r"'all' is no prefix. Write .* or 'auto'"):
+    with pytest.raises(DesignError, match=r"'all' is not a prefix. Write .* or 'auto'"):
         crossing((auto[0], auto[1].replace("summaries: auto, c", "summaries: all, c")))
 
 

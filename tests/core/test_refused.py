@@ -198,24 +198,24 @@ def test_keys_and_positions_of_unusual_texts() -> None:
 
 # A value that cannot be one, for each kind of blank; and one that can.
 JUDGED: list[tuple[str, Any, str, Any]] = [
-    ("clouds.apps.gateway.as", "many", "is no AS number", 65010),
+    ("clouds.apps.gateway.as", "many", "is not an AS number", 65010),
     ("clouds.apps.gateway.as", 0, "they go from 1", 4200000000),
     ("clouds.apps.gateway.as", 10**30, "more than 20 digits", 64512),
     ("sites.quay.gateways.quay-gw.as", 23456, "RFC 6793", 64513),
-    ("clouds.apps.gateway.class", "raft", "is no capacity class", "cutter"),
-    ("links.quay-apps.suite", 5, "is no suite", "high"),
-    ("clouds.apps.gateway.addresses", "192.0.2.1", "is no list of addresses", ["192.0.2.1"]),
+    ("clouds.apps.gateway.class", "raft", "is not a capacity class", "cutter"),
+    ("links.quay-apps.suite", 5, "is not a suite", "high"),
+    ("clouds.apps.gateway.addresses", "192.0.2.1", "is not a list of addresses", ["192.0.2.1"]),
     ("clouds.apps.gateway.addresses", ["192.0.2.1", "192.0.2.1"], "stands twice", ["192.0.2.1"]),
     ("clouds.apps.gateway.addresses", ["224.0.0.9"], "which is multicast", ["192.0.2.1"]),
     ("sites.quay.gateways.quay-gw.loopback", "127.0.0.1", "which is loopback", "10.9.9.9"),
-    ("sites.quay.gateways.quay-gw.loopback", 7, "7 is no address", "10.9.9.9"),
+    ("sites.quay.gateways.quay-gw.loopback", 7, "7 is not an address", "10.9.9.9"),
     ("sites.quay.gateways.quay-gw.loopback", "fe80::1", "no router passes on", "10.9.9.9"),
-    ("ula", "2001:db8::/48", "is no /48 of fc00::/7", "fd12:3456:789a::/48"),
+    ("ula", "2001:db8::/48", "is not a /48 of fc00::/7", "fd12:3456:789a::/48"),
     ("links.quay-apps.tunnels.a.inside", "169.254.9.0/28", "length is 30 or 31", "169.254.9.0/30"),
     ("links.quay-apps.tunnels.a.inside6", "fd00::/64", "length is 126 or 127", "fd00::/127"),
     ("links.quay-apps.tunnels.a.inside", "240.0.0.0/30", "which is reserved", "169.254.9.0/31"),
     ("links.quay-apps.seen-as.suite", "x" * 80, "has no prefix length", "10.9.0.0/24"),
-    ("clouds.apps.space", ["10.0.0.0/8", 5], "5 is no address", ["10.0.0.0/8"]),
+    ("clouds.apps.space", ["10.0.0.0/8", 5], "5 is not an address", ["10.0.0.0/8"]),
     ("regions.suite.sites", "169.254.0.0/16", "no router passes on", ["10.0.0.0/8"]),
 ]
 

@@ -18,7 +18,7 @@ from tests.live.virtual_world import certificates_of, keys_of
 
 
 def leaves(value: Any, path: tuple = ()) -> list[tuple]:
-    """Paths to all that is no record, and in no list without names."""
+    """Paths to all that is not a record, and in no list without names."""
     if isinstance(value, dict):
         return [leaf for key, held in value.items() for leaf in leaves(held, (*path, key))]
     if (

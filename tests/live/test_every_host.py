@@ -120,7 +120,7 @@ def test_ike_from_an_address_that_nobody_should_have_is_named() -> None:
 
     down = [compared(settled, settled.tunnel("quay-apps/a"), NOT_CONFIGURED, NOT_CONFIGURED)]
     (words,) = read_strangers(settled, Ends({"apps": Cloud()}, {}), down)
-    assert "apps hears IKE from 192.0.2.99, which is no peer's address there" in words
+    assert "apps hears IKE from 192.0.2.99, which is not a peer's address there" in words
     assert "quay-gw" in words
 
 

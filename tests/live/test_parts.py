@@ -423,19 +423,19 @@ def test_a_template_without_an_end_is_a_message(text: str, monkeypatch) -> None:
     [
         (
             "{% for t in tunnels %}\n{{ t.mut }}{% endfor %}",
-            "t.j2:2:6: 'mut' is no part of this value, which has: name, ",
+            "t.j2:2:6: 'mut' is not part of this value, which has: name, ",
         ),
         ("{% for %}", "t.j2:1:1: "),
         ("{{ gateway.__class__.mro() }}", "t.j2:1:12: this cannot be computed: '__class__'"),
         ("{{ 1 / 0 }}", "t.j2:1:1: this cannot be computed: division by zero"),
-        ("{{ tunnels[0].key }}", "'key' is no part of this value"),
+        ("{{ tunnels[0].key }}", "'key' is not part of this value"),
         (
             "{% for t in tunnels %}{{ t.suite.name }}{% endfor %}",
-            "t.j2:1:34: 'name' is no part of this value, which is a text and has no parts",
+            "t.j2:1:34: 'name' is not part of this value, which is a text and has no parts",
         ),
         (
             "\n\n{{ tunnels.name }}",
-            "t.j2:3:12: 'name' is no part of this value, which is a list of 2",
+            "t.j2:3:12: 'name' is not part of this value, which is a list of 2",
         ),
         ("{{ region.x }}", "which is nothing (it is not set)"),
         ("{{ nowhere }}", "'nowhere' means nothing here. Names at the top are: bgp, "),

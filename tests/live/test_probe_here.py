@@ -233,6 +233,6 @@ def test_what_cannot_be_asked_is_told(tmp_path: Path) -> None:
             (("probe", "--to", "x"), 2, "go with '--here'"),
             (("probe", "--here", "quay/desks", "--host", "apps/web=x"), 2, "--host: "),
             (("probe", "--merge", "gone.json"), 2, "cannot be read"),
-            (("probe", "--merge", "broken.json"), 2, "these are no results of a probe"),
+            (("probe", "--merge", "broken.json"), 2, "these are not the results of a probe"),
         ]
     )

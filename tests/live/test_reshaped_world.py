@@ -123,7 +123,7 @@ def test_a_step_is_not_begun_outside_the_windows_of_its_place(
     at = zip(begins, plan["steps"], strict=True)
     assert {begin.hour for begin, step in at if step["place"] == place} == {10}
     assert "When (UTC)" in world.obrin("reshape", "--start", "2026-12-05T22:00").good().out
-    world.obrin("reshape", "--start", "soon").bad(2, "no day or time")
+    world.obrin("reshape", "--start", "soon").bad(2, "not a day or time")
     world.obrin("reshape", "--go", timeout=200).bad(3, f"{place} may be changed", "--any-time")
     halfway = valid("reshape", world.obrin("reshape", "--json").good().json)["steps"]
     first = [step["place"] for step in halfway].index(place)
@@ -221,7 +221,7 @@ def test_what_is_built_by_version_control_or_a_file(tmp_path: Path) -> None:
         subprocess.run([*git, *command], check=True)
     to(folder, WIDER)
     assert "4 steps" in folder.obrin("reshape", "--from-revision", "HEAD").good().out
-    folder.obrin("reshape", "--from-revision", "-x").bad(2, "is no revision")
+    folder.obrin("reshape", "--from-revision", "-x").bad(2, "is not a revision")
     folder.obrin("reshape", "--from-revision", "nothing").bad(2, "Name a revision that has it")
     (tmp_path / "old.yaml").write_text(DESIGN)
     folder.obrin("settle", "--design", "old.yaml").good()

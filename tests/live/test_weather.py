@@ -116,11 +116,11 @@ def test_a_translator_that_forgets_is_found_again() -> None:
 @pytest.mark.parametrize(
     ("kind", "value", "words"),
     [
-        ("loss", "5", "no share"),
-        ("loss", "101%", "no share"),
+        ("loss", "5", "not a share"),
+        ("loss", "101%", "not a share"),
         ("delay", "5", "has no unit|is not a time"),
         ("delay", "1 h", "too long"),
-        ("one-way", "up", "no direction"),
+        ("one-way", "up", "not a direction"),
         ("block", "tcp/500", "nothing to block"),
         ("block", "udp/0", "nothing to block"),
         ("forget", "all", "has no value"),
@@ -152,7 +152,7 @@ def test_from_the_command_line(tmp_path) -> None:
     folder = Folder(tmp_path)
     folder.write("design.yaml", DESIGN)
     folder.obrin("settle").good()
-    folder.obrin("practice", "fault", "loss", "quay-gw/fibre", "5").bad(2, "no share")
+    folder.obrin("practice", "fault", "loss", "quay-gw/fibre", "5").bad(2, "not a share")
     folder.obrin("practice", "fault", "loss", "quay-gw/nowhere", "5%").bad(2, "there is no uplink")
     try:
         folder.obrin("practice", "start", "--speed", "3000").good()

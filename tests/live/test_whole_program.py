@@ -242,7 +242,7 @@ def test_a_cut_tunnel_is_seen_and_healed(world) -> None:
         "routes --now", world.obrin("routes", "quay-gw", "--now", "--json").bad(1).json
     )
     assert (moved["what"], moved["tunnel"]) == ("differs", "quay-apps/a")
-    world.obrin("routes", "apps", "--now").bad(2, "apps is no site gateway")
+    world.obrin("routes", "apps", "--now").bad(2, "apps is not a site gateway")
     assert all(o["met"] for o in world.obrin("probe", "--json").good().json)
     world.obrin("practice", "heal").good()
     until = time.monotonic() + 40

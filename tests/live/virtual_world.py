@@ -7,7 +7,8 @@ from collections.abc import Callable
 from pathlib import Path
 
 from obrin.core.address.prefix import Address
-from obrin.core.handover.secrets import CertificateFiles, Secrets
+from obrin.core.handover.secrets import Secrets
+from obrin.core.handover.standard.keys import CertificateFiles
 from obrin.core.settled.model import Settled
 from obrin.device.router import Router
 from obrin.live.practice.cloud.names import cloud_name

@@ -177,7 +177,7 @@ def _say(text: str) -> None:
 
 
 def _show_warning(message: Warning | str, *_where: Any, **_more: Any) -> None:
-    """Of a library; what it quotes may be of a file."""
+    """Show a library's warning, escaped, since it may quote a file."""
     _say(f"note: {message}")
 
 

@@ -11,6 +11,9 @@ import json
 import math
 from typing import Any, NoReturn
 
+Json = dict[str, Any]
+"""An object of JSON."""
+
 
 class JsonError(ValueError):
     """`place` is `:line:column`, or empty where it is not known; `what` is wrong there."""

@@ -55,7 +55,7 @@ class Joined:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class CloudAttachment:
-    """Of a network to a hub."""
+    """Attaches a network to a hub."""
 
     hub: str
     network: str

@@ -22,7 +22,7 @@ from obrin.device.router import Router
 
 
 class Instance(Protocol):
-    """Of a gateway."""
+    """One instance of a gateway."""
 
     @property
     def network(self) -> str: ...

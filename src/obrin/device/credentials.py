@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from datetime import datetime
-from typing import Any
 
 from cryptography import x509
 
+from obrin.core.handover.standard.keys import CertificateFiles
 from obrin.core.pki.chain import Trust
 from obrin.core.pki.read import PkiError, fits, read_bundle, read_key
 from obrin.wire.ike.credentials import Credential
@@ -16,30 +16,30 @@ Wall = Callable[[float], datetime]
 _END = "-----END X509 CRL-----\n"
 
 
-def credential_from(data: dict[str, Any], wall: Wall) -> Credential:
-    """From obrin-keys' container `certificate`. Raises PkiError."""
-    if "private-key" not in data:
+def credential_from(files: CertificateFiles, wall: Wall) -> Credential:
+    """Read the files that a gateway was given. Raises PkiError."""
+    if files.key is None:
         raise PkiError(
             "the private key is not in the pack: the device made its own request, and only that "
             "device can use the certificate"
         )
-    chain = read_bundle(data["chain"].encode(), None, "the chain").certificates
-    key = read_key(data["private-key"].encode(), None, "the private key")
+    chain = read_bundle(files.chain.encode(), None, "the chain").certificates
+    key = read_key(files.key.encode(), None, "the private key")
     if not chain or not fits(chain[0], key):
         raise PkiError("the private key does not belong to the first certificate of the chain")
-    authorities = read_bundle(data["authorities"].encode(), None, "the authorities").certificates
-    return Credential(chain, key, Trust(authorities, _lists(data.get("revocations", ""))), wall)
+    authorities = read_bundle(files.authorities.encode(), None, "the authorities").certificates
+    return Credential(chain, key, Trust(authorities, _lists(files.revocations)), wall)
 
 
-def judge_certificate(data: dict[str, Any], wall: Wall) -> None:
+def judge_certificate(files: CertificateFiles, wall: Wall) -> None:
     """Whether all of it can be read, also where the private key is not in it. Raises PkiError."""
-    if "private-key" in data:
-        credential_from(data, wall)
+    if files.key is not None:
+        credential_from(files, wall)
         return
-    for name in ("chain", "authorities"):
-        if not read_bundle(data[name].encode(), None, f"the {name}").certificates:
+    for name, text in (("chain", files.chain), ("authorities", files.authorities)):
+        if not read_bundle(text.encode(), None, f"the {name}").certificates:
             raise PkiError(f"the {name} holds no certificate")
-    _lists(data.get("revocations", ""))
+    _lists(files.revocations)
 
 
 def _lists(text: str) -> tuple[x509.CertificateRevocationList, ...]:

@@ -20,8 +20,8 @@ _NEXT = {32: NEXT_IPV4, 128: NEXT_IPV6}
 
 
 class EspTraffic:
-    """`inbound` are the child SAs by their SPIs, with their tunnels. `drop` is told of every packet
-    that goes no further, with the reason. `ways` is what was learned of the ways outside."""
+    """`inbound` are the child SAs by their SPIs, with their tunnels. `drop` is told of every
+    packet that goes no further, with the reason. `ways` is what was learned of the ways outside."""
 
     def __init__(self, ike: Endpoint, drop: Callable[[str, PacketKey], None]) -> None:
         self._ike = ike
@@ -39,14 +39,14 @@ class EspTraffic:
             self.ways.forget(event.tunnel)
 
     def missing(self, name: str) -> tuple[int, int]:
-        """Of the last so many packets of a tunnel by their sequence numbers, how many did not come;
-        over its child SAs."""
+        """Count a tunnel's latest packets by sequence number, and those of them that did not
+        arrive, over all its child SAs."""
         found = [c.opener.missing() for n, c in self.inbound.values() if n == name]
         return sum(counted for counted, _ in found), sum(missing for _, missing in found)
 
     def learn(self, packet: Packet, now: float) -> tuple[str, str]:
-        """Take from an outer ICMP message what the way of a tunnel carries; the tunnel, and that in
-        words. Raises PacketError for one of no use."""
+        """Take from an outer ICMP message what the way of a tunnel carries; the tunnel, and that
+        in words. Raises PacketError for one of no use."""
         told = told_of(packet)
         for name, child in self.inbound.values():
             path = self._ike.tunnels[name].path

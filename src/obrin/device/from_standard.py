@@ -9,13 +9,15 @@ from obrin.core.address.prefix import Address, Prefix
 from obrin.core.address.translation import Exposure
 from obrin.core.design.arrangement import SHARED
 from obrin.core.handover.standard import device
-from obrin.core.handover.standard.basic import Json
 from obrin.core.handover.standard.bgp import Neighbour, Speaker
 from obrin.core.handover.standard.circuits import Circuit
 from obrin.core.handover.standard.device import DeviceConfig
 from obrin.core.handover.standard.interfaces import NETWORK, UPLINK, Interface
 from obrin.core.handover.standard.ipsec import Tunnel
+from obrin.core.handover.standard.keys import BY_KEY, Keys
+from obrin.core.handover.standard.keys import decode as decode_keys
 from obrin.core.ipsec.selectors import Selector
+from obrin.core.json_text import Json
 from obrin.core.routing.path import DEFAULT_LOCAL_PREF
 from obrin.core.routing.policy import WELL_KNOWN, PrefixList, SessionPolicy
 from obrin.core.settled.links import circuit_label
@@ -34,24 +36,18 @@ from obrin.wire.ike.config import Identity, PeerConfig
 from obrin.wire.ike.credentials import Credential
 from obrin.wire.tcp_protection import TCP_MD5
 
-BY_KEY = "pre-shared-key"
-
 
 def router_config(config: Json, keys: Json, wall: Wall) -> RouterConfig:
     """`config` and `keys` are instance data that fits its modules; else as `router_from`."""
-    return router_from(device.decode(config), keys, wall)
+    return router_from(device.decode(config), decode_keys(keys), wall)
 
 
-def router_from(told: DeviceConfig, keys: Json, wall: Wall) -> RouterConfig:
-    """`keys` are instance data.
-
-    `wall` turns the router's time into UTC, for certificates. Raises KeyError for a missing key,
+def router_from(told: DeviceConfig, keys: Keys, wall: Wall) -> RouterConfig:
+    """`wall` turns the router's time into UTC, for certificates. Raises KeyError for a missing key,
     PkiError for bad certificates.
     """
-    held = keys.get("obrin-keys:keys", {})
-    secrets = {entry["tunnel"]: entry["secret"] for entry in held.get("pre-shared-key", [])}
-    certificate = held.get("certificate")
-    credential = None if certificate is None else credential_from(certificate, wall)
+    files = keys.certificate
+    credential = None if files is None else credential_from(files, wall)
     interfaces = {interface.name: interface for interface in told.interfaces}
     translated: dict[str, tuple[Exposure, ...]] = {}
     for translation in told.translations:
@@ -61,7 +57,7 @@ def router_from(told: DeviceConfig, keys: Json, wall: Wall) -> RouterConfig:
         tunnel.name: _tunnel(
             tunnel,
             interfaces[tunnel.interface],
-            _peer(tunnel, secrets, credential),
+            _peer(tunnel, keys.by_tunnel, credential),
             translated.get(tunnel.interface, ()),
         )
         for tunnel in told.tunnels
@@ -73,7 +69,7 @@ def router_from(told: DeviceConfig, keys: Json, wall: Wall) -> RouterConfig:
         lines=lines,
         beside={Beside(n.name).label: n.remote_address for n in internal},
         networks=_networks(told),
-        neighbours={} if told.speaker is None else _neighbours(told.speaker, _passwords(keys)),
+        neighbours={} if told.speaker is None else _neighbours(told.speaker, keys.by_neighbour),
         static=tuple(_alike(list(_static(told)), {**tunnels, **lines})),
         rules=told.filter.rules,
         gates={gate.network: gate.rules for gate in told.gates},
@@ -87,14 +83,13 @@ def _networks(told: DeviceConfig) -> tuple[tuple[str, Prefix], ...]:
     return tuple(found)
 
 
-def complete(told: DeviceConfig, keys: Json) -> bool:
+def complete(told: DeviceConfig, keys: Keys) -> bool:
     """Whether every tunnel has its secret already; they come after the configuration."""
-    secrets = keys.get("obrin-keys:keys", {})
-    have = {entry["tunnel"] for entry in secrets.get("pre-shared-key", [])}
     speakers = told.speaker.neighbours if told.speaker else ()
     signed = {n.name for n in speakers if n.signature is not None}
-    return signed <= _passwords(keys).keys() and all(
-        tunnel.name in have or (tunnel.authentication != BY_KEY and "certificate" in secrets)
+    return signed <= keys.by_neighbour.keys() and all(
+        tunnel.name in keys.by_tunnel
+        or (tunnel.authentication != BY_KEY and keys.certificate is not None)
         for tunnel in told.tunnels
     )
 
@@ -104,7 +99,7 @@ def uplinks(told: DeviceConfig) -> dict[Address, str]:
     return {a: i.name for i in told.interfaces if i.role == UPLINK for a, _ in i.addresses}
 
 
-def _peer(tunnel: Tunnel, secrets: dict[str, str], credential: Credential | None) -> PeerConfig:
+def _peer(tunnel: Tunnel, secrets: Mapping[str, str], credential: Credential | None) -> PeerConfig:
     by_key = tunnel.authentication == BY_KEY
     if not by_key and credential is None:
         raise KeyError(f"a certificate for {tunnel.name}")
@@ -152,13 +147,7 @@ def _line(circuit: Circuit, interface: Interface) -> RouterWay:
     )
 
 
-def _passwords(keys: Json) -> dict[str, str]:
-    """Of sessions, by neighbour."""
-    held = keys.get("obrin-keys:keys", {}).get("session-password", [])
-    return {entry["neighbor"]: entry["secret"] for entry in held}
-
-
-def _neighbours(speaker: Speaker, passwords: dict[str, str]) -> dict[str, RouterNeighbour]:
+def _neighbours(speaker: Speaker, passwords: Mapping[str, str]) -> dict[str, RouterNeighbour]:
     """Raises KeyError for a password that is not there."""
     return {
         n.name: _neighbour(speaker, n, "" if n.signature is None else passwords[n.name])

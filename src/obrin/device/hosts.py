@@ -8,16 +8,16 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from functools import partial
-from typing import Any, TypeVar
+from typing import TypeVar
 
 from obrin.core.address.prefix import Address, Prefix
+from obrin.core.json_text import Json
 from obrin.core.reach.filters import Rule, RuleSet
 from obrin.core.settled.model import host_of
 from obrin.device.lent import LentHost
 from obrin.wire.agenda import Agenda
 from obrin.wire.host import Host
 
-Json = dict[str, Any]
 H = TypeVar("H", Host, LentHost, Host | LentHost)
 MOST_ASKED_FOR = 256
 NO_GATES: Mapping[Prefix, tuple[Rule, ...]] = {}

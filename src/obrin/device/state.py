@@ -60,7 +60,7 @@ def _sequence(found: tuple[int, int]) -> dict[str, int]:
 
 
 def circuit_states(router: Router, now: float) -> list[dict[str, Any]]:
-    """Of dedicated lines, which nothing but BFD watches."""
+    """States of dedicated circuits. Only BFD watches them."""
     found = []
     for name, line in router.config.lines.items():
         state, bfd = router.states[name], router.bfd.sessions.get(name)

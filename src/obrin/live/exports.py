@@ -84,7 +84,7 @@ class _Reading:
             return rows, _scalars(rows), self._look
         if spec.rows is not None:
             fix = "Leave 'rows' out: every line of a table is one"
-            raise DesignError([self._mapping.problem(name, f"{path.name} is no JSON file", fix)])
+            raise DesignError([self._mapping.problem(name, f"{path.name} is not a JSON file", fix)])
         return self._of_table(name, path, spec)
 
     def _of_table(

@@ -43,7 +43,7 @@ def read_file(path: Path, most: int) -> bytes:
         with os.fdopen(descriptor, "rb") as file:
             status = os.fstat(descriptor)
             if not stat.S_ISREG(status.st_mode):
-                raise OutsideError("is no ordinary file")
+                raise OutsideError("is not an ordinary file")
             if status.st_size <= most:
                 return file.read(most)
     except FileNotFoundError:
@@ -51,7 +51,7 @@ def read_file(path: Path, most: int) -> bytes:
     except OSError as error:
         raise OutsideError(f"cannot be read: {error.strerror or error}") from None
     except ValueError as error:
-        raise OutsideError(f"is no name of a file: {error}") from None
+        raise OutsideError(f"is not a name of a file: {error}") from None
     raise OutsideError(f"has {status.st_size:,} bytes; at most {most:,} are read")
 
 

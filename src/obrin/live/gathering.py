@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import Any
 
 from obrin.core.design.document import judge_values
-from obrin.core.design.reader import Location, read_values
+from obrin.core.design.reader import Location, dotted, read_values
 from obrin.core.errors import DesignError, Problem
 from obrin.core.gather.compose import Composed
 from obrin.core.gather.since import OPEN, Change, changes
@@ -56,10 +56,6 @@ def read_kept(path: Path) -> Kept:
     return Kept(dict(values or {}), {str(place): value for place, value in (answers or {}).items()})
 
 
-def place_text(place: Location) -> str:
-    return ".".join(map(str, place))
-
-
 def completed(made: Composed, answers: Mapping[str, Any], ask: Ask) -> Kept:
     """The values with answers for what the exports lack and a design must have; those that are new
     are asked for. Raises DesignError for everything that does not fit."""
@@ -86,10 +82,10 @@ def completed(made: Composed, answers: Mapping[str, Any], ask: Ask) -> Kept:
             return Kept(kept, given)
         answered = False
         for lack in lacking:
-            value = ask(place_text(lack), made.blanks.get(lack, "no export has it"))
+            value = ask(dotted(lack), made.blanks.get(lack, "no export has it"))
             if value is None:
                 break
-            given[place_text(lack)] = value
+            given[dotted(lack)] = value
             answered = True
         if not answered:
             raise DesignError([_told(p, asked.get(p.where), lacking) for p in problems])
@@ -98,13 +94,13 @@ def completed(made: Composed, answers: Mapping[str, Any], ask: Ask) -> Kept:
 def _lacks(made: Composed, place: Location, given: Mapping[str, Any]) -> bool:
     """Whether somebody may be asked for it: a value that a cell was to give, and did not, or one
     that was answered and will not do."""
-    return place in made.blanks or place_text(place) in given
+    return place in made.blanks or dotted(place) in given
 
 
 def _told(problem: Problem, place: Location | None, lacking: Mapping[Location, Problem]) -> Problem:
     if place is None or place not in lacking:
         return problem
-    fix = f"Fill the cell, or give --answers a file with '{place_text(place)}: VALUE'"
+    fix = f"Fill the cell, or give --answers a file with '{dotted(place)}: VALUE'"
     return Problem(problem.where, problem.what, fix)
 
 

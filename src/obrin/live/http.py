@@ -21,15 +21,13 @@ from typing import Any, Self
 import httpcore
 
 from obrin.core.errors import ObrinError, OutsideError
-from obrin.core.json_text import JsonError, parse_json
+from obrin.core.json_text import Json, JsonError, parse_json
 from obrin.core.text import clean
 from obrin.live.drivers.places import Place
 from obrin.live.waiting import awaited
 
-Json = dict[str, Any]
-
 MOST_BYTES = 64 << 20
-"""Of one answer."""
+"""Largest size of one answer."""
 CONNECT, ONE_READ, IN_ALL = 10.0, 20.0, 60.0
 """Seconds: for a connection, between two pieces of an answer, for the whole of a call."""
 PATIENTLY = 180.0

@@ -50,7 +50,7 @@ MOST_TOLD = 12
 """Differences of one pack that are told one by one."""
 MOST_AROUND = 3
 MOST_BYTES = 256 << 20
-"""Of one file of a pack; the cloud's of a thousand links has a few million."""
+"""Largest size of one file of a pack. The cloud's of a thousand links has a few million bytes."""
 EDITED = ".edited"
 Files = dict[str, Any]
 
@@ -171,7 +171,7 @@ def _retire_old(project: Project, packs: Mapping[str, Pack]) -> Iterator[str]:
             (folder / KEYS).unlink(missing_ok=True)
             gone = "; its keys are taken away" if had else ""
             yield (
-                f"{shown(project, folder)} is of nothing that this design hands over any more"
+                f"{shown(project, folder)} belongs to nothing that the design still hands over"
                 f"{gone}. Remove it when nobody needs it"
             )
     for folder in sorted(_pack_folders(project.packs.parent)):

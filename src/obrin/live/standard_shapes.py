@@ -14,9 +14,8 @@ import hashlib
 from collections.abc import Callable
 from typing import Any
 
+from obrin.core.json_text import Json
 from obrin.live.standard_modules import data_model, validate
-
-Json = dict[str, Any]
 
 
 class _OddError(Exception):
@@ -100,7 +99,7 @@ class Alike:
         return self._types[key]
 
     def _fits(self, kind: Any, value: object) -> bool:
-        key = id(kind), type(value), value  # true is no number, though it is equal to one
+        key = id(kind), type(value), value  # true is not a number, though it is equal to one
         if key not in self._good:
             read = kind.from_raw(value)
             self._good[key] = read is not None and read in kind

@@ -123,7 +123,7 @@ def _rendered(text: str, path: Path, context: dict[str, Any]) -> str:
         return "".join(parts)
     except jinja2.TemplateSyntaxError as error:
         raise TemplateFault(
-            f"{path}:{error.lineno}:1: this is no template: {error.message}. Correct this line"
+            f"{path}:{error.lineno}:1: this is not a template: {error.message}. Correct this line"
         ) from None
     except jinja2.UndefinedError as error:
         raise TemplateFault(_fault(text, path, error, str(error.message), context)) from None
@@ -149,12 +149,12 @@ def _what_is_missing(holder: Any, name: str) -> str:
     if holder is missing:
         return f"'{name}' means nothing here"
     if isinstance(holder, dict):
-        return f"'{name}' is no part of this value, which has: {', '.join(map(str, holder))}"
+        return f"'{name}' is not part of this value, which has: {', '.join(map(str, holder))}"
     if isinstance(holder, (list, tuple)):
-        return f"'{name}' is no part of this value, which is a list of {len(holder)}"
+        return f"'{name}' is not part of this value, which is a list of {len(holder)}"
     kinds = {str: "a text", bool: "a yes or no", int: "a number", float: "a number"}
     kind = "nothing (it is not set)" if holder is None else kinds.get(type(holder), "one value")
-    return f"'{name}' is no part of this value, which is {kind} and has no parts"
+    return f"'{name}' is not part of this value, which is {kind} and has no parts"
 
 
 def _fault(text: str, path: Path, error: BaseException, what: str, context: dict[str, Any]) -> str:

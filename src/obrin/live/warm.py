@@ -26,7 +26,7 @@ from obrin.core.collecting import not_collecting
 FOLDER, OFF = "OBRIN_CACHE", "off"
 MOST_FILES = 64
 MOST_BYTES = 512 << 20
-"""Of all that is kept; what was used longest ago goes first."""
+"""Largest size of the cache; what was used longest ago is removed first."""
 
 
 def get(kind: str, *texts: str) -> Any:

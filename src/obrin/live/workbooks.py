@@ -30,8 +30,8 @@ FIX = "Save it as .xlsx or as .csv"
 
 
 def read_workbook(path: Path, raw: bytes, sheet: str | None = None) -> list[Sequence[str]]:
-    """The named sheet, or the first. Raises DesignError for what is no workbook, is larger than is
-    read, or has no such sheet."""
+    """The named sheet, or the first. Raises DesignError for what is not a workbook, is larger
+    than is read, or has no such sheet."""
     import openpyxl
 
     try:

@@ -190,7 +190,8 @@ class ReplayRing:
         return (high << 32) + low
 
     def missing(self) -> tuple[int, int]:
-        """Of the last so many numbers up to the highest seen, how many did not come."""
+        """Count the sequence numbers in the window up to the highest seen, and those of them
+        that did not arrive."""
         first = max(1, self.top - WINDOW + 1)
         came = sum(slot >= first for slot in self._slots)
         return self.top - first + 1, self.top - first + 1 - came

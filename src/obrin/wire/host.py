@@ -30,7 +30,7 @@ from obrin.wire.tcp import Connection, TcpStack, TcpState
 from obrin.wire.tcp_segment import begins
 
 LINK_MTU = 1500
-"""Of the network that a host stands in, in bytes."""
+"""MTU of the network that a host stands in, in bytes."""
 GREETING = b"obrin practice service\r\n"
 
 
@@ -43,7 +43,6 @@ class Query:
     destination: Address
     port: int
     source_port: int
-    sent_at: float
     answered_at: float | None = None
     refused: bool = False
     too_big: int = 0
@@ -94,9 +93,7 @@ class Host:
         protocol = echo.protocol if protocol == ICMP else protocol
         self._next = 32768 + (self._next - 32767) % 28000
         number = own or self._next
-        query = Query(
-            protocol=protocol, destination=destination, port=port, source_port=number, sent_at=now
-        )
+        query = Query(protocol=protocol, destination=destination, port=port, source_port=number)
         if protocol == TCP:
             query.connection = self._tcp.connect(here, destination, port, now, own)
             query.source_port = query.connection.local[1]

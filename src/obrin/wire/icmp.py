@@ -104,9 +104,9 @@ def time_exceeded(packet: Packet, source: Address) -> Packet | None:
 
 
 def _error(packet: Packet, message: Icmp, source: Address) -> Packet | None:
-    """Of errors there are none about errors (RFC 1812 section 4.3.2.7, RFC 4443 section 2.4). It
-    brings back as much of the packet as every path carries (RFC 1812 section 4.3.2.3), since the
-    sender looks far into it: an SPI may stand behind a UDP header."""
+    """Never answer an ICMP error with an ICMP error (RFC 1812 section 4.3.2.7, RFC 4443 section
+    2.4). It brings back as much of the packet as every path carries (RFC 1812 section 4.3.2.3),
+    since the sender looks far into it: an SPI may stand behind a UDP header."""
     if is_error(packet):
         return None
     four = LEAST_IPV4_MTU - IPV4_HEADER - 8
@@ -116,8 +116,8 @@ def _error(packet: Packet, message: Icmp, source: Address) -> Packet | None:
 
 
 def quoted_key(packet: Packet) -> PacketKey | None:
-    """What a filter would look at of the packet that an error is about; None for what is no error,
-    or quotes too little to tell."""
+    """What a filter would look at of the packet that an error is about; None for what is not an
+    error, or quotes too little to tell."""
     bits, quoted = packet.bits, packet.payload[8:]
     head = IPV4_HEADER if bits == 32 else IPV6_HEADER
     if not is_error(packet) or len(quoted) < head + 8:
@@ -139,8 +139,8 @@ def quoted_key(packet: Packet) -> PacketKey | None:
 
 class TooBig(NamedTuple):
     """What such a message says: the size that passes, and of which packet: its protocol,
-    destination and first number (a port, or an echo's identifier), and the SPI of ESP, also in UDP;
-    empty where there is none."""
+    destination and first number (a port, or an echo's identifier), and the SPI of ESP, also in
+    UDP; empty where there is none."""
 
     mtu: int
     protocol: int

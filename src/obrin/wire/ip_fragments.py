@@ -54,7 +54,7 @@ class _Waiting:
 
 
 class Reassembly:
-    """Of packets that were cut on their way."""
+    """Puts fragmented packets together again."""
 
     def __init__(self) -> None:
         self._waiting: OrderedDict[tuple[Address, Address, int, int], _Waiting] = OrderedDict()

@@ -83,7 +83,7 @@ class Packet(NamedTuple):
 
     @property
     def bits(self) -> int:
-        """Of its addresses."""
+        """Length of its addresses in bits: 32 or 128."""
         return self.source.bits
 
     @property

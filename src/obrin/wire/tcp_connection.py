@@ -400,13 +400,13 @@ class Connection:
         self.receive_next = after % _MOD
 
     def numbers_out(self, segment: Segment) -> Numbers:
-        """Of a segment that leaves, for its signature. The first one knows nothing of the peer
-        (RFC 5925 section 5.2)."""
+        """Sequence numbers for signing an outgoing segment. For the first SYN the peer's initial
+        number is not known and counts as 0 (RFC 5925 section 5.2)."""
         theirs = 0 if segment.flags & (SYN | ACK) == SYN else self.peer_first
         return Numbers(self.first, theirs, _rounds(self.send_next, segment.sequence))
 
     def numbers_in(self, segment: Segment) -> Numbers:
-        """Of a segment that came."""
+        """Sequence numbers for checking the signature of a segment that arrived."""
         if segment.flags & SYN:
             return Numbers(segment.sequence, self.first if segment.flags & ACK else 0)
         near = self.rounds * _MOD + self.receive_next

@@ -28,7 +28,7 @@ LONGEST_WAIT = 3.0
 DUPLICATES = 3
 """Arrivals of what was sent later, after which a piece is lost (RFC 5681 section 3.2)."""
 FIRST_SEGMENTS = 10
-"""Of the congestion window at first (RFC 6928)."""
+"""Initial congestion window in segments (RFC 6928)."""
 
 
 @dataclass(slots=True)

@@ -34,8 +34,8 @@ _LABEL = b"TCP-AO"
 
 
 class Numbers(NamedTuple):
-    """Of a segment on its way: the first sequence numbers of its sender and its receiver (0 while
-    that is not known), and how often its sequence number has run round."""
+    """The initial sequence numbers of a segment's sender and receiver (0 while not known), and how
+    often its sequence number has wrapped."""
 
     sender: int
     receiver: int
@@ -46,8 +46,8 @@ NO_NUMBERS = Numbers(0, 0)
 
 
 class Protection(Protocol):
-    """What signs the segments between two addresses. An option ends in the value, and is as long as
-    `blank`, which has zeros there."""
+    """What signs the segments between two addresses. An option ends in the value, and is as long
+    as `blank`, which has zeros there."""
 
     @property
     def kind(self) -> int: ...
@@ -58,8 +58,8 @@ class Protection(Protocol):
     def value(
         self, source: Address, destination: Address, segment: bytes, numbers: Numbers
     ) -> bytes:
-        """Of a whole segment that holds `blank`, or what came in its place; its checksum does not
-        count."""
+        """Compute the signature of a segment that holds `blank`, or the signature that arrived,
+        in its place. The checksum is not covered."""
         ...
 
     def fits(self, packet: Packet, found: bytes, numbers: Numbers) -> bool:
@@ -74,8 +74,8 @@ class Protection(Protocol):
 
 @dataclass(frozen=True, slots=True)
 class Md5Protection:
-    """RFC 2385 section 2: over the pseudo-header, the header without options and with a checksum of
-    zero, the data, and the password."""
+    """RFC 2385 section 2: over the pseudo-header, the header without options and with a checksum
+    of zero, the data, and the password."""
 
     password: bytes = field(repr=False)
     kind: int = MD5_KIND

@@ -20,7 +20,7 @@ _MOD = 1 << 32
 End = tuple[Address, int]
 """An address and a port."""
 Ends = tuple[Address, Address]
-"""Of a connection, the local one first."""
+"""The two ends of a connection, the local one first."""
 
 
 @dataclass(slots=True, kw_only=True)

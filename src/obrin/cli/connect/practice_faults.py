@@ -126,7 +126,7 @@ def fault(
 
 
 def _at_gateway(fault: Fault) -> dict[str, object]:
-    """What its door is told."""
+    """Request body for the gateway's fault endpoint."""
     from obrin.live.practice.faults import FULL, RESTART, RETYPE, seconds_wrong
 
     if fault.kind in (RESTART, FULL):

@@ -11,6 +11,7 @@ import click
 from obrin.cli.shared.answers import read_answers
 from obrin.cli.shared.common import console, echo_json, print_table
 from obrin.cli.shared.deeds import Deed
+from obrin.core.design.reader import dotted
 from obrin.core.errors import ObrinError
 
 if TYPE_CHECKING:
@@ -94,7 +95,7 @@ def _tell(found: Since, path: Path, *, took: bool, as_json: bool) -> None:
         )
         return
     rows = [
-        (".".join(map(str, c.place)), c.what, _short(c.was), _short(c.now), _standing(c, took=took))
+        (dotted(c.place), c.what, _short(c.was), _short(c.now), _standing(c, took=took))
         for c in found.changes[:MOST_ROWS]
     ]
     if rows:

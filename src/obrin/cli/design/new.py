@@ -129,7 +129,7 @@ def _need_free(path: Path, *, force: bool) -> None:
 
 
 def _write_new(path: Path, text: str, *, force: bool, dry_run: bool, as_json: bool) -> None:
-    """Raises ObrinError for a file that is in the way, DesignError for what is no design."""
+    """Raises ObrinError for a file that is in the way, DesignError for what is not a design."""
     from obrin.core.design.document import load_design
     from obrin.live.files import write_whole
 

@@ -151,7 +151,7 @@ def _explain(
     if key not in choices:
         near = difflib.get_close_matches(key, choices, n=3) or [k for k in choices if key in k][:3]
         hint = f"Did you mean {', '.join(near)}?" if near else "'obrin settle' lists them"
-        raise ObrinError(f"'{key}' is no settled blank. {hint}")
+        raise ObrinError(f"'{key}' is not a settled blank. {hint}")
     offering = project.offering(design)
     view = space_view(settled, choices, offering)
     found = explain(

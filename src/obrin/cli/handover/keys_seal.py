@@ -175,7 +175,9 @@ def _imported(path: Path) -> dict[str, tuple[str, str]]:
     except SealError as error:
         raise ObrinError(f"{path} cannot be opened: {error}. Nothing was changed") from None
     except (ValueError, KeyError, TypeError, AttributeError):
-        raise ObrinError(f"{path} is no file of 'obrin keys export'. Nothing was changed") from None
+        raise ObrinError(
+            f"{path} is not a file of 'obrin keys export'. Nothing was changed"
+        ) from None
 
 
 def _from_csv(text: str, path: Path) -> dict[str, tuple[str, str]]:

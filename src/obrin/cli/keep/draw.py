@@ -115,7 +115,7 @@ def draw_network(
 
 
 def _live_states(project: Project, settled: Settled) -> dict[str, str]:
-    """Of tunnels and circuits, by label."""
+    """Current state of each tunnel and circuit, by label."""
     from obrin.core.picture.network import DOWN, ODD, REST, UP
     from obrin.live.drivers.registry import open_ends
     from obrin.live.observe import status

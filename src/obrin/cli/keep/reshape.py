@@ -180,7 +180,7 @@ def _moment(text: str | None) -> datetime:
         found = datetime.fromisoformat(text)
     except ValueError:
         raise click.UsageError(
-            f"--start: '{text}' is no day or time. Write for example 2026-12-05T22:00"
+            f"--start: '{text}' is not a day or time. Write for example 2026-12-05T22:00"
         ) from None
     return found if found.tzinfo is not None else found.replace(tzinfo=UTC)
 

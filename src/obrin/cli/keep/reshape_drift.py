@@ -53,7 +53,7 @@ def _refuse_halfway(project: Project) -> None:
     record = read_record(project)
     if record is not None:
         raise ObrinError(
-            f"a change is under way, {record.words}, and what it has changed is no drift. Go on "
+            f"a change is under way, {record.words}, and what it has changed is not drift. Go on "
             "with --go, or back with --back, first"
         )
 
@@ -62,14 +62,14 @@ def _take(
     project: Project, found: list[Drifted], ends: Ends, secrets: Secrets, *, as_json: bool
 ) -> int:
     """Into the design, as far as a key of it says so; 1 where something is left."""
+    from obrin.core.design.reader import dotted
     from obrin.live.files import write_whole
-    from obrin.live.gathering import place_text
     from obrin.live.reshape.taking import taking
 
     taken = taking(project, found, ends, secrets)
     if taken.changes:
         write_whole(project.design_path, taken.text, 0o644, durable=True)
-    told = [(place_text(change.place), change.now) for change in taken.changes]
+    told = [(dotted(change.place), change.now) for change in taken.changes]
     if as_json:
         echo_json(
             {

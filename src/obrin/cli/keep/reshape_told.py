@@ -36,7 +36,7 @@ def tell_plan(plan: Plan, record: Record | None, times: Schedule) -> None:
         rows.append((mark, *when, planned.owner, what_words(planned), *_effect(plan, planned)))
     print_table(
         out,
-        ("Step", *(("When (UTC)",) if times.waits else ()), "Who", "What", "Then", "Of note"),
+        ("Step", *(("When (UTC)",) if times.waits else ()), "Who", "Change", "Effect", "Remark"),
         rows,
         styles={"all works": "green", "LOST": "bold red", "LETS IN": "bold red"},
         names=3 if times.waits else 2,

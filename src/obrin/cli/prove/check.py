@@ -16,9 +16,10 @@ from obrin.cli.shared.common import (
     project_of,
     say,
 )
-from obrin.core.check.accepting import place_text, seen_as
+from obrin.core.check.accepting import seen_as
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.positions import Locator
+from obrin.core.design.reader import dotted
 
 if TYPE_CHECKING:
     from obrin.core.catalogue.offering import Offered
@@ -112,7 +113,7 @@ def _print_acceptance(findings: Sequence[Finding]) -> None:
     for finding in findings:
         click.echo(
             f"  - finding: {finding.code}\n"
-            f"    at: {place_text(finding)}\n"
+            f"    at: {dotted(finding.place)}\n"
             f"    seen: '{seen_as(finding)}'             # of: {finding.cause}\n"
             "    because: <insert why it may stay>\n"
             "    by: <insert who answers for it>\n"
@@ -126,7 +127,7 @@ def finding_json(finding: Finding, locator: Locator) -> dict[str, object]:
         "severity": finding.severity.label,
         "code": finding.code,
         "where": locator.where(finding.place),
-        "place": place_text(finding),
+        "place": dotted(finding.place),
         "cause": finding.cause,
         "consequence": finding.consequence,
         "fix": finding.fix,

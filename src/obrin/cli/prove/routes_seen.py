@@ -14,7 +14,7 @@ from obrin.core.errors import ObrinError, OutsideError
 from obrin.live.files import read_file
 
 MOST_BYTES = 1 << 30
-"""Of a dump of routing tables."""
+"""Largest size of a dump of routing tables."""
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -61,7 +61,7 @@ def compare_now(project: Project, settled: Settled, table: str | None, *, as_jso
     place = _router(settled, table)
     if place not in settled.gateways:
         raise ObrinError(
-            f"{place} is no site gateway: only those are asked for the routes they use"
+            f"{place} is not a site gateway: only those are asked for the routes they use"
         )
     with open_ends(project, settled) as ends:
         driver = ends.gateways.get(place)

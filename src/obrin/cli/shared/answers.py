@@ -39,13 +39,13 @@ def person_for(answers: str | None, who: str | None = None) -> Person:
 
 
 def read_answers(name: str, such_as: str) -> dict[str, object]:
-    """Raises ObrinError for a file that is no mapping."""
+    """Raises ObrinError for a file that is not a mapping."""
     from obrin.core.design.reader import read_values
     from obrin.live.project import read_text
 
     found = read_values(read_text(Path(name)), name)
     if not isinstance(found, dict):
-        raise ObrinError(f"{name} is no mapping. Write lines such as {such_as}")
+        raise ObrinError(f"{name} is not a mapping. Write lines such as {such_as}")
     return {str(key): value for key, value in found.items()}
 
 

@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from obrin.live.http import CloudFaults, InternetClient
 
 PIPED_WIDTH = 110
-"""Columns where the output is no terminal and nobody said how many there are."""
+"""Columns where the output is not a terminal and nobody said how many there are."""
 F = TypeVar("F", bound=Callable[..., Any])
 
 
@@ -93,7 +93,7 @@ def project_of(design_file: str | None) -> Project:
 
 
 def other_project(design_file: str) -> Project:
-    """Of a design that is looked at beside the command's own."""
+    """Find the project of a second design, such as the one to compare with."""
     return replace(find_project(design_file), missing="Check the path")
 
 
@@ -105,7 +105,7 @@ class Between(click.FloatRange):
     ) -> float:
         number = float(super().convert(value, param, ctx))
         if math.isnan(number):
-            self.fail(f"{value!r} is no number.", param, ctx)
+            self.fail(f"{value!r} is not a number.", param, ctx)
         return number
 
 

@@ -30,7 +30,7 @@ def _words(values: Sequence[int]) -> tuple[Words, Words]:
 
 
 def _host_mask(lengths: Index, bits: int) -> Words:
-    """Of one word: ones beyond each length (clipped to the word)."""
+    """Host mask of one word: ones beyond each length, clipped to the word."""
     free = np.clip(bits - lengths, 0, 64).astype(np.uint64)
     full = np.uint64(_WORD)
     return np.where(free == 64, full, (np.uint64(1) << np.minimum(free, np.uint64(63))) - 1)

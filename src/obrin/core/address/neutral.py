@@ -29,5 +29,5 @@ def translated(address: Address, old: Prefix, new: Prefix) -> Address:
 
 
 def _sum(prefix: Prefix) -> int:
-    """Of its words, as a remainder by all ones."""
+    """Sum of the prefix's 16-bit words, modulo 65535."""
     return prefix.value % _ONES

@@ -25,7 +25,7 @@ MOST_APART = 12
 MOST_TOGETHER = 24
 """Steps that are taken together; more are done as early as can be."""
 DIGITS = 6
-"""Of prices: what is alike to so many is the same."""
+"""Decimals kept when losses are compared."""
 Ways = dict[datetime, tuple[float, datetime]]
 """By when a step begins: the least loss until it is done, and when the one before begins then."""
 
@@ -55,8 +55,8 @@ class Turn:
 def turns_of(
     steps: Iterable[Step], done: Done, looks: Outlooks, between: Between
 ) -> Iterator[Turn]:
-    """Of steps in order. `between` knows the windows, `looks` the states: of the other direction,
-    going back."""
+    """Turns of steps in order. `between` knows the windows, `looks` the states; when going back,
+    those of the other direction."""
     for step in steps:
         done |= {step}
         yield Turn(step.place, between.windows(step.place), looks.price(done))
@@ -65,8 +65,8 @@ def turns_of(
 def slots_of(
     turns: Sequence[Turn], start: datetime, each: timedelta, price: float = 0.0
 ) -> Iterator[Slot]:
-    """Of each step in order; `price` is that of what is interrupted before the first. Raises
-    ObrinError for a place whose windows are too short for one."""
+    """Choose a time slot for each step in order. `price` is the loss of what is interrupted
+    before the first. Raises ObrinError for a place whose windows are too short for one."""
     together = list[Turn]()
     for number, turn in enumerate(turns, 1):
         together.append(turn)

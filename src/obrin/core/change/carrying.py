@@ -12,7 +12,7 @@ from obrin.core.drill.load import Use, loaded
 from obrin.core.settled.model import Settled
 
 SLACK = 1e-9
-"""Of sums that are added to and taken from."""
+"""Rounding error allowed in sums that are added to and taken from."""
 _VERSION = re.compile(f" \\(({OLD}|{NEW}|{BOTH})\\)")
 
 
@@ -33,7 +33,7 @@ class Limits:
         return {t.words: t.most for t in loaded(self._after, self._offering, legs)}
 
     def used(self, settled: Settled, carried: Iterable[tuple[str, float]]) -> Iterator[Use]:
-        """Of everything with a known limit that carries something."""
+        """Use of everything that has a known limit and carries something."""
         for thing, rate in loaded(settled, self._offering, carried).items():
             name = plain(thing.words)
             if most := self._of_after.get(name, thing.most):

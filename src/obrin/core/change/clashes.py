@@ -19,7 +19,7 @@ _End = tuple[str, bool]
 def clashes_of(
     before: Settled, after: Settled, old: Mapping[str, Told], new: Mapping[str, Told]
 ) -> Iterator[Clash]:
-    """Of all places; those of two instances of a cloud are apart."""
+    """Find the clashes at all places. Two instances of a cloud do not clash."""
     for place, told in old.items():
         blocks: dict[int, list[tuple[Prefix, _End]]] = {}
         for settled, mine, other in ((before, told, new[place]), (after, new[place], told)):
@@ -39,7 +39,7 @@ def clashes_of(
 
 
 def _overlapping(blocks: Iterable[tuple[Prefix, _End]]) -> Iterator[tuple[_End, _End]]:
-    """Of two prefixes that overlap, one covers the other."""
+    """Pair the ends whose prefixes overlap. Of two that do, one covers the other."""
     above: list[tuple[Prefix, _End]] = []
     for block, end in sorted(blocks):
         while above and not above[-1][0].covers(block):

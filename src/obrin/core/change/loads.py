@@ -15,7 +15,8 @@ from obrin.core.reach.trace import stopped, there_and_back
 
 
 class Loads:
-    """Of the state that the groups of a change are in; `follow` when some of them go on."""
+    """Loads in the state that the groups of a change are in. Call `follow` when some of them go
+    on."""
 
     def __init__(self, groups: Groups, offering: Offered) -> None:
         self._groups = groups

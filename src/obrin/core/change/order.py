@@ -28,17 +28,17 @@ from obrin.core.change.weave import Block, blocks, woven
 STEP_SECONDS = 60.0
 """What one step is taken to last, for choosing; by hand or by a cloud, it is minutes."""
 MOVE_SECONDS = 0.01
-"""Of a flow that goes over to another tunnel, for choosing between orders that lose nothing."""
+"""Loss counted for a flow that moves to another tunnel, to choose between orders that lose
+nothing."""
 FULL_SECONDS = 0.6
-"""Of a thing that gets more than it carries for one step, for choosing likewise: a loss is never
-taken for it."""
+"""Loss counted for a thing that is overloaded for one step, to choose likewise. A real loss is
+never accepted instead."""
 KINDS = READY, LEG, CLEAR
 HAND_SECONDS = 0.0005
-"""Of going on with tunnels at another place, for choosing between orders that are alike in all
-that: who has a step there, or a window, does what there is at once. Of twelve steps it is less than
-one move."""
+"""Loss counted for going on at another place, to choose between orders that are otherwise alike,
+so that all steps at one place are done together. For twelve steps it is less than one move."""
 DIGITS = 6
-"""Costs that are alike to so many are the same: how they were added up does not decide."""
+"""Decimals kept when costs are compared, so that the order of addition does not decide."""
 MOST_EXACT = 12
 """Steps of a group that are searched whole: 4096 sets."""
 

@@ -95,7 +95,7 @@ class Outlooks:
         return self.of(done).down
 
     def price(self, done: Done) -> float:
-        """Of what is interrupted."""
+        """Loss by what is interrupted."""
         return interruption(self.wrong(done), self.down(done))
 
 

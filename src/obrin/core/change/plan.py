@@ -55,7 +55,7 @@ class Planned:
 
     @property
     def price(self) -> float:
-        """Of what is interrupted after it."""
+        """Loss by what is interrupted after it."""
         return interruption(self.wrong, self.down)
 
     @property

@@ -21,7 +21,8 @@ from obrin.core.settled.windows import windows_of
 
 READY, LEG, CLEAR = "make ready", "change", "clear away"
 OLD, NEW, BOTH, NONE = "old", "new", "both", "none"
-"""Of which design a tunnel is: BOTH is on its way and carries what both have, NONE nothing."""
+"""Which design a tunnel follows. BOTH is on its way and carries what both have; NONE carries
+nothing."""
 
 
 @dataclass(frozen=True, slots=True, order=True)
@@ -158,7 +159,7 @@ class Between:
         return frozenset(step.leg for step in self.steps if step.kind == LEG)
 
     def phase(self, place: str, done: Done) -> str:
-        """Of which design a place is beside its tunnels."""
+        """Which design a place follows, apart from its tunnels."""
         here = self._grounded.get(place, frozenset())
         if all(Step(kind, place) in done for kind in here):
             return NEW
@@ -185,7 +186,7 @@ class Between:
         return list(dict.fromkeys(leg.label for s in (self.after, self.before) for leg in s.legs()))
 
     def version(self, label: str, done: Done) -> str:
-        """Of which design a tunnel or circuit is, as it is told at both ends."""
+        """Which design a tunnel or circuit follows, by what is configured at both ends."""
         if label not in self.moving:
             return NEW
         gateways, clouds = self._ends_of(label)

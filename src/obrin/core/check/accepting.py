@@ -12,6 +12,7 @@ from dataclasses import replace
 from datetime import date
 
 from obrin.core.check.finding import Finding, Severity
+from obrin.core.design.reader import dotted
 from obrin.core.design.wishes import AcceptedFinding
 from obrin.core.settled.model import Settled
 
@@ -22,11 +23,6 @@ OF_CHANGE = "change-"
 def seen_as(finding: Finding) -> str:
     """A short fingerprint of what was found: it changes when that does."""
     return hashlib.sha256(finding.cause.encode()).hexdigest()[:8]
-
-
-def place_text(finding: Finding) -> str:
-    """The place in the design, joined by dots."""
-    return ".".join(map(str, finding.place))
 
 
 def answered(
@@ -40,8 +36,8 @@ def answered(
     used: set[int] = set()
     places: dict[str, str] = {}
     for finding in findings:
-        places.setdefault(finding.code, place_text(finding))
-        here = by_place.get((finding.code, place_text(finding)), []) if by_place else []
+        places.setdefault(finding.code, dotted(finding.place))
+        here = by_place.get((finding.code, dotted(finding.place)), []) if by_place else []
         used.update(index for index, _ in here)
         holding = [accepted for _, accepted in here if _holds(accepted, finding, today)]
         yield replace(finding, accepted=holding[-1]) if holding else finding

@@ -10,7 +10,8 @@ from cryptography import x509
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.days import time_after
 from obrin.core.design.reader import Location
-from obrin.core.handover.secrets import CertificateFiles, Secrets
+from obrin.core.handover.secrets import Secrets
+from obrin.core.handover.standard.keys import CertificateFiles
 from obrin.core.pki.chain import Trust, judge, key_kind, signed
 from obrin.core.pki.read import PkiError, fits, read_bundle, read_key
 from obrin.core.quantity import plain

@@ -14,7 +14,7 @@ from obrin.core.settled.model import Settled
 
 
 def changing(plan: Plan, before: Settled, after: Settled) -> Iterator[Finding]:
-    """Of a plan in the best order that there is."""
+    """Findings about a plan in the best order that there is."""
     yield from _lost(plan, after)
     yield from _opened(plan, after)
     yield from _too_much(plan, after)
@@ -35,7 +35,7 @@ def _lost(plan: Plan, after: Settled) -> Iterator[Finding]:
                 f"in every order of this change, {some_flows(flows)} "
                 f"{_stop(flows)} {_until(plan, held)}: {reason}",
                 "that traffic stands still for as long as these steps take",
-                f"{advice_for([reason])}, or do it where that may be",
+                f"{advice_for([reason])}, or do it in a maintenance window",
             )
 
 

@@ -1,9 +1,9 @@
 """Redundancy: what a site's flows to a cloud depend on, over everything that joins the two.
 
-A tunnel that dies is no outage where another link or a circuit carries the same networks; and two
-tunnels are no redundancy where one thing takes both. So a link is judged with all that can stand in
-for it: what joins the same site, carries at least its networks, and leads to at least what it
-leads to.
+A tunnel that dies is not an outage where another link or a circuit carries the same networks; and
+two tunnels are not redundant where one thing takes both. So a link is judged with all that can
+stand in for it: what joins the same site, carries at least its networks, and leads to at least what
+it leads to.
 """
 
 from __future__ import annotations
@@ -73,7 +73,7 @@ def _meet(one: Bundle, other: Bundle) -> bool:
 
 
 def _place(bundle: Bundle) -> Location:
-    """Of a link it is the tunnels that are looked at."""
+    """Where the finding points; for a link, its tunnels."""
     here = place_of(bundle)
     return here if isinstance(bundle, SettledCircuit) else (*here, "tunnels")
 

@@ -69,7 +69,7 @@ def _stands_for(summary: Prefix, inside: _Inside, here: Location, owner: str) ->
             "summary-empty",
             here,
             f"summary {summary} covers none of the prefixes of {owner} on this link",
-            "it is told to nobody's use, and draws traffic for addresses that are not there",
+            "it covers no network here and attracts traffic for unused addresses",
             "take it out, or correct it",
         )
     elif summary.size > _WIDE * inside.addresses:

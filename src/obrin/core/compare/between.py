@@ -41,7 +41,7 @@ def _pairs(one: Mapping[str, str], two: Mapping[str, str]) -> Iterator[tuple[str
         if name.startswith(_MIRRORED) and row in turned:
             other = name.replace(f".{row}.", f".{turned[row]}.", 1)
             if other in two:
-                yield name, other, "the two ends are no mirror image of each other"
+                yield name, other, "the two ends do not mirror each other"
         elif name in two and (
             name.startswith("suite-") or (name.startswith(_MIRRORED) and row in _ALIKE)
         ):

@@ -127,7 +127,8 @@ def differences(
     lines: Mapping[str, int] = MappingProxyType({}),
     prints: Mapping[str, str] = MappingProxyType({}),
 ) -> list[Difference]:
-    """Of all values that are on the sheet, in its order. What is entered and not on it is left.
+    """Compare all values on the sheet with those entered, in its order. What is entered and not on
+    the sheet is left out.
     `prints` are fingerprints of keys, by tunnel: a secret that is entered is one."""
     found: list[Difference] = []
     said = {

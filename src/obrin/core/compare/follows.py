@@ -97,7 +97,7 @@ def _judged(settled: Settled, place: str, side: str, one: Difference) -> str:
 
 
 def _first_fault(settled: Settled, link: str, name: str) -> str:
-    """Of a link's tunnels; of the one alone whose value it is."""
+    """First disagreement of a link's tunnels; for a value of one tunnel, of that tunnel alone."""
     for agreement in agreements(settled):
         of_one = name.startswith("tunnels.")
         if agreement.tunnel.link != link or (
@@ -159,7 +159,7 @@ def _prefixes(text: str) -> tuple[Prefix, ...]:
 
 
 def entered_suite(meant: Suite, name: str, text: str) -> Suite | None:
-    """The suite with one value as it was entered; None where that is no value of it."""
+    """The suite with one value as it was entered; None where that is not a value of it."""
     words = name.split(".")
     if len(words) < 3 or words[0] != f"suite-{meant.name}":
         return None

@@ -84,7 +84,7 @@ class Held(NamedTuple):
 
 
 def read(name: str, text: str) -> Reading:
-    """Of the value of that name."""
+    """Read what was entered for the value `name`."""
     plain = re.sub(r"\([^)]*\)", " ", text)
     plain = re.sub(r"\s+", " ", plain).strip().strip("\"'").rstrip(";,").strip().lower()
     if not plain:
@@ -149,12 +149,12 @@ def _one(text: str) -> list[Held] | None:
 
 
 def mask_length(mask: str) -> int:
-    """Of a netmask or a wildcard mask. Raises ValueError for what is neither, AddressError for what
-    is no address."""
+    """Prefix length of a netmask or a wildcard mask. Raises ValueError for what is neither,
+    AddressError for what is not an address."""
     bits, value = parse_address(mask)
     if value >> bits - 1 == 0 and value:
         value ^= (1 << bits) - 1  # the ones of a wildcard mask are behind
     length = netmask_length(Address(bits, value))
     if length is None:
-        raise ValueError(f"{mask} is no mask")
+        raise ValueError(f"{mask} is not a mask")
     return length

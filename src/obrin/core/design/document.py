@@ -75,7 +75,7 @@ def _position(problem: Problem) -> tuple[int, ...]:
 def _drop_mistakes(error: ValidationError, values: Any) -> set[str]:
     """Take what did not validate out of `values`, so that names can still be checked.
 
-    The names that went are returned: what seems to miss them is no mistake of its own.
+    The names that went are returned: what seems to miss them is not a mistake of its own.
     """
     dropped: set[str] = set()
     for entry in error.errors(include_url=False):

@@ -47,6 +47,12 @@ _WORDS: dict[str, bool | float | None] = {
 _FIRST = frozenset("+-.0123456789~nNtTfF")
 
 Location = tuple[str | int, ...]
+"""Keys and indexes that lead to a value of a design."""
+
+
+def dotted(place: Location) -> str:
+    """The keys and indexes joined by dots."""
+    return ".".join(map(str, place))
 
 
 class _Mistake(Exception):

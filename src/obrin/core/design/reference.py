@@ -3,13 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Any
 
 from obrin.core.design.model import Design
 from obrin.core.design.values import format_duration, format_rate
+from obrin.core.json_text import Json
 from obrin.core.quantity import plain
-
-Json = dict[str, Any]
 
 
 def design_schema() -> Json:

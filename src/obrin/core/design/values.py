@@ -268,7 +268,7 @@ def _summaries(value: Any) -> tuple[Prefix, ...] | Literal["auto"]:
     if value == AUTO:
         return AUTO
     if isinstance(value, str) and "/" not in value:
-        raise ValueError(f"{value!r} is no prefix; write for example '10.20.0.0/21', or 'auto'")
+        raise ValueError(f"{value!r} is not a prefix; write for example '10.20.0.0/21', or 'auto'")
     return _either_prefixes(value)
 
 

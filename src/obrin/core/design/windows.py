@@ -57,7 +57,7 @@ def zone_of(name: str) -> tzinfo:
     try:
         return ZoneInfo(name)
     except (ZoneInfoNotFoundError, ValueError, OSError):
-        raise ValueError(f"'{name}' is no time zone that is known here") from None
+        raise ValueError(f"'{name}' is not a time zone that is known here") from None
 
 
 def rooms(
@@ -87,7 +87,7 @@ def parse_window(text: str) -> Window:
     """Raises ValueError."""
     found = _FORM.fullmatch(text.strip())
     if found is None:
-        raise ValueError(f"'{text}' is no time of the week; {_EXAMPLE}")
+        raise ValueError(f"'{text}' is not a time of the week; {_EXAMPLE}")
     first, last = (found[1].lower(), (found[2] or found[1]).lower())
     numbers, zone = found.groups()[2:6], found[7]
     if first not in DAYS or last not in DAYS:

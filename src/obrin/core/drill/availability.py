@@ -84,7 +84,7 @@ def availability(
 
 
 def _told(flow: str, bounds: Bounds) -> Availability:
-    """What rounding leaves is no interval."""
+    """What rounding leaves is not an interval."""
     low, high = bounds.works, max(1 - bounds.fails, bounds.works)
     if high - low <= 1e-12:
         return Availability(flow, low, low, low)

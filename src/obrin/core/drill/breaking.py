@@ -21,7 +21,8 @@ from obrin.core.drill.sweep import Sweep
 def breaking(
     sweep: Sweep, elements: Sequence[Element], depth: int, crew: Crew = HERE
 ) -> Iterator[tuple[Element, ...]]:
-    """Of up to `depth` elements, the small ones first, each in the order of `elements`."""
+    """Find the failures of up to `depth` elements that stop a flow, the smallest first, each in the
+    order of `elements`."""
     ground = Ground(sweep, elements)
     found = _loaded(crew, ground, depth) if sweep.loaded else _stopping(crew, ground, depth)
     rank = {element: number for number, element in enumerate(elements)}
@@ -34,7 +35,7 @@ def breaking(
 
 
 def looked_at(sweep: Sweep, elements: Sequence[Element]) -> int:
-    """Of how many things all combinations are looked at; 0 where that is not needed."""
+    """How many things all combinations are taken of; 0 where that is not needed."""
     return len(Things(sweep, elements).ways) if sweep.loaded else 0
 
 

@@ -26,7 +26,7 @@ INTERNAL = Detector(
 
 
 class Noticing:
-    """Of the ways of one design."""
+    """Tells how soon the loss of each path of a design is noticed."""
 
     def __init__(self, settled: Settled) -> None:
         self._settled = settled

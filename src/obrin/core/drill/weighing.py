@@ -15,7 +15,7 @@ from obrin.core.drill.jobs import FLOWS_AT_ONCE, Ground, WithElements, ground_of
 ALL_UP_TO = 2_000
 """States that are looked at whatever they weigh."""
 CLOSE = 1e-3
-"""Of more, what is not looked at, as a part of the time without the flows, where looking ends."""
+"""With more states, stop when what is left is this part of the time without the flows."""
 NEXT_TO_NOTHING = 1e-13
 MOST_LOOKS = 20_000
 

@@ -70,8 +70,8 @@ class Composed:
 
 
 def compose(text: str, values: Any, source: str, tables: Sequence[Source]) -> Composed:
-    """`values` is what `text` holds. Raises DesignError where it is no mapping, or has a hole that
-    no column fills."""
+    """`values` is what `text` holds. Raises DesignError where it is not a mapping, or has a hole
+    that no column fills."""
     if not isinstance(values, dict):
         raise DesignError([Problem(source, "the template is not a design", "See 'obrin schema'")])
     return _Composing(text, source, tables).all(values)

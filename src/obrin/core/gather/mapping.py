@@ -206,5 +206,5 @@ def _cell(spec: ColumnSpec, found: Sequence[Sequence[str]]) -> Cell:
 def _prefix(text: str, mask: str) -> str:
     blocks = [str(block) for block in blocks_of(text, "", mask)]
     if len(blocks) != 1:
-        raise AddressError(f"{text} is no single prefix; write {', '.join(blocks[:4])} apart")
+        raise AddressError(f"{text} is not a single prefix; write {', '.join(blocks[:4])} apart")
     return blocks[0]

@@ -95,7 +95,7 @@ def edit_words(agreement: Agreement) -> str:
 
 
 def nothing_common(agreement: Agreement) -> str:
-    """Of which algorithms two ends have none in common, and what each of them has instead."""
+    """Say for which kind of algorithm two ends have none in common, and what each has instead."""
     one, two = agreement.ends
     versions = [sorted({suite.ike_version for suite in end.suites}) for end in (one, two)]
     if not set(versions[0]) & set(versions[1]):

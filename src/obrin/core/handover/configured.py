@@ -68,7 +68,7 @@ def device_config(settled: Settled, place: str) -> DeviceConfig:
 
 
 def _gates(settled: Settled, place: str) -> Iterator[HostGate]:
-    """Of the hosts behind a site's gateway; those of a cloud are told the cloud itself."""
+    """Filters of the hosts behind a site's gateway. A cloud configures those of its own hosts."""
     if place in settled.clouds:
         return
     gateway = settled.gateways[place]

@@ -13,9 +13,10 @@ from obrin.core.handover.ends import (
     ends_at,
     internal_at,
 )
-from obrin.core.handover.secrets import BY_KEY, Secrets
+from obrin.core.handover.secrets import Secrets
 from obrin.core.handover.standard.basic import interface_name
 from obrin.core.handover.standard.device import encode
+from obrin.core.handover.standard.keys import BY_KEY
 from obrin.core.ipsec.liveness import Bfd
 from obrin.core.ipsec.suite import Suite
 from obrin.core.reach.filters import Rule, filter_of

@@ -10,9 +10,10 @@ from obrin.core.handover.proof import Configurations
 from obrin.core.handover.secrets import Secrets, key_data
 from obrin.core.handover.services import services_sheet
 from obrin.core.handover.sheet import value_sheet
-from obrin.core.handover.standard.basic import Json, as_json, loaded
+from obrin.core.handover.standard.basic import as_json, loaded
 from obrin.core.handover.standard.device import DeviceConfig
 from obrin.core.handover.steps import steps
+from obrin.core.json_text import Json
 from obrin.core.settled.model import Settled
 
 CONFIG, KEYS, SHEET, STEPS = "config.json", "keys.json", "sheet.md", "steps.md"

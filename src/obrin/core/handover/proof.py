@@ -161,7 +161,7 @@ def _pairs() -> Iterator[tuple[str, str]]:
 def unmirrored(one: Written, other: Written) -> Iterator[str]:
     """What two ends do not say alike, or in reverse; empty when all is well.
 
-    What only one of them has to say is no difference, but for the kind of routing.
+    What only one of them has to say is not a difference, but for the kind of routing.
     """
     for mine, theirs in _pairs():
         here, there = getattr(one, mine), getattr(other, theirs)

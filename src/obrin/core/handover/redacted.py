@@ -34,11 +34,11 @@ _KEPT = tuple(
         ),
     )
 )
-"""Of these, the first bits stay."""
+"""Special ranges: their first bits stay."""
 _OTHERS = {32: parse_prefix("240.0.0.0/4"), 128: parse_prefix("3fff::/20")}
 _LENGTH = r"(?:/\d{1,3}(?!\d))?"
 _V4 = re.compile(r"(?<!\d)\d{1,3}(?:\.\d{1,3}){3,}(?!\d)" + _LENGTH)
-"""Of more than four numbers each four may be one, from the last ones on."""
+"""In a run of more than four numbers, any four may be an address; the last ones are tried first."""
 _V6 = re.compile(r"(?<![0-9A-Fa-f:])[0-9A-Fa-f:]*:[0-9A-Fa-f:]*:[0-9A-Fa-f:.]*" + _LENGTH)
 """A run of what addresses of IPv6 are written with; one may stand anywhere in it."""
 _REVERSE = re.compile(
@@ -164,7 +164,7 @@ class Redactor:
         return ".".join(told[: len(labels)][::-1]) + "." + (match[2] or match[4])
 
     def _address(self, text: str) -> str:
-        """What is no address after all stays."""
+        """What is not an address after all stays."""
         body, _, length = text.partition("/")
         try:
             if ":" not in body:  # some write every part with three digits

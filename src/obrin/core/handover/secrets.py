@@ -4,26 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from obrin.core.handover.ends import ends_at
+from obrin.core.handover.standard.keys import BY_KEY, CertificateFiles, Keys, encode
+from obrin.core.json_text import Json
 from obrin.core.settled.links import OF_SESSION
 from obrin.core.settled.model import Settled
-
-Json = dict[str, Any]
-BY_KEY = "pre-shared-key"
-
-
-@dataclass(frozen=True, slots=True)
-class CertificateFiles:
-    """What a gateway is handed, as PEM: `chain` with its own certificate first, its private `key`,
-    the authorities it believes, and lists of what they revoked. `key` is None when the device made
-    its own request and never let the key go."""
-
-    chain: str
-    key: str | None = field(repr=False)
-    authorities: str
-    revocations: str = ""
 
 
 class KeyOwner(NamedTuple):
@@ -65,30 +52,17 @@ class Secrets:
 
 
 def key_data(settled: Settled, place: str, secrets: Secrets) -> Json:
-    """The secrets of one pack, in a document of their own. Raises KeyError for a missing one."""
+    """The secrets of one pack as instance data of obrin-keys. Raises KeyError for a missing one."""
+    return encode(keys_of(settled, place, secrets))
+
+
+def keys_of(settled: Settled, place: str, secrets: Secrets) -> Keys:
+    """The secrets of one pack. Raises KeyError for a missing one."""
     ends = ends_at(settled, place)
-    data: Json = {
-        "pre-shared-key": [
-            {"tunnel": end.tunnel, "secret": secrets.keys[end.tunnel]}
-            for end in ends
-            if end.authentication == BY_KEY
-        ]
-    }
     signed = {session.label: None for end in ends if end.password for session in end.sessions}
-    if signed:
-        data["session-password"] = [
-            {"neighbor": label, "secret": secrets.keys[label + OF_SESSION]} for label in signed
-        ]
-    if any(end.authentication != BY_KEY for end in ends):
-        data["certificate"] = certificate_data(secrets.certificates[place])
-    return {"obrin-keys:keys": data}
-
-
-def certificate_data(files: CertificateFiles) -> Json:
-    """In the shape of obrin-keys' container `certificate`."""
-    data: Json = {"chain": files.chain, "authorities": files.authorities}
-    if files.key is not None:
-        data["private-key"] = files.key
-    if files.revocations:
-        data["revocations"] = files.revocations
-    return data
+    certified = any(end.authentication != BY_KEY for end in ends)
+    return Keys(
+        {end.tunnel: secrets.keys[end.tunnel] for end in ends if end.authentication == BY_KEY},
+        {label: secrets.keys[label + OF_SESSION] for label in signed},
+        secrets.certificates[place] if certified else None,
+    )

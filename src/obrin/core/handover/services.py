@@ -27,8 +27,8 @@ MOST_ZONES = 16
 
 
 def services_sheet(settled: Settled, site: str) -> list[Block]:
-    """Of a site with a link or circuit. Its values have names of their own, like those of a value
-    sheet, so that two of them can be held against each other."""
+    """Build the services sheet of a site with a link or circuit. Its values have names of their
+    own, like those of a value sheet, so that two sheets can be compared."""
     beyond = list(dict.fromkeys(_beyond(settled, site)))
     return [
         Heading(1, f"{site}: for the people around"),

@@ -9,9 +9,9 @@ from obrin.core.handover.blocks import Block, Heading, Paragraph, Table
 from obrin.core.handover.configured import bgp_identifier
 from obrin.core.handover.ends import TunnelEnd, ends_at
 from obrin.core.handover.outside import internet_side
-from obrin.core.handover.secrets import BY_KEY
 from obrin.core.handover.sheet_routing import routing
 from obrin.core.handover.standard.basic import interface_name
+from obrin.core.handover.standard.keys import BY_KEY
 from obrin.core.handover.words import (
     bfd_words,
     identity_words,

@@ -69,7 +69,7 @@ _FAMILIES = {32: "IPv4 unicast", 128: "IPv6 unicast"}
 
 
 def _peers(end: TunnelEnd, which: int) -> str:
-    """Of its sessions: the addresses here (0), or there."""
+    """Addresses of its sessions: here (0), or at the peer (1)."""
     return " and ".join(str(session.peers[which]) for session in end.sessions)
 
 

@@ -39,7 +39,7 @@ def letters_bits(key: str) -> float:
 
 
 def _letter_bits(key: str) -> float:
-    """Of one letter, by the alphabet that the whole key is of."""
+    """Bits of one letter, by the alphabet that the whole key uses."""
     kinds = (
         (26, any(c.islower() for c in key)),
         (26, any(c.isupper() for c in key)),
@@ -108,7 +108,7 @@ def _parts_of(
     kinds: list[str] = []
     for piece in pieces:
         for pattern, token, guesses in _patterns(piece, words):
-            # What is no pattern counts by its letters; so do short ones, there by chance.
+            # What is not a pattern counts by its letters; so do short ones, there by chance.
             if pattern == "bruteforce" or len(token) <= _BY_CHANCE:
                 bits += len(token) * each
             else:

@@ -67,7 +67,7 @@ def print_difference(right: str, entered: str, others: Mapping[str, str]) -> str
         return f"it is the key of {of_another}"
     one, two = right.split("-"), entered.split("-")
     if len(two) != len(one):
-        return "that is no fingerprint; 'obrin keys compare' prints one"
+        return "that is not a fingerprint; 'obrin keys compare' prints one"
     if one[2] == two[2]:
         return "it has blanks around it"
     if one[3] == two[3]:

@@ -204,7 +204,7 @@ class _Drawing:
                 yield Row(words, leg.label)
 
     def _tables(self, cloud: SettledCloud) -> Iterator[Row]:
-        """Of a hub: who uses each, and its members with what they use."""
+        """Rows for a hub's route tables: who uses each, and its members with what they use."""
         if not cloud.is_hub:
             return
         yield Row("route tables", heading=True)

@@ -93,7 +93,7 @@ def _pkcs12(data: bytes, passphrase: str | None, where: str) -> Bundle:
             raise PkiError(
                 f"{where} is neither PEM nor DER; if it is PKCS #12, give its passphrase"
             ) from None
-        raise PkiError(f"{where} is no PKCS #12, or the passphrase does not open it") from None
+        raise PkiError(f"{where} is not PKCS #12, or the passphrase does not open it") from None
     if key is not None and not isinstance(key, PrivateKey):
         raise PkiError(f"the private key in {where} is of no kind that IKE uses here")
     return Bundle(tuple(c for c in (leaf, *others) if c is not None), key)

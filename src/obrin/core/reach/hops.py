@@ -11,8 +11,8 @@ SILENT = "one that says nothing"
 
 
 def hop_name(settled: Settled, places: Iterable[str], router: Address | None) -> str:
-    """Of a path between two places. A gateway tells by its address inside a tunnel, and so which
-    one; an address that the design does not know is not repeated."""
+    """Name one hop of a path between two places. The inside address with which a gateway answers
+    tells which tunnel was used. An address that the design does not know is not repeated."""
     if router is None:
         return SILENT
     held = set(places)

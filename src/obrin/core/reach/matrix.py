@@ -111,7 +111,7 @@ _ROWS: Job[Given, Matrix, Sequence[int], list[Cell]] = Job(_matrix, _rows)
 
 
 def count_pairs(settled: Settled, place: str | None = None) -> int:
-    """Of networks at different places, in both directions."""
+    """Count pairs of networks at different places, both directions."""
     held = Counter(name.place for name in all_networks(settled))
     total = sum(held.values())
     if place is not None:

@@ -24,7 +24,7 @@ class Circles:
             if self.of[session.sender] == self.of[session.receiver]:
                 self.inner.setdefault(session.sender, []).append(session)
         self.entries: list[set[str]] = [set() for _ in self.members]
-        """Of each circle those that hear what others than its own pass on."""
+        """For each circle, its members that learn routes from routers outside it."""
         for router, found in passing.items():
             if any(self.of[session.sender] != self.of[router] for session in found):
                 self.entries[self.of[router]].add(router)

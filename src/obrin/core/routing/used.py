@@ -17,7 +17,7 @@ for one that is shared."""
 
 
 def used_differences(settled: Settled, place: str, told: Told) -> Iterator[Difference]:
-    """What a packet would meet: a wider route that leads the same way is no difference, nor is
+    """What a packet would meet: a wider route that leads the same way is not a difference, nor is
     anything beyond the design's prefixes. Raises KeyError for a place without a table."""
     model = _table(
         (row.prefix, row.via)

@@ -43,7 +43,7 @@ class Blank:
     @property
     def field(self) -> str:
         """What is blank, without the mark of its family; `region` for the range of a region, and
-        `seen-as` for what stands for something. Names of places are no fields."""
+        `seen-as` for what stands for something. Names of places are not fields."""
         if self.part == "regions":
             return "region"
         if self.part == "links" and self.path[2] in _TRANSLATION:

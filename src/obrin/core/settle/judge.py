@@ -69,9 +69,9 @@ def _fault(judges: dict[str, Judge], key: str, value: Value) -> str:
 
 def _as_number(value: Value) -> str:
     if not isinstance(value, int):
-        return f"{_shown(value)} is no AS number"
+        return f"{_shown(value)} is not an AS number"
     if not 0 < value < 2**32:
-        return f"{_shown(value)} is no AS number; they go from 1 to 4294967294"
+        return f"{_shown(value)} is not an AS number; they go from 1 to 4294967294"
     if value in RESERVED_AS:
         return f"AS number {value} is reserved ({RESERVED_AS[value]})"
     return ""
@@ -80,12 +80,12 @@ def _as_number(value: Value) -> str:
 def _one_of(value: Value, known: list[str], what: str) -> str:
     if isinstance(value, str) and (value in known or what == "suite"):
         return ""
-    return f"{_shown(value)} is no {what}; there are {', '.join(known)}"
+    return f"{_shown(value)} is not a {what}; there are {', '.join(known)}"
 
 
 def _addresses(value: Value) -> str:
     if not isinstance(value, list) or not value:
-        return f"{_shown(value)} is no list of addresses"
+        return f"{_shown(value)} is not a list of addresses"
     if len(set(value)) < len(value):
         return "an address stands twice"
     return next(filter(None, map(_host, value)), "")
@@ -99,13 +99,15 @@ def _host(value: Value) -> str:
 def _ula(value: Value) -> str:
     prefix = parse_prefix(_text(value))
     right = prefix.length == 48 and UNIQUE_LOCAL.covers(prefix)
-    return "" if right else f"{prefix} is no /48 of {UNIQUE_LOCAL} (RFC 4193)"
+    return "" if right else f"{prefix} is not a /48 of {UNIQUE_LOCAL} (RFC 4193)"
 
 
 def _inside(value: Value, lengths: tuple[int, ...]) -> str:
     prefix = parse_prefix(_text(value))
     if prefix.length not in lengths:
-        return f"{prefix} is no block for two ends; its length is {' or '.join(map(str, lengths))}"
+        return (
+            f"{prefix} is not a block for two ends; its length is {' or '.join(map(str, lengths))}"
+        )
     return _place(prefix)
 
 
@@ -128,7 +130,7 @@ def _link_local(prefix: Prefix) -> str:
 
 def _text(value: Value) -> str:
     if not isinstance(value, str):
-        raise AddressError(f"{_shown(value)} is no address")
+        raise AddressError(f"{_shown(value)} is not an address")
     return value
 
 

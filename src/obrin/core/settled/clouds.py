@@ -122,7 +122,7 @@ class SettledCloud:
 
     @property
     def all_spaces(self) -> tuple[Prefix, ...]:
-        """Of both families."""
+        """Address spaces of both families."""
         return tuple(space for family in self.spaces for space in family)
 
     def holds(self, prefix: Prefix) -> bool:
@@ -143,7 +143,7 @@ class SettledCloud:
 
     @property
     def own_addresses(self) -> tuple[Address, ...]:
-        """Of all instances in the gateway subnet."""
+        """Addresses of all instances in the gateway subnet."""
         found = (self.own_address(number) for number, _ in enumerate(self.instances, 1))
         return tuple(address for address in found if address is not None)
 

@@ -14,7 +14,7 @@ from obrin.core.ipsec.suite import Suite
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SaidSession:
-    """Of a BGP session; None where it is as it should be."""
+    """Values of a BGP session as they were entered; None where they are as they should be."""
 
     source: Address | None = None
     peer: Address | None = None

@@ -48,7 +48,7 @@ def terms_of(record: Terms) -> dict[str, Any]:
 
 
 def settled_terms(picker: Picker, name: str, link: Link, selection: str) -> Terms:
-    """Of a link. Raises SettleError for a suite that is not there any more."""
+    """Settle the terms of a link. Raises SettleError for a suite that is no longer there."""
     return Terms(
         suite=_suite(picker, name, link),
         authentication=link.authentication,

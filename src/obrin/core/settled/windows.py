@@ -9,7 +9,8 @@ from obrin.core.settled.model import Settled
 
 
 def windows_of(settled: Settled, place: str) -> tuple[Window, ...]:
-    """Of a cloud, or of the site that a gateway belongs to; none where it may always be changed."""
+    """Maintenance windows of a cloud, or of the site that a gateway belongs to. Empty where it may
+    always be changed."""
     windows: Mapping[str, tuple[Window, ...]] = settled.standards.windows
     gateway = settled.gateways.get(place)
     return windows.get(place if gateway is None else gateway.site, ())

@@ -8,6 +8,7 @@ from typing import Any
 
 from obrin.core.address.prefix import Prefix
 from obrin.core.address.space import FreeSpace
+from obrin.core.json_text import Json
 from obrin.core.settle.pools import DEFAULTS
 from obrin.core.settle.work import suffix
 from obrin.core.settled.links import SettledLink
@@ -29,9 +30,6 @@ class TranslationRule:
     place: str
     real: Prefix
     seen: Prefix
-
-
-Json = dict[str, Any]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -40,7 +40,7 @@ def provable(settled: Settled, authority: Authority) -> list[SettledTunnel]:
 
 
 class Recertification(Turns):
-    """Of certificates."""
+    """Replaces certificates in turns."""
 
     __slots__ = ()
 

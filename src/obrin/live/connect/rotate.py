@@ -21,7 +21,7 @@ from obrin.live.drivers.protocol import Progress
 
 
 class Rotation(Turns):
-    """Of keys."""
+    """Replaces keys in turns."""
 
     __slots__ = ()
 

@@ -13,7 +13,7 @@ from obrin.core.quantity import plain
 MOST = 80
 """Characters of what is told of an entry that is missing."""
 _STEP = re.compile(r"(?:[^/\[]|\[[^\]]*\])+")
-"""Of the way to a value: a name, and which entry of a list."""
+"""One step on the way to a value: a name, and which entry of a list."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,7 +30,8 @@ class Differing:
 
 
 def of_data(held: Any, wanted: Any) -> tuple[Differing, ...]:
-    """Of data by standard modules, which say everything: what one side alone has differs, too."""
+    """Compare data of standard modules. They are complete, so what one side alone has differs,
+    too."""
     return tuple(
         Differing(_way(leaf.place), _part(leaf.found), _part(leaf.meant))
         for leaf in leaves(wanted, held)
@@ -52,7 +53,7 @@ def _part(value: object) -> str:
 
 
 def differing(held: Mapping[str, Any], wanted: Mapping[str, Any]) -> tuple[Differing, ...]:
-    """Of what the end shows; secrets it never does."""
+    """Compare what an end shows with what it should hold. It never shows secrets."""
     pairs = ((name, held[name], value) for name, value in wanted.items() if name in held)
     return tuple(found for name, one, other in pairs for found in _of(_words(name), one, other))
 

@@ -3,12 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import Any
 
 from obrin.core.address.prefix import parse_address, parse_prefix
+from obrin.core.json_text import Json
 from obrin.live.drivers.seen import NO_IKE, Answer, Dropped, EndStatus, Question, RouteSeen
-
-Json = dict[str, Any]
 
 
 def end_statuses(
@@ -35,7 +33,7 @@ def _line(circuit: Json, sessions: list[Json]) -> EndStatus:
 
 
 def _end(tunnel: Json, sessions: list[Json]) -> EndStatus:
-    """Of several sessions, one that is not established is told of before one that is."""
+    """State of one end. Of several sessions, one that is not established is reported first."""
     down = (session for session in sessions if session["state"] != "established")
     session = next(down, sessions[0] if sessions else None)
     return EndStatus(

@@ -16,6 +16,7 @@ from typing import Any, Protocol
 
 from obrin.core.errors import OutsideError
 from obrin.core.handover.secrets import Secrets
+from obrin.core.json_text import Json
 from obrin.core.reach.filters import Rule
 from obrin.core.routing.seen import SeenPaths
 from obrin.core.settle.choices import Value
@@ -23,8 +24,6 @@ from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
 from obrin.live.drivers.differing import Differing
 from obrin.live.drivers.seen import Answer, Dropped, EndStatus, Question, RouteSeen, Streamed
-
-Json = dict[str, Any]
 
 
 @dataclass(frozen=True, slots=True)

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from datetime import datetime
 
+from obrin.core.handover.standard.keys import CONTAINER as KEYS
+from obrin.core.json_text import Json
 from obrin.live.drivers.observed import (
     answered,
     asked,
@@ -13,12 +15,12 @@ from obrin.live.drivers.observed import (
     statuses_in,
 )
 from obrin.live.drivers.places import Place
-from obrin.live.drivers.protocol import Done, GatewayDriver, Json
+from obrin.live.drivers.protocol import Done, GatewayDriver
 from obrin.live.drivers.seen import Answer, Dropped, EndStatus, Question, RouteSeen, Streamed
 from obrin.live.http import Client
 
 YANG_JSON = {"Content-Type": "application/yang-data+json"}
-STATE, KEYS = "obrin-observe:state", "obrin-keys:keys"
+STATE = "obrin-observe:state"
 
 
 def open_gateway(place: Place) -> GatewayDriver:

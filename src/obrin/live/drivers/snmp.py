@@ -25,7 +25,8 @@ PORT, TIMEOUT, RETRIES = 161, 3.0, 2
 AT_ONCE = 25
 """Values asked for in one request (RFC 3416 section 4.2.3)."""
 MOST_VALUES, MOST_OCTETS, MOST_ARCS = 500_000, 4096, 128
-"""Of all tables together; of one value; of an object identifier (RFC 2578 section 3.5)."""
+"""Limits: values in all tables, bytes of a value, arcs of an object identifier (RFC 2578 section
+3.5)."""
 IN_ALL = 60.0
 """Seconds for all tables."""
 LEAST_SECRET = 8
@@ -81,12 +82,12 @@ class SnmpObserver:
                 "interfaces, addresses, routes and BGP peers alone"
             ) from None
         except ReadError as error:
-            raise OutsideError(f"{agent} tells what is no table: {error}") from error
+            raise OutsideError(f"{agent} tells what is not a table: {error}") from error
         except OSError as error:
             raise OutsideError(f"{agent} cannot be asked: {error}") from error
-        except Exception as error:  # whatever the library makes of an answer that is no SNMP
+        except Exception as error:  # whatever the library makes of an answer that is not SNMP
             what = clean(f"{type(error).__name__}: {error}", 200)
-            raise OutsideError(f"{agent} answers what is no SNMP ({what})") from error
+            raise OutsideError(f"{agent} answers what is not SNMP ({what})") from error
 
     def close(self) -> None:
         """Nothing is kept open between two questions."""

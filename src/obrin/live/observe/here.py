@@ -36,7 +36,7 @@ from obrin.live.observe.path import path_to
 from obrin.live.observe.sockets import FAMILY, NotAllowed, echo_request, is_answer, ping_socket
 
 QUESTIONS, TIMEOUT = 3, 1.5
-"""Of each flow, and seconds for each."""
+"""Probes for each flow, and seconds to wait for each."""
 SMALL = {32: 200, 128: 1280}
 MOST_BYTES = 32 << 20
 _DISCOVER = {32: (socket.IPPROTO_IP, 10, 2), 128: (socket.IPPROTO_IPV6, 23, 2)}
@@ -45,7 +45,7 @@ _DISCOVER = {32: (socket.IPPROTO_IP, 10, 2), 128: (socket.IPPROTO_IPV6, 23, 2)}
 
 @dataclass(frozen=True, slots=True)
 class Reply:
-    """Of one question."""
+    """Result of one probe."""
 
     answered: bool
     refused: bool = False
@@ -217,7 +217,7 @@ def read_results(path: Path) -> tuple[list[Seen], list[InsideSeen]]:
             for e in data["inside"]
         ]
     except (ValueError, KeyError, TypeError, AttributeError, RecursionError) as error:
-        what = f"these are no results of a probe ({type(error).__name__}: {error})"
+        what = f"these are not the results of a probe ({type(error).__name__}: {error})"
         fix = "Take a file that 'obrin probe --here NETWORK --to FILE' wrote"
         raise DesignError([Problem(str(path), what, fix)]) from None
     return seen, inside

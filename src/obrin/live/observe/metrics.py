@@ -8,8 +8,6 @@ from dataclasses import dataclass
 from obrin.core.quantity import plain
 from obrin.live.observe.status import STATES, TunnelStatus
 
-MEDIA_TYPE = "application/openmetrics-text; version=1.0.0; charset=utf-8"
-
 
 @dataclass(frozen=True, slots=True)
 class Family:

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
-from typing import Any
 
 from obrin.core.address.prefix import Address
 from obrin.core.design.values import PROTOCOLS
 from obrin.core.errors import OutsideError
+from obrin.core.json_text import Json
 from obrin.core.reach.trace import far_key, probe_key
 from obrin.core.routing.packet import TCP, UDP
 from obrin.core.settled.expected import Expected
@@ -19,7 +19,6 @@ from obrin.live.drivers.seen import Answer, Dropped, Question
 
 TIMEOUT = 3.0
 TIMEOUT_NOT = 0.6
-Json = dict[str, Any]
 
 
 @dataclass(frozen=True, slots=True)

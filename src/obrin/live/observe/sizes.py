@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
-from typing import Any
 
 from obrin.core.errors import OutsideError
 from obrin.core.ipsec.overhead import IPV4_HEADER, IPV6_HEADER, LEAST_IPV6_MTU, TCP_HEADER
+from obrin.core.json_text import Json
 from obrin.core.reach.model import ReachModel
 from obrin.core.reach.paths import path_there_and_back
 from obrin.core.settled.expected import Expected
@@ -20,7 +20,6 @@ from obrin.live.observe.probe import ask_from, question_of
 SMALL, LARGE = {32: 68, 128: LEAST_IPV6_MTU}, 1500
 """What every path of a family passes (RFC 791, RFC 8200), and what the hosts' own networks do."""
 TIMEOUT = 0.6
-Json = dict[str, Any]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -7,10 +7,10 @@ import time
 from collections.abc import Callable, Collection, Iterator
 from dataclasses import dataclass, replace
 from datetime import datetime
-from typing import Any
 
 from obrin.core.design.arrangement import SPARE
 from obrin.core.errors import OutsideError
+from obrin.core.json_text import Json
 from obrin.core.routing.model import accepted_at_site
 from obrin.core.settled.links import Leg, SettledTunnel
 from obrin.core.settled.model import Settled
@@ -28,7 +28,6 @@ from obrin.live.drivers.seen import (
 )
 from obrin.wire.ike.endpoint import NO_PEER
 
-Json = dict[str, Any]
 FRESH = 30
 """Seconds for which a packet that was lost tells of the present."""
 TOLERANCE = 3
@@ -41,8 +40,8 @@ UP, ODD, REST, UNKNOWN, REVOKED, DOWN = (
     "DOWN",
 )
 STATES = UP, ODD, REST, UNKNOWN, REVOKED, DOWN
-"""What a tunnel or circuit is, in a word; UNKNOWN where an end is configured by hand, REVOKED where
-the certificates of an end are, so that it has to stay down."""
+"""What a tunnel or circuit is, in a word; UNKNOWN where an end is configured by hand, REVOKED
+where the certificates of an end are, so that it has to stay down."""
 LOOP = "(loop check)"
 """What a hub tells back to whom it heard it from, over another way: that is as it should be."""
 ASK_AGAIN_AFTER = 0.5
@@ -166,7 +165,7 @@ def read_clocks(ends: Ends, now: Callable[[], datetime]) -> dict[str, float]:
 
 
 def clock_words(gateway: str, wrong: float) -> str:
-    """Of a clock that is wrong by so many seconds."""
+    """Describe a clock that is wrong by `wrong` seconds."""
     size = abs(wrong)
     text = f"{size:.0f} s" if size < 120 else f"{size / 60:.0f} min"
     text = text if size < 7200 else f"{size / 3600:.1f} h"
@@ -174,8 +173,8 @@ def clock_words(gateway: str, wrong: float) -> str:
 
 
 def read_strangers(settled: Settled, ends: Ends, down: Collection[TunnelStatus]) -> list[str]:
-    """Addresses from which the clouds of tunnels that are down hear IKE, and which are no peer's:
-    an uplink may have another address than the design says. In words."""
+    """Addresses from which the clouds of tunnels that are down hear IKE, which belong to none of
+    its peers: an uplink may have another address than the design says. In words."""
     clouds = dict.fromkeys(settled.tunnel(s.tunnel).cloud for s in down)
 
     def heard(cloud: str) -> list[str]:
@@ -187,8 +186,8 @@ def read_strangers(settled: Settled, ends: Ends, down: Collection[TunnelStatus])
         return list(dict.fromkeys(map(str, strange)))
 
     return [
-        f"{cloud} hears IKE from {', '.join(addresses)}, which is no peer's address there: has an "
-        f"uplink of {', '.join(sorted(gateways))} got another address than the design says?"
+        f"{cloud} hears IKE from {', '.join(addresses)}, which is not a peer's address there: has "
+        f"an uplink of {', '.join(sorted(gateways))} got another address than the design says?"
         for cloud, addresses in zip(clouds, side_by_side(heard, clouds), strict=True)
         if addresses
         for gateways in [{settled.tunnel(s.tunnel).gateway for s in down}]
@@ -344,7 +343,8 @@ class Wished:
 
 
 def wished_of(settled: Settled, tunnel: Leg) -> tuple[Wished, Wished]:
-    """Of the site, and of the cloud. What a hub passes on depends on what it hears."""
+    """What the site's end and the cloud's end should show. What a hub passes on depends on what it
+    learns, so it is left open."""
     bundle, hub = settled.bundle(tunnel), settled.clouds[tunnel.cloud].is_hub
     told = announced_by_site(bundle), () if hub else accepted_at_site(settled, bundle)
     outside: tuple[object, object] = ("", "")

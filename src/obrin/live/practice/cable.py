@@ -69,7 +69,7 @@ class Port:
 
     @property
     def number(self) -> int:
-        """Of the port."""
+        """Number of the UDP port."""
         return int(self._socket.getsockname()[1])
 
     def _arrived(self) -> None:

@@ -68,11 +68,11 @@ class Fault:
 
 
 def parse_fault(text: str) -> Fault:
-    """`loss hh-east/fibre 5%`. Raises ObrinError for what is no fault at all."""
+    """`loss hh-east/fibre 5%`. Raises ObrinError for what is not a fault at all."""
     kind, _, rest = text.strip().partition(" ")
     where, _, value = rest.strip().partition(" ")
     if not where:
-        raise ObrinError(f"'{text}' is no fault; write for example 'loss hh-east/fibre 5%'")
+        raise ObrinError(f"'{text}' is not a fault; write for example 'loss hh-east/fibre 5%'")
     return Fault(kind, where, value.strip().replace(" ", ""))
 
 

@@ -23,6 +23,8 @@ from obrin.core.address.prefix import Address
 from obrin.core.errors import ObrinError
 from obrin.core.handover.standard.device import decode
 from obrin.core.handover.standard.device import encode as encode_config
+from obrin.core.handover.standard.keys import CONTAINER as KEYS
+from obrin.core.handover.standard.keys import decode as decode_keys
 from obrin.core.handover.standard.operational import (
     INTERFACES,
     ROUTING,
@@ -45,7 +47,6 @@ from obrin.live.practice.site_process import SiteProcess
 from obrin.live.standard_modules import StandardDataError, data_model, validate
 
 YANG_JSON = "application/yang-data+json"
-KEYS = "obrin-keys:keys"
 STATE = "obrin-observe:state"
 CLOCK = "%Y-%m-%dT%H:%M:%SZ"
 
@@ -141,13 +142,12 @@ class GatewayProcess:
         """
         if self._full:
             raise Problem(409, "resource-denied", FULL_WORDS)
-        certificate = keys.get(KEYS, {}).get("certificate")
         try:
-            if certificate is not None:
-                judge_certificate(certificate, self._wall)
-            told = decode(config)
-            if from_standard.complete(told, keys):
-                made = from_standard.router_from(told, keys, self._wall)
+            told, secrets = decode(config), decode_keys(keys)
+            if secrets.certificate is not None:
+                judge_certificate(secrets.certificate, self._wall)
+            if from_standard.complete(told, secrets):
+                made = from_standard.router_from(told, secrets, self._wall)
                 self._around.take(self.name, made, from_standard.uplinks(told))
         except (*UNUSABLE, ObrinError) as error:
             raise Problem(400, "invalid-value", f"cannot be applied: {error}") from error
@@ -245,7 +245,7 @@ class GatewayProcess:
         given = (await read_json(request)).get(f"{module}:input", {})
         try:
             if not isinstance(given, dict):
-                raise TypeError(f"{module}:input is no object")
+                raise TypeError(f"{module}:input is not an object")
             if name == "obrin-ipsec:begin-anew":
                 self._around.begin_anew(self.name, given["tunnel"])
                 return Response(status_code=204)

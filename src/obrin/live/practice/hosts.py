@@ -53,7 +53,7 @@ def seconds_of(
     """Seconds within what is sensible. Raises KeyError, ValueError, TypeError."""
     seconds = float(given[name] if usual is None else given.get(name, usual))
     if math.isnan(seconds):
-        raise ValueError(f"{name} is no number")
+        raise ValueError(f"{name} is not a number")
     return min(max(seconds, least), most)
 
 

@@ -1,7 +1,7 @@
 """The practice internet: carries IP packets between cables, translates, loses, and captures.
 
 Providers give each uplink its public address, so the internet knows which address belongs to
-which cable. A packet with any other source is not carried. Every address that is no uplink's
+which cable. A packet with any other source is not carried. Every address that is not a uplink's
 belongs to the practice cloud. Dedicated lines are carried beside it: what goes in at one end comes
 out at the other.
 """

@@ -88,7 +88,7 @@ class _Cable:
 
     @property
     def number(self) -> int:
-        """Of the port."""
+        """Number of the UDP port."""
         return self._port.number
 
     def _look(self) -> None:

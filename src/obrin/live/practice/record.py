@@ -117,8 +117,8 @@ def proves(world: World, folder: Path, port: int) -> bool:
 
 
 def ask_to_end(world: World, port: int) -> None:
-    """Of a process that proved to be ours. One that does not answer is gone, or will see that the
-    record is."""
+    """Ask a process of this world to end. One that does not answer has ended, or will end when it
+    sees that the record is gone."""
     _ask(port, "DELETE", "/v1/process", {"Authorization": f"Bearer {world.token}"})
 
 

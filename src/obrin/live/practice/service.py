@@ -134,7 +134,7 @@ async def _read_body(request: Any) -> bytes:
 
 
 def _no_constant(name: str) -> Any:
-    raise ValueError(f"{name} is no JSON number")
+    raise ValueError(f"{name} is not a JSON number")
 
 
 def _depth(body: bytes) -> int:

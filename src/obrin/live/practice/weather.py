@@ -38,8 +38,8 @@ class Arrival(NamedTuple):
 
 @dataclass(frozen=True, slots=True)
 class Trouble:
-    """Of one uplink: shares from 0 to 1, seconds, the only direction that passes, and what is
-    blocked: UDP ports, or `esp`."""
+    """Trouble of one uplink: shares from 0 to 1, seconds, the only direction that passes, and
+    what is blocked: UDP ports, or `esp`."""
 
     loss: float = 0.0
     double: float = 0.0
@@ -75,7 +75,7 @@ def with_more(trouble: Trouble, kind: str, value: str) -> Trouble:
         return replace(trouble, blocked=trouble.blocked | {_service(value)})
     if kind == "one-way":
         if value not in (OUT, IN):
-            raise ValueError(f"'{value}' is no direction; write 'out' or 'in'")
+            raise ValueError(f"'{value}' is not a direction; write 'out' or 'in'")
         return replace(trouble, passes=value)
     if kind != FORGET:
         raise ValueError(f"there is no trouble '{kind}'; there are: {', '.join(KINDS)}")
@@ -178,7 +178,7 @@ def _services(packet: Packet) -> set[str]:
 def _share(value: str) -> float:
     match = _SHARE.fullmatch(value)
     if match is None or float(match[1]) > 100:
-        raise ValueError(f"'{value}' is no share; write for example '5 %'")
+        raise ValueError(f"'{value}' is not a share; write for example '5 %'")
     return float(match[1]) / 100
 
 

@@ -40,7 +40,7 @@ AGAIN = SHARE / 2
 """The next question to a flow comes after such a share of the time that a failure lasts: what is
 noticed late need not be asked so often, and the answer is finer than what it is held against."""
 SELDOM = 6
-"""Of so many questions, one goes to flows that by the model do not notice."""
+"""One in this many probes goes to flows that by the model do not notice."""
 PATIENCE = 180.0
 """Seconds until everything has to stand as before."""
 AFTER_REKEY = 3.0
@@ -130,7 +130,7 @@ class Rehearsal:
         return self._stage.now
 
     def begin(self, *, aside: bool = False) -> Scene:
-        """Wait until everything stands; `aside` where that is no part of what is rehearsed."""
+        """Wait until everything stands; `aside` where that is not part of what is rehearsed."""
         if not aside:
             self._stage.scene(ALL_UP)
         mended = self._until_whole()

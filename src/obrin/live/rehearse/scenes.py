@@ -47,7 +47,7 @@ class Gone:
 
 
 class Share(NamedTuple):
-    """Of so many questions of a flow, how many were answered."""
+    """How many probes of a flow were sent, and how many were answered."""
 
     flow: str
     asked: int

@@ -20,9 +20,9 @@ from obrin.core.errors import OutsideError
 from obrin.core.handover.configured import device_config
 from obrin.core.handover.pack import Pack
 from obrin.core.handover.secrets import Secrets, key_data
-from obrin.core.handover.standard.basic import Json
 from obrin.core.handover.standard.device import decode, encode
 from obrin.core.ipsec.shared_keys import make_key
+from obrin.core.json_text import Json
 from obrin.core.settled.links import SettledCircuit, SettledTunnel
 from obrin.core.settled.model import Settled
 from obrin.core.settled.ways import Attachment
@@ -115,7 +115,7 @@ class VirtualWorld:
 
     @property
     def routers(self) -> dict[str, Router]:
-        """Of the sites."""
+        """The routers of the sites, by gateway."""
         return {name: site.router for name, site in self.sites.items()}
 
     def rebuild(self) -> None:
@@ -339,7 +339,7 @@ class VirtualWorld:
 
 
 def kind_and_name(step: CloudStep) -> tuple[str, str]:
-    """Of a resource of the practice cloud."""
+    """Split a step's name into the kind and the name of a resource of the practice cloud."""
     kind, _, name = step.name.partition("/")
     return kind, name
 

@@ -55,7 +55,7 @@ def of_revision(project: Project, revision: str) -> Settled:
 
 def _shown(folder: Path, revision: str, name: str) -> str:
     if revision.startswith("-") or ":" in revision:
-        raise ObrinError(f"'{revision}' is no revision. Give a commit, a tag or a branch")
+        raise ObrinError(f"'{revision}' is not a revision. Give a commit, a tag or a branch")
     command = ["git", "-C", str(folder), "show", f"{revision}:./{name}"]
     try:
         found = subprocess.run(command, capture_output=True, check=False)

@@ -16,6 +16,7 @@ from obrin.core.handover.configured import device_config
 from obrin.core.handover.pack import gateways_of
 from obrin.core.handover.secrets import Secrets, key_data
 from obrin.core.handover.standard.device import encode
+from obrin.core.json_text import Json
 from obrin.core.settled.expected import Expected
 from obrin.core.settled.model import Settled
 from obrin.live.connect.execute import CloudTask, tasks_of
@@ -23,7 +24,7 @@ from obrin.live.connect.journal import Journal
 from obrin.live.connect.whole import standing_of
 from obrin.live.drivers.asking import side_by_side
 from obrin.live.drivers.differing import Differing, of_data
-from obrin.live.drivers.protocol import CloudStep, Done, Ends, GatewayDriver, Json, Progress, Report
+from obrin.live.drivers.protocol import CloudStep, Done, Ends, GatewayDriver, Progress, Report
 from obrin.live.observe.probe import Outcome, probe_all
 from obrin.live.project import Project
 from obrin.live.reshape.run import LOOK_EVERY
@@ -45,7 +46,7 @@ def drifted(
     settled: Settled, ends: Ends, secrets: Secrets, *, but_silent: bool = False
 ) -> list[Drifted]:
     """Clouds in the order of their needs, then gateways that tell what they go by. What is not
-    there at all is no drift: `connect` makes it. Secrets do not show.
+    there at all is not drift: `connect` makes it. Secrets do not show.
 
     Raises OutsideError for an end that does not answer, a gateway with `but_silent` left out."""
     found = [*_at_clouds(settled, ends, secrets)]
@@ -101,7 +102,7 @@ def _hand_over(driver: GatewayDriver, config: Json, keys: Json, _: Report) -> Do
 
 
 def place_of_step(settled: Settled, step: CloudStep) -> tuple[str, ...]:
-    """Of what is there for one tunnel or circuit, that; else of its cloud."""
+    """Name the tunnel or circuit that a step is for; else its cloud."""
     legs = [settled.index.by_label[leg] for leg in sorted(step.legs)]
     if legs:
         bundle = settled.bundle(legs[0])

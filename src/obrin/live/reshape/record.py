@@ -33,7 +33,7 @@ class Record:
         """Raises ValueError for what was never written so."""
         texts = (self.change, self.begun, *self.order, *self.done)
         if not isinstance(self.order, list) or not all(isinstance(text, str) for text in texts):
-            raise ValueError("it is no record of steps")
+            raise ValueError("it is not a record of steps")
         if self.order[: len(self.done)] != self.done or self.begun not in ("", *self.order):
             raise ValueError("its steps are not in order")
 

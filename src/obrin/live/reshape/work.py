@@ -3,19 +3,19 @@ a gateway is told from then on."""
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections.abc import Collection
 from dataclasses import dataclass
-from typing import Any
 
 from obrin.core.change.as_design import grounds
 from obrin.core.change.records import put_together
 from obrin.core.change.states import CLEAR, LEG, Between, Done, Step
-from obrin.core.handover.secrets import Secrets, key_data
+from obrin.core.handover.secrets import Secrets, keys_of
 from obrin.core.handover.standard.device import encode
+from obrin.core.handover.standard.keys import Keys
+from obrin.core.handover.standard.keys import encode as encode_keys
+from obrin.core.json_text import Json
 from obrin.core.settled.model import Settled
 from obrin.live.drivers.protocol import CloudDriver, CloudStep
-
-Json = dict[str, Any]
 
 
 @dataclass(frozen=True, slots=True)
@@ -101,21 +101,8 @@ def gateway_work(between: Between, place: str, done: Done, secrets: Secrets) -> 
 
 def _keys(between: Between, place: str, secrets: Secrets) -> Json:
     """Those of both designs: whatever it is told, the keys for it are there."""
-    both = [
-        key_data(settled, place, secrets)["obrin-keys:keys"]
-        for settled in (between.before, between.after)
-        if place in settled.gateways and place not in secrets.barred
-    ]
-    made: Json = {}
-    for data in both:
-        for name, value in data.items():
-            made[name] = _joined(made.get(name, []), value) if isinstance(value, list) else value
-    return {"obrin-keys:keys": made}
-
-
-def _joined(one: list[Json], other: list[Json]) -> list[Json]:
-    """Entries by what they are of."""
-    held: dict[str, Mapping[str, Any]] = {}
-    for entry in (*one, *other):
-        held[str(entry.get("tunnel", entry.get("neighbor")))] = entry
-    return [dict(entry) for entry in held.values()]
+    keys = Keys()
+    for settled in (between.before, between.after):
+        if place in settled.gateways and place not in secrets.barred:
+            keys = keys.beside(keys_of(settled, place, secrets))
+    return encode_keys(keys)

@@ -9,13 +9,14 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import date, datetime, timedelta
-from typing import Any, NamedTuple, cast
+from typing import NamedTuple, cast
 
 from cryptography import x509
 from cryptography.hazmat.primitives.asymmetric import ec, ed25519, rsa
 from cryptography.hazmat.primitives.hashes import SHA256
 from cryptography.hazmat.primitives.serialization import Encoding
 
+from obrin.core.json_text import Json
 from obrin.core.pki.chain import LONGEST, signed
 from obrin.core.pki.issue import (
     Issued,
@@ -30,7 +31,6 @@ from obrin.core.pki.names import names_in
 from obrin.core.pki.read import Bundle, PkiError, PrivateKey, as_pem, key_as_pem, read_bundle
 from obrin.live.secrets.file import SecretFile
 
-Json = dict[str, Any]
 RSA_BITS = 3072
 LISTS_RENEWED = timedelta(days=30)
 """Before a list of what is revoked ends, `settle` makes it anew."""

@@ -9,15 +9,13 @@ import stat
 import sys
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
 
 from obrin.core.errors import ObrinError
-from obrin.core.json_text import parse_json
+from obrin.core.json_text import Json, parse_json
 from obrin.live.files import private_folder, write_whole
 from obrin.live.secrets.sealed import SealError, is_sealed, seal, unseal
 
 PASSPHRASE = "OBRIN_PASSPHRASE"
-Json = dict[str, Any]
 
 
 class SecretsError(ObrinError):
@@ -68,7 +66,7 @@ class SecretFile:
             raise self._unreadable(error) from None
         if not stat.S_ISREG(status.st_mode):
             raise SecretsError(
-                f"{self.path} is no ordinary file. Remove it, and restore the true one"
+                f"{self.path} is not an ordinary file. Remove it, and restore the true one"
             )
         mode = stat.S_IMODE(status.st_mode)
         if mode & 0o077:

@@ -7,7 +7,7 @@ from datetime import datetime, timedelta
 from cryptography.hazmat.primitives.serialization import Encoding
 
 from obrin.core.calendar.endings import Dated
-from obrin.core.handover.secrets import CertificateFiles
+from obrin.core.handover.standard.keys import CertificateFiles
 from obrin.core.pki.read import as_pem, key_as_pem
 from obrin.core.settled.model import Settled
 from obrin.live.secrets.authority import Authority, Lives

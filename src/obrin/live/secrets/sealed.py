@@ -13,11 +13,11 @@ import json
 from collections.abc import Callable
 from typing import Any
 
+from obrin.core.json_text import Json
+
 COST, BLOCK, PARALLEL = 1 << 15, 8, 1
 MOST_COST = 1 << 20
 """A file that asks for more is hostile: it would only burn memory."""
-
-Json = dict[str, Any]
 
 
 class SealError(Exception):

@@ -157,7 +157,7 @@ class Notification:
 
     @property
     def words(self) -> str:
-        """What the peer's owner wanted to say; empty for nothing, or for what is no text."""
+        """What the peer's owner wanted to say; empty for nothing, or for what is not text."""
         if (self.code, self.subcode) not in _WITH_WORDS or not self.data:
             return ""
         size, said = self.data[0], self.data[1:]

@@ -59,11 +59,6 @@ def _shapes(bits: int) -> list[tuple[int, int, int, int]]:
 _SHAPES = {bits: _shapes(bits) for bits in AFI}
 
 
-def encode_prefix(prefix: Prefix) -> bytes:
-    size, shift, _, front = _SHAPES[prefix.bits][prefix.length]
-    return (prefix.value >> shift | front).to_bytes(size, "big")
-
-
 def encode_prefixes(prefixes: Iterable[Prefix]) -> bytes:
     shapes, parts = _SHAPES, list[bytes]()
     for bits, value, length in prefixes:
@@ -152,7 +147,8 @@ def decode_hop_on_file(value: bytes) -> Address:
 
 
 def encode_unreach(prefixes: tuple[Prefix, ...]) -> bytes:
-    """Of IPv6; without any, it says that all has been told (RFC 4724 section 2)."""
+    """Encode withdrawn IPv6 prefixes. Without any it is the End-of-RIB marker (RFC 4724 section
+    2)."""
     return AFI[128].to_bytes(2, "big") + bytes((UNICAST,)) + encode_prefixes(prefixes)
 
 

@@ -44,7 +44,7 @@ _ROUTES_PER_UPDATE = {32: 500, 128: 200}
 
 
 def _in_parts(prefixes: list[Prefix]) -> Iterator[tuple[Prefix, ...]]:
-    """Of one family each."""
+    """Split prefixes into parts that fit one UPDATE; each part has one family."""
     for bits, most in _ROUTES_PER_UPDATE.items():
         some = [prefix for prefix in prefixes if prefix.bits == bits]
         for start in range(0, len(some), most):

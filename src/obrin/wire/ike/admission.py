@@ -69,7 +69,7 @@ class Turns:
 
 
 class PeerTurns:
-    """Of one peer: without a cookie, and with one."""
+    """What one peer may still ask for: without a cookie, and with one."""
 
     __slots__ = ("reachable", "unproven")
 
@@ -79,7 +79,8 @@ class PeerTurns:
 
 
 class Admission:
-    """Of one endpoint. `rng` gives the secret that those of the cookies are made from."""
+    """Decides which first messages an endpoint answers. `rng` gives the
+    secret from which cookies are made."""
 
     def __init__(self, rng: Callable[[int], bytes]) -> None:
         self._root = rng(32)
@@ -130,7 +131,7 @@ def request_for(cookie: bytes, spi_i: bytes) -> bytes:
 
 
 def _nonce_and_cookie(first: int, datagram: bytes) -> tuple[bytes, bytes]:
-    """Of a first message from the network, by its payloads' headers alone; the cookie is empty
+    """Read nonce and cookie of a first message from the payload headers alone. The cookie is empty
     where there is none. Raises IkeFormatError."""
     kind, position, end = first, HEADER_SIZE, len(datagram)
     nonce = cookie = b""

@@ -45,7 +45,7 @@ NO_PEER = "IKE_SA_INIT from no configured peer"
 MOST_WAITING = 64
 """First messages that wait to be answered."""
 AT_ONCE = 8
-"""Of these, before everything else has its turn again."""
+"""First messages answered before everything else has its turn again."""
 
 
 class _First(NamedTuple):

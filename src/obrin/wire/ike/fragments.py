@@ -107,7 +107,7 @@ class Assembly:
 
 
 def number_of(datagram: bytes, header: Header) -> int:
-    """Of a datagram that is known already: which fragment it is; 1 for a whole message."""
+    """Which fragment of its message a datagram is; 1 for a whole message."""
     if header.next_payload != PayloadType.SKF:
         return 1
     return int(_PLACE.unpack_from(datagram, HEADER_SIZE + 4)[0])

@@ -58,9 +58,6 @@ class Notify(enum.IntEnum):
     SIGNATURE_HASH_ALGORITHMS = 16431
 
 
-FIRST_STATUS_NOTIFY = 16384
-
-
 class AuthMethod(enum.IntEnum):
     SHARED_KEY = 2
     DIGITAL_SIGNATURE = 14

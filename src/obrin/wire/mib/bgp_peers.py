@@ -50,7 +50,7 @@ STATES = {
 }
 _NUMBERS = {state: number for number, state in STATES.items()}
 NONE = -1
-"""Of MED and LOCAL_PREF, where the path has none."""
+"""Value of MED and LOCAL_PREF where the path has none."""
 _SET, _SEQUENCE = 1, 2
 
 
@@ -96,7 +96,7 @@ def _numbers(asns: Sequence[int]) -> bytes:
 
 
 def decode(values: Values) -> Iterator[NeighbourState]:
-    """Raises ReadError for what is no such table."""
+    """Raises ReadError for anything else."""
     told: dict[Address, dict[Prefix, Path]] = {}
     paths = False
     for row, origin in ORIGIN.rows(values):

@@ -26,7 +26,7 @@ def _cells(state: DeviceState) -> Iterator[Cell]:
 
 
 def decode(values: Values) -> DeviceState:
-    """Raises ReadError for what are no such tables. A device that has no value of a table at all is
+    """Raises ReadError for anything else. A device that has no value of a table at all is
     taken not to tell it."""
     found = interfaces.decode(values)
     neighbours = tuple(bgp_peers.decode(values))

@@ -75,7 +75,7 @@ def encode(interfaces: Sequence[InterfaceState]) -> Iterator[Cell]:
 
 
 def decode(values: Values) -> dict[int, InterfaceState]:
-    """By ifIndex. Raises ReadError for what is no such table."""
+    """By ifIndex. Raises ReadError for anything else."""
     held = addresses_in(values)
     indexes = {place(row) for row, _ in (*IF_OPER_STATUS.rows(values), *IF_NAME.rows(values))}
     return {index: _one(values, index, held.get(index, [])) for index in sorted(indexes)}

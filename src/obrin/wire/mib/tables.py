@@ -98,7 +98,7 @@ class Index:
     def octets(self, count: int) -> bytes:
         found = [self.take() for _ in range(min(count, 256))]
         if max(found, default=0) > 255:
-            raise ReadError("the index of a row holds what is no octet")
+            raise ReadError("the index of a row holds what is not an octet")
         return bytes(found)
 
     def address(self) -> Address | None:

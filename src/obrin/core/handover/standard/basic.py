@@ -3,11 +3,9 @@
 from __future__ import annotations
 
 import json
-from typing import Any
 
 from obrin.core.ipsec.liveness import Bfd
-
-Json = dict[str, Any]
+from obrin.core.json_text import Json
 
 
 def as_json(data: Json) -> str:

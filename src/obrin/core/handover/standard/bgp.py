@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from obrin.core.address.dual import Dual
 from obrin.core.address.prefix import Address, Prefix, parse_address, parse_prefix
-from obrin.core.handover.standard.basic import Json
+from obrin.core.json_text import Json
 
 MODULE = "obrin-bgp:bgp"
 _FAMILIES = {32: "ipv4-unicast", 128: "ipv6-unicast"}

@@ -6,8 +6,9 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from obrin.core.address.prefix import Address, parse_address
-from obrin.core.handover.standard.basic import Json, decode_bfd, encode_bfd
+from obrin.core.handover.standard.basic import decode_bfd, encode_bfd
 from obrin.core.ipsec.liveness import Bfd
+from obrin.core.json_text import Json
 
 MODULE = "obrin-circuits:circuits"
 

@@ -15,7 +15,7 @@ from obrin.core.handover.standard import (
     routes,
     translation,
 )
-from obrin.core.handover.standard.basic import Json
+from obrin.core.json_text import Json
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import NamedTuple
 
 from obrin.core.address.prefix import parse_prefix
-from obrin.core.handover.standard.basic import Json
+from obrin.core.json_text import Json
 from obrin.core.reach.filters import ANY_PORT, Rule
 from obrin.core.routing.packet import ICMP, ICMPV6, TCP, UDP
 

@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from obrin.core.address.prefix import parse_prefix
-from obrin.core.handover.standard.basic import Json
+from obrin.core.json_text import Json
 from obrin.core.reach.filters import ANY_PORT, Rule, beginning
 
 MODULE = "obrin-hosts:hosts"

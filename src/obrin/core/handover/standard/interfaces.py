@@ -6,8 +6,8 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from obrin.core.address.prefix import Address, Prefix, parse_address
-from obrin.core.handover.standard.basic import Json
 from obrin.core.ipsec.overhead import LEAST_IPV6_MTU
+from obrin.core.json_text import Json
 
 MODULE = "ietf-interfaces:interfaces"
 UPLINK, NETWORK, TUNNEL, CIRCUIT = "uplink", "network", "tunnel", "circuit"

@@ -6,10 +6,11 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from obrin.core.address.prefix import Address, Prefix, parse_address, parse_prefix
-from obrin.core.handover.standard.basic import Json, decimal, decode_bfd, encode_bfd
+from obrin.core.handover.standard.basic import decimal, decode_bfd, encode_bfd
 from obrin.core.ipsec.liveness import Liveness
 from obrin.core.ipsec.registry import ALGORITHMS, Kind
 from obrin.core.ipsec.suite import Suite, make_suite
+from obrin.core.json_text import Json
 from obrin.core.settled.terms import Terms
 
 MODULE = "obrin-ipsec:ipsec"

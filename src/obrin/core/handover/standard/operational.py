@@ -11,7 +11,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 
 from obrin.core.address.prefix import Address, Prefix, parse_address, parse_prefix
-from obrin.core.handover.standard.basic import Json
+from obrin.core.json_text import Json
 from obrin.core.routing.path import Path
 
 INTERFACES, ROUTING = "ietf-interfaces:interfaces", "ietf-routing:routing"

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
 from obrin.core.address.prefix import Address, Prefix, parse_address, parse_prefix
-from obrin.core.handover.standard.basic import Json
+from obrin.core.json_text import Json
 
 MODULE = "ietf-routing:routing"
 _FAMILIES = {32: "ietf-ipv4-unicast-routing:ipv4", 128: "ietf-ipv6-unicast-routing:ipv6"}

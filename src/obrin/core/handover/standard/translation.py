@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from obrin.core.address.prefix import parse_prefix
 from obrin.core.address.translation import Exposure
-from obrin.core.handover.standard.basic import Json
+from obrin.core.json_text import Json
 
 MODULE = "ietf-nat:nat"
 

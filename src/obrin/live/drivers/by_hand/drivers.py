@@ -9,6 +9,7 @@ from datetime import datetime
 
 from obrin.core.errors import OutsideError
 from obrin.core.handover.secrets import Secrets
+from obrin.core.json_text import Json
 from obrin.core.reach.filters import Rule
 from obrin.core.routing.seen import SeenPaths
 from obrin.core.settle.choices import Value
@@ -24,7 +25,7 @@ from obrin.live.drivers.by_tables import (
     routes_by_tables,
 )
 from obrin.live.drivers.differing import Differing
-from obrin.live.drivers.protocol import CloudStep, Done, Json, Report
+from obrin.live.drivers.protocol import CloudStep, Done, Report
 from obrin.live.drivers.seen import (
     NOT_ASKED,
     Answer,

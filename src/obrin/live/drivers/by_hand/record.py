@@ -55,7 +55,7 @@ class HandRecord:
         return dict(self._now()["facts"])
 
     def names(self) -> list[str]:
-        """Of all that is done, in that order."""
+        """Names of the steps that are done, in the order in which they were done."""
         return list(self._now()["done"])
 
     def done(self, name: str) -> str | None:
@@ -97,5 +97,5 @@ def record_of(project: Project) -> Path:
 
 
 def digest_of(lines: Iterable[tuple[str, str]]) -> str:
-    """Of what a person is shown."""
+    """Hash the lines that a person is shown."""
     return hashlib.sha256(json.dumps([list(line) for line in lines]).encode()).hexdigest()[:16]

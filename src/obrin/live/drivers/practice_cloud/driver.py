@@ -9,6 +9,7 @@ from collections.abc import Collection, Iterable, Iterator, Sequence
 from obrin.core.address.prefix import parse_address
 from obrin.core.errors import OutsideError
 from obrin.core.handover.secrets import Secrets
+from obrin.core.json_text import Json
 from obrin.core.reach.filters import Rule
 from obrin.core.settle.choices import Value
 from obrin.core.settle.work import suffix
@@ -26,7 +27,7 @@ from obrin.live.drivers.practice_cloud.steps import (
     tunnel_step,
     wanted_names,
 )
-from obrin.live.drivers.protocol import CloudDriver, CloudStep, Done, Json, Progress, Report
+from obrin.live.drivers.protocol import CloudDriver, CloudStep, Done, Progress, Report
 from obrin.live.drivers.seen import Answer as ProbeAnswer
 from obrin.live.drivers.seen import Dropped, EndStatus, Question
 from obrin.live.http import Answer, Client, HttpError
@@ -114,7 +115,7 @@ class PracticeCloud:
                 raise OutsideError("interrupted while the cloud was building")
 
     def told(self, settled: Settled, cloud: str) -> dict[str, Value]:
-        """Of what it `gives` by the design."""
+        """Values that the cloud assigns, of those that it `gives` by the design."""
         own, found = settled.clouds[cloud].gateway, dict[str, Value]()
         if own is None or not own.gives:
             return found
@@ -139,7 +140,7 @@ class PracticeCloud:
                 yield f"{kind}/{item['name']}", item
 
     def _staying(self) -> Iterator[tuple[str, Json]]:
-        """Of all kinds, but for what is on its way out."""
+        """All resources that are not being removed, with their names."""
         items = self._items(RESOURCE_KINDS)
         return ((name, item) for name, item in items if item["state"] != "removing")
 

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable
-from typing import Any
 
 from obrin.core.design.arrangement import SHARED
 from obrin.core.design.places import NetworkRef
 from obrin.core.handover.ends import LegEnd, circuit_end, cloud_end
-from obrin.core.handover.secrets import BY_KEY, Secrets, certificate_data
+from obrin.core.handover.secrets import Secrets
 from obrin.core.handover.standard.ipsec import encode_suite
+from obrin.core.handover.standard.keys import BY_KEY, encode_certificate
+from obrin.core.json_text import Json
 from obrin.core.reach.filters import Rule, filter_of, host_rules
 from obrin.core.settled.clouds import SettledCloud
 from obrin.core.settled.links import OF_SESSION, Bundle, SettledCircuit, SettledTunnel
@@ -19,7 +20,6 @@ from obrin.core.settled.ways import Attachment
 from obrin.live.drivers.protocol import CloudStep
 from obrin.live.practice.cloud.names import resource_of
 
-Json = dict[str, Any]
 RESOURCE_KINDS = (
     "networks",
     "subnets",
@@ -329,7 +329,7 @@ def tunnel_step(settled: Settled, tunnel: SettledTunnel, secrets: Secrets) -> Cl
     if end.authentication == BY_KEY:
         body["pre_shared_key"] = secrets.keys[tunnel.label]
     else:
-        files = certificate_data(secrets.certificates[tunnel.cloud])
+        files = encode_certificate(secrets.certificates[tunnel.cloud])
         body["certificate"] = {name.replace("-", "_"): text for name, text in files.items()}
     if end.role == SHARED:
         body["shared"] = True

@@ -8,6 +8,7 @@ from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from obrin.core.address.prefix import parse_address
 from obrin.core.design.values import AddressText, FlowText, PrefixText
+from obrin.core.handover.standard.keys import CertificateFiles
 
 Name = Annotated[str, Field(min_length=1, max_length=128)]
 AsNumber = Annotated[int, Field(ge=0, le=4294967295)]
@@ -167,9 +168,10 @@ class CertificateBody(Body):
     authorities: Annotated[str, Field(max_length=65536)]
     revocations: Annotated[str, Field(max_length=1048576)] = ""
 
-    def as_standard(self) -> dict[str, Any]:
-        """In the shape of obrin-keys' container `certificate`."""
-        return {name.replace("_", "-"): text for name, text in self.model_dump().items()}
+    @property
+    def files(self) -> CertificateFiles:
+        """The same, as the gateway is handed it."""
+        return CertificateFiles(self.chain, self.private_key, self.authorities, self.revocations)
 
 
 class Way(Body):

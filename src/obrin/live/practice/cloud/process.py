@@ -31,7 +31,7 @@ from obrin.live.practice.lending import Lending
 from obrin.live.practice.service import HANDLERS, UNUSABLE, Problem, Served, Ticker, read_json
 
 MOST_DIGITS = 18
-"""Of an operation's number in a request."""
+"""Most digits of an operation's number in a request."""
 
 SHARE = 4.0
 """What changes while thousands of things are built reaches the data plane together: the pause after

@@ -11,7 +11,7 @@ from obrin.live.practice.cloud.bodies import Address, Body, Gateway
 
 FAILED = "failed"
 WAITING = "waiting"
-"""Of what is built, and another owner has to accept."""
+"""State of what is built and waits for another owner to accept it."""
 
 
 @dataclass(slots=True)

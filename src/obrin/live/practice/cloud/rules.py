@@ -154,6 +154,6 @@ class Rules:
             raise Problem(422, "suite", f"the suite is not usable: {error}") from error
         try:
             if body.certificate is not None:
-                credential_from(body.certificate.as_standard(), wall_clock)
+                credential_from(body.certificate.files, wall_clock)
         except ObrinError as error:
             raise Problem(422, "certificate", str(error)) from error

@@ -235,7 +235,7 @@ class Told:
     def _credential(self, body: Tunnel) -> Credential | None:
         """Raises PkiError; the store has refused such a body before."""
         given = body.certificate
-        return None if given is None else credential_from(given.as_standard(), self._wall)
+        return None if given is None else credential_from(given.files, self._wall)
 
     def _static(self, tunnels: dict[str, Tunnel]) -> Iterator[StaticWay]:
         for name, tunnel in tunnels.items():
@@ -257,7 +257,7 @@ def _bfd(body: BfdBody | None) -> Bfd | None:
 
 
 def _gateway_subnet(subnets: tuple[CloudSubnet, ...], network: str) -> Prefix | None:
-    """Of the first family."""
+    """The gateway subnet's prefix of the first family."""
     own = (s.prefixes[0] for s in subnets if s.network == network and not s.workload)
     return next(own, None)
 
