@@ -109,3 +109,22 @@ def test_no_modules_import_each_other_in_a_circle() -> None:
         for name in free:
             del left[name]
     assert sorted(left) == []
+
+
+RIDDLES = re.compile(
+    r"\AOf [a-z]|(?<!there )(?<!There )\b(?:is|are|was|were) no "
+    r"(?!longer|smaller|larger|more|less|wider|better|worse|earlier|later|other|need\b)\w"
+    r"|it is told to nobody|where that may be|by what they are of"
+)
+"""A sentence without a subject; 'is no X' for 'is not an X'; phrases that readers stumbled over."""
+
+
+def test_docstrings_and_messages_are_plain() -> None:
+    found = [
+        f"{path.relative_to(SOURCE)}:{node.lineno}: {match[0]}"
+        for path in ALL
+        for node in ast.walk(ast.parse(path.read_text(encoding="utf-8")))
+        if isinstance(node, ast.Constant) and isinstance(node.value, str)
+        for match in RIDDLES.finditer(node.value)
+    ]
+    assert not found

@@ -104,7 +104,7 @@ def test_mistakes_name_row_and_line(folder: Folder) -> None:
     text = (SOURCE / "exports.yaml").read_text()
     folder.write("exports.yaml", text.replace("$.networks[*]", "$.networks["))
     folder.write("networks.json", (SOURCE / "networks.json").read_text())
-    folder.obrin(*GATHER).bad(2, "exports.yaml:18:", "is no JSONPath")
+    folder.obrin(*GATHER).bad(2, "exports.yaml:18:", "is not a JSONPath")
     folder.write("d.gathered.yaml", "- 1\n")
     folder.obrin(*GATHER).bad(2, "d.gathered.yaml:1:1: it is not what was gathered last")
 

@@ -89,7 +89,7 @@ class StagedGroup(click.Group):
         return command
 
     def shell_complete(self, ctx: click.Context, incomplete: str) -> list[CompletionItem]:
-        """As click does it, but that no command is imported for its name."""
+        """Complete as click does, without importing a command for its name."""
         named = [
             CompletionItem(name, help=words)
             for name, (_, words) in COMMANDS.items()

@@ -14,13 +14,14 @@ MANY_OBJECTS = 100_000
 
 
 def collect_seldom() -> None:
-    """For all of a process that does one thing and ends."""
+    """Run the garbage collector seldom, in a process that does one thing and ends."""
     gc.set_threshold(MANY_OBJECTS)
 
 
 @contextlib.contextmanager
 def not_collecting() -> Iterator[None]:
-    """For where millions of small objects are made, with no cycles among them."""
+    """Pause the garbage collector where millions of small objects are made without cycles among
+    them."""
     collecting = gc.isenabled()
     gc.disable()
     try:

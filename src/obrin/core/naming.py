@@ -28,7 +28,7 @@ def those_near(asked: str, names: Iterable[str]) -> str:
 
 
 def unknown(kind: str, name: str, names: Iterable[str]) -> ObrinError:
-    """For a name that the design does not have."""
+    """Make the error for a name that the design does not have."""
     near = those_near(name, names)
     there = f"There are: {near}" if near else "There are none"
     return ObrinError(f"there is no {kind} '{name}'. {there}")

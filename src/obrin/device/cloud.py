@@ -146,7 +146,7 @@ class Cloud:
     # Route tables
 
     def tables(self) -> CloudTables:
-        """As they are now."""
+        """The route tables as they are now."""
         seen = self.lost, tuple((n, i.router.routes.built) for n, i in self.instances.items())
         if self._built != seen:
             self._tables.build(self._config, self.instances.values(), self.lost)
@@ -226,7 +226,7 @@ class Cloud:
         host.receive(data, now)
 
     def host(self, network: str, packet: Packet) -> Host | LentHost | None:
-        """For whom a packet is."""
+        """Find the host that a packet is for."""
         hosts = self.hosts.get(network)
         return None if hosts is None else hosts.get(packet.destination)
 

@@ -24,7 +24,7 @@ class InsideEnds(NamedTuple):
 
     @classmethod
     def of(cls, local: Address, length: int) -> InsideEnds:
-        """By one's own address in it."""
+        """The block around one's own address."""
         block = local.network(length)
         one, other = block.ends()
         return cls(block, local, other if local == one else one)

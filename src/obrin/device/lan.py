@@ -69,7 +69,7 @@ class Lan:
         return out
 
     def _cross(self, name: str, way: str, data: bytes, now: float) -> None:
-        """To the gateway beside, or by a dedicated line."""
+        """Send to the gateway beside, or through a dedicated circuit."""
         if way in self.gateways[name].router.config.lines:
             self._lines.append((name, way, data))
             return

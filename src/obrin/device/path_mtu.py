@@ -30,7 +30,7 @@ class _Learned:
 
 
 class PathMtus:
-    """By tunnel: bytes of the largest packet inside it."""
+    """Bytes of the largest packet inside each tunnel."""
 
     def __init__(self) -> None:
         self._learned: dict[str, _Learned] = {}

@@ -192,7 +192,7 @@ class Router:
             self._enter(data, None, now, via)
 
     def receive_across(self, way: str, data: bytes, now: float) -> None:
-        """From a dedicated line, or from a gateway on the same LAN."""
+        """Take a packet from a dedicated circuit, or from a gateway on the same LAN."""
         if way in self.states:
             self.states[way].came_out(now)
         if way in self.ways or way in self.config.beside:
@@ -299,7 +299,7 @@ class Router:
             self._local.append(forwarded.encode())
 
     def _cross(self, via: str, packet: Packet, key: PacketKey, now: float) -> None:
-        """To a peer: by a tunnel, a line, or the LAN."""
+        """Send a packet to a peer through a tunnel, a circuit or the LAN."""
         way = self.ways.get(via)
         if way is None:
             self._across.append((via, packet.encode()))

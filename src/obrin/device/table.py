@@ -42,7 +42,8 @@ class ForwardingTable:
         self.built += 1
 
     def _learn(self, speaker: Speaker, prefixes: Collection[Prefix]) -> None:
-        """By the ways of the sessions; what is known without BGP comes first."""
+        """Install BGP routes through the tunnels of their sessions. Routes known without BGP
+        come first."""
         for prefix in prefixes:
             if prefix in self._fixed:
                 continue
@@ -59,7 +60,7 @@ class ForwardingTable:
 def learned_route(
     prefix: Prefix, resolved: Mapping[str, Route], shared: Collection[str], decision: Decision
 ) -> Route | None:
-    """By the ways of the session that won; None where these lead to nobody."""
+    """Route through the tunnels of the session that won; None where these lead to nobody."""
     learned = resolved.get(decision.winner.peer.name)
     if learned is None:
         return None

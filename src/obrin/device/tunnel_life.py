@@ -96,7 +96,8 @@ class TunnelLife:
         return False
 
     def _flow_of(self, event: Discarded) -> PacketKey:
-        """From whom it came, of a few: anybody can send from any address."""
+        """Source of a discarded packet. Only a few are told apart, since anybody can forge an
+        address."""
         if event.reason != NO_PEER:
             return NO_FLOW
         if event.detail not in self._strangers and len(self._strangers) < MOST_STRANGERS:

@@ -119,7 +119,7 @@ class _Reading:
         try:
             return _compiled(text)
         except ValueError as error:
-            what = f"'{text}' is no JSONPath: {error}"
+            what = f"'{text}' is not a JSONPath: {error}"
             fix = "Write it as RFC 9535 has it, such as $.sites[*]"
             raise DesignError([self._mapping.problem(name, what, fix)]) from None
 

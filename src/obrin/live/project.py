@@ -119,7 +119,7 @@ class Project:
         return self.own_folder / f"keyring-{self.design_path.stem}"
 
     def _find_passphrase(self) -> str:
-        """From the environment, the system's keyring, or whoever sits here."""
+        """Find the passphrase in the environment or the system's keyring, or ask for it."""
         if not os.environ.get(PASSPHRASE) and self._keyring_note.exists():
             from obrin.live.secrets.keyring import look_up
 

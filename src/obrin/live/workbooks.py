@@ -94,7 +94,7 @@ def _too_large(path: Path, what: str, most: int) -> DesignError:
 
 
 def cell_text(value: object) -> str:
-    """As a person would type it."""
+    """Write a cell's value as a person would type it."""
     if isinstance(value, bool):
         return "on" if value else "off"
     if isinstance(value, float) and math.isfinite(value) and value == int(value):

@@ -45,7 +45,7 @@ def in_order(steps: Iterable[CloudStep]) -> list[CloudStep]:
 
 
 class CloudDriverTests:
-    """For a `CloudDriver`; `patience` is how many seconds building may take."""
+    """Tests that every `CloudDriver` must pass; building may take `patience` seconds."""
 
     settled: ClassVar[Settled]
     secrets: ClassVar[Secrets]
@@ -130,7 +130,7 @@ class CloudDriverTests:
 
 
 class GatewayDriverTests:
-    """For a `GatewayDriver`; `config` and `keys` are a pack of its own."""
+    """Tests that every `GatewayDriver` must pass; `config` and `keys` are a pack of its own."""
 
     config: ClassVar[dict[str, Any]]
     keys: ClassVar[dict[str, Any]]

@@ -127,7 +127,7 @@ class BfdSession:
     _events: list[BfdState] = field(default_factory=list)
 
     def start(self, now: float) -> None:
-        """From nothing; also after a stop."""
+        """Start the session from nothing; also after a stop."""
         self.state, self.diagnostic = BfdState.DOWN, Diagnostic.NONE
         self._forget()
         self._send(now)

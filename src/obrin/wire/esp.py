@@ -250,7 +250,7 @@ class AeadOpener:
         self._ring = ReplayRing(esn=esn)
 
     def missing(self) -> tuple[int, int]:
-        """As of its replay window."""
+        """Count sequence numbers as its replay window does."""
         return self._ring.missing()
 
     def open(self, data: bytes) -> tuple[int, bytes]:
@@ -356,7 +356,7 @@ class CbcOpener:
         self._ring = ReplayRing(esn=esn)
 
     def missing(self) -> tuple[int, int]:
-        """As of its replay window."""
+        """Count sequence numbers as its replay window does."""
         return self._ring.missing()
 
     def open(self, data: bytes) -> tuple[int, bytes]:

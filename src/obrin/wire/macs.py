@@ -30,6 +30,6 @@ INTEGRITY: dict[int, Integrity] = {
     13: Integrity(SHA384(), 48, 24),
     14: Integrity(SHA512(), 64, 32),
 }
-"""By IANA number."""
+"""Integrity algorithms by IANA number."""
 PRF_HASHES: dict[int, HashAlgorithm] = {2: SHA1(), 5: SHA256(), 6: SHA384(), 7: SHA512()}
 """Likewise (RFC 7296 section 3.3.2)."""

@@ -9,7 +9,7 @@ from __future__ import annotations
 from bisect import insort
 
 Block = tuple[int, int]
-"""From a place up to another."""
+"""First sequence number of a block, and the one after its last."""
 MOST_PARTS = 256
 """Parts that wait for what comes before them; more are as good as lost."""
 

@@ -131,7 +131,7 @@ class AoProtection:
 
 
 def protection(signature: str, password: bytes) -> Protection:
-    """By one of the names in `SIGNATURES`."""
+    """Make the protection that has this name in `SIGNATURES`."""
     if signature == TCP_MD5:
         return Md5Protection(password)
     return AoProtection(password, signature)

@@ -109,7 +109,7 @@ def _asked_json(one: Asked) -> dict[str, Any]:
 def rehearsal_json(
     asked: Sequence[Asked], played: Sequence[Scene], seconds: float
 ) -> dict[str, Any]:
-    """For programs."""
+    """What `rehearse --json` prints."""
     return {
         "good": all_good(asked, played),
         "seconds": round(seconds, 3),

@@ -64,7 +64,7 @@ class Placed:
 
 
 def network_bytes(drawn: Picture, kind: str, note: str) -> bytes:
-    """As SVG or PNG, at least 1280 x 800 pixels."""
+    """Draw the network as SVG or PNG, at least 1280 x 800 pixels."""
     import matplotlib as mpl
 
     mpl.use("Agg")

@@ -70,7 +70,7 @@ def framed(frame: Frame) -> tuple[Any, Any]:
 
 
 def as_bytes(figure: Any, kind: str) -> bytes:
-    """As SVG or PNG; the same picture is the same bytes."""
+    """Encode a figure as SVG or PNG; the same picture gives the same bytes."""
     out = io.BytesIO()
     figure.savefig(out, format=kind, metadata={"Date": None} if kind == "svg" else None)
     return out.getvalue()

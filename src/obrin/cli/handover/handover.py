@@ -155,7 +155,7 @@ def _kind(settled: Settled, name: str) -> str:
 def _render(
     project: Project, settled: Settled, path: Path, only: str | None, *, reveal_keys: bool
 ) -> dict[str, str]:
-    """By gateway. Raises ObrinError."""
+    """Texts filled from the template, by gateway. Raises ObrinError."""
     from obrin.core.check.texts import unfilled
     from obrin.core.handover.context import template_context
     from obrin.core.handover.pack import gateways_of

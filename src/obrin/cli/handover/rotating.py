@@ -43,7 +43,7 @@ def rotating(function: F) -> F:
         type=click.IntRange(1, 64),
         default=1,
         show_default=True,
-        help="Of how many sites a tunnel has its turn at the same time; the first site goes alone.",
+        help="Sites whose tunnels have their turn at the same time; the first site goes alone.",
     )(function)
     return click.option(
         "--dry-run", is_flag=True, help="Only show the order, and what carries meanwhile."
@@ -51,7 +51,7 @@ def rotating(function: F) -> F:
 
 
 def tell_turns(turns: Sequence[Turn]) -> None:
-    """As a table."""
+    """Print the turns as a table."""
     rows = [(str(n), t.tunnel.label, t.meanwhile) for n, t in enumerate(turns, 1)]
     print_table(console(), ("Turn", "Tunnel", "Meanwhile"), rows)
 

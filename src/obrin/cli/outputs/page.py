@@ -14,7 +14,7 @@ from obrin.cli.outputs.planning import PLANNING
 from obrin.cli.outputs.proving import PROVING
 
 OUTPUTS: dict[str, Shape] = PLANNING | PROVING | ACTING | CHANGING
-"""By command as it is typed, with the option that makes another shape of it."""
+"""Shapes of JSON outputs, by command as it is typed, with the option that changes the shape."""
 
 _HEAD = """\
 # JSON for programs

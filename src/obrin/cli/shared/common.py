@@ -73,7 +73,7 @@ def _tell_waiting(who: str) -> None:
 
 
 def _command_name() -> str:
-    """As it is typed after 'obrin'."""
+    """Name of the running command, as it is typed after 'obrin'."""
     context: click.Context | None = click.get_current_context()
     names: list[str] = []
     while context is not None and context.parent is not None:

@@ -95,7 +95,7 @@ def open_gate() -> Gate:
 
 
 def close_gate(text: Callable[[str], str], data: Callable[[Any], Any]) -> None:
-    """From now on, until the program ends, texts and JSON go through these."""
+    """Send all texts and JSON through these functions until the program ends."""
     gate = _Changing(text, data)
     _gates[:] = [gate]
     sys.stdout = cast("TextIO", _Stream(sys.stdout, gate))

@@ -120,7 +120,7 @@ def _early(turns: Iterable[Turn], start: datetime, each: timedelta) -> Iterator[
 def _rooms(
     turn: Turn, start: datetime, horizon: datetime, each: timedelta
 ) -> list[tuple[datetime, datetime]]:
-    """From when to when a step can begin, in each of its windows."""
+    """Times between which a step can begin, in each of its windows."""
     if not turn.windows:
         return [(start, horizon)]
     return list(rooms(turn.windows, start, (horizon - start).days + 1, each))

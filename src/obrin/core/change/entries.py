@@ -48,7 +48,7 @@ class Sheets:
         return self._held[step.place].get(step, [])
 
     def _of(self, place: str) -> dict[Step, list[Line]]:
-        """By the step that they are entered in."""
+        """Lines to enter, by the step in which they are entered."""
         old, new = (
             {v.name: v for v in values_of(value_sheet(settled, place))}
             if place in settled.gateways or place in settled.clouds

@@ -52,7 +52,7 @@ class _Times:
         return self._kinds.setdefault(alike, len(self._kinds))
 
     def slots(self, block: Block, kind: int, moment: datetime) -> list[Slot]:
-        """From a moment on; then, where a window is too short for a step."""
+        """Slots of the steps from a moment on; one slot at once where a window is too short."""
         key = kind, moment
         if key not in self._held:
             try:

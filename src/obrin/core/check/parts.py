@@ -87,7 +87,8 @@ def _middle(block: Prefix) -> Address:
 
 
 def parts(index: int, wish: Expected, found: Parts) -> Iterator[Finding]:
-    """For an expectation that holds for the usual host."""
+    """Findings about the parts of networks for which an expectation fails though it holds for
+    the usual host."""
     if len(found.blocks(wish.source)) == len(found.blocks(wish.destination)) == 1:
         return
     broken = list(found.broken(wish))

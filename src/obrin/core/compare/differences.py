@@ -83,7 +83,7 @@ class Sheet:
                 self._by_sign.setdefault(reading.sign, []).append(name)
 
     def where(self, name: str) -> str:
-        """For who reads."""
+        """Place of the value on the sheet, for the reader."""
         value = self.values[name]
         return f"{value.row}, {value.column}" if value.column not in ("", "Enter") else value.row
 

@@ -62,7 +62,7 @@ _ENDS_OF = ("suite", "identity", "traffic-selector")
 
 
 def follows(settled: Settled, place: str, found: Sequence[Difference]) -> dict[str, str]:
-    """By the name of the value."""
+    """What follows from each difference, by the name of the value."""
     said = {d.name: _rule(d.name) for d in found}
     side = "site" if place in settled.gateways else "cloud"
     judged = {d.name: d for d in found if any(part in d.name for part in _ENDS_OF)}
@@ -125,7 +125,8 @@ def _span(earliest: float, latest: float) -> str:
 
 
 def _entered(link: SettledLink, one: Difference, side: str) -> SettledEntered | None:
-    """As said of one end; None for what the engine does not judge."""
+    """The link's values with this one as it was entered at one end; None for what the engine
+    does not judge."""
     before = link.entered.get(side, NOTHING)
     if one.name.startswith("suite-"):
         suite = entered_suite(link.suite, one.name, one.entered)

@@ -91,7 +91,7 @@ def each_pair_of(design: Design, link_name: str, selection: str) -> bool:
 
 
 def liveness_of(design: Design, link_name: str) -> Liveness:
-    """As the design says; for blanks, what every end can be set to."""
+    """Liveness check as the design says; for blanks, values that every end can be set to."""
     wanted = design.links[link_name].liveness
     able = LivenessRange()
     for end in ends_of(design, link_name):

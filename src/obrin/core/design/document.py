@@ -170,7 +170,7 @@ def _explain(entry: dict[str, Any], location: Location, root: type[BaseModel]) -
 
 
 def _shown(value: Any) -> str:
-    """As it is written in a file."""
+    """Write a value as in a design file."""
     if value is None:
         return "blank"
     return str(value).lower() if isinstance(value, bool) else f"{value!r:.60}"

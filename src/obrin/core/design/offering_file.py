@@ -27,7 +27,7 @@ from obrin.core.errors import DesignError, Problem
 class ClassEntry(Entity):
     """A capacity class."""
 
-    throughput: Megabits = Field(description="Of all instances together.")
+    throughput: Megabits = Field(description="Throughput of all instances together.")
     per_tunnel: Megabits | None = Field(
         None, alias="per-tunnel", description="Most that one tunnel carries."
     )

@@ -61,7 +61,7 @@ def _holds_more(held: Any) -> bool:
 
 
 def _by_key(here: Any) -> dict[str, Any]:
-    """By the keys that are written in the file."""
+    """Values of a model by the keys that are written in the file."""
     if not isinstance(here, BaseModel):
         return {}
     known = type(here).model_fields

@@ -33,7 +33,7 @@ _SECONDS = {
     "ms": Decimal("0.001"),
 }
 _LEAST_SHOWN = {"d": Decimal(172800), "h": Decimal(3600), "min": Decimal(120), "s": Decimal(1)}
-"""From how many seconds on a person would choose a unit."""
+"""Seconds from which on a person would choose each unit."""
 _RATE = re.compile(r"([0-9]{1,12}(?:\.[0-9]{1,9})?)\s*(kbit/s|Mbit/s|Gbit/s)\Z")
 _MEGABITS = {"Mbit/s": Decimal(1), "Gbit/s": Decimal(1000), "kbit/s": Decimal("0.001")}
 _GROWTH = re.compile(r"([0-9]{1,6}(?:\.[0-9]{1,9})?)\s*(%|doublings?)\Z")

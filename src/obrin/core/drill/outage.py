@@ -44,13 +44,13 @@ IDLE = Outage(0.0, 0.0, "nothing", None, idle=True)
 
 
 class Predictor:
-    """For many tunnels of one design: its flows are followed once."""
+    """Predicts outages of many tunnels of one design; its flows are followed once."""
 
     def __init__(self, settled: Settled) -> None:
         self._sweep = Sweep(settled)
 
     def outage(self, tunnel: SettledTunnel) -> Outage:
-        """For the silent death of a tunnel."""
+        """Predict the outage when a tunnel fails silently."""
         return _summed_up(self._sweep.try_one((Element("tunnel", tunnel.label),)))
 
 

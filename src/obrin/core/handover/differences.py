@@ -57,7 +57,7 @@ def leaves(meant: Any, found: Any, place: str = "") -> Iterator[Leaf]:
 
 
 def _named(entries: list[Any]) -> dict[str, Any]:
-    """By name, where all have different ones; else by number."""
+    """Entries by name, where all have different ones; else by number."""
     for name in _NAMES:
         keys = [str(e[name]) for e in entries if isinstance(e, dict) and name in e]
         if len(set(keys)) == len(entries):

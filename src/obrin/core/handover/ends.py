@@ -85,7 +85,7 @@ class LegEnd:
 
     @property
     def host_routes(self) -> tuple[Prefix, ...]:
-        """By which BGP peers are reached that are beyond it."""
+        """Host routes to BGP peers beyond this tunnel."""
         return tuple(s.host_route for s in self.sessions if s.host_route is not None)
 
     @property

@@ -11,7 +11,7 @@ from obrin.core.settled.model import Settled
 
 
 def _forwarding(settled: Settled, place: str, ends: tuple[TunnelEnd, ...]) -> Iterator[Block]:
-    """For who looks after the translators in front of a site's gateway."""
+    """Lines for whoever manages the translators in front of a site's gateway."""
     if place in settled.clouds:
         return
     for uplink in settled.gateways[place].uplinks.values():

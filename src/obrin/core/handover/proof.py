@@ -226,7 +226,7 @@ class Configurations:
         return self._written[place]
 
     def ends(self, place: str) -> dict[str, Written]:
-        """By tunnel, as that gateway's data says."""
+        """Ends of tunnels, as that gateway's data has them, by tunnel."""
         if place not in self._ends:
             self._ends[place] = written_ends(self._read_back(place)[1], self._outside)
         return self._ends[place]
@@ -237,7 +237,7 @@ class Configurations:
         yield from unmirrored(one, other)
 
     def proof_sheet(self, place: str) -> Iterator[Block]:
-        """For one gateway: every tunnel against its other end."""
+        """Proof sheet of one gateway: every tunnel against its other end."""
         yield Heading(1, f"{place}: both ends, field by field")
         yield Paragraph(
             "What this end calls local, the other calls remote. Each row compares this pack with "

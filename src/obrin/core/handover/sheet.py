@@ -309,7 +309,7 @@ def _filters(rules: tuple[Rule, ...], ends: tuple[TunnelEnd, ...]) -> Iterator[B
 
 
 def _hosts(settled: Settled, place: str) -> Iterator[Block]:
-    """For those who look after the hosts behind it."""
+    """Lines for those who manage the hosts behind it."""
     here = place if place in settled.clouds else settled.gateways[place].site
     rows = [
         (name.network, str(rule.allow), "anywhere" if senders is None else listed(senders))

@@ -74,7 +74,7 @@ class Matrix:
             self._targets.setdefault(source, []).append(target)
 
     def row(self, number: int) -> Iterator[Cell]:
-        """From the source of that number."""
+        """Cells of the source with that number."""
         source = self.sources[number]
         for target in self.sources if self._closed else self._targets.get(source, ()):
             here = {source.place, target.place}

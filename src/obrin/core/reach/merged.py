@@ -36,7 +36,7 @@ class Seen:
 
     @property
     def met(self) -> bool:
-        """As wished, and nothing odd about it."""
+        """Whether the outcome is as wished, with nothing odd about it."""
         if self.problem:
             return False
         if self.must == "not":

@@ -9,7 +9,7 @@ from types import MappingProxyType
 from obrin.core.routing.tables import IN_USE, SHARES, Row
 
 Noticed = Mapping[str, str]
-"""By tunnel or circuit: what notices that it is dead, and when."""
+"""What detects the failure of each tunnel or circuit, and when."""
 _NOBODY: Noticed = MappingProxyType({})
 
 

@@ -65,6 +65,6 @@ class PacketKey(NamedTuple):
 
 
 def protocol_name(protocol: int) -> str:
-    """As people write it: the ICMP of both families is one thing to them."""
+    """Name of a protocol; ICMP of both families has one name."""
     number = ICMP if protocol == ICMPV6 else protocol
     return next((name for name, known in PROTOCOLS.items() if known == number), str(number))

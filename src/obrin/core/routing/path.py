@@ -49,12 +49,12 @@ AS_TRANS = 23456
 
 
 def short(asn: int) -> int:
-    """As two octets tell it."""
+    """The AS number in two octets: itself or AS_TRANS (RFC 6793)."""
     return asn if asn <= 0xFFFF else AS_TRANS
 
 
 def shortened(as_path: AsPath) -> AsPath:
-    """As who has two octets for a number tells it."""
+    """The AS path as a speaker with two-octet AS numbers advertises it."""
     return tuple(
         AsSet(map(short, hop)) if isinstance(hop, AsSet) else short(hop) for hop in as_path
     )

@@ -12,7 +12,7 @@ from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
 
 Seen = Callable[[Address], Mapping[Prefix, Path]]
-"""By a neighbour's address, the paths that it told."""
+"""Paths that a neighbour advertised, by its address."""
 
 
 @dataclass(frozen=True, slots=True)

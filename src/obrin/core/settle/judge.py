@@ -41,7 +41,7 @@ Judge = Callable[[Value], str]
 
 
 def _judges(design: Design, offering: Offered) -> dict[str, Judge]:
-    """By what is blank; everything else wants prefixes."""
+    """Functions that judge a value, by what is blank; all other blanks hold prefixes."""
     names = {c.name: None for cloud in design.clouds for c in offering.of(cloud).classes}
     classes, suites = list(names), list(all_suites(design))
     return {

@@ -103,7 +103,7 @@ def _spaces(work: Work, name: str) -> list[Prefix]:
 
 
 def _blanks(work: Work) -> dict[str, _Blank]:
-    """By their keys."""
+    """Blanks by their keys in the settled file."""
     found = {}
     for link_name, link in work.design.links.items():
         site = work.design.sites[link.site]

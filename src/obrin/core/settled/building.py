@@ -1,4 +1,4 @@
-"""From a design and the choices for its blanks to the settled design."""
+"""Build the settled design from a design and the values chosen for its blanks."""
 
 from __future__ import annotations
 

@@ -175,7 +175,7 @@ class SharedSecret:
 
     @property
     def words(self) -> str:
-        """For a list of what was made."""
+        """Name of the secret in a list of what was made."""
         return f"{'key' if self.is_key else self.what} of {self.label.removesuffix(OF_SESSION)}"
 
     @property

@@ -43,7 +43,7 @@ NAMES = tuple(field.name for field in fields(Terms))
 
 
 def terms_of(record: Terms) -> dict[str, Any]:
-    """By name, for another record that has the same terms."""
+    """Terms of a record by name, to build another record with the same terms."""
     return {name: getattr(record, name) for name in NAMES}
 
 

@@ -22,7 +22,7 @@ class Announcement:
 
 
 def announcements(view: SpaceView) -> list[Announcement]:
-    """For every region, site and cloud; regions first."""
+    """Announcements for every region, site and cloud; regions first."""
     found = []
     uses = view.of_kind("network", "cloud space")
     regions = dict.fromkeys(e.region for e in uses if e.region)

@@ -44,7 +44,7 @@ class RenumberPlan:
 def renumber_plan(
     settled: Settled, view: SpaceView, reference: NetworkRef, new: Prefix | None
 ) -> RenumberPlan:
-    """For a site's network. Raises ObrinError when it cannot go there."""
+    """Plan a new range for a site's network. Raises ObrinError when it cannot go there."""
     held = settled.sites.get(reference.place)
     if held is None or reference.network not in held.networks:
         known = (f"{s.name}/{n}" for s in settled.sites.values() for n in s.networks)

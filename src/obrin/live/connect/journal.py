@@ -56,7 +56,7 @@ class Journal(Database):
             self._database.commit()
 
     def note_made(self, name: str, design: str) -> None:
-        """For which design something is built; told before it is."""
+        """Record for which design a resource is built, before it is built."""
         with self._lock, self._trouble():
             self._database.execute("INSERT OR IGNORE INTO made VALUES (?, ?)", (name, design))
             self._database.commit()

@@ -35,7 +35,7 @@ class Turns:
     timeout: float
     at_once: int = 1
     writing: threading.Lock = field(default_factory=threading.Lock, repr=False)
-    """For whoever reads what is kept, changes it and writes it again."""
+    """Held while stored secrets are read, changed and written again."""
 
     def take(self, turns: Sequence[Turn], do: Callable[[Turn], bool]) -> list[Turn]:
         """One turn after the other, or those of `at_once` sites side by side: then the first

@@ -46,7 +46,7 @@ class Observer(Protocol):
 
 
 def ends_by_tables(settled: Settled, gateway: str, state: DeviceState) -> dict[str, EndStatus]:
-    """By label, for every tunnel and circuit of a gateway."""
+    """State of every tunnel and circuit of a gateway, by label."""
     return {leg.label: _end(settled, leg, state) for leg in settled.legs_at(gateway)}
 
 

@@ -73,7 +73,7 @@ def _of(part: str, held: object, wanted: object) -> Iterator[Differing]:
 
 
 def _of_lists(part: str, held: Sequence[Any], wanted: Sequence[Any]) -> Iterator[Differing]:
-    """By their names where all have one, else as wholes."""
+    """Compare lists entry by entry where all entries have names, else as wholes."""
     there, here = _by_name(held), _by_name(wanted)
     if there is None or here is None:
         pairs = list(zip(held, wanted, strict=False))

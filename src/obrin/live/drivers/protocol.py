@@ -123,7 +123,7 @@ class CloudDriver(Protocol):
         """What it dropped lately, the newest last."""
 
     def probe(self, question: Question) -> Answer:
-        """From a host in one of its networks."""
+        """Probe from a host in one of the cloud's networks."""
 
     def close(self) -> None: ...
 
@@ -162,7 +162,7 @@ class GatewayDriver(Protocol):
         """What it takes for the time of day, with its zone; None where it does not tell."""
 
     def probe(self, question: Question) -> Answer:
-        """From a host behind it."""
+        """Probe from a host behind the gateway."""
 
     def stream(self, question: Question, interval: float, duration: float) -> Streamed:
         """Echo requests from a host behind it, one every `interval` seconds."""

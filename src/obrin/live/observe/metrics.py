@@ -67,7 +67,7 @@ def _families(tunnels: Sequence[TunnelStatus], clocks: Mapping[str, float]) -> I
     yield Family(
         "obrin_sequence_missing",
         "gauge",
-        "Of the last packets by their sequence numbers, those that did not come.",
+        "Latest packets that did not arrive, by their sequence numbers.",
         [({"tunnel": t.tunnel, "end": name}, end.missing) for t, name, end in known],
     )
     yield Family(

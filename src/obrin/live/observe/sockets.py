@@ -43,7 +43,8 @@ def echo_request(bits: int, number: int, size: int) -> bytes:
 
 
 def is_answer(answer: bytes, bits: int, number: int) -> bool:
-    """To this question: a raw socket hears all of them, IPv4 with its header."""
+    """Whether this is the answer to question `number`. A raw socket receives all answers, IPv4
+    with its header."""
     message = answer[(answer[0] & 15) * 4 :] if bits == 32 and answer else answer
     if len(message) < 8 or message[0] != ECHO[bits].reply:
         return False

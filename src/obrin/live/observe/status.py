@@ -89,7 +89,7 @@ class TunnelStatus:
 
     @property
     def right(self) -> bool:
-        """As wished, and the ends agree."""
+        """Whether the tunnel is as wished and its ends agree."""
         return self.as_wished and not self.disagreements
 
     @property

@@ -105,7 +105,7 @@ _A = {UPLINK: "an uplink", GATEWAY: "a gateway", CLOUD: "the cloud"}
 
 
 def seconds_wrong(fault: Fault) -> float:
-    """By which a clock is to be wrong. Raises ValueError."""
+    """Seconds by which the fault sets a clock wrong. Raises ValueError."""
     return parse_duration(fault.value) * (1 if fault.kind == AHEAD else -1)
 
 

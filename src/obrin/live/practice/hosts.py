@@ -126,7 +126,7 @@ async def probe(
 
 
 def _result(query: Query, begun: float, now: float) -> ProbeResult:
-    """As it stands; the MSS is what both ends of a connection agreed on."""
+    """Result so far; the MSS is what both ends of a connection agreed on."""
     answered = query.answered_at is not None
     return ProbeResult(
         answered=answered,

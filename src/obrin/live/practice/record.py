@@ -135,7 +135,7 @@ def _ask(port: int, method: str, path: str, headers: dict[str, str]) -> bytes:
 
 
 def living(world: World, folder: Path) -> dict[str, bool]:
-    """By process: whether it answers and proves to be of this world."""
+    """Whether each process answers and proves that it belongs to this world, by its name."""
     return {
         name: name in world.ports and proves(world, folder, world.ports[name])
         for name in world.processes

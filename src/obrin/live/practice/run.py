@@ -118,7 +118,7 @@ def _lines(texts: list[str]) -> dict[str, tuple[str, int]]:
 
 
 def _cables_of(gateway: str, cables: dict[str, int]) -> dict[str, int]:
-    """By uplink."""
+    """Ports of a gateway's cables, by uplink."""
     start = gateway + "/"
     return {n.removeprefix(start): port for n, port in cables.items() if n.startswith(start)}
 

@@ -41,7 +41,7 @@ class Problem(Exception):
 
 
 async def answer_problem(request: Any, problem: Exception) -> JSONResponse:
-    """For an application's table of exception handlers."""
+    """Answer a Problem; an entry for an application's table of exception handlers."""
     if not isinstance(problem, Problem):
         raise problem
     return problem_response(problem)

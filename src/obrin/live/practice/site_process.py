@@ -57,7 +57,7 @@ class SiteProcess:
 
     @property
     def gateways(self) -> dict[str, Site]:
-        """By name."""
+        """The gateways of this process, by name."""
         return self._lan.gateways
 
     def wall(self, gateway: str, now: float) -> datetime:

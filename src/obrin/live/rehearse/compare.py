@@ -13,7 +13,7 @@ from obrin.live.practice.cloud.names import cloud_name
 from obrin.live.rehearse.virtual import VirtualWorld
 
 Used = dict[Prefix, tuple[str, frozenset[str]]]
-"""By prefix, the kind of its route and the ways that share it."""
+"""Kind of route and the paths that share it, by prefix."""
 
 
 def differences(world: VirtualWorld, stable: Stable) -> Iterator[str]:

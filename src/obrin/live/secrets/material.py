@@ -1,4 +1,4 @@
-"""From the authority to what gateways are handed."""
+"""Certificate files for gateways, made from what the authority issued."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ def lives_of(settled: Settled) -> Lives:
 def certificate_files(
     authority: Authority, settled: Settled, now: datetime
 ) -> dict[str, CertificateFiles]:
-    """For every gateway that needs a certificate and has one."""
+    """Files for every gateway that needs a certificate and has one."""
     believed = as_pem(authority.believed(now))
     lists = "".join(r.public_bytes(Encoding.PEM).decode() for r in authority.revocations)
     found = {}

@@ -79,7 +79,7 @@ class Neighbour:
 
     @property
     def peer(self) -> Peer:
-        """As the decision process knows it; one for all of its routes."""
+        """The peer as the decision process knows it; one object for all of its routes."""
         policy, known = self.policy, self._peer
         if known is None or known[0] is not policy or known[1] != self.router_id:
             name, address = self.session.config.name, self.session.config.peer_address

@@ -21,7 +21,7 @@ _LATER = (Notify.TEMPORARY_FAILURE, Notify.NO_ADDITIONAL_SAS)
 
 
 def ask(tunnel: TunnelState, now: float) -> None:
-    """For the next pair that nothing carries yet; called when that is due."""
+    """Ask for a child SA for the next pair that none carries yet; called when that is due."""
     tunnel.create_at = float("inf")
     sa, scope = tunnel.current, tunnel.wanted()
     if sa is None or sa.state is not State.ESTABLISHED:

@@ -77,7 +77,7 @@ class Assembly:
         return 0 < self.total == len(self.parts)
 
     def plain(self) -> bytes:
-        """As it would have stood in a whole message, with the padding of none."""
+        """The content as it would stand in a whole message, without padding."""
         parts = (self.parts[number] for number in range(1, self.total + 1))
         return b"".join(parts) + b"\0"
 

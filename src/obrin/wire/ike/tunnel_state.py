@@ -158,7 +158,7 @@ class TunnelState:
         self.note(Refused(self.config.name, False, name, str(problem), rekey))
 
     def first_path(self) -> Path:
-        """As configured, before anything is known of translators."""
+        """Addresses and ports as configured, before translators are detected."""
         return Path((self.config.local_address, PORT), (self.config.remote_address, PORT))
 
     def padded_key(self, number: int) -> bytes:

@@ -75,7 +75,7 @@ def encode(interfaces: Sequence[InterfaceState]) -> Iterator[Cell]:
 
 
 def decode(values: Values) -> dict[int, InterfaceState]:
-    """By ifIndex. Raises ReadError for anything else."""
+    """Read the interfaces, by ifIndex. Raises ReadError for values that are not such a table."""
     held = addresses_in(values)
     indexes = {place(row) for row, _ in (*IF_OPER_STATUS.rows(values), *IF_NAME.rows(values))}
     return {index: _one(values, index, held.get(index, [])) for index in sorted(indexes)}
@@ -117,6 +117,6 @@ def addresses_in(values: Values) -> dict[int, list[Address]]:
             found.setdefault(number(at), set()).add(address)
     for row, at in OLD_IF_INDEX.rows(values):
         if len(row) != 4 or max(row) > 255:
-            raise ReadError("a row of ipAddrTable whose index is no IPv4 address")
+            raise ReadError("a row of ipAddrTable whose index is not an IPv4 address")
         found.setdefault(number(at), set()).add(address_from(bytes(row)))
     return {at: sorted(held) for at, held in found.items()}

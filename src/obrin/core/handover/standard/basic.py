@@ -9,7 +9,7 @@ from obrin.core.json_text import Json
 
 
 def as_json(data: Json) -> str:
-    """As it is handed over."""
+    """Write instance data as it is handed over."""
     return json.dumps(data, indent=2) + "\n"
 
 
@@ -36,7 +36,7 @@ def decimal(value: float) -> str:
 
 
 def encode_bfd(bfd: Bfd | None) -> Json:
-    """As a member `bfd`, or nothing."""
+    """Encode as a member `bfd`, or nothing."""
     if bfd is None:
         return {}
     return {"bfd": {"interval": decimal(bfd.interval), "multiplier": bfd.multiplier}}

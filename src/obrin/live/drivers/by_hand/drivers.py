@@ -67,7 +67,7 @@ class ByHand:
             self._person.do(step)
 
     def stands(self, settled: Settled) -> None:
-        """By steps of a change it has all of a design now, and nothing else."""
+        """Record that after the steps of a change it has all of this design and nothing else."""
         parts = []
         if self._name in settled.clouds or self._name in settled.gateways:
             parts = [p.step for p in parts_of(settled, self._name, self.who, frozenset())]

@@ -54,7 +54,7 @@ class FilterRuleBody(Body):
 
 
 class OwnRoute(Body):
-    """To the `gateway`, to the hub of that name, or `nowhere`."""
+    """A route to the `gateway`, to the hub of that name, or `nowhere`."""
 
     prefix: PrefixText
     target: Name

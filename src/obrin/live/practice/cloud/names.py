@@ -15,7 +15,7 @@ def cloud_name(label: str) -> str:
 
 
 def resource_of(way: Leg | Attachment) -> str:
-    """As `kind/name`."""
+    """Resource of a tunnel, circuit or attachment, as `kind/name`."""
     if isinstance(way, Attachment):
         return f"attachments/{way.hub}.{way.member}"
     kind = "circuits" if isinstance(way, SettledCircuit) else "tunnels"

@@ -26,7 +26,7 @@ class Resource:
     given: tuple[str, ...] = ()
 
     def shown(self) -> dict[str, Any]:
-        """As a client may see it: without secrets."""
+        """The resource as a client may see it, without secrets."""
         shown = self.body.model_dump(mode="json", exclude=SECRETS)
         asked = {"waits_for": self.waits_for} if self.state == WAITING else {}
         gave = {"given": list(self.given)} if self.given and self.state != "building" else {}
