@@ -172,7 +172,7 @@ def _run() -> int:
 
 
 def _say(text: str) -> None:
-    """On stderr; whatever came from outside cannot act on the terminal, and has an end."""
+    """Write to stderr; text from outside cannot act on the terminal and is cut at a limit."""
     click.echo(clean(text), err=True)
 
 

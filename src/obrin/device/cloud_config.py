@@ -47,7 +47,7 @@ class CloudNetwork:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Joined:
-    """At a hub: the table that something joined to it `uses`, and the tables that it `fills`."""
+    """How something joins a hub: the route table that it `uses`, and the tables that it `fills`."""
 
     uses: str
     fills: frozenset[str]

@@ -147,7 +147,7 @@ class _Build:
                 yield Route(static.prefix, RouteKind.STATIC, static.way, static.metric)
 
     def _sessions(self, router: Router) -> Iterator[str]:
-        """Those that fill it and whose peer can be reached."""
+        """Sessions that fill a table and whose peer can be reached."""
         for name, neighbour in router.config.neighbours.items():
             if name in router.routes.resolved and self._fills(neighbour.ways[0]):
                 yield name

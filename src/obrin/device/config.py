@@ -16,7 +16,7 @@ from obrin.wire.ike.config import PeerConfig
 
 
 class InsideEnds(NamedTuple):
-    """Both addresses of a point-to-point block."""
+    """The two addresses of a point-to-point block."""
 
     block: Prefix
     local: Address
@@ -49,7 +49,7 @@ class RouterWay:
     fragments: bool = False
 
     def ends_in(self, bits: int) -> InsideEnds | None:
-        """Those of a family."""
+        """Inside addresses of one family."""
         return next((ends for ends in self.inside if ends.local.bits == bits), None)
 
 

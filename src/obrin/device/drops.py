@@ -40,7 +40,7 @@ class DropLog:
         return iter(self._counts.items())
 
     def as_data(self) -> list[dict[str, object]]:
-        """In the shape of obrin-observe's list `drop`."""
+        """Entries of obrin-observe's list `drop`."""
         return [
             {
                 "place": drop.place,

@@ -60,7 +60,7 @@ class Site:
             self.router.drops.add(self.name, reason, packet_key(packet))
 
     def state(self, now: float) -> dict[str, Any]:
-        """In the shape of obrin-observe."""
+        """State as instance data of obrin-observe."""
         found = router_state(self.router, now)
         found["drop"] += self.hosts.drops()
         return found

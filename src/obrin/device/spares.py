@@ -33,7 +33,7 @@ class Spares:
             self._due[name] = now + self._tunnels[name].config.liveness.give_up
 
     def elder_down(self, elder: str, now: float) -> None:
-        """Its child SA went."""
+        """Note that the child SA of an elder tunnel is gone."""
         for name, elders in self._elders.items():
             if elder in elders:
                 self._due[name] = now

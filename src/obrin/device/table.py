@@ -33,7 +33,8 @@ class ForwardingTable:
         self.built += 1
 
     def renew(self, alive: set[str], speaker: Speaker) -> None:
-        """After a change: what BGP decided anew, and all only where what is fixed differs."""
+        """Update after a change: what BGP decided again, and everything only where fixed routes
+        differ."""
         if not self._static_ways.isdisjoint(alive ^ self.alive):
             self.build(self._config, alive, speaker)
             return
@@ -82,7 +83,7 @@ def resolved_sessions(config: RouterConfig, table: PrefixTable[Route]) -> dict[s
 
 
 def shared_sessions(config: RouterConfig, resolved: Mapping[str, Route]) -> set[str]:
-    """Those whose ways carry equal routes together."""
+    """Sessions whose tunnels share equal routes."""
     ways = config.ways()
     return {n for n, route in resolved.items() if route.via in ways and ways[route.via].shared}
 

@@ -20,7 +20,7 @@ class Integrity:
     icv: int
 
     def start(self, key: bytes) -> HMAC:
-        """With the key set up; copies of it take the data."""
+        """Start a MAC with the key set up; copies of it take the data."""
         return HMAC(key, self.hash)
 
 
@@ -32,4 +32,4 @@ INTEGRITY: dict[int, Integrity] = {
 }
 """Integrity algorithms by IANA number."""
 PRF_HASHES: dict[int, HashAlgorithm] = {2: SHA1(), 5: SHA256(), 6: SHA384(), 7: SHA512()}
-"""Likewise (RFC 7296 section 3.3.2)."""
+"""Hashes of pseudorandom functions by IANA number (RFC 7296 section 3.3.2)."""

@@ -106,7 +106,7 @@ class TcpStack:
     def _signature_fault(
         self, packet: Packet, segment: Segment, connection: Connection | None
     ) -> str:
-        """Both ends sign, or none does; empty where that is so."""
+        """Why the signature of a segment is refused; empty where it is right."""
         protection = self.protections.get((packet.destination, packet.source))
         if protection is None:
             signed = bool(segment.signatures)

@@ -335,7 +335,7 @@ class Connection:
         )
 
     def _agree(self, segment: Segment) -> None:
-        """On what the SYN of the peer asks for."""
+        """Agree on the options that the peer's SYN asks for."""
         self.mss = min(self.mss, segment.mss or DEFAULT_MSS)
         self.selective, self.peer_window = segment.selective, segment.window
         self._flight = Flight(self.mss, WINDOW)

@@ -47,7 +47,7 @@ class Segment:
         protection: Protection | None = None,
         numbers: Numbers = NO_NUMBERS,
     ) -> bytes:
-        """With a `protection`, signed."""
+        """Encode a segment; signed where a `protection` is given."""
         signed = b"" if protection is None else protection.blank
         options = self._options(MOST_OPTIONS - len(signed)) + signed
         raw = (

@@ -184,7 +184,7 @@ def _forget(project: Project, names: Sequence[str]) -> None:
 
 
 def _tell_plan(plan: Plan, *, keep: bool) -> None:
-    """On stderr, what its owner should know before it is done."""
+    """Show on stderr what the owner should know before it is done."""
     for text in plan.told:
         click.echo(f"note: {text}.", err=True)
     for link, seconds in plan.interrupted.items():

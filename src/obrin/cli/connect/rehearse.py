@@ -258,7 +258,7 @@ def _spread(
 
 
 class _Progress:
-    """On stderr, one line that is written over; nothing where nobody watches."""
+    """One line on stderr that is written over; nothing where stderr is not a terminal."""
 
     def __init__(self, count: int) -> None:
         self._count, self._number = count, 0

@@ -11,7 +11,9 @@ from obrin.core.errors import ObrinError
 
 @click.command()
 @click.option("--reference", is_flag=True, help="As a Markdown reference instead.")
-@click.option("--of", "command", help="The output of this command with --json, such as 'space free'.")
+@click.option(
+    "--of", "command", help="The output of this command with --json, such as 'space free'."
+)
 @click.option("--outputs", is_flag=True, help="A Markdown reference of what all commands print.")
 def schema(reference: bool, command: str | None, outputs: bool) -> None:
     """The JSON Schema (draft 2020-12) of the design file, or of a command's output.

@@ -173,7 +173,7 @@ def _before(project: Project, source: str | None, revision: str | None) -> Settl
 
 
 def _moment(text: str | None) -> datetime:
-    """In UTC where no zone is given. Raises UsageError."""
+    """Read a time, in UTC where no zone is given. Raises UsageError."""
     if text is None:
         return datetime.now(UTC)
     try:

@@ -61,7 +61,8 @@ def _refuse_halfway(project: Project) -> None:
 def _take(
     project: Project, found: list[Drifted], ends: Ends, secrets: Secrets, *, as_json: bool
 ) -> int:
-    """Into the design, as far as a key of it says so; 1 where something is left."""
+    """Take drift into the design, as far as a key of it can say it. Returns 1 where something is
+    left."""
     from obrin.core.design.reader import dotted
     from obrin.live.files import write_whole
     from obrin.live.reshape.taking import taking

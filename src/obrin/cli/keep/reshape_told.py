@@ -65,7 +65,7 @@ def tell_plan(plan: Plan, record: Record | None, times: Schedule) -> None:
 
 
 def tell_keys(labels: Sequence[str]) -> None:
-    """Those that were made anew, and are not at the ends yet."""
+    """Name the keys that were made anew and are not at the ends yet."""
     from obrin.core.settled.links import OF_SESSION
 
     for tunnels, command in ((True, "obrin keys rotate"), (False, "obrin connect")):

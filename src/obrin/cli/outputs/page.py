@@ -60,7 +60,7 @@ def _whole(shape: Shape) -> Iterator[str]:
 
 
 def _record(shape: Shape) -> Iterator[str]:
-    """Its keys, then those of the records inside it."""
+    """Lines for its keys, then for those of the records inside it."""
     yield "| Key | Value |"
     yield "| --- | --- |"
     for key, value in shape["properties"].items():

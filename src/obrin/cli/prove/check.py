@@ -165,7 +165,7 @@ def print_findings(findings: Sequence[Finding], locator: Locator) -> None:
 
 
 def _alike(findings: Iterable[Finding]) -> list[list[Finding]]:
-    """Those that differ in place and cause only, together at the place of the first."""
+    """Group findings that differ in place and cause only, at the place of the first."""
     found: dict[tuple[object, ...], list[Finding]] = {}
     for finding in findings:
         key = finding.severity, finding.code, finding.consequence, finding.fix

@@ -126,7 +126,7 @@ def _end(settled: Settled, text: str) -> tuple[NetworkRef, Address | None]:
 
 
 def _of_one_family(settled: Settled, one: End, two: End, *, ipv6: bool) -> tuple[End, End]:
-    """Both ends in the family of their addresses, or else in that which is asked for."""
+    """Resolve both ends in the family of their addresses, or else in the family asked for."""
     from dataclasses import replace
 
     given = {address.bits for _, address in (one, two) if address is not None}

@@ -110,7 +110,7 @@ class Between(click.FloatRange):
 
 
 def tell_changed_by_hand(project: Project) -> None:
-    """On stderr, before something is made of the settled file."""
+    """Note on stderr that the settled file was changed by hand, before anything is made of it."""
     for key in project.changed_by_hand():
         click.echo(
             f"note: {key} was changed by hand in {project.settled_path.name}; "
@@ -303,7 +303,7 @@ def practice_internet(project: Project) -> Iterator[InternetClient]:
 
 @contextmanager
 def practice_cloud(project: Project) -> Iterator[CloudFaults]:
-    """Likewise that of the practice cloud."""
+    """Client for the practice cloud's fault endpoint."""
     from contextlib import closing
 
     from obrin.live.http import CloudFaults

@@ -33,7 +33,7 @@ class Ranges:
         return self.ordered[at - 1] if at else None
 
     def around(self, block: Prefix) -> Iterator[Prefix]:
-        """Those that are larger than the block and cover it."""
+        """Prefixes larger than the block that cover it."""
         for bits, length in self._shapes:
             if bits == block.bits and length < block.length:
                 wider = block.widened(length)

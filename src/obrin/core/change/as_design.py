@@ -80,7 +80,7 @@ def grounds(between: Between, done: Done) -> Settled:
 def _sites(
     between: Between, gateways: Mapping[str, SettledGateway], bundles: Iterable[Bundle]
 ) -> dict[str, SettledSite]:
-    """Those that have a gateway, with the networks of these."""
+    """Sites that have a gateway, with the networks of these."""
     made: dict[str, SettledSite] = {}
     ways: dict[str, list[str]] = {}
     for bundle in bundles:

@@ -54,7 +54,8 @@ def union(old: object, new: object) -> object:
 
 
 def with_versions(cloud: SettledCloud, links: Mapping[str, SettledLink]) -> SettledCloud:
-    """With its route tables used and filled by every version of the links that they name."""
+    """The cloud with its route tables used and filled by every version of the links that they
+    name."""
     if not cloud.hub_tables:
         return cloud
 
@@ -109,12 +110,12 @@ def _larger(
 
 
 def _either(new: Dual[T], old: Dual[T]) -> Dual[T]:
-    """In each family the new one, or the old one where it has none."""
+    """Take the new value of each family, or the old one where it has none."""
     return Dual(new.ipv4 or old.ipv4, new.ipv6 or old.ipv6)
 
 
 def _by_name(old: Mapping[str, N], new: Mapping[str, N]) -> dict[str, N]:
-    """Those of both; one that leaves a family has it meanwhile."""
+    """Merge both; one that leaves a family keeps it meanwhile."""
     made = {**old, **new}
     for name in old.keys() & new.keys():
         prefix = _either(new[name].prefix, old[name].prefix)

@@ -57,7 +57,7 @@ class _Parts:
 
 
 def joined_sites(before: Settled, after: Settled) -> list[list[str]]:
-    """Those that stay together, in the order of the designs."""
+    """Sites that stay together, in the order of the designs."""
     sites = list(dict.fromkeys((*after.sites, *before.sites)))
     of = {name: name for name in sites}
 
@@ -111,12 +111,12 @@ class Groups:
 
     @cached_property
     def looks(self) -> Outlooks:
-        """At the change as a whole."""
+        """Outlooks on the change as a whole."""
         return Outlooks(self.between, self._offering)
 
     @cached_property
     def all(self) -> list[Group]:
-        """Those that something happens to, in the order of the designs."""
+        """Groups that change, in the order of the designs."""
         parts = joined_sites(self._before, self._after)
         if len(parts) <= 1:
             whole = frozenset(self.between.steps)

@@ -79,7 +79,7 @@ def _narrows(has: Tunnel, meant: Tunnel, name: str) -> bool:
 
 @functools.cache
 def _agree(one: Suite, other: Suite) -> bool:
-    """At the start and at every rekey, whoever begins."""
+    """Whether two suites agree at the start and at every rekey, whichever end begins."""
     ends = End(name="one", suites=(one,)), End(name="other", suites=(other,))
     return all(step.good for pair in (ends, ends[::-1]) for step in predict(*pair))
 

@@ -121,7 +121,7 @@ def _moved(looks: Outlooks, done: Done, step: Step) -> int:
 
 @dataclass(frozen=True, slots=True)
 class _Search:
-    """Among the orders of a change or a part of it."""
+    """Search among the orders of a change or of a part of it."""
 
     looks: Outlooks
     gaps: Gaps

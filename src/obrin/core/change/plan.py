@@ -33,11 +33,11 @@ def some_flows(flows: Iterable[Flow]) -> str:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Planned:
     """`lost` must work and does not, from the end of this step until that of the next, with the
-    reason; `opened` must not work and does meanwhile; `moves` go over to another way, from and to;
-    `too_much` says what gets more than it carries, from then on.
-    `look` is what to see before going on, `waits` whose acceptance comes before that; `down` is how
-    many tunnels carry nothing meanwhile. `for_good` is whether going back needs another way from
-    here, `windows` are those of its place."""
+    reason; `opened` must not work and does meanwhile; `moves` go over to another way, from and
+    to; `too_much` says what gets more than it carries, from then on. `look` is what to see
+    before going on, `waits` whose acceptance comes before that; `down` is how many tunnels carry
+    nothing meanwhile. `for_good` is whether going back needs another way from here, `windows`
+    are those of its place."""
 
     number: int
     step: Step
@@ -202,7 +202,8 @@ def _for_good(between: Between, step: Step) -> bool:
 
 
 def _side_by_side(planned: Sequence[Planned]) -> Iterator[tuple[int, ...]]:
-    """Those that make ready, and those that clear away, wait for none of each other."""
+    """Group steps that do not wait for each other: those that make ready, and those that clear
+    away."""
     for kind in (READY, CLEAR):
         numbers = tuple(p.number for p in planned if p.step.kind == kind)
         if len(numbers) > 1:

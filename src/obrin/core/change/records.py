@@ -185,7 +185,7 @@ def _static(records: Iterable[LegRecord]) -> Iterator[StaticRoute]:
 
 
 def both_rules(old: Iterable[Rule], new: Iterable[Rule]) -> tuple[Rule, ...]:
-    """Those of either, each once and under a name of its own."""
+    """Rules of either design, each once and under a name of its own."""
     found: dict[Rule, Rule] = {}
     for rule in (*new, *old):
         found.setdefault(replace(rule, name=""), rule)

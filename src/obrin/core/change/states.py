@@ -35,7 +35,7 @@ class Step:
 
     @property
     def name(self) -> str:
-        """Its own, from run to run."""
+        """A name that stays the same from run to run."""
         return f"{self.place}/{self.kind.replace(' ', '-')}{'/' + self.leg if self.leg else ''}"
 
 

@@ -26,7 +26,7 @@ def waits_of(before: Settled, after: Settled, order: Sequence[Step]) -> dict[Ste
 
 
 def _steps(after: Settled, one: Owned, ask: str, order: Sequence[Step]) -> Iterator[Step]:
-    """Those that make what has to be accepted, the best first."""
+    """Steps that make what has to be accepted, the best first."""
     for step in order:
         if step.kind == LEG and step.leg in after.index.by_label:
             leg = after.index.by_label[step.leg]

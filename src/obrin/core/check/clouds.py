@@ -27,7 +27,7 @@ def cloud_networks(settled: Settled, offering: Offered) -> Iterator[Finding]:
 def _gateway(
     cloud: SettledCloud, gateway: SettledCloudGateway, offered: Offering
 ) -> Iterator[Finding]:
-    """Its class, and the size of its subnet."""
+    """Findings about the gateway's class and the size of its subnet."""
     here: Location = ("clouds", cloud.name, "gateway")
     count = len(gateway.instances)
     found = offered.find_class(gateway.gateway_class)

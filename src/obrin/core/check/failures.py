@@ -42,7 +42,8 @@ def wider(settled: Settled) -> Iterator[Finding]:
 
 
 def overloads(settled: Settled, offering: Offered) -> Iterator[Finding]:
-    """With all up, and with each thing failed; only where loads are given."""
+    """Findings about overload, with all up and with each thing failed; only where loads are
+    given."""
     if not any(wish.load or wish.largest for wish in settled.expectations):
         return
     sweep = Sweep(settled, offering)

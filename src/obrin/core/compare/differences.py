@@ -103,7 +103,7 @@ class Sheet:
                 yield other
 
     def next_to(self, name: str) -> Iterator[tuple[str, str]]:
-        """In the rows above and below, in the same column."""
+        """Values in the rows above and below, in the same column."""
         mine = self.values[name]
         column = [
             other
@@ -320,4 +320,4 @@ def _spelled(case: _Case) -> str:
 
 
 _EXPLAIN = (_unit, _turned, _beside, _shifted, _mask, _elsewhere, _listed, _spelled)
-"""In this order."""
+"""Functions that explain a difference, tried in this order."""

@@ -28,7 +28,7 @@ class Arrangement:
     why: str
 
     def preference(self, tunnel: str) -> int:
-        """Its place, or that of the first shared tunnel if it is shared."""
+        """Rank of a tunnel; a shared one has that of the first shared tunnel."""
         names = list(self.roles)
         if self.roles[tunnel] == SHARED:
             tunnel = next(name for name in names if self.roles[name] == SHARED)

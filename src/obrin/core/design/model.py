@@ -113,7 +113,7 @@ class CloudGateway(Entity):
     )
 
     def public(self, bits: int) -> list[str] | None:
-        """Its addresses of a family, where given."""
+        """Public addresses of one family, where given."""
         return self.addresses if bits == 32 else self.addresses6
 
 

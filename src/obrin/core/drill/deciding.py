@@ -51,7 +51,7 @@ class Things:
                 self._taking.setdefault(way, []).append(number)
 
     def over(self, ways: Iterable[str]) -> tuple[int, ...]:
-        """Those that take one of these ways along, in order."""
+        """Numbers of the flows that use one of these paths, in order."""
         return tuple(sorted({n for way in ways for n in self._taking.get(way, ())}))
 
     def lost(self, failed: Iterable[int]) -> frozenset[str]:
@@ -112,7 +112,7 @@ class Decided:
                 return node, rests
 
     def states(self, flow: int, depth: int) -> Iterator[tuple[Failed, Node]]:
-        """Those with at most so many things down, the small ones first."""
+        """States with at most `depth` things down, the smallest first."""
         found: Sequence[Failed] = (NOTHING,)
         for size in range(depth + 1):
             after: dict[Failed, None] = {}

@@ -78,7 +78,7 @@ def elements(settled: Settled, kinds: Collection[str] = KINDS) -> list[Element]:
 
 
 def of_kinds(found: Iterable[Element], kinds: Collection[str]) -> list[Element]:
-    """Those of some kinds, kind by kind."""
+    """Elements of some kinds, kind by kind."""
     ranks = {kind: number for number, kind in enumerate(KINDS) if kind in kinds}
     held = (e for e in found if e.kind in ranks)
     return sorted(held, key=lambda e: (ranks[e.kind], e.name))

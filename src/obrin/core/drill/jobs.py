@@ -56,7 +56,7 @@ def stopping(crew: Crew, ground: Ground, depth: int) -> Iterator[Failed]:
 
 
 def breaking_ones(crew: Crew, ground: Ground, combinations: Iterable[Failed]) -> Iterator[Failed]:
-    """Those combinations of things that break the promise."""
+    """Combinations of failures that break the promise."""
     pieces = batches(combinations, COMBINATIONS_AT_ONCE)
     found = crew.each(_BREAK, ground.given, pieces, ground)
     return chain.from_iterable(found)

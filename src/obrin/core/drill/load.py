@@ -28,7 +28,7 @@ class Use:
 
     @property
     def too_much(self) -> str:
-        """In words, when it gets more than it can carry; or empty."""
+        """Describe an overload; empty where there is none."""
         if self.rate <= self.most:
             return ""
         return f"{self.name} gets {plain(self.rate)} Mbit/s, it carries {plain(self.most)}"

@@ -58,7 +58,7 @@ class Noticing:
         return next(reversed(detectors(self._settled, self._settled.bundle(leg), leg)), None)
 
     def by_then(self, lost: frozenset[str], seconds: float) -> frozenset[str]:
-        """Those whose loss is noticed within so many seconds at the latest."""
+        """Tunnels and circuits of `lost` whose loss is detected within `seconds` at the latest."""
         if self._lost is not lost:
             self._lost, self._then = lost, {}
         if seconds not in self._then:

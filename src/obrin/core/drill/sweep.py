@@ -314,7 +314,7 @@ def flow_name(wish: Expected) -> str:
 def _differ(
     before: tuple[str, ...], after: tuple[str, ...]
 ) -> tuple[tuple[str, ...], tuple[str, ...]]:
-    """Both without what they begin and end with alike."""
+    """Strip what both begin and end with alike."""
     while before and after and before[0] == after[0]:
         before, after = before[1:], after[1:]
     while before and after and before[-1] == after[-1]:

@@ -208,7 +208,7 @@ class _Composing:
             yield from self._scopes(missing[1:], {**scope, missing[0]: row})
 
     def _rows(self, name: str, scope: Scope) -> Sequence[Entry]:
-        """Those that belong to the rows in scope."""
+        """Rows that belong to the rows in scope."""
         table = self._tables[name]
         if table.parent is not None and table.parent in scope:
             parent = scope[table.parent]

@@ -73,7 +73,7 @@ def _bgp(settled: Settled, place: str, ends: tuple[TunnelEnd, ...]) -> Context |
 
 
 def _networks(settled: Settled, place: str) -> list[Context]:
-    """Those that the gateway stands in itself."""
+    """Networks that the gateway is connected to."""
     if place in settled.clouds:
         held = {n: s.prefix for n, s in settled.clouds[place].subnets.items()}
     else:
@@ -87,7 +87,7 @@ def _networks(settled: Settled, place: str) -> list[Context]:
 
 
 def _inner_networks(settled: Settled, place: str) -> list[Context]:
-    """Those that an inner router leads to."""
+    """Networks behind an inner router."""
     networks = {} if place in settled.clouds else settled.gateways[place].networks
     return [
         {"name": n.name, "prefix": str(n.prefix.of(router.bits)), "router": str(router)}

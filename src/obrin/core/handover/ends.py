@@ -76,7 +76,7 @@ class LegEnd:
 
     @property
     def local_inside(self) -> Address:
-        """In the IPv4 block where there is one."""
+        """The own inside address, in the IPv4 block where there is one."""
         return self.local_insides.first
 
     @property

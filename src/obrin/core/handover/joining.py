@@ -39,7 +39,7 @@ def circuit_steps(settled: Settled, place: str) -> Iterator[tuple[str, str, str]
 
 
 def hub_steps(settled: Settled, place: str) -> Iterator[tuple[str, str, str]]:
-    """Likewise for the members and route tables of a hub."""
+    """Steps for the members and route tables of a hub."""
     hub = settled.clouds[place]
     if hub.is_hub:
         yield (

@@ -24,7 +24,7 @@ from obrin.core.ipsec.proposal import choose
 from obrin.core.quantity import plain
 
 RENEWED_AT = 0.85
-"""About the share of a lifetime after which old devices start the next negotiation."""
+"""Share of a lifetime after which old devices start the next negotiation, about."""
 
 
 def predict_phases(one: End, two: End, *, same_key: bool) -> Iterator[Step]:

@@ -61,7 +61,7 @@ class EspSuite:
 
 @dataclass(frozen=True, slots=True)
 class Suite:
-    """Both halves under one name."""
+    """IKE and ESP proposals under one name."""
 
     name: str
     ike: IkeSuite

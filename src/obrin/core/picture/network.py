@@ -50,7 +50,8 @@ class Box:
 
 @dataclass(frozen=True, slots=True)
 class Line:
-    """Between the rows of two boxes with this port. `state` is empty where nothing is known."""
+    """A line between the rows of two boxes with this port. `state` is empty where nothing is
+    known."""
 
     way: str
     kind: str
@@ -87,7 +88,7 @@ class _Drawing:
     # Sites
 
     def _groups(self) -> Iterator[list[SettledSite]]:
-        """In the order of the design; those that are alike together."""
+        """Groups of sites in the order of the design; those that are alike stand together."""
         sites = self._settled.sites.values()
         looks = {site.name: self._look(site) for site in sites}
         alike: dict[object, list[SettledSite]] = {}

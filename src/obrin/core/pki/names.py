@@ -55,12 +55,12 @@ def is_named(certificate: x509.Certificate, identity: str) -> bool:
 
 
 def subject(certificate: x509.Certificate) -> str:
-    """Its subject for messages; the names where it is empty."""
+    """Subject of a certificate for messages; its names where the subject is empty."""
     return certificate.subject.rfc4514_string() or ", ".join(names_in(certificate)) or "no name"
 
 
 def issuer(certificate: x509.Certificate) -> str:
-    """Its issuer for messages."""
+    """Issuer of a certificate for messages."""
     return certificate.issuer.rfc4514_string() or "no name"
 
 

@@ -231,7 +231,7 @@ def _never_filtered(settled: Settled) -> Iterator[Rule]:
 def _pairs(
     settled: Settled, here: str, source: NetworkRef, destination: NetworkRef
 ) -> list[tuple[Prefix, Prefix]]:
-    """Both ends of a flow by the prefixes that the hosts of a place know."""
+    """Prefixes by which the hosts of a place know both ends of a flow."""
     peer = {source.place, destination.place} - {here}
     other = next(iter(peer), here)
 

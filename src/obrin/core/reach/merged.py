@@ -73,7 +73,7 @@ class Verdict:
 
 
 def verdicts(seen: Sequence[Seen], inside: Iterable[InsideSeen]) -> list[Verdict]:
-    """In the order given."""
+    """Judge what was observed, in the order given."""
     all_inside = list(inside)
     return [
         Verdict(one, "" if one.met else _cause(one, seen, all_inside), _note(one)) for one in seen

@@ -54,7 +54,7 @@ def key_of(settled: Settled, source: End, destination: End, flow: Flow) -> Packe
 
 
 def path_there_and_back(model: ReachModel, source: End, destination: End, flow: Flow) -> Paths:
-    """Both directions of a flow through the model."""
+    """Follow both directions of a flow through the model."""
     settled = model.settled
     key = key_of(settled, source, destination, flow)
     there = trace(model, source[0], key, meant=destination[0])

@@ -67,7 +67,7 @@ def _ways(rows: tuple[Row, ...]) -> tuple[str, ...]:
 def _how(
     was: tuple[Row, ...], now: tuple[Row, ...], noticed: Noticed, noticed_after: Noticed
 ) -> Iterator[str]:
-    """About ways that are the same before and after."""
+    """Differences of tunnels and circuits that exist before and after."""
     by_way = {row.via: row for row in was}
     for row in now:
         old = by_way.get(row.via)

@@ -27,7 +27,7 @@ from obrin.core.routing.policy import export_path, import_path
 from obrin.core.routing.session import Session
 
 ANY_LOSS = "*"
-"""In a trail: whatever is lost, look again."""
+"""Entry of a trail that means: look again, whatever is lost."""
 _MED_RULE = "lower multi-exit discriminator"
 
 
@@ -272,7 +272,7 @@ class Stable:
         return state
 
     def _beginners(self, number: int, kind: PrefixClass) -> set[str]:
-        """Those who may have something of a class before others of their circle do."""
+        """Routers that may learn a class of prefixes before others of their circle do."""
         circles, told = self.network.circles, self.network.told
         return circles.entries[number].union(
             router
@@ -284,7 +284,7 @@ class Stable:
     # One router
 
     def _sessions(self, router: str, kind: PrefixClass) -> Iterator[Session]:
-        """Those on which something may be heard of a class."""
+        """Sessions on which a class of prefixes may be learned."""
         own = list(self.network.tellers(kind, router))
         yield from own
         for session in self.network.passing.get(router, ()):

@@ -71,7 +71,7 @@ def _share(work: Work, keys: list[str], number: Value, why: str) -> None:
 
 
 def settle_public_addresses(work: Work, bits: int) -> None:
-    """In a family in which somebody calls."""
+    """Settle public addresses of a family that somebody calls."""
     design = work.design
     used = {
         parse_address(uplink.address)
@@ -141,7 +141,7 @@ def _kept(work: Work, key: str, pool: Prefix, used: Collection[Address]) -> list
 
 
 def _free_in(pool: Prefix, used: Collection[Address], left: set[str]) -> Iterator[Address]:
-    """Those that are given up come last."""
+    """Free addresses of a pool; those that were given up come last."""
     for last in (False, True):
         for index in range(1, pool.size - 1):
             address = pool.address_at(index)

@@ -70,7 +70,7 @@ class Work:
             return []
 
     def left_prefixes(self, bits: int, *, inside: bool) -> list[Prefix]:
-        """Those that are given up: blocks inside tunnels, or all others."""
+        """Prefixes that are given up: blocks inside tunnels, or all others."""
         keys = (key for key in self.left if (Blank.of(key).field == "inside") is inside)
         return [prefix for key in keys for prefix in self.earlier_prefixes(key, bits)]
 

@@ -107,7 +107,7 @@ class SettledCloud:
 
     @property
     def zones(self) -> tuple[str, ...]:
-        """Those of the instances, where known."""
+        """Zones of the instances, where known."""
         return () if self.gateway is None else self.gateway.zones
 
     @property
@@ -155,7 +155,7 @@ class SettledCloud:
 
 
 FIRST_FREE = 3
-"""In a gateway subnet, the instances come after so many addresses."""
+"""Reserved addresses at the start of a gateway subnet, before those of the instances."""
 
 
 def identifier_of(address: Address) -> int:

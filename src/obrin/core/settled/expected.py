@@ -40,7 +40,7 @@ class Expected:
 
     @property
     def service(self) -> str:
-        """Its flow as text, with the family where it is expected in both."""
+        """The flow as text, with the family where it is expected in both."""
         return str(self.flow) if self.alone else f"{self.flow} over {self.family}"
 
     @property

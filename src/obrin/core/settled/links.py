@@ -332,7 +332,7 @@ def _far_address(ground: Ground, link: Link, tunnel: Tunnel) -> Address:
 
 
 def _as_it_is(network: SettledNetwork) -> list[Exposure]:
-    """In each family."""
+    """Exposures of a network as it is, in each family."""
     return [Exposure(network.name, prefix, prefix) for prefix in network.prefix]
 
 

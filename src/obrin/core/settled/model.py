@@ -116,7 +116,7 @@ class Settled:
         return self.links[leg.link] if isinstance(leg, SettledTunnel) else leg
 
     def attachments(self) -> Iterator[Attachment]:
-        """Between every hub and its members."""
+        """Attachments between every hub and its members."""
         return (way for way in self.index.ways.values() if isinstance(way, Attachment))
 
     def hubs_of(self, place: str) -> tuple[str, ...]:
@@ -220,7 +220,7 @@ class Settled:
 
     @property
     def families(self) -> tuple[int, ...]:
-        """Those that are carried, in bits."""
+        """Families that are carried, in bits."""
         return self.surroundings.families
 
     def internet_host(self, bits: int) -> Address:
@@ -236,7 +236,7 @@ class Settled:
         return {bits: next(host for host in free if host.bits == bits) for bits in (32, 128)}
 
     def own_expectations(self) -> Iterator[Expected]:
-        """Those whose ends are both the design's; the internet is nobody's to try."""
+        """Expectations whose ends both belong to the design; the internet cannot be tried."""
         return (wish for wish in self.expectations if not wish.destination.is_internet)
 
     def _entity(self, reference: NetworkRef) -> SettledNetwork | SettledSubnet:
@@ -256,7 +256,7 @@ class Settled:
             yield from self.hosts_accept_at(place)
 
     def hosts_accept_at(self, place: str) -> Iterator[tuple[NetworkRef, tuple[HostRule, ...]]]:
-        """Those of a site or cloud."""
+        """Rules of the hosts of a site or cloud, by network."""
         cloud = self.clouds.get(place)
         held = self.sites[place].networks if cloud is None else cloud.subnets
         for name, network in held.items():

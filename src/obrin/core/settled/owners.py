@@ -24,7 +24,7 @@ class Owned:
 
 
 def owned(settled: Settled) -> Iterator[Owned]:
-    """In the order of the design, with all that has to be accepted."""
+    """Everything that another owner has to accept, in the order of the design."""
     for cloud in settled.clouds.values():
         yield from _cloud(settled, cloud, settled.legs_at(cloud.name))
     for circuit in settled.circuits.values():

@@ -68,7 +68,7 @@ class Picker:
 
     @property
     def families(self) -> tuple[int, ...]:
-        """In bits."""
+        """Families in bits."""
         return families(self.design)
 
     def loopback(self, site: str, gateway: str) -> Address | None:

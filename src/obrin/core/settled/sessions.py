@@ -39,7 +39,7 @@ class SettledSession:
 
 
 def sessions_of(link: SettledLink) -> tuple[SettledSession, ...]:
-    """In the order of the tunnels."""
+    """BGP sessions of a link, in the order of its tunnels."""
     if link.routing != "bgp":
         return ()
     found: dict[object, SettledSession] = {}

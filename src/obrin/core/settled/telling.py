@@ -17,7 +17,7 @@ def summarised(prefixes: Collection[Prefix], summaries: Collection[Prefix]) -> t
 
 
 def summaries_of(bundle: Bundle) -> tuple[tuple[Prefix, ...], tuple[Prefix, ...]]:
-    """Those that the site tells, and those that it is told."""
+    """Summaries that the site advertises, and those that it learns."""
     if isinstance(bundle, SettledLink):
         return bundle.summaries, bundle.cloud_summaries
     return (), ()

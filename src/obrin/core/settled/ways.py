@@ -9,7 +9,7 @@ from obrin.core.settled.links import SettledCircuit, SettledTunnel
 
 @dataclass(frozen=True, slots=True)
 class Attachment:
-    """Between a hub and a member."""
+    """An attachment between a hub and a member."""
 
     hub: str
     member: str
@@ -21,7 +21,7 @@ class Attachment:
 
 @dataclass(frozen=True, slots=True)
 class Neighbour:
-    """Over the site's own network to another of its gateways."""
+    """A neighbour: another gateway of the same site, reached over the site's own network."""
 
     gateway: str
 

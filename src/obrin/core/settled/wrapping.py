@@ -8,7 +8,8 @@ from obrin.core.settled.model import Settled
 
 
 def wrapping_of(settled: Settled, tunnel: SettledTunnel) -> Wrapping:
-    """Both ends wrap alike: they share the suite, the path, and what stands in it."""
+    """Encapsulation of a tunnel. It is the same at both ends, which share the suite and the
+    path."""
     link = settled.links[tunnel.link]
     encapsulated = link.always_encapsulate or tunnel.uplink.translated
     outer = tunnel.uplink.address.bits

@@ -25,7 +25,7 @@ BREAKS = (
 
 @dataclass(frozen=True, slots=True)
 class TranslationRule:
-    """At `place`, on what leaves through the tunnel and what comes in by it."""
+    """Translation at `place`, of what leaves through the tunnel and of what arrives through it."""
 
     place: str
     real: Prefix

@@ -117,7 +117,7 @@ def _steps(
 
 
 def _moving(old: Prefix, new: Prefix) -> Iterator[RenumberStep]:
-    """Both ranges are up; whoever lives in the old one moves."""
+    """Steps while both ranges are up and hosts move to the new one."""
     both = f"{old} and {new}"
     yield RenumberStep(
         "Lower the lifetimes of DNS answers and DHCP leases to minutes, and wait for the old ones",

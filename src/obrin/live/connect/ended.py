@@ -64,7 +64,7 @@ def find_ended(
 
 
 def end_access(ended: Ended, ends: Ends, journal: Journal, report: Report) -> None:
-    """Before anything new is built: what lets somebody in at the clouds, and packs at gateways."""
+    """End access at clouds and take packs from gateways, before anything new is built."""
     for left in ended.ours:
         if left.driver.gives_access(left.name):
             _remove(left, journal, report)

@@ -30,7 +30,7 @@ NOTHING = Learned({})
 
 
 def telling(tasks: Sequence[Task]) -> list[Task]:
-    """Those after which an end tells something of its own, and all that they need."""
+    """Tasks after which an end reports values of its own, and all tasks that these need."""
     by_name = {task.name: task for task in tasks}
     waiting = [task.name for task in tasks if isinstance(task, CloudTask) and task.step.tells]
     wanted: dict[str, Task] = {}
@@ -73,7 +73,7 @@ def _new(before: Choice | None, told: Choice) -> bool:
 
 
 def learned_lines(learned: Learned) -> Iterator[str]:
-    """In words, place by place, and whose sheets changed."""
+    """Describe what was learned, place by place, and whose sheets changed."""
     for place, value in learned.values.items():
         shown = ", ".join(value) if isinstance(value, list) else str(value)
         yield f"{place} is {shown}, as the cloud told"

@@ -52,6 +52,6 @@ class Rotation(Turns):
         return True
 
     def _give(self, turn: Turn, secrets: Secrets) -> None:
-        """Both ends get the secrets; only this tunnel's differ, so only it begins anew."""
+        """Give both ends the secrets. Only this tunnel's differ, so only it starts again."""
         self.give_cloud(turn.tunnel, secrets)
         self.give_gateway(turn.tunnel.gateway, secrets)

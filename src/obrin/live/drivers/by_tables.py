@@ -148,7 +148,7 @@ def _bgp(worst: NeighbourState | None, *, speaks: bool, known: bool) -> str:
 
 
 def _neighbours(settled: Settled, leg: Leg, state: DeviceState) -> list[NeighbourState] | None:
-    """Those that go over it; None where the device tells of no neighbours of their family."""
+    """Neighbours over a tunnel or circuit; None where the device reports none of their family."""
     sessions = settled.sessions_over(leg) if isinstance(leg, SettledTunnel) else ()
     wanted = {session.ends[1] for session in sessions} or {leg.cloud_inside}
     told = state.neighbours or ()

@@ -48,7 +48,7 @@ class History(Database):
             return {row[2]: Change(*row[1:]) for row in rows}
 
     def note(self, tunnels: Iterable[TunnelStatus]) -> list[Change]:
-        """Those that are another since; they are kept."""
+        """Find the tunnels whose state has changed since the last call, and keep the changes."""
         before, now = self.last(), self._clock()
         found = []
         for tunnel in tunnels:

@@ -1,4 +1,4 @@
-"""Both ends of every tunnel and circuit side by side, and where they disagree."""
+"""Compares both ends of every tunnel and circuit, and says where they disagree."""
 
 from __future__ import annotations
 

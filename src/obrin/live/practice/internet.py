@@ -139,7 +139,7 @@ class Internet:
         return [*self.lines, *self._across]
 
     def _through(self, cable: str, packet: Packet) -> tuple[str, bytes] | None:
-        """Over a dedicated line."""
+        """Carry a packet over a dedicated circuit."""
         line, other = self._across[cable]
         if line.name in self.cut_dedicated:
             return self._lose(f"line {line.name} is cut")

@@ -54,7 +54,7 @@ def run_as_host(
 
 
 def _leave() -> None:
-    """Into a network namespace of our own."""
+    """Move this process into a network namespace of its own."""
     libc = ctypes.CDLL(None, use_errno=True)
     root = os.geteuid() == 0
     user, group = os.getuid(), os.getgid()

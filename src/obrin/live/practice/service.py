@@ -163,7 +163,7 @@ class Served:
         self._server: uvicorn.Server | None = None
 
     async def run(self, app: App, extra: dict[str, Any] | None = None) -> None:
-        """Until somebody with the token asks for the end, or the process is told to end."""
+        """Serve until a client with the token asks for the end, or the process is told to end."""
         listener = socket.socket(socket.AF_INET, socket.SOCK_STREAM)
         listener.bind(("127.0.0.1", 0))
         config = uvicorn.Config(

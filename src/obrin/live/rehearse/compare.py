@@ -31,7 +31,7 @@ def differences(world: VirtualWorld, stable: Stable) -> Iterator[str]:
 def _named(
     used: tuple[str, frozenset[str]], labels: Mapping[str, str]
 ) -> tuple[str, frozenset[str]]:
-    """With the names that the design has for the cloud's ways."""
+    """Replace the cloud's names by those that the design has."""
     return used[0], frozenset(labels.get(way, way) for way in used[1])
 
 

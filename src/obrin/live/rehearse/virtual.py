@@ -238,7 +238,7 @@ class VirtualWorld:
             self.cloud.receive_across(cloud_name(line), packet, self.now)
 
     def host_at(self, place: str, address: Address) -> Host | None:
-        """At a site or in a cloud."""
+        """Find a host at a site or in a cloud."""
         hosts = self.lans[place].hosts if place in self.lans else self.cloud.hosts.get(place)
         return None if hosts is None else hosts.own(address)
 

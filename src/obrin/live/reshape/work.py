@@ -35,7 +35,7 @@ class At:
     secrets: Secrets
 
     def steps(self, settled: Settled, cloud: str) -> dict[str, CloudStep]:
-        """Those of one cloud, by name."""
+        """Steps of one cloud, by name."""
         clouds = [name for name in self.clouds if name in settled.clouds]
         found = self.driver.steps(settled, clouds, self.secrets) if cloud in clouds else []
         return {step.name: step for step in found if step.cloud == cloud}
@@ -100,7 +100,7 @@ def gateway_work(between: Between, place: str, done: Done, secrets: Secrets) -> 
 
 
 def _keys(between: Between, place: str, secrets: Secrets) -> Json:
-    """Those of both designs: whatever it is told, the keys for it are there."""
+    """Keys of both designs, so that the keys for any configuration it gets are there."""
     keys = Keys()
     for settled in (between.before, between.after):
         if place in settled.gateways and place not in secrets.barred:

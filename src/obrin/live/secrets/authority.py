@@ -33,7 +33,7 @@ from obrin.live.secrets.file import SecretFile
 
 RSA_BITS = 3072
 LISTS_RENEWED = timedelta(days=30)
-"""Before a list of what is revoked ends, `settle` makes it anew."""
+"""How long before a revocation list ends `settle` makes it anew."""
 
 
 @dataclass(frozen=True, slots=True)

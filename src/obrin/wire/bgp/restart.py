@@ -28,7 +28,7 @@ class Restart:
 
     @property
     def families(self) -> frozenset[int]:
-        """In bits; none for a speaker that only helps."""
+        """Families in bits; none for a speaker that only helps."""
         return frozenset(bits for bits, _ in self.forwarding)
 
     @property

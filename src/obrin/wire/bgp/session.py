@@ -87,7 +87,7 @@ class SessionConfig:
 
     @property
     def families(self) -> tuple[int, ...]:
-        """In bits."""
+        """Address lengths in bits: 32, 128."""
         return tuple(bits for bits in AFI if self.hop(bits) is not None)
 
 
@@ -192,7 +192,7 @@ class BgpSession:
 
     @property
     def families(self) -> tuple[int, ...]:
-        """Those that both ends carry, in bits; none before the peer's OPEN."""
+        """Families that both ends carry, in bits; none before the peer's OPEN."""
         theirs = () if self.peer is None else self.peer.families
         return tuple(bits for bits in self.config.families if bits in theirs)
 

@@ -191,7 +191,7 @@ class Speaker:
         return bool(touched)
 
     def _wait_for(self, name: str, neighbour: Neighbour) -> None:
-        """Until what a peer's restart left stale is over."""
+        """Wait until routes that a peer's restart left stale are replaced or removed."""
         if neighbour.stale_until == float("inf"):
             self._waiting.discard(name)
         else:

@@ -55,7 +55,7 @@ _SET, _SEQUENCE = 1, 2
 
 
 def encode(neighbours: Sequence[NeighbourState]) -> Iterator[Cell]:
-    """Those of IPv4; what is told beside the address of a neighbour is left out."""
+    """Cells for IPv4 neighbours; what is reported beside a neighbour's address is left out."""
     for one in neighbours:
         if one.address.bits != 32:
             continue

@@ -14,7 +14,7 @@ ROOTS: tuple[Oid, ...] = tuple((*c.table, c.number) for c in COLUMNS)
 
 
 def encode(state: DeviceState) -> list[Cell]:
-    """In the order of their object identifiers."""
+    """Cells of all tables, in the order of their object identifiers."""
     return sorted(_cells(state), key=lambda cell: cell.oid)
 
 

@@ -36,7 +36,7 @@ class Interface:
 
     @property
     def networks(self) -> tuple[Prefix, ...]:
-        """Those that it stands in, one of each family."""
+        """Prefixes that the interface stands in, one of each family."""
         return tuple(address.network(length) for address, length in self.addresses)
 
 

@@ -39,7 +39,7 @@ class Part:
 
 
 def parts_of(settled: Settled, place: str, who: str, barred: frozenset[str]) -> list[Part]:
-    """In the order in which they are done."""
+    """Parts of the work at a place, in the order in which they are done."""
     groups: dict[str, list[tuple[str, str]]] = {}
     labels = [
         t.label

@@ -164,7 +164,7 @@ def filter_step(cloud: str, rules: Iterable[Rule]) -> CloudStep:
 
 
 def _gateway(cloud: SettledCloud, below: frozenset[str]) -> list[CloudStep]:
-    """Its subnet, addresses and the gateway, once what is `below` is there."""
+    """Steps for its subnet, addresses and gateway, once the resources `below` are there."""
     if cloud.gateway is None:
         return []
     name = cloud.name

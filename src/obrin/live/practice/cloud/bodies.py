@@ -32,7 +32,7 @@ class Network(Body):
 
 
 class JoinedBody(Body):
-    """At a hub: the table that this uses, and those that its routes are in."""
+    """How something joins a hub: the route table that it uses, and those that its routes are in."""
 
     uses: Name
     fills: Annotated[list[Name], Field(max_length=1000)]

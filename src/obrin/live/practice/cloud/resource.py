@@ -34,7 +34,7 @@ class Resource:
 
     @property
     def addresses(self) -> tuple[str, ...]:
-        """Its own: asked for, or given."""
+        """Addresses of the resource, asked for or assigned."""
         body = self.body
         if isinstance(body, Address):
             return tuple(body.addresses) or self.given

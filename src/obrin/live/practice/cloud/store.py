@@ -225,7 +225,7 @@ class Store:
         return list(dict.fromkeys(owner for owner in found if owner is not None))
 
     def accept(self, kind: str, name: str) -> Resource:
-        """Its owner says yes. Raises Problem where nobody is asked."""
+        """Accept in the name of the owner. Raises Problem where nobody is asked."""
         resource = self.get(kind, name)
         if resource.state != WAITING:
             raise Problem(409, "not asked", f"{kind} {name} is {resource.state}; nobody is asked")
