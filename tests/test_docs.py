@@ -93,3 +93,15 @@ def test_every_public_name_is_there_and_the_page_tells_no_other() -> None:
     asked = re.findall(r"`(\w+)[.`]", "".join(re.findall(r"^\|[^|]*\|(.*)\|$", page, re.M)))
     assert len(asked) > 15
     assert set(asked) <= set(obrin.__all__)
+
+
+def test_contributing_names_every_room_and_only_files_that_exist() -> None:
+    top = PAGE.parents[1]
+    text = (top / "CONTRIBUTING.md").read_text(encoding="utf-8")
+    named = re.findall(r"`([\w./-]+/[\w./-]*|[\w./-]+\.(?:py|md|toml|sh))`", text)
+    assert len(named) > 50
+    gone = [n for n in named if not (top / n).exists() and not list(top.glob(f"*/**/{n}"))]
+    assert not gone
+    source = Path(obrin.__file__).parent
+    rooms = {f"{p.parent.relative_to(source)}/" for p in source.glob("*/*/__init__.py")}
+    assert not {room for room in rooms if f"`{room}" not in text and not room.startswith("cli/")}

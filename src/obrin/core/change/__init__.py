@@ -1,2 +1,2 @@
-"""From the design that is built to the one that is wanted: elementary changes, the states between,
-and an order in which every one of them is known."""
+"""Plans a change from the built design to the wanted one: single steps, the states between them,
+and an order in which the outcome of each is known."""

@@ -1,1 +1,1 @@
-"""What was entered, held against what was meant."""
+"""Compares what was entered at a device with what its sheet says."""

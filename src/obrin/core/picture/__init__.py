@@ -1,1 +1,1 @@
-"""Designs made ready to be drawn."""
+"""Turns a design into rows, boxes and lines to draw."""
