@@ -83,6 +83,7 @@ def test_the_figure(folder: Folder) -> None:
     folder.obrin(*only, "x.pdf").bad(2, "must be .svg or .png")
 
 
+@pytest.mark.long
 def test_a_hub_a_circuit_and_two_gateways_are_rehearsed(tmp_path) -> None:
     folder = Folder(tmp_path)
     shutil.copy(CROSSING, tmp_path / "design.yaml")

@@ -50,6 +50,7 @@ def lived_through(days: float, faults: int) -> None:
     assert max(held) <= GROWTH * settled_in, held
 
 
+@pytest.mark.long
 def test_a_quarter_of_a_day() -> None:
     lived_through(0.25, faults=3)
 
