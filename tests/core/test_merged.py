@@ -27,7 +27,7 @@ CASES = {
         [seen(path=("quay-gw at quay-apps/a", "apps at quay-apps/a"))],
         [],
     ),
-    "The last that tells of itself is quay-gw at quay-apps/a": (
+    "The last that answers is quay-gw at quay-apps/a": (
         [seen(path=("quay-gw at quay-apps/a",))],
         [],
     ),

@@ -70,7 +70,7 @@ def test_all_of_it_from_a_file_of_answers(folder: Folder) -> None:
     told = folder.obrin("connect", "--by-hand", "--todo", "--json").good().json
     assert sorted(e["step"] for e in valid("connect --todo", told)) == sorted(STEPS)
     run = folder.obrin(*answers(folder, all="yes")).good()
-    assert "as the cloud told" in run.out
+    assert "as the cloud assigned" in run.out
     assert "new sheets for quay-gw, apps" in run.out
     assert "cannot be asked, by hand" in run.out
     for place in ("quay-gw", "apps"):

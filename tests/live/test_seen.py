@@ -129,7 +129,11 @@ MISTYPED: dict[str, tuple[Change, float, tuple[str, ...]]] = {
     ),
     "inside addresses exchanged": (exchanged, 20, ("the site has the two inside addresses exch",)),
     "inside address of another block": (other_block, 20, ("as its own inside address, by the",)),
-    "nothing told": (told_nothing, 20, ("the site announces nothing: by the design it tells",)),
+    "nothing told": (
+        told_nothing,
+        20,
+        ("the site announces nothing: by the design it advertises",),
+    ),
     "nothing accepted": (accepting_nothing, 20, ("the site did not accept it",)),
     "AS number": (wrong_as, 20, ("64999",)),
 }

@@ -13,7 +13,7 @@ KEPT = 512
 _NOBODY = Address(32, 0)
 NO_FLOW = PacketKey(_NOBODY, _NOBODY, 0)
 """Where nothing is known of the flow, or nothing that is authentic."""
-OTHERS = "others, not told apart any more"
+OTHERS = "others, no longer counted apart"
 
 
 class DropKey(NamedTuple):

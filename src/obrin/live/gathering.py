@@ -50,7 +50,7 @@ def read_kept(path: Path) -> Kept:
     data = read_values(read_text(path), str(path))
     parts = (data.get("values"), data.get("answers")) if isinstance(data, dict) else (None, None)
     if not all(isinstance(part, dict) for part in parts):
-        fix = "Take it from version control, or remove it: all is then told as new"
+        fix = "Take it from version control, or remove it: everything then counts as new"
         raise DesignError([Problem(f"{path}:1:1", "it is not what was gathered last", fix)])
     values, answers = parts
     return Kept(dict(values or {}), {str(place): value for place, value in (answers or {}).items()})

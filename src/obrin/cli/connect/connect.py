@@ -46,8 +46,8 @@ if TYPE_CHECKING:
 @click.option(
     "--answers",
     type=click.Path(),
-    help="A YAML file instead of a terminal: 'yes' or 'later' by step, or for 'all'; and what the "
-    "cloud told, by its place.",
+    help="A YAML file instead of a terminal: 'yes' or 'later' by step, or for 'all'; and values "
+    "that the cloud assigned, by place.",
 )
 @click.option(
     "--as",

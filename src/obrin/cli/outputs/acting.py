@@ -26,7 +26,7 @@ _END = record(
         "packets_out": whole("that went into it since then"),
         "bgp": text("state of the session, `none` without one"),
         "received": texts("prefixes accepted from the peer"),
-        "announced": texts("prefixes told to the peer"),
+        "announced": texts("prefixes advertised to the peer"),
         "rejected": texts("prefixes not accepted, with the reason"),
         "refusal": text("the last refusal of IKE that is not mended since, with who refused"),
         "refusal_age": or_null(number("seconds since then")),
@@ -222,7 +222,7 @@ ACTING: dict[str, Shape] = {
                     "from a question to its answer, the first that had one; 0 without"
                 ),
                 "waited": number("from the first question to the first answer, 0 without one"),
-                "path": texts("the routers that told of themselves on the way"),
+                "path": texts("the routers that answered on the way"),
                 "sizes": listing(
                     record(
                         "packets that may not be cut",

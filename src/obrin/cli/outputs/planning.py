@@ -86,8 +86,9 @@ PLANNING: dict[str, Shape] = {
                         "place": texts("the keys that lead to it"),
                         "what": text("kind of change", "new", "changed", "gone"),
                         "was": _TOLD
-                        | {"description": "what was told last time; null for what is new"},
-                        "now": _TOLD | {"description": "what is told now; null for what is gone"},
+                        | {"description": "the value gathered last time; null for what is new"},
+                        "now": _TOLD
+                        | {"description": "the value gathered now; null for what is gone"},
                         "standing": text(
                             "how the design has it",
                             "to be taken",

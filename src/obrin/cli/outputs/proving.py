@@ -124,13 +124,13 @@ PROVING: dict[str, Shape] = {
     "routes --against": _CHANGES,
     "routes --sessions": listing(
         record(
-            "what is told over BGP",
+            "what is advertised over BGP",
             {
                 "tunnel": text("link/tunnel"),
-                "by": text("who tells"),
+                "by": text("who advertises"),
                 "to": text("who hears"),
-                "prefixes": texts("what is told and taken"),
-                "refused": texts("what is told and not taken, with the reason"),
+                "prefixes": texts("what is advertised and accepted"),
+                "refused": texts("what is advertised and not accepted, with the reason"),
             },
         )
     ),

@@ -47,7 +47,12 @@ HEAD = ("Table", "Prefix", "From", "Via", "Next hop", "AS path", "Preference", "
     is_flag=True,
     help="With --without: only what differs from when all is up.",
 )
-@click.option("--sessions", "told", is_flag=True, help="What each BGP session tells, both ways.")
+@click.option(
+    "--sessions",
+    "told",
+    is_flag=True,
+    help="Show what each BGP session advertises, in both directions.",
+)
 @click.option("--csv", "as_csv", is_flag=True, help="Print CSV for spreadsheets.")
 @click.option(
     "--seen",
@@ -58,7 +63,7 @@ HEAD = ("Table", "Prefix", "From", "Via", "Next hop", "AS path", "Preference", "
     "--now",
     "in_use",
     is_flag=True,
-    help="Compare with what TABLE's gateway uses now, as far as it tells.",
+    help="Compare with what TABLE's gateway uses now, as far as it reports them.",
 )
 @click.option(
     "--to-mrt",
@@ -243,9 +248,9 @@ def _sessions(found: list[Told], *, as_json: bool) -> None:
     ]
     print_table(
         console(),
-        ("Over", "Who tells", "Whom", "What", "Not accepted"),
+        ("Over", "From", "To", "What", "Not accepted"),
         rows,
-        nothing="Nobody tells anybody routes: the design has no BGP session.",
+        nothing="The design has no BGP session: no routes are advertised.",
     )
     if len(found) > MOST_ROWS:
         click.echo(f"{len(found) - MOST_ROWS:,} more sessions are in --json.")

@@ -68,7 +68,7 @@ def compare_now(project: Project, settled: Settled, table: str | None, *, as_jso
         used = [] if driver is None else driver.routes()
         paths = None if driver is None else driver.paths()
     if not used:
-        raise OutsideError(f"{place} tells no routes. See 'observe' in docs/drivers.md")
+        raise OutsideError(f"{place} reports no routes. See 'observe' in docs/drivers.md")
     found = list(used_differences(settled, place, ((r.prefix, r.via) for r in used)))
     found += [] if paths is None else paths.differences(settled, place)
     _tell(found, as_json=as_json)

@@ -50,7 +50,7 @@ def answered(
                 "acceptance-unused",
                 ("accepted-findings", index),
                 f"'{accepted.finding}' at {accepted.at} is accepted, and nothing like it is found",
-                "if it comes back, nobody is told",
+                "if it comes back, nobody is warned",
                 f"write 'at: {near}', where there is one, or take it out"
                 if near
                 else "take it out, or correct its 'finding' and 'at'",

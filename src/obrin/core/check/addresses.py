@@ -40,7 +40,7 @@ def public_addresses(settled: Settled) -> Iterator[Finding]:
                 f"uplink {uplink.name} of {gateway.name} has {uplink.address}, which is cloud "
                 f"{clouds[uplink.address]}'s own",
                 "both ends would speak to themselves",
-                "give the site's address here, as its provider told it",
+                "give the site's address here, as its provider assigned it",
             )
     yield from _behind_translators(settled, uplinks)
     yield from _same_inside(uplinks)
@@ -126,7 +126,7 @@ def _instances(settled: Settled) -> Iterator[Finding]:
                     where,
                     f"{address} of {mine} is {range_.what}",
                     "no site can send there: the tunnels never come up",
-                    "write the address that the cloud tells, or leave it blank",
+                    "write the address that the cloud assigns, or leave it blank",
                 )
             other = first.setdefault(address, mine)
             if other != mine:
@@ -136,7 +136,7 @@ def _instances(settled: Settled) -> Iterator[Finding]:
                     where,
                     f"{mine} and {other} both have {address}",
                     "packets for one of them go to the other",
-                    "give each the address that the cloud tells for it, or leave them blank",
+                    "give each the address that the cloud assigns, or leave them blank",
                 )
 
 

@@ -119,7 +119,7 @@ _CURES = (
         "add the flow to the network's 'hosts-accept', or drop the expectation",
     ),
     ("traffic selectors", "add the network to the link's 'networks', or drop the expectation"),
-    ("behind", "correct the prefix: it is told by somebody who does not have it"),
+    ("behind", "correct the prefix: it is advertised by a place that does not have it"),
 )
 
 

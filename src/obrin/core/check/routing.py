@@ -61,10 +61,10 @@ def _against(settled: Settled, first: Bundle, later: Bundle) -> Iterator[Finding
                 Severity.WARNING,
                 "preference-unheeded",
                 place_of(later),
-                f"{first.name} is preferred, and {later.name} tells a longer prefix of {what}: "
-                f"{some(inside, 3)}",
+                f"{first.name} is preferred, and {later.name} advertises a longer prefix of {what}"
+                f": {some(inside, 3)}",
                 "the longest match wins before any preference: this traffic takes the other way",
-                "let both tell the same prefixes: the same networks, parts and summaries",
+                "let both advertise the same prefixes: the same networks, parts and summaries",
             )
 
 
@@ -156,7 +156,7 @@ def _internal(settled: Settled) -> Iterator[Finding]:
                 "internal-as",
                 here,
                 f"internal BGP at {name} needs several gateways of one AS: {listed}",
-                "they tell each other nothing, and a gateway that lost its tunnels is of no use",
+                "they exchange no routes, and a gateway that lost its tunnels cannot forward",
                 "give them one AS number, or leave 'internal-bgp' out",
             )
         bare = [g for g in site.gateways if settled.gateways[g].loopback is None]
@@ -166,7 +166,7 @@ def _internal(settled: Settled) -> Iterator[Finding]:
                 "internal-loopback",
                 here,
                 f"internal BGP at {name} runs between loopbacks; without one: {', '.join(bare)}",
-                "they tell each other nothing, and a gateway that lost its tunnels is of no use",
+                "they exchange no routes, and a gateway that lost its tunnels cannot forward",
                 "give each a 'loopback', or make a pool for 'loopbacks'",
             )
 

@@ -79,7 +79,7 @@ def _stands_for(summary: Prefix, inside: _Inside, here: Location, owner: str) ->
             here,
             f"summary {summary} covers far more than the {inside.names} that {owner} has in it",
             "traffic for whatever else lies in it is drawn here and lost",
-            "tell a longer prefix that covers just these, and what they may grow to",
+            "advertise a longer prefix that covers just these, and what they may grow to",
         )
 
 
@@ -99,7 +99,7 @@ def _of_others(
             f"summary {summary} of site {link.site} covers {prefix} of {site}/{name}",
             f"while {site} is down, its traffic is drawn to {link.site} instead of being told that "
             "there is no way",
-            "tell longer prefixes that leave the other site out",
+            "advertise longer prefixes that leave the other site out",
         )
 
 
@@ -147,5 +147,5 @@ def into_itself(settled: Settled) -> Iterator[Finding]:
                         f"{end} lies in it",
                         "the tunnel would carry itself: it comes up, and falls as soon as the "
                         "route is there",
-                        f"leave {end} out of the prefixes that are told or routed",
+                        f"leave {end} out of the prefixes that are advertised or routed",
                     )

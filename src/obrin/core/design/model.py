@@ -88,11 +88,11 @@ class CloudGateway(Entity):
     peers: list[AddressText] | None = Field(
         None,
         description="Addresses of the instances in the gateway subnet, where BGP ends beyond the "
-        "tunnels. Blank: the first that the cloud does not keep, or what it told.",
+        "tunnels. Blank: the first that the cloud does not reserve, or what it assigned.",
     )
     gives: list[Literal["addresses", "peers"]] = Field(
         default_factory=list,
-        description="What the cloud chooses itself and tells only once the gateway is built; "
+        description="What the cloud chooses itself and shows only once the gateway is built; "
         "`connect` takes it back.",
     )
     throughput: Megabits = Field(100.0, description="What it must carry.")
@@ -212,11 +212,11 @@ class Bgp(Entity):
         description="One session for both families, or one in each.",
     )
     communities: list[Literal["no-export", "no-advertise"]] = Field(
-        default_factory=list, description="Marks on what the site tells (RFC 1997)."
+        default_factory=list, description="Communities on what the site advertises (RFC 1997)."
     )
     discriminators: bool = Field(
         False,
-        description="Whether each end tells the other which tunnel it prefers, by "
+        description="Whether each end shows the other which tunnel it prefers, by "
         "MULTI_EXIT_DISC: 1 for the first. For far ends that go by it.",
     )
     site_end: Literal["inside", "loopback"] = Field(

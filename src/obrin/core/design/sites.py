@@ -130,7 +130,7 @@ class Site(Entity):
     internal_bgp: bool = Field(
         False,
         alias="internal-bgp",
-        description="Whether its gateways, of one AS, tell each other what they learn.",
+        description="Whether its gateways, of one AS, advertise to each other what they learn.",
     )
     first_hop: Seconds = Field(
         3.0,

@@ -256,7 +256,7 @@ def _bfd(end: TunnelEnd) -> str:
 
 
 _LARGER = {
-    False: "refused; the sender is told (ICMP)",
+    False: "refused; the sender is informed (ICMP)",
     True: "IPv4 without Don't Fragment: fragmented before encryption; others refused as usual",
 }
 

@@ -16,7 +16,7 @@ def _seldom(speakers: list[TunnelEnd]) -> Iterator[tuple[str, ...]]:
     """Rows that only some designs need."""
     rows = (
         ("Own AS in front, more often", [str(e.prepend or "") for e in speakers]),
-        ("Multi-exit discriminator to tell", [str(e.discriminator or "") for e in speakers]),
+        ("Multi-exit discriminator to advertise", [str(e.discriminator or "") for e in speakers]),
         ("Mark what it is told (RFC 1997)", [", ".join(e.communities) for e in speakers]),
         ("Most prefixes to take", ["" if e.limit is None else str(e.limit) for e in speakers]),
     )

@@ -142,7 +142,7 @@ def _silent(one: Seen, seen: Sequence[Seen], inside: Sequence[InsideSeen]) -> st
         )
     if one.path and one.path[-1].startswith(f"{there} at "):
         return (
-            f"packets cross: {one.path[-1]} tells of itself, and that comes back. Beyond it a "
+            f"packets cross: {one.path[-1]} answers, and its answer comes back. Beyond it a "
             "filter or a route is missing, or the host is down"
         )
     mine = [i for i in inside if i.place == here]
@@ -163,7 +163,7 @@ def _silent(one: Seen, seen: Sequence[Seen], inside: Sequence[InsideSeen]) -> st
 
 
 def _farthest(one: Seen) -> str:
-    return f". The last that tells of itself is {one.path[-1]}" if one.path else ""
+    return f". The last that answers is {one.path[-1]}" if one.path else ""
 
 
 def _between(one: Seen, here: str, there: str) -> bool:

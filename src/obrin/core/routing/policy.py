@@ -122,7 +122,7 @@ def export_path(
             path.carried,
         )
     if internal and not policy.attached:
-        return "an internal peer told it, and all internal peers hear each other"
+        return "an internal peer advertised it, and internal peers do not pass on to each other"
     hop = next_hop if policy.next_hop_self or not path.as_path else path.next_hop
     return Path(
         hop, path.as_path, path.origin, path.med, path.local_pref, communities, path.carried

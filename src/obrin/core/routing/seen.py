@@ -73,7 +73,7 @@ def differences(
         for prefix in sorted({*wanted, *found}):
             one, two = wanted.get(prefix), found.get(prefix)
             if two is None:
-                text = f"{address} should tell it"
+                text = f"{address} should advertise it"
                 yield Difference("missing", prefix, tunnel.label, text)
             elif one is None:
                 text = f"AS path {_words(two.as_path)}; the model does not have it"

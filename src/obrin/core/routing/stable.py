@@ -249,7 +249,7 @@ class Stable:
             if steps < 0:
                 raise UnstableError(
                     f"the routes for {kind.prefixes[0]} never settle: {', '.join(sorted(queued))} "
-                    "each prefer what another one tells. Give them one order of preference"
+                    "each prefer what another advertises. Give them one order of preference"
                 )
             router = heappop(waiting)[2]
             queued.discard(router)

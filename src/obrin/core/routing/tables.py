@@ -60,7 +60,7 @@ def _router(settled: Settled, router: str, stable: Stable) -> Iterator[Row]:
         heard = stable.heard(router, prefix)
         learned = heard.static or heard.decision is not None
         if used is not None and used.kind is RouteKind.CONNECTED:
-            why = "its own: preferred to what BGP tells" if learned else "its own"
+            why = "its own: preferred to what BGP learns" if learned else "its own"
             hop = _own_hop(settled, used.via, router)
             yield Row(
                 table=router,
@@ -108,7 +108,7 @@ def _static(router: str, prefix: Prefix, heard: Heard, used: Route | None) -> It
         if used is not None and used.kind is RouteKind.STATIC:
             if session.via == used.via:
                 better = heard.decision is not None
-                state, why = IN_USE, "static: preferred to what BGP tells" if better else "static"
+                state, why = IN_USE, "static: preferred to what BGP learns" if better else "static"
             elif session.via in used.others:
                 state, why = SHARES, "static"
         hop = format_address(session.next_hop.of(prefix.bits) or 0, prefix.bits)

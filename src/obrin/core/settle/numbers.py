@@ -122,7 +122,7 @@ def settle_public_addresses(work: Work, bits: int) -> None:
         used |= set(found)
         name = key.split(".")[1]
         if "addresses" in design.clouds[name].gateway.gives:
-            why = f"stands in from the pool {pool} until the cloud tells its own"
+            why = f"stands in from the pool {pool} until the cloud assigns its own"
         else:
             why = f"reserved from the pool {pool}"
         work.choose(key, list(map(str, found)), why)

@@ -48,7 +48,7 @@ def told_by(settled: Settled, ends: Ends, tasks: Sequence[Task]) -> dict[str, Ch
     clouds = {c for task in tasks if isinstance(task, CloudTask) for c in task.step.tells}
     for cloud in sorted(clouds):
         for place, value in ends.clouds[cloud].told(settled, cloud).items():
-            why = f"cloud {cloud} told it after it was built"
+            why = f"cloud {cloud} assigned it when it was built"
             found[place] = Choice(value, why, told_by=f"cloud {cloud}")
     return found
 
@@ -76,6 +76,6 @@ def learned_lines(learned: Learned) -> Iterator[str]:
     """Describe what was learned, place by place, and whose sheets changed."""
     for place, value in learned.values.items():
         shown = ", ".join(value) if isinstance(value, list) else str(value)
-        yield f"{place} is {shown}, as the cloud told"
+        yield f"{place} is {shown}, as the cloud assigned"
     if learned.sheets:
         yield f"new sheets for {', '.join(learned.sheets)}: who has an old one gets the new one"

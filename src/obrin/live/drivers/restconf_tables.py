@@ -29,7 +29,7 @@ class RestconfObserver:
             if isinstance(error, OutsideError):
                 raise
             raise OutsideError(
-                f"the device of {self._name} tells what does not fit its modules: {error}"
+                f"the device of {self._name} sends what does not fit its modules: {error}"
             ) from error
 
     def _routing(self) -> dict[str, object] | None:

@@ -49,7 +49,7 @@ class EndStatus:
 
 IKE_SA, SESSION, RECEIVED, ANNOUNCED = "IKE SA", "BGP", "received", "announced"
 NOT_ASKED = EndStatus(problem="it is configured by hand, and cannot be asked")
-NOT_FOUND = EndStatus(problem="it tells of interfaces, and this tunnel has none")
+NOT_FOUND = EndStatus(problem="it reports interfaces, and this tunnel has none")
 UNKNOWABLE = frozenset({NOT_ASKED.problem, NOT_FOUND.problem})
 """Nothing is wrong with an end that has one of these problems: nobody can ask it."""
 NO_IKE = "none"

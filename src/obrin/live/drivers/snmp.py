@@ -72,17 +72,17 @@ class SnmpObserver:
         """Raises OutsideError."""
         agent = f"the agent of {self._name}"
         try:
-            with awaited(f"{agent} has not told its tables yet; giving up after {IN_ALL:.0f} s"):
+            with awaited(f"{agent} has not sent its tables yet; giving up after {IN_ALL:.0f} s"):
                 return decode(asyncio.run(self._within()))
         except OutsideError:
             raise
         except TimeoutError:
             raise OutsideError(
-                f"{agent} has not told its tables within {IN_ALL:.0f} s. Give its user a view of "
+                f"{agent} has not sent its tables within {IN_ALL:.0f} s. Give its user a view of "
                 "interfaces, addresses, routes and BGP peers alone"
             ) from None
         except ReadError as error:
-            raise OutsideError(f"{agent} tells what is not a table: {error}") from error
+            raise OutsideError(f"{agent} sends what is not a table: {error}") from error
         except OSError as error:
             raise OutsideError(f"{agent} cannot be asked: {error}") from error
         except Exception as error:  # whatever the library makes of an answer that is not SNMP

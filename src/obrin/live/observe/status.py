@@ -378,7 +378,7 @@ def _beside_design(
         missing = sorted(mine.told - {*end.announced})
         if both and missing and ANNOUNCED not in end.untold:
             does = "announces nothing" if not end.announced else "does not announce all"
-            yield f"the {who} {does}: by the design it tells {', '.join(missing)}"
+            yield f"the {who} {does}: by the design it advertises {', '.join(missing)}"
 
 
 def _ago(seconds: int | None) -> str:

@@ -109,7 +109,7 @@ def need_told(between: Between, ends: Ends) -> None:
     for name, driver in ends.clouds.items():
         if isinstance(driver, ByHand) and driver.tells_anew(between.before, between.after):
             raise ObrinError(
-                f"cloud {name} tells addresses only once its gateway is built, and the steps of "
+                f"cloud {name} assigns addresses only once its gateway is built, and the steps of "
                 "others need them. Build it first: 'obrin connect --by-hand'; then change the rest"
             )
 
@@ -177,7 +177,7 @@ def _do(carrying: Carrying, between: Between, step: Step, done: Done, sheets: Sh
         gateway = ends.gateways[step.place]
         gateway.hand_over(*gateway_work(between, step.place, done, carrying.secrets))
     else:
-        raise OutsideError(f"{step.place} has no endpoint: nobody can be told this step")
+        raise OutsideError(f"{step.place} has no endpoint: this step cannot be sent")
     report(Progress(step.name, "done", "done"))
 
 

@@ -172,7 +172,7 @@ class Speaker:
                 elif isinstance(event, RefreshWanted):
                     neighbour.announced = {}
                     self._tell(neighbour)
-                    self.log.append((now, name, "told everything again, as the peer wished"))
+                    self.log.append((now, name, "advertised everything again, as the peer asked"))
                 elif isinstance(event, SessionDown):
                     touched |= self._lose(neighbour, event, now)
                     self.log.append((now, name, f"BGP down: {event.reason}"))

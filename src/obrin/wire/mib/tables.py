@@ -55,14 +55,14 @@ def cell(column: Column, row: Oid, value: Value) -> Cell:
 def number(value: Value | None) -> int:
     """0 for what is not told. Raises ReadError for bytes."""
     if isinstance(value, bytes):
-        raise ReadError("a number is expected where the agent tells bytes")
+        raise ReadError("a number is expected where the agent sends bytes")
     return value or 0
 
 
 def text(value: Value | None) -> str:
     """Empty for what is not told. Raises ReadError for a number."""
     if isinstance(value, int):
-        raise ReadError("text is expected where the agent tells a number")
+        raise ReadError("text is expected where the agent sends a number")
     return (value or b"").decode("utf-8", "replace")
 
 
