@@ -166,6 +166,7 @@ class Served:
         """Serve until a client with the token asks for the end, or the process is told to end."""
         listener = socket.socket(socket.AF_INET, socket.SOCK_STREAM)
         listener.bind(("127.0.0.1", 0))
+        listener.listen()  # before anybody reads the port: who connects at once waits
         config = uvicorn.Config(
             TokenGuard(app, self),
             log_level="warning",
