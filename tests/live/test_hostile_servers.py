@@ -132,7 +132,7 @@ HOSTILE: dict[str, tuple[Served, str]] = {
     ),
 }
 
-ABOUT_TIME = ("says nothing", "not complete in time", "does not answer")
+ABOUT_TIME = ("says nothing", "not complete in time", "does not answer", "answered 429")
 
 
 @pytest.mark.parametrize("name", HOSTILE)
