@@ -248,7 +248,7 @@ def _sessions(found: list[Told], *, as_json: bool) -> None:
     ]
     print_table(
         console(),
-        ("Over", "From", "To", "What", "Not accepted"),
+        ("Over", "From", "To", "Advertised", "Not accepted"),
         rows,
         nothing="The design has no BGP session: no routes are advertised.",
     )
