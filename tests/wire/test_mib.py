@@ -142,7 +142,7 @@ def test_older_agents_tell_addresses_in_the_table_that_knows_ipv4_only():
     [
         ((*MIB_2, 4, 34, 1, 3, 1, 4, 10, 0, 0), 1, "too short"),
         ((*MIB_2, 4, 34, 1, 3, 1, 16, *[0] * 16), 1, "one of 32 is announced"),
-        ((*MIB_2, 4, 20, 1, 2, 10, 0, 0, 256), 1, "no IPv4 address"),
+        ((*MIB_2, 4, 20, 1, 2, 10, 0, 0, 256), 1, "not an IPv4 address"),
         ((*MIB_2, 4, 24, 7, 1, 7, 1, 4, 10, 0, 0, 0, 33, 0, 0, 0), 1, "33 bits"),
         ((*MIB_2, 15, 3, 1, 2, 10, 0, 0), 6, "too short"),
         ((*MIB_2, 15, 6, 1, 4, 10, 0, 0, 0, 8, 10, 0, 0, 1, 9), 1, "too long"),
