@@ -19,11 +19,11 @@ from obrin.core.routing.path import Path
 from obrin.wire.bgp import attributes as bgp_attributes
 from obrin.wire.bgp.attributes import Attributes
 from obrin.wire.bgp.messages import Update, decode_message
-from obrin.wire.ike import sa_payload
-from obrin.wire.ike.message import HEADER_SIZE, decode_header, encode_plain
-from obrin.wire.ike.numbers import FLAG_INITIATOR, Exchange, Notify
-from obrin.wire.ike.payloads import Ke, Nonce, NotifyPayload, decode_chain
-from obrin.wire.ike.sa_payload import Sa
+from obrin.wire.ike.codec import sa_payload
+from obrin.wire.ike.codec.message import HEADER_SIZE, decode_header, encode_plain
+from obrin.wire.ike.codec.numbers import FLAG_INITIATOR, Exchange, Notify
+from obrin.wire.ike.codec.payloads import Ke, Nonce, NotifyPayload, decode_chain
+from obrin.wire.ike.codec.sa_payload import Sa
 
 MESSAGES, EACH, ROUNDS = 40, 200, 25
 HEAD, GENERIC = struct.Struct(">8s8sBBBBII"), struct.Struct(">BBH")

@@ -100,8 +100,8 @@ def handshake() -> Iterator[Row]:
     from obrin.core.ipsec.registry import Kind, by_name
     from obrin.core.ipsec.suite import SHIPPED, Suite
     from obrin.wire.ike.config import Identity, PeerConfig
+    from obrin.wire.ike.crypto.modp import prime_of
     from obrin.wire.ike.endpoint import Endpoint
-    from obrin.wire.ike.modp import prime_of
 
     site, cloud = "192.0.2.10", "203.0.113.1"
     key = b"k" * 32

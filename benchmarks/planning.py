@@ -15,7 +15,7 @@ from collections.abc import Callable
 from benchmarks.designs import four_tunnels, many_wishes
 from obrin.core.catalogue.offering import PRACTICE_CLOUD
 from obrin.core.design.document import load_design
-from obrin.core.handover.agreed import agreements
+from obrin.core.handover.ends.agreed import agreements
 from obrin.core.settle.choices import format_choices, parse_choices
 from obrin.core.settle.settle import settle
 from obrin.core.settled.building import build_settled

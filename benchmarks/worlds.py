@@ -25,8 +25,8 @@ from obrin.core.handover.secrets import Secrets
 from obrin.core.settle.settle import settle
 from obrin.core.settled.building import build_settled
 from obrin.core.settled.model import Settled, host_of
-from obrin.live.practice.cable import TOKEN_SIZE
-from obrin.live.practice.offload import LARGEST, join, receive, send_all
+from obrin.live.practice.internet.cable import TOKEN_SIZE
+from obrin.live.practice.internet.offload import LARGEST, join, receive, send_all
 from obrin.live.rehearse.virtual import VirtualWorld
 from obrin.wire.packet import Packet
 
@@ -128,11 +128,11 @@ def floods() -> Iterator[Row]:
     baseline is the least that any answer needs: a keyed hash of nonce, address and SPI."""
     from obrin.core.ipsec.offers import ike_offers
     from obrin.core.ipsec.suite import SHIPPED
-    from obrin.device.outside import in_udp
-    from obrin.wire.ike.message import encode_plain
-    from obrin.wire.ike.numbers import FLAG_INITIATOR, Exchange
-    from obrin.wire.ike.payloads import Ke, Nonce
-    from obrin.wire.ike.sa_payload import Sa
+    from obrin.device.tunnels.outside import in_udp
+    from obrin.wire.ike.codec.message import encode_plain
+    from obrin.wire.ike.codec.numbers import FLAG_INITIATOR, Exchange
+    from obrin.wire.ike.codec.payloads import Ke, Nonce
+    from obrin.wire.ike.codec.sa_payload import Sa
 
     world = world_of(design(1))
     world.run(20.0)

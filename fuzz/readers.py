@@ -35,11 +35,11 @@ from obrin.wire.capture import CaptureError, decode_capture, encode_file_header,
 from obrin.wire.errors import PacketError
 from obrin.wire.esp import AeadOpener, AeadSealer, EspError, make_aead
 from obrin.wire.icmp import Icmp, decode_icmp, told_too_big, too_big
+from obrin.wire.ike.codec.errors import IkeFormatError
+from obrin.wire.ike.codec.message import HEADER_SIZE, decode_header
+from obrin.wire.ike.codec.payloads import decode_chain
 from obrin.wire.ike.config import Identity, PeerConfig
 from obrin.wire.ike.endpoint import Endpoint
-from obrin.wire.ike.errors import IkeFormatError
-from obrin.wire.ike.message import HEADER_SIZE, decode_header
-from obrin.wire.ike.payloads import decode_chain
 from obrin.wire.mrt import MrtError, MrtPeer, read_dump, write_dump
 from obrin.wire.packet import TCP, UDP, Packet, Udp, decode_packet, decode_udp
 from obrin.wire.tcp_segment import ACK, Segment, decode_segment

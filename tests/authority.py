@@ -11,7 +11,7 @@ from cryptography.hazmat.primitives.asymmetric import ec, ed25519, rsa
 from obrin.core.pki.chain import Trust
 from obrin.core.pki.issue import Span, make_gateway, make_issuing, make_revocations, make_root
 from obrin.core.pki.read import PrivateKey
-from obrin.wire.ike.credentials import Credential
+from obrin.wire.ike.crypto.credentials import Credential
 
 NOW = datetime(2026, 11, 23, 12, 0, tzinfo=UTC)
 YEAR = timedelta(days=365)

@@ -1,10 +1,14 @@
-"""Property tests are the same in every run and have no deadline: machines differ in speed."""
+"""How tests are run: in which order, by how many, and for how long at most.
+
+Property tests are the same in every run and have no deadline: machines differ in speed.
+"""
 
 from __future__ import annotations
 
 import atexit
 import os
 import shutil
+import signal
 import tempfile
 from collections import Counter
 from pathlib import Path
@@ -18,6 +22,9 @@ if "OBRIN_CACHE" not in os.environ:  # workers have it from who starts them
     # Tests are run as the program is; what it keeps, it keeps apart from the user's own.
     os.environ["OBRIN_CACHE"] = tempfile.mkdtemp(prefix="obrin-tests-")
     atexit.register(shutil.rmtree, os.environ["OBRIN_CACHE"], ignore_errors=True)
+if signal.getsignal(signal.SIGINT) is signal.SIG_IGN:
+    # What a shell starts in the background ignores interrupts, and so would all that tests start.
+    signal.signal(signal.SIGINT, signal.default_int_handler)
 settings.register_profile("obrin", deadline=None, derandomize=True)
 settings.load_profile("obrin")
 
@@ -40,7 +47,16 @@ HEAVY = (
 """Files that take longest come first, so that no worker is left with one of them at the end."""
 
 
+LONGEST = {"slow": 0, "long": 900}
+"""Seconds that a test may take by its marker, 0 for any; others have what pyproject.toml says."""
+
+
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    for item in items:
+        for marker, seconds in LONGEST.items():
+            if item.get_closest_marker(marker) is not None:
+                item.add_marker(pytest.mark.timeout(seconds))
+                break
     places = {name: number for number, name in enumerate(HEAVY)}
     items.sort(key=lambda item: places.get(item.path.stem, len(HEAVY)))
     names = Counter(item.nodeid for item in items)

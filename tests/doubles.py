@@ -175,7 +175,7 @@ links:
     site: quay
     cloud: apps
     networks: [desks]
-    bgp: {hold: 6 s}
+    bgp: {hold-time: 6 s}
     tunnels:
       a: {gateway: quay-gw, uplink: fibre, instance: 1}
       b: {gateway: quay-gw, uplink: radio, instance: 2}

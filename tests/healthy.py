@@ -108,7 +108,7 @@ class Healthy:
         if self._maybe("throughput", 0.3):
             cloud.setdefault("gateway", {})["throughput"] = "400 Mbit/s"
         if self._beside(f"gives {number}", 0.2):
-            cloud.setdefault("gateway", {})["gives"] = ["addresses", "peers"]
+            cloud.setdefault("gateway", {})["assigns"] = ["addresses", "peers"]
         return cloud
 
     def _site(self, number: int) -> None:
@@ -155,7 +155,7 @@ class Healthy:
         gateways = self.data["sites"][site]["gateways"]
         for tunnel in tunnels.values():
             uplink = gateways[tunnel["gateway"]]["uplinks"][tunnel["uplink"]]
-            if "inside" in uplink and "starts" in tunnel:
+            if "inside" in uplink and "initiator" in tunnel:
                 uplink["forwards"] = True
 
     def _at(self, end: tuple[str, str]) -> Json:
@@ -205,7 +205,7 @@ class Healthy:
         if by_policy or self._maybe("static", 0.25):
             link["routing"] = "static"
         else:
-            link["bgp"] = {"hold": self._random.choice(("6 s", "30 s"))}
+            link["bgp"] = {"hold-time": self._random.choice(("6 s", "30 s"))}
         profiles = {gateway.get("profile") for gateway in entry["gateways"].values()}
         if not by_policy and None not in profiles and self._maybe("certificates", 0.2):
             link["authentication"] = "certificate"
@@ -235,7 +235,7 @@ class Healthy:
                 tunnel["inside-first"] = "site"
         if not by_policy and self._maybe("started by the cloud", 0.1):
             for tunnel in link["tunnels"].values():
-                tunnel["starts"] = "cloud"
+                tunnel["initiator"] = "cloud"
             self._let_in(site, link["tunnels"])
         if not by_policy and len(entry["gateways"]) == 1 and self._maybe("shared", 0.2):
             for tunnel in link["tunnels"].values():

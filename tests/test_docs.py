@@ -100,8 +100,23 @@ def test_contributing_names_every_room_and_only_files_that_exist() -> None:
     text = (top / "CONTRIBUTING.md").read_text(encoding="utf-8")
     named = re.findall(r"`([\w./-]+/[\w./-]*|[\w./-]+\.(?:py|md|toml|sh))`", text)
     assert len(named) > 50
-    gone = [n for n in named if not (top / n).exists() and not list(top.glob(f"*/**/{n}"))]
+    there = [p for d in ("src", "tests", "docs", "benchmarks") for p in (top / d).rglob("*")]
+    paths = [f"/{p.relative_to(top)}{'/' if p.is_dir() else ''}" for p in there]
+    gone = [
+        n for n in named if not (top / n).exists() and not any(p.endswith(f"/{n}") for p in paths)
+    ]
     assert not gone
     source = Path(obrin.__file__).parent
     rooms = {f"{p.parent.relative_to(source)}/" for p in source.glob("*/*/__init__.py")}
     assert not {room for room in rooms if f"`{room}" not in text and not room.startswith("cli/")}
+
+
+def test_what_the_code_says_it_is_proven_by_exists() -> None:
+    source, root = Path(obrin.__file__).parent, PAGE.parents[1]
+    named = {
+        (path.relative_to(source), file)
+        for path in source.rglob("*.py")
+        for file in re.findall(r"`((?:tests|docs)/[\w/.]+)`", path.read_text(encoding="utf-8"))
+    }
+    assert len(named) > 20
+    assert not [pair for pair in named if not (root / pair[1]).is_file()]

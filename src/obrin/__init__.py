@@ -35,7 +35,7 @@ _PUBLIC = {
     "Severity": "obrin.core.check.finding",
     "SpaceView": "obrin.core.space.view",
     "Sweep": "obrin.core.drill.sweep",
-    "agreements": "obrin.core.handover.agreed",
+    "agreements": "obrin.core.handover.ends.agreed",
     "availability": "obrin.core.drill.availability",
     "build_settled": "obrin.core.settled.building",
     "check": "obrin.core.check.whole",
@@ -141,7 +141,7 @@ if TYPE_CHECKING:
     from obrin.core.drill.outage import predict_outage
     from obrin.core.drill.sweep import Outcome, Sweep, failures
     from obrin.core.errors import DesignError, ObrinError
-    from obrin.core.handover.agreed import agreements
+    from obrin.core.handover.ends.agreed import agreements
     from obrin.core.handover.pack import Pack, make_pack
     from obrin.core.handover.rotation import rotation
     from obrin.core.handover.secrets import Secrets

@@ -69,7 +69,7 @@ def test_levels_are_for_scripts(folder: Folder) -> None:
     folder.obrin("check", "--accept", "nothing-such").bad(2, "nothing of that code")
 
 
-def test_equal_findings_are_told_together_and_a_screen_is_not_flooded(tmp_path) -> None:
+def test_equal_findings_are_reported_together_and_a_screen_is_not_flooded(tmp_path) -> None:
     folder = Folder(tmp_path)
     text = DESIGN.replace("provider: two", "provider: one")
     site, link = text.index("  quay:\n"), text.index("  quay-apps:\n")

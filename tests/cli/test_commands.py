@@ -116,7 +116,7 @@ def test_a_template_that_was_not_filled_in_is_named_by_its_line(folder: Folder) 
 
 def test_a_password_of_each_session_is_made_kept_and_never_told(folder: Folder) -> None:
     text = (folder.path / "design.yaml").read_text()
-    folder.write("design.yaml", text.replace("hold: 6 s", "hold: 6 s, password: true"))
+    folder.write("design.yaml", text.replace("hold-time: 6 s", "hold-time: 6 s, password: true"))
     assert "BGP password of quay-apps/b" in folder.obrin("settle").good().out
     listed = json.loads(folder.obrin("keys", "list", "--json").good().out)
     labels = [entry["tunnel"] for entry in listed]
@@ -294,7 +294,9 @@ def test_who_only_names_commands_waits_for_none_of_them(folder: Folder) -> None:
 
 
 def test_several_mistakes_are_all_told(folder: Folder) -> None:
-    folder.write("design.yaml", swap(("hold: 6 s", "hold: 6"), ("flow: icmp", "flow: pong")))
+    folder.write(
+        "design.yaml", swap(("hold-time: 6 s", "hold-time: 6"), ("flow: icmp", "flow: pong"))
+    )
     run = folder.obrin("check").bad(2, "2 mistakes.")
     assert run.err.count("design.yaml:") == 2
 
@@ -418,3 +420,20 @@ def test_packs_can_be_made_without_writing_and_told_to_programs(folder: Folder) 
     one = ("handover", "--template", "t.j2", "--gateway", "apps")
     folder.obrin(*one, "--json").bad(2, "--gateway goes to standard output")
     folder.obrin("handover", "--dry-run").bad(1, "not there yet: key of quay-apps/a")
+
+
+def test_files_of_before_are_rewritten_in_place(folder: Folder) -> None:
+    before = f"# kept: hold\n{DESIGN.replace('hold-time:', 'hold:')}"
+    path = folder.write("old.yaml", before)
+    path.chmod(0o640)
+    folder.obrin("check", "--design", "old.yaml").bad(2, "called 'hold-time' now", "obrin migrate")
+    assert "old.yaml" in folder.obrin("migrate", "old.yaml", "--dry-run").good().out
+    assert path.read_text() == before
+    folder.write("broken.yaml", "links: {a: {bgp: {hold: 1 s, hold-time: 1 s}}}")
+    folder.obrin("migrate", "old.yaml", "broken.yaml").bad(2, "broken.yaml:1:19", "both")
+    assert path.read_text() == before
+    made = folder.obrin("migrate", "old.yaml", "--json").good().json
+    assert (made["done"], made["files"]) == (True, ["old.yaml"])
+    assert path.read_text() == f"# kept: hold\n{DESIGN}"
+    assert path.stat().st_mode & 0o777 == 0o640
+    assert "left as it is" in folder.obrin("migrate", "old.yaml").good().out

@@ -137,7 +137,7 @@ def test_two_ends_without_a_design(made: Folder, tmp_path) -> None:
     bare.obrin("compare", "--ends", "quay-gw.csv", "gone.csv").bad(2, "cannot be read")
 
 
-def test_what_cannot_be_read_is_told(made: Folder) -> None:
+def test_what_cannot_be_read_is_reported(made: Folder) -> None:
     made.write("broken.xlsx", "no workbook")
     made.write("broken.json", "{")
     made.write("list.json", "[1]")

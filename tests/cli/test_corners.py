@@ -148,21 +148,21 @@ TEXTS = {
     "right to left": swap(("provider: one", 'provider: "\\u202eone"')),
     "a number of 5000 digits": swap(("hosts: 100", f"hosts: {'9' * 5000}")),
     "ports of 5000 digits": swap(("flow: tcp/443", f"flow: tcp/{'9' * 5000}")),
-    "a time of 5000 digits": swap(("hold: 6 s", f"hold: {'9' * 5000} s")),
+    "a time of 5000 digits": swap(("hold-time: 6 s", f"hold-time: {'9' * 5000} s")),
     "an address of 5000 digits": swap(("192.0.2.10", f"192.0.2.0{'1' * 5000}")),
     "an AS of 5000 digits": swap(("quay-gw:\n", f"quay-gw:\n        as: {'9' * 5000}\n")),
     "a group of 5000 digits": swap(
         ("routing: bgp", "routing: bgp"),
         (
-            "    bgp: {hold: 6 s}",
-            f"    bgp: {{hold: 6 s}}\n    suite: {{encryption: AES-GCM-16-256, prf: PRF-HMAC-SHA2-256, group: '{'9' * 5000}'}}",
+            "    bgp: {hold-time: 6 s}",
+            f"    bgp: {{hold-time: 6 s}}\n    suite: {{encryption: AES-GCM-16-256, prf: PRF-HMAC-SHA2-256, group: '{'9' * 5000}'}}",
         ),
     )
     if "routing: bgp" in DESIGN
     else swap(
         (
-            "    bgp: {hold: 6 s}",
-            f"    bgp: {{hold: 6 s}}\n    suite: {{encryption: AES-GCM-16-256, prf: PRF-HMAC-SHA2-256, group: '{'9' * 5000}'}}",
+            "    bgp: {hold-time: 6 s}",
+            f"    bgp: {{hold-time: 6 s}}\n    suite: {{encryption: AES-GCM-16-256, prf: PRF-HMAC-SHA2-256, group: '{'9' * 5000}'}}",
         )
     ),
     "growth without end": swap(("hosts: 100", f"hosts: 100, growth: {'9' * 500} %")),
@@ -206,7 +206,12 @@ def test_days_at_the_ends_of_the_calendar(folder, today: str) -> None:
 def test_certificates_at_the_ends_of_the_calendar(folder) -> None:
     folder.write(
         "design.yaml",
-        swap(("    bgp: {hold: 6 s}", "    bgp: {hold: 6 s}\n    authentication: certificate")),
+        swap(
+            (
+                "    bgp: {hold-time: 6 s}",
+                "    bgp: {hold-time: 6 s}\n    authentication: certificate",
+            )
+        ),
     )
     for today in ("9999-12-31", "9990-06-01"):
         run = folder.obrin("settle", OBRIN_TODAY=today)

@@ -92,7 +92,7 @@ def test_errors_name_nothing_either(secretive: Secretive) -> None:
 
 
 @pytest.mark.long
-def test_a_running_world_is_told_without_a_name(secretive: Secretive) -> None:
+def test_a_running_world_is_reported_without_a_name(secretive: Secretive) -> None:
     folder = secretive.folder
     folder.obrin("practice", "start", "--speed", "5000").good()
     try:

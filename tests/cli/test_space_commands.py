@@ -13,9 +13,9 @@ import pytest
 import yaml
 
 import obrin
-from obrin.core.check.cures import merged
+from obrin.core.check.space.cures import merged
 from obrin.core.design.document import load_design
-from obrin.core.handover.proof import EQUAL, MIRRORED
+from obrin.core.handover.ends.proof import EQUAL, MIRRORED
 from tests.cli.program import Folder
 
 DEMO = Path(obrin.__file__).parent / "demo"

@@ -12,11 +12,11 @@ import yaml
 
 from obrin.core.address.prefix import parse_prefix
 from obrin.core.catalogue.offering import PRACTICE_CLOUD
-from obrin.core.check.accepting import answered, seen_as
-from obrin.core.check.cures import trial
 from obrin.core.check.finding import Severity
-from obrin.core.check.sessions import sessions
-from obrin.core.check.spaces import contested
+from obrin.core.check.space.cures import trial
+from obrin.core.check.space.spaces import contested
+from obrin.core.check.tunnels.sessions import sessions
+from obrin.core.check.upkeep.accepting import answered, seen_as
 from obrin.core.check.whole import check
 from obrin.core.crew import HERE
 from obrin.core.design.places import NetworkRef
@@ -26,7 +26,7 @@ from obrin.core.drill.jobs import Ground, ground_of, outcomes
 from obrin.core.drill.sweep import Sweep, failures
 from obrin.core.errors import ObrinError
 from obrin.core.gather.written import as_yaml
-from obrin.core.handover.said import session_entered
+from obrin.core.handover.ends.said import session_entered
 from obrin.core.settle.settle import settle
 from obrin.core.settled.building import build_settled
 from obrin.core.settled.leaving_out import left_out
@@ -69,7 +69,7 @@ def test_what_is_accepted_is_marked_until_its_day_or_until_it_is_another() -> No
     [
         (ONE, set()),
         (BEYOND, set()),
-        (ONE.replace("hold: 20 s", "hold: 6 s"), {"session-over-first"}),
+        (ONE.replace("hold-time: 20 s", "hold-time: 6 s"), {"session-over-first"}),
         (ONE.replace("obrin: 1", "obrin: 1\nstack: dual"), {"next-hop-one-way"}),
         (ONE.replace("site-end: loopback, ", ""), {"peer-two-ways"}),
     ],
@@ -137,7 +137,7 @@ def test_who_makes_everything_anew_finds_the_same() -> None:
         )
 
 
-def test_remedies_of_an_overlap_are_tried_before_they_are_told() -> None:
+def test_remedies_of_an_overlap_are_tried_before_they_are_reported() -> None:
     text = swap(
         ("clouds:\n", "  pier:\n    networks: {shop: 10.20.1.0/24}\n    gateways: {pier-gw: {uplinks: {line: {address: 192.0.2.44}}}}\nclouds:\n"),
         ("expectations:\n", "  pier-apps:\n    site: pier\n    cloud: apps\n    tunnels:\n      e: {gateway: pier-gw, uplink: line}\nexpectations:\n"),
@@ -170,7 +170,7 @@ def test_what_was_entered_of_sessions_is_held_side_by_side() -> None:
       cloud:
         sessions: {a: {peer: 10.9.9.9, host-route: false}}
 """
-    text = swap(("    bgp: {hold: 6 s}\n", f"    bgp: {{hold: 6 s}}\n{entered}"))
+    text = swap(("    bgp: {hold-time: 6 s}\n", f"    bgp: {{hold-time: 6 s}}\n{entered}"))
     settled = settled_of(text)
     tunnel = settled.tunnel("quay-apps/a")
     told = {
@@ -184,7 +184,7 @@ def test_what_was_entered_of_sessions_is_held_side_by_side() -> None:
     assert told["Entered: BGP password"][1] == "as on the sheet"
 
 
-def test_what_cannot_be_renumbered_is_told() -> None:
+def test_what_cannot_be_renumbered_is_reported() -> None:
     settled = settled_of()
     choices = settle(design_of(), {}, PRACTICE_CLOUD)
     view = space_view(settled, choices, PRACTICE_CLOUD)

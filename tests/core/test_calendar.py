@@ -8,8 +8,8 @@ import pytest
 
 from obrin.core.calendar.endings import Dated, endings
 from obrin.core.catalogue.offering import PRACTICE_CLOUD
-from obrin.core.check.dates import ended
-from obrin.core.check.expectations import expectations
+from obrin.core.check.flows.expectations import expectations
+from obrin.core.check.upkeep.dates import ended
 from obrin.core.design.places import NetworkRef
 from obrin.core.errors import DesignError, Misfit
 from obrin.core.handover.pack import gateways_of

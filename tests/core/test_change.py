@@ -11,28 +11,28 @@ import yaml
 
 from obrin.core.catalogue.offering import PRACTICE_CLOUD
 from obrin.core.change.as_design import state
-from obrin.core.change.carrying import plain
+from obrin.core.change.carrying import designed
 from obrin.core.change.entries import CHANGED
 from obrin.core.change.groups import Groups, joined_sites
 from obrin.core.change.loads import Loads
 from obrin.core.change.order import STEP_SECONDS, best_order, cost_of
 from obrin.core.change.outlook import ROUTED_APART, TRANSLATED_APART, Outlooks
+from obrin.core.change.place_parts import both_rules, parts_of, put_together, taken_apart
 from obrin.core.change.plan import make_plan
-from obrin.core.change.records import both_rules, put_together, taken_apart, told_of
 from obrin.core.change.runbook import runbooks
 from obrin.core.change.states import BOTH, CLEAR, LEG, NEW, NONE, OLD, READY, Between, Step
 from obrin.core.drill.load import uses
-from obrin.core.handover.blocks import values_of
 from obrin.core.handover.configured import device_config
 from obrin.core.handover.pack import gateways_of
-from obrin.core.handover.sheet import NOT_APPLYING, value_sheet
+from obrin.core.handover.sheet.blocks import values_of
+from obrin.core.handover.sheet.sheet import NOT_APPLYING, value_sheet
 from obrin.core.handover.standard.device import encode
 from tests.doubles import settled_of, swap
 from tests.live.buildable import Drawn
 from tests.live.changes import both_settled, loaded, mutated
 
 A = settled_of()
-STATIC = swap(("bgp: {hold: 6 s}", "routing: static"))
+STATIC = swap(("bgp: {hold-time: 6 s}", "routing: static"))
 ONE = swap(("      b: {gateway: quay-gw, uplink: radio, instance: 2}\n", ""))
 
 
@@ -55,8 +55,8 @@ def test_what_is_taken_apart_is_put_together_the_same(seed: int) -> None:
 
 def test_two_lists_of_rules_are_one_with_names_of_its_own() -> None:
     old, new = (
-        told_of(A, "quay-gw").rules,
-        told_of(settled_of(swap(("tcp/443", "tcp/636"))), "quay-gw").rules,
+        parts_of(A, "quay-gw").rules,
+        parts_of(settled_of(swap(("tcp/443", "tcp/636"))), "quay-gw").rules,
     )
     both = both_rules(old, new)
     assert len({rule.name for rule in both}) == len(both)
@@ -105,7 +105,7 @@ def test_what_is_new_comes_before_it_is_used_and_what_is_old_goes_after() -> Non
         (STATIC, swap(), False),
         (swap(), ONE, False),
         (ONE, swap(), False),
-        (ONE, swap(("bgp: {hold: 6 s}", "routing: static"), text=ONE), True),
+        (ONE, swap(("bgp: {hold-time: 6 s}", "routing: static"), text=ONE), True),
         (
             swap(),
             swap(
@@ -131,7 +131,7 @@ def test_with_a_second_tunnel_nothing_is_lost_but_where_it_cannot_be_helped(
 
 
 def test_reasons_for_which_nothing_is_promised() -> None:
-    both = swap(("bgp: {hold: 6 s}", "routing: static\n    suite: common"))
+    both = swap(("bgp: {hold-time: 6 s}", "routing: static\n    suite: common"))
     reasons = {why for p in make_plan(*both_settled(swap(), both)).steps for _, why in p.lost}
     assert reasons == {ROUTED_APART}
     seen = swap(("networks: [desks]\n", "networks: [desks]\n    seen-as: {desks: 10.99.0.0/22}\n"))
@@ -215,7 +215,9 @@ def test_no_order_of_what_is_loaded_costs_less(seeds: range) -> None:
 
 
 def test_the_least_is_that_of_every_permutation() -> None:
-    looks = Outlooks(Between(*both_settled(ONE, swap(("bgp: {hold: 6 s}", "routing: static")))))
+    looks = Outlooks(
+        Between(*both_settled(ONE, swap(("bgp: {hold-time: 6 s}", "routing: static"))))
+    )
     orders = itertools.permutations(looks.between.steps)
     assert len(looks.between.steps) <= 7
     assert min(cost_of(looks, order).lost for order in orders) == least(looks)
@@ -259,13 +261,15 @@ def test_a_plan_is_the_same_every_time_and_a_runbook_has_every_value() -> None:
         assert line.value
     assert any(line.what == CHANGED for line in values)
     lossy = runbooks(
-        make_plan(*both_settled(ONE, swap(("bgp: {hold: 6 s}", "routing: static"), text=ONE)))
+        make_plan(*both_settled(ONE, swap(("bgp: {hold-time: 6 s}", "routing: static"), text=ONE)))
     )
     assert "Lost from here until step 2" in lossy["cloud-apps.md"]
 
 
 def test_what_is_lost_is_lost_for_as_many_steps_as_go_by() -> None:
-    plan = make_plan(*both_settled(ONE, swap(("bgp: {hold: 6 s}", "routing: static"), text=ONE)))
+    plan = make_plan(
+        *both_settled(ONE, swap(("bgp: {hold-time: 6 s}", "routing: static"), text=ONE))
+    )
     for flow, count in plan.lost_steps().items():
         assert count == sum(flow in (lost for lost, _ in p.lost) for p in plan.steps) > 0
     assert plan.lost_steps()
@@ -342,16 +346,17 @@ def test_what_groups_carry_is_what_the_whole_carries(seed: int) -> None:
         now = state(groups.between, done)
         said = Counter[str]()
         for use in uses(now, PRACTICE_CLOUD, whole.of(done).carried):
-            said[plain(use.name)] += use.rate
+            kind, _, name = use.name.partition(" ")
+            said[f"{kind} {designed(now, name)}"] += use.rate
         assert loads.now() == pytest.approx(dict(said))
 
 
-def test_what_gets_too_much_meanwhile_is_told() -> None:
+def test_what_gets_too_much_meanwhile_is_reported() -> None:
     narrow = (
         ("provider: two}", "provider: two, rate: 10 Mbit/s}"),
         ("flow: tcp/443, must: work", "flow: tcp/443, load: 20 Mbit/s, must: work"),
     )
-    suite = ("bgp: {hold: 6 s}", "bgp: {hold: 6 s}\n    suite: common")
+    suite = ("bgp: {hold-time: 6 s}", "bgp: {hold-time: 6 s}\n    suite: common")
     plan = make_plan(*both_settled(swap(*narrow), swap(*narrow, suite)))
     assert not plan.loses()
     told = [p.too_much for p in plan.steps]
@@ -363,16 +368,16 @@ def test_what_gets_too_much_meanwhile_is_told() -> None:
     assert not any(p.too_much for p in plan.steps)
 
 
-def test_a_tunnel_that_starts_for_traffic_alone_is_told() -> None:
+def test_a_tunnel_that_starts_for_traffic_alone_is_reported() -> None:
     asleep = swap(
-        ("bgp: {hold: 6 s}", "routing: static"),
+        ("bgp: {hold-time: 6 s}", "routing: static"),
         ("      quay-gw:\n", "      quay-gw:\n        profile: waits\n"),
-        ("\nclouds:\n", "\nprofiles:\n  waits: {keep-awake: false}\nclouds:\n"),
+        ("\nclouds:\n", "\nprofiles:\n  waits: {initiates: false}\nclouds:\n"),
     )
     common = swap(("routing: static", "routing: static\n    suite: common"), text=asleep)
     looks = [p.look for p in make_plan(*both_settled(asleep, common)).steps]
     assert any("loses the first packets" in look for look in looks)
-    awake = [swap(("keep-awake: false", "keep-awake: true"), text=t) for t in (asleep, common)]
+    awake = [swap(("initiates: false", "initiates: true"), text=t) for t in (asleep, common)]
     looks = [p.look for p in make_plan(*both_settled(*awake)).steps]
     assert not any("loses the first packets" in look for look in looks)
 
@@ -408,7 +413,7 @@ def test_a_large_site_is_ordered_by_rank() -> None:
          "      b: {gateway: quay-gw, uplink: radio, instance: 2}\n", "".join(tunnels)),
         ("quay/guests, to: apps/web, flow: tcp/443, must: not", "quay/guests, to: apps/web, flow: tcp/22, must: not"),
     )  # fmt: skip
-    common = swap(("bgp: {hold: 6 s}", "bgp: {hold: 6 s}\n    suite: common"), text=text)
+    common = swap(("bgp: {hold-time: 6 s}", "bgp: {hold-time: 6 s}\n    suite: common"), text=text)
     plan = make_plan(*both_settled(text, common))
     assert len(plan.steps) > 12
     assert not plan.loses()

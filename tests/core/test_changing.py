@@ -7,8 +7,8 @@ from dataclasses import replace
 import pytest
 
 from obrin.core.change.plan import Plan, make_plan
-from obrin.core.check.changing import changing
 from obrin.core.check.finding import Finding, Severity
+from obrin.core.check.upkeep.changing import changing
 from obrin.core.check.whole import check
 from obrin.core.settled.model import Settled
 from tests.core.test_change import ONE
@@ -16,12 +16,12 @@ from tests.doubles import swap
 from tests.live.changes import both_settled
 from tests.live.test_kinds_of_change import WAYS
 
-STATIC_ALONE = swap(("bgp: {hold: 6 s}", "routing: static"), text=ONE)
+STATIC_ALONE = swap(("bgp: {hold-time: 6 s}", "routing: static"), text=ONE)
 NARROW = (
     ("provider: two}", "provider: two, rate: 10 Mbit/s}"),
     ("flow: tcp/443, must: work", "flow: tcp/443, load: 20 Mbit/s, must: work"),
 )
-SUITE = ("bgp: {hold: 6 s}", "bgp: {hold: 6 s}\n    suite: common")
+SUITE = ("bgp: {hold-time: 6 s}", "bgp: {hold-time: 6 s}\n    suite: common")
 
 
 def found(before: str, after: str) -> tuple[Plan, Settled, dict[str, list[Finding]]]:
@@ -42,7 +42,7 @@ def test_findings_are_what_the_plan_says(name: str, pair: tuple[str, str]) -> No
     assert ("change-as-number" in by_code) is (name == "the site's AS")
 
 
-def test_a_loss_is_told_once_with_its_steps_and_what_to_do_first() -> None:
+def test_a_loss_is_reported_once_with_its_steps_and_what_to_do_first() -> None:
     plan, _, by_code = found(ONE, STATIC_ALONE)
     held = [p.number for p in plan.steps if p.lost]
     (finding,) = by_code["change-loses"]
@@ -80,7 +80,7 @@ def test_who_has_to_know_of_another_as_number() -> None:
     (finding,) = found(swap(), cloud)[2]["change-as-number"]
     assert finding.place == ("clouds", "apps", "gateway", "as")
     assert "to 65020, and quay expects " in finding.cause
-    static = (("bgp: {hold: 6 s}", "routing: static"),)
+    static = (("bgp: {hold-time: 6 s}", "routing: static"),)
     assert "change-as-number" not in found(swap(*static), swap(*static, text=cloud))[2]
 
 

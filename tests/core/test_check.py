@@ -7,7 +7,7 @@ import pytest
 from obrin.core.catalogue.offering import PRACTICE_CLOUD
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.check.whole import check
-from obrin.core.handover.agreed import agreements
+from obrin.core.handover.ends.agreed import agreements
 from obrin.core.handover.secrets import Secrets
 from obrin.core.ipsec.guessing import drawn, estimate_bits
 from obrin.core.ipsec.shared_keys import (
@@ -231,13 +231,13 @@ def test_a_seeded_mistake_is_found_and_its_twin_is_not(code: str, mistake, twin)
     if code == "behind-family" or ("inside6" in mistake[1] and code != "family-left-out"):
         extra = [("obrin: 1", "obrin: 1\nstack: dual")]
     if code.startswith("suite-") and code != "suite-no-match":
-        extra = [("    bgp: {hold: 6 s}", "    suite: old\n    bgp: {hold: 6 s}")]
+        extra = [("    bgp: {hold-time: 6 s}", "    suite: old\n    bgp: {hold-time: 6 s}")]
     if code == "tunnel-same-ends":
         extra = [("radio, instance: 2", "radio, instance: 1")]
     if code == "as-equal-ends":
         extra = [("        uplinks:", "        as: 64999\n        uplinks:")]
     if code == "suite-no-match":
-        extra = [("    bgp: {hold: 6 s}", "    suite: high\n    bgp: {hold: 6 s}")]
+        extra = [("    bgp: {hold-time: 6 s}", "    suite: high\n    bgp: {hold-time: 6 s}")]
     assert code in codes(swap(mistake, *extra))
     keeps = code in ("as-equal-ends", "tunnel-same-ends", "behind-family")
     keeps |= "inside6" in mistake[1] and code != "family-left-out"
@@ -421,7 +421,7 @@ APART = {
 def test_what_check_says_of_agreement_is_what_the_agreement_says(case: str) -> None:
     (suite, offers), words = APART[case]
     changes = (
-        ("    bgp: {hold: 6 s}", f"    {suite}\n    bgp: {{hold: 6 s}}"),
+        ("    bgp: {hold-time: 6 s}", f"    {suite}\n    bgp: {{hold-time: 6 s}}"),
         ("        uplinks:", f"        {offers}\n        uplinks:"),
     )
     settled = settled_of(swap(*changes) + NO_PFS)
@@ -455,7 +455,7 @@ UNABLE = {
 def test_what_a_device_cannot_do_fails_where_it_counts_first(able: str) -> None:
     cause, consequence = UNABLE[able]
     changes = (
-        ("    bgp: {hold: 6 s}", "    suite: high\n    bgp: {hold: 6 s}"),
+        ("    bgp: {hold-time: 6 s}", "    suite: high\n    bgp: {hold-time: 6 s}"),
         ("        uplinks:", "        profile: own\n        uplinks:"),
     )
     settled = settled_of(swap(*changes) + f"profiles: {{own: {{{able}}}}}\n")

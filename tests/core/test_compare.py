@@ -23,9 +23,9 @@ from obrin.core.compare.reading import (
     read,
 )
 from obrin.core.compare.spelling import algorithm
-from obrin.core.handover.blocks import values_of
 from obrin.core.handover.pack import gateways_of
-from obrin.core.handover.sheet import value_sheet
+from obrin.core.handover.sheet.blocks import values_of
+from obrin.core.handover.sheet.sheet import value_sheet
 from obrin.core.ipsec.registry import ALGORITHMS, Kind
 from tests.doubles import settled_of
 from tests.healthy import Healthy

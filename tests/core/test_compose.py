@@ -65,7 +65,7 @@ def test_rows_stand_where_they_belong() -> None:
     assert made.where(("sites", "a", "networks", "y")) == "lan.csv:4:1, filled in at m.yaml:4:16"
 
 
-def test_names_that_come_twice_and_keys_without_a_name_are_told() -> None:
+def test_names_that_come_twice_and_keys_without_a_name_are_reported() -> None:
     twice = table(
         "site",
         [{"name": "a", "region": "r"}, {"name": "a", "region": "s"}, {"name": "", "region": "t"}],
@@ -92,7 +92,7 @@ trees = st.recursive(
 
 
 @given(trees, trees, trees)
-def test_what_nobody_edited_becomes_what_is_told_now(before, now, design) -> None:
+def test_what_nobody_edited_becomes_what_is_reported_now(before, now, design) -> None:
     untouched = copy.deepcopy(before)
     found = changes(before, now, before)
     assert {c.standing for c in found} <= {OPEN}
@@ -144,7 +144,9 @@ design: {obrin: 1}
         ("design: {obrin: 1}", "design: 3", "design"),
     ],
 )
-def test_mistakes_of_a_mapping_are_told_with_their_place(old: str, new: str, words: str) -> None:
+def test_mistakes_of_a_mapping_are_reported_with_their_place(
+    old: str, new: str, words: str
+) -> None:
     assert read_mapping(MAPPING, "m.yaml").spec.read["a"].columns["n"].origins == ["Name"]
     with pytest.raises(DesignError, match=words) as caught:
         read_mapping(MAPPING.replace(old, new), "m.yaml")

@@ -117,7 +117,7 @@ def test_state_and_configuration_share_interfaces() -> None:
 
 
 @pytest.mark.parametrize("seed", range(20))
-def test_a_table_with_one_route_changed_is_told_by_that_one(seed: int) -> None:
+def test_a_table_with_one_route_changed_is_reported_by_that_one(seed: int) -> None:
     draw = random.Random(seed)
     settled = settled_of(Drawn(seed, widely=bool(seed % 2)).text)
     state = state_of(settled)

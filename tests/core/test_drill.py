@@ -12,7 +12,7 @@ from obrin.cli.figures.grid import Look, grid_bytes
 from obrin.cli.figures.outage import Bar, outage_bytes
 from obrin.core.address.prefix import parse_prefix
 from obrin.core.catalogue.offering import PRACTICE_CLOUD
-from obrin.core.check.failures import overloads, wider
+from obrin.core.check.flows.failures import overloads, wider
 from obrin.core.design.places import NetworkRef
 from obrin.core.drill.breaking import breaking
 from obrin.core.drill.detection import watchers
@@ -56,7 +56,7 @@ expectations:
   pier-apps:
     site: pier
     cloud: apps
-    bgp: {hold: 30 s}
+    bgp: {hold-time: 30 s}
     tunnels:
       x: {gateway: pier-gw, uplink: fibre, instance: 1}
       y: {gateway: pier-gw, uplink: radio, instance: 2}
@@ -116,9 +116,9 @@ def test_a_route_that_comes_from_elsewhere_by_the_same_way_has_changed() -> None
 
     plain, noticed = told()
     for change, words in (
-        ((("    bgp: {hold: 6 s}\n", "    routing: static\n"),), "static instead of bgp"),
+        ((("    bgp: {hold-time: 6 s}\n", "    routing: static\n"),), "static instead of bgp"),
         (
-            (("hold: 6 s", "hold: 9 s"),),
+            (("hold-time: 6 s", "hold-time: 9 s"),),
             "BGP hold time 9 s (6 to 9 s) instead of BGP hold time 6 s",
         ),
     ):
@@ -130,7 +130,7 @@ def test_a_route_that_comes_from_elsewhere_by_the_same_way_has_changed() -> None
 
 
 def test_static_and_shared_routes_stand_in_the_tables_too() -> None:
-    static = ("    bgp: {hold: 6 s}\n", "    routing: static\n")
+    static = ("    bgp: {hold-time: 6 s}\n", "    routing: static\n")
     settled = settled_of(swap(static))
     states = {
         r.via: r.state
@@ -196,7 +196,11 @@ def test_elements_are_what_tunnels_depend_on() -> None:
 def test_a_sweep_is_what_recomputing_from_nothing_finds() -> None:
     """All singles and pairs, and some triples, each against a fresh model."""
     share = [(f"instance: {n}}}", f"instance: {n}, role: shared}}") for n in (1, 2)]
-    for text in (TWO_SITES, swap(*share), DESIGN.replace("bgp: {hold: 6 s}", "routing: static")):
+    for text in (
+        TWO_SITES,
+        swap(*share),
+        DESIGN.replace("bgp: {hold-time: 6 s}", "routing: static"),
+    ):
         settled = settled_of(text)
         sweep = Sweep(settled, PRACTICE_CLOUD)
         rng = random.Random(1)
@@ -324,7 +328,7 @@ def test_connected_routes_are_never_moved_by_failures() -> None:
         assert [str(p) for p in own] == ["10.30.0.0/22"]
 
 
-def test_wider_reach_is_told_at_the_filters_that_let_it_through() -> None:
+def test_wider_reach_is_reported_at_the_filters_that_let_it_through() -> None:
     own = "        filters: [{{allow: any, from: {site}, to: apps}}]\n        uplinks:\n"
     text = swap(
         (

@@ -8,7 +8,7 @@ from obrin.core.catalogue.offering import PRACTICE_CLOUD
 from obrin.core.check.whole import check
 from obrin.core.design.reader import read_values
 from obrin.core.errors import DesignError
-from obrin.core.handover.agreed import agreements, lines
+from obrin.core.handover.ends.agreed import agreements, lines
 from obrin.core.handover.secrets import Secrets
 from obrin.core.ipsec.shared_keys import difference, key_print, print_difference
 from tests.core.test_healthy import secrets_of
@@ -169,7 +169,9 @@ def test_passwords_of_sessions_are_played_through(
 ) -> None:
     design = entered(text)
     if signed:
-        design = swap(("bgp: {hold: 6 s}", "bgp: {hold: 6 s, password: true}"), text=design)
+        design = swap(
+            ("bgp: {hold-time: 6 s}", "bgp: {hold-time: 6 s, password: true}"), text=design
+        )
     settled = settled_of(design)
     one, other = agreements(settled, prints)
     assert other.good
@@ -194,7 +196,10 @@ BEYOND = swap(
         "        uplinks:\n          fibre",
         "        loopback: 10.250.0.1\n        uplinks:\n          fibre",
     ),
-    ("bgp: {hold: 6 s}", "bgp: {hold: 6 s, site-end: loopback, cloud-end: gateway-subnet}"),
+    (
+        "bgp: {hold-time: 6 s}",
+        "bgp: {hold-time: 6 s, site-end: loopback, cloud-end: gateway-subnet}",
+    ),
 )
 
 
@@ -245,7 +250,7 @@ def test_how_a_session_is_entered_is_played_through(said: str, inside: str, beyo
 def test_sessions_are_said_of_links_that_have_them() -> None:
     text = swap(
         (
-            "    bgp: {hold: 6 s}\n",
+            "    bgp: {hold-time: 6 s}\n",
             "    routing: static\n    entered: {site: {sessions: {a: {multihop: true}}}}\n",
         )
     )

@@ -80,7 +80,7 @@ def test_columns_by_option_and_names_that_are_taken() -> None:
         ("10.7.0.0/16,a", "the name 'a' stands in row 2 already"),
     ],
 )
-def test_a_bad_row_is_told_with_its_number_and_the_good_ones_are_kept_apart(
+def test_a_bad_row_is_reported_with_its_number_and_the_good_ones_are_kept_apart(
     row: str, words: str
 ) -> None:
     found = gathered(f"prefix,name\n10.9.0.0/16,a\n{row}\n10.8.0.0/16,b\n")

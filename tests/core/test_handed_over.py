@@ -9,14 +9,14 @@ from pathlib import Path
 import pytest
 
 import obrin
-from obrin.core.check.certificates import certificates
+from obrin.core.check.tunnels.certificates import certificates
 from obrin.core.days import LAST, day_after, time_after
-from obrin.core.handover.context import template_context
 from obrin.core.handover.differences import differences
+from obrin.core.handover.ends.proof import Configurations
 from obrin.core.handover.pack import PackMaker, gateways_of
-from obrin.core.handover.proof import Configurations
 from obrin.core.handover.rotation import rotation
 from obrin.core.handover.secrets import Secrets
+from obrin.core.handover.sheet.context import template_context
 from obrin.core.handover.standard.basic import loaded
 from obrin.core.handover.standard.keys import CertificateFiles
 from obrin.core.pki.read import as_pem, key_as_pem
@@ -108,13 +108,15 @@ def test_keys_are_replaced_where_nothing_is_carried_first() -> None:
         (1, {"a": 1}, [": {'a': 1} instead of 1"]),
     ],
 )
-def test_differences_of_data_are_told_leaf_by_leaf(meant, found, told: list[str]) -> None:
+def test_differences_of_data_are_reported_leaf_by_leaf(meant, found, told: list[str]) -> None:
     assert list(differences(meant, found)) == told
     hidden = "".join(differences(meant, found, secret=True))
     assert "instead of" not in hidden
 
 
-CERTIFIED = swap(("    bgp: {hold: 6 s}", "    bgp: {hold: 6 s}\n    authentication: certificate"))
+CERTIFIED = swap(
+    ("    bgp: {hold-time: 6 s}", "    bgp: {hold-time: 6 s}\n    authentication: certificate")
+)
 
 
 def with_certificates(changed: str = "", **changes: object) -> tuple[Settled, Secrets]:

@@ -14,17 +14,17 @@ from obrin.core.check.finding import Severity
 from obrin.core.check.whole import check
 from obrin.core.drill.elements import elements
 from obrin.core.drill.sweep import Sweep
-from obrin.core.handover.agreed import agreements, lines
-from obrin.core.handover.context import template_context
+from obrin.core.handover.ends.agreed import agreements, lines
 from obrin.core.handover.pack import PackMaker, gateways_of
 from obrin.core.handover.secrets import Secrets
+from obrin.core.handover.sheet.context import template_context
 from obrin.core.handover.standard.keys import CertificateFiles
 from obrin.core.ipsec.shared_keys import make_key
 from obrin.core.reach.matrix import matrix
 from obrin.core.reach.model import ReachModel
 from obrin.core.reach.trace import far_key, stopped, there_and_back
+from obrin.core.routing.against_dump import differences, learned
 from obrin.core.routing.path import Path
-from obrin.core.routing.seen import differences, learned
 from obrin.core.settle.explain import explain
 from obrin.core.settle.settle import settle
 from obrin.core.settled.building import build_settled
@@ -140,7 +140,7 @@ def told_as_modelled(settled: Settled, place: str) -> Callable[[Address], Mappin
     return lambda address: told.get(address, {})
 
 
-def test_a_table_that_differs_from_the_model_is_told_by_prefix_and_attribute() -> None:
+def test_a_table_that_differs_from_the_model_is_reported_by_prefix_and_attribute() -> None:
     settled = settled_of()
     right = told_as_modelled(settled, "quay-gw")
     (prefix,) = learned(settled, "quay-gw")

@@ -82,7 +82,10 @@ def test_source_translation_takes_what_it_is_not_told_to_leave() -> None:
 
 
 def test_a_default_route_into_a_tunnel_takes_the_internet_access_with_it() -> None:
-    everything = ("    bgp: {hold: 6 s}", "    bgp: {hold: 6 s, cloud-summaries: 0.0.0.0/0}")
+    everything = (
+        "    bgp: {hold-time: 6 s}",
+        "    bgp: {hold-time: 6 s, cloud-summaries: 0.0.0.0/0}",
+    )
     found = told(settled_of(swap(everything)))
     assert "its internet access too, and stops at apps" in found["default-route"]
     found = told(settled_of(swap(everything, text=DESIGN + OUT)))
@@ -98,15 +101,15 @@ def test_a_default_route_into_a_tunnel_takes_the_internet_access_with_it() -> No
 
 def test_a_cloud_that_a_site_leads_out() -> None:
     """The cloud's default route leads to the site, and out by its own way."""
-    told_all = ("    bgp: {hold: 6 s}", "    bgp: {hold: 6 s, summaries: 0.0.0.0/0}")
-    settled = settled_of(swap(told_all, text=DESIGN + CLOUD_OUT))
+    advertised = ("    bgp: {hold-time: 6 s}", "    bgp: {hold-time: 6 s, summaries: 0.0.0.0/0}")
+    settled = settled_of(swap(advertised, text=DESIGN + CLOUD_OUT))
     there, back = there_and_back(ReachModel(settled), settled.expectations[-1])
     assert there.ways == ("quay-apps/a",)
     assert there.hops[-1] == "the internet, from quay on its own way"
     assert back is not None
     assert back.ways == there.ways
     assert "default-route" not in told(settled)
-    alone = settled_of(with_site(swap(told_all, text=DESIGN), "false"))
+    alone = settled_of(with_site(swap(advertised, text=DESIGN), "false"))
     assert "its internet access too, and stops at quay" in told(alone)["default-route"]
 
 

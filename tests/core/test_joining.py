@@ -90,7 +90,7 @@ def ways(model: ReachModel, source: str, destination: str, number: int = 0) -> t
     return found.tunnel_there, found.tunnel_back
 
 
-def test_a_hubs_tables_hold_what_they_learn_and_sites_are_told_what_theirs_holds() -> None:
+def test_a_hubs_tables_hold_what_they_learn_and_sites_are_reported_what_theirs_holds() -> None:
     settled = crossing()
     assert {"crossing/networks", "crossing/head", "crossing/yard"} <= set(table_names(settled))
     spaces = {c: str(settled.clouds[c].spaces.ipv4[0]) for c in ("timetable", "ledger")}
@@ -271,21 +271,21 @@ def test_a_sweep_over_hubs_is_what_recomputing_from_nothing_finds() -> None:
 
 
 def test_sessions_tell_of_refusals_and_limits() -> None:
-    settled = crossing(("      nq-box:\n", "      nq-box:\n        routes: 3\n"))
+    settled = crossing(("      nq-box:\n", "      nq-box:\n        maximum-prefixes: 3\n"))
     told = {(t.tunnel, t.by, t.to): t for t in sessions(state_of(settled))}
     assert (
         "more than 3 prefixes" in told["quay-crossing/north", "crossing/quay", "nq-box"].refused[0]
     )
     assert "10.64.0.0/21" not in used(settled, "nq-box")
-    fine = crossing(("      nq-box:\n", "      nq-box:\n        routes: 4\n"))
+    fine = crossing(("      nq-box:\n", "      nq-box:\n        maximum-prefixes: 4\n"))
     assert "10.64.0.0/21" in used(fine, "nq-box")
 
 
-def test_summaries_left_to_obrin_stand_for_what_is_told_and_nothing_else() -> None:
+def test_summaries_left_to_obrin_stand_for_what_is_reported_and_nothing_else() -> None:
     auto = (
-        "  quay-crossing:\n    site: northquay\n    cloud: crossing\n    bgp: {hold: 6 s}\n",
+        "  quay-crossing:\n    site: northquay\n    cloud: crossing\n    bgp: {hold-time: 6 s}\n",
         "  quay-crossing:\n    site: northquay\n    cloud: crossing\n"
-        "    bgp: {hold: 6 s, summaries: auto, cloud-summaries: auto}\n",
+        "    bgp: {hold-time: 6 s, summaries: auto, cloud-summaries: auto}\n",
     )
     link = crossing(auto).links["quay-crossing"]
     assert list(map(str, announced_by_site(link))) == ["10.30.0.0/20"]
@@ -304,8 +304,8 @@ def test_summaries_left_to_obrin_stand_for_what_is_told_and_nothing_else() -> No
 def test_summaries_and_marks_of_a_link() -> None:
     settled = crossing(
         (
-            "  quay-crossing:\n    site: northquay\n    cloud: crossing\n    bgp: {hold: 6 s}",
-            "  quay-crossing:\n    site: northquay\n    cloud: crossing\n    bgp: {hold: 6 s, summaries: 10.30.0.0/16, "
+            "  quay-crossing:\n    site: northquay\n    cloud: crossing\n    bgp: {hold-time: 6 s}",
+            "  quay-crossing:\n    site: northquay\n    cloud: crossing\n    bgp: {hold-time: 6 s, summaries: 10.30.0.0/16, "
             "cloud-summaries: 10.64.0.0/10, communities: [no-export]}",
         ),
     )
@@ -345,9 +345,9 @@ def codes(*changes: tuple[str, str]) -> set[str]:
     return {f.code for f in check(settled, PRACTICE_CLOUD, _secrets(settled))}
 
 
-QUAY_LINK = "    site: northquay\n    cloud: crossing\n    bgp: {hold: 6 s}"
+QUAY_LINK = "    site: northquay\n    cloud: crossing\n    bgp: {hold-time: 6 s}"
 PLAIN_LINK = (
-    "  harbour-crossing:\n    site: harbour-house\n    cloud: crossing\n    bgp: {hold: 6 s}"
+    "  harbour-crossing:\n    site: harbour-house\n    cloud: crossing\n    bgp: {hold-time: 6 s}"
 )
 DIRECT = (
     "\nlinks:\n",
@@ -401,13 +401,13 @@ SEEDED = {
     ),
     "preference-unheeded: static": (
         "preference-unheeded",
-        ((PLAIN_LINK, PLAIN_LINK.replace("bgp: {hold: 6 s}", "routing: static")),),
+        ((PLAIN_LINK, PLAIN_LINK.replace("bgp: {hold-time: 6 s}", "routing: static")),),
         (),
     ),
     "route-limit": (
         "route-limit",
-        (("      nq-box:\n", "      nq-box:\n        routes: 3\n"),),
-        (("      nq-box:\n", "      nq-box:\n        routes: 4\n"),),
+        (("      nq-box:\n", "      nq-box:\n        maximum-prefixes: 3\n"),),
+        (("      nq-box:\n", "      nq-box:\n        maximum-prefixes: 4\n"),),
     ),
     "default-route": (
         "default-route",
@@ -438,8 +438,11 @@ SEEDED = {
     ),
     "static-unmonitored": (
         "static-unmonitored",
-        (("    rate: 1 Gbit/s\n    hold: 9 s", "    rate: 1 Gbit/s\n    routing: static"), NO_BFD),
-        (("    rate: 1 Gbit/s\n    hold: 9 s", "    rate: 1 Gbit/s\n    routing: static"),),
+        (
+            ("    rate: 1 Gbit/s\n    hold-time: 9 s", "    rate: 1 Gbit/s\n    routing: static"),
+            NO_BFD,
+        ),
+        (("    rate: 1 Gbit/s\n    hold-time: 9 s", "    rate: 1 Gbit/s\n    routing: static"),),
     ),
     "circuit-alone": (
         "circuit-alone",
@@ -558,13 +561,13 @@ MISTAKES = {
         "    subnets: {x: {hosts: 5}}\n    hub:\n      members",
     ),
     "is a link and a circuit": ("  harbour-line:\n    site", "  yard-crossing:\n    site"),
-    "hold time of 2 s is not allowed": ("    hold: 9 s", "    hold: 2 s"),
+    "hold time of 2 s is not allowed": ("    hold-time: 9 s", "    hold-time: 2 s"),
     "hubs do not translate": (PLAIN_LINK, PLAIN_LINK + "\n    cloud-seen-as:"),
 }
 
 
 @pytest.mark.parametrize("words", MISTAKES)
-def test_a_name_that_means_nothing_is_told_with_its_place(words: str) -> None:
+def test_a_name_that_means_nothing_is_reported_with_its_place(words: str) -> None:
     with pytest.raises(DesignError) as caught:
         load_design(swap(MISTAKES[words], text=CROSSING), "d.yaml")
     assert words in str(caught.value)
@@ -625,5 +628,7 @@ def test_hosts_firewalls_have_the_last_word_and_let_answers_in() -> None:
     assert "expectation-unmet" not in codes((own, "[tcp/443, tcp/22]"))
     accepts = ("desks: 10.20.0.0/22", "desks: {prefix: 10.20.0.0/22, hosts-accept: [icmp]}")
     settled = settled_of(swap(accepts))
-    (gate,) = device_config(settled, "quay-gw").gates  # the pack tells who looks after the hosts
+    (gate,) = device_config(
+        settled, "quay-gw"
+    ).host_firewalls  # the pack tells who looks after the hosts
     assert (gate.network, [str(rule.flow) for rule in gate.rules]) == ("desks", ["icmp"])

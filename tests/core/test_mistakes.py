@@ -74,7 +74,7 @@ def cloud_of(data: Json, link: Json) -> Json:
 def give_addresses(gateway: Json, *addresses: str) -> None:
     """Public ones, which are then not the cloud's to choose."""
     gateway["addresses"] = list(addresses)
-    gateway.pop("gives", None)
+    gateway.pop("assigns", None)
 
 
 def plain_site(data: Json) -> Json:
@@ -503,21 +503,21 @@ def a_translator_that_passes_nothing_to_who_waits(data: Json) -> None:
         gateways = data["sites"][link["site"]]["gateways"]
         uplink = gateways[tunnel["gateway"]]["uplinks"][tunnel["uplink"]]
         if "inside" in uplink and "forwards" not in uplink:
-            tunnel["starts"] = "cloud"
+            tunnel["initiator"] = "cloud"
             return
     raise No
 
 
 @mistake("start-blocked")
 def a_spare_that_the_cloud_is_to_start(data: Json) -> None:
-    link = links(data, lambda x: "starts" not in x["tunnels"]["t1"])
-    link["tunnels"]["t1"] |= {"role": "spare", "starts": "cloud"}
+    link = links(data, lambda x: "initiator" not in x["tunnels"]["t1"])
+    link["tunnels"]["t1"] |= {"role": "spare", "initiator": "cloud"}
 
 
 @mistake("device-cannot")
 def a_cloud_that_cannot_start_what_it_is_to_start(data: Json) -> None:
-    link = links(data, lambda x: "starts" in x["tunnels"]["t0"])
-    data["profiles"] = {"waits": {"keep-awake": False}}
+    link = links(data, lambda x: "initiator" in x["tunnels"]["t0"])
+    data["profiles"] = {"waits": {"initiates": False}}
     cloud_of(data, link)["profile"] = "waits"
 
 

@@ -245,7 +245,7 @@ def fewer_routes_than_are_told(data: Json) -> None:
     found["space"] = [f"10.{n}.0.0/16" for n in (180, 182, 184)]
     if found["subnets"] and any(not isinstance(s, dict) for s in found["subnets"].values()):
         raise No
-    gateway_of(data, link)["routes"] = 2
+    gateway_of(data, link)["maximum-prefixes"] = 2
 
 
 @case("translation-overlap")
@@ -298,7 +298,7 @@ def a_hold_time_in_minutes(data: Json) -> None:
     link = links(data, lambda x: "bgp" in x)
     if "cloud" in str(data.get("profiles")):
         raise No
-    link["bgp"]["hold"] = "90 min"
+    link["bgp"]["hold-time"] = "90 min"
     link["liveness"] = {"delay": "10 min"}
     link["bfd"] = False
 

@@ -39,7 +39,7 @@ def test_the_file_says_what_the_data_say() -> None:
         ),
     ],
 )
-def test_a_mistake_in_it_is_told_with_its_place(old: str, new: str, words: str) -> None:
+def test_a_mistake_in_it_is_reported_with_its_place(old: str, new: str, words: str) -> None:
     text = format_offering(PRACTICE_CLOUD)
     assert old in text
     with pytest.raises(DesignError) as error:
@@ -180,7 +180,7 @@ SECOND = """\
   quay-books:
     site: quay
     cloud: books
-    bgp: {hold: 6 s}
+    bgp: {hold-time: 6 s}
     tunnels:
       a: {gateway: quay-gw, uplink: fibre, instance: 1}
 expectations:

@@ -11,8 +11,8 @@ from hypothesis import strategies as st
 from markdown_it import MarkdownIt
 
 from obrin.core.handover.pack import gateways_of, make_pack
-from obrin.core.handover.page import as_html
 from obrin.core.handover.secrets import Secrets
+from obrin.core.handover.sheet.page import as_html
 from tests.doubles import settled_of
 from tests.live.buildable import Drawn
 from tests.live.virtual_world import certificates_of, keys_of

@@ -203,7 +203,7 @@ def test_each_failure_has_its_true_cause(code: str) -> None:
     assert code.strip() in codes(chain, **changes)
 
 
-def test_authorities_of_one_name_are_told_apart_by_their_keys() -> None:
+def test_authorities_of_one_name_are_reported_apart_by_their_keys() -> None:
     """Renewed in one month, an issuing authority has the name of the one before; a root always."""
     other = Made()
     assert other.issuing.subject == GOOD.issuing.subject
@@ -254,7 +254,7 @@ def test_of_a_hostile_chain_few_signatures_are_checked(monkeypatch) -> None:
     assert len(checked) <= chain_module.MOST_TRIES
 
 
-def test_everything_wrong_is_told_at_once() -> None:
+def test_everything_wrong_is_reported_at_once() -> None:
     found = codes([LEAF, GOOD.issuing], now=NOW + 6 * YEAR, identity="other.example")
     assert found == ["name", "ended", "ended"]  # gateway and issuing authority
 

@@ -8,18 +8,18 @@ from dataclasses import replace
 import pytest
 
 from obrin.core.catalogue.shipped_profiles import SHIPPED_SPECS
-from obrin.core.check.devices import devices
+from obrin.core.check.tunnels.devices import devices
 from obrin.core.design.abilities import shipped_profile
 from obrin.core.design.profile_spec import ProfileSpec, build_profile, unsaid
 from obrin.core.drill.detection import detectors
 from obrin.core.drill.outage import predict_outage
 from obrin.core.errors import DesignError
-from obrin.core.handover.agreed import agreements, lines
-from obrin.core.handover.awake import awake_words
-from obrin.core.handover.blocks import markdown
-from obrin.core.handover.ends import ends_at
-from obrin.core.handover.sheet import value_sheet
-from obrin.core.handover.words import seconds
+from obrin.core.handover.ends.agreed import agreements, lines
+from obrin.core.handover.ends.records import ends_at
+from obrin.core.handover.sheet.awake import awake_words
+from obrin.core.handover.sheet.blocks import markdown
+from obrin.core.handover.sheet.sheet import value_sheet
+from obrin.core.handover.sheet.words import seconds
 from obrin.core.ipsec.compose import compose, parse_spelled, spell
 from obrin.core.ipsec.policy import CryptoPolicy
 from obrin.core.ipsec.profile import KeyRules, LifetimeRange, Profile
@@ -35,7 +35,7 @@ def with_profile(name: str, *more: tuple[str, str], text: str = DESIGN) -> str:
     return swap((AT_SITE, f"        profile: {name}\n{AT_SITE}"), *more, text=text)
 
 
-STATIC = ("    bgp: {hold: 6 s}\n", "    routing: static\n")
+STATIC = ("    bgp: {hold-time: 6 s}\n", "    routing: static\n")
 
 
 def codes(text: str) -> set[str]:
@@ -128,7 +128,7 @@ def test_settling_takes_the_strongest_suite_of_the_devices(name: str, wanted: st
     assert all(a.good for a in agreements(settled))
 
 
-def test_an_old_device_is_told_what_it_lacks_and_what_would_do() -> None:
+def test_an_old_device_is_reported_what_it_lacks_and_what_would_do() -> None:
     settled = settled_of(with_profile("old-device", STATIC))
     agreement = next(agreements(settled))
     assert agreement.steps[0].notify == "INVALID_MAJOR_VERSION"
@@ -208,7 +208,7 @@ WRONG = {
         with_profile("own", STATIC, ("    tunnels:\n", "    bfd: {}\n    tunnels:\n"))
         + "profiles: {own: {selection: [policy]}}\n",
         with_profile("own", ("    tunnels:\n", "    encapsulation: always\n    tunnels:\n"))
-        + "profiles: {own: {translators: false}}\n",
+        + "profiles: {own: {nat-traversal: false}}\n",
     ],
     "same-selectors": [
         with_profile(
@@ -304,7 +304,7 @@ def test_lifetimes_are_shown_in_what_the_device_counts() -> None:
 
 def test_bfd_is_taken_where_both_ends_are_known_to_speak_it() -> None:
     at_cloud = ("    subnets: {web", "    gateway: {profile: modern-router}\n    subnets: {web")
-    never = ("    bgp: {hold: 6 s}\n", "    bgp: {hold: 6 s}\n    bfd: false\n")
+    never = ("    bgp: {hold-time: 6 s}\n", "    bgp: {hold-time: 6 s}\n    bfd: false\n")
     both = settled_of(with_profile("modern-router", at_cloud))
     assert both.links["quay-apps"].bfd is not None
     outage = predict_outage(both, next(both.tunnels()))
@@ -312,6 +312,6 @@ def test_bfd_is_taken_where_both_ends_are_known_to_speak_it() -> None:
     assert "every 0.3 s, dead after 3 missed" in markdown(value_sheet(both, "quay-gw"))
     assert settled_of(with_profile("modern-router")).links["quay-apps"].bfd is None
     assert settled_of(with_profile("modern-router", at_cloud, never)).links["quay-apps"].bfd is None
-    wanted = ("    bgp: {hold: 6 s}\n", "    routing: static\n    bfd: {interval: 1 s}\n")
+    wanted = ("    bgp: {hold-time: 6 s}\n", "    routing: static\n    bfd: {interval: 1 s}\n")
     assert "device-cannot" in codes(with_profile("branch-box", wanted))
     assert "device-cannot" not in codes(with_profile("modern-router", wanted))

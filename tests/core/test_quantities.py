@@ -22,7 +22,7 @@ from obrin.core.design.values import (
     parse_duration,
     parse_growth,
 )
-from obrin.core.handover.words import seconds
+from obrin.core.handover.sheet.words import seconds
 from obrin.core.quantity import exact, plain
 from tests.doubles import DESIGN
 from tests.live.buildable import Drawn

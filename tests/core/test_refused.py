@@ -114,7 +114,7 @@ MISTAKES: list[tuple[tuple[str, str], str, str]] = [
     (first(CIRCUIT.replace("site: quay", "site: odd") % ""), "no site 'odd'", "odd"),
     (first(CIRCUIT.replace("quay-gw", "odd") % ""), "no gateway of quay 'odd'", "odd"),
     (first(CIRCUIT % ", networks: [odd]"), "no network of quay 'odd'", "odd]"),
-    (first(CIRCUIT % ", hold: 2 s"), "a BGP hold time of 2 s is not allowed", "hold"),
+    (first(CIRCUIT % ", hold-time: 2 s"), "a BGP hold time of 2 s is not allowed", "hold-time"),
     (
         (WEB, "{web: {hosts: 100, table: t}}\n    tables: {t: {routes: [nowhere]}}"),
         "write each route as 'prefix: target'",
@@ -133,7 +133,7 @@ MISTAKES: list[tuple[tuple[str, str], str, str]] = [
     (after(APPS, "    space: 5\n"), "5 is not a prefix", "space"),
     (after(APPS, "    growth: much\n"), "'much' is not a growth", "growth"),
     (after(APPS, "    growth: 99 doublings\n"), "more than anybody needs", "growth"),
-    (("hold: 6 s", "hold: 99999999 d"), "more than a hundred years", "hold"),
+    (("hold-time: 6 s", "hold-time: 99999999 d"), "more than a hundred years", "hold-time"),
     (("address: 192.0.2.10", "address: 7"), "7 is not an address", "address: 7"),
     (("from: quay/guests", "from: 7"), "7 is not a network", "from: 7"),
     (after(LINK, "    until: soon\n"), "soon", "until"),

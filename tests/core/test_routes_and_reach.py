@@ -13,8 +13,8 @@ from obrin.core.address.prefix import Address, Prefix, parse_prefix
 from obrin.core.design.places import NetworkRef
 from obrin.core.design.values import parse_flow
 from obrin.core.drill.outage import predict_outage
+from obrin.core.handover.ends.proof import Configurations, unmirrored
 from obrin.core.handover.pack import PackMaker, gateways_of, make_pack
-from obrin.core.handover.proof import Configurations, unmirrored
 from obrin.core.handover.secrets import Secrets
 from obrin.core.ipsec.liveness import Bfd
 from obrin.core.ipsec.proposal import Proposal, Transform, choose, mismatch
@@ -165,7 +165,7 @@ def test_administrative_preference_then_metric() -> None:
 
 @pytest.mark.parametrize("routing", ["bgp", "static"])
 def test_tables_follow_the_tunnels_that_are_up(routing: str) -> None:
-    settled = settled_of(swap(("    bgp: {hold: 6 s}", f"    routing: {routing}")))
+    settled = settled_of(swap(("    bgp: {hold-time: 6 s}", f"    routing: {routing}")))
     space, desks = settled.clouds["apps"].spaces.ipv4[0], P("10.20.0.0/22")
     both = all_up(settled)
     for up, via in ((both, "quay-apps/a"), (both - {"quay-apps/a"}, "quay-apps/b")):
@@ -262,11 +262,11 @@ def test_traces_name_every_hop_and_the_place_that_drops() -> None:
 @pytest.mark.parametrize(
     ("change", "low", "high", "by"),
     [
-        (("bgp: {hold: 6 s}", "bgp: {hold: 6 s}"), 4.0, 6.0, "BGP hold time 6 s"),
-        (("bgp: {hold: 6 s}", "bgp: {hold: 180 s}"), 15.0, 25.0, "dead-peer detection"),
+        (("bgp: {hold-time: 6 s}", "bgp: {hold-time: 6 s}"), 4.0, 6.0, "BGP hold time 6 s"),
+        (("bgp: {hold-time: 6 s}", "bgp: {hold-time: 180 s}"), 15.0, 25.0, "dead-peer detection"),
         (
             (
-                "bgp: {hold: 6 s}",
+                "bgp: {hold-time: 6 s}",
                 "routing: static\n    liveness: {delay: 2 s, wait: 1 s, tries: 3}",
             ),
             7.0,
@@ -291,7 +291,7 @@ def test_one_tunnel_alone_has_no_end_to_its_outage() -> None:
 
 @pytest.mark.parametrize("routing", ["bgp", "static"])
 def test_packs_mirror_each_other_and_hold_no_secret(routing: str) -> None:
-    settled = settled_of(swap(("    bgp: {hold: 6 s}", f"    routing: {routing}")))
+    settled = settled_of(swap(("    bgp: {hold-time: 6 s}", f"    routing: {routing}")))
     assert PackMaker(settled).mirror_faults() == []
     assert gateways_of(settled) == ["quay-gw", "apps"]
     for name in gateways_of(settled):

@@ -39,7 +39,7 @@ def test_what_is_said_and_what_is_not_is_there_the_nearest_first() -> None:
 
 def test_a_value_may_stand_where_its_kind_does_and_is_another() -> None:
     design = load_design(DESIGN, "design.yaml").design
-    hold = ("links", "quay-apps", "bgp", "hold")
+    hold = ("links", "quay-apps", "bgp", "hold-time")
     assert can_be(design, hold, "9 s")
     assert not can_be(design, hold, "6 s")  # so it is
     assert not can_be(design, hold, "soon")

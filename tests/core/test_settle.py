@@ -51,7 +51,7 @@ def test_every_blank_is_filled_and_explained() -> None:
     build_settled(design_of(), choices)
 
 
-GIVES = swap(("  apps:\n", "  apps:\n    gateway: {gives: [addresses, peers]}\n"))
+GIVES = swap(("  apps:\n", "  apps:\n    gateway: {assigns: [addresses, peers]}\n"))
 HERE = "clouds.apps.gateway."
 
 
@@ -63,9 +63,9 @@ def test_what_a_cloud_told_is_kept_and_what_stood_in_for_it_is_said() -> None:
     peers = [str(own.address_at(n)) for n in (9, 8)]
     told = {
         f"{HERE}addresses": Choice(
-            ["198.51.100.77", "198.51.100.78"], "told", told_by="cloud apps"
+            ["198.51.100.77", "198.51.100.78"], "told", assigned_by="cloud apps"
         ),
-        f"{HERE}peers": Choice(peers, "told", told_by="cloud apps"),
+        f"{HERE}peers": Choice(peers, "told", assigned_by="cloud apps"),
     }
     after = choices_of(GIVES, {**before, **told})
     assert {key: after[key] for key in told} == told
@@ -75,7 +75,7 @@ def test_what_a_cloud_told_is_kept_and_what_stood_in_for_it_is_said() -> None:
     assert (gateway.unknown, list(map(str, gateway.peers))) == (frozenset(), peers)
     codes = [f.code for f in check(settled_of(GIVES), PRACTICE_CLOUD)]
     assert codes.count("address-stands-in") == 2
-    three = {f"{HERE}addresses": Choice(["198.51.100.77"] * 3, "told", told_by="cloud apps")}
+    three = {f"{HERE}addresses": Choice(["198.51.100.77"] * 3, "told", assigned_by="cloud apps")}
     assert choices_of(GIVES, {**before, **three})[f"{HERE}addresses"] == before[f"{HERE}addresses"]
 
 
@@ -85,8 +85,8 @@ def test_what_a_cloud_told_is_kept_and_what_stood_in_for_it_is_said() -> None:
         ("{addresses: [192.0.2.77]}", "1 addresses for 2 instances"),
         ("{peers: [10.64.0.4]}", "1 addresses for 2 instances"),
         ("{peers: [10.64.0.4, 10.9.9.9], subnet: 10.64.0.0/28}", "10.9.9.9 does not lie in"),
-        ("{addresses: [192.0.2.77, 192.0.2.78], gives: [addresses]}", "the cloud chooses them"),
-        ("{gives: [names]}", "'gives number 1' is 'names'"),
+        ("{addresses: [192.0.2.77, 192.0.2.78], assigns: [addresses]}", "the cloud chooses them"),
+        ("{assigns: [names]}", "'assigns number 1' is 'names'"),
     ],
 )
 def test_addresses_of_instances_that_cannot_be(gateway: str, words: str) -> None:
@@ -278,7 +278,7 @@ def test_loopbacks_that_are_given_are_nobody_elses() -> None:
     assert chosen["sites.mole.gateways.mole-gw.loopback"].value == "10.9.9.1"
 
 
-def test_a_cloud_with_values_of_its_own_is_told_what_would_move() -> None:
+def test_a_cloud_with_values_of_its_own_is_reported_what_would_move() -> None:
     first = choices_of(swap(("{web: {hosts: 100}}", "{web: {hosts: 100}, db: {hosts: 100}}")))
     with pytest.raises(SettleError, match=r"obrin settle --anew clouds\.apps"):
         choices_of(
@@ -310,7 +310,7 @@ def test_gateways_of_one_site_share_an_as_number() -> None:
 
 
 def test_without_bgp_nobody_needs_a_number_and_a_number_given_stays() -> None:
-    static = ("    bgp: {hold: 6 s}\n", "    routing: static\n")
+    static = ("    bgp: {hold-time: 6 s}\n", "    routing: static\n")
     chosen = choices_of(swap(static))
     assert not [key for key in chosen if key.endswith(".as")]
     settled = settled_of(swap(static))
@@ -357,18 +357,18 @@ def test_a_blank_space_grows_around_the_subnets_given() -> None:
     [
         ((), 2),
         ((("networks: [desks]", "networks: [desks, guests]"),), 4),
-        ((("hold: 6 s}", "hold: 6 s, summaries: 10.20.0.0/16}"),), 2),
+        ((("hold-time: 6 s}", "hold-time: 6 s, summaries: 10.20.0.0/16}"),), 2),
         (
             (
                 ("networks: [desks]", "networks: [desks, guests]"),
-                ("hold: 6 s}", "hold: 6 s, summaries: 10.20.0.0/16}"),
+                ("hold-time: 6 s}", "hold-time: 6 s, summaries: 10.20.0.0/16}"),
             ),
             2,
         ),
         (
             (
                 ("networks: [desks]", "networks: [desks, guests]"),
-                ("hold: 6 s}", "hold: 6 s, summaries: 10.20.0.0/22}"),
+                ("hold-time: 6 s}", "hold-time: 6 s, summaries: 10.20.0.0/22}"),
             ),
             4,
         ),
@@ -378,7 +378,7 @@ def test_a_blank_space_grows_around_the_subnets_given() -> None:
                     "    networks: {desks: 10.20.0.0/22,",
                     "    space: 10.30.0.0/16\n    networks: {desks: ,",
                 ),
-                ("hold: 6 s}", "hold: 6 s, summaries: 10.30.0.0/16}"),
+                ("hold-time: 6 s}", "hold-time: 6 s, summaries: 10.30.0.0/16}"),
             ),
             2,
         ),

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from obrin.core.check.finding import Severity
-from obrin.core.check.settled_file import settled_file
+from obrin.core.check.upkeep.settled_file import settled_file
 from obrin.core.settle.choices import Choice
 from obrin.core.settle.drift import drifts
 

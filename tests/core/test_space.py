@@ -9,7 +9,7 @@ import yaml
 
 from obrin.core.address.prefix import parse_prefix
 from obrin.core.catalogue.offering import PRACTICE_CLOUD
-from obrin.core.check.cures import merged
+from obrin.core.check.space.cures import merged
 from obrin.core.check.whole import check
 from obrin.core.design.places import NetworkRef
 from obrin.core.errors import ObrinError

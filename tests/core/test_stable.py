@@ -215,7 +215,7 @@ def test_a_summary_stands_for_what_is_inside_while_something_is() -> None:
     assert vias(Stable(state.network, {"ab", "db"}, state), "c") == {}
 
 
-def test_prefixes_that_look_alike_but_for_a_summary_are_told_apart() -> None:
+def test_prefixes_that_look_alike_but_for_a_summary_are_reported_apart() -> None:
     wide, beside = P("10.1.0.0/16"), P("10.3.0.0/16")
     state = stable(
         session("a", "b", own=(NET,)),

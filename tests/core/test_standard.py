@@ -14,12 +14,12 @@ from obrin.core.address.dual import Dual
 from obrin.core.address.prefix import Address, Prefix
 from obrin.core.address.translation import Exposure
 from obrin.core.handover.configured import device_config
-from obrin.core.handover.proof import Configurations, unmirrored, written_ends
+from obrin.core.handover.ends.proof import Configurations, unmirrored, written_ends
 from obrin.core.handover.standard.bgp import Neighbour, Speaker
 from obrin.core.handover.standard.circuits import Circuit
 from obrin.core.handover.standard.device import DeviceConfig, decode, encode, parts
 from obrin.core.handover.standard.filters import Filter
-from obrin.core.handover.standard.hosts import HostGate
+from obrin.core.handover.standard.hosts import HostFirewall
 from obrin.core.handover.standard.interfaces import CIRCUIT, NETWORK, TUNNEL, UPLINK, Interface
 from obrin.core.handover.standard.ipsec import Tunnel
 from obrin.core.handover.standard.routes import Hop, StaticRoute
@@ -110,8 +110,8 @@ def tunnels(interface: str) -> st.SearchStrategy[Tunnel]:
         liveness=st.builds(Liveness, thousandths, thousandths, st.integers(1, 20)),
         bfd=bfds,
         stands_in_for=st.lists(names, max_size=2, unique=True).map(tuple),
-        watched=st.none() | st.tuples(addresses, addresses),
-    ).map(lambda made: made if made.bfd else replace(made, watched=None))
+        bfd_endpoints=st.none() | st.tuples(addresses, addresses),
+    ).map(lambda made: made if made.bfd else replace(made, bfd_endpoints=None))
 
 
 def neighbours(name: str) -> st.SearchStrategy[Neighbour]:
@@ -129,7 +129,7 @@ def neighbours(name: str) -> st.SearchStrategy[Neighbour]:
         accept=lists,
         prepend=st.integers(0, 9),
         communities=st.sampled_from(((), ("no-export",), ("no-export", "no-advertise"))),
-        discriminator=st.none() | st.integers(0, 2**32 - 1),
+        med=st.none() | st.integers(0, 2**32 - 1),
         limit=st.none() | st.integers(1, 10**6),
         multihop=st.booleans(),
         internal=st.booleans(),
@@ -199,12 +199,14 @@ def configs(draw: Callable[..., object]) -> DeviceConfig:
             )
             for number, name in enumerate(through, 1)
         ),
-        gates=tuple(draw(st.lists(gates, max_size=2, unique_by=lambda gate: gate.network))),
+        host_firewalls=tuple(
+            draw(st.lists(gates, max_size=2, unique_by=lambda gate: gate.network))
+        ),
     )
 
 
 gates = st.builds(
-    HostGate,
+    HostFirewall,
     network=names,
     rules=st.lists(
         st.builds(
@@ -277,7 +279,7 @@ def test_a_value_that_the_modules_cannot_hold_is_noticed(monkeypatch: pytest.Mon
         ike_lifetime=28800.9,
     )
     monkeypatch.setattr(
-        "obrin.core.handover.proof.device_config",
+        "obrin.core.handover.ends.proof.device_config",
         lambda settled, place: with_suite(device_config(settled, place), odd),
     )
     with pytest.raises(ValueError, match="does not say what it should"):

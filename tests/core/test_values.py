@@ -7,9 +7,9 @@ import io
 
 import pytest
 
-from obrin.core.handover.blocks import values_of
 from obrin.core.handover.pack import gateways_of, make_pack
-from obrin.core.handover.sheet import value_sheet
+from obrin.core.handover.sheet.blocks import values_of
+from obrin.core.handover.sheet.sheet import value_sheet
 from tests.core.test_healthy import secrets_of
 from tests.core.test_picture import CROSSING
 from tests.doubles import DESIGN, settled_of

@@ -33,7 +33,7 @@ from tests.live.test_kinds_of_change import SITE, SITE_LINK, WISHES
 MONDAY = datetime(2026, 11, 30, tzinfo=UTC)
 TEN = timedelta(minutes=10)
 ONE = swap(("      b: {gateway: quay-gw, uplink: radio, instance: 2}\n", ""))
-STATIC = ("bgp: {hold: 6 s}", "routing: static")
+STATIC = ("bgp: {hold-time: 6 s}", "routing: static")
 
 
 def open_at(window, moment: datetime) -> bool:
@@ -71,7 +71,7 @@ def test_the_next_room_is_the_first_of_all_minutes(seed: int) -> None:
     assert not any(fits(start + timedelta(minutes=m)) for m in before)
 
 
-def test_what_is_no_time_of_the_week_is_told() -> None:
+def test_what_is_no_time_of_the_week_is_reported() -> None:
     for text, words in (
         ("sat", "not a time of the week"),
         ("sat 22-04", "not a time of the week"),
@@ -174,7 +174,9 @@ def test_no_order_loses_less_with_the_windows_of_its_places(seed: int) -> None:
         place: [str(w) for w in drawn_windows(draw, 2)] or "mon-sun 00:00-24:00"
         for place in ("quay", "apps")
     }
-    change = draw.choice([STATIC, ("bgp: {hold: 6 s}", "bgp: {hold: 6 s}\n    suite: common")])
+    change = draw.choice(
+        [STATIC, ("bgp: {hold-time: 6 s}", "bgp: {hold-time: 6 s}\n    suite: common")]
+    )
     text = draw.choice([ONE, swap()])
     before, after = both_settled(
         text, swap(change, text=text) + yaml.safe_dump({"windows": windows})
@@ -338,7 +340,7 @@ def test_while_a_tunnel_is_down_only_its_other_end_is_changed() -> None:
 
 
 TURNS = {
-    "another suite": [("bgp: {hold: 6 s}", "bgp: {hold: 6 s}\n    suite: common")],
+    "another suite": [("bgp: {hold-time: 6 s}", "bgp: {hold-time: 6 s}\n    suite: common")],
     "renumbered": [
         ("desks: 10.20.0.0/22", "desks: 10.77.0.0/22"),
         ("10.30.0.0/24", "10.78.0.0/24"),

@@ -92,7 +92,7 @@ class Drawn:
             if self.stack == "ipv4" and self._maybe(0.6):
                 box["loopback"] = f"10.250.0.{number + 1}"
                 link["bgp"] |= {"site-end": "loopback", "cloud-end": "gateway-subnet"}
-                link["bgp"]["hold"] = "30 s"  # it outlives the tunnel that dies
+                link["bgp"]["hold-time"] = "30 s"  # it outlives the tunnel that dies
             return
         if self.stack == "dual" and self._maybe(0.4):
             link["bgp"]["sessions"] = "each"
@@ -135,11 +135,11 @@ class Drawn:
             link.pop("bfd", None)  # no policy takes what runs between the addresses inside
             link["child-sas"] = self._random.choice(("one", "each-pair"))
         if link["routing"] == "bgp":
-            link["bgp"] = {"hold": "6 s"}
+            link["bgp"] = {"hold-time": "6 s"}
             if self._maybe(0.3):
                 link["bgp"]["password"] = True
                 link["bgp"]["signature"] = self._random.choice(SIGNATURES)
-            link["bgp"]["discriminators"] = self._maybe(0.3)
+            link["bgp"]["med"] = self._maybe(0.3)
             self._ends(number, link)
         if self._maybe(0.3):
             link["networks"] = ["desks"]

@@ -20,7 +20,7 @@ import threading
 import time
 
 from obrin.core.address.prefix import parse_address
-from obrin.live.practice.kernel_host import INTERFACE, _interface, _leave, _set_up
+from obrin.live.practice.hosts.kernel_host import INTERFACE, _interface, _leave, _set_up
 from obrin.wire.errors import PacketError
 from obrin.wire.packet import TCP, decode_packet
 from obrin.wire.tcp import Connection, TcpStack

@@ -11,9 +11,9 @@ from obrin.core.change.states import READY, Between, Done, Step
 from obrin.core.handover.secrets import Secrets
 from obrin.core.reach.paths import key_of
 from obrin.core.settled.model import Settled
-from obrin.live.drivers.practice_cloud.steps import cloud_steps, filter_step
+from obrin.live.drivers.practice_cloud.cloud_steps import cloud_steps, filter_step
 from obrin.live.practice.cloud.names import cloud_name
-from obrin.live.practice.internet import Dedicated
+from obrin.live.practice.internet.internet import Dedicated
 from obrin.live.rehearse.virtual import kind_and_name
 from obrin.live.reshape.work import At, cloud_work, gateway_work
 from tests.live.virtual_world import VirtualWorld, certificates_of, keys_of

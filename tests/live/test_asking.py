@@ -11,8 +11,8 @@ from obrin.core.errors import OutsideError
 from obrin.live import http
 from obrin.live.drivers import asking
 from obrin.live.drivers.asking import side_by_side
+from obrin.live.drivers.observations import EndStatus
 from obrin.live.drivers.protocol import Ends
-from obrin.live.drivers.seen import EndStatus
 from obrin.live.observe.status import DOWN, UP, read_clocks, read_status
 from tests.core.test_picture import many_sites
 from tests.doubles import settled_of

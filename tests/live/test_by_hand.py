@@ -17,10 +17,10 @@ from pathlib import Path
 import pytest
 
 from obrin.core.handover.secrets import Secrets
+from obrin.live.drivers.by_hand.done_file import HandRecord
 from obrin.live.drivers.by_hand.drivers import ByHandCloud
+from obrin.live.drivers.by_hand.hand_steps import parts_of
 from obrin.live.drivers.by_hand.person import Answers
-from obrin.live.drivers.by_hand.record import HandRecord
-from obrin.live.drivers.by_hand.steps import parts_of
 from obrin.live.lock import project_lock
 from obrin.testing.drivers import CloudDriverTests
 from tests.cli.program import PROGRAM, Folder

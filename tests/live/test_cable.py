@@ -8,8 +8,8 @@ import socket
 
 import pytest
 
-from obrin.live.practice import offload
-from obrin.live.practice.cable import PLUG, Cable, Port, cable_token, unwrap
+from obrin.live.practice.internet import offload
+from obrin.live.practice.internet.cable import PLUG, Cable, Port, cable_token, unwrap
 
 TOKEN = cable_token("secret", "one")
 BURST = 3000

@@ -39,7 +39,7 @@ SITES = {
 }
 LINKS = {
     name: (
-        f"  {name}-apps: {{site: {name}, cloud: apps, routing: bgp, bgp: {{hold: 6 s}}, "
+        f"  {name}-apps: {{site: {name}, cloud: apps, routing: bgp, bgp: {{hold-time: 6 s}}, "
         f"authentication: certificate, tunnels: {{a: {{gateway: {name}-gw, uplink: one, instance: "
         f"1}}, b: {{gateway: {name}-gw, uplink: two, instance: 2}}}}}}\n"
     )

@@ -24,7 +24,7 @@ WRONG = [0, None, "", "text", [], {}, ["text"], [0], [[]], {"a": 1}, True, "b/ch
 def folder(tmp_path_factory) -> Folder:
     made = Folder(tmp_path_factory.mktemp("record"))
     made.write("old.yaml", DESIGN)
-    made.write("design.yaml", swap(("hold: 6 s", "hold: 9 s")))
+    made.write("design.yaml", swap(("hold-time: 6 s", "hold-time: 9 s")))
     made.obrin("settle", "--design", "old.yaml").good()
     made.obrin("settle").good()
     return made
@@ -47,7 +47,7 @@ def broken(draw: random.Random) -> str:
 
 
 @pytest.mark.parametrize("seed", range(25))
-def test_a_damaged_record_is_told_in_one_line(folder: Folder, seed: int) -> None:
+def test_a_damaged_record_is_reported_in_one_line(folder: Folder, seed: int) -> None:
     draw = random.Random(seed)
     record_of(folder).write_text(broken(draw))
     action = draw.choice(["--go", "--back", "--json"])

@@ -11,7 +11,7 @@ import pytest
 
 from obrin.core.handover.secrets import Secrets
 from obrin.live.drivers.differing import differing
-from obrin.live.drivers.practice_cloud.steps import cloud_steps
+from obrin.live.drivers.practice_cloud.cloud_steps import cloud_steps
 from tests.doubles import settled_of
 from tests.live.buildable import Drawn
 from tests.live.virtual_world import certificates_of, keys_of
@@ -40,7 +40,7 @@ def changed(value: Any) -> Any:
 
 
 @pytest.mark.parametrize("seed", range(20))
-def test_each_changed_value_is_told_once_and_nothing_else(seed: int) -> None:
+def test_each_changed_value_is_reported_once_and_nothing_else(seed: int) -> None:
     rng = random.Random(seed)
     settled = settled_of(Drawn(seed).text)
     for step in cloud_steps(
@@ -65,7 +65,7 @@ def test_what_is_said_in_another_way_is_the_same() -> None:
     assert differing(held, {"hold": 9, "tables": [], "rules": [{"name": "a"}]}) == ()
 
 
-def test_named_things_are_told_by_their_names() -> None:
+def test_named_things_are_reported_by_their_names() -> None:
     one, two, three = ({"name": n, "flow": f} for n, f in (("a", "icmp"), ("b", "any"), ("c", "x")))
     found = [d.words for d in differing({"rules": [one, three]}, {"rules": [one, two]})]
     assert found == [

@@ -11,8 +11,8 @@ import pytest
 from obrin.core.design.places import NetworkRef
 from obrin.core.ipsec.suite import SHIPPED
 from obrin.core.settled.model import host_of
-from obrin.live.practice.internet import Capture
-from obrin.live.practice.keylog import KeyLog
+from obrin.live.practice.internet.internet import Capture
+from obrin.live.practice.internet.keylog import KeyLog
 from obrin.live.secrets.authority import Authority, Lives
 from obrin.live.secrets.material import certificate_files
 from obrin.wire.packet import TCP
@@ -105,13 +105,13 @@ def stacked(name: str) -> tuple[str, str]:
 
 VARIANTS = {
     **{
-        name: [("    bgp: {hold: 6 s}", f"    bgp: {{hold: 6 s}}\n    suite: {name}")]
+        name: [("    bgp: {hold-time: 6 s}", f"    bgp: {{hold-time: 6 s}}\n    suite: {name}")]
         for name in SHIPPED
     },
     **{
         name: [
             ("\nlinks:\n", "\n" + CUSTOM + "links:\n"),
-            ("    bgp: {hold: 6 s}", f"    bgp: {{hold: 6 s}}\n    suite: {name}"),
+            ("    bgp: {hold-time: 6 s}", f"    bgp: {{hold-time: 6 s}}\n    suite: {name}"),
         ]
         for name in ("mixed", "large", "middle", "aged")
     },
@@ -171,7 +171,7 @@ def test_integrity_of_cbc_packets_is_confirmed(tmp_path, variant: str) -> None:
 
 
 def test_every_segment_of_a_session_with_a_password_is_signed(tmp_path) -> None:
-    folder = captured(tmp_path, ("bgp: {hold: 6 s}", "bgp: {hold: 6 s, password: true}"))
+    folder = captured(tmp_path, ("bgp: {hold-time: 6 s}", "bgp: {hold-time: 6 s, password: true}"))
     rows = dissect(
         folder,
         *("-o", "tcp.check_checksum:TRUE", "-Y", "tcp.port == 179", "-T", "fields"),
@@ -187,8 +187,8 @@ def test_every_segment_of_a_session_with_a_password_is_signed(tmp_path) -> None:
 
 @pytest.mark.parametrize("signature", ["hmac-sha-1-96", "aes-128-cmac-96"])
 def test_every_segment_has_the_option_of_tcp_ao(tmp_path, signature: str) -> None:
-    how = f"bgp: {{hold: 6 s, password: true, signature: {signature}}}"
-    folder = captured(tmp_path, ("bgp: {hold: 6 s}", how))
+    how = f"bgp: {{hold-time: 6 s, password: true, signature: {signature}}}"
+    folder = captured(tmp_path, ("bgp: {hold-time: 6 s}", how))
     fields = ("-T", "fields", "-e", "tcp.options.ao.mac", "-e", "tcp.options.ao.keyid")
     rows = dissect(folder, "-Y", "tcp.port == 179", *fields).splitlines()
     macs, numbers = zip(*(row.split("\t") for row in rows), strict=True)
@@ -207,8 +207,8 @@ def test_bfd_from_end_to_end_is_known_as_that(tmp_path) -> None:
             "        loopback: 10.250.0.1\n        uplinks:\n          fibre",
         ),
         (
-            "bgp: {hold: 6 s}",
-            "bgp: {hold: 6 s, site-end: loopback, cloud-end: gateway-subnet}\n    bfd: {interval: 300 ms, multiplier: 3}",
+            "bgp: {hold-time: 6 s}",
+            "bgp: {hold-time: 6 s, site-end: loopback, cloud-end: gateway-subnet}\n    bfd: {interval: 300 ms, multiplier: 3}",
         ),
     )
     rows = dissect(
@@ -245,7 +245,7 @@ def test_each_pair_of_selectors_has_its_child_sa(tmp_path) -> None:
             "    networks: [desks]",
             "    routing: static\n    selection: policy\n    child-sas: each-pair",
         ),
-        ("bgp: {hold: 6 s}", "bgp: {}"),
+        ("bgp: {hold-time: 6 s}", "bgp: {}"),
     )
     detail = dissect(folder, "-V", "-Y", "isakmp.exchangetype == 36")
     assert detail.count("Payload: Traffic Selector - Initiator (44)") >= 2

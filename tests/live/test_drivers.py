@@ -121,7 +121,7 @@ def test_places_of_ones_own_beside_the_practice_world(project: Project, world: W
     assert world.token not in repr(read_places(project.places_path))
 
 
-def test_two_packages_with_one_name_are_told(monkeypatch: pytest.MonkeyPatch) -> None:
+def test_two_packages_with_one_name_are_reported(monkeypatch: pytest.MonkeyPatch) -> None:
     found = [EntryPoint("twin", f"{module}:open", registry.CLOUDS) for module in ("a", "b")]
     monkeypatch.setattr(registry, "entry_points", lambda group: found)
     registry.cloud_factory.cache_clear()

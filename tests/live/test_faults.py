@@ -24,10 +24,10 @@ from obrin.live.practice.faults import (
     judge_fault,
     parse_fault,
 )
-from obrin.live.practice.internet import Internet, Line
-from obrin.live.rehearse.in_virtual_time import VirtualStage
+from obrin.live.practice.internet.internet import Internet, Line
 from obrin.live.rehearse.play import Rehearsal
-from obrin.live.rehearse.record import Recorder
+from obrin.live.rehearse.recorder import Recorder
+from obrin.live.rehearse.virtual_stage import VirtualStage
 from obrin.wire.capture import decode_capture
 from tests.doubles import design_of, settled_of, swap
 from tests.live.test_virtual_world import MORE

@@ -18,10 +18,10 @@ import pytest
 
 from obrin.core.design.places import NetworkRef
 from obrin.core.settled.model import host_of
-from obrin.device.outside import in_udp
-from obrin.device.router import Router
-from obrin.live.practice.cable import Port
-from obrin.live.practice.internet import CLOUD
+from obrin.device.router.router import Router
+from obrin.device.tunnels.outside import in_udp
+from obrin.live.practice.internet.cable import Port
+from obrin.live.practice.internet.internet import CLOUD
 from tests.doubles import settled_of, swap
 from tests.live.virtual_world import VirtualWorld
 from tests.wire.test_flood import firsts

@@ -21,12 +21,12 @@ from starlette.applications import Starlette
 from obrin.core.catalogue.offering import PRACTICE_CLOUD
 from obrin.core.handover.pack import make_pack
 from obrin.core.handover.secrets import Secrets
-from obrin.live.drivers.practice_cloud.steps import cloud_steps
+from obrin.live.drivers.practice_cloud.cloud_steps import cloud_steps
 from obrin.live.practice.cloud.bodies import KINDS
 from obrin.live.practice.cloud.process import CloudProcess
-from obrin.live.practice.gateway_process import GatewayProcess
+from obrin.live.practice.gateway.process import GatewayProcess
+from obrin.live.practice.gateway.site_process import SiteProcess
 from obrin.live.practice.service import MAX_BODY, TokenGuard, _depth
-from obrin.live.practice.site_process import SiteProcess
 from obrin.live.rehearse.virtual import kind_and_name
 from tests.doubles import settled_of
 

@@ -69,7 +69,7 @@ def killed_connects(world: Folder, most: int) -> None:
 
 BOUNDARIES = 165
 """Of carrying out the change below."""
-CHANGED = DESIGN.replace("hold: 6 s", "hold: 9 s").replace(
+CHANGED = DESIGN.replace("hold-time: 6 s", "hold-time: 9 s").replace(
     "networks: [desks]", "networks: [desks, guests]"
 )
 

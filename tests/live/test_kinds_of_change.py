@@ -21,7 +21,7 @@ NO_LINE = re.sub(r"circuits:\n(  .*\n)+?(?=\nlinks)", "", CROSSING)
 NO_LINE = NO_LINE.replace("    prefer: [harbour-line]", "    # ")
 NO_LINE = NO_LINE.replace(", harbour-line", "").replace("harbour-line, ", "")
 
-BGP = "    bgp: {hold: 6 s}\n"
+BGP = "    bgp: {hold-time: 6 s}\n"
 RADIO = "          radio: {address: 198.51.100.20, provider: two}\n"
 SECOND = "      b: {gateway: quay-gw, uplink: radio, instance: 2}\n"
 CLOUD = "clouds:\n  apps:\n    subnets: {web: {hosts: 100}}\n"
@@ -39,7 +39,7 @@ SITE_LINK = """\
   pier-apps:
     site: pier
     cloud: apps
-    bgp: {hold: 6 s}
+    bgp: {hold-time: 6 s}
     tunnels:
       e: {gateway: pier-gw, uplink: line}
 """

@@ -16,7 +16,7 @@ import pytest
 
 import obrin
 from obrin.live.http import InternetClient
-from obrin.live.practice.cable import TOKEN_SIZE
+from obrin.live.practice.internet.cable import TOKEN_SIZE
 from obrin.live.practice.record import need_world, proves, read_record
 from tests.cli.program import PROGRAM, Folder
 from tests.doubles import DESIGN

@@ -22,13 +22,13 @@ from obrin.core.handover.standard.operational import DIRECT, DeviceState, Interf
 from obrin.core.routing.used import used_differences
 from obrin.live.drivers import snmp
 from obrin.live.drivers.by_tables import Observer, ends_by_tables, paths_by_tables, routes_by_tables
+from obrin.live.drivers.observations import ANNOUNCED, IKE_SA, NOT_CONFIGURED, NOT_FOUND, RECEIVED
 from obrin.live.drivers.places import Place, read_places
 from obrin.live.drivers.restconf import open_gateway
 from obrin.live.drivers.restconf_tables import open_observer as open_restconf
-from obrin.live.drivers.seen import ANNOUNCED, IKE_SA, NOT_CONFIGURED, NOT_FOUND, RECEIVED
 from obrin.live.drivers.snmp import open_observer as open_snmp
 from obrin.live.observe.status import DOWN, UNKNOWN, UP, compared
-from obrin.live.practice.agent import Agent
+from obrin.live.practice.gateway.agent import Agent
 from obrin.live.practice.record import World
 from obrin.live.practice.world import start_world, stop_world
 from obrin.live.standard_modules import data_model
@@ -69,12 +69,12 @@ def test_both_protocols_tell_what_the_gateway_has(observer, world):
     ends = ends_by_tables(SETTLED, "quay-gw", state)
     assert ends.keys() == {leg.label for leg in legs}
     assert {end.child for end in ends.values()} == {"down"}, "nothing is built at the cloud"
-    assert all(IKE_SA in end.untold and ANNOUNCED in end.untold for end in ends.values())
+    assert all(IKE_SA in end.unreported and ANNOUNCED in end.unreported for end in ends.values())
     own = routes_by_tables(SETTLED, "quay-gw", state)
     assert {r.via for r in own} >= set(SETTLED.gateways["quay-gw"].networks)
 
 
-def test_what_the_model_uses_and_the_device_does_not_is_told(observer):
+def test_what_the_model_uses_and_the_device_does_not_is_reported(observer):
     """Its tunnels are down, so all that lies beyond them is missing, and nothing else is wrong."""
     seen = routes_by_tables(SETTLED, "quay-gw", observer.state())
     found = list(used_differences(SETTLED, "quay-gw", ((r.prefix, r.via) for r in seen)))
@@ -108,7 +108,7 @@ def test_status_says_what_an_end_cannot_tell(world):
     assert compared(SETTLED, leg, down, GOOD).state == DOWN
     assert compared(SETTLED, leg, NOT_FOUND, GOOD).state == UNKNOWN
     assert compared(SETTLED, leg, NOT_FOUND, down).state == DOWN
-    up = replace(down, child="up", bgp="established", untold=(*down.untold, RECEIVED))
+    up = replace(down, child="up", bgp="established", unreported=(*down.unreported, RECEIVED))
     cloud = replace(GOOD, received=("10.9.0.0/16",), announced=("10.64.0.0/22",))
     found = compared(SETTLED, leg, up, cloud)
     assert found.state == UP

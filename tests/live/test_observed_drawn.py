@@ -8,7 +8,7 @@ from obrin.core.handover.pack import make_pack
 from obrin.core.handover.secrets import Secrets
 from obrin.core.handover.standard.device import decode as decode_config
 from obrin.core.routing.used import used_differences
-from obrin.device.operational import operational_state
+from obrin.device.standard.operational import operational_state
 from obrin.live.drivers.by_tables import ends_by_tables, paths_by_tables, routes_by_tables
 from obrin.wire.mib.device import decode, encode
 from tests.doubles import settled_of

@@ -11,26 +11,26 @@ import pytest
 
 from obrin.core.address.prefix import Address, parse_address
 from obrin.core.errors import OutsideError
-from obrin.core.handover.blocks import markdown
 from obrin.core.handover.configured import device_config
-from obrin.core.handover.context import template_context
 from obrin.core.handover.secrets import Secrets, key_data
-from obrin.core.handover.sheet import value_sheet
+from obrin.core.handover.sheet.blocks import markdown
+from obrin.core.handover.sheet.context import template_context
+from obrin.core.handover.sheet.sheet import value_sheet
 from obrin.core.handover.standard.device import encode
 from obrin.core.handover.standard.device import parts as parts_of
 from obrin.core.handover.standard.ipsec import decode_suite, encode_suite
 from obrin.core.ipsec.suite import SHIPPED
 from obrin.core.reach.filters import filter_of
-from obrin.device.from_standard import router_config
+from obrin.device.standard.from_standard import router_config
 from obrin.live import templates
 from obrin.live.connect.execute import CloudTask, execute
 from obrin.live.connect.journal import Journal
+from obrin.live.drivers.observations import EndStatus
 from obrin.live.drivers.protocol import CloudStep, Done
-from obrin.live.drivers.seen import EndStatus
 from obrin.live.http import HttpError
 from obrin.live.observe.status import _disagreements, _notes
 from obrin.live.practice.clock import wall_clock
-from obrin.live.practice.internet import CLOUD, Internet, Line
+from obrin.live.practice.internet.internet import CLOUD, Internet, Line
 from obrin.live.secrets.sealed import SealError, seal, unseal
 from obrin.live.standard_modules import StandardDataError, validate
 from obrin.live.templates import TemplateFault, render_template
@@ -97,7 +97,7 @@ def test_suites_come_back_from_standard_data(name: str) -> None:
 
 @pytest.mark.parametrize("routing", ["bgp", "static"])
 def test_a_router_is_configured_from_its_pack_alone(routing: str) -> None:
-    settled = settled_of(swap(("    bgp: {hold: 6 s}", f"    routing: {routing}")))
+    settled = settled_of(swap(("    bgp: {hold-time: 6 s}", f"    routing: {routing}")))
     config = encode(device_config(settled, "quay-gw"))
     keys = key_data(settled, "quay-gw", SECRETS)
     validate(config)
@@ -290,7 +290,7 @@ UP = EndStatus(
         ({"problem": "gateway x does not answer"}, {}, "gateway x does not answer"),
     ],
 )
-def test_disagreements_are_told(site, cloud, words: str) -> None:
+def test_disagreements_are_reported(site, cloud, words: str) -> None:
     import dataclasses
 
     one, two = dataclasses.replace(UP, **site), dataclasses.replace(UP, **cloud)
@@ -316,8 +316,8 @@ def test_ends_that_mirror_agree_and_notes_help_when_down() -> None:
 @pytest.fixture
 def gateway():
     """A gateway's application in this process, without sockets."""
-    from obrin.live.practice.gateway_process import GatewayProcess
-    from obrin.live.practice.site_process import SiteProcess
+    from obrin.live.practice.gateway.process import GatewayProcess
+    from obrin.live.practice.gateway.site_process import SiteProcess
 
     site = SiteProcess({"quay-gw": {}}, {}, "secret", None)
     return AppClient(GatewayProcess("quay-gw", site).application())
@@ -443,7 +443,7 @@ def test_a_template_without_an_end_is_a_message(text: str, monkeypatch) -> None:
         ("{% for i in range(10**9) %}x{% endfor %}", "t.j2:1:1: "),
     ],
 )
-def test_a_template_with_a_fault_is_told_with_its_line(text: str, words: str) -> None:
+def test_a_template_with_a_fault_is_reported_with_its_line(text: str, words: str) -> None:
     context = template_context(settled_of(), "quay-gw", None)
     with pytest.raises(TemplateFault) as error:
         render_template(text, Path("t.j2"), context)

@@ -210,14 +210,14 @@ def test_what_is_missing_beyond_the_tunnel_is_named(world: Folder, entered: str)
         world.write("design.yaml", TWO_NETWORKS)
         found = here(world, "quay/desks", "desks.json")
         assert {one["met"] for one in found} == {False}
-        assert all("packets cross: apps at quay-apps/a tells" in one["cause"] for one in found)
+        assert all("packets cross: apps at quay-apps/a answers" in one["cause"] for one in found)
     finally:
         world.write("design.yaml", TWO_NETWORKS)
         world.obrin("settle").good()
         world.obrin("connect", timeout=60).good()
 
 
-def test_what_cannot_be_asked_is_told(tmp_path: Path) -> None:
+def test_what_cannot_be_asked_is_reported(tmp_path: Path) -> None:
     folder = Folder(tmp_path)
     folder.write("design.yaml", swap(text=DESIGN))
     folder.obrin("settle").good()

@@ -17,15 +17,15 @@ from obrin.live.http import InternetClient
 from obrin.live.observe.probe import probe_all
 from obrin.live.practice.record import need_world
 from obrin.live.project import Project
-from obrin.live.rehearse.in_virtual_time import VirtualStage
 from obrin.live.rehearse.scenes import SLACK
+from obrin.live.rehearse.virtual_stage import VirtualStage
 from tests.cli.program import Folder
 from tests.doubles import swap
 from tests.live.virtual_world import VirtualWorld
 
 pytestmark = pytest.mark.long
 
-QUICK = swap(("bgp: {hold: 6 s}", "bgp: {hold: 3 s}"))
+QUICK = swap(("bgp: {hold-time: 6 s}", "bgp: {hold-time: 3 s}"))
 EVENTS = (
     (Element("tunnel", "quay-apps/a"),),
     (Element("uplink", "quay-gw/radio"),),

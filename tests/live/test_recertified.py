@@ -25,7 +25,7 @@ from tests.outputs import valid
 
 LEDGER = Path(obrin.__file__).parent / "demo" / "ledger.yaml"
 CERTIFIED = settled_of(
-    swap(("bgp: {hold: 6 s}", "bgp: {hold: 6 s}\n    authentication: certificate"))
+    swap(("bgp: {hold-time: 6 s}", "bgp: {hold-time: 6 s}\n    authentication: certificate"))
 )
 
 

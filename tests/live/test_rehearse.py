@@ -16,9 +16,9 @@ from obrin.core.handover.standard.basic import as_json
 from obrin.core.routing.model import state_of
 from obrin.live.rehearse import virtual
 from obrin.live.rehearse.compare import differences
-from obrin.live.rehearse.in_virtual_time import VirtualStage
 from obrin.live.rehearse.play import Rehearsal, ending
 from obrin.live.rehearse.scenes import KEYS, REKEYS, TIME, Gone, Scene
+from obrin.live.rehearse.virtual_stage import VirtualStage
 from tests.authority import NOW
 from tests.doubles import settled_of, swap
 from tests.healthy import Healthy
@@ -201,7 +201,7 @@ def test_new_keys_are_at_both_ends_and_a_wrong_one_is_noticed(monkeypatch) -> No
 
 
 def test_hours_pass_without_a_gap() -> None:
-    world = VirtualWorld(settled_of(MORE.replace("hold: 6 s", "hold: 90 s")))
+    world = VirtualWorld(settled_of(MORE.replace("hold-time: 6 s", "hold-time: 90 s")))
     rehearsal = Rehearsal(VirtualStage(world))
     rehearsal.begin()
     children = {
@@ -242,8 +242,8 @@ def test_a_session_that_ends_as_its_tunnel_does_begins_again() -> None:
     """The hold timer and dead-peer detection at the same instant: the connection is gone before it
     was hung up."""
     quick = (
-        "    bgp: {hold: 6 s}",
-        "    bgp: {hold: 6 s}\n    liveness: {delay: 2 s, wait: 500 ms, tries: 3}",
+        "    bgp: {hold-time: 6 s}",
+        "    bgp: {hold-time: 6 s}\n    liveness: {delay: 2 s, wait: 500 ms, tries: 3}",
     )
     world = VirtualWorld(settled_of(swap(quick, text=MORE)))
     world.run(8.0)

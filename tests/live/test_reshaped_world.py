@@ -87,7 +87,7 @@ def record(folder: Folder) -> dict:
 def test_killed_at_any_moment_it_is_taken_up_or_back(world: Folder, seed: int) -> None:
     draw = random.Random(seed)
     before = (world.path / "design.yaml").read_text()
-    to(world, swap(("bgp: {hold: 6 s}", "routing: static")) if seed else DESIGN)
+    to(world, swap(("bgp: {hold-time: 6 s}", "routing: static")) if seed else DESIGN)
     for _ in range(2):
         stopped_in(world, draw)
     stood = record(world)
@@ -95,7 +95,7 @@ def test_killed_at_any_moment_it_is_taken_up_or_back(world: Folder, seed: int) -
         text = world.obrin("reshape").out
         assert f"{len(stood['done'])} of {len(stood['order'])} steps are done" in text
         other = (world.path / "design.yaml").read_text()
-        to(world, swap(("hold: 6 s", "hold: 9 s")))
+        to(world, swap(("hold-time: 6 s", "hold-time: 9 s")))
         world.obrin("reshape", "--go").bad(2, "another change is under way")
         told = world.obrin("reshape", "--json")
         assert "note: another change is under way" in told.err
@@ -116,7 +116,10 @@ def test_a_step_is_not_begun_outside_the_windows_of_its_place(
 ) -> None:
     day = DAYS[(datetime.now(UTC) + timedelta(days=3)).weekday()]
     before = (world.path / "design.yaml").read_text()
-    to(world, swap(("hold: 6 s", "hold: 30 s")) + f"windows: {{{name}: '{day} 10:00-12:00'}}\n")
+    to(
+        world,
+        swap(("hold-time: 6 s", "hold-time: 30 s")) + f"windows: {{{name}: '{day} 10:00-12:00'}}\n",
+    )
     plan = valid("reshape", world.obrin("reshape", "--json").good().json)
     begins = [datetime.fromisoformat(step["begins"]) for step in plan["steps"]]
     assert begins == sorted(begins)
@@ -139,7 +142,10 @@ def test_a_step_is_not_begun_outside_the_windows_of_its_place(
 def test_connect_does_the_rest_of_a_change_and_ends_it(world: Folder) -> None:
     before = (world.path / "design.yaml").read_text()
     day = DAYS[(datetime.now(UTC) + timedelta(days=3)).weekday()]
-    to(world, swap(("hold: 6 s", "hold: 30 s")) + f"windows: {{apps: '{day} 10:00-12:00'}}\n")
+    to(
+        world,
+        swap(("hold-time: 6 s", "hold-time: 30 s")) + f"windows: {{apps: '{day} 10:00-12:00'}}\n",
+    )
     world.obrin("reshape", "--go", timeout=200).bad(3, "apps may be changed")
     stood = record(world)
     world.obrin("reshape", "--drift").bad(2, "a change is under way")
@@ -167,7 +173,7 @@ def test_a_key_made_anew_is_entered_at_both_ends_or_at_none(world: Folder) -> No
     assert new != old
     told = f"'obrin keys rotate {name}' enters the new one"
     assert told in " ".join(world.obrin("reshape").good().out.split())
-    to(world, swap(("hold: 6 s", "hold: 30 s")))
+    to(world, swap(("hold-time: 6 s", "hold-time: 30 s")))
     assert valid("reshape", world.obrin("reshape", "--json").good().json)["keys"] == [name]
     assert told in " ".join(world.obrin("reshape", "--go", timeout=200).good().out.split())
     assert "is what was built" in world.obrin("reshape", "--drift").good().out

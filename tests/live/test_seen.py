@@ -13,8 +13,8 @@ from obrin.core.address.prefix import Address
 from obrin.core.ipsec.suite import SHIPPED
 from obrin.core.settled.links import SettledTunnel
 from obrin.device.config import InsideEnds, RouterConfig
-from obrin.device.router import Router
-from obrin.device.state import session_states, tunnel_states
+from obrin.device.router.router import Router
+from obrin.device.standard.state import session_states, tunnel_states
 from obrin.live.drivers.observed import end_statuses
 from obrin.live.observe.status import TunnelStatus, compared
 from obrin.live.practice.cloud.names import cloud_name

@@ -11,7 +11,7 @@ from tests.doubles import settled_of, swap
 from tests.live.test_seen import A, status_of, told
 from tests.live.virtual_world import VirtualWorld, keys_of
 
-SIGNED = swap(("bgp: {hold: 6 s}", "bgp: {hold: 6 s, password: true}"))
+SIGNED = swap(("bgp: {hold-time: 6 s}", "bgp: {hold-time: 6 s, password: true}"))
 DIFFER = "the TCP signature does not match: the passwords differ"
 
 

@@ -148,7 +148,7 @@ def test_probe_finds_the_largest_packets_and_a_path_that_loses_them(tmp_path) ->
             ("tcp/443", most, most),
             ("icmp", most, most),
         ]
-        assert told[1]["beyond"] == f"told that {most} would pass"
+        assert told[1]["beyond"] == f"the answer was that {most} would pass"
         folder.obrin("practice", "fault", "large", "quay-gw/nowhere").bad(2, "there is no uplink")
         folder.obrin("practice", "fault", "large", "quay-gw/fibre").good()
         faults = folder.obrin("practice", "status", "--json").good().json

@@ -13,8 +13,8 @@ from obrin.core.handover.secrets import Secrets
 from obrin.core.handover.standard.device import encode
 from obrin.core.settled.model import Settled
 from obrin.live.drivers.differing import differing, of_data
+from obrin.live.drivers.practice_cloud.cloud_steps import cloud_steps
 from obrin.live.drivers.practice_cloud.driver import PracticeCloud
-from obrin.live.drivers.practice_cloud.steps import cloud_steps
 from obrin.live.drivers.protocol import Done, Ends
 from obrin.live.edited import edited
 from obrin.live.project import Project
@@ -22,11 +22,11 @@ from obrin.live.reshape.drift import Drifted, place_of_step
 from obrin.live.reshape.taking import Taken, taking
 from tests.doubles import DESIGN, settled_of, swap
 
-BGP = "    bgp: {hold: 6 s}\n"
+BGP = "    bgp: {hold-time: 6 s}\n"
 CHANGES = {
     "liveness": (BGP, BGP + "    liveness: {delay: 20 s}\n"),
     "tries": (BGP, BGP + "    liveness: {tries: 3}\n"),
-    "hold time": ("hold: 6 s", "hold: 12 s"),
+    "hold time": ("hold-time: 6 s", "hold-time: 12 s"),
     "propagation": ("web: {hosts: 100}", "web: {hosts: 100, propagation: false}"),
     "watched": (BGP, BGP + "    bfd: {interval: 1 s}\n"),
     "always encapsulated": (BGP, BGP + "    encapsulation: always\n"),

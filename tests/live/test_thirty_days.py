@@ -10,8 +10,8 @@ import pytest
 import yaml
 
 from obrin.core.drill.elements import elements
-from obrin.live.rehearse.in_virtual_time import VirtualStage
 from obrin.live.rehearse.play import Rehearsal
+from obrin.live.rehearse.virtual_stage import VirtualStage
 from tests.core.test_picture import many_sites
 from tests.doubles import settled_of
 from tests.live.virtual_world import VirtualWorld
@@ -24,7 +24,7 @@ GROWTH = 1.1
 def twenty_tunnels() -> str:
     data = yaml.safe_load(many_sites(9))
     for name, link in data["links"].items():
-        link["bgp"] = {"hold": "180 s"}
+        link["bgp"] = {"hold-time": "180 s"}
         link["liveness"] = {"delay": "60 s"}
         if name.startswith("kiosk"):
             wish = {"from": f"{name}/till", "to": "apps/web", "flow": "icmp", "must": "work"}

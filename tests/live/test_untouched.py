@@ -43,7 +43,7 @@ links:
     cloud: apps
     networks: [desks]
     routing: bgp
-    bgp: {hold: 6 s}
+    bgp: {hold-time: 6 s}
     tunnels:
       a: {gateway: quay-gw, uplink: fibre, instance: 1}
       b: {gateway: quay-gw, uplink: radio, instance: 2}
@@ -51,7 +51,7 @@ links:
     site: quay
     cloud: books
     networks: [desks]
-    bgp: {hold: 6 s}
+    bgp: {hold-time: 6 s}
     tunnels:
       a: {gateway: quay-gw, uplink: fibre, instance: 1}
   same-cloud:
@@ -70,17 +70,17 @@ STREAMS = [("quay/desks", "books/data"), ("pier/huts", "apps/web")]
 CHANGES = {
     "static instead of BGP": [
         (
-            "routing: bgp\n    bgp: {hold: 6 s}\n    tunnels:\n      a: {gateway: quay-gw, uplink: fibre, instance: 1}\n      b",
+            "routing: bgp\n    bgp: {hold-time: 6 s}\n    tunnels:\n      a: {gateway: quay-gw, uplink: fibre, instance: 1}\n      b",
             "routing: static\n    tunnels:\n      a: {gateway: quay-gw, uplink: fibre, instance: 1}\n      b",
         )
     ],
     "another hold time": [
-        ("routing: bgp\n    bgp: {hold: 6 s}", "routing: bgp\n    bgp: {hold: 9 s}")
+        ("routing: bgp\n    bgp: {hold-time: 6 s}", "routing: bgp\n    bgp: {hold-time: 9 s}")
     ],
     "another suite": [
         (
-            "routing: bgp\n    bgp: {hold: 6 s}",
-            "routing: bgp\n    suite: wide\n    bgp: {hold: 6 s}",
+            "routing: bgp\n    bgp: {hold-time: 6 s}",
+            "routing: bgp\n    suite: wide\n    bgp: {hold-time: 6 s}",
         )
     ],
     "always encapsulated": [
@@ -205,7 +205,7 @@ def test_streams_over_untouched_links_lose_nothing(what: str) -> None:
         assert world.ask(desks, web, 1, 0, at_cloud=False).answered_at is not None, what
 
 
-def test_a_longer_list_of_prefixes_is_told_without_a_new_session() -> None:
+def test_a_longer_list_of_prefixes_is_reported_without_a_new_session() -> None:
     before = choices_of(DESIGN)
     world = VirtualWorld(settled_of(DESIGN, before))
     world.run(30.0)

@@ -8,12 +8,12 @@ from dataclasses import replace
 import pytest
 
 from obrin.core.address.prefix import Address
-from obrin.core.check.expectations import expectations
+from obrin.core.check.flows.expectations import expectations
 from obrin.core.design.places import NetworkRef
 from obrin.core.drill.outage import predict_outage
-from obrin.core.handover.context import template_context
 from obrin.core.handover.pack import make_pack
 from obrin.core.handover.secrets import Secrets
+from obrin.core.handover.sheet.context import template_context
 from obrin.core.ipsec.suite import SHIPPED
 from obrin.core.reach.model import ReachModel
 from obrin.core.reach.trace import probe_key, there_and_back, trace
@@ -21,8 +21,8 @@ from obrin.core.routing.forwarding import RouteKind
 from obrin.core.routing.model import all_up, table_of
 from obrin.core.routing.packet import TCP, PacketKey
 from obrin.core.settled.model import host_of
-from obrin.device.gate import Gate
-from obrin.live.practice.internet import CLOUD
+from obrin.device.packets.packet_filter import PacketFilter
+from obrin.live.practice.internet.internet import CLOUD
 from obrin.live.secrets.authority import Authority, Lives
 from obrin.live.secrets.material import certificate_files
 from obrin.wire.packet import UDP, decode_packet
@@ -70,14 +70,16 @@ OVERLAP = (
 )
 VARIANTS = {
     "plain": (),
-    "static": (("    bgp: {hold: 6 s}", "    routing: static"),),
-    "always": (("    bgp: {hold: 6 s}", "    bgp: {hold: 6 s}\n    encapsulation: always"),),
+    "static": (("    bgp: {hold-time: 6 s}", "    routing: static"),),
+    "always": (
+        ("    bgp: {hold-time: 6 s}", "    bgp: {hold-time: 6 s}\n    encapsulation: always"),
+    ),
     "behind a translator": (BEHIND,),
     "site seen as another": (
         ("    networks: [desks]\n", "    networks: [desks]\n    seen-as: {desks: }\n"),
     ),
     "overlap, both seen as others": OVERLAP,
-    "overlap, static": (*OVERLAP, ("    bgp: {hold: 6 s}", "    routing: static")),
+    "overlap, static": (*OVERLAP, ("    bgp: {hold-time: 6 s}", "    routing: static")),
     "part of a network": (
         (
             "    networks: [desks]\n",
@@ -105,7 +107,7 @@ VARIANTS = {
     ),
     "four octet AS": (("        uplinks:", "        as: 4200000001\n        uplinks:"),),
     **{
-        name: (("    bgp: {hold: 6 s}", f"    bgp: {{hold: 6 s}}\n    suite: {name}"),)
+        name: (("    bgp: {hold-time: 6 s}", f"    bgp: {{hold-time: 6 s}}\n    suite: {name}"),)
         for name in SHIPPED
     },
 }
@@ -141,7 +143,7 @@ def test_tables_are_the_models_before_and_after_each_failure(variant: str) -> No
     if variant == "static":
         changes = (
             (
-                "    bgp: {hold: 6 s}",
+                "    bgp: {hold-time: 6 s}",
                 "    routing: static\n    liveness: {delay: 2 s, wait: 500 ms, tries: 3}",
             ),
         )
@@ -159,16 +161,26 @@ def test_tables_are_the_models_before_and_after_each_failure(variant: str) -> No
 
 
 OUTAGES = [
-    (("bgp: {hold: 6 s}", "bgp: {hold: 6 s}"),),
-    (("bgp: {hold: 6 s}", "bgp: {hold: 30 s}"),),
-    (("bgp: {hold: 6 s}", "bgp: {hold: 90 s}\n    liveness: {delay: 3 s, wait: 1 s, tries: 3}"),),
-    (("bgp: {hold: 6 s}", "routing: static\n    liveness: {delay: 2 s, wait: 500 ms, tries: 3}"),),
+    (("bgp: {hold-time: 6 s}", "bgp: {hold-time: 6 s}"),),
+    (("bgp: {hold-time: 6 s}", "bgp: {hold-time: 30 s}"),),
+    (
+        (
+            "bgp: {hold-time: 6 s}",
+            "bgp: {hold-time: 90 s}\n    liveness: {delay: 3 s, wait: 1 s, tries: 3}",
+        ),
+    ),
+    (
+        (
+            "bgp: {hold-time: 6 s}",
+            "routing: static\n    liveness: {delay: 2 s, wait: 500 ms, tries: 3}",
+        ),
+    ),
 ]
 
 
 OUTAGES += [
-    (("bgp: {hold: 6 s}", "bgp: {hold: 30 s}\n    bfd: {interval: 300 ms}"),),
-    (("bgp: {hold: 6 s}", "routing: static\n    bfd: {interval: 200 ms, multiplier: 4}"),),
+    (("bgp: {hold-time: 6 s}", "bgp: {hold-time: 30 s}\n    bfd: {interval: 300 ms}"),),
+    (("bgp: {hold-time: 6 s}", "routing: static\n    bfd: {interval: 200 ms, multiplier: 4}"),),
 ]
 
 
@@ -194,7 +206,7 @@ POLICY = (
         "        uplinks:\n          fibre",
         "        profile: policy-device\n        uplinks:\n          fibre",
     ),
-    ("    bgp: {hold: 6 s}\n", "    routing: static\n"),
+    ("    bgp: {hold-time: 6 s}\n", "    routing: static\n"),
 )
 
 
@@ -229,13 +241,13 @@ SHARE = tuple(
 @pytest.mark.parametrize(
     "routing",
     [
-        "bgp: {hold: 6 s}",
+        "bgp: {hold-time: 6 s}",
         "routing: static",
         "seen-as: {desks: 10.99.4.0/22}\n    cloud-seen-as: 10.98.0.0/22",
     ],
 )
 def test_shared_tunnels_carry_flows_together_and_each_both_ways(routing: str) -> None:
-    world = world_of(*SHARE, ("bgp: {hold: 6 s}", routing))
+    world = world_of(*SHARE, ("bgp: {hold-time: 6 s}", routing))
     settled, router = world.settled, world.routers["quay-gw"]
     desk, _ = settled.host(NetworkRef.of("quay/desks"), "apps")
     _, web = settled.host(NetworkRef.of("apps/web"), "quay")
@@ -265,7 +277,7 @@ def test_a_policy_lets_nothing_else_into_the_tunnel() -> None:
         host_of(world.settled.network(NetworkRef.of("apps/web"))),
     )
     guest = host_of(world.settled.network(NetworkRef.of("quay/guests")))
-    router._gate = Gate(None)  # the device's filter is open; the selectors still are not
+    router._filter = PacketFilter(None)  # the device's filter is open; the selectors still are not
     assert world.ask(guest, web, 1, 0).answered_at is None
     assert "not in the tunnel's traffic selectors" in [drop.reason for drop, _ in router.drops]
 
@@ -344,7 +356,7 @@ def test_losing_an_uplink_moves_traffic_and_healing_moves_it_back() -> None:
 
 
 def test_the_second_end_notices_too_and_both_forget_the_dead_sa() -> None:
-    world = world_of(("bgp: {hold: 6 s}", "bgp: {hold: 6 s}\n    liveness: {delay: 2 s}"))
+    world = world_of(("bgp: {hold-time: 6 s}", "bgp: {hold-time: 6 s}\n    liveness: {delay: 2 s}"))
     world.cut("quay-apps/a")
     world.run(30.0)
     assert world.routers["quay-gw"].ike.tunnels["quay-apps/a"].outbound is None
@@ -446,7 +458,7 @@ def lossy_hours(seed: int, seconds: float) -> None:
         "PRF-HMAC-SHA2-256, group: 31, lifetime: 15 min}\n    esp: {encryption: "
         "AES-GCM-16-128, pfs: 31, lifetime: 4 min}\nlinks:\n",
     )
-    world = world_of(short, ("bgp: {hold: 6 s}", "bgp: {hold: 30 s}\n    suite: short"))
+    world = world_of(short, ("bgp: {hold-time: 6 s}", "bgp: {hold-time: 30 s}\n    suite: short"))
     rng, carry = random.Random(seed), world.internet.carry
     loss = 0.1
     world.internet.carry = lambda cable, data: None if rng.random() < loss else carry(cable, data)
@@ -476,12 +488,12 @@ def test_a_lossy_day_wears_nothing_out(seed: int) -> None:
     [
         (),
         (("address: 192.0.2.10,", "address: 192.0.2.10, inside: 192.168.7.2, forwards: true,"),),
-        (("    bgp: {hold: 6 s}", "    routing: static"),),
+        (("    bgp: {hold-time: 6 s}", "    routing: static"),),
     ],
 )
 def test_the_cloud_starts_where_the_design_says_so(changes) -> None:
     """Also from behind a translator that passes IKE on, and with the inside block turned round."""
-    starts = ("instance: 1}", "instance: 1, starts: cloud, inside-first: site}")
+    starts = ("instance: 1}", "instance: 1, initiator: cloud, inside-first: site}")
     world = world_of(starts, *changes)
     assert all(as_expected(world))
     site = world.routers["quay-gw"].ike.tunnels["quay-apps/a"]
@@ -522,7 +534,7 @@ def test_what_lies_behind_an_inner_router_is_reached_by_it() -> None:
 
 def test_a_translator_that_passes_nothing_keeps_the_cloud_out() -> None:
     behind = ("address: 192.0.2.10,", "address: 192.0.2.10, inside: 192.168.7.2,")
-    world = world_of(("instance: 1}", "instance: 1, starts: cloud}"), behind)
+    world = world_of(("instance: 1}", "instance: 1, initiator: cloud}"), behind)
     assert world.routers["quay-gw"].ike.tunnels["quay-apps/a"].current is None
     assert "no mapping in the translator of quay-gw/fibre" in world.internet.lost
     assert all(as_expected(world))  # by the other one

@@ -11,7 +11,7 @@ from pathlib import Path
 import pytest
 
 from obrin.core.errors import OutsideError
-from obrin.live.drivers.seen import NOT_ASKED, EndStatus
+from obrin.live.drivers.observations import NOT_ASKED, EndStatus
 from obrin.live.observe.history import History
 from obrin.live.observe.metrics import metrics_text
 from obrin.live.observe.status import DOWN, ODD, REST, UNKNOWN, UP, TunnelStatus

@@ -6,7 +6,7 @@ import pytest
 
 from obrin.core.design.places import NetworkRef
 from obrin.core.settled.model import host_of
-from obrin.live.practice.weather import KINDS, Trouble, with_more
+from obrin.live.practice.internet.weather import KINDS, Trouble, with_more
 from obrin.wire.packet import TCP
 from tests.cli.program import Folder
 from tests.doubles import DESIGN, settled_of, swap

@@ -59,8 +59,6 @@ def stopped_at(folder: Folder, sign: signal.Signals, told: str) -> tuple[int, fl
         stderr=subprocess.PIPE,
         stdout=subprocess.DEVNULL,
         text=True,
-        # What a shell starts in the background ignores interrupts, and so would its children.
-        preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),
     )
     for line in process.stderr:
         if told in line:
@@ -347,7 +345,9 @@ def test_connect_goes_by_the_packs_that_were_handed_over(world) -> None:
 
 def test_a_change_of_every_tunnel_at_once_is_warned_of(world) -> None:
     before = (world.path / "design.yaml").read_text()
-    world.write("design.yaml", before.replace("    bgp: {hold: 6 s}", "    bgp: {hold: 9 s}"))
+    world.write(
+        "design.yaml", before.replace("    bgp: {hold-time: 6 s}", "    bgp: {hold-time: 9 s}")
+    )
     run = world.obrin("connect").good()
     assert re.search(
         r"warning: all tunnels of quay-apps change at once, .* about [0-9]+ s", run.err
@@ -369,7 +369,7 @@ def test_wrong_token_is_turned_away(world) -> None:
         assert answer.json()["title"] == "not authorised"
 
 
-def test_a_gateway_that_stops_answering_is_told_apart(world) -> None:
+def test_a_gateway_that_stops_answering_is_reported_apart(world) -> None:
     """Last: it ends the gateway's process."""
     ready = json.loads((world.path / ".obrin/practice/gateway-quay-gw.json").read_text())
     os.kill(ready["pid"], signal.SIGKILL)
@@ -384,7 +384,7 @@ def test_a_gateway_that_stops_answering_is_told_apart(world) -> None:
 def test_hub_circuit_and_two_gateways_at_a_site_as_processes(tmp_path) -> None:
     folder = Folder(tmp_path, real=True)
     zones = "      zones: [a, b]\n"
-    gives = (zones, f"{zones}      gives: [addresses, peers]\n")
+    gives = (zones, f"{zones}      assigns: [addresses, peers]\n")
     folder.write("design.yaml", swap(gives, text=CROSSING.read_text()))
     before = _addresses(folder.obrin("settle", "--json").good().json["values"])
     assert "others stand in" in folder.obrin("handover").good().err
@@ -395,7 +395,7 @@ def test_hub_circuit_and_two_gateways_at_a_site_as_processes(tmp_path) -> None:
         assert "7 of 7 tunnels and circuits up; both ends agree" in run.out
         assert "new sheets for hh-east, hh-west, nq-box, sw-box, crossing" in run.out
         again = folder.obrin("connect", "--json", timeout=120).good().json
-        assert (again["told"], again["changes"]) == ({}, [])
+        assert (again["assigned"], again["changes"]) == ({}, [])
         told = _addresses(folder.obrin("settle", "--json").good().json["values"])
         assert told.keys() - before.keys() == {"peers"}
         assert all(told[name] != before[name] for name in before)

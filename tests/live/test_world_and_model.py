@@ -8,7 +8,7 @@ from dataclasses import replace
 import pytest
 
 from obrin.core.address.prefix import Address
-from obrin.core.check.sessions import sessions
+from obrin.core.check.tunnels.sessions import sessions
 from obrin.core.design.places import NetworkRef
 from obrin.core.drill.elements import Element, elements, lost_ways
 from obrin.core.errors import Misfit
@@ -34,8 +34,8 @@ THREE_SITES = swap(
         "    networks: {desks: 10.20.0.0/22, tills: 10.20.4.0/22, guests: 10.20.8.0/24}",
     ),
     (
-        "    networks: [desks]\n    bgp: {hold: 6 s}",
-        "    networks: [desks, tills]\n    bgp: {hold: 6 s, summaries: 10.20.0.0/21, communities: [no-export]}",
+        "    networks: [desks]\n    bgp: {hold-time: 6 s}",
+        "    networks: [desks, tills]\n    bgp: {hold-time: 6 s, summaries: 10.20.0.0/21, communities: [no-export]}",
     ),
     (
         "clouds:\n",
@@ -63,7 +63,7 @@ clouds:
   pier-apps:
     site: pier
     cloud: apps
-    bgp: {hold: 6 s}
+    bgp: {hold-time: 6 s}
     tunnels:
       x: {gateway: pier-gw, uplink: fibre, instance: 1, role: shared}
       y: {gateway: pier-gw, uplink: radio, instance: 2, role: shared}
@@ -218,7 +218,10 @@ BEYOND = swap(
         "        uplinks:\n          fibre: {address: 192.0.2.10",
         "        loopback: 10.250.0.1\n        uplinks:\n          fibre: {address: 192.0.2.10",
     ),
-    ("    bgp: {hold: 6 s}", "    bgp: {hold: 6 s, site-end: loopback, cloud-end: gateway-subnet}"),
+    (
+        "    bgp: {hold-time: 6 s}",
+        "    bgp: {hold-time: 6 s, site-end: loopback, cloud-end: gateway-subnet}",
+    ),
 )
 
 
@@ -242,7 +245,7 @@ def test_a_session_beyond_the_tunnel_uses_the_host_route_and_no_other() -> None:
 
 ONE = swap(
     ("uplink: radio, instance: 2", "uplink: radio, instance: 1"),
-    ("{hold: 6 s, site-end", "{hold: 20 s, site-end"),
+    ("{hold-time: 6 s, site-end", "{hold-time: 20 s, site-end"),
     ("    cloud: apps\n", "    cloud: apps\n    liveness: {delay: 2 s, wait: 500 ms, tries: 3}\n"),
     text=BEYOND,
 )
@@ -273,7 +276,7 @@ def test_one_session_for_both_families_over_two_tunnels_loses_one_with_its_next_
 
 
 def test_a_session_that_is_over_before_its_tunnel_is_known_dead() -> None:
-    codes = {f.code for f in sessions(settled_of(ONE.replace("hold: 20 s", "hold: 6 s")))}
+    codes = {f.code for f in sessions(settled_of(ONE.replace("hold-time: 20 s", "hold-time: 6 s")))}
     assert codes == {"session-over-first"}
     assert not list(sessions(settled_of(ONE)))
 

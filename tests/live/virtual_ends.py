@@ -18,14 +18,14 @@ from obrin.cli.main import obrin
 from obrin.core.errors import OutsideError
 from obrin.core.pki.read import PrivateKey, key_as_pem, read_bundle
 from obrin.core.pki.read import fits as is_for
-from obrin.device.state import circuit_states, session_states, tunnel_states
+from obrin.device.standard.state import circuit_states, session_states, tunnel_states
 from obrin.live.connect import turns, whole
 from obrin.live.drivers import registry
+from obrin.live.drivers.observations import EndStatus
 from obrin.live.drivers.observed import end_statuses
+from obrin.live.drivers.practice_cloud.cloud_steps import RESOURCE_KINDS
 from obrin.live.drivers.practice_cloud.driver import PracticeCloud
-from obrin.live.drivers.practice_cloud.steps import RESOURCE_KINDS
 from obrin.live.drivers.protocol import Done, Ends
-from obrin.live.drivers.seen import EndStatus
 from obrin.live.observe import status
 from obrin.live.practice.cloud.names import cloud_name
 from obrin.live.practice.service import Problem

@@ -10,7 +10,7 @@ from obrin.core.address.prefix import Address
 from obrin.core.handover.secrets import Secrets
 from obrin.core.handover.standard.keys import CertificateFiles
 from obrin.core.settled.model import Settled
-from obrin.device.router import Router
+from obrin.device.router.router import Router
 from obrin.live.practice.cloud.names import cloud_name
 from obrin.live.rehearse import virtual
 from obrin.live.secrets.authority import AuthorityStore

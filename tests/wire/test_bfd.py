@@ -8,8 +8,8 @@ import pytest
 
 from obrin.core.address.prefix import parse_prefix
 from obrin.core.ipsec.liveness import Bfd
-from obrin.device.bfd_sessions import BfdSessions
 from obrin.device.config import InsideEnds, RouterWay
+from obrin.device.tunnels.bfd_sessions import BfdSessions
 from obrin.wire.bfd import SLOW, BfdError, BfdSession, BfdState, Control, Diagnostic, decode_control
 from obrin.wire.packet import decode_udp
 from tests.doubles import seeded

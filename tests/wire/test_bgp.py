@@ -257,7 +257,7 @@ def test_withdrawals_take_routes_away() -> None:
     assert set(s.one.decisions) == {P("10.20.0.0/22")}
 
 
-def test_another_policy_is_told_and_judged_while_the_session_goes_on() -> None:
+def test_another_policy_is_reported_and_judged_while_the_session_goes_on() -> None:
     s = Sessions()
     policy = SessionPolicy(local_as=64512, peer_as=65001, accept=PrefixList([P("0.0.0.0/0")]))
     s.one.change("t", policy, (P("10.65.0.0/16"), P("172.16.0.0/16")))
@@ -280,7 +280,7 @@ def test_a_peer_that_tells_more_than_allowed_is_refused_for_good() -> None:
     s.two.neighbours["t"].policy = SessionPolicy(local_as=65001, peer_as=64512, limit=2)
     s.a.announce(Path(10, (64512,)), [P("10.66.0.0/16"), P("10.67.0.0/16")])
     s.pump()
-    assert s.b.last_error == "it told 3 prefixes, 2 are allowed"
+    assert s.b.last_error == "it advertised 3 prefixes, 2 are allowed"
     assert s.two.decisions == {}
     assert s.b.next_timer() == float("inf")
 

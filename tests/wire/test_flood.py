@@ -13,13 +13,14 @@ import pytest
 
 from obrin.core.ipsec.offers import ike_offers
 from obrin.core.ipsec.suite import SHIPPED
-from obrin.wire.ike import admission, exchange_init
+from obrin.wire.ike import admission
 from obrin.wire.ike.admission import Admission, PeerTurns, Turns
-from obrin.wire.ike.errors import IkeFormatError
-from obrin.wire.ike.message import decode_header, encode_plain, find_notify
-from obrin.wire.ike.numbers import FLAG_INITIATOR, Exchange, Notify
-from obrin.wire.ike.payloads import Ke, Nonce, NotifyPayload, decode_chain
-from obrin.wire.ike.sa_payload import Sa
+from obrin.wire.ike.codec.errors import IkeFormatError
+from obrin.wire.ike.codec.message import decode_header, encode_plain, find_notify
+from obrin.wire.ike.codec.numbers import FLAG_INITIATOR, Exchange, Notify
+from obrin.wire.ike.codec.payloads import Ke, Nonce, NotifyPayload, decode_chain
+from obrin.wire.ike.codec.sa_payload import Sa
+from obrin.wire.ike.exchanges import init as exchange_init
 from tests.doubles import CLOUD, SITE, Net, pair, seeded
 
 SUITE = SHIPPED["modern"]

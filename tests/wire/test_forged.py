@@ -15,14 +15,13 @@ from obrin.core.ipsec.offers import ike_offers
 from obrin.core.ipsec.proposal import Proposal, Transform, choose
 from obrin.core.ipsec.suite import SHIPPED
 from obrin.wire.ike import admission
-from obrin.wire.ike.dh import make_key_pair
-from obrin.wire.ike.fragments import encode_message
-from obrin.wire.ike.message import (
+from obrin.wire.ike.codec.fragments import encode_message
+from obrin.wire.ike.codec.message import (
     HEADER_SIZE,
     decode_header,
     encode_plain,
 )
-from obrin.wire.ike.numbers import (
+from obrin.wire.ike.codec.numbers import (
     FLAG_INITIATOR,
     FLAG_RESPONSE,
     NON_ESP_MARKER,
@@ -30,8 +29,9 @@ from obrin.wire.ike.numbers import (
     Notify,
     PayloadType,
 )
-from obrin.wire.ike.payloads import Ke, Nonce, NotifyPayload, Unknown, decode_chain
-from obrin.wire.ike.sa_payload import Sa
+from obrin.wire.ike.codec.payloads import Ke, Nonce, NotifyPayload, Unknown, decode_chain
+from obrin.wire.ike.codec.sa_payload import Sa
+from obrin.wire.ike.crypto.dh import make_key_pair
 from obrin.wire.ike.transitions import State
 from obrin.wire.ike.tunnel_state import Datagram
 from tests.doubles import CLOUD, SITE, Net, pair, seeded
@@ -221,7 +221,7 @@ def test_an_established_path_stays_when_a_translator_is_forged() -> None:
     assert (two.path.local, two.path.remote, two.path.encapsulate) == before
 
 
-def test_a_refusal_is_told_once_and_the_attempt_lasts_its_time() -> None:
+def test_a_refusal_is_reported_once_and_the_attempt_lasts_its_time() -> None:
     net = Net(*pair((SHIPPED["high"],), (SHIPPED["wide"],)))
     net.ends[0].start(0.0)
     net.run(14.0)
@@ -261,7 +261,7 @@ def test_an_unknown_critical_payload_is_named_and_the_sa_stays() -> None:
     assert net.ends[1].tunnels["t"].established
 
 
-def test_invalid_syntax_is_told_and_fatal_at_both_ends() -> None:
+def test_invalid_syntax_is_reported_and_fatal_at_both_ends() -> None:
     net = standing()
     (told,) = authentic(net, [Unknown(PayloadType.DELETE, False, b"\x03")])
     assert told.notify == Notify.INVALID_SYNTAX
@@ -283,7 +283,9 @@ def test_invalid_syntax_is_told_and_fatal_at_both_ends() -> None:
 
 
 @pytest.mark.parametrize(("version", "answered"), [(0x30, True), (0xF0, True), (0x10, False)])
-def test_a_higher_major_version_is_told_which_one_is_spoken(version: int, answered: bool) -> None:
+def test_a_higher_major_version_is_reported_which_one_is_spoken(
+    version: int, answered: bool
+) -> None:
     net = standing()
     data = bytearray(net.sent[0].data)
     data[17] = version

@@ -9,8 +9,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from obrin.wire.ike.errors import IkeFormatError, IkeNotAuthentic
-from obrin.wire.ike.fragments import (
+from obrin.wire.ike.codec.errors import IkeFormatError, IkeNotAuthentic
+from obrin.wire.ike.codec.fragments import (
     AROUND_IPV4,
     MOST,
     SMALLEST,
@@ -19,9 +19,9 @@ from obrin.wire.ike.fragments import (
     encode_message,
     number_of,
 )
-from obrin.wire.ike.message import HEADER_SIZE, decode_header, decode_inside
-from obrin.wire.ike.numbers import PayloadType
-from obrin.wire.ike.payloads import Cert, Nonce, Payload
+from obrin.wire.ike.codec.message import HEADER_SIZE, decode_header, decode_inside
+from obrin.wire.ike.codec.numbers import PayloadType
+from obrin.wire.ike.codec.payloads import Cert, Nonce, Payload
 from tests.authority import Made
 from tests.doubles import CLOUD, IP_AND_UDP, SITE, Net, pair
 from tests.wire.test_ike_codec import ciphers

@@ -9,11 +9,10 @@ from datetime import timedelta
 import pytest
 
 from obrin.core.pki.chain import Trust
-from obrin.wire.ike import exchange_info
-from obrin.wire.ike.errors import IkeFormatError
-from obrin.wire.ike.numbers import PayloadType
-from obrin.wire.ike.payloads import Cert, decode_chain, encode_chain
-from obrin.wire.ike.signatures import (
+from obrin.wire.ike.codec.errors import IkeFormatError
+from obrin.wire.ike.codec.numbers import PayloadType
+from obrin.wire.ike.codec.payloads import Cert, decode_chain, encode_chain
+from obrin.wire.ike.crypto.signatures import (
     HASHES,
     SignatureProblem,
     decode_hashes,
@@ -21,6 +20,7 @@ from obrin.wire.ike.signatures import (
     sign,
     verify,
 )
+from obrin.wire.ike.exchanges import info as exchange_info
 from tests.authority import NOW, Made, new_key
 from tests.doubles import CLOUD, SITE, Net, pair
 
@@ -138,7 +138,7 @@ def bad(case: str):
         "not valid before",
     ],
 )
-def test_the_true_cause_of_a_refusal_is_told(case: str) -> None:
+def test_the_true_cause_of_a_refusal_is_reported(case: str) -> None:
     key = "another kind than its certificate" if case == "another kind than" else case
     net = joined(*bad(key))
     assert "AUTHENTICATION_FAILED" in net.texts(1)

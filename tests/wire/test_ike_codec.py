@@ -11,18 +11,17 @@ from obrin.core.ipsec.registry import Kind, by_name
 from obrin.core.ipsec.selectors import ANY_IPV4, Selector
 from obrin.core.ipsec.suite import SHIPPED
 from obrin.wire.esp import key_lengths
-from obrin.wire.ike.config import Identity
-from obrin.wire.ike.errors import IkeFormatError
-from obrin.wire.ike.fragments import encode_message
-from obrin.wire.ike.message import (
+from obrin.wire.ike.codec.errors import IkeFormatError
+from obrin.wire.ike.codec.fragments import encode_message
+from obrin.wire.ike.codec.message import (
     decode_header,
     decode_inside,
     encode_plain,
     make_cipher,
     open_protected,
 )
-from obrin.wire.ike.numbers import Notify, PayloadType
-from obrin.wire.ike.payloads import (
+from obrin.wire.ike.codec.numbers import Notify, PayloadType
+from obrin.wire.ike.codec.payloads import (
     Auth,
     Delete,
     Id,
@@ -34,7 +33,8 @@ from obrin.wire.ike.payloads import (
     decode_chain,
     encode_chain,
 )
-from obrin.wire.ike.sa_payload import Sa
+from obrin.wire.ike.codec.sa_payload import Sa
+from obrin.wire.ike.config import Identity
 from tests.doubles import seeded
 
 V6 = Selector(128, 0x20010DB8 << 96, (0x20010DB8 << 96) + 255, 6, 443, 443)

@@ -8,11 +8,12 @@ import pytest
 
 from obrin.core.ipsec.selectors import Selector
 from obrin.core.ipsec.suite import SHIPPED, make_suite
-from obrin.wire.ike import admission, exchange_info
+from obrin.wire.ike import admission
+from obrin.wire.ike.codec.message import decode_header
+from obrin.wire.ike.codec.numbers import Exchange
 from obrin.wire.ike.config import Identity
 from obrin.wire.ike.endpoint import Endpoint
-from obrin.wire.ike.message import decode_header
-from obrin.wire.ike.numbers import Exchange
+from obrin.wire.ike.exchanges import info as exchange_info
 from obrin.wire.ike.transitions import TRANSITIONS, IllegalStep, State, Step, advance
 from tests.doubles import CLOUD, SITE, Net, pair, seeded
 

@@ -51,7 +51,7 @@ def test_parts_of_parts_are_the_packet_too() -> None:
     assert [found for part in parts if (found := held.take(part, 1.0))] == [whole]
 
 
-def test_packets_are_told_apart() -> None:
+def test_packets_are_reported_apart() -> None:
     held = Reassembly()
     one, two = (fragments(packet(2000, number), 1500) for number in (1, 2))
     found = [held.take(part, 0.0) for part in (one[0], two[1], one[1], two[0])]

@@ -62,11 +62,11 @@ def states(draw: st.DrawFn) -> DeviceState:
     tables = st.dictionaries(
         st.builds(lambda a, n: a.network(n), ipv4, st.integers(0, 32)), paths, max_size=3
     )
-    told = draw(st.dictionaries(ipv4, tables, max_size=3))
-    anything = any(told.values())
+    learned = draw(st.dictionaries(ipv4, tables, max_size=3))
+    anything = any(learned.values())
     neighbours = tuple(
-        NeighbourState(address=address, state="established", told=table if anything else None)
-        for address, table in told.items()
+        NeighbourState(address=address, state="established", learned=table if anything else None)
+        for address, table in learned.items()
     )
     routes = draw(
         st.dictionaries(
@@ -87,7 +87,7 @@ def values_of(state: DeviceState) -> dict:
 
 
 @given(states())
-def test_what_is_told_is_read_back(state):
+def test_what_is_reported_is_read_back(state):
     cells = encode(state)
     assert [cell.oid for cell in cells] == sorted({cell.oid for cell in cells})
     found = decode(values_of(state))
@@ -112,20 +112,20 @@ def test_a_mangled_table_is_an_error_or_a_table(state, data):
         pass
 
 
-def test_long_as_numbers_are_told_in_two_octets():
+def test_long_as_numbers_are_reported_in_two_octets():
     path = Path(next_hop=1, as_path=(4_200_000_001, 64512, AsSet({4_200_000_002, 9})))
     peer = parse_address("169.254.1.1")
     state = DeviceState(
         interfaces=(InterfaceState(name="a"),),
         neighbours=(
             NeighbourState(
-                address=peer, state="established", told={parse_prefix("10.0.0.0/8"): path}
+                address=peer, state="established", learned={parse_prefix("10.0.0.0/8"): path}
             ),
         ),
     )
-    told = decode(values_of(state)).neighbours[0].told
+    learned = decode(values_of(state)).neighbours[0].learned
     assert (
-        told[parse_prefix("10.0.0.0/8")].as_path
+        learned[parse_prefix("10.0.0.0/8")].as_path
         == shortened(path.as_path)
         == (23456, 64512, AsSet({23456, 9}))
     )

@@ -8,8 +8,8 @@ from dataclasses import replace
 import pytest
 
 from obrin.core.address.prefix import parse_address, parse_prefix
+from obrin.core.routing.against_dump import differences, learned
 from obrin.core.routing.path import Path
-from obrin.core.routing.seen import differences, learned
 from obrin.wire.bgp.attributes import Attributes, encode_attributes
 from obrin.wire.bgp.messages import Keepalive, Update
 from obrin.wire.mrt import BGP4MP, BGP4MP_ET, MrtError, MrtPeer, read_dump, write_dump

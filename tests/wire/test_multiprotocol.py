@@ -39,7 +39,7 @@ several = families.flatmap(lambda b: st.lists(of_family(b), min_size=1, max_size
 
 
 @given(several, several, in_family(128).filter(lambda a: a.value > 1 and a.value >> 120 != 255))
-def test_what_is_told_and_withdrawn_comes_back(told, gone, hop: Address) -> None:
+def test_what_is_reported_and_withdrawn_comes_back(told, gone, hop: Address) -> None:
     path = Path(hop.value, (65001,))
     update = Update(tuple(gone), Attributes(path), reach=Reach(hop, tuple(told)))
     back = decode_message(update.encode())
@@ -188,7 +188,7 @@ def test_one_session_carries_both_families_and_takes_them_back() -> None:
         (Dual(HOP6, HOP6), Dual(HOP6, HOP6), {OWN4, OWN6}),  # RFC 8950
     ],
 )
-def test_what_both_ends_carry_is_told_and_nothing_else(one, two, carried) -> None:
+def test_what_both_ends_carry_is_reported_and_nothing_else(one, two, carried) -> None:
     pair = Pair(one, two)
     assert all(s.state is BgpState.ESTABLISHED for s in pair.sessions)
     assert pair.speakers[0].decisions.keys() == carried

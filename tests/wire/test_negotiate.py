@@ -10,8 +10,8 @@ from obrin.core.ipsec.offers import child_offers, ike_offers
 from obrin.core.ipsec.proposal import Proposal, Transform
 from obrin.core.ipsec.registry import Kind, by_name
 from obrin.core.ipsec.suite import SHIPPED
-from obrin.wire.ike.errors import IkeFormatError
-from obrin.wire.ike.negotiate import accept_answer, with_spi
+from obrin.wire.ike.codec.errors import IkeFormatError
+from obrin.wire.ike.exchanges.negotiate import accept_answer, with_spi
 
 SUITES = (SHIPPED["high"], SHIPPED["wide"])
 OFFERED = child_offers(SUITES, with_group=True)

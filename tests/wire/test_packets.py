@@ -136,7 +136,7 @@ def test_an_echo_as_rfc_4443_has_it() -> None:
 
 
 @FAMILIES
-def test_too_big_is_told_of_the_right_question(a: Address, b: Address) -> None:
+def test_too_big_is_reported_of_the_right_question(a: Address, b: Address) -> None:
     one = Host(a, seeded(1))
     for protocol in (ICMP, UDP):
         query = one.ask(protocol, b, 53, 0.0, 1400)

@@ -11,11 +11,12 @@ import pytest
 from obrin.core.address.prefix import Address, parse_prefix
 from obrin.core.ipsec.selectors import ANY_IPV4, Selector, pairs
 from obrin.core.ipsec.suite import SHIPPED
-from obrin.wire.ike import exchange_auth, exchange_info
-from obrin.wire.ike.errors import IkeRefusal
+from obrin.wire.ike.codec.errors import IkeRefusal
+from obrin.wire.ike.codec.numbers import Notify
 from obrin.wire.ike.events import Refused
-from obrin.wire.ike.numbers import Notify
-from obrin.wire.ike.scope import covered
+from obrin.wire.ike.exchanges import auth as exchange_auth
+from obrin.wire.ike.exchanges import info as exchange_info
+from obrin.wire.ike.exchanges.scope import covered
 from tests.doubles import Net, pair
 
 HERE = tuple(Selector.of(parse_prefix(f"10.{n}.0.0/16")) for n in (1, 2, 3))

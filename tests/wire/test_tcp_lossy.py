@@ -211,7 +211,7 @@ def test_parts_in_any_order_are_delivered_in_theirs(parts, rng: random.Random) -
     assert arrivals.blocks(9) == []
 
 
-def test_what_waits_is_bounded_and_the_latest_is_told_first() -> None:
+def test_what_waits_is_bounded_and_the_latest_is_reported_first() -> None:
     arrivals = Arrivals(10_000)
     for n in range(1, 2000):
         arrivals.take(n * 3, b"x")

@@ -9,9 +9,9 @@ from cryptography.hazmat.primitives.ciphers.aead import AESGCM
 
 from obrin.core.ipsec.registry import ALGORITHMS, SPOKEN, Kind, by_name
 from obrin.wire.esp import EspError, EspKeys, key_lengths, make_opener, make_sealer
-from obrin.wire.ike import dh, modp
-from obrin.wire.ike.errors import IkeFormatError
-from obrin.wire.ike.keys import padded_key, prf, prf_plus, shared_key_auth
+from obrin.wire.ike.codec.errors import IkeFormatError
+from obrin.wire.ike.crypto import dh, modp
+from obrin.wire.ike.crypto.keys import padded_key, prf, prf_plus, shared_key_auth
 from obrin.wire.macs import INTEGRITY, PRF_HASHES
 from tests.doubles import seeded
 

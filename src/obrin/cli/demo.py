@@ -1,4 +1,4 @@
-"""`demo`: the whole story on the practice world, told step by step."""
+"""`demo`: the whole story on the practice world, step by step."""
 
 from __future__ import annotations
 
@@ -304,14 +304,14 @@ class Story:
         """Part of the next design, in virtual time: only the clock is another."""
         from datetime import UTC, datetime
 
-        from obrin.cli.connect.rehearsal_told import print_played
+        from obrin.cli.connect.rehearsal_output import print_played
         from obrin.core.drill.elements import parse_elements
         from obrin.core.handover.secrets import Secrets
         from obrin.core.ipsec.shared_keys import make_key
         from obrin.core.settled.building import build_settled
-        from obrin.live.rehearse.in_virtual_time import VirtualStage
         from obrin.live.rehearse.play import Rehearsal
         from obrin.live.rehearse.virtual import VirtualWorld
+        from obrin.live.rehearse.virtual_stage import VirtualStage
 
         self._step(
             "Rehearse what comes next",

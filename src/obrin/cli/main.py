@@ -19,6 +19,7 @@ MOST_PROBLEMS = 200
 STAGES: dict[str, dict[str, tuple[str, str]]] = {
     "Design": {
         "new": ("design.new", "Write a starting design from a few facts."),
+        "migrate": ("design.migrate", "Rename keys that were called something else before."),
         "gather": ("design.gather", "Take in ranges that are in use, from CSV or JSON."),
         "settle": ("design.settle", "Choose a value for every blank, and say why."),
         "space": (

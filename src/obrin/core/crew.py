@@ -68,7 +68,7 @@ HERE = Here()
 
 
 def batches(things: Iterable[Thing], size: int) -> Iterator[tuple[Thing, ...]]:
-    """So many at a time: a piece should be worth sending."""
+    """Choose how many at a time: a piece should be worth sending."""
     left = iter(things)
     while batch := tuple(itertools.islice(left, size)):
         yield batch

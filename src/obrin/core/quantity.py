@@ -13,7 +13,7 @@ NOISE = 9
 
 
 def plain(number: float) -> str:
-    """To a thousand-millionth, without zeros at the end; `inf` and `nan` are called so."""
+    """Write it to a thousand-millionth, without zeros at the end; `inf` and `nan` are called so."""
     return exact(round(number, NOISE))
 
 

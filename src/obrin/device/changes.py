@@ -16,7 +16,7 @@ class Changes:
     """Names of tunnels and of sessions.
 
     Tunnels are `gone`, `new`, or have to begin `anew` because what the IKE peers agree on differs.
-    Sessions are `sessions_gone` and `sessions_new` (one that begins again is both), or only tell
+    Sessions are `sessions_gone` and `sessions_new` (one that begins again is both), or only show
     and accept something else (`policies`).
     """
 
@@ -50,11 +50,15 @@ def changes_between(old: RouterConfig, new: RouterConfig) -> Changes:
     )
 
 
-def watched(old: RouterWay | None, new: RouterWay) -> bool:
+def same_bfd(old: RouterWay | None, new: RouterWay) -> bool:
     """Whether the session that watches a tunnel or line can go on."""
     if old is None:
         return False
-    return (old.bfd, old.watched, old.inside[0]) == (new.bfd, new.watched, new.inside[0])
+    return (old.bfd, old.bfd_endpoints, old.inside[0]) == (
+        new.bfd,
+        new.bfd_endpoints,
+        new.inside[0],
+    )
 
 
 def _session(config: RouterConfig, name: str) -> object:

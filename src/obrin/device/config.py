@@ -1,4 +1,4 @@
-"""What a router is told: tunnels, networks, neighbours, static routes, filter rules."""
+"""The configuration of a router: tunnels, networks, neighbours, static routes, filter rules."""
 
 from __future__ import annotations
 
@@ -43,7 +43,7 @@ class RouterWay:
     inside: tuple[InsideEnds, ...]
     translations: tuple[Exposure, ...] = ()
     bfd: Bfd | None = None
-    watched: tuple[Address, Address] | None = None
+    bfd_endpoints: tuple[Address, Address] | None = None
     shared: bool = False
     mtu: int = 65535
     fragments: bool = False
@@ -90,9 +90,9 @@ class RouterConfig:
     """`lines` are dedicated ones; `beside` are gateways of the same site that it speaks BGP with,
     each with the address that this runs to, by the name of the way over the site's own network.
 
-    `rules` None means that this device does not filter. `gates` are what the hosts of a network
-    let in by themselves, where they have firewalls. One that `hands_on` leaves it to its owner
-    where packets go that come from elsewhere.
+    `rules` None means that this device does not filter. `host_firewalls` are what the hosts of a
+    network let in by themselves, where they have firewalls. One that `hands_on` leaves it to its
+    owner where packets go that come from elsewhere.
     """
 
     tunnels: dict[str, RouterTunnel] = field(default_factory=dict)
@@ -102,19 +102,23 @@ class RouterConfig:
     neighbours: dict[str, RouterNeighbour] = field(default_factory=dict)
     static: tuple[StaticWay, ...] = ()
     rules: tuple[Rule, ...] | None = None
-    gates: dict[str, tuple[Rule, ...]] = field(default_factory=dict)
+    host_firewalls: dict[str, tuple[Rule, ...]] = field(default_factory=dict)
     hands_on: bool = False
 
     def ways(self) -> dict[str, RouterWay]:
         """Tunnels and lines."""
         return {**self.tunnels, **self.lines}
 
-    def host_gates(self) -> dict[Prefix, tuple[Rule, ...]]:
+    def firewalls_by_prefix(self) -> dict[Prefix, tuple[Rule, ...]]:
         """The same by prefix."""
-        return {prefix: self.gates[n] for n, prefix in self.networks if n in self.gates}
+        return {
+            prefix: self.host_firewalls[n]
+            for n, prefix in self.networks
+            if n in self.host_firewalls
+        }
 
     def host_places(self) -> tuple[Prefix, ...]:
-        """Where practice hosts stand: in every network, and in each part that a rule names."""
+        """The places of practice hosts: in every network, and in each part that a rule names."""
         networks = tuple(dict.fromkeys(prefix for _, prefix in self.networks))
         named = dict.fromkeys(p for r in self.rules or () for p in (r.source, r.destination))
         parts = (p for p in named if any(n != p and n.covers(p) for n in networks))

@@ -1,4 +1,4 @@
-"""A small SQLite file of ours, whose troubles are told in words."""
+"""A small SQLite file of ours; its errors are raised in our words."""
 
 from __future__ import annotations
 

@@ -11,7 +11,7 @@ from typing import Any
 
 from obrin.core.csv_text import csv_rows
 from obrin.core.errors import DesignError, Problem
-from obrin.core.handover.blocks import HEAD, Value
+from obrin.core.handover.sheet.blocks import HEAD, Value
 from obrin.core.json_text import JsonError, parse_json
 from obrin.live.files import read_file
 from obrin.live.workbooks import cell_text, read_workbook
@@ -37,7 +37,7 @@ class EnteredFile:
 def read_entered(
     path: Path, sheet: Iterable[Value] | None, template: Path | None = None
 ) -> EnteredFile:
-    """Without a sheet, values have the names that the file gives them.
+    """Read values of a file; without a sheet they have the names that the file gives them.
 
     Raises DesignError for a file that cannot be read, with its place; OutsideError, OSError.
     """
@@ -110,14 +110,14 @@ def _names(known: Sequence[Value]) -> tuple[dict[str, str], dict[tuple[str, str,
 
 
 def _matched(rows: Sequence[Row], known: Known, where: str) -> EnteredFile:
-    """Rows to values of the sheet: by name, by where they stand, or by what the row is called where
-    only one is."""
+    """Rows to values of the sheet: by name, by where they stand, or by what the row is called
+    where only one is."""
     head = [cell.strip().lower() for cell in rows[0]] if rows else []
     columns = {name: head.index(name) for name in (*HEAD, ENTERED) if name in head}
-    told = columns.get(ENTERED, columns.get("value"))
+    value_column = columns.get(ENTERED, columns.get("value"))
     body = list(enumerate(rows, 1))
-    if told is None:
-        columns, told = {"name": 0}, 1
+    if value_column is None:
+        columns, value_column = {"name": 0}, 1
     else:
         body = body[1:]
     names, by_place = _names(known or [])
@@ -134,5 +134,8 @@ def _matched(rows: Sequence[Row], known: Known, where: str) -> EnteredFile:
         if name is None:
             unknown.append(f"{where}:{number}: {cells.get('name') or ' '.join(place).strip()}")
         else:
-            values[name], lines[name] = (row[told] if told < len(row) else ""), number
+            values[name], lines[name] = (
+                (row[value_column] if value_column < len(row) else ""),
+                number,
+            )
     return EnteredFile(values, lines, tuple(unknown))

@@ -23,7 +23,7 @@ EVERY = "$[*]"
 
 def gathered(path: Path) -> Composed:
     """What the exports that a mapping names say, as a design. Raises DesignError for a mapping or
-    a file that cannot be used; rows that cannot be are told in what comes back."""
+    a file that cannot be used; rows that cannot be are listed in what comes back."""
     mapping = read_mapping(read_text(path), str(path))
     tables, bad = _Reading(mapping, path.parent).tables()
     made = compose(mapping.text, {"design": mapping.spec.design}, mapping.source, tables)
@@ -46,7 +46,7 @@ class _Reading:
         self._entries: dict[int, Entry] = {}
 
     def tables(self) -> tuple[list[Source], list[Problem]]:
-        """Those that others lie within come first."""
+        """Return those that others lie within come first."""
         specs, made, bad = self._mapping.spec.read, dict[str, Source](), list[Problem]()
 
         def read(name: str) -> None:
@@ -111,7 +111,7 @@ class _Reading:
         return raw, usable, lambda row, text: [row.data[text]] if row.data.get(text) else []
 
     def _select(self, name: str, query: str, data: Any) -> Iterator[tuple[str, Any]]:
-        """Where each part stands that a query finds, and what it is."""
+        """Say where each part stands that a query finds, and what it is."""
         for node in self._query(name, query).find(data):
             yield str(node.path()).removeprefix("$"), node.value
 

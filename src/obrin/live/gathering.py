@@ -22,7 +22,7 @@ from obrin.live.files import write_whole
 from obrin.live.project import Project, read_text
 
 Ask = Callable[[str, str], str | None]
-"""Asks for the value of a place, told why it lacks. None where nobody answers."""
+"""Asks for the value of a place, with why it is missing. None where nobody answers."""
 BY_HAND = "Bring them into it by hand: 'obrin gather' without --take lists them"
 HEAD = "What exports said when they were last gathered. Written by Obrin; keep it with the design."
 
@@ -88,7 +88,7 @@ def completed(made: Composed, answers: Mapping[str, Any], ask: Ask) -> Kept:
             given[dotted(lack)] = value
             answered = True
         if not answered:
-            raise DesignError([_told(p, asked.get(p.where), lacking) for p in problems])
+            raise DesignError([_explained(p, asked.get(p.where), lacking) for p in problems])
 
 
 def _lacks(made: Composed, place: Location, given: Mapping[str, Any]) -> bool:
@@ -97,7 +97,9 @@ def _lacks(made: Composed, place: Location, given: Mapping[str, Any]) -> bool:
     return place in made.blanks or dotted(place) in given
 
 
-def _told(problem: Problem, place: Location | None, lacking: Mapping[Location, Problem]) -> Problem:
+def _explained(
+    problem: Problem, place: Location | None, lacking: Mapping[Location, Problem]
+) -> Problem:
     if place is None or place not in lacking:
         return problem
     fix = f"Fill the cell, or give --answers a file with '{dotted(place)}: VALUE'"

@@ -34,7 +34,7 @@ PATIENTLY = 180.0
 """Seconds for a call that has the server do something: it may take its time before it answers."""
 TOO_MANY = 429
 LONGEST_WAIT = 30.0
-"""Seconds that who is told to come later waits before it asks again."""
+"""Seconds to wait after an answer that asks to come later."""
 _FAILURES = (
     httpcore.TimeoutException,
     httpcore.NetworkError,
@@ -149,19 +149,19 @@ class Client:
                 content=content,
                 extensions={"timeout": timeout},
             ) as response:
-                told = {
+                lowered = {
                     n.decode("latin-1").lower(): v.decode("latin-1") for n, v in response.headers
                 }
-                held = self._bounded(response.iter_stream(), told)
-                return Answer(response.status, told, held, self.what)
+                held = self._bounded(response.iter_stream(), lowered)
+                return Answer(response.status, lowered, held, self.what)
         except _FAILURES as error:
             raise HttpError(f"{self.what} does not answer: {_words(error, until)}") from error
 
-    def _bounded(self, pieces: Iterable[bytes], told: Mapping[str, str]) -> bytes:
+    def _bounded(self, pieces: Iterable[bytes], lowered: Mapping[str, str]) -> bytes:
         """All of a body. Raises HttpError."""
-        if told.get("content-encoding", "identity").lower() != "identity":
+        if lowered.get("content-encoding", "identity").lower() != "identity":
             raise HttpError(
-                f"{self.what} answered in the encoding '{clean(told['content-encoding'], 40)}', "
+                f"{self.what} answered in the encoding '{clean(lowered['content-encoding'], 40)}', "
                 "which was not asked for. Switch compression off there"
             )
         held = bytearray()
@@ -222,7 +222,7 @@ class _TimelyStream(httpcore.NetworkStream):
 
 
 class _Deadline(threading.local):
-    """When the call of this thread has to be over, by the monotonic clock."""
+    """Say when the call of this thread has to be over, by the monotonic clock."""
 
     until = float("inf")
 

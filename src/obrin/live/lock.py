@@ -37,17 +37,17 @@ Tell = Callable[[str], None]
 
 
 @contextmanager
-def project_lock(folder: Path, own: Path, what: str, told: Tell | None = None) -> Iterator[None]:
+def project_lock(folder: Path, own: Path, what: str, tell: Tell | None = None) -> Iterator[None]:
     """Hold the lock of a project's folder while `what` writes; `own` is Obrin's folder in it.
 
-    Raises BusyError when somebody else goes on writing; unless somebody is `told` so, once, and
-    waits however long that takes.
+    Raises BusyError when somebody else goes on writing; unless there is somebody to `tell` so,
+    once, and waits however long that takes.
     """
     if not folder.is_dir():
         raise cannot("read", folder, NotADirectoryError(errno.ENOTDIR, "it is not a folder"))
     held = _Held(own, what)
     try:
-        held.take(PATIENCE, told)
+        held.take(PATIENCE, tell)
         _HELD.append(held)
         yield
     finally:
@@ -77,9 +77,9 @@ class _Held:
         self._own, self._note, self._what = own, own / NOTE, what
         self._descriptor = -1
 
-    def take(self, patience: float, told: Tell | None) -> None:
+    def take(self, patience: float, tell: Tell | None) -> None:
         """Raises BusyError, OutsideError."""
-        self._descriptor = _take(self._own, self._note, patience, told)
+        self._descriptor = _take(self._own, self._note, patience, tell)
         text = {"what": self._what, "process": os.getpid(), "since": round(time.time())}
         with contextlib.suppress(OutsideError):  # a full disk has its own message later
             write_whole(self._note, json.dumps(text), 0o644)
@@ -104,7 +104,7 @@ def _silent(_: str) -> None:
     pass
 
 
-def _take(own: Path, note: Path, patience: float, told: Tell | None) -> int:
+def _take(own: Path, note: Path, patience: float, tell: Tell | None) -> int:
     """The descriptor of the lock file, when it is ours."""
     until = time.monotonic() + patience
     while True:
@@ -112,15 +112,15 @@ def _take(own: Path, note: Path, patience: float, told: Tell | None) -> int:
         if descriptor is not None:
             return descriptor
         if time.monotonic() > until:
-            if told is None:
+            if tell is None:
                 raise BusyError(f"{_busy(note)}. Wait until it is done, or end it")
-            told(_busy(note))
+            tell(_busy(note))
             until = float("inf")
         time.sleep(0.05)
 
 
 def _tried(own: Path) -> int | None:
-    """None where somebody else holds it, or took the file away while it was opened."""
+    """Return None where somebody else holds it, or took the file away while it was opened."""
     path = own / LOCK
     try:
         private_folder(own)

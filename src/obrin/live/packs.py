@@ -12,7 +12,6 @@ from typing import Any
 
 from obrin.core.crew import HERE, Crew, Job, batches
 from obrin.core.errors import ObrinError, OutsideError
-from obrin.core.handover.blocks import changed_values
 from obrin.core.handover.differences import differences
 from obrin.core.handover.pack import (
     CONFIG,
@@ -27,8 +26,9 @@ from obrin.core.handover.pack import (
     PackMaker,
     gateways_of,
 )
-from obrin.core.handover.page import as_page
 from obrin.core.handover.secrets import Secrets
+from obrin.core.handover.sheet.blocks import changed_values
+from obrin.core.handover.sheet.page import as_page
 from obrin.core.handover.standard.basic import as_json
 from obrin.core.handover.standard.device import encode, parts
 from obrin.core.json_text import parse_json
@@ -46,8 +46,8 @@ from obrin.live.project import Project
 AT_ONCE = 8
 """How many tunnels and filter rules are validated at once."""
 PACKS_AT_ONCE = 8
-MOST_TOLD = 12
-"""Differences of one pack that are told one by one."""
+MOST_LISTED = 12
+"""Differences of one pack that are listed one by one."""
 MOST_AROUND = 3
 MOST_BYTES = 256 << 20
 """Largest size of one file of a pack. The cloud's of a thousand links has a few million bytes."""
@@ -97,7 +97,7 @@ def _making(given: tuple[Settled, Secrets]) -> _Making:
 def _packs(making: _Making, names: Sequence[str]) -> list[Pack]:
     for name in names:
         # Validation takes time with the square of the size, so large packs go in parts.
-        for part in parts(making.maker.told(name), AT_ONCE):
+        for part in parts(making.maker.device_config_of(name), AT_ONCE):
             making.alike.validate(encode(part))
     return [making.maker.make(name, making.secrets) for name in names]
 
@@ -110,7 +110,7 @@ class Written:
     """Paths by gateway, and what the owner should know about packs that were there before."""
 
     files: dict[str, list[Path]]
-    told: tuple[str, ...]
+    notes: tuple[str, ...]
 
 
 def write_packs(project: Project, settled: Settled, crew: Crew = HERE) -> Written:
@@ -119,17 +119,17 @@ def write_packs(project: Project, settled: Settled, crew: Crew = HERE) -> Writte
     A file that was changed by hand since the last handover is kept under another name.
     """
     packs = make_packs(project, settled, crew)
-    told = [*_retire_old(project, packs), *_stand_ins(settled)]
+    notes = [*_retire_old(project, packs), *_stand_ins(settled)]
     record = PackRecord(project)
     for name in packs:
         for file in [f for f in (CONFIG, KEYS) if record.edited(name, f)]:
             old = project.packs / name / file
             write_whole_bytes(old.with_name(file + EDITED), old.read_bytes(), 0o600)
-            told.append(f"{shown(project, old)} was changed by hand; that is {file}{EDITED} now")
-    told += _around(project, packs)
+            notes.append(f"{shown(project, old)} was changed by hand; that is {file}{EDITED} now")
+    notes += _around(project, packs)
     record.expect(packs)
     written = {name: _write_pack(project, name, pack) for name, pack in packs.items()}
-    return Written(written, tuple(told))
+    return Written(written, tuple(notes))
 
 
 def _around(project: Project, packs: Mapping[str, Pack]) -> Iterator[str]:
@@ -146,7 +146,8 @@ def _around(project: Project, packs: Mapping[str, Pack]) -> Iterator[str]:
         seen.add(pack.services[0])
         more = f" and {len(found) - MOST_AROUND} more" if len(found) > MOST_AROUND else ""
         where = shown(project, path.with_name(SERVICES))
-        yield f"tell the people around, {where} has changed: {'; '.join(found[:MOST_AROUND])}{more}"
+        changes = "; ".join(found[:MOST_AROUND])
+        yield f"inform the people around: {where} has changed: {changes}{more}"
 
 
 def _write_pack(project: Project, name: str, pack: Pack) -> list[Path]:
@@ -199,58 +200,58 @@ class HandedOver:
     of an older design, which were written again."""
 
     packs: dict[str, Pack]
-    told: tuple[str, ...]
+    notes: tuple[str, ...]
     anew: tuple[str, ...] = ()
 
 
 def handed_over(project: Project, settled: Settled, *, write: bool = True) -> HandedOver:
     """The packs to go by. One that is missing, or was written for an older design and not touched
     since, is written (unless `write` is false); one that was changed by hand is taken as it is, and
-    its differences told.
+    its differences listed.
 
     Raises ObrinError for one that cannot be used.
     """
     made, record = make_packs(project, settled), PackRecord(project)
     found: dict[str, Pack] = {}
     old: dict[str, Pack] = {}
-    told, anew = list[str](), list[str]()
+    notes, anew = list[str](), list[str]()
     for name, pack in made.items():
         files = {CONFIG: _read(project, name, CONFIG), KEYS: _read(project, name, KEYS)}
         meant = {CONFIG: pack.config, KEYS: pack.keys}
         edited = [f for f in files if files[f] is not None and record.edited(name, f)]
         if edited:
             held = {f: meant[f] if files[f] is None else files[f] for f in files}
-            told += _told(project, name, meant, held)
+            notes += _edited(project, name, meant, held)
             _judge(project, name, held)
             texts = {file: as_json(data) for file, data in held.items()}
             pack = replace(pack, config_text=texts[CONFIG], keys_text=texts[KEYS])
         elif files != meant:
             if None not in files.values():
                 anew.append(name)
-                told.append(f"the pack of {name} was of an older design; it is written anew")
+                notes.append(f"the pack of {name} was of an older design; it is written anew")
             old[name] = pack
         found[name] = pack
     if old and write:
         record.expect(old)
         for name, pack in old.items():
             _write_pack(project, name, pack)
-    return HandedOver(found, tuple(told), tuple(anew))
+    return HandedOver(found, tuple(notes), tuple(anew))
 
 
-def _told(project: Project, name: str, meant: Files, held: Files) -> Iterator[str]:
+def _edited(project: Project, name: str, meant: Files, held: Files) -> Iterator[str]:
     lines = [f"{CONFIG}: {text}" for text in differences(meant[CONFIG], held[CONFIG])]
     lines += [f"{KEYS}: {text}" for text in differences(meant[KEYS], held[KEYS], secret=True)]
     where = shown(project, project.packs / name)
-    for line in lines[:MOST_TOLD]:
+    for line in lines[:MOST_LISTED]:
         yield f"{where} is not what the design says: {line}"
-    if len(lines) > MOST_TOLD:
-        yield f"{where}: {len(lines) - MOST_TOLD} more differences"
+    if len(lines) > MOST_LISTED:
+        yield f"{where}: {len(lines) - MOST_LISTED} more differences"
     if lines:
         yield f"{name} gets what its pack says. 'obrin handover' writes it as the design says"
 
 
 def _read(project: Project, name: str, file: str) -> Any:
-    """None where there is no such file. Raises ObrinError."""
+    """Return None where there is no such file. Raises ObrinError."""
     path = project.packs / name / file
     try:
         if path.is_symlink():
@@ -281,7 +282,7 @@ def shown(project: Project, path: Path) -> str:
 
 
 class PackRecord:
-    """What was handed over lately, to tell what was changed by hand since.
+    """What was handed over lately, to find what was changed by hand since.
 
     It is written before the packs are, and remembers the last few: whoever is killed between two
     files has not changed any by hand. It lies with the keys, since it could be used to try guesses

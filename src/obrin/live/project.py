@@ -98,15 +98,15 @@ class Project:
         """Keys, journal, and the state of the practice world. Made when first written to."""
         return self.folder / ".obrin"
 
-    def lock(self, what: str, told: Tell | None = None) -> AbstractContextManager[None]:
+    def lock(self, what: str, tell: Tell | None = None) -> AbstractContextManager[None]:
         """Held while `what` writes in this project. Raises BusyError when somebody else does, or
-        waits for them where somebody is `told` so.
+        waits for them where there is somebody to `tell` so.
 
         Without a design there is nothing to write for, and the command itself will say so.
         """
         if not self.design_path.exists():
             return contextlib.nullcontext()
-        return project_lock(self.folder, self.own_folder, what, told)
+        return project_lock(self.folder, self.own_folder, what, tell)
 
     @cached_property
     def passphrase(self) -> Passphrase:
@@ -254,7 +254,8 @@ class Project:
         return document
 
     def read_choices(self, design: Design, anew: tuple[str, ...] = ()) -> dict[str, Choice]:
-        """But for those at places to choose anew; each judged value by value. Raises DesignError.
+        """Read choices, but for those at places to choose anew; each judged value by value. Raises
+        DesignError.
 
         Empty when nothing was settled yet.
         """
@@ -269,7 +270,7 @@ class Project:
         return held, Locator(text or "", source)
 
     def _settled_text(self) -> str | None:
-        """None where there is no such file."""
+        """Return None where there is no such file."""
         return read_text(self.settled_path) if os.path.lexists(self.settled_path) else None
 
     def was_settled(self, place: str) -> bool:
@@ -375,8 +376,8 @@ _parsed = lru_cache(maxsize=2)(parse_choices)
 
 
 def read_text(path: Path, fix: str = "Check the path") -> str:
-    """Raises DesignError when the file cannot be read as UTF-8 text, with the `fix` for one that is
-    not there."""
+    """Raises DesignError when the file cannot be read as UTF-8 text, with the `fix` for one that
+    is not there."""
     try:
         return read_file(path, MAX_BYTES).decode("utf-8-sig")
     except FileNotFoundError:

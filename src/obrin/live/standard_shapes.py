@@ -19,7 +19,7 @@ from obrin.live.standard_modules import data_model, validate
 
 
 class _OddError(Exception):
-    """Nothing that a shape can be told of: the whole is looked at."""
+    """It has no shape: the whole has to be looked at."""
 
 
 class Alike:
@@ -44,37 +44,41 @@ class Alike:
             self._fit.add(shape)
 
     def _shape(self, data: Json) -> bytes:
-        told: list[object] = []
-        self._members(data_model().schema, data, told, {})
-        return hashlib.blake2b(repr(told).encode(), digest_size=20).digest()
+        tokens: list[object] = []
+        self._members(data_model().schema, data, tokens, {})
+        return hashlib.blake2b(repr(tokens).encode(), digest_size=20).digest()
 
-    def _members(self, node: Any, data: Json, told: list[object], seen: dict[object, int]) -> None:
-        told.append("{")
+    def _members(
+        self, node: Any, data: Json, tokens: list[object], seen: dict[object, int]
+    ) -> None:
+        tokens.append("{")
         for name, value in data.items():
             child = self._child(node, name)
-            told.append(name)
+            tokens.append(name)
             if isinstance(value, list):
-                told.append("[")
+                tokens.append("[")
                 for part in value:
-                    self._value(child, part, told, seen)
-                told.append("]")
+                    self._value(child, part, tokens, seen)
+                tokens.append("]")
             else:
-                self._value(child, value, told, seen)
-        told.append("}")
+                self._value(child, value, tokens, seen)
+        tokens.append("}")
 
-    def _value(self, node: Any, value: object, told: list[object], seen: dict[object, int]) -> None:
+    def _value(
+        self, node: Any, value: object, tokens: list[object], seen: dict[object, int]
+    ) -> None:
         if isinstance(value, dict):
-            self._members(node, value, told, seen)
+            self._members(node, value, tokens, seen)
             return
         kind = self._renamed(node)
         if kind is None or not isinstance(value, str | int):
-            told.append((value,))
+            tokens.append((value,))
             return
         if not self._fits(kind, value):
             raise _OddError
         number = seen.setdefault((type(value), value), len(seen))
         family, _, length = str(value).partition("/")
-        told.append((number, ":" in family, length))
+        tokens.append((number, ":" in family, length))
 
     def _child(self, node: Any, name: str) -> Any:
         """Raises _OddError for what the modules do not have there."""

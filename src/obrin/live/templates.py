@@ -65,7 +65,7 @@ def _end(child: int) -> None:
 
 
 def _render_and_exit(text: str, path: Path, context: dict[str, Any], pipe: int) -> NoReturn:
-    """In the child: nothing of the parent's is tidied up, flushed or left."""
+    """Run in the child: nothing of the parent's is tidied up, flushed or left."""
     try:
         os.environ.pop(PASSPHRASE, None)
         signal.signal(signal.SIGALRM, signal.SIG_DFL)
@@ -99,7 +99,7 @@ def _rendered(text: str, path: Path, context: dict[str, Any]) -> str:
     from jinja2.sandbox import ImmutableSandboxedEnvironment
 
     class Hole(jinja2.StrictUndefined):
-        """A name that means nothing, told in our words."""
+        """An unknown name, reported in our words."""
 
         @property
         def _undefined_message(self) -> str:

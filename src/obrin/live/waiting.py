@@ -1,7 +1,7 @@
 """Says what a command waits for, once that has taken a second.
 
 Whoever asks something of the outside does it within `awaited`. The command line says with `tell_by`
-how people are told; without it nothing is said.
+the callback for people; without it nothing is said.
 """
 
 from __future__ import annotations
@@ -16,7 +16,7 @@ _tellers: list[Callable[[str], None]] = []
 
 
 def tell_by(tell: Callable[[str], None] | None) -> None:
-    """From now on `tell` gets a line for each wait that takes longer; None ends that."""
+    """Set `tell`, which gets a line for each wait that takes longer; None ends that."""
     _tellers[:] = [] if tell is None else [tell]
 
 

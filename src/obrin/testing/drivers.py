@@ -21,8 +21,8 @@ from obrin.core.address.prefix import Address
 from obrin.core.errors import OutsideError
 from obrin.core.handover.secrets import Secrets
 from obrin.core.settled.model import Settled
+from obrin.live.drivers.observations import Question
 from obrin.live.drivers.protocol import CloudDriver, CloudStep, Done, GatewayDriver, Progress
-from obrin.live.drivers.seen import Question
 
 NOWHERE = Question(
     source=Address(32, 1), destination=Address(32, 2), protocol="icmp", port=0, timeout=0.2
@@ -165,16 +165,16 @@ class GatewayDriverTests:
         finally:
             driver.take_away()
 
-    def test_no_secret_is_told(self, driver: GatewayDriver) -> None:
+    def test_no_secret_is_shown(self, driver: GatewayDriver) -> None:
         secrets = [entry["secret"] for entry in self.keys["obrin-keys:keys"]["pre-shared-key"]]
         try:
             done = driver.hand_over(self.config, self.keys)
-            told = repr(
+            shown = repr(
                 (done, driver, driver.held(), driver.tunnels(), driver.routes(), driver.drops())
             )
         finally:
             driver.take_away()
-        assert not any(secret in told for secret in secrets)
+        assert not any(secret in shown for secret in secrets)
 
     def test_a_pack_that_cannot_be_is_refused_and_nothing_has_changed(
         self, driver: GatewayDriver

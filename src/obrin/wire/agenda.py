@@ -1,6 +1,19 @@
-"""When each of many engines wants to be woken: only those are asked with which something happened.
+"""An agenda of timers for many engines: only those are asked with which something happened.
 
-With it, an owner of thousands looks at none that nothing happened to.
+The problem. A gateway has thousands of IKE SAs, TCP connections and BFD sessions, each with a next
+time. To ask all of them after each packet is a walk over everything for one that changed.
+
+The idea. A heap of times with an entry for each engine. Whoever handles a packet stirs the engine;
+the next question asks only the stirred ones for their timer. An old entry is not searched for in
+the heap: it is skipped when it comes up and is not what the table of current times says.
+
+The invariant. `next` is never later than the earliest timer of any engine that was stirred since it
+was last asked. It may be earlier, where a timer moved away without a stir: then the engine is asked
+in vain, once.
+
+The cost. A logarithm for each stirred engine; nothing for the others.
+
+Proven against a walk over all in drawn sequences: `tests/wire/test_agenda.py`.
 """
 
 from __future__ import annotations
@@ -12,16 +25,16 @@ from typing import Generic, TypeVar
 
 
 def nobody() -> None:
-    """Who is told, where nobody wants to be."""
+    """The listener where nobody listens."""
 
 
 Name = TypeVar("Name", bound=Hashable)
 
 
 class Agenda(Generic[Name]):
-    """`timer` says when one wants to be woken; None where it is there no more. It is asked again of
-    who was stirred. What passes through an engine may move its timer away without a word: who is
-    woken too soon is asked again, too."""
+    """`timer` says when one wants to be woken; None where it is there no more. It is asked again
+    of who was stirred. What passes through an engine may move its timer away without a word: who
+    is woken too soon is asked again, too."""
 
     def __init__(self, timer: Callable[[Name], float | None]) -> None:
         self._timer = timer
@@ -59,7 +72,7 @@ class Agenda(Generic[Name]):
         self._stirred.clear()
 
     def due(self, now: float) -> list[Name]:
-        """Whose time has come, the earliest first; they are asked again after that."""
+        """Say whose time has come, the earliest first; they are asked again after that."""
         found = []
         while self.next() <= now:
             name = heapq.heappop(self._heap)[2]

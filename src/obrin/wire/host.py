@@ -16,7 +16,7 @@ from obrin.core.reach.filters import RuleSet
 from obrin.core.routing.packet import ECHO
 from obrin.wire.agenda import nobody
 from obrin.wire.errors import PacketError
-from obrin.wire.icmp import Icmp, decode_icmp, echo_reply, is_icmp, packet_key, told_too_big
+from obrin.wire.icmp import Icmp, decode_icmp, echo_reply, is_icmp, packet_key, read_too_big
 from obrin.wire.packet import (
     ICMP,
     TCP,
@@ -52,13 +52,13 @@ class Query:
 class Host:
     """One address. The device it stands behind feeds packets in and takes them out.
 
-    `drops` counts what it could do nothing with, by reason. `gate` is its own firewall: what may
+    `drops` counts what it could do nothing with, by reason. `firewall` is its own: what may
     begin from outside; None where it has none.
     """
 
     def __init__(self, address: Address, rng: Callable[[int], bytes]) -> None:
         self.address = address
-        self.gate: RuleSet | None = None
+        self.firewall: RuleSet | None = None
         self.stir: Callable[[], None] = nobody
         self.drops: Counter[str] = Counter()
         self._out: list[bytes] = []
@@ -84,9 +84,9 @@ class Host:
         may_fragment: bool = False,
         own: int | None = None,
     ) -> Query:
-        """Send an echo request, a UDP datagram, or begin a TCP connection. The packets of the first
-        two are filled up to `size` bytes, and ask not to be cut unless they may. ICMP is that of
-        the family. The port is a fresh one, or the host's `own`."""
+        """Send an echo request, a UDP datagram, or begin a TCP connection. The packets of the
+        first two are filled up to `size` bytes, and ask not to be cut unless they may. ICMP is
+        that of the family. The port is a fresh one, or the host's `own`."""
         echo, here = ECHO[destination.bits], self.address
         head = IPV4_HEADER if here.bits == 32 else IPV6_HEADER
         data = b"obrin".ljust(size - head - UDP_HEADER, b".")
@@ -126,10 +126,10 @@ class Host:
         number, protocol = packet.ports[1], packet.protocol
         if is_icmp(packet):
             message = decode_icmp(packet)
-            told = told_too_big(packet, message)
-            number = message.identifier if told is None else told.number
-            protocol = ECHO[packet.bits].protocol if told is None else told.protocol
-            if told is None and message.kind != ECHO[packet.bits].reply:
+            large = read_too_big(packet, message)
+            number = message.identifier if large is None else large.number
+            protocol = ECHO[packet.bits].protocol if large is None else large.protocol
+            if large is None and message.kind != ECHO[packet.bits].reply:
                 return False
         query = self._queries.get((protocol, number))
         return query is not None and (is_icmp(packet) or query.destination == packet.source)
@@ -138,7 +138,7 @@ class Host:
         """A packet for this host; bad ones are dropped and counted."""
         try:
             packet = decode_packet(data)
-            guard(self.gate, packet, awaited=(UDP, packet.ports[1]) in self._queries)
+            guard(self.firewall, packet, awaited=(UDP, packet.ports[1]) in self._queries)
             if is_icmp(packet):
                 self._icmp(packet, now)
             elif packet.protocol == UDP:
@@ -160,10 +160,10 @@ class Host:
             query = self._queries.get((echo.protocol, message.identifier))
             if query is not None and packet.source == query.destination:
                 query.answered_at = now
-        elif (told := told_too_big(packet, message)) is not None:
-            query = self._queries.get((told.protocol, told.number))
-            if query is not None and told.destination == query.destination:
-                query.too_big = told.mtu
+        elif (large := read_too_big(packet, message)) is not None:
+            query = self._queries.get((large.protocol, large.number))
+            if query is not None and large.destination == query.destination:
+                query.too_big = large.mtu
 
     def _udp(self, packet: Packet, now: float) -> None:
         datagram = decode_udp(packet)
@@ -199,10 +199,14 @@ class Host:
         return out + self._tcp.packets(now)
 
 
-def guard(gate: RuleSet | None, packet: Packet, *, awaited: bool) -> None:
+def guard(firewall: RuleSet | None, packet: Packet, *, awaited: bool) -> None:
     """A host's firewall: answers to its own flows come in, others only where a rule says so.
     `awaited` is whether the host waits for UDP like this. Raises PacketError."""
-    if gate is not None and _begins(packet, awaited) and gate.match(packet_key(packet)) is None:
+    if (
+        firewall is not None
+        and _begins(packet, awaited)
+        and firewall.match(packet_key(packet)) is None
+    ):
         raise PacketError("its own firewall does not let it in")
 
 

@@ -74,7 +74,7 @@ def packet_key(packet: Packet) -> PacketKey:
 
 
 def is_error(packet: Packet) -> bool:
-    """Whether it tells of what became of another packet."""
+    """Whether it reports what became of another packet."""
     echo = ECHO[packet.bits]
     if packet.protocol != echo.protocol or not packet.payload:
         return False
@@ -111,8 +111,8 @@ def _error(packet: Packet, message: Icmp, source: Address) -> Packet | None:
         return None
     four = LEAST_IPV4_MTU - IPV4_HEADER - 8
     most = four if packet.bits == 32 else LEAST_IPV6_MTU - IPV6_HEADER - 8
-    told = message._replace(data=packet.encode()[:most])
-    return told.packet(source, packet.source)
+    answer = message._replace(data=packet.encode()[:most])
+    return answer.packet(source, packet.source)
 
 
 def quoted_key(packet: Packet) -> PacketKey | None:
@@ -149,8 +149,8 @@ class TooBig(NamedTuple):
     spi: bytes = b""
 
 
-def told_too_big(packet: Packet, message: Icmp) -> TooBig | None:
-    """None for another message. Raises PacketError for one that quotes no packet."""
+def read_too_big(packet: Packet, message: Icmp) -> TooBig | None:
+    """Return None for another message. Raises PacketError for one that quotes no packet."""
     bits, quoted = packet.bits, message.data
     kinds = (UNREACHABLE, TOO_BIG) if bits == 32 else (TOO_BIG6, 0)
     if (message.kind, message.code) != kinds:

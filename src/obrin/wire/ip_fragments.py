@@ -47,7 +47,7 @@ class _Waiting:
 
     @property
     def whole(self) -> bytes | None:
-        """None while something is missing."""
+        """Return None while something is missing."""
         if self.size is None or sum(map(len, self.parts.values())) < self.size:
             return None
         return b"".join(self.parts[start] for start in sorted(self.parts))

@@ -27,7 +27,7 @@ _RIBS = {RIB_IPV4_UNICAST: 32, RIB_IPV6_UNICAST: 128}
 STATE_CHANGE, MESSAGE, MESSAGE_AS4, STATE_CHANGE_AS4 = 0, 1, 4, 5
 ESTABLISHED = 6
 MOST_NAMED = 100
-"""Odd records that are told one by one; beyond, they are only counted."""
+"""Odd records that are reported one by one; beyond, they are only counted."""
 MOST_RECORD = 1 << 24
 """Bytes of one record; a dump that claims more is damaged."""
 
@@ -47,7 +47,7 @@ class MrtPeer:
 
 @dataclass(slots=True)
 class Dump:
-    """What a whole file told, by neighbour: the paths that held at its end.
+    """What a whole file holds, by neighbour: the paths that held at its end.
 
     `read` and `left_out` count records that were used and records of kinds that are not read here;
     `odd` counts those that could not be used, and `named` says where and why.
@@ -66,7 +66,7 @@ class Dump:
             self.named.append(f"the record at offset {offset}: {why}")
 
     def peer(self, address: Address) -> dict[Prefix, Path]:
-        """What a neighbour with this address told; empty when it told nothing."""
+        """What a neighbour with this address advertised; empty when it advertised nothing."""
         for peer, table in self.tables.items():
             if peer.address == address:
                 return table
@@ -183,11 +183,13 @@ def _message(dump: Dump, subtype: int, body: Cursor) -> None:
             table.update(dict.fromkeys(prefixes, attributes.path))
 
 
-Told = Iterable[tuple[Prefix, Iterable[tuple[int, Path]]]]
-"""A prefix, and by number of the peer, the paths that were told for it."""
+Dumped = Iterable[tuple[Prefix, Iterable[tuple[int, Path]]]]
+"""A prefix, and by number of the peer, the paths that were advertised for it."""
 
 
-def write_dump(router_id: int, name: str, peers: Sequence[MrtPeer], told: Told, at: int) -> bytes:
+def write_dump(
+    router_id: int, name: str, peers: Sequence[MrtPeer], dumped: Dumped, at: int
+) -> bytes:
     """A TABLE_DUMP_V2 file; `at` in seconds since 1970."""
     text = name.encode()[:65535]
     index = router_id.to_bytes(4, "big") + len(text).to_bytes(2, "big") + text
@@ -197,7 +199,7 @@ def write_dump(router_id: int, name: str, peers: Sequence[MrtPeer], told: Told, 
         index += bytes((2 | (bits == 128),)) + peer.router_id.to_bytes(4, "big")
         index += value.to_bytes(bits // 8, "big") + peer.asn.to_bytes(4, "big")
     out = [_record(at, PEER_INDEX_TABLE, index)]
-    for number, (prefix, paths) in enumerate(told):
+    for number, (prefix, paths) in enumerate(dumped):
         octets = (prefix.length + 7) // 8
         entries = []
         for peer_number, path in paths:

@@ -66,7 +66,7 @@ class TcpStack:
         connection.stir()
 
     def _stir(self, key: Both, connection: Connection) -> None:
-        """It has something to send, to tell its owner, or to wait for."""
+        """It has something to send, to report to its owner, or to wait for."""
         self._agenda.stir(key)
         self._speaking[key] = None
         connection.owner()

@@ -1,5 +1,5 @@
 """What arrived of a peer's bytes, in whatever order: delivered in theirs (RFC 9293 section 3.4),
-and told as selective acknowledgements (RFC 2018).
+and reported as selective acknowledgements (RFC 2018).
 
 Places count bytes of the peer from the first one on, and never run round.
 """

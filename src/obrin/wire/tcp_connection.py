@@ -347,7 +347,7 @@ class Connection:
         if self.state is not TcpState.SYN_SENT:
             self.peer_window = segment.window
         place = flight.acknowledged + min(count, len(flight))
-        flight.acknowledge(place, self._told(segment), now, repeats=repeats and not news)
+        flight.acknowledge(place, self._sack_blocks(segment), now, repeats=repeats and not news)
         if not news:
             return
         self.send_unacked = segment.acknowledgement
@@ -357,7 +357,7 @@ class Connection:
         elif self.fin_sent and self.peer_closed:
             self._end("closed")
 
-    def _told(self, segment: Segment) -> list[Block]:
+    def _sack_blocks(self, segment: Segment) -> list[Block]:
         """What the peer has beyond what it acknowledges, as places; nothing that was never sent."""
         flight = self._flight
         begin = (self.first + 1 + flight.acknowledged) % _MOD

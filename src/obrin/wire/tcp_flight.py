@@ -3,9 +3,9 @@ sent again, and when.
 
 The rules are those of RFC 5681 (slow start, congestion avoidance, halving at a loss), RFC 6298 (the
 time after which all is taken for lost) and RFC 6675 (loss by selective acknowledgements). A piece
-is taken for lost when three that were *sent* later have arrived: told by the order of sending and
+is taken for lost when three that were *sent* later have arrived: seen by the order of sending and
 not of the bytes, so that the loss of what was sent again shows as well (the idea of RFC 8985). A
-peer without selective acknowledgements tells by repeating itself that something arrived: then it is
+peer without selective acknowledgements shows by repeating itself that something arrived: then it is
 the first piece after three repetitions (RFC 5681 section 3.2), and in a recovery whatever each
 partial acknowledgement leaves in front (RFC 6582).
 
@@ -162,7 +162,8 @@ class Flight:
 
     def time_out(self) -> None:
         """Nothing came for too long: all of it is lost, and the way carries little (RFC 5681
-        section 3.1). The peer may have let go what it told selectively (RFC 2018 section 8)."""
+        section 3.1). The peer may have let go what it acknowledged selectively (RFC 2018 section
+        8)."""
         self._threshold = max(len(self) // 2, 2 * self._mss)
         self._congestion = self._mss
         self._recovering = False

@@ -74,14 +74,14 @@ class Segment:
 
     def _options(self, room: int) -> bytes:
         """Whole words, of so many bytes at the most: blocks that find no room are left out."""
-        told = b"" if self.mss is None else b"\x02\x04" + self.mss.to_bytes(2, "big")
+        written = b"" if self.mss is None else b"\x02\x04" + self.mss.to_bytes(2, "big")
         if self.selective:
-            told += b"\x01\x01\x04\x02"
-        blocks = self.blocks[: max(0, (room - len(told) - 4) // 8)]
+            written += b"\x01\x01\x04\x02"
+        blocks = self.blocks[: max(0, (room - len(written) - 4) // 8)]
         if blocks:
-            told += b"\x01\x01\x05" + bytes((2 + 8 * len(blocks),))
-            told += b"".join(_BLOCK.pack(a % _MOD, b % _MOD) for a, b in blocks)
-        return told
+            written += b"\x01\x01\x05" + bytes((2 + 8 * len(blocks),))
+            written += b"".join(_BLOCK.pack(a % _MOD, b % _MOD) for a, b in blocks)
+        return written
 
 
 def begins(segment: bytes) -> bool:

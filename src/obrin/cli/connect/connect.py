@@ -94,7 +94,7 @@ def connect(
     from obrin.live.connect.ended import Ended
     from obrin.live.connect.whole import plan_connect
     from obrin.live.drivers.registry import open_ends
-    from obrin.live.reshape.record import read_record
+    from obrin.live.reshape.change_file import read_record
 
     project = project_of(design_file)
     _, settled = project.settled()
@@ -124,7 +124,11 @@ def connect(
     if as_json:
         deed = Deed(changes=[Change(name, did) for name, did in result.done.items()])
         tunnels = [tunnel.as_json() for tunnel in result.status]
-        more = {"unchanged": result.unchanged, "tunnels": tunnels, "told": result.learned.values}
+        more = {
+            "unchanged": result.unchanged,
+            "tunnels": tunnels,
+            "assigned": result.learned.values,
+        }
         echo_json(deed.as_json(done=True) | more)
     else:
         _tell_result(plan, result, left)
@@ -172,7 +176,7 @@ def _tell_result(plan: Plan, result: Connected, left: Ended) -> None:
 
 def _forget(project: Project, names: Sequence[str]) -> None:
     """Steps that were done by hand and are asked for once more."""
-    from obrin.live.drivers.by_hand.record import HandRecord, record_of
+    from obrin.live.drivers.by_hand.done_file import HandRecord, record_of
 
     record = HandRecord(record_of(project)) if names else None
     for name in names:
@@ -185,7 +189,7 @@ def _forget(project: Project, names: Sequence[str]) -> None:
 
 def _tell_plan(plan: Plan, *, keep: bool) -> None:
     """Show on stderr what the owner should know before it is done."""
-    for text in plan.told:
+    for text in plan.notes:
         click.echo(f"note: {text}.", err=True)
     for link, seconds in plan.interrupted.items():
         click.echo(
@@ -198,7 +202,7 @@ def _tell_plan(plan: Plan, *, keep: bool) -> None:
 
 
 def _changes(plan: Plan, *, keep: bool) -> Iterator[Change]:
-    """What would be done, as far as the ends tell before it is."""
+    """What would be done, as far as the ends show before it is."""
     from obrin.live.connect.execute import PACK
 
     for name in plan.missing:

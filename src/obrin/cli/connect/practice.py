@@ -193,7 +193,7 @@ def _gateway_troubles(world: World) -> list[str]:
 
 
 def _places(world: World, process: str) -> list[tuple[str, str]]:
-    """Who answers in a process, and at which URL; one process may be several gateways."""
+    """Say who answers in a process, and at which URL; one process may be several gateways."""
     here = f"http://127.0.0.1:{world.ports.get(process, 0)}"
     inside = [(name, url) for name, url in world.gateways.items() if url.startswith(f"{here}/")]
     agents = [(name, world.agents[name]) for name, _ in inside if name in world.agents]
@@ -222,7 +222,7 @@ def run(
     from obrin.core.reach.paths import all_networks
     from obrin.core.settled.model import host_of
     from obrin.live.http import Client
-    from obrin.live.practice.kernel_host import run_as_host
+    from obrin.live.practice.hosts.kernel_host import run_as_host
     from obrin.live.practice.record import need_world
 
     project = project_of(design_file)

@@ -82,14 +82,14 @@ def fault(
       loss 5%        that share of packets is lost      double 5%   ... comes twice
       delay 80ms     every packet comes later           jitter 40ms ... by up to so much more
       one-way out    only what leaves passes, or 'in'   block udp/4500   or 'esp'
-      large          what has over 1,280 bytes is lost; 'large UPLINK told': the sender hears
+      large          over 1,280 bytes is lost; 'large UPLINK icmp' sends errors back
       address A      its provider gives the uplink another address
       forget         its translator forgets who asked whom, once
       restart        the gateway loses everything but its configuration, once
       retype filter  somebody takes a rule away at a gateway by hand; or 'liveness', once
       full           the gateway has no room to keep another configuration
       behind 2h      the gateway's clock is behind by that, or 'ahead'
-      throttle 2     the cloud takes two requests in a second, and tells who comes too often
+      throttle 2     the cloud takes two requests in a second, and refuses more for a while
       fail tunnels   the next of that kind, or of one name, fails when it is half built
       drift NAME     somebody changes a thing there by hand, such as filters/timetable, once
 

@@ -77,7 +77,7 @@ def probe(
 
     With '--here' it is this computer that asks, on a real link, with no help of any device: ICMP,
     TCP and UDP, packets that may not be cut, the far ends inside the tunnels, and the routers on
-    the way as far as they tell. '--merge' puts
+    the way as far as they answer. '--merge' puts
     what several hosts saw together and names the cause that fits all of it.
 
     \b

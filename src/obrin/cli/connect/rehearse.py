@@ -92,7 +92,7 @@ def rehearse(
       obrin rehearse --fault 'loss hh-east/fibre 5%' --design skerrow-ferries
       obrin rehearse --to rehearsal --design skerrow-ferries
     """
-    from obrin.cli.connect.rehearsal_told import all_good, print_rehearsal, rehearsal_json
+    from obrin.cli.connect.rehearsal_output import all_good, print_rehearsal, rehearsal_json
     from obrin.cli.figures.file import figure_file
     from obrin.cli.figures.rehearsal import rehearsal_bytes
     from obrin.core.drill.elements import elements, parse_elements
@@ -115,9 +115,9 @@ def rehearse(
     )
     kept = None if folder is None else _new_folder(folder)
     asked, played, passed = _play(_planned(project, document, settled, kept), asked_for, workers)
-    told = rehearsal_json(asked, played, passed)
+    result = rehearsal_json(asked, played, passed)
     if as_json:
-        echo_json(told)
+        echo_json(result)
     else:
         print_rehearsal(asked, played, passed)
     if drawing is not None:
@@ -138,31 +138,31 @@ class Programme:
     seconds: float
 
 
-Told = tuple[list["Asked"], list["Scene"], float]
+Outcome = tuple[list["Asked"], list["Scene"], float]
 """What was asked, what was played, and how long that took in all worlds."""
 
 
-def _play(planned: Planned, programme: Programme, workers: int | None) -> Told:
+def _play(planned: Planned, programme: Programme, workers: int | None) -> Outcome:
     """Failures are tried in the world that is there, or in several side by side."""
     from obrin.live.rehearse.play import ending
     from obrin.live.rehearse.side_by_side import fail_side_by_side, worlds_for
 
     failed = programme.failures
     rehearsal, worlds = planned.make(), workers or worlds_for(len(failed))
-    told = _Progress(len(failed) + len(programme.faults) + len(programme.endings) + 3)
-    played = [told.done(rehearsal.begin())]
+    progress = _Progress(len(failed) + len(programme.faults) + len(programme.endings) + 3)
+    played = [progress.done(rehearsal.begin())]
     asked = rehearsal.ask_all()
     here = worlds == 1
     if here:
-        played += map(told.done, map(rehearsal.fail, failed))
+        played += map(progress.done, map(rehearsal.fail, failed))
     else:
         with crew_of(worlds) as crew:
-            played += map(told.done, fail_side_by_side(crew, planned, failed))
+            played += map(progress.done, fail_side_by_side(crew, planned, failed))
     elsewhere = 0.0 if here else sum(scene.took for scene in played)
-    played += [told.done(rehearsal.suffer(fault)) for fault in programme.faults]
-    played += [told.done(rehearsal.end_access(*ended)) for ended in programme.endings]
-    played += map(told.done, ending(rehearsal, programme.seconds))
-    told.end()
+    played += [progress.done(rehearsal.suffer(fault)) for fault in programme.faults]
+    played += [progress.done(rehearsal.end_access(*ended)) for ended in programme.endings]
+    played += map(progress.done, ending(rehearsal, programme.seconds))
+    progress.end()
     return asked, played, rehearsal.now + elsewhere
 
 
@@ -204,22 +204,22 @@ def _new_folder(name: str) -> Path:
     return path
 
 
-def _keep(folder: Path, name: str, told: Told) -> None:
+def _keep(folder: Path, name: str, outcome: Outcome) -> None:
     """Tables and figure, beside what was recorded."""
     import json
 
-    from obrin.cli.connect.rehearsal_told import rehearsal_json, rehearsal_page
+    from obrin.cli.connect.rehearsal_output import rehearsal_json, rehearsal_page
     from obrin.cli.figures.rehearsal import rehearsal_bytes
     from obrin.live.files import write_whole, write_whole_bytes
 
-    text = json.dumps(rehearsal_json(*told), indent=2) + "\n"
+    text = json.dumps(rehearsal_json(*outcome), indent=2) + "\n"
     write_whole(folder / "rehearsal.json", text, 0o644)
-    write_whole(folder / "rehearsal.md", rehearsal_page(name, *told), 0o644)
-    write_whole_bytes(folder / "rehearsal.svg", rehearsal_bytes(name, told[1], "svg"))
+    write_whole(folder / "rehearsal.md", rehearsal_page(name, *outcome), 0o644)
+    write_whole_bytes(folder / "rehearsal.svg", rehearsal_bytes(name, outcome[1], "svg"))
 
 
 def _planned(project: Project, document: Document, settled: Settled, kept: Path | None) -> Planned:
-    """Worlds from the packs as 'handover' would write them now; what that would tell goes to
+    """Worlds from the packs as 'handover' would write them now; what that would report goes to
     stderr."""
     from datetime import UTC, datetime
 
@@ -227,7 +227,7 @@ def _planned(project: Project, document: Document, settled: Settled, kept: Path 
     from obrin.live.rehearse.side_by_side import Planned
 
     handed = handed_over(project, settled, write=False)
-    for note in handed.told:
+    for note in handed.notes:
         click.echo(f"note: {note}", err=True)
     return Planned(
         settled=settled,
@@ -251,7 +251,7 @@ def _seconds(text: str) -> float:
 def _spread(
     failures: Sequence[tuple[Element, ...]], count: int | None
 ) -> Sequence[tuple[Element, ...]]:
-    """So many of them, evenly; all where no number is given."""
+    """Take so many of them, evenly; all where no number is given."""
     if count is None or count >= len(failures):
         return failures
     return [failures[number * len(failures) // count] for number in range(count)]

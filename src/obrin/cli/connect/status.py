@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from obrin.live.connect.ended import Ended
-    from obrin.live.drivers.seen import EndStatus
+    from obrin.live.drivers.observations import EndStatus
     from obrin.live.observe.status import TunnelStatus
 
 MOST_NAMED = 5
@@ -55,7 +55,8 @@ def status(
     design_file: str | None,
     as_json: bool,
 ) -> None:
-    """Both ends of every tunnel side by side, and where they disagree. Exit code 1 if one is down.
+    """Show both ends of every tunnel side by side, and where they disagree. Exit code 1 if one is
+    down.
 
     With '--watch' a line for each, again and again, and what changed since it was first asked; with
     '--json' as well, a line of JSON for each change. The changes are kept beside the journal.
@@ -171,7 +172,7 @@ def print_status(out: Console, tunnels: Sequence[TunnelStatus], ended: Ended) ->
 
 def summary(tunnels: Sequence[TunnelStatus], ended: Ended) -> str:
     """One line: first what is wrong, then the rest."""
-    from obrin.live.drivers.seen import NO_IKE
+    from obrin.live.drivers.observations import NO_IKE
 
     parts, lines = [], any(NO_IKE in (t.site.ike, t.cloud.ike) for t in tunnels)
     kind = "tunnels and circuits" if lines else "tunnels"
@@ -202,7 +203,7 @@ def summary(tunnels: Sequence[TunnelStatus], ended: Ended) -> str:
 
 def _pairs(site: EndStatus, cloud: EndStatus) -> Iterator[tuple[str, str, str]]:
     """Rows of both ends; of one that cannot be asked, why."""
-    from obrin.live.drivers.seen import ANNOUNCED, NO_IKE, RECEIVED
+    from obrin.live.drivers.observations import ANNOUNCED, NO_IKE, RECEIVED
 
     ends = site, cloud
     if site.problem or cloud.problem:
@@ -212,7 +213,8 @@ def _pairs(site: EndStatus, cloud: EndStatus) -> Iterator[tuple[str, str, str]]:
 
     def row(what: str, text: Callable[[EndStatus], str]) -> tuple[str, str, str]:
         one, other = (
-            "" if end.problem else "not told" if what in end.untold else text(end) for end in ends
+            "" if end.problem else "not reported" if what in end.unreported else text(end)
+            for end in ends
         )
         return what, one, other
 

@@ -23,8 +23,8 @@ if TYPE_CHECKING:
     from obrin.core.gather.ranges import Gathered, KnownRange
     from obrin.core.gather.rows import Table
 
-MOST_TOLD = 50
-"""Bad rows that are told one by one."""
+MOST_LISTED = 50
+"""Bad rows that are listed one by one."""
 
 
 @click.command()
@@ -71,7 +71,7 @@ def gather(
 
     A row holds a prefix, or an address and a mask, or a first and a last address; and, if there
     are any, a name, owner, place and note. What the design knows already is corrected where the
-    table says more. Every bad row is told with its number, and then nothing
+    table says more. Every bad row is reported with its number, and then nothing
     is taken in, unless --keep-good is given.
 
     With --mapping, exports of any kind (CSV, XLSX, JSON) become a design: sites, networks,
@@ -139,9 +139,9 @@ def _ranges(
         return
     for problem in found.bad:
         click.echo(str(problem), err=True)
-    told = ", ".join(f"{name} from '{header}'" for name, header in read.columns.items())
+    columns_read = ", ".join(f"{name} from '{header}'" for name, header in read.columns.items())
     left = f" Not used: {', '.join(read.left)}." if read.left else ""
-    click.echo(f"Columns: {told}.{left}")
+    click.echo(f"Columns: {columns_read}.{left}")
     rows = [(k.name, str(k.prefix), k.owner, k.place, k.note) for k in fresh]
     if dry_run:
         click.echo("elsewhere:")
@@ -170,10 +170,10 @@ def _chosen(columns: tuple[str, ...]) -> dict[str, str]:
 
 
 def _refuse(found: Gathered, table: str) -> NoReturn:
-    for problem in found.bad[:MOST_TOLD]:
+    for problem in found.bad[:MOST_LISTED]:
         click.echo(str(problem), err=True)
-    if len(found.bad) > MOST_TOLD:
-        click.echo(f"and {len(found.bad) - MOST_TOLD} more bad rows", err=True)
+    if len(found.bad) > MOST_LISTED:
+        click.echo(f"and {len(found.bad) - MOST_LISTED} more bad rows", err=True)
     raise ObrinError(
         f"{len(found.bad)} bad rows and {len(found.ranges)} good ones in {table}: nothing was "
         "taken in. Correct them, or give --keep-good"

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from obrin.live.gathering import Since
     from obrin.live.project import Project
 
-MOST_ROWS, MOST_TOLD = 100, 50
+MOST_ROWS, MOST_LISTED = 100, 50
 STYLES = {"new": "green", "gone": "bold red", "edited by hand": "yellow"}
 
 
@@ -69,10 +69,10 @@ def gather_whole(
 
 
 def _judge_rows(made: Composed, *, keep_good: bool) -> None:
-    for problem in made.bad[:MOST_TOLD]:
+    for problem in made.bad[:MOST_LISTED]:
         click.echo(str(problem), err=True)
-    if len(made.bad) > MOST_TOLD:
-        click.echo(f"and {len(made.bad) - MOST_TOLD} more bad rows", err=True)
+    if len(made.bad) > MOST_LISTED:
+        click.echo(f"and {len(made.bad) - MOST_LISTED} more bad rows", err=True)
     if made.bad and not keep_good:
         raise ObrinError(
             f"{len(made.bad)} bad rows: nothing was taken in. Correct them, or give --keep-good"
@@ -80,7 +80,7 @@ def _judge_rows(made: Composed, *, keep_good: bool) -> None:
 
 
 def _ask(place: str, why: str) -> str | None:
-    """None where nobody sits here."""
+    """Return None where nobody sits here."""
     if not sys.stdin.isatty():
         return None
     click.echo(f"{place} is missing ({why}).", err=True)

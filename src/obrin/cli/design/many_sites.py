@@ -11,7 +11,7 @@ import click
 from obrin.core.errors import DesignError, ObrinError, Problem
 
 MOST_ALIKE = 10
-"""Mistakes at one place of the template that are told one by one."""
+"""Mistakes at one place of the template that are listed one by one."""
 
 
 def many_sites(table: str | None, template: str | None, *, keep_good: bool) -> str:
@@ -47,16 +47,16 @@ def many_sites(table: str | None, template: str | None, *, keep_good: bool) -> s
 
 
 def _together(problems: list[Problem]) -> list[Problem]:
-    """A mistake of the template shows in every row; it is told of a few."""
+    """A mistake of the template shows in every row; a few are listed."""
     found: dict[str, list[Problem]] = {}
     for problem in problems:
         found.setdefault(problem.where.rpartition(" ")[2], []).append(problem)
-    told: list[Problem] = []
+    shown: list[Problem] = []
     for alike in found.values():
         *few, last = alike[:MOST_ALIKE]
         more = len(alike) - len(few) - 1
-        told += few
-        told.append(
+        shown += few
+        shown.append(
             replace(last, what=f"{last.what}, and so in {more} more rows") if more else last
         )
-    return told
+    return shown

@@ -63,7 +63,6 @@ def settle(
       obrin settle --design skerrow-ferries
       obrin settle --design skerrow-ferries --explain clouds.timetable.space
     """
-
     project = project_of(design_file)
     document = project.read()
     before = project.read_choices(document.design, anew)

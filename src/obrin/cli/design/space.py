@@ -68,7 +68,8 @@ def entry_row(entry: Entry) -> tuple[str, str, str, str, str]:
 
 
 def targets_of(given: tuple[str, ...]) -> Iterator[tuple[str, Prefix]]:
-    """Addresses and prefixes, given or one a line on stdin (`-`). All bad ones are told at once."""
+    """Addresses and prefixes, given or one a line on stdin (`-`). All bad ones are reported at
+    once."""
     from obrin.core.space.view import target_prefix
 
     texts: list[tuple[str, str]] = []
@@ -97,7 +98,7 @@ def targets_of(given: tuple[str, ...]) -> Iterator[tuple[str, Prefix]]:
 @design_option
 @json_option
 def who(targets: tuple[str, ...], design_file: str | None, as_json: bool) -> None:
-    """Who has an address or prefix: all that it lies in, and all that lies in it.
+    """Say who has an address or prefix: all that it lies in, and all that lies in it.
 
     TARGETS may be `-`: then one a line is read from stdin.
 
@@ -233,7 +234,7 @@ def overlaps(ctx: click.Context, design_file: str | None, as_json: bool) -> None
     Example:
       obrin space overlaps --design skerrow-ferries/draft.yaml
     """
-    from obrin.core.check.spaces import contested
+    from obrin.core.check.space.spaces import contested
     from obrin.core.space.pools import overlapping
 
     settled, view = load_space(design_file)

@@ -32,13 +32,13 @@ if TYPE_CHECKING:
 @json_option
 @click.pass_context
 def remedies(ctx: click.Context, design_file: str | None, as_json: bool) -> None:
-    """For each overlap, the ways out side by side: what to write, what it costs, what breaks.
+    """Show the remedies for each overlap side by side: what to write, what it costs, what breaks.
 
     \b
     Example:
       obrin space remedies --design skerrow-ferries/draft.yaml
     """
-    from obrin.core.check.cures import trial
+    from obrin.core.check.space.cures import trial
     from obrin.core.space.remedies import remedies as find
     from obrin.core.space.view import space_view
 

@@ -109,7 +109,7 @@ def fit(
     design_file: str | None,
     as_json: bool,
 ) -> None:
-    """What if: do these networks fit beside all there is, and for how many years?
+    """Show whether these networks fit beside all there is, and for how many years.
 
     Exit code 1 when they do not fit for all of them.
 

@@ -89,7 +89,7 @@ def network_bytes(drawn: Picture, kind: str, note: str) -> bytes:
 
 
 def layout(drawn: Picture) -> tuple[dict[str, Placed], float, float]:
-    """Where each box stands, by name, and the size of the figure, all in pixels."""
+    """The position of each box, by name, and the size of the figure, all in pixels."""
     columns = [[box for box in drawn.boxes if box.column == n] for n in range(3)]
     widths = [max((_width(box) for box in boxes), default=0.0) for boxes in columns]
     tall = [_tall(boxes) for boxes in columns]

@@ -178,7 +178,7 @@ def _draw_lane(axes: Axes, lane: Lane, row: int, label_share: float, font: float
 def _draw_cells(
     axes: Axes, lane: Lane, left: float, width: float, middle: float, high: float
 ) -> None:
-    """So many parts that each would be thinner than a line: by cells of what is in them."""
+    """Draw so many parts that each would be thinner than a line: by cells of what is in them."""
     from matplotlib.patches import Rectangle
 
     for index, state in enumerate(cells(lane, _CELLS)):

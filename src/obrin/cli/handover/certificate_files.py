@@ -119,7 +119,7 @@ def bring(
     Example:
       obrin certificates bring hh-east chain.pem key.pem --authority root.pem
     """
-    from obrin.core.check.certificates import kind_faults
+    from obrin.core.check.tunnels.certificates import kind_faults
     from obrin.core.pki.chain import Trust, judge, key_kind
     from obrin.core.pki.read import Bundle, PkiError, fits, read_bundle
 

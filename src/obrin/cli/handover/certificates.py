@@ -150,7 +150,6 @@ def renew(name: str, new_key: bool, design_file: str | None, dry_run: bool, as_j
     Example:
       obrin certificates renew hh-east
     """
-
     project, settled, authority, lives = opened(design_file)
     did = "issued anew"
     if name == "root":
@@ -196,7 +195,6 @@ def revoke(name: str, design_file: str | None, dry_run: bool, as_json: bool) -> 
     Example:
       obrin certificates revoke hh-east
     """
-
     project, settled, authority, lives = opened(design_file)
     need_gateway(settled, name)
     _current(authority, name)

@@ -43,9 +43,9 @@ def rotate(
     """Renew certificates at both ends of running tunnels, and prove them one tunnel at a time; all
     of them when no NAMES of gateways or clouds are given.
 
-    First everybody is told whom to believe, then everybody is certified anew; no tunnel ends by
-    that. Then each begins anew, the least preferred first, and has to be up before the next one's
-    turn; none is touched while the tunnel that would carry meanwhile is down. Stopped in the
+    First every end gets both authorities to trust, then every end gets a new certificate; no tunnel
+    ends by that. Then each begins anew, the least preferred first, and has to be up before the next
+    one's turn; none is touched while the tunnel that would carry meanwhile is down. Stopped in the
     middle, it is taken up by 'obrin certificates rotate' alone.
 
     \b

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
 
     from obrin.core.compare.differences import Difference
-    from obrin.core.handover.blocks import Value
+    from obrin.core.handover.sheet.blocks import Value
     from obrin.core.settled.model import Settled
     from obrin.live.entered_files import EnteredFile
     from obrin.live.project import Project
@@ -98,9 +98,9 @@ def _against_sheet(
 ) -> tuple[list[Difference], Mapping[str, str], list[str], int]:
     from obrin.core.compare.differences import Sheet, differences
     from obrin.core.compare.follows import follows
-    from obrin.core.handover.blocks import values_of
     from obrin.core.handover.pack import gateways_of
-    from obrin.core.handover.sheet import value_sheet
+    from obrin.core.handover.sheet.blocks import values_of
+    from obrin.core.handover.sheet.sheet import value_sheet
 
     places = list(gateways_of(settled))
     if place not in places:
@@ -127,8 +127,8 @@ def _yang(settled: Settled, place: str, data: dict[str, Any]) -> list[Difference
     from obrin.core.handover.standard.device import encode
 
     meant = encode(device_config(settled, place))
-    told = differences({name: meant[name] for name in meant if name in data}, data)
-    return [Difference(text.partition(":")[0], text, "", "", "") for text in told]
+    texts = differences({name: meant[name] for name in meant if name in data}, data)
+    return [Difference(text.partition(":")[0], text, "", "", "") for text in texts]
 
 
 def _between(one: str, two: str, template: str | None) -> list[Difference]:

@@ -131,7 +131,7 @@ def _write(project: Project, settled: Settled, crew: Crew, *, as_json: bool) -> 
         echo_json([_pack_json(settled, name, written.files.get(name, ())) for name in names])
     else:
         print_table(console(), ("Gateway", "Kind", "Files"), rows)
-    for text in written.told:
+    for text in written.notes:
         click.echo(f"note: {text}.", err=True)
     if as_json:
         return
@@ -156,9 +156,9 @@ def _render(
     project: Project, settled: Settled, path: Path, only: str | None, *, reveal_keys: bool
 ) -> dict[str, str]:
     """Texts filled from the template, by gateway. Raises ObrinError."""
-    from obrin.core.check.texts import unfilled
-    from obrin.core.handover.context import template_context
+    from obrin.core.check.upkeep.texts import unfilled
     from obrin.core.handover.pack import gateways_of
+    from obrin.core.handover.sheet.context import template_context
     from obrin.live.project import read_text
     from obrin.live.templates import render_template
 

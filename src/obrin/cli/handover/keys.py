@@ -19,7 +19,7 @@ from obrin.cli.shared.common import (
 )
 from obrin.cli.shared.completion import secret_names
 from obrin.cli.shared.deeds import HAND_OVER, Change, Deed, acting
-from obrin.core.check.keys import design_words, shared_keys
+from obrin.core.check.tunnels.keys import design_words, shared_keys
 from obrin.core.errors import ObrinError
 from obrin.core.ipsec.guessing import estimate_bits
 from obrin.core.ipsec.shared_keys import difference, key_print, make_key, weaknesses

@@ -13,7 +13,7 @@ import click
 from obrin.cli.handover.keys import judge, keys
 from obrin.cli.shared.common import ask_secret, design_option, project_of, writes
 from obrin.cli.shared.deeds import HAND_OVER, Change, Deed, acting
-from obrin.core.check.keys import design_words
+from obrin.core.check.tunnels.keys import design_words
 from obrin.core.csv_text import csv_rows
 from obrin.core.errors import ObrinError
 from obrin.core.json_text import parse_json

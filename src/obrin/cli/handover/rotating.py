@@ -67,7 +67,7 @@ def ready_for(
 
     with open_ends(project, settled) as ends:
         handed = handed_over(project, settled)
-        for text in handed.told:
+        for text in handed.notes:
             click.echo(f"note: {text}.", err=True)
         yield kind(
             project=project,

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from obrin.cli.keep.reshape_told import plan_json, tell_keys, tell_plan
+from obrin.cli.keep.plan_output import plan_json, tell_keys, tell_plan
 from obrin.cli.shared.answers import person_for
 from obrin.cli.shared.common import (
     Between,
@@ -30,7 +30,7 @@ if TYPE_CHECKING:
     from obrin.core.settled.model import Settled
     from obrin.live.drivers.by_hand.person import Person
     from obrin.live.project import Project
-    from obrin.live.reshape.record import Record
+    from obrin.live.reshape.change_file import Record
 
 
 @click.command()
@@ -113,7 +113,7 @@ def reshape(
     from obrin.core.change.plan import make_plan
     from obrin.core.change.schedule import schedule
     from obrin.core.design.values import parse_duration
-    from obrin.live.reshape.record import read_record, under_way
+    from obrin.live.reshape.change_file import read_record, under_way
 
     if sum(map(bool, (go, back))) > 1:
         raise click.UsageError("--go goes on, and --back goes back: give one of them")
@@ -126,11 +126,11 @@ def reshape(
     begins = _moment(start)
     project = project_of(design_file)
     if drift:
-        from obrin.cli.keep.reshape_drift import drift as told
+        from obrin.cli.keep.reshape_drift import drift as find_drift
 
         if source or revision or target or figure or by_hand or answers or back or (go and take):
             raise click.UsageError("--drift goes with --go or --take, and --json, alone")
-        ctx.exit(told(project, go=go, take=take, timeout=timeout, as_json=as_json))
+        ctx.exit(find_drift(project, go=go, take=take, timeout=timeout, as_json=as_json))
     if take:
         raise click.UsageError("--take goes with --drift")
     document, after = project.settled()
@@ -192,8 +192,8 @@ def _not_entered(project: Project, settled: Settled) -> list[str]:
 
 
 def _of_this(record: Record | None, looks: Outlooks, plan: Plan) -> Record | None:
-    """None where no change is under way, or another one: that is told."""
-    from obrin.live.reshape.record import under_way
+    """Return None where no change is under way, or another one: that is reported."""
+    from obrin.live.reshape.change_file import under_way
 
     try:
         return record and under_way(record, looks.between, plan.order)
@@ -220,8 +220,8 @@ def _carry(
     from obrin.core.change.as_design import grounds
     from obrin.core.change.states import READY
     from obrin.live.drivers.registry import open_ends
-    from obrin.live.reshape.record import forget
-    from obrin.live.reshape.run import Carrying, carry_on, go_back, need_told
+    from obrin.live.reshape.change_file import forget
+    from obrin.live.reshape.run import Carrying, carry_on, go_back, need_assigned
 
     between = looks.between
     before, after = between.before, between.after
@@ -243,7 +243,7 @@ def _carry(
     standing = grounds(between, frozenset(s for s in order if s.kind == READY))
     opened = open_ends(project, standing, person, by_hand=by_hand)
     with project.lock("reshape"), opened as ends:
-        need_told(between, ends)
+        need_assigned(between, ends)
         carrying = Carrying(project, ends, both, ProgressLines(), timeout, step)
         (go_back if back else carry_on)(carrying, looks, record, order)
     word = "undone; everything is as it was" if back else "done, each checked from both ends"

@@ -48,7 +48,7 @@ def drift(project: Project, *, go: bool, take: bool, timeout: float, as_json: bo
 
 def _refuse_halfway(project: Project) -> None:
     """Raises ObrinError while a change is under way: what stands is of neither design."""
-    from obrin.live.reshape.record import read_record
+    from obrin.live.reshape.change_file import read_record
 
     record = read_record(project)
     if record is not None:
@@ -70,21 +70,21 @@ def _take(
     taken = taking(project, found, ends, secrets)
     if taken.changes:
         write_whole(project.design_path, taken.text, 0o644, durable=True)
-    told = [(dotted(change.place), change.now) for change in taken.changes]
+    values = [(dotted(change.place), change.now) for change in taken.changes]
     if as_json:
         echo_json(
             {
-                "taken": [{"place": place, "value": value} for place, value in told],
+                "taken": [{"place": place, "value": value} for place, value in values],
                 "left": [{"name": name, "part": part.part} for name, part in taken.left],
             }
         )
         return int(bool(taken.left))
     out = console()
-    for place, value in told:
+    for place, value in values:
         say(out, f"{project.design_path.name} now says {place}: {json.dumps(value)}")
     for name, part in taken.left:
         say(out, f"No key of the design makes {name} so: {part.words}.", style="yellow")
-    if told:
+    if values:
         click.echo("Next: 'obrin settle', then 'obrin reshape' for what else comes of it.")
     elif not found:
         say(out, NOTHING, style="green")

@@ -41,7 +41,7 @@ _END = record(
         "counted": whole("packets of the peer that are looked at, by sequence numbers"),
         "missing": whole("of these did not arrive"),
         "problem": text("why this end cannot be asked; empty when it can"),
-        "untold": texts("of what it says nothing: `IKE SA`, `BGP`, `received`, `announced`"),
+        "unreported": texts("what it does not report: `IKE SA`, `BGP`, `received`, `announced`"),
     },
 )
 STATUS = listing(
@@ -85,6 +85,7 @@ ACTING: dict[str, Shape] = {
             "fingerprint": text("of what was typed, for `entered` in the design"),
         },
     ),
+    "migrate": DEED,
     "keys set": DEED,
     "keys renew": DEED,
     "keys rotate": DEED,
@@ -195,7 +196,7 @@ ACTING: dict[str, Shape] = {
         {
             "unchanged": whole("steps for which nothing had to be done"),
             "tunnels": STATUS | {"description": "as `obrin status --json`"},
-            "told": by_name(
+            "assigned": by_name(
                 {"type": ["array", "string", "integer"]},
                 "what a cloud chose itself, by place in the design",
             ),

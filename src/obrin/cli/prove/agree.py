@@ -19,7 +19,7 @@ from obrin.core.naming import unknown
 from obrin.core.quantity import plain
 
 if TYPE_CHECKING:
-    from obrin.core.handover.agreed import Agreement
+    from obrin.core.handover.ends.agreed import Agreement
     from obrin.core.ipsec.ends import Step
     from obrin.core.settled.model import Settled
 
@@ -40,7 +40,7 @@ def agree(ctx: click.Context, link: str | None, design_file: str | None, as_json
       obrin agree harbour-timetable --design skerrow-ferries
       obrin agree --design skerrow-ferries/draft.yaml
     """
-    from obrin.core.handover.agreed import agreements
+    from obrin.core.handover.ends.agreed import agreements
 
     project = project_of(design_file)
     settled = project.on_trial().settled
@@ -74,7 +74,7 @@ def agree(ctx: click.Context, link: str | None, design_file: str | None, as_json
 
 
 def _cure(settled: Settled, agreement: Agreement) -> str:
-    from obrin.core.handover.agreed import edit_words
+    from obrin.core.handover.ends.agreed import edit_words
 
     link = agreement.tunnel.link
     if settled.links[link].entered:
@@ -83,7 +83,7 @@ def _cure(settled: Settled, agreement: Agreement) -> str:
 
 
 def _print_whole(settled: Settled, agreement: Agreement) -> None:
-    from obrin.core.handover.agreed import lines
+    from obrin.core.handover.ends.agreed import lines
 
     out, tunnel = console(), agreement.tunnel
     rows = [

@@ -16,8 +16,8 @@ from obrin.cli.shared.common import (
     project_of,
     say,
 )
-from obrin.core.check.accepting import seen_as
 from obrin.core.check.finding import Finding, Severity
+from obrin.core.check.upkeep.accepting import seen_as
 from obrin.core.design.positions import Locator
 from obrin.core.design.reader import dotted
 
@@ -99,7 +99,7 @@ def check(
 def _of_change(project: Project, settled: Settled, offering: Offered) -> list[Finding]:
     """Raises ObrinError where nothing is known to be built."""
     from obrin.core.change.plan import make_plan
-    from obrin.core.check.changing import changing
+    from obrin.core.check.upkeep.changing import changing
     from obrin.live.reshape.built import built
 
     before = built(project)

@@ -24,7 +24,7 @@ if TYPE_CHECKING:
     from obrin.core.routing.difference import Change
     from obrin.core.routing.path import AsPath
     from obrin.core.routing.stable import Stable
-    from obrin.core.routing.tables import Row, Told
+    from obrin.core.routing.tables import Advertised, Row
     from obrin.core.settled.model import Settled
 
 MOST_ROWS = 300
@@ -49,7 +49,7 @@ HEAD = ("Table", "Prefix", "From", "Via", "Next hop", "AS path", "Preference", "
 )
 @click.option(
     "--sessions",
-    "told",
+    "only_sessions",
     is_flag=True,
     help="Show what each BGP session advertises, in both directions.",
 )
@@ -81,7 +81,7 @@ def routes(
     failed: tuple[str, ...],
     other: str | None,
     only_changes: bool,
-    told: bool,
+    only_sessions: bool,
     as_csv: bool,
     seen: str | None,
     in_use: bool,
@@ -126,7 +126,7 @@ def routes(
         same = seen is None or compare(settled, table, seen, as_json=as_json)
         ctx.exit(0 if same else 1)
     stable = model_without(settled, failed).stable
-    if told:
+    if only_sessions:
         _sessions(list(sessions(stable)), as_json=as_json)
         return
     found = _rows(settled, table, stable)
@@ -227,7 +227,7 @@ def _changes(found: list[Change], *, as_json: bool) -> None:
         click.echo("Nothing changes.")
 
 
-def _sessions(found: list[Told], *, as_json: bool) -> None:
+def _sessions(found: list[Advertised], *, as_json: bool) -> None:
     if as_json:
         echo_json(
             [

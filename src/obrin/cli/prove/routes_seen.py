@@ -19,14 +19,14 @@ MOST_BYTES = 1 << 30
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-    from obrin.core.routing.seen import Difference
+    from obrin.core.routing.against_dump import Difference
     from obrin.core.settled.model import Settled
     from obrin.live.project import Project
 
 
 def compare(settled: Settled, table: str | None, file: str, *, as_json: bool) -> bool:
     """Print how a dump differs from the model; whether it does not. Raises ObrinError."""
-    from obrin.core.routing.seen import differences
+    from obrin.core.routing.against_dump import differences
     from obrin.wire.mrt import MrtError, read_dump
 
     place = _router(settled, table)
@@ -42,9 +42,9 @@ def compare(settled: Settled, table: str | None, file: str, *, as_json: bool) ->
     _tell(found, as_json=as_json)
     if not as_json:
         routes = sum(map(len, dump.tables.values()))
-        told = f"{routes} routes from {len(dump.tables)} neighbours in {file}"
-        told += f", {dump.left_out} records of other kinds left out" if dump.left_out else ""
-        click.echo(f"{told}; {len(found) or 'no'} differences from the model.")
+        summary = f"{routes} routes from {len(dump.tables)} neighbours in {file}"
+        summary += f", {dump.left_out} records of other kinds left out" if dump.left_out else ""
+        click.echo(f"{summary}; {len(found) or 'no'} differences from the model.")
     for text in dump.named:
         click.echo(f"not used: {text}", err=True)
     if dump.odd:
@@ -73,7 +73,7 @@ def compare_now(project: Project, settled: Settled, table: str | None, *, as_jso
     found += [] if paths is None else paths.differences(settled, place)
     _tell(found, as_json=as_json)
     if not as_json:
-        learned = "" if paths is None else f", and what {len(paths.by_peer)} neighbours told"
+        learned = "" if paths is None else f", and what {len(paths.by_peer)} neighbours advertised"
         click.echo(f"{len(used)} routes{learned}; {len(found) or 'no'} differences from the model.")
     return not found
 
@@ -94,7 +94,7 @@ def _tell(found: Sequence[Difference], *, as_json: bool) -> None:
 
 def export(settled: Settled, table: str | None, target: str, at: int, *, dry_run: bool) -> Deed:
     """Write what a router learns by the model as a dump."""
-    from obrin.core.routing.seen import learned
+    from obrin.core.routing.against_dump import learned
     from obrin.live.files import write_whole_bytes
     from obrin.wire.mrt import MrtPeer, write_dump
 
@@ -104,14 +104,14 @@ def export(settled: Settled, table: str | None, target: str, at: int, *, dry_run
     numbers = {peer: n for n, peer in enumerate(peers)}
     cloud = settled.clouds.get(place)
     router_id = cloud.router_id(1) if cloud else settled.gateways[place].router_id
-    told = [
+    entries = [
         (prefix, [(numbers[c.peer], c.path) for c in candidates])
         for prefix, candidates in sorted(found.items())
     ]
     listed = [MrtPeer(peer.address, peer.asn, peer.router_id) for peer in peers]
     if not dry_run:
-        write_whole_bytes(Path(target), write_dump(router_id, place, listed, told, at))
-    did = f"written with {len(told)} prefixes from {len(peers)} neighbours"
+        write_whole_bytes(Path(target), write_dump(router_id, place, listed, entries, at))
+    did = f"written with {len(entries)} prefixes from {len(peers)} neighbours"
     return Deed(changes=(Change(target, did),), files=(Path(target),))
 
 

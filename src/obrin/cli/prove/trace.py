@@ -118,11 +118,11 @@ def _end(settled: Settled, text: str) -> tuple[NetworkRef, Address | None]:
     if network in names:
         if any(prefix.holds(address) for prefix in settled.families_at(names[network])):
             return names[network], address
-        raise ObrinError(f"{address} is not in {network}. 'obrin space who {address}' tells more")
+        raise ObrinError(f"{address} is not in {network}. 'obrin space who {address}' shows more")
     for reference in names.values():
         if any(prefix.holds(address) for prefix in settled.families_at(reference)):
             return reference, address
-    raise ObrinError(f"{text} is in no network of the design. 'obrin space who {text}' tells more")
+    raise ObrinError(f"{text} is in no network of the design. 'obrin space who {text}' shows more")
 
 
 def _of_one_family(settled: Settled, one: End, two: End, *, ipv6: bool) -> tuple[End, End]:

@@ -16,7 +16,7 @@ from obrin.core.errors import ObrinError
 
 if TYPE_CHECKING:
     from obrin.live.connect.whole import Plan
-    from obrin.live.drivers.by_hand.person import HandStep, Person, Question, Told
+    from obrin.live.drivers.by_hand.person import Given, HandStep, Person, Question
     from obrin.live.drivers.protocol import Ends
     from obrin.live.project import Project
 
@@ -65,12 +65,12 @@ def need_known(person: Person, ends: Ends) -> None:
 def together(project: Project, person: Person, run: Callable[[Person], T]) -> T:
     """Run, and again whenever others have done something that it waits for. Raises Postponed where
     the person left a step of their own."""
+    from obrin.live.drivers.by_hand.done_file import record_of, stamp_of
     from obrin.live.drivers.by_hand.person import Alone
-    from obrin.live.drivers.by_hand.record import record_of, stamp_of
     from obrin.live.drivers.protocol import Postponed
     from obrin.live.lock import apart
 
-    told, path = False, record_of(project)
+    explained, path = False, record_of(project)
     while True:
         seen = stamp_of(path)
         try:
@@ -78,12 +78,12 @@ def together(project: Project, person: Person, run: Callable[[Person], T]) -> T:
         except Postponed:
             if not isinstance(person, Alone) or person.left or not person.others:
                 raise
-            if not told:
+            if not explained:
                 waited = ", ".join(sorted(person.others))
                 click.echo(
                     f"Waiting for {waited}. End with Ctrl-C; it is taken up later.", err=True
                 )
-            told = True
+            explained = True
             with apart():
                 while stamp_of(path) == seen:
                     time.sleep(LOOK_EVERY)
@@ -92,7 +92,7 @@ def together(project: Project, person: Person, run: Callable[[Person], T]) -> T:
 class Terminal:
     """One step at a time, on stderr, so that what a command prints stays apart."""
 
-    def do(self, step: HandStep) -> Told:
+    def do(self, step: HandStep) -> Given:
         from obrin.live.lock import apart
 
         for line in shown(step):
@@ -100,7 +100,7 @@ class Terminal:
         with apart():
             return self._asked(step)
 
-    def _asked(self, step: HandStep) -> Told:
+    def _asked(self, step: HandStep) -> Given:
         from obrin.live.drivers.protocol import Postponed
 
         while True:

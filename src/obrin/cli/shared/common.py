@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, Any, TypeVar, cast
 
 import click
 
-from obrin.cli.shared.gate import open_gate
+from obrin.cli.shared.outlet import open_outlet
 from obrin.core.text import clean
 from obrin.live.project import Project, find_project
 
@@ -40,10 +40,10 @@ def design_option(function: F) -> F:
 
 def say(out: Console, text: str, style: str = "") -> None:
     """One line of text, whatever is in it."""
-    gate = open_gate()
-    with gate.passed():
+    outlet = open_outlet()
+    with outlet.passed():
         out.print(
-            clean(gate.text(text)),
+            clean(outlet.text(text)),
             style=style or None,
             markup=False,
             soft_wrap=not out.is_terminal,
@@ -59,8 +59,8 @@ def writes(*unless: str, waits: str = "") -> Callable[[F], F]:
         def locked(*args: Any, **given: Any) -> Any:
             if any(given.get(option) for option in unless):
                 return function(*args, **given)
-            told = _tell_waiting if given.get(waits) else None
-            with project_of(given.get("design_file")).lock(_command_name(), told):
+            tell = _tell_waiting if given.get(waits) else None
+            with project_of(given.get("design_file")).lock(_command_name(), tell):
                 return function(*args, **given)
 
         return cast(F, locked)
@@ -137,9 +137,9 @@ def _asked_width() -> int | None:
 
 
 def echo_json(data: Any) -> None:
-    gate = open_gate()
-    with gate.passed():
-        click.echo(json.dumps(gate.data(data), indent=2))
+    outlet = open_outlet()
+    with outlet.passed():
+        click.echo(json.dumps(outlet.data(data), indent=2))
 
 
 def echo_csv(head: Sequence[str], rows: Iterable[Sequence[str]]) -> None:
@@ -181,8 +181,8 @@ def print_table(
     from rich.table import Table
     from rich.text import Text
 
-    gate = open_gate()
-    cells = [tuple(clean(gate.text(cell)) for cell in row) for row in rows]
+    outlet = open_outlet()
+    cells = [tuple(clean(outlet.text(cell)) for cell in row) for row in rows]
     colours = styles or {}
     if not cells:
         if nothing:
@@ -196,16 +196,16 @@ def print_table(
     needed = sum(longest) + 3 * len(longest) + 1
     if needed > out.width and (out.is_terminal or _asked_width()):
         first = [names, *(n for n in range(len(head)) if n != names)]
-        with gate.passed():
+        with outlet.passed():
             _print_blocks(
                 out,
                 [head[n] for n in first],
                 [[row[n] for n in first] for row in cells],
-                gate.text(title),
+                outlet.text(title),
                 colours,
             )
         return
-    title = gate.text(title)
+    title = outlet.text(title)
     table = Table(box=box.SIMPLE_HEAD, title=title or None, title_justify="left", pad_edge=False)
     wishes = [max(map(cell_len, column)) for column in columns]
     widths = _shared_out(max(out.width, needed) - 3 * len(longest) - 1, longest, wishes)
@@ -215,7 +215,7 @@ def print_table(
         table.add_row(*(Text(cell, colours.get(cell, "")) for cell in row))
     before, out.width = out.width, max(out.width, needed)
     try:
-        with gate.passed():
+        with outlet.passed():
             out.print(table, crop=False)
     finally:
         out.width = before

@@ -46,7 +46,8 @@ def fault_kinds(ctx: click.Context, param: click.Parameter, incomplete: str) -> 
 
 
 def fault_places(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
-    """Where the fault can be that stands before: `gateway/uplink`, a gateway, the cloud."""
+    """Complete the place for the fault that was typed before it: `gateway/uplink`, a gateway,
+    the cloud."""
     from obrin.live.practice.faults import CLOUD, GATEWAY, KINDS
 
     kind = KINDS.get(str(ctx.params.get("kind")))

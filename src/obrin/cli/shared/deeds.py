@@ -14,8 +14,8 @@ from obrin.cli.shared.common import echo_json, json_option
 from obrin.core.text import clean
 
 F = TypeVar("F", bound=Callable[..., Any])
-MOST_TOLD = 20
-"""Changes that are told one by one; JSON has all."""
+MOST_LISTED = 20
+"""Changes that are listed one by one; JSON has all."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,10 +44,10 @@ class Deed:
             echo_json(self.as_json(done=not dry_run))
             return
         verb = "would be " if dry_run else ""
-        for change in self.changes[:MOST_TOLD]:
+        for change in self.changes[:MOST_LISTED]:
             click.echo(clean(f"{change.subject}: {verb}{change.did}"))
-        if len(self.changes) > MOST_TOLD:
-            click.echo(f"and {len(self.changes) - MOST_TOLD} more")
+        if len(self.changes) > MOST_LISTED:
+            click.echo(f"and {len(self.changes) - MOST_LISTED} more")
         if self.following and not dry_run:
             click.echo(f"Next: {', then '.join(repr(command) for command in self.following)}.")
 

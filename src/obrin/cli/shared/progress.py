@@ -12,21 +12,21 @@ if TYPE_CHECKING:
 
 
 class ProgressLines:
-    """Lines on stderr: what is done, and what is awaited, told at once and then now and then."""
+    """Lines on stderr: what is done, and what is awaited, at once and then now and then."""
 
     TELL_AGAIN = 5.0
 
     def __init__(self) -> None:
-        self._told: dict[str, float] = {}
+        self._last_said: dict[str, float] = {}
 
     def __call__(self, progress: Progress) -> None:
         now = time.monotonic()
         if progress.state == "done":
             click.echo(f"  done     {progress.step}: {progress.note}", err=True)
         elif progress.state == "waiting" and progress.left > 0.5:
-            if now - self._told.get(progress.step, float("-inf")) < self.TELL_AGAIN:
+            if now - self._last_said.get(progress.step, float("-inf")) < self.TELL_AGAIN:
                 return
-            self._told[progress.step] = now
+            self._last_said[progress.step] = now
             note = progress.note
             if note.endswith("%"):
                 note += f", about {progress.left:.0f} s left"

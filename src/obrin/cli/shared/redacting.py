@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 import click
 
 from obrin.cli.shared.common import project_of
-from obrin.cli.shared.gate import close_gate
+from obrin.cli.shared.outlet import redact_with
 
 if TYPE_CHECKING:
     from obrin.core.handover.redacted import Redactor
@@ -25,7 +25,7 @@ def redactable(function: F) -> F:
         if not given.pop("redact"):
             return function(*args, **given)
         redactor = _redactor(given.get("design_file"))
-        close_gate(redactor.text, redactor.data)
+        redact_with(redactor.text, redactor.data)
         return function(*args, **given)
 
     option = click.option(
@@ -37,7 +37,7 @@ def redactable(function: F) -> F:
 
 
 def _redactor(design_file: str | None) -> Redactor:
-    """Without a design there are no names to know."""
+    """Read the names of the design; without one there are none."""
     from obrin.core.handover.redacted import Redactor, names_of
     from obrin.live.secrets.redaction import redaction_key
 

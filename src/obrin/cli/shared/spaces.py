@@ -22,7 +22,7 @@ def load_space(design_file: str | None) -> tuple[Settled, SpaceView]:
 
 def in_the_way(settled: Settled, view: SpaceView) -> tuple[tuple[Entry, Entry], ...]:
     """The uses that `check` has something to say of."""
-    from obrin.core.check.spaces import contested
+    from obrin.core.check.space.spaces import contested
     from obrin.core.space.pools import overlapping
 
     return tuple(overlapping(view, contested(settled)))

@@ -113,7 +113,7 @@ class PrefixSet:
 
     @cached_property
     def _inside_until(self) -> Index:
-        """For each sorted place, the place after the last prefix inside it."""
+        """Find for each sorted place the place after the last prefix inside it."""
         if self.bits == 128 and len(self) and int(self.lengths.max()) <= 64:
             last = self._high | _host_mask(self.lengths, 64)
             return np.searchsorted(self._high, last, side="right")
@@ -144,7 +144,8 @@ class PrefixSet:
         return self._pairs
 
     def parents(self) -> Index:
-        """For each prefix given, the position of the longest other one that covers it, or -1."""
+        """Find for each prefix given the position of the longest other one that covers it, or
+        -1."""
         found = np.full(len(self), -1, dtype=np.int64)
         open_above: list[int] = []
         until = self._inside_until.tolist()

@@ -1,4 +1,16 @@
-"""Fewer prefixes for what is told, by covering what lies between and is nobody's."""
+"""Fewer prefixes for what is advertised, by covering what lies between and is nobody's.
+
+The problem. A site advertises thirty prefixes where four would do, because gaps lie between them. A
+wider prefix is right only if it attracts no traffic for somebody else.
+
+The idea. Candidates are the covers of neighbours in the sorted list. A cover is kept if nothing
+that is known to belong to others lies in it, and if it is not much larger than what is in it
+(DENSE).
+
+The invariant. Every address that was advertised is covered, and none that somebody else has.
+
+Proven: `tests/core/test_blocks.py`.
+"""
 
 from __future__ import annotations
 
@@ -10,7 +22,7 @@ from obrin.core.address.prefix import Prefix
 from obrin.core.address.space import smallest_cover, summaries
 
 DENSE = 8
-"""A cover is at most so many times as large as what is told of it: room to grow, and no more."""
+"""A cover is at most so many times as large as what is advertised of it: room to grow, not more."""
 
 
 class Ranges:
@@ -41,16 +53,17 @@ class Ranges:
                     yield wider
 
 
-def covering(told: Iterable[Prefix], known: Ranges) -> tuple[Prefix, ...]:
-    """Prefixes that cover what is told, and nothing that is known and not told, in order.
+def covering(advertised: Iterable[Prefix], known: Ranges) -> tuple[Prefix, ...]:
+    """Prefixes that cover what is advertised, and nothing that is known and not advertised, in
+    order.
 
     They are neither wider than needed for that, nor more than DENSE times what they cover.
     """
-    exact = summaries(told)
+    exact = summaries(advertised)
     mine = Ranges(exact)
     sums = [0, *accumulate(p.size for p in exact)]
 
-    def told_in(cover: Prefix) -> int:
+    def addresses_in(cover: Prefix) -> int:
         first, last = mine.between(cover.bits, cover.value, cover.last + 1)
         return sums[last] - sums[first]
 
@@ -60,7 +73,7 @@ def covering(told: Iterable[Prefix], known: Ranges) -> tuple[Prefix, ...]:
 
     def good(cover: Prefix, one: Prefix, two: Prefix) -> bool:
         """The two are good; what is new in the cover lies before, between and behind them."""
-        if cover.size > DENSE * told_in(cover):
+        if cover.size > DENSE * addresses_in(cover):
             return False
         if any(foreign(wide) for part in (one, two) for wide in known.around(part)):
             return False

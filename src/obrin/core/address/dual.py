@@ -34,7 +34,7 @@ class Dual(Generic[T]):
             yield self.ipv6
 
     def of(self, bits: int) -> T | None:
-        """That of the family with addresses of so many bits."""
+        """Take that of the family with addresses of so many bits."""
         return self.ipv4 if bits == 32 else self.ipv6
 
     @property
@@ -47,6 +47,6 @@ class Dual(Generic[T]):
 
 
 def of_families(values: Iterable[F]) -> Dual[F]:
-    """At most one of each family, told by their own."""
+    """Take at most one of each family; the family of each is its own."""
     held = {value.bits: value for value in values}
     return Dual(held.get(32), held.get(128))

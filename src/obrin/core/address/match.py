@@ -1,8 +1,19 @@
-"""Longest match for many addresses at once, and for one at a time without compiled code.
+"""Find the longest match for many addresses at once, and for one at a time without compiled code.
 
-IPv4 in bulk: one entry for each of the 2^24 blocks of 256 addresses, and a row of 256 for each
-block that is divided. IPv6 in bulk: binary search in the places where the match changes. One at a
-time: the same places in a plain list, searched by bisection.
+The problem. Millions of addresses against tens of thousands of prefixes, in Python.
+
+The idea. Nested prefixes cut the line of addresses into segments, each with one longest match
+(`bulk.py`). IPv4 in bulk: a table with an entry for each of the 2^24 blocks of 256 addresses, and a
+row of 256 for each block that is divided; two look-ups an address (the idea of DIR-24-8). IPv6 in
+bulk: bisection in the places where the match changes, begun in a slot of equal width over the span.
+One at a time: the same places in a plain list, searched by bisection.
+
+The invariant. The answer is the longest prefix that covers the address; of equal ones the later.
+
+The cost. IPv4 two array reads for each address and 64 MB; IPv6 a logarithm, less by the slots.
+
+Proven against a plain search in `tests/core/test_bulk.py`. Source: Gupta, Lin and McKeown,
+"Routing lookups in hardware at memory access speeds" (1998).
 """
 
 from __future__ import annotations
@@ -112,7 +123,7 @@ class BulkMatch:
 
 
 def _bisect(words: Words, wanted: Words, begin: Index, end: Index) -> Index:
-    """For each wanted, the last place from `begin` on and before `end` whose word is not above.
+    """Find for each wanted the last place from `begin` on and before `end` whose word is not above.
 
     `begin` itself is taken to be such a place. All searches take a step at a time together.
     """

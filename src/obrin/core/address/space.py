@@ -8,6 +8,11 @@ Why it is complete: every block of 2^n addresses that starts at a multiple of it
 the places where a block of 2^m addresses (m <= n) could stand, exactly 2^(n-m), wherever it is
 put. So when the large are placed before the small, no placement of the large can spoil the room
 of the small, and if any arrangement exists, this one succeeds.
+
+The cost. A logarithm of the number of free blocks for each block that is taken or given back.
+
+Proven: `tests/core/test_blocks.py`, against sets of single addresses; what is placed with it,
+in `tests/core/test_settle.py`. Source: Knowlton, "A fast storage allocator" (1965).
 """
 
 from __future__ import annotations
@@ -91,7 +96,7 @@ class FreeSpace:
     def __init__(
         self, pools: Iterable[Prefix], used: Iterable[Prefix] = (), bits: int = 32
     ) -> None:
-        """`bits` is the family where there are no pools to tell it."""
+        """`bits` is the family where there are no pools to show it."""
         listed = list(pools)
         self.bits = listed[0].bits if listed else bits
         self._blocks: set[Prefix] = set()
@@ -121,7 +126,7 @@ class FreeSpace:
         return None
 
     def find(self, length: int) -> Prefix | None:
-        """Where `take` would put a block, without taking it."""
+        """Say where `take` would put a block, without taking it."""
         for size in range(length, -1, -1):
             block = self._lowest(size)
             if block is not None:

@@ -69,7 +69,8 @@ _CERTIFICATES = {
 def endings(
     settled: Settled, made: Mapping[str, str], certificates: Iterable[Dated]
 ) -> list[Ending]:
-    """By day. `made` maps tunnel labels to the ISO dates on which their keys were made."""
+    """List endings by day. `made` maps tunnel labels to the ISO dates on which their keys were
+    made."""
     found = [*_keys(settled, made), *_certified(certificates), *_access(settled)]
     return sorted(found, key=lambda e: (e.day, e.kind, e.subject))
 

@@ -97,7 +97,7 @@ class Offering:
         return sorted(self.classes, key=lambda c: c.monthly)
 
     def public(self, bits: int) -> Prefix:
-        """Where public addresses of a family come from."""
+        """The pool that public addresses of a family come from."""
         return self.public_pool if bits == 32 else self.public_pool6
 
     def find_class(self, name: str) -> GatewayClass | None:

@@ -121,10 +121,9 @@ def _bundles(
     for (name, version), tunnels in parts.items():
         link = _link(between, name, version)
         alone = sum(1 for other, _ in parts if other == name) == 1
-        called = name if alone else f"{name} ({version})"
-        links[called] = replace(
-            link, name=called, tunnels=tuple(replace(t, link=called) for t in tunnels)
-        )
+        called, origin = (name, "") if alone else (f"{name} ({version})", name)
+        versions = tuple(replace(t, link=called, origin=origin) for t in tunnels)
+        links[called] = replace(link, name=called, origin=origin, tunnels=versions)
     return links, circuits
 
 

@@ -2,23 +2,22 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterable, Iterator
 from functools import cached_property
 
 from obrin.core.catalogue.offering import Offered
-from obrin.core.change.states import BOTH, NEW, OLD, Between
+from obrin.core.change.states import Between
 from obrin.core.drill.load import Use, loaded
 from obrin.core.settled.model import Settled
 
 SLACK = 1e-9
 """Rounding error allowed in sums that are added to and taken from."""
-_VERSION = re.compile(f" \\(({OLD}|{NEW}|{BOTH})\\)")
 
 
-def plain(name: str) -> str:
-    """Without what tells an old and a new tunnel apart that are there at once."""
-    return _VERSION.sub("", name)
+def designed(settled: Settled, way: str) -> str:
+    """What the design calls a way, where an old and a new version of it are there at once."""
+    leg = settled.index.by_label.get(way)
+    return way if leg is None else leg.designed
 
 
 class Limits:
@@ -35,7 +34,7 @@ class Limits:
     def used(self, settled: Settled, carried: Iterable[tuple[str, float]]) -> Iterator[Use]:
         """Use of everything that has a known limit and carries something."""
         for thing, rate in loaded(settled, self._offering, carried).items():
-            name = plain(thing.words)
+            name = f"{thing.kind} {designed(settled, thing.name)}"
             if most := self._of_after.get(name, thing.most):
                 yield Use(name, rate, most)
 

@@ -6,8 +6,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from obrin.core.change.states import CLEAR, LEG, READY, Step
-from obrin.core.handover.blocks import Value, values_of
-from obrin.core.handover.sheet import NOT_APPLYING, value_sheet
+from obrin.core.handover.sheet.blocks import values_of
+from obrin.core.handover.sheet.sheet import NOT_APPLYING, value_sheet
 from obrin.core.settled.model import Settled
 
 ADDED, CHANGED, REMOVED = "enter", "change", "take away"
@@ -39,7 +39,6 @@ class Sheets:
         self._steps: dict[str, list[Step]] = {}
         for step in order:
             self._steps.setdefault(step.place, []).append(step)
-        self._legs = {leg.label for settled in self._designs for leg in settled.legs()}
         self._held: dict[str, dict[Step, list[Line]]] = {}
 
     def lines(self, step: Step) -> list[Line]:
@@ -62,10 +61,10 @@ class Sheets:
             texts = {"" if v is None or v.text == NOT_APPLYING else v.text for v in (one, two)}
             if value is None or len(texts) == 1:
                 continue
-            leg = self._leg_of(value)
+            leg = value.leg
             kind = LEG if leg else READY if two is not None else CLEAR
             what = ADDED if one is None else REMOVED if two is None else CHANGED
-            plain = value.column in ("", "Enter", leg)
+            plain = value.column in ("", "Enter") or (leg and leg == value.column)
             line = Line(
                 what,
                 value.part,
@@ -83,9 +82,3 @@ class Sheets:
         if step in here or not here:
             return step
         return here[-1] if what == REMOVED else here[0]
-
-    def _leg_of(self, value: Value) -> str:
-        """The tunnel or circuit that a value is of, or nothing."""
-        if value.column in self._legs:
-            return value.column
-        return next((word for word in value.row.split() if word in self._legs), "")

@@ -31,7 +31,7 @@ class Gaps:
 
     @property
     def start(self) -> datetime:
-        """When the first step may be done; some day where nobody said."""
+        """Say when the first step may be done; some day where nobody said."""
         return self.begins or _SOME_MONDAY
 
     @property
@@ -49,7 +49,7 @@ class Gaps:
         return self._factors[key]
 
     def end(self, moment: datetime, place: str) -> datetime:
-        """When a step is done that may begin from then on; where there is no room, at once."""
+        """Say when a step is done that may begin from then on; where there is no room, at once."""
         key = moment, place
         if key not in self._ends:
             begin = next_room(self.between.windows(place), moment, self.each)
@@ -60,8 +60,8 @@ class Gaps:
 def shortest(
     first: Iterable[Window], second: Iterable[Window], each: timedelta, since: datetime
 ) -> timedelta:
-    """From the end of a step in one of the first windows to the end of one in the second after it;
-    `each` where one of them has none, or no room."""
+    """Count from the end of a step in one of the first windows to the end of one in the second
+    after it; `each` where one of them has none, or no room."""
     found = [
         max(begin - latest, each)
         for earliest, latest in rooms(first, since, WEEK, each)

@@ -60,7 +60,7 @@ def with_versions(cloud: SettledCloud, links: Mapping[str, SettledLink]) -> Sett
         return cloud
 
     def versions(names: frozenset[str]) -> frozenset[str]:
-        found = (called for called, link in links.items() if called.partition(" (")[0] in names)
+        found = (called for called, link in links.items() if link.origin in names)
         return names.union(found)
 
     tables = (

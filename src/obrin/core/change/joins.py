@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import functools
 
-from obrin.core.change.records import LegRecord
+from obrin.core.change.place_parts import LegRecord
 from obrin.core.handover.standard.bgp import Neighbour
 from obrin.core.handover.standard.ipsec import Tunnel
 from obrin.core.ipsec.agreement import predict
@@ -66,7 +66,7 @@ def _tunnels_fit(has: Tunnel, meant: Tunnel, other: Tunnel) -> bool:
         return False
     if not (_narrows(has, meant, "local_selectors") and _narrows(has, meant, "remote_selectors")):
         return False
-    if (has.bfd is None) != (meant.bfd is None) or has.watched != meant.watched:
+    if (has.bfd is None) != (meant.bfd is None) or has.bfd_endpoints != meant.bfd_endpoints:
         return False
     return has.suite == meant.suite or _agree(has.suite, other.suite)
 

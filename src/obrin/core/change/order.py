@@ -1,13 +1,27 @@
-"""An order of steps in which least is lost.
+"""Order the steps of a change so that the least is lost.
 
-A small change is searched whole. In a large one, making ready comes first and clearing away last:
-they hardly ever take away what is used (but where a speaker gets another AS number, which it has
-for all of its sessions at once). Tunnels that share no site are looked at apart then; the few of a
-site are searched whole, the many of a large one by rank, both ends of each one after the other.
+The problem. n steps have n! orders. In some of them a flow is lost for minutes, in others not at
+all, and which ones depends on every state between: on routes, filters, loads and windows.
 
-A state costs the flows that are not as wished in it, for as long as the next step takes or waits
-for its window; much less, but something, what gets more than it carries meanwhile, and a tunnel
-that is down; and a move what traffic loses while it goes over to another tunnel.
+The idea. What a state costs depends on the set of steps that are done and not on their order. So
+the orders of up to MOST_EXACT steps are searched whole, by Dijkstra over 2^n sets instead of n!
+orders. In a larger change, making ready comes first and clearing away last: they take nothing away
+(except where a speaker gets another AS number, which all of its sessions share; then they are
+searched with the rest). Tunnels that share no site are searched apart, and woven together by the
+windows of their places (`weave.py`). A site with more steps than can be searched is taken by rank,
+both ends of each tunnel one after the other.
+
+What counts. A flow that is not as wished costs the time of the step, or of the wait for the next
+window. Next to that, but never instead: a flow that moves, a thing that gets more than it carries,
+a tunnel that is down, and going back and forth between places.
+
+The invariant. Every step once, and the same order every time: costs are rounded to DIGITS before
+they are compared, so that the order of addition does not decide.
+
+The cost. 2^12 states for each group, each one a set of flows followed; linear in groups.
+
+Proven against every permutation (`tests/core/test_change.py`, `tests/core/test_windows.py`), and
+each state against packets (`tests/live/test_reshape.py`).
 """
 
 from __future__ import annotations

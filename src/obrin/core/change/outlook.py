@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 
 from obrin.core.catalogue.offering import PRACTICE_CLOUD, Offered
 from obrin.core.change.as_design import state
-from obrin.core.change.carrying import Limits, plain
+from obrin.core.change.carrying import Limits, designed
 from obrin.core.change.states import BOTH, NEW, NONE, OLD, Between, Done, Flow
 from obrin.core.reach.filters import RuleSet
 from obrin.core.reach.model import ReachModel
@@ -103,7 +103,7 @@ def _look(between: Between, done: Done, limits: Limits) -> Outlook:
     settled = state(between, done)
     model = ReachModel(settled)
     for place in between.places:
-        model.filter_by(place, RuleSet(between.told(place, done).rules))
+        model.filter_by(place, RuleSet(between.parts(place, done).rules))
     wishes = {(str(w.source), str(w.destination), w.service): w for w in settled.own_expectations()}
     apart = dict(_apart(between, settled, done))
     works: dict[Flow, str] = {}
@@ -119,7 +119,7 @@ def _look(between: Between, done: Done, limits: Limits) -> Outlook:
         if found:
             why[flow] = found
         else:
-            works[flow] = plain(" + ".join(ways))
+            works[flow] = " + ".join(designed(settled, way) for way in ways)
             if load := between.loads.get(flow):
                 carried += ((way, load) for way in ways)
     full = limits.full(settled, carried) if carried else frozenset()

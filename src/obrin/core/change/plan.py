@@ -16,7 +16,7 @@ from obrin.core.change.outlook import Outlook, interruption
 from obrin.core.change.states import CLEAR, LEG, NONE, READY, Between, Flow, Step
 from obrin.core.change.waits import waits_of
 from obrin.core.design.windows import Window
-from obrin.core.handover.awake import sleeps
+from obrin.core.handover.sheet.awake import sleeps
 from obrin.core.naming import some
 from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled

@@ -9,13 +9,13 @@ from obrin.core.change.calendar import Slot
 from obrin.core.change.plan import Plan, Planned
 from obrin.core.change.schedule import Schedule
 from obrin.core.gather.ranges import as_name
-from obrin.core.handover.blocks import Block, Heading, Paragraph, Table, markdown
-from obrin.core.handover.page import as_page
+from obrin.core.handover.sheet.blocks import Block, Heading, Paragraph, Table, markdown
+from obrin.core.handover.sheet.page import as_page
 
 
 def runbooks(plan: Plan, schedule: Schedule | None = None) -> dict[str, str]:
-    """By file name: Markdown, and the same as a page; with when each step is, if it has to wait for
-    a window."""
+    """Write runbooks by file name: Markdown, and the same as a page; with when each step is, if
+    it has to wait for a window."""
     found: dict[str, str] = {}
     for owner in dict.fromkeys(planned.owner for planned in plan.steps):
         text, name = markdown(_book(plan, owner, schedule)), as_name(owner)

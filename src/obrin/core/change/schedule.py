@@ -1,4 +1,4 @@
-"""When each step of a change is done: one after the other, each in a window of its place."""
+"""Schedule each step of a change: one after the other, each in a window of its place."""
 
 from __future__ import annotations
 
@@ -21,12 +21,12 @@ class Schedule:
     waits: bool
 
     def slot(self, planned: Planned) -> Slot | None:
-        """None for a step that is done."""
+        """Return None for a step that is done."""
         return None if planned.number <= self.done else self.slots[planned.number - self.done - 1]
 
     def lost(self, plan: Plan) -> dict[Flow, float]:
-        """For how many seconds each flow is lost: from the end of a step to that of the next. What
-        the last one leaves lost is lost for the time of one."""
+        """Count the seconds for which each flow is lost: from the end of a step to that of the
+        next. What the last one leaves lost is lost for the time of one."""
         found: dict[Flow, float] = {}
         for planned in plan.ahead(self.done):
             slot = self.slot(planned)
@@ -41,8 +41,8 @@ class Schedule:
 
 
 def schedule(plan: Plan, start: datetime, each: timedelta, done: int = 0) -> Schedule:
-    """From `start` (aware) on, where a step takes so long and the first few are done. Raises
-    ObrinError for a place whose windows are too short for one."""
+    """Schedule from `start` (aware) on, where a step takes so long and the first few are done.
+    Raises ObrinError for a place whose windows are too short for one."""
     turns = [Turn(p.step.place, p.windows, p.price) for p in plan.steps]
     slots = tuple(slots_of(turns[done:], start, each, turns[done - 1].price if done else 0.0))
     return Schedule(start, done, slots, any(turn.windows for turn in turns[done:]))

@@ -1,4 +1,4 @@
-"""Every state between two designs: what each place is told, and which tunnels carry.
+"""Every state between two designs: what each place is configured with, and which tunnels carry.
 
 A step is what one owner does at one place: make ready (the ground and the filter rules of both
 designs), change one end of a tunnel or circuit, and clear away (what only the old design has). A
@@ -14,7 +14,7 @@ from functools import cached_property
 from obrin.core.change.clashes import Clash, clashes_of
 from obrin.core.change.ground import entered, union
 from obrin.core.change.joins import fits, joined, known_as, same_routing
-from obrin.core.change.records import Ground, Told, alike, both_rules, told_of
+from obrin.core.change.place_parts import Ground, PlaceParts, alike, both_rules, parts_of
 from obrin.core.design.windows import Window
 from obrin.core.settled.model import Settled
 from obrin.core.settled.windows import windows_of
@@ -40,8 +40,9 @@ class Step:
 
 
 Done = frozenset[Step]
-End = tuple[str, dict[str, Told]]
-"""A place, and the design by which it has an end of something: what that tells all places."""
+End = tuple[str, dict[str, PlaceParts]]
+"""A place, and the design by which it has an end of something: what that configures at all
+places."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,12 +73,12 @@ class Between:
         return list(dict.fromkeys(found))
 
     @cached_property
-    def old(self) -> dict[str, Told]:
-        return {place: told_of(self.before, place) for place in self.places}
+    def old(self) -> dict[str, PlaceParts]:
+        return {place: parts_of(self.before, place) for place in self.places}
 
     @cached_property
-    def new(self) -> dict[str, Told]:
-        return {place: told_of(self.after, place) for place in self.places}
+    def new(self) -> dict[str, PlaceParts]:
+        return {place: parts_of(self.after, place) for place in self.places}
 
     @cached_property
     def steps(self) -> list[Step]:
@@ -120,10 +121,10 @@ class Between:
             if self._of(place, one, done) is self.old and self._of(place, other, done) is self.new
         ]
 
-    # What is told
+    # What is configured
 
-    def told(self, place: str, done: Done) -> Told:
-        """What a place is told in a state."""
+    def parts(self, place: str, done: Done) -> PlaceParts:
+        """The configuration of a place in a state."""
         old, new = self.old[place], self.new[place]
         rules = {OLD: old.rules, BOTH: both_rules(old.rules, new.rules), NEW: new.rules}[
             self.phase(place, done)
@@ -133,9 +134,9 @@ class Between:
             record = self._of(place, leg, done)[place].legs.get(leg)
             if record is not None:
                 legs[leg] = record
-        return Told(ground=self._ground_now(place, done), rules=rules, legs=legs)
+        return PlaceParts(ground=self._ground_now(place, done), rules=rules, legs=legs)
 
-    def _of(self, place: str, leg: str, done: Done) -> dict[str, Told]:
+    def _of(self, place: str, leg: str, done: Done) -> dict[str, PlaceParts]:
         """The design by which a place has one end of a leg; the new one where it is the same."""
         changed = self.old[place].legs.get(leg) != self.new[place].legs.get(leg)
         return self.old if changed and Step(LEG, place, leg) not in done else self.new
@@ -172,8 +173,8 @@ class Between:
         ground = self.new[place].ground.with_old(self.old[place].ground)
         return entered(union(old, new)), ground
 
-    def _grounds(self, settled: Settled, place: str, told: Told) -> tuple[object, object]:
-        return entered(self.ground(settled, place)), told.ground
+    def _grounds(self, settled: Settled, place: str, parts: PlaceParts) -> tuple[object, object]:
+        return entered(self.ground(settled, place)), parts.ground
 
     @staticmethod
     def ground(settled: Settled, place: str) -> object:
@@ -250,8 +251,8 @@ class Between:
         }
 
     def one_sided(self, label: str, done: Done) -> bool | None:
-        """Where one end routes into it statically, and the other neither does nor hears it: whether
-        packets arrive all the same. Else None."""
+        """Say where one end routes into it statically, and the other neither does nor hears it:
+        whether packets arrive all the same. Else None."""
         gateways, clouds = self._ends_of(label)
         here, there = self._end(label, gateways, done), self._end(label, clouds, done)
         if here is None or there is None or here[1] is there[1]:
@@ -263,8 +264,8 @@ class Between:
         return joined(has, meant, theirs[cloud].legs[label])
 
     def windows(self, place: str) -> tuple[Window, ...]:
-        """When something may be changed there: by the new design, by the old where that has no such
-        place. None where it may be at any time."""
+        """Say when something may be changed there: by the new design, by the old where that has no
+        such place. None where it may be at any time."""
         there = place in self.after.clouds or place in self.after.gateways
         return windows_of(self.after if there else self.before, place)
 

@@ -1,4 +1,4 @@
-"""Whose acceptance a change waits for: what is new at a cloud, hub or circuit of somebody else."""
+"""Acceptances that a change waits for: what is new at a cloud, hub or circuit of somebody else."""
 
 from __future__ import annotations
 
@@ -10,8 +10,8 @@ from obrin.core.settled.owners import Owned, ask_for, owned
 
 
 def waits_of(before: Settled, after: Settled, order: Sequence[Step]) -> dict[Step, list[str]]:
-    """By the step after which it waits, in words. Who has accepted on another day than before has
-    accepted this change."""
+    """Map the step after which a change waits, in words. Who has accepted on another day than
+    before has accepted this change."""
     old = {(one.kind, one.name): one for one in owned(before)}
     found: dict[Step, list[str]] = {}
     for one in owned(after):

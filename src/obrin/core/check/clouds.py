@@ -9,8 +9,9 @@ from obrin.core.catalogue.offering import Offered, Offering
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.reader import Location
 from obrin.core.quantity import plain
+from obrin.core.settle.blank import cloud_key, suffix
 from obrin.core.settle.classes import judge_classes
-from obrin.core.settle.work import gateway_subnet_length, suffix
+from obrin.core.settle.work import gateway_subnet_length
 from obrin.core.settled.clouds import SettledCloud, SettledCloudGateway
 from obrin.core.settled.model import Settled
 
@@ -19,7 +20,7 @@ def cloud_networks(settled: Settled, offering: Offered) -> Iterator[Finding]:
     for name, cloud in settled.clouds.items():
         if cloud.gateway is not None:
             yield from _gateway(cloud, cloud.gateway, offering.of(name))
-            yield from _told_later(cloud, cloud.gateway)
+            yield from _assigned_later(cloud, cloud.gateway)
         yield from _outside(cloud)
         yield from _overlapping(cloud)
 
@@ -68,7 +69,7 @@ def _gateway(
         )
 
 
-def _told_later(cloud: SettledCloud, gateway: SettledCloudGateway) -> Iterator[Finding]:
+def _assigned_later(cloud: SettledCloud, gateway: SettledCloudGateway) -> Iterator[Finding]:
     """Addresses that stand in for the cloud's own, which nobody knows yet."""
     what = {
         "addresses": ("public addresses", ", ".join(map(str, cloud.addresses))),
@@ -79,7 +80,7 @@ def _told_later(cloud: SettledCloud, gateway: SettledCloudGateway) -> Iterator[F
         yield Finding(
             Severity.NOTE,
             "address-stands-in",
-            ("clouds", cloud.name, "gateway", "gives"),
+            ("clouds", cloud.name, "gateway", "assigns"),
             f"the {words} of {cloud.name} are chosen by the cloud; {held} stand in for them",
             "whoever enters these from a sheet enters addresses that will be others",
             "let 'obrin connect' build the gateway and take them back, before sheets go out",
@@ -145,7 +146,7 @@ def classes(settled: Settled, offering: Offered) -> Iterator[Finding]:
         given = cloud.gateway.gateway_class
         judged = judge_classes(cloud.gateway.demand, offering.of(name))
         mine = next((j for j in judged if j.entry.name == given), None)
-        if f"clouds.{name}.gateway.class" in settled.chosen or mine is None:
+        if cloud_key(name, "gateway", "class") in settled.chosen or mine is None:
             continue
         if mine.lacks:
             yield Finding(

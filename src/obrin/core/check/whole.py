@@ -7,32 +7,19 @@ from datetime import datetime
 from types import MappingProxyType
 
 from obrin.core.catalogue.offering import PRACTICE_CLOUD, Offered
-from obrin.core.check import (
-    addresses,
-    algorithms,
-    clouds,
-    devices,
-    expectations,
-    failures,
-    inside,
-    keys,
-    numbers,
-    ranges,
-    redundancy,
-    routing,
-    sizes,
-    spaces,
-    summaries,
-)
-from obrin.core.check.accepting import OF_CHANGE, answered
-from obrin.core.check.beyond import beyond
-from obrin.core.check.dates import ended
+from obrin.core.check import clouds
 from obrin.core.check.finding import Finding
-from obrin.core.check.lifetimes import lifetimes
-from obrin.core.check.owners import owners
-from obrin.core.check.sessions import sessions
-from obrin.core.check.settled_file import settled_file
-from obrin.core.check.texts import placeholders
+from obrin.core.check.flows import expectations, failures, redundancy, routing
+from obrin.core.check.space import addresses, inside, numbers, ranges, spaces, summaries
+from obrin.core.check.space.beyond import beyond
+from obrin.core.check.tunnels import algorithms, devices, keys, sizes
+from obrin.core.check.tunnels.lifetimes import lifetimes
+from obrin.core.check.tunnels.sessions import sessions
+from obrin.core.check.upkeep.accepting import OF_CHANGE, answered
+from obrin.core.check.upkeep.dates import ended
+from obrin.core.check.upkeep.owners import owners
+from obrin.core.check.upkeep.settled_file import settled_file
+from obrin.core.check.upkeep.texts import placeholders
 from obrin.core.handover.secrets import Secrets
 from obrin.core.settle.choices import Choices
 from obrin.core.settle.drift import Drift
@@ -102,6 +89,6 @@ def _certificates(settled: Settled, secrets: Secrets, now: datetime) -> Iterable
     """What reads certificates takes as long to import as a small design to check."""
     if not settled.certified():
         return ()
-    from obrin.core.check.certificates import certificates
+    from obrin.core.check.tunnels.certificates import certificates
 
     return certificates(settled, secrets, now)

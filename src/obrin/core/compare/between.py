@@ -1,4 +1,20 @@
-"""Two ends as they were entered, held against each other: no design is needed for that."""
+"""Compare two ends as they were entered, without a design.
+
+The problem. Two people entered two ends. What has to be equal, or mirrored, or of one family, is
+spread over two sheets with different titles, and spelled as each device spells it.
+
+The idea. A table says for each row what the other end's row is: the same one (a suite, a
+signature), its mirror image (own and remote), or one value for all (an AS number and the peer's).
+Values are read before they are compared (`reading.py`), so spelling makes no difference.
+
+The invariant. Each pair that stands at both ends is compared once. An address before and one behind
+a translator are one uplink if the sheet that has the translator says so.
+
+The cost. Linear in the rows.
+
+Proven with two ends of drawn healthy designs (no differences) and with every mistake in every row:
+`tests/core/test_compare.py`.
+"""
 
 from __future__ import annotations
 
@@ -14,8 +30,8 @@ _OWN_AS, _PEER_AS = "gateway.bgp-as-number", "routing.peer-s-as-number."
 
 
 def between(one: Mapping[str, str], two: Mapping[str, str]) -> list[Difference]:
-    """Where the second end is not the mirror image of the first; `meant` is what it would be by the
-    first, `entered` what it has. Raises ValueError where the two have nothing in common."""
+    """Say where the second end is not the mirror image of the first; `meant` is what it would be
+    by the first, `entered` what it has. Raises ValueError where the two have nothing in common."""
     pairs = list(_pairs(one, two))
     if not pairs:
         raise ValueError("the two have nothing in common: no tunnel and no suite of one name")

@@ -26,7 +26,7 @@ from obrin.core.compare.reading import (
     Reading,
     read,
 )
-from obrin.core.handover.blocks import Value
+from obrin.core.handover.sheet.blocks import Value
 from obrin.core.ipsec.shared_keys import print_difference
 from obrin.core.quantity import plain
 
@@ -117,7 +117,7 @@ class Sheet:
             yield "below", column[at + 1]
 
     def having(self, reading: Reading) -> list[str]:
-        """Where else that is the right value."""
+        """Say where else that is the right value."""
         return self._by_sign.get(reading.sign, [])
 
 
@@ -160,7 +160,7 @@ def differences(
 def _secret(
     sheet: Sheet, name: str, entered: str, line: int, prints: Mapping[str, str]
 ) -> Iterator[Difference]:
-    """Only fingerprints are compared; what is something else is neither judged nor shown."""
+    """Compare fingerprints only; what is something else is neither judged nor shown."""
     tunnel = sheet.values[name].column
     right = prints.get(tunnel)
     if right is None or entered == sheet.values[name].text:

@@ -11,9 +11,9 @@ from obrin.core.compare.differences import Difference
 from obrin.core.compare.reading import KINDS, SECONDS, SWITCH, addresses, read
 from obrin.core.compare.spelling import algorithm
 from obrin.core.errors import AddressError
-from obrin.core.handover.agreed import agreements
+from obrin.core.handover.ends.agreed import agreements
 from obrin.core.ipsec.suite import Suite
-from obrin.core.settled.entered import NOTHING, SettledEntered
+from obrin.core.settled.as_entered import NOTHING, SettledEntered
 from obrin.core.settled.links import SettledLink
 from obrin.core.settled.model import Settled
 
@@ -38,7 +38,7 @@ _RULES = (
     ("announce-to-it", "the far side has no route back to what is lacking"),
     ("accept-from-it", "there is no route to what is lacking"),
     ("bfd", "a dead path is noticed after the hold time only, or sessions flap"),
-    ("who-starts", "nobody begins, or both do: the tunnel stays down or is made twice"),
+    ("initiator", "nobody begins, or both do: the tunnel stays down or is made twice"),
     ("secret:", "IKE_AUTH fails: AUTHENTICATION_FAILED, as soon as the tunnel begins"),
     ("authentication", "IKE_AUTH fails: AUTHENTICATION_FAILED"),
     ("udp-encapsulation", "packets are lost at a translator that passes UDP only"),

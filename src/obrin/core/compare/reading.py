@@ -72,7 +72,8 @@ class Reading(NamedTuple):
 
     @property
     def sign(self) -> object:
-        """By which it is recognised in another field: a number is one, whatever it counts."""
+        """The form by which a value is recognised in another field: a number is one, whatever it
+        counts."""
         return self.value if self.kind in (SECONDS, NUMBER) else self
 
 

@@ -40,7 +40,7 @@ _BY_TIGHT = {(a.kind, _tight(a.name)): a for a in ALGORITHMS}
 
 
 def algorithm(kind: Kind, text: str) -> Algorithm | None:
-    """None for what is none of this kind."""
+    """Return None for what is none of this kind."""
     plain = re.sub(r"\([^)]*\)", " ", text).strip().lower()
     bare = re.sub(r"^(encr|prf|auth|integ)[ _]", "", plain)
     exact = _named(kind, plain) or _named(kind, bare)

@@ -71,7 +71,8 @@ def _roles(link: Link, profiles: dict[str, Profile]) -> tuple[dict[str, str], st
 
 
 def bfd_of(design: Design, link_name: str, selection: str) -> Bfd | None:
-    """As the design says; for a blank, where every end is known to speak it inside tunnels."""
+    """Choose what the design says; for a blank, where every end is known to speak it inside
+    tunnels."""
     link = design.links[link_name]
     if isinstance(link.bfd, BfdSpec):
         return Bfd(link.bfd.interval, link.bfd.multiplier)
@@ -80,8 +81,8 @@ def bfd_of(design: Design, link_name: str, selection: str) -> Bfd | None:
 
 
 def each_pair_of(design: Design, link_name: str, selection: str) -> bool:
-    """As the design says; for a blank, where an end is known to hold no more in one child SA. With
-    tunnel interfaces there is nothing to divide."""
+    """Choose what the design says; for a blank, where an end is known to hold no more in one
+    child SA. With tunnel interfaces there is nothing to divide."""
     said = design.links[link_name].child_sas
     if selection != "policy":
         return False

@@ -10,6 +10,7 @@ from typing import Any
 
 from pydantic import BaseModel, ValidationError
 
+from obrin.core.design.migrating import new_name
 from obrin.core.design.mistakes import Mistake
 from obrin.core.design.model import Design
 from obrin.core.design.positions import Locator
@@ -68,7 +69,7 @@ def judge_values(values: dict[str, Any], where: Where) -> tuple[Design | None, l
 
 
 def _position(problem: Problem) -> tuple[int, ...]:
-    """Line and column, so that mistakes are told in the order of the file."""
+    """Line and column, so that mistakes are listed in the order of the file."""
     return tuple(int(n) for n in problem.where.rsplit(":", 2)[1:] if n.isdigit())
 
 
@@ -147,6 +148,8 @@ def _explain(entry: dict[str, Any], location: Location, root: type[BaseModel]) -
     key = _named(location)
     context = entry.get("ctx", {})
     if kind == "extra_forbidden":
+        if new := new_name(location):
+            return f"'{key}' is called '{new}' now", "Run 'obrin migrate' on this file"
         known = _known_keys(location[:-1], root)
         near = difflib.get_close_matches(key, known, n=1)
         fix = f"Did you mean '{near[0]}'?" if near else f"Known here: {', '.join(known)}"

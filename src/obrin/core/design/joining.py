@@ -107,7 +107,7 @@ class Circuit(Entity):
     )
     inside_first: InsideFirst = "cloud"
     routing: Literal["bgp", "static"] = Field("bgp", description="How routes are made known.")
-    hold: Seconds = Field(90.0, description="Hold time of its BGP session.")
+    hold_time: Seconds = Field(90.0, alias="hold-time", description="Hold time of its BGP session.")
     bfd: BfdSpec | None = Field(
         None, description="BFD on it; with static routes too, which leave when it fails."
     )

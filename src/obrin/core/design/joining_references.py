@@ -59,7 +59,8 @@ def _zones(name: str, cloud: Cloud) -> Iterator[Mistake]:
 
 
 def _gateway(name: str, cloud: Cloud) -> Iterator[Mistake]:
-    """As many addresses as instances; and what the cloud gives is not given to it."""
+    """Check that there are as many addresses as instances; and what the cloud assigns is not
+    given to it."""
     own, here = cloud.gateway, ("clouds", name, "gateway")
     given = {"addresses": own.addresses, "addresses6": own.addresses6, "peers": own.peers}
     for key, addresses in given.items():
@@ -69,10 +70,10 @@ def _gateway(name: str, cloud: Cloud) -> Iterator[Mistake]:
                 f"{len(addresses)} addresses for {own.instances} instances",
                 "Give one address for each instance, or leave it blank",
             )
-        if addresses is not None and key.removesuffix("6") in own.gives:
+        if addresses is not None and key.removesuffix("6") in own.assigns:
             yield Mistake(
                 (*here, key),
-                f"'{key}' stands here, and by 'gives' the cloud chooses them itself",
+                f"'{key}' stands here, and by 'assigns' the cloud chooses them itself",
                 f"Take one of the two out: '{key}' where you know them",
             )
     if own.peers is not None and own.subnet is not None:
@@ -159,9 +160,11 @@ def _circuit(design: Design, name: str, circuit: Circuit) -> Iterator[Mistake]:
         if network not in site.networks:
             kind = f"network of {circuit.site}"
             yield unknown(kind, network, site.networks, (*here, "networks", index))
-    if circuit.routing == "bgp" and not (circuit.hold >= 3 and circuit.hold == int(circuit.hold)):
+    if circuit.routing == "bgp" and not (
+        circuit.hold_time >= 3 and circuit.hold_time == int(circuit.hold_time)
+    ):
         yield Mistake(
-            (*here, "hold"),
-            f"a BGP hold time of {plain(circuit.hold)} s is not allowed",
+            (*here, "hold-time"),
+            f"a BGP hold time of {plain(circuit.hold_time)} s is not allowed",
             "Use whole seconds, at least 3 s (RFC 4271)",
         )

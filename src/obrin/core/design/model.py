@@ -90,7 +90,7 @@ class CloudGateway(Entity):
         description="Addresses of the instances in the gateway subnet, where BGP ends beyond the "
         "tunnels. Blank: the first that the cloud does not reserve, or what it assigned.",
     )
-    gives: list[Literal["addresses", "peers"]] = Field(
+    assigns: list[Literal["addresses", "peers"]] = Field(
         default_factory=list,
         description="What the cloud chooses itself and shows only once the gateway is built; "
         "`connect` takes it back.",
@@ -171,7 +171,7 @@ class Tunnel(Entity):
         "that are `shared`, `standby` is up and takes over, `spare` is down until those before it "
         "failed. Blank: the first is active; spares where the device cannot hold more.",
     )
-    starts: Literal["site", "cloud"] = Field(
+    initiator: Literal["site", "cloud"] = Field(
         "site", description="Which end begins. A site's gateway can do so from behind a translator."
     )
     inside: Ipv4PrefixText | None = Field(
@@ -184,19 +184,19 @@ class Tunnel(Entity):
 
 
 class Bgp(Entity):
-    """Timers of the BGP sessions (RFC 4271 section 4.2), and what they tell."""
+    """Timers of the BGP sessions (RFC 4271 section 4.2), and what is advertised."""
 
-    hold: Seconds = Field(90.0, description="Hold time; at least 3 s.")
+    hold_time: Seconds = Field(90.0, alias="hold-time", description="Hold time; at least 3 s.")
     summaries: SummariesText = Field(
         (),
-        description="Told to the cloud instead of the site's networks inside them; `auto` for the "
-        "fewest prefixes that hold nothing of anybody else.",
+        description="Advertised to the cloud instead of the site's networks inside them; `auto` "
+        "for the fewest prefixes that hold nothing of anybody else.",
     )
     cloud_summaries: SummariesText = Field(
         (),
         alias="cloud-summaries",
-        description="Told to the site instead of the prefixes inside them; 0.0.0.0/0 for all, "
-        "`auto` as above.",
+        description="Advertised to the site instead of the prefixes inside them; 0.0.0.0/0 for "
+        "all, `auto` as above.",
     )
     password: bool = Field(
         False,
@@ -214,7 +214,7 @@ class Bgp(Entity):
     communities: list[Literal["no-export", "no-advertise"]] = Field(
         default_factory=list, description="Communities on what the site advertises (RFC 1997)."
     )
-    discriminators: bool = Field(
+    med: bool = Field(
         False,
         description="Whether each end shows the other which tunnel it prefers, by "
         "MULTI_EXIT_DISC: 1 for the first. For far ends that go by it.",
@@ -297,7 +297,8 @@ class Link(Entity):
     oversize: Literal["refuse", "fragment"] = Field(
         "refuse",
         description="What becomes of an IPv4 packet that is too large for a tunnel and may be cut: "
-        "its sender is told, as of all others, or it is fragmented before encryption.",
+        "`refuse` drops it and sends an ICMP error to its sender, `fragment` fragments it before "
+        "encryption.",
     )
     tunnels: dict[Name, Tunnel] = Field(min_length=1, description="Its tunnels, preferred first.")
     entered: dict[Literal["site", "cloud"], Entered] = Field(

@@ -1,4 +1,4 @@
-"""Where things stand in a design file: line and column, looked up only when a message needs them.
+"""Positions in a design file: line and column, looked up only when a message needs them.
 
 Reading keeps no positions, which is what makes it fast. The first question parses the text once
 more, this time into a tree of places; all further questions walk that tree.
@@ -13,7 +13,7 @@ from obrin.core.design.reader import parsing
 
 
 class Place(NamedTuple):
-    """Where a key or list item stands, counted from 0, and the places inside its value."""
+    """The position of a key or list item, counted from 0, and the places inside its value."""
 
     line: int
     column: int

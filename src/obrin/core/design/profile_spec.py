@@ -25,7 +25,7 @@ class LifetimeSpec(Entity):
 
     least: WholeSeconds | None = Field(None, description="The shortest.")
     most: WholeSeconds | None = Field(None, description="The longest.")
-    usual: WholeSeconds | None = Field(None, description="What it takes when nothing is entered.")
+    default: WholeSeconds | None = Field(None, description="What it takes when nothing is entered.")
     unit: Literal["s", "min", "h"] | None = Field(None, description="What its screen counts in.")
     shown: bool | None = Field(None, description="Whether it shows what it takes by itself.")
 
@@ -72,7 +72,7 @@ class KeyAbility(Entity):
 
     least: int = Field(1, ge=1, description="Fewest characters.")
     most: int = Field(128, ge=1, description="Most characters.")
-    letters: Literal["printable", "letters-and-digits", "hexadecimal"] = Field(
+    characters: Literal["printable", "letters-and-digits", "hexadecimal"] = Field(
         "printable", description="What they may be made of."
     )
 
@@ -96,7 +96,9 @@ class ProfileSpec(Entity):
         description="What it can say it is: only its own address, any address, a name, a "
         "distinguished name.",
     )
-    translators: bool | None = Field(None, description="Works behind an address translator.")
+    nat_traversal: bool | None = Field(
+        None, alias="nat-traversal", description="Works behind an address translator (RFC 3947)."
+    )
     selection: list[Selection] | None = Field(
         None, min_length=1, description="What leads traffic into a tunnel: interfaces, or policies."
     )
@@ -115,8 +117,8 @@ class ProfileSpec(Entity):
     monitor: bool | None = Field(
         None, description="Watches a path by probes and withdraws static routes when it is dead."
     )
-    keep_awake: bool | None = Field(
-        None, alias="keep-awake", description="Starts tunnels by itself and holds them up."
+    initiates: bool | None = Field(
+        None, description="Initiates tunnels by itself, without traffic, and keeps them up."
     )
     mss_clamping: bool | None = Field(
         None, alias="mss-clamping", description="Lowers the MSS of TCP that passes."
@@ -149,7 +151,7 @@ def build_profile(name: str, spec: ProfileSpec) -> Profile:
         pfs=esp.pfs,
         renewal=ike.renewal,
         authentication=_pair(spec.authentication),
-        translators=spec.translators,
+        nat_traversal=spec.nat_traversal,
         selection=_pair(spec.selection),
         same_selectors=spec.same_selectors,
         several_selectors=spec.several_selectors,
@@ -158,13 +160,13 @@ def build_profile(name: str, spec: ProfileSpec) -> Profile:
         bgp=spec.bgp,
         bfd=spec.bfd,
         monitor=spec.monitor,
-        keep_awake=spec.keep_awake,
+        initiates=spec.initiates,
         mss_clamping=spec.mss_clamping,
         identities=_pair(spec.identities),
         liveness=LivenessRange()
         if live is None
         else LivenessRange(live.least_delay, live.most_delay, live.most_tries),
-        key=KeyRules() if key is None else KeyRules(key.least, key.most, key.letters),
+        key=KeyRules() if key is None else KeyRules(key.least, key.most, key.characters),
         unsaid=tuple(unsaid(spec)),
     )
 
@@ -181,12 +183,12 @@ def _lifetime(spec: LifetimeSpec | None) -> LifetimeRange:
     if spec is None:
         return LifetimeRange()
     return LifetimeRange(
-        spec.least or 0.0, spec.most or float("inf"), spec.usual, spec.unit, spec.shown
+        spec.least or 0.0, spec.most or float("inf"), spec.default, spec.unit, spec.shown
     )
 
 
 def unsaid(spec: Entity, before: str = "") -> Iterator[str]:
-    """Keys that a profile leaves out, such as `ike.lifetime.usual`."""
+    """Keys that a profile leaves out, such as `ike.lifetime.default`."""
     for name, field in type(spec).model_fields.items():
         key = before + (field.alias or name)
         value = getattr(spec, name)

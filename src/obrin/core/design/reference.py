@@ -65,8 +65,8 @@ def _default(spec: Json) -> str:
         return "none"
     if isinstance(value, float):
         unit = str(spec.get("examples", [""])[0]).partition(" ")[2]
-        told = {"h": format_duration, "Mbit/s": format_rate}.get(unit)
-        return f"`{f'{plain(value)} {unit}' if told is None else told(value)}`"
+        written = {"h": format_duration, "Mbit/s": format_rate}.get(unit)
+        return f"`{f'{plain(value)} {unit}' if written is None else written(value)}`"
     return f"`{str(value).lower() if isinstance(value, bool) else value}`"
 
 

@@ -91,7 +91,7 @@ def reference_problems(design: Design) -> Iterator[Mistake]:
                 if uplink.forwards is not None and uplink.inside is None:
                     yield Mistake(
                         ("sites", site_name, "gateways", gateway_name, "uplinks", uplink_name),
-                        "'forwards' tells of a translator, and there is none without 'inside'",
+                        "'forwards' describes a translator, and there is none without 'inside'",
                         "Give the gateway's own address as 'inside', or take 'forwards' out",
                     )
     yield from _rules(design, networks)
@@ -210,10 +210,12 @@ def _link(design: Design, name: str, suites: set[str]) -> Iterator[Mistake]:
     here: Location = ("links", name)
     if link.suite is not None and link.suite not in suites:
         yield unknown("suite", link.suite, suites, (*here, "suite"))
-    if link.routing == "bgp" and not (link.bgp.hold >= 3 and link.bgp.hold == int(link.bgp.hold)):
+    if link.routing == "bgp" and not (
+        link.bgp.hold_time >= 3 and link.bgp.hold_time == int(link.bgp.hold_time)
+    ):
         yield Mistake(
-            (*here, "bgp", "hold"),
-            f"a BGP hold time of {plain(link.bgp.hold)} s is not allowed",
+            (*here, "bgp", "hold-time"),
+            f"a BGP hold time of {plain(link.bgp.hold_time)} s is not allowed",
             "Use whole seconds, at least 3 s (RFC 4271)",
         )
     yield from _entered(link, here, suites)
@@ -237,12 +239,12 @@ def _entered(link: Link, here: Location, suites: set[str]) -> Iterator[Mistake]:
         for index, suite in enumerate(entered.suites or ()):
             if suite not in suites:
                 yield unknown("suite", suite, suites, (*at, "suites", index))
-        told: list[tuple[str, Iterable[str]]] = [
+        lists: list[tuple[str, Iterable[str]]] = [
             ("keys", entered.keys),
             ("passwords", entered.passwords),
             ("sessions", entered.sessions),
         ]
-        for key, named in told:
+        for key, named in lists:
             for name in named:
                 if name not in link.tunnels:
                     yield unknown(f"tunnel of {here[-1]}", name, link.tunnels, (*at, key, name))

@@ -32,7 +32,7 @@ def can_be(design: Design, place: Location, value: object) -> bool:
 
 
 def _at(design: Design, place: Location) -> Any:
-    """None where there is nothing."""
+    """Return None where there is nothing."""
     here: Any = design
     for step in place:
         here = here.get(step) if isinstance(here, dict) else _by_key(here).get(str(step))

@@ -87,8 +87,11 @@ class Gateway(Entity):
     filters: list[FilterRule] | None = Field(
         None, description="Rules for traffic of the tunnels. Blank: just what expectations need."
     )
-    routes: int | None = Field(
-        None, ge=1, description="Most routes that it takes from one BGP neighbour."
+    maximum_prefixes: int | None = Field(
+        None,
+        ge=1,
+        alias="maximum-prefixes",
+        description="Most prefixes that it accepts from one BGP neighbour (RFC 4486).",
     )
 
 

@@ -60,7 +60,7 @@ def _wishes(design: Design, entity: Site | Cloud, here: Location) -> Iterator[Mi
 
 
 def _named(link: Link) -> tuple[tuple[str, Iterable[str]], ...]:
-    """Where a link names networks of its site."""
+    """Say where a link names networks of its site."""
     return ("seen-as", link.seen_as), ("seen-as6", link.seen_as6), ("only", link.only)
 
 

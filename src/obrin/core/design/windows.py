@@ -1,4 +1,4 @@
-"""When what is at a place may be changed: times of the week, as `sat 22:00-04:00` says them."""
+"""Maintenance windows of a place: times of the week, as `sat 22:00-04:00` says them."""
 
 from __future__ import annotations
 
@@ -37,7 +37,8 @@ class Window:
         return self.text
 
     def around(self, moment: datetime, days: int = WEEK) -> Iterable[tuple[datetime, datetime]]:
-        """When it is open, from the one that may have begun the day before until so long after."""
+        """Say when it is open, from the one that may have begun the day before until so long
+        after."""
         zone = zone_of(self.zone)
         local = moment.astimezone(zone)
         for ahead in range(-1, days + 1):
@@ -63,8 +64,8 @@ def zone_of(name: str) -> tzinfo:
 def rooms(
     windows: Iterable[Window], since: datetime, days: int, needed: timedelta
 ) -> Iterator[tuple[datetime, datetime]]:
-    """From when to when something that takes so long can begin, in each opening around that time
-    (`Window.around`) that is long enough."""
+    """List from when to when something that takes so long can begin, in each opening around that
+    time (`Window.around`) that is long enough."""
     for window in windows:
         for opens, closes in window.around(since, days):
             if closes - opens >= needed:

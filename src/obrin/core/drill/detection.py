@@ -62,7 +62,8 @@ def unwatching(settled: Settled, link: SettledLink) -> tuple[str, ...]:
 
 
 def watchers(settled: Settled) -> dict[str, str]:
-    """For every tunnel and circuit: what notices its death first, in words; none where nothing."""
+    """Say for every tunnel and circuit what notices its death first, in words; none where
+    nothing."""
     return {
         leg.label: f"{found[0].name} ({plain(found[0].shortest)} to {plain(found[0].longest)} s)"
         for leg in settled.legs()

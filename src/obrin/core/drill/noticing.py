@@ -1,4 +1,4 @@
-"""When the loss of what a flow depends on is noticed, so that it goes another way.
+"""Predict when the loss of what a flow depends on is noticed, so that it goes another way.
 
 A failure that takes several ways is noticed bit by bit: what was on a circuit may go on by a tunnel
 that is just as dead, until that is noticed as well. All of it counts from the failure on.
@@ -86,7 +86,7 @@ class Noticing:
 
 
 def both(one: Detector | None, other: Detector) -> Detector:
-    """When both have been noticed, by the later one's name."""
+    """Say when both have been noticed, by the later one's name."""
     if one is None:
         return other
     last = max(one, other, key=lambda d: d.longest)

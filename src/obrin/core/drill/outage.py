@@ -16,8 +16,9 @@ from obrin.core.settled.model import Settled
 
 @dataclass(frozen=True, slots=True)
 class Outage:
-    """In seconds, for the flow that is gone longest. `longest` is None when one is not taken over:
-    then it lasts until the tunnel is back. `idle`: nothing goes over the tunnel while all is up."""
+    """An outage in seconds, for the flow that is gone longest. `longest` is None when one is not
+    taken over: then it lasts until the tunnel is back. `idle`: nothing goes over the tunnel
+    while all is up."""
 
     shortest: float
     longest: float | None
@@ -55,7 +56,8 @@ class Predictor:
 
 
 def predict_outage(settled: Settled, tunnel: SettledTunnel) -> Outage:
-    """For the silent death of one tunnel. Raises nothing; for many of them make a `Predictor`."""
+    """Predict the outage at the silent death of one tunnel. Raises nothing; for many of them
+    make a `Predictor`."""
     return Predictor(settled).outage(tunnel)
 
 

@@ -1,7 +1,19 @@
-"""Failures tried on the model: what is lost, what moves where and for how long, what gets too much.
+"""Try failures on the model: what is lost, what moves where and for how long, what is overloaded.
 
-Flows are followed once while all is up. A failure can only touch the flows whose tunnels it takes
-away, so only those are followed again; failures that leave the same tunnels are tried once.
+The problem. Three things at once of two thousand sites are billions of sets, and each one changes
+routes everywhere.
+
+The idea. Flows are followed once while all is up. A failure can only touch the flows whose ways it
+takes away, so only those are followed again, on a state that stands on the whole one
+(`routing/stable.py`). Failures that leave the same ways are tried once. Several at once are put
+together from the single ones wherever these touch different flows.
+
+The invariant. The outcome is what following every flow anew in the state would give.
+
+The cost. For each failure: the flows that it touches.
+
+Proven against working out everything from nothing: `tests/core/test_drill.py`,
+`tests/core/test_joining.py`; and against packets: `tests/live/test_rehearse.py`.
 """
 
 from __future__ import annotations
@@ -83,7 +95,7 @@ class Outcome:
 
 class Sweep:
     """The flows that must work, and what becomes of them. Flows that are broken already are left
-    out: `check` tells of those. Without an offering, loads are not looked at."""
+    out: `check` reports those. Without an offering, loads are not looked at."""
 
     def __init__(self, settled: Settled, offering: Offered | None = None) -> None:
         self.settled = settled
@@ -200,8 +212,8 @@ class Sweep:
         return Moved(before.flow, *texts, self._noticed(number, failed, after))
 
     def _noticed(self, number: int, failed: Sequence[Element], after: Way) -> Detector | None:
-        """When a flow is back that finds a way at last: once all has been noticed that it is sent
-        into until then, one thing after the other."""
+        """Say when a flow is back that finds a way at last: once all has been noticed that it is
+        sent into until then, one thing after the other."""
         lost = self._lost(tuple(failed))
         way, found = self.flows[number][0], None
         seen, then = set[str](), frozenset[str]()
@@ -233,8 +245,8 @@ class Sweep:
         return self._last[1]
 
     def _goes_by_hearsay(self, number: int, after: Way, lost: frozenset[str]) -> bool:
-        """Whether the gateway that hosts then use believes what the dead one told it: it would pass
-        packets on to that."""
+        """Whether the gateway that hosts then use believes what it learned from the dead one: it
+        would pass packets on to that."""
         wish, legs = self.flows[number][1], self.settled.index.by_label
         there, back = self._keys[id(wish)].destination, far_key(self.settled, wish).source
         ends = (

@@ -49,7 +49,8 @@ class Groups:
 
 
 def groups_of(needs: Sequence[Collection[int]]) -> Groups | None:
-    """By what each flow rests on, its number its place. None where too much hangs together."""
+    """Group flows by what they rest on, its number its place. None where too much hangs
+    together."""
     count = Counter(thing for need in needs for thing in need)
     ranked = [thing for thing, _ in count.most_common(MOST_SHARED)]
     for many in range(len(ranked) + 1):

@@ -30,7 +30,7 @@ class Compared:
 def compare(
     ranges: Sequence[KnownRange], held: Mapping[str, Elsewhere], *, named: bool
 ) -> Compared:
-    """What the table leaves empty stays as it is; `named` tells whether it has names of its own.
+    """What the table leaves empty stays as it is; `named` is whether it has names of its own.
 
     A name is corrected only where it was made up: people's names for a range may stand elsewhere.
     """

@@ -246,8 +246,8 @@ def _tables_in(text: str) -> list[str]:
 
 
 def _all_tables(value: Any) -> Iterator[str]:
-    """Those of holes anywhere below a value; what stands below keys with holes has rows of its
-    own."""
+    """Return those of holes anywhere below a value; what stands below keys with holes has rows
+    of its own."""
     if isinstance(value, str):
         yield from _tables_in(value)
     elif isinstance(value, dict):

@@ -78,7 +78,7 @@ def _with_entries(text: str, source: str, ranges: Sequence[KnownRange]) -> str:
 
 
 def _end_of_block(text: str, start: int) -> tuple[int, str]:
-    """Where the entries that begin at `start` end, and how far they are indented."""
+    """Say where the entries that begin at `start` end, and how far they are indented."""
     end, indent = start, "  "
     at = start
     for line in text[start:].splitlines(keepends=True):

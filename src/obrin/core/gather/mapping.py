@@ -32,7 +32,7 @@ _SEPARATORS = str.maketrans(";\n\t", ",,,")
 
 
 class ColumnSpec(BaseModel):
-    """Where a column comes from, and what is made of it."""
+    """The source of a column, and what is made of it."""
 
     model_config = ConfigDict(extra="forbid")
 

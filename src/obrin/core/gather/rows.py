@@ -1,7 +1,7 @@
 """CSV and JSON text to rows with names, each with its number; the header is guessed.
 
-A table may come with or without a header, with commas, semicolons or tabs. Without one, the
-column in which most cells are prefixes is the range, and the others are told by `columns` or left.
+A table may come with or without a header, with commas, semicolons or tabs. Without one, the column
+in which most cells are prefixes is the range, and the others are named by `columns` or left.
 """
 
 from __future__ import annotations
@@ -90,7 +90,7 @@ class Row:
 
 @dataclass(frozen=True, slots=True)
 class Table:
-    """`columns` tells which column of the file each name was taken from, `left` the other ones."""
+    """`columns` gives which column of the file each name was taken from, `left` the other ones."""
 
     source: str
     rows: tuple[Row, ...]
@@ -208,7 +208,8 @@ def _is_range(cell: str) -> bool:
 
 
 def _guess(names: list[str], lines: list[tuple[int, list[str]]]) -> dict[str, str]:
-    """Without a header: ranges by their look, then a name and a note by their order."""
+    """Read a table without a header: ranges by their look, then a name and a note by their
+    order."""
     sample = [cells for _, cells in lines[:SAMPLE]]
     score = {
         name: sum(_is_range(cells[i]) for cells in sample if i < len(cells))

@@ -23,8 +23,8 @@ ABSENT = _Absent()
 
 @dataclass(frozen=True, slots=True)
 class Change:
-    """`place` is the topmost key that is new, gone or differs. `standing` is how the design has it:
-    as it was, as it is now, or otherwise, which is somebody's own doing."""
+    """`place` is the topmost key that is new, gone or differs. `standing` is how the design has
+    it: as it was, as it is now, or otherwise, which is somebody's own doing."""
 
     place: Location
     was: Any
@@ -39,7 +39,8 @@ class Change:
 
 
 def changes(before: Any, now: Any, design: Any) -> list[Change]:
-    """In the order of what is told now; `before` is empty where nothing was ever gathered."""
+    """List changes in the order of what is found now; `before` is empty where nothing was ever
+    gathered."""
     return list(_changes((), before, now, design))
 
 

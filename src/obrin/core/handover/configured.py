@@ -10,7 +10,7 @@ from obrin.core.address.dual import Dual
 from obrin.core.address.prefix import Address, Prefix
 from obrin.core.address.translation import Exposure
 from obrin.core.design.places import NetworkRef
-from obrin.core.handover.ends import (
+from obrin.core.handover.ends.records import (
     CircuitEnd,
     InternalEnd,
     LegEnd,
@@ -25,7 +25,7 @@ from obrin.core.handover.standard.bgp import Neighbour, Speaker
 from obrin.core.handover.standard.circuits import Circuit
 from obrin.core.handover.standard.device import DeviceConfig
 from obrin.core.handover.standard.filters import Filter
-from obrin.core.handover.standard.hosts import HostGate
+from obrin.core.handover.standard.hosts import HostFirewall
 from obrin.core.handover.standard.interfaces import (
     CIRCUIT,
     LOOPBACK,
@@ -43,7 +43,7 @@ from obrin.core.settled.model import Settled
 
 
 def device_config(settled: Settled, place: str) -> DeviceConfig:
-    """What a site gateway or a cloud gateway is told, without any secret."""
+    """The configuration of a site gateway or a cloud gateway, without any secret."""
     ends, circuits = ends_at(settled, place), circuits_at(settled, place)
     interfaces = (
         *_own_interfaces(settled, place),
@@ -63,11 +63,11 @@ def device_config(settled: Settled, place: str) -> DeviceConfig:
             sorted((*_inner(settled, place), *_static(ends, circuits)), key=lambda r: r.prefix.bits)
         ),
         translations=tuple(_translations(ends)),
-        gates=tuple(_gates(settled, place)),
+        host_firewalls=tuple(_host_firewalls(settled, place)),
     )
 
 
-def _gates(settled: Settled, place: str) -> Iterator[HostGate]:
+def _host_firewalls(settled: Settled, place: str) -> Iterator[HostFirewall]:
     """Filters of the hosts behind a site's gateway. A cloud configures those of its own hosts."""
     if place in settled.clouds:
         return
@@ -75,7 +75,7 @@ def _gates(settled: Settled, place: str) -> Iterator[HostGate]:
     for name in gateway.networks:
         rules = host_rules(settled, NetworkRef(gateway.site, name))
         if rules is not None:
-            yield HostGate(network=name, rules=rules)
+            yield HostFirewall(network=name, rules=rules)
 
 
 def _own_interfaces(settled: Settled, place: str) -> Iterator[Interface]:
@@ -155,13 +155,14 @@ def _tunnel_interface(end: TunnelEnd) -> Interface:
 
 
 def _tunnel(end: TunnelEnd) -> Tunnel:
-    """What both records have is the same in both, but for the address: a device is told its own."""
+    """What both records have is the same in both, but for the address: a device is given its
+    own."""
     return Tunnel(
         name=end.tunnel,
         interface=interface_name(end.tunnel),
         local_address=end.own_address,
         renewal=end.profile.renewal or "rekey",
-        watched=end.watched,
+        bfd_endpoints=end.bfd_endpoints,
         **{name: getattr(end, name) for name in _SAME},
     )
 
@@ -187,12 +188,12 @@ def bgp_identifier(settled: Settled, place: str) -> Address:
 def _speaker(
     settled: Settled, place: str, ends: tuple[TunnelEnd, ...], circuits: tuple[CircuitEnd, ...]
 ) -> Speaker | None:
-    """None without a session. All sessions of a gateway have its one AS number."""
+    """Return None without a session. All sessions of a gateway have its one AS number."""
     neighbours = [
         replace(
             _session(session, e),
             communities=e.communities,
-            discriminator=e.discriminator,
+            med=e.med,
             signature=e.signature if e.password else None,
         )
         for e in ends

@@ -1,4 +1,4 @@
-"""Where two trees of data differ, leaf by leaf, in words; secrets are named and never shown."""
+"""Compare two trees of data, leaf by leaf, in words; secrets are named and never shown."""
 
 from __future__ import annotations
 

@@ -5,14 +5,14 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from obrin.core.drill.outage import Predictor
-from obrin.core.handover.blocks import markdown, values_csv
-from obrin.core.handover.proof import Configurations
+from obrin.core.handover.ends.proof import Configurations
 from obrin.core.handover.secrets import Secrets, key_data
-from obrin.core.handover.services import services_sheet
-from obrin.core.handover.sheet import value_sheet
+from obrin.core.handover.sheet.blocks import markdown, values_csv
+from obrin.core.handover.sheet.services import services_sheet
+from obrin.core.handover.sheet.sheet import value_sheet
+from obrin.core.handover.sheet.steps import steps
 from obrin.core.handover.standard.basic import as_json, loaded
 from obrin.core.handover.standard.device import DeviceConfig
-from obrin.core.handover.steps import steps
 from obrin.core.json_text import Json
 from obrin.core.settled.model import Settled
 
@@ -23,9 +23,9 @@ SERVICES, SERVICE_VALUES = "services.md", "services.csv"
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Pack:
-    """Only the keys hold secrets, and nothing else; both they and the configuration stand here as
-    they are written. `services` is the sheet for the people around and its values, for a site's
-    gateway."""
+    """The files of a pack: only the keys hold secrets, and nothing else; both they and the
+    configuration stand here as they are written. `services` is the sheet for the people around
+    and its values, for a site's gateway."""
 
     gateway: str
     config_text: str
@@ -94,9 +94,9 @@ class PackMaker:
             services=self._around(place),
         )
 
-    def told(self, place: str) -> DeviceConfig:
+    def device_config_of(self, place: str) -> DeviceConfig:
         """What the standard data of its pack says."""
-        return self._configurations.told(place)
+        return self._configurations.device_config_of(place)
 
     def _around(self, place: str) -> tuple[str, str] | None:
         """The sheet of the site that a gateway belongs to."""
@@ -109,8 +109,8 @@ class PackMaker:
         return self._services[gateway.site]
 
     def mirror_faults(self) -> list[str]:
-        """Where the two ends of a tunnel are not told mirror images, by what was written for both;
-        empty, or there is a bug in Obrin."""
+        """Say where the two ends of a tunnel are not configured as mirror images, by what was
+        written for both; empty, or there is a bug in Obrin."""
         return [
             f"{tunnel.label}: {fault}"
             for tunnel in self._settled.tunnels()

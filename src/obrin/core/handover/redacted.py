@@ -1,9 +1,15 @@
 """Texts that may be handed on: addresses and the design's names stand for others, consistently.
 
-Addresses keep what tells of the mistake and lose what tells of the place. Two that share their
+Addresses keep what shows the mistake and lose what shows the place. Two that share their
 first n bits do so afterwards (a permutation bit by bit, each flipped or not by a keyed hash of the
 bits before it), so a prefix still holds its hosts. Private and link-local ones stay so; all others
 become addresses that nobody has: of 240.0.0.0/4 (RFC 1112), and of 3fff::/20 (RFC 9637).
+
+The invariant. One key makes the same text of the same text, and different addresses stay different.
+The cost is one hash for each bit of each address, kept once found.
+
+Proven: `tests/core/test_redacted.py`, with every spelling of an address. Source: Xu and others,
+"Prefix-preserving IP address anonymization" (2002).
 """
 
 from __future__ import annotations
@@ -94,11 +100,11 @@ class Redactor:
 
     def text(self, text: str) -> str:
         """Addresses first, since a name may look like a part of one."""
-        told, at = [], 0
+        written, at = [], 0
         for match in _ANY.finditer(text):
-            told += [self._named(text[at : match.start()]), self._addressed(match[0])]
+            written += [self._named(text[at : match.start()]), self._addressed(match[0])]
             at = match.end()
-        return "".join((*told, self._named(text[at:])))
+        return "".join((*written, self._named(text[at:])))
 
     def data(self, data: Any) -> Any:
         """All texts below it, keys of mappings too where they are names."""
@@ -144,24 +150,24 @@ class Redactor:
 
     def _dotted(self, text: str) -> str:
         body, slash, length = text.partition("/")
-        parts, told = body.split("."), list[str]()
+        parts, written = body.split("."), list[str]()
         while len(parts) >= 4:
             parts, last = parts[:-4], ".".join(parts[-4:])
-            told.insert(0, self._address(last + slash + length))
+            written.insert(0, self._address(last + slash + length))
             slash = length = ""
-        return ".".join((*parts, *told))
+        return ".".join((*parts, *written))
 
     def _reverse(self, match: re.Match[str]) -> str:
         """The labels of an address from its last to its first; of a zone the others are zeros."""
         labels = (match[1] or match[3]).rstrip(".").split(".")[::-1]
         if match[1]:
             padded = ".".join((labels + ["0"] * 4)[:4])
-            told = self._address(padded).split(".")
+            written = self._address(padded).split(".")
         else:
             digits = "".join(labels).ljust(32, "0")
             moved = self._bits(Address(128, int(digits[:32], 16)))
-            told = list(f"{moved.value:032x}")
-        return ".".join(told[: len(labels)][::-1]) + "." + (match[2] or match[4])
+            written = list(f"{moved.value:032x}")
+        return ".".join(written[: len(labels)][::-1]) + "." + (match[2] or match[4])
 
     def _address(self, text: str) -> str:
         """What is not an address after all stays."""
@@ -198,8 +204,8 @@ class Redactor:
         return Address(address.bits, home.value | (value & below))
 
     def _flip(self, bits: int, place: int, before: int) -> int:
-        told = f"{bits}/{place}/{before:x}".encode()
-        return hmac.new(self._key, told, hashlib.sha256).digest()[0] & 1
+        written = f"{bits}/{place}/{before:x}".encode()
+        return hmac.new(self._key, written, hashlib.sha256).digest()[0] & 1
 
 
 def _spans(text: str) -> Iterator[tuple[int, int]]:

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
-from obrin.core.handover.ends import ends_at
+from obrin.core.handover.ends.records import ends_at
 from obrin.core.handover.standard.keys import BY_KEY, CertificateFiles, Keys, encode
 from obrin.core.json_text import Json
 from obrin.core.settled.links import OF_SESSION

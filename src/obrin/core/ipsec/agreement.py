@@ -13,6 +13,10 @@ The same offers, choice and lifetimes as in the wire engine, played through in o
 - A device that reauthenticates instead deletes the IKE SA and starts anew (section 2.8.3).
 
 Two ends that share IKEv1 only go through its phases instead (`phases.py`).
+
+The invariant. It ends where the engines end: the same exchange, the same notify, at the same time.
+
+Proven: `tests/wire/test_agreement.py` lets both engines speak for random pairs of ends.
 """
 
 from __future__ import annotations
@@ -186,7 +190,7 @@ def _ike_rekey(mover: End, other: End) -> tuple[str, str]:
 
 
 def _decided(one: End, two: End) -> str:
-    """Who decides, where there was something to decide (RFC 7296 section 3.3)."""
+    """Say who decides, where there was something to decide (RFC 7296 section 3.3)."""
     if len(one.suites) == 1:
         return ""
     return f"; the first of {len(one.suites)} that {one.name} offers and {two.name} accepts"

@@ -19,9 +19,9 @@ _OUTDATED = (Standing.SHOULD_NOT, Standing.MUST_NOT)
 
 
 def compose(name: str, profiles: Sequence[Profile], policy: CryptoPolicy) -> Suite | None:
-    """None when nothing is common. What the policy wants comes first, then what the standards
-    recommend, then strength up to ENOUGH bits. Where a profile says nothing, what the practice
-    world speaks is taken for granted."""
+    """Return None when nothing is common. What the policy wants comes first, then what the
+    standards recommend, then strength up to ENOUGH bits. Where a profile says nothing, what the
+    practice world speaks is taken for granted."""
     return _Composer(name, tuple(profiles), policy).suite()
 
 

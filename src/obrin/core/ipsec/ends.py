@@ -73,7 +73,7 @@ def stranger(who: End, other: End) -> str:
 
 
 def selected(one: End, two: End) -> str | None:
-    """None when the traffic selectors do not meet; otherwise what to say of narrowing."""
+    """Return None when the traffic selectors do not meet; otherwise what to say of narrowing."""
     near = narrow(one.local, two.remote)
     far = narrow(one.remote, two.local)
     if not near or not far:

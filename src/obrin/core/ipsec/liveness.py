@@ -1,4 +1,4 @@
-"""When an IKE peer is taken for dead: one rule for the engine and for the predictions.
+"""Dead-peer detection: one rule for the engine and for the predictions.
 
 A request is sent, then repeated with the wait doubling each time (RFC 7296 section 2.4). After
 `tries` sends without an answer the peer is given up. Checks of liveness start once nothing

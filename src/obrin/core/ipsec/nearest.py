@@ -46,7 +46,7 @@ def _near(wanted: Algorithm, able: Algorithms) -> Algorithm:
 
 
 def _integrity(cipher: Algorithm, wanted: Algorithm | None, able: Algorithms) -> Algorithm | None:
-    """None with a combined-mode cipher."""
+    """Return None with a combined-mode cipher."""
     return None if cipher.combined else _near(wanted or _USUAL_INTEGRITY, able)
 
 

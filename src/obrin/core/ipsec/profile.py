@@ -20,14 +20,15 @@ UNITS = {"s": 1.0, "min": 60.0, "h": 3600.0}
 
 @dataclass(frozen=True, slots=True)
 class LifetimeRange:
-    """Seconds. `usual` is what the device takes when nothing is entered; `shown` whether it tells.
+    """Seconds. `default` is what the device takes when nothing is entered; `shown` whether it shows
+    that.
 
     `unit` is what its screen counts in, a key of UNITS.
     """
 
     least: float = 0.0
     most: float = float("inf")
-    usual: float | None = None
+    default: float | None = None
     unit: str | None = None
     shown: bool | None = None
 
@@ -73,22 +74,22 @@ LETTERS = {
 
 @dataclass(frozen=True, slots=True)
 class KeyRules:
-    """Lengths in characters; `letters` is a key of LETTERS."""
+    """Lengths in characters; `characters` is a key of LETTERS."""
 
     least: int = 1
     most: int = 128
-    letters: str = "printable"
+    characters: str = "printable"
 
     def faults(self, key: str) -> list[str]:
         """Why a device refuses a key, in words that do not quote it."""
         found = []
         if not self.least <= len(key) <= self.most:
             found.append(f"it has {len(key)} characters; {self.least} to {self.most} are accepted")
-        strange = {c.lower() if self.letters == "hexadecimal" else c for c in key} - set(
-            LETTERS[self.letters]
+        strange = {c.lower() if self.characters == "hexadecimal" else c for c in key} - set(
+            LETTERS[self.characters]
         )
-        if strange and self.letters != "printable":
-            found.append(f"only {self.letters.replace('-', ' ')} are accepted")
+        if strange and self.characters != "printable":
+            found.append(f"only {self.characters.replace('-', ' ')} are accepted")
         return found
 
 
@@ -139,7 +140,7 @@ class Profile:
     pfs: str | None = None
     renewal: str | None = None
     authentication: tuple[str, ...] | None = None
-    translators: bool | None = None
+    nat_traversal: bool | None = None
     selection: tuple[str, ...] | None = None
     same_selectors: int | None = None
     several_selectors: bool | None = None
@@ -148,7 +149,7 @@ class Profile:
     bgp: bool | None = None
     bfd: bool | None = None
     monitor: bool | None = None
-    keep_awake: bool | None = None
+    initiates: bool | None = None
     mss_clamping: bool | None = None
     identities: tuple[str, ...] | None = None
     liveness: LivenessRange = LivenessRange()

@@ -34,7 +34,7 @@ def make_key(rng: Callable[[int], bytes], rules: Sequence[KeyRules] = ()) -> str
 
 def key_shape(rules: Sequence[KeyRules]) -> tuple[int, str]:
     """(length, alphabet) of a generated key that all devices accept."""
-    kinds = [rule.letters for rule in rules]
+    kinds = [rule.characters for rule in rules]
     least = max((rule.least for rule in rules), default=1)
     most = min((rule.most for rule in rules), default=GENERATED_LENGTH + least)
     alphabet = LETTERS["hexadecimal"] if "hexadecimal" in kinds else ALPHABET
@@ -45,7 +45,7 @@ def key_shape(rules: Sequence[KeyRules]) -> tuple[int, str]:
 
 
 def key_print(key: str, secret: bytes) -> str:
-    """A short fingerprint, such as `fxdm-qcgb-kxtw-vbhg`, by which two ends are told to have one
+    """A short fingerprint, such as `fxdm-qcgb-kxtw-vbhg`, by which two ends are seen to have one
     key: of the key, of it without blanks around it, and of that in lower case. Without the
     project's `secret` nothing can be guessed from it."""
 

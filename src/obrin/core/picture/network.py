@@ -185,8 +185,8 @@ class _Drawing:
             ]
             zone = f", zone {cloud.zones[number - 1]}" if cloud.zones else ""
             if here:
-                told = ", ".join(map(str, addresses))
-                yield Row(f"instance {number}{zone}  {told}", heading=True)
+                listed = ", ".join(map(str, addresses))
+                yield Row(f"instance {number}{zone}  {listed}", heading=True)
                 yield from self._arrivals(here)
         circuits = [leg for leg in legs if isinstance(leg, SettledCircuit)]
         if circuits:

@@ -156,7 +156,7 @@ def _leaf(leaf: x509.Certificate, identity: str | None) -> Iterator[Fault]:
 def _path(
     leaf: x509.Certificate, sent: Sequence[x509.Certificate], trust: Trust
 ) -> tuple[list[x509.Certificate], list[Fault]]:
-    """From the gateway's certificate to a trusted one, as far as it goes.
+    """Build the chain from the gateway's certificate to a trusted one, as far as it goes.
 
     A name does not tell two authorities apart: one whose key was renewed keeps its subject. So each
     certificate of the issuer's name is tried by its key, until one leads to a trusted one (the

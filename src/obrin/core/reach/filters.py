@@ -60,7 +60,7 @@ class Rule:
     def could_match(self, source: Prefix, destination: Prefix, flow: Flow) -> bool:
         """Whether some first packet of the flow between these prefixes matches.
 
-        Rules that answer others are told by their source ports (a flow starts from any port).
+        Reply rules are recognised by their source ports (a flow starts from any port).
         """
         if not (self.source.overlaps(source) and self.destination.overlaps(destination)):
             return False

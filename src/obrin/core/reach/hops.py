@@ -1,4 +1,4 @@
-"""Routers on a path, as they told their addresses, by what the design calls them."""
+"""Names of the routers on a path, found by the addresses that answered."""
 
 from __future__ import annotations
 

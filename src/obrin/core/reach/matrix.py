@@ -32,7 +32,8 @@ WISHED, WIDER, BROKEN, CLOSED = "as wished", "wider", "BROKEN", ""
 
 @dataclass(frozen=True, slots=True)
 class Cell:
-    """From one network to another: what passes, what of it nobody asked for, and broken wishes."""
+    """The cell of one network to another: what passes, what of it nobody asked for, and broken
+    wishes."""
 
     source: NetworkRef
     destination: NetworkRef
@@ -54,8 +55,8 @@ class Cell:
 
 
 class Matrix:
-    """Source by source. Pairs that no rule and no wish speaks of, between which nothing passes, are
-    in it only if `closed` ones are wanted; with a `place`, pairs that it is part of."""
+    """Source by source. Pairs that no rule and no wish speaks of, between which nothing passes,
+    are in it only if `closed` ones are wanted; with a `place`, pairs that it is part of."""
 
     def __init__(
         self, model: ReachModel, place: str | None = None, *, closed: bool = False

@@ -111,7 +111,7 @@ class _Walk:
         return str(self.key.destination)
 
     def by_inner_router(self, site: str, network: str) -> None:
-        """Where the gateways do not stand in a network themselves."""
+        """Say how a network is reached in which no gateway stands itself."""
         inner = self.model.settled.sites[site].networks[network].behind
         if any(inner):
             router = inner.of(self.key.destination.bits) or inner.first

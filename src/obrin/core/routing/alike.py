@@ -1,10 +1,10 @@
 """How classes of prefixes look from below: to routers that hear the same routers pass things on.
 
 What such a router makes of a class depends on a few things only: how long the AS path is that each
-of those above would tell, its origin and marks, whether a summary is told instead, and whether the
-router's lists let it in. Classes that look the same are one group. Left out of groups, for each
-router, are the few classes that concern just this one: its own, those told to it alone, and those
-that come from it.
+of those above would advertise, its origin and communities, whether a summary is advertised instead,
+and whether the router's lists let it in. Classes that look the same are one group. Left out of
+groups, for each router, are the few classes that concern just this one: its own, those advertised
+to it alone, and those that come from it.
 """
 
 from __future__ import annotations
@@ -62,7 +62,7 @@ def make_view(
 
 def particular(network: Network, view: View, router: str) -> dict[int, PrefixClass]:
     """The classes that concern just this router, by number."""
-    numbers = network.told_to.get(router, frozenset()) | network.owned_by(router)
+    numbers = network.advertised_to.get(router, frozenset()) | network.owned_by(router)
     found: list[Iterable[PrefixClass]] = [network.classes_in(n) for n in numbers]
     found += [view.by_way.get(way, ()) for way in network.ways.get(router, ())]
     asn = network.asn_of.get(router)

@@ -39,7 +39,7 @@ def changes(
     noticed: Noticed = _NOBODY,
     noticed_after: Noticed = _NOBODY,
 ) -> list[Change]:
-    """Only what differs, by table and prefix."""
+    """List only what differs, by table and prefix."""
     one, two = _used(before), _used(after)
     found = []
     for table, prefix in sorted({*one, *two}):

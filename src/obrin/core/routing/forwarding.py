@@ -15,7 +15,7 @@ from obrin.core.routing.packet import PacketKey
 
 
 class RouteKind(enum.Enum):
-    """Where a route comes from. The number is its administrative preference: lower wins."""
+    """The source of a route. The number is its administrative preference: lower wins."""
 
     CONNECTED = 0
     STATIC = 10
@@ -42,7 +42,8 @@ class Route:
         return self.kind.value, self.metric
 
     def via_for(self, key: PacketKey, translations: Iterable[Exposure] = ()) -> str:
-        """Where packets of a flow leave: the same for all of them, and for their answers.
+        """The way by which packets of a flow leave: the same for all of them, and for their
+        answers.
 
         `translations` are what this end does to sources on these ways.
         """
@@ -50,7 +51,8 @@ class Route:
 
 
 def host_route(peer: Address, inside: Iterable[Prefix]) -> Prefix | None:
-    """By which a BGP peer beyond a tunnel is reached; None for one on the blocks inside it."""
+    """The route by which a BGP peer beyond a tunnel is reached; None for one on the blocks
+    inside it."""
     return None if any(block.holds(peer) for block in inside) else peer.alone
 
 

@@ -15,13 +15,13 @@ Offer = tuple[Session, Path]
 
 
 class UnstableError(ObrinError):
-    """Routers that each prefer what the other one tells never come to rest."""
+    """Routers that each prefer the other's routes never come to rest."""
 
 
 @dataclass(frozen=True, slots=True)
 class Held:
     """What a router has for a class of prefixes and would pass on. `others` share with `via`;
-    `internal` says that an internal peer told it."""
+    `internal`: it was learned from an internal peer."""
 
     path: Path
     via: str
@@ -37,7 +37,7 @@ class Held:
 @dataclass(frozen=True, slots=True)
 class Heard:
     """Everything that one router hears of one prefix: static routes, the decision among what is
-    told, and what is refused, each with the way that it comes by."""
+    advertised, and what is refused, each with the way that it comes by."""
 
     static: tuple[Session, ...]
     decision: Decision | None

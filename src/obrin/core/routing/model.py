@@ -1,7 +1,7 @@
-"""The network of a settled design: routers, what they tell each other, and what they are told.
+"""The network of a settled design: routers, what they advertise and what they learn.
 
 Routers are the site gateways by name, the cloud gateways by the names of their clouds, and each
-route table of a hub as `hub/table`: a table hears those whose routes it learns, and tells those who
+route table of a hub as `hub/table`: a table learns from some and advertises to those who
 use it. The same decision process and policy as in the practice devices.
 """
 
@@ -46,50 +46,50 @@ def preference_of(local_pref: int) -> int:
 def site_policy(settled: Settled, leg: Leg, accept: PrefixList | None = None) -> SessionPolicy:
     """The site gateway's side of a leg's session; `accept` where that has been made already."""
     bundle, gateway = settled.bundle(leg), settled.gateways[leg.gateway]
-    marks = bundle.communities if isinstance(bundle, SettledLink) else ()
+    communities = bundle.communities if isinstance(bundle, SettledLink) else ()
     return SessionPolicy(
         local_as=gateway.as_number,
         peer_as=settled.clouds[leg.cloud].as_number,
         accept=accept or PrefixList(accepted_at_site(settled, bundle)),
         local_pref=local_pref(session_preference(settled, leg)),
         prepend=bundle.prepend,
-        med=_discriminator(settled, bundle, leg),
-        communities=tuple(WELL_KNOWN[mark] for mark in marks),
-        limit=gateway.routes,
+        med=_med(settled, bundle, leg),
+        communities=tuple(WELL_KNOWN[name] for name in communities),
+        limit=gateway.maximum_prefixes,
     )
 
 
 def session_preference(settled: Settled, leg: Leg) -> int:
-    """That of the first tunnel of its session."""
+    """The preference of the first tunnel of its session."""
     sessions = settled.sessions_over(leg) if isinstance(leg, SettledTunnel) else ()
     return sessions[0].first.preference if sessions else leg.preference
 
 
-def _discriminator(settled: Settled, bundle: Bundle, leg: Leg) -> int | None:
-    told = isinstance(bundle, SettledLink) and bundle.discriminators
-    return session_preference(settled, leg) if told else None
+def _med(settled: Settled, bundle: Bundle, leg: Leg) -> int | None:
+    sends_med = isinstance(bundle, SettledLink) and bundle.sends_med
+    return session_preference(settled, leg) if sends_med else None
 
 
-def told_before_summaries(settled: Settled, bundle: Bundle) -> tuple[Prefix, ...]:
+def advertised_before_summaries(settled: Settled, bundle: Bundle) -> tuple[Prefix, ...]:
     """What the cloud has for the site, in order: its space, and behind a hub what the site's table
     there learns of sites."""
     own, table = tuple(part.seen for part in bundle.cloud_exposures), _table(settled, bundle)
     key = bundle.cloud, table, own
-    if key not in settled.told_over_hubs:
+    if key not in settled.advertised_over_hubs:
         others = led_through(settled.clouds, settled.bundles(), bundle)
-        settled.told_over_hubs[key] = tuple(sorted({*own, *others})) if others else own
-    return settled.told_over_hubs[key]
+        settled.advertised_over_hubs[key] = tuple(sorted({*own, *others})) if others else own
+    return settled.advertised_over_hubs[key]
 
 
 def accepted_at_site(settled: Settled, bundle: Bundle) -> tuple[Prefix, ...]:
     """The same once the summaries stand for what is inside them."""
-    told, summaries = told_before_summaries(settled, bundle), summaries_of(bundle)[1]
+    advertised, summaries = advertised_before_summaries(settled, bundle), summaries_of(bundle)[1]
     if not summaries:
-        return told
+        return advertised
     key = bundle.cloud, _table(settled, bundle), bundle.cloud_exposures, summaries
-    if key not in settled.told_over_hubs:
-        settled.told_over_hubs[key] = summarised(told, summaries)
-    return settled.told_over_hubs[key]
+    if key not in settled.advertised_over_hubs:
+        settled.advertised_over_hubs[key] = summarised(advertised, summaries)
+    return settled.advertised_over_hubs[key]
 
 
 def _table(settled: Settled, bundle: Bundle) -> str:
@@ -107,7 +107,7 @@ def cloud_policy(settled: Settled, leg: Leg, accept: PrefixList | None = None) -
         accept=accept or PrefixList(announced_by_site(bundle)),
         local_pref=local_pref(session_preference(settled, leg)),
         summaries=summaries_of(bundle)[1],
-        med=_discriminator(settled, bundle, leg),
+        med=_med(settled, bundle, leg),
         passes_on=settled.clouds[leg.cloud].is_hub,
     )
 
@@ -135,7 +135,7 @@ class _Sessions:
         return self._lists[prefixes]
 
     def _heard_at_site(self, bundle: Bundle) -> PrefixList:
-        """Sites that use the same table of a hub are told the same."""
+        """Sites that use the same table of a hub get the same routes."""
         table = self.settled.clouds[bundle.cloud].table_of(bundle.name)
         if table is None:
             return self._listed(announced_by_cloud(bundle))
@@ -149,10 +149,10 @@ class _Sessions:
         cloud = settled.clouds[bundle.cloud]
         near, far = self._listed(announced_by_site(bundle)), announced_by_cloud(bundle)
         heard = self._heard_at_site(bundle)
-        told = [t.name for t in cloud.hub_tables if bundle.name in t.learns]
+        tables = [t.name for t in cloud.hub_tables if bundle.name in t.learns]
         used = [t.name for t in cloud.hub_tables if bundle.name in t.users]
         by_session = cloud.is_hub and bundle.routing != "static"
-        # A hub has nothing else of its own to tell: the rest comes from the members.
+        # A hub has no other routes of its own to advertise: the rest comes from the members.
         own = self._listed(summaries_of(bundle)[1] if by_session else far)
         for leg in legs_of(bundle):
             gateway = settled.gateways[leg.gateway]
@@ -164,7 +164,7 @@ class _Sessions:
                     "metric": leg.preference if bundle.routing == "static" else None,
                     "distance": leg.preference - session_preference(settled, leg),
                 }
-                for router in [Router(cloud.name, n).label for n in told] or [cloud.name]:
+                for router in [Router(cloud.name, n).label for n in tables] or [cloud.name]:
                     yield Session(
                         sender=gateway.name,
                         receiver=router,
@@ -190,7 +190,7 @@ class _Sessions:
                     )
 
     def _attached(self, hub: str, member: str) -> Iterator[Session]:
-        """A member tells the hub its space, and is told what its table there has."""
+        """A member advertises its space to the hub and learns what its table there has."""
         cloud, way = self.settled.clouds[member], Attachment(hub, member).label
         centre = self.settled.clouds[hub]
         policy = SessionPolicy(local_as=cloud.as_number, peer_as=centre.as_number, attached=True)
@@ -227,7 +227,7 @@ class _Sessions:
                 )
 
     def _internal(self, one: SettledGateway) -> Iterator[Session]:
-        """A gateway tells the others of its site what the clouds told it."""
+        """A gateway advertises to the others of its site what it learned from the clouds."""
         policy = SessionPolicy(
             local_as=one.as_number, peer_as=one.as_number, passes_on=True, next_hop_self=True
         )
@@ -247,8 +247,8 @@ class _Sessions:
 
 
 class _Spoken(NamedTuple):
-    """What one session on a leg is, the site's part first: its ends, the next hops that are told,
-    and the ends once more where they are beyond the leg."""
+    """What one session on a leg is, the site's part first: its ends, the next hops that are
+    advertised, and the ends once more where they are beyond the leg."""
 
     ends: tuple[Address, Address]
     hops: tuple[Dual[int], Dual[int]]
@@ -259,7 +259,7 @@ class _Spoken(NamedTuple):
 
 
 def _spoken(settled: Settled, leg: Leg) -> Iterator[_Spoken]:
-    """The sessions on a leg; static routes are known as if one session had told them."""
+    """The sessions on a leg; static routes are known as if one session had advertised them."""
     found = [(leg.peers, tuple(block.bits for block in leg.inside))]
     if isinstance(leg, SettledTunnel):
         found = [(s.ends, s.families) for s in settled.sessions_over(leg)] or found
@@ -273,9 +273,9 @@ def _hops(
     """The next hops of site and cloud on a leg; in the session's own family, where it ends."""
     ends = {block.bits: leg.ends_inside(block) for block in leg.inside}
     ends[peers[0].bits] = peers
-    told = {bits: pair for bits, pair in ends.items() if bits in families}
-    site = {bits: pair[0].value for bits, pair in told.items()}
-    cloud = {bits: pair[1].value for bits, pair in told.items()}
+    carried = {bits: pair for bits, pair in ends.items() if bits in families}
+    site = {bits: pair[0].value for bits, pair in carried.items()}
+    cloud = {bits: pair[1].value for bits, pair in carried.items()}
     return Dual(site.get(32), site.get(128)), Dual(cloud.get(32), cloud.get(128))
 
 
@@ -349,8 +349,8 @@ def _speakers(settled: Settled, leg: Leg) -> list[str]:
 
 
 def _lead(fixed: dict[str, list[Route]], leg: Leg, router: str, peer: Address) -> None:
-    """The host route by which a peer beyond the tunnel is reached, never by what it tells itself;
-    one inside needs none."""
+    """The host route by which a peer beyond the tunnel is reached, never by what it advertises
+    itself; one inside needs none."""
     host = host_route(peer, leg.inside)
     if host is not None:
         fixed[router].append(Route(host, RouteKind.STATIC, leg.label, leg.preference))

@@ -1,4 +1,5 @@
-"""Routers, what they tell each other and over what: everything that the stable state follows from.
+"""Routers, what they advertise to each other and over what: everything that the stable state
+follows from.
 
 Prefixes that are announced on the same sessions and let in by the same lists are treated alike
 everywhere. They are one class, and whatever is found out for one of them holds for all.
@@ -21,7 +22,7 @@ from obrin.core.routing.session import Session
 class PrefixClass:
     """Prefixes treated alike. `announced` are the numbers of the lists of announcements that hold
     them, `lists` those of the lists of what is accepted that let them in, `summaries` what some
-    session tells instead of them."""
+    session advertises instead of them."""
 
     number: int
     bits: int
@@ -32,9 +33,9 @@ class PrefixClass:
 
 
 class Network:
-    """Sessions made ready to be asked. `fixed` are the routes of each router that nobody tells it:
-    connected ones, and host routes to peers; `shared` the ways at each router that carry equal
-    routes together."""
+    """Sessions made ready to be asked. `fixed` are the routes of each router that nobody
+    advertises to it: connected ones, and host routes to peers; `shared` the ways at each router
+    that carry equal routes together."""
 
     def __init__(
         self,
@@ -84,11 +85,11 @@ class Network:
         self.ways = {r: frozenset(s.via for s in found) for r, found in self.into.items()}
         self.asn_of = {s.receiver: s.accept.local_as for s in self.sessions}
         self.delicate = {s.receiver for s in self.sessions if s.delicate}
-        self.told_to = _numbers_at(self._tellers)
-        self.told: dict[int, list[str]] = {}
-        """The routers that are told the prefixes of a list by those whose own they are."""
+        self.advertised_to = _numbers_at(self._tellers)
+        self.receivers: dict[int, list[str]] = {}
+        """The routers that learn the prefixes of a list from their owners."""
         for number, router in self._tellers:
-            self.told.setdefault(number, []).append(router)
+            self.receivers.setdefault(number, []).append(router)
         self.lets_in = {
             r: frozenset(
                 self._numbers[s.accept.accept] for s in found if s.accept.accept is not None
@@ -101,7 +102,7 @@ class Network:
         return self._numbers.setdefault(listed, len(self._numbers))
 
     def tellers(self, kind: PrefixClass, receiver: str) -> Iterator[Session]:
-        """The sessions on which a router is told these prefixes by those whose own they are."""
+        """The sessions on which a router learns these prefixes from their owners."""
         for number in kind.announced:
             yield from self._tellers.get((number, receiver), ())
 
@@ -111,7 +112,7 @@ class Network:
         if self.passing.get(router):
             return [prefix for prefix, _ in self.known.items()]
         found = dict.fromkeys(self.fixed.get(router, ()))
-        for number in self.told_to.get(router, ()):
+        for number in self.advertised_to.get(router, ()):
             for kind in self.classes_in(number):
                 found |= dict.fromkeys(kind.prefixes)
         return found

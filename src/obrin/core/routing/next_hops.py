@@ -12,7 +12,7 @@ from obrin.core.routing.session import Session
 
 
 class NextHops:
-    """`lost` are ways that failed; `offers` tells what a router hears of a class."""
+    """`lost` are ways that failed; `offers` gives what a router hears of a class."""
 
     def __init__(
         self,
@@ -54,8 +54,8 @@ class NextHops:
             self._resolving.discard(key)
 
     def speak(self, session: Session) -> bool:
-        """Whether the peers of a session can reach each other; what the session itself would tell
-        does not count."""
+        """Whether the peers of a session can reach each other; what the session itself would
+        advertise does not count."""
         assert session.far_peers is not None
         mine, theirs = session.far_peers
         return self._has_fixed(session.receiver, theirs) and self._has_fixed(session.sender, mine)

@@ -1,4 +1,5 @@
-"""BGP paths and who told us: the values that decision, policy and both engines share."""
+"""BGP paths and where they were learned: the values that decision, policy and both engines
+share."""
 
 from __future__ import annotations
 
@@ -66,8 +67,8 @@ Carried = tuple[int, int, bytes]
 
 @dataclass(frozen=True, slots=True)
 class Path:
-    """The attributes of a route that decide its fate; `carried` are transitive ones that do not, by
-    type."""
+    """The attributes of a route that decide its fate; `carried` are transitive ones that do not,
+    by type."""
 
     next_hop: int
     as_path: AsPath = ()

@@ -18,7 +18,7 @@ WELL_KNOWN = {
 
 
 class PrefixList:
-    """Prefixes in the order given; whether one of them covers another is told at once."""
+    """Prefixes in the order given; whether one of them covers another is found at once."""
 
     __slots__ = ("_hash", "_levels", "prefixes")
 
@@ -59,11 +59,11 @@ class SessionPolicy:
     """One end's side of a session.
 
     `accept` lists what may come in (a prefix or anything inside it); None accepts all. `prepend` is
-    how often our AS stands in front once more; `med` and `communities` are told to the peer; what
-    lies inside one of the `summaries` is not told, as the summary is. `passes_on` is whether what
-    others told us is told as well. `next_hop_self` matters to internal peers: to external ones we
-    always are. `attached` joins a cloud network to its hub: no AS is crossed. `limit` is how many
-    prefixes the peer may tell before the session ends (RFC 4486).
+    how often our AS stands in front once more; `med` and `communities` are sent to the peer; what
+    lies inside one of the `summaries` is not advertised, as the summary is. `passes_on` is whether
+    routes learned from others are advertised as well. `next_hop_self` matters to internal peers: to
+    external ones we always are. `attached` joins a cloud network to its hub: no AS is crossed.
+    `limit` is how many prefixes the peer may advertise before the session ends (RFC 4486).
     """
 
     local_as: int
@@ -91,7 +91,7 @@ class SessionPolicy:
 def export_path(
     policy: SessionPolicy, prefix: Prefix, path: Path, next_hop: int, *, internal: bool = False
 ) -> Path | str:
-    """What the peer is told, or why it is not told. `internal` says who told us: an internal peer.
+    """What is advertised to the peer, or why not. `internal`: it was learned from an internal peer.
 
     To an external peer we prepend our AS and are next hop (RFC 4271 sections 5.1.2 to 5.1.5); to an
     internal one we do not pass on what another internal one said (section 9.2). The well-known

@@ -1,6 +1,6 @@
-"""A session in one direction: what `sender` tells `receiver`, and over what.
+"""A session in one direction: what `sender` advertises to `receiver`, and over what.
 
-Packets go the other way round. A static link is told in the same shape: its prefixes are known at
+Packets go the other way round. A static link has the same shape: its prefixes are known at
 the receiver because somebody wrote them down there.
 """
 
@@ -18,15 +18,15 @@ NOTHING = PrefixList(())
 
 @dataclass(frozen=True, slots=True, eq=False, kw_only=True)
 class Session:
-    """What `sender` tells `receiver`, over what they call `via`: a tunnel, a circuit, a hub's
-    attachment, the neighbour on the same LAN.
+    """What `sender` advertises to `receiver`, over what they call `via`: a tunnel, a circuit, a
+    hub's attachment, the neighbour on the same LAN.
 
     `peer` is the sender as the receiver knows it; `next_hop` are the sender's addresses on the way.
     `announces` are the sender's own prefixes. With a `metric` the session is none: those prefixes
-    are static routes at the receiver.
-    `far_peers` are the addresses of both ends where they are not on the way itself: each end needs
-    a route to the other's before they can speak (receiver's first). `distance` is how far the way
-    comes after the first one of its session, where that has several.
+    are static routes at the receiver. `far_peers` are the addresses of both ends where they are not
+    on the way itself: each end needs a route to the other's before they can speak (receiver's
+    first). `distance` is how far the way comes after the first one of its session, where that has
+    several.
     """
 
     via: str
@@ -47,8 +47,8 @@ class Session:
 
     @property
     def delicate(self) -> bool:
-        """Whether losing even what was not chosen may matter: with discriminators, summaries, peers
-        and next hops beyond the way."""
+        """Whether losing even what was not chosen may matter: with discriminators, summaries,
+        peers and next hops beyond the way."""
         return (
             self.export.med is not None
             or bool(self.export.summaries)

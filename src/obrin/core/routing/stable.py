@@ -1,12 +1,29 @@
-"""The stable state of a network: what every router ends up with once everybody has spoken.
+"""Compute the stable state of a network: what every router holds once all have advertised.
 
-Routers that pass nothing on hear and do not matter to others: what they have is worked out only
-when somebody asks. Those that pass on are solved upstream first; where they hear of each other in a
-circle, together, until nothing changes. All of it is done once for a class of prefixes, and at a
-router that passes nothing on once for all classes that look alike from there.
+The problem. Thousands of routers, tens of thousands of prefixes, and every command asks again with
+something failed. Message by message, as a network does it, that is too slow.
 
-A failure takes ways away. What did not go over one of them stays as it is, so a state with losses
-stands on the whole one and works out only what the losses touch.
+The idea. Three things are shared. Prefixes that are announced, listed and summarised alike are one
+class, and a class is solved once (`network.py`). Routers are solved upstream first, in the order of
+the circles (`circles.py`): one that nobody learns from in return needs its senders only. A router
+that passes nothing on matters to nobody else, so it is worked out only when somebody asks, and once
+for all classes that look alike from it (`alike.py`). Inside a circle the members exchange routes
+until nothing changes; where AS paths alone decide, the shorter are taken first, as in Dijkstra's
+algorithm, so each member chooses once.
+
+A failure stands on the state without it. Each solution keeps its trail, the ways that it depends
+on; if nothing on the trail is lost, the solution is the same object. Routers whose choice may hang
+on more than that (`delicate`) are always worked out again.
+
+The invariant. What is held here is what a simulation that sends every message ends in, whatever
+its order. Where that depends on the order, there is no stable state: UnstableError names who.
+
+The cost. For one class: the sessions of the routers that pass on, and a logarithm inside circles;
+for a failure: what its trails touch.
+
+Proven against a plain simulation in drawn networks (`tests/core/test_stable.py`) and against the
+BGP engines' own tables (`tests/live/test_world_and_model.py`). The choice itself is RFC 4271
+section 9.1; that such circles may never settle is shown in RFC 4264.
 """
 
 from __future__ import annotations
@@ -114,7 +131,7 @@ class Stable:
         candidates = self._candidates(router, prefix, good)
         return Heard(tuple(static), decide(candidates) if candidates else None, tuple(refused))
 
-    def told(self, session: Session) -> Iterator[tuple[PrefixClass, str]]:
+    def advertised(self, session: Session) -> Iterator[tuple[PrefixClass, str]]:
         """The classes that cross a session, each with why the receiver refuses it, if so."""
         for kind in self.network.classes:
             sent = self._sent(session, kind, self._held_by)
@@ -124,7 +141,8 @@ class Stable:
             yield kind, taken if isinstance(taken, str) else ""
 
     def over_limit(self) -> Collection[Session]:
-        """Sessions that end because the sender tells more prefixes than the receiver takes."""
+        """Sessions that end because the sender advertises more prefixes than the receiver
+        accepts."""
         return self._over
 
     # What a router has
@@ -160,7 +178,7 @@ class Stable:
         if self._whole is not None and not self._touched(self._whole, router, kind):
             return self._whole._quietly_held(router, kind)
         looks: list[object] = [
-            kind.announced & network.told_to.get(router, _NONE),
+            kind.announced & network.advertised_to.get(router, _NONE),
             kind.lists & network.lets_in.get(router, _NONE),
             kind.summaries & network.summed.get(router, _NO_PREFIXES),
             kind.bits,
@@ -266,18 +284,18 @@ class Stable:
             back = ways.pop() if len(ways) == 1 else None
             for session in network.circles.inner.get(router, ()):
                 if session.receiver in queued or session.via == back:
-                    continue  # nothing is told back the way that it came by
+                    continue  # nothing is advertised back to where it came from
                 queued.add(session.receiver)
                 heappush(waiting, (length, next(count), session.receiver))
         return state
 
     def _beginners(self, number: int, kind: PrefixClass) -> set[str]:
         """Routers that may learn a class of prefixes before others of their circle do."""
-        circles, told = self.network.circles, self.network.told
+        circles, receivers = self.network.circles, self.network.receivers
         return circles.entries[number].union(
             router
             for listed in kind.announced
-            for router in told.get(listed, ())
+            for router in receivers.get(listed, ())
             if circles.of[router] == number
         )
 
@@ -294,7 +312,7 @@ class Stable:
     def _all_offers(
         self, router: str, kind: PrefixClass, ask: Ask | None = None
     ) -> Iterator[tuple[Session, Path | str]]:
-        """What is told, taken or refused. Nobody listens to others about what is its own."""
+        """What is advertised, accepted or refused. A router ignores routes to its own prefixes."""
         if self.network.owns(router, kind):
             return
         ask = ask or self._held_by
@@ -339,7 +357,7 @@ class Stable:
             if held is None or held.via == session.via:
                 return None
             if held.metric is not None and session.export.internal:
-                return None  # gateways tell each other what they were told, and nobody told that
+                return None  # gateways pass on what they learned, and nobody advertised that
             path, internal = held.path, held.internal
         return export_path(session.export, prefix, path, hop, internal=internal)
 
@@ -376,14 +394,14 @@ class Stable:
         decision = decide(candidates)
         via = decision.winner.peer.name
         shared = self.network.shared.get(router, _NO_WAYS)
-        told_inside = not decision.winner.peer.external
+        learned_inside = not decision.winner.peer.external
         others = sharing(decision, shared)
-        return Held(decision.winner.path, via, others, internal=told_inside)
+        return Held(decision.winner.path, via, others, internal=learned_inside)
 
     def _over_limit(self) -> Iterator[Session]:
         limited = [s for s in self.network.sessions if s.accept.limit is not None]
         for session in limited:
-            count = sum(len(kind.prefixes) for kind, why in self.told(session) if not why)
+            count = sum(len(kind.prefixes) for kind, why in self.advertised(session) if not why)
             if count > (session.accept.limit or 0):
                 yield session
         if limited:

@@ -87,7 +87,7 @@ def _router(settled: Settled, router: str, stable: Stable) -> Iterator[Row]:
             )
         yield from _static(router, prefix, heard, used)
         if heard.decision is not None:
-            yield from _told(settled, router, prefix, heard.decision, used)
+            yield from _advertised(settled, router, prefix, heard.decision, used)
         for session, reason in heard.refused:
             yield Row(
                 table=router,
@@ -125,7 +125,7 @@ def _static(router: str, prefix: Prefix, heard: Heard, used: Route | None) -> It
         )
 
 
-def _told(
+def _advertised(
     settled: Settled, router: str, prefix: Prefix, decision: Decision, used: Route | None
 ) -> Iterator[Row]:
     learned = used is not None and used.kind is RouteKind.BGP
@@ -227,8 +227,8 @@ def _own_hop(settled: Settled, via: str, router: str) -> str:
 
 
 @dataclass(frozen=True, slots=True)
-class Told:
-    """What one end of a session tells the other, and what becomes of it."""
+class Advertised:
+    """What one end of a session advertises, and what the other does not accept."""
 
     tunnel: str
     by: str
@@ -237,7 +237,7 @@ class Told:
     refused: tuple[str, ...]
 
 
-def sessions(stable: Stable) -> Iterator[Told]:
+def sessions(stable: Stable) -> Iterator[Advertised]:
     """Both directions of every session that is up, and what crosses attachments."""
     over = stable.over_limit()
     for session in stable.network.sessions:
@@ -246,14 +246,14 @@ def sessions(stable: Stable) -> Iterator[Told]:
         if session in over:
             limit = session.accept.limit
             reason = f"more than {limit} prefixes: the session ends (RFC 4486)"
-            yield Told(session.via, session.sender, session.receiver, (), (reason,))
+            yield Advertised(session.via, session.sender, session.receiver, (), (reason,))
             continue
-        told: list[Prefix] = []
+        advertised: list[Prefix] = []
         refused: list[str] = []
-        for kind, why in stable.told(session):
-            told += kind.prefixes
+        for kind, why in stable.advertised(session):
+            advertised += kind.prefixes
             if why:
                 refused += [f"{prefix}: {why}" for prefix in kind.prefixes]
-        yield Told(
-            session.via, session.sender, session.receiver, tuple(sorted(told)), tuple(refused)
+        yield Advertised(
+            session.via, session.sender, session.receiver, tuple(sorted(advertised)), tuple(refused)
         )

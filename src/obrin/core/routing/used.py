@@ -6,17 +6,17 @@ from collections.abc import Iterable, Iterator
 
 from obrin.core.address.prefix import Address, Prefix
 from obrin.core.address.table import PrefixTable
+from obrin.core.routing.against_dump import Difference
 from obrin.core.routing.model import state_of
-from obrin.core.routing.seen import Difference
 from obrin.core.routing.tables import IN_USE, SHARES, table_rows
 from obrin.core.settled.model import Settled
 
-Told = Iterable[tuple[Prefix, str]]
+Routes = Iterable[tuple[Prefix, str]]
 """Prefixes, each with the tunnel, circuit, network or anything else that it leads to; with several
 for one that is shared."""
 
 
-def used_differences(settled: Settled, place: str, told: Told) -> Iterator[Difference]:
+def used_differences(settled: Settled, place: str, routes: Routes) -> Iterator[Difference]:
     """What a packet would meet: a wider route that leads the same way is not a difference, nor is
     anything beyond the design's prefixes. Raises KeyError for a place without a table."""
     model = _table(
@@ -24,7 +24,7 @@ def used_differences(settled: Settled, place: str, told: Told) -> Iterator[Diffe
         for row in table_rows(settled, place, state_of(settled))
         if row.state in (IN_USE, SHARES)
     )
-    seen, legs = _table(told), {leg.label for leg in settled.legs_at(place)}
+    seen, legs = _table(routes), {leg.label for leg in settled.legs_at(place)}
     for prefix, wanted in model.items():
         found = _longest(seen, prefix)
         via = ", ".join(sorted(wanted))
@@ -42,9 +42,9 @@ def used_differences(settled: Settled, place: str, told: Told) -> Iterator[Diffe
             yield Difference("unexpected", prefix, ", ".join(sorted(vias)), text)
 
 
-def _table(told: Told) -> PrefixTable[set[str]]:
+def _table(routes: Routes) -> PrefixTable[set[str]]:
     found: PrefixTable[set[str]] = PrefixTable()
-    for prefix, via in told:
+    for prefix, via in routes:
         held = found.get(prefix)
         if held is None:
             found[prefix] = {via}

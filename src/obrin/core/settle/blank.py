@@ -1,4 +1,8 @@
-"""What a key of the settled file stands for: the one place that takes such a key apart."""
+"""Keys of the settled file: the one place that builds them and takes them apart.
+
+A key is the place of a blank in the design, its steps joined by dots. The IPv6 half of a value for
+both families has the same key with a 6 at its end.
+"""
 
 from __future__ import annotations
 
@@ -6,6 +10,41 @@ from dataclasses import dataclass
 
 _TRANSLATION = ("seen-as", "cloud-seen-as")
 _POOLS = {"seen-as": "translation", "inside": "inside", "loopback": "loopbacks"}
+
+
+def suffix(bits: int) -> str:
+    """What the keys of a family end in."""
+    return "" if bits == 32 else "6"
+
+
+def cloud_key(cloud: str, *steps: str, bits: int = 32) -> str:
+    """The key of a blank of a cloud, such as `clouds.apps.gateway.as`."""
+    return _joined("clouds", cloud, *steps, bits=bits)
+
+
+def site_key(site: str, *steps: str, bits: int = 32) -> str:
+    """The key of a blank of a site, such as `sites.quay.networks.desks.prefix`."""
+    return _joined("sites", site, *steps, bits=bits)
+
+
+def link_key(link: str, *steps: str, bits: int = 32) -> str:
+    """The key of a blank of a link, such as `links.quay-apps.tunnels.a.inside`."""
+    return _joined("links", link, *steps, bits=bits)
+
+
+def circuit_key(circuit: str, *steps: str, bits: int = 32) -> str:
+    """The key of a blank of a circuit, such as `circuits.harbour-line.inside`."""
+    return _joined("circuits", circuit, *steps, bits=bits)
+
+
+def region_key(region: str, purpose: str, *, bits: int = 32) -> str:
+    """The key of the range of a region, such as `regions.north.sites`."""
+    return _joined("regions", region, purpose, bits=bits)
+
+
+def _joined(*steps: str, bits: int) -> str:
+    """Names hold no dots, so nothing in a key needs quoting."""
+    return ".".join(steps) + suffix(bits)
 
 
 @dataclass(frozen=True, slots=True)
@@ -26,7 +65,7 @@ class Blank:
 
     @property
     def owner(self) -> str:
-        """Whose it is: a site, cloud, link, circuit or region; empty for what is nobody's."""
+        """Say whose it is: a site, cloud, link, circuit or region; empty for what is nobody's."""
         return self.path[1] if len(self.path) > 1 else ""
 
     @property

@@ -1,4 +1,5 @@
-"""When wishes do not fit: what runs out where, and the smallest changes that would cure it."""
+"""Explain wishes that do not fit: what runs out where, and the smallest changes that would cure
+it."""
 
 from __future__ import annotations
 

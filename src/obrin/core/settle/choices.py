@@ -1,11 +1,11 @@
 """The settled file: every value that was chosen for a blank, with where it came from.
 
-It stands beside the design, both in version control, and is written by the tool alone. Keys are
-the places of the blanks, joined by dots. Secrets never stand in it.
+It stands beside the design, both in version control, and is written by the tool alone. Keys are the
+places of the blanks, joined by dots. Secrets never stand in it.
 
 Behind every value stands a mark made of its place and of itself. Whoever changes a value with an
-editor leaves a mark that does not fit, and is told by every command that reads the file; without
-marks nothing is said.
+editor leaves a mark that does not fit, and is reported by every command that reads the file;
+without marks nothing is said.
 """
 
 from __future__ import annotations
@@ -30,14 +30,14 @@ HEADER = (
 
 @dataclass(frozen=True, slots=True)
 class Choice:
-    """`why` says where the value came from, in one sentence; `by_hand`: the file's value is not the
-    one that was written there; `told_by` is the end whose own value it is, which is not ours to
-    choose."""
+    """`why` says where the value came from, in one sentence; `by_hand`: the file's value is not
+    the one that was written there; `told_by` is the end whose own value it is, which is not ours
+    to choose."""
 
     value: Value
     why: str
     by_hand: bool = False
-    told_by: str = ""
+    assigned_by: str = ""
 
 
 Choices = Mapping[str, Choice]
@@ -52,13 +52,14 @@ def format_choices(choices: Choices) -> str:
         value = json.dumps(choice.value)
         lines.append(f"    value: {value}  # {_mark(key, value)}\n")
         lines.append(f"    why: {json.dumps(choice.why)}\n")
-        if choice.told_by:
-            lines.append(f"    told-by: {json.dumps(choice.told_by)}\n")
+        if choice.assigned_by:
+            lines.append(f"    assigned-by: {json.dumps(choice.assigned_by)}\n")
     return "".join(lines)
 
 
 def _mark(key: str, value: str) -> str:
-    """Told apart from any other place and value; no protection, and none is needed."""
+    """A short digest of the place and value. It is a check against editing by mistake, not a
+    protection."""
     return hashlib.sha256(f"{key} {value}".encode()).hexdigest()[:6]
 
 
@@ -98,8 +99,8 @@ def parse_choices(text: str, source: str) -> dict[str, Choice]:
             problems.append(Problem(where, f"'{key}' has no usable value", fix))
             continue
         by_hand = str(key) in changed
-        why, told_by = (str(entry.get(n) or "") for n in ("why", "told-by"))
-        choices[str(key)] = Choice(value, why, by_hand, told_by)
+        why, assigned_by = (str(entry.get(n) or "") for n in ("why", "assigned-by"))
+        choices[str(key)] = Choice(value, why, by_hand, assigned_by)
     if problems:
         raise DesignError(problems)
     return choices

@@ -12,6 +12,7 @@ from obrin.core.design.model import Cloud, Design, Link
 from obrin.core.design.values import AUTO, written_out
 from obrin.core.errors import SettleError
 from obrin.core.quantity import plain
+from obrin.core.settle.blank import cloud_key
 from obrin.core.settle.work import Work
 
 
@@ -66,14 +67,15 @@ def _routes(design: Design, name: str) -> int:
     )
     for link in design.links.values():
         if link.cloud == name and link.routing == "bgp":
-            count += len(link.tunnels) * _told(design, link)
+            count += len(link.tunnels) * _prefixes_of(design, link)
     return count
 
 
-def _told(design: Design, link: Link) -> int:
-    """Routes that a site tells over one tunnel: a summary stands for all that it covers. What is
-    still blank counts by the site's space, where the design gives that, else for itself; where
-    summaries are left to Obrin, all that is blank is placed together and told as one."""
+def _prefixes_of(design: Design, link: Link) -> int:
+    """Routes that a site advertises over one tunnel: a summary stands for all that it covers.
+    What is still blank counts by the site's space, where the design gives that, else for itself;
+    where summaries are left to Obrin, all that is blank is placed together and advertised as
+    one."""
     site, used, alone = design.sites[link.site], set[Prefix](), 0
     auto = link.bgp.summaries == AUTO
     given = written_out(link.bgp.summaries)
@@ -123,9 +125,11 @@ def settle_class(work: Work, name: str, cloud: Cloud) -> None:
     best = next((j.entry for j in judged if not j.lacks), None)
     if best is None:
         raise SettleError(
-            f"clouds.{name}.gateway: no class serves this: {'; '.join(reasons)}. "
+            f"{cloud_key(name, 'gateway')}: no class serves this: {'; '.join(reasons)}. "
             "Ask less of one gateway, or add a second cloud network"
         )
     why = f"the cheapest that fits ({plain(best.monthly)} credits a month)"
     cheaper = [f"{j.entry.name} {j.lacks}" for j in judged[: [j.entry for j in judged].index(best)]]
-    work.choose(f"clouds.{name}.gateway.class", best.name, why + "".join(f"; {c}" for c in cheaper))
+    work.choose(
+        cloud_key(name, "gateway", "class"), best.name, why + "".join(f"; {c}" for c in cheaper)
+    )

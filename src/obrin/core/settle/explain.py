@@ -9,7 +9,7 @@ from obrin.core.address.prefix import Prefix, parse_prefix
 from obrin.core.catalogue.offering import Offered
 from obrin.core.design.model import Design
 from obrin.core.design.references import all_suites
-from obrin.core.settle.blank import Blank
+from obrin.core.settle.blank import Blank, cloud_key, site_key
 from obrin.core.settle.choices import Choices
 from obrin.core.settle.classes import demand_of, judge_classes
 from obrin.core.settle.numbers import as_pools
@@ -46,7 +46,7 @@ def explain(
     holders: list[Prefix],
     owners: OwnersOf,
 ) -> Explanation:
-    """For a key of `choices`. `holders` are the ranges it was chosen from; `owners` tells who
+    """Explain a key of `choices`. `holders` are the ranges it was chosen from; `owners` tells who
     uses a range.
 
     Raises KeyError.
@@ -92,11 +92,11 @@ def _suites(design: Design, link_name: str) -> tuple[tuple[Candidate, ...], str]
 def _numbers(design: Design, choices: Choices, key: str) -> tuple[tuple[Candidate, ...], str]:
     used: dict[int, str] = {}
     entities = [
-        (f"cloud {name}", f"clouds.{name}.gateway.as", cloud.gateway.asn)
+        (f"cloud {name}", cloud_key(name, "gateway", "as"), cloud.gateway.asn)
         for name, cloud in design.clouds.items()
     ]
     entities += [
-        (f"site {name}", f"sites.{name}.gateways.{gateway}.as", entity.asn)
+        (f"site {name}", site_key(name, "gateways", gateway, "as"), entity.asn)
         for name, site in design.sites.items()
         for gateway, entity in site.gateways.items()
     ]

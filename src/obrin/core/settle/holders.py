@@ -9,6 +9,7 @@ from obrin.core.address.prefix import Prefix
 from obrin.core.address.space import FreeSpace, smallest_cover
 from obrin.core.design.model import Cloud
 from obrin.core.design.sites import Site
+from obrin.core.settle.blank import cloud_key, site_key, suffix
 from obrin.core.settle.work import (
     Work,
     block_length,
@@ -19,7 +20,6 @@ from obrin.core.settle.work import (
     given_prefix,
     network_length,
     subnet_length,
-    suffix,
 )
 
 USUAL_SPACE, USUAL_SPACE6 = 22, 56
@@ -76,19 +76,19 @@ def blank_parts(work: Work, kind: str, name: str, bits: int) -> Iterator[tuple[s
     if kind == "sites":
         for network, wish in work.design.sites[name].networks.items():
             if given_prefix(wish, bits) is None:
-                key = f"sites.{name}.networks.{network}.prefix{tail}"
+                key = site_key(name, "networks", network, "prefix") + tail
                 yield key, network_length(work, wish, bits)
         return
     cloud = work.design.clouds[name]
     for subnet, entity in cloud.subnets.items():
         if given_prefix(entity, bits) is None:
-            key = f"clouds.{name}.subnets.{subnet}.prefix{tail}"
+            key = cloud_key(name, "subnets", subnet, "prefix") + tail
             yield key, subnet_length(work, name, entity, bits)
     if name in work.needs.cloud_gateways and gateway_subnet(cloud, bits) is None:
         length = gateway_subnet_length(
             chosen_class(work, name), work.offering.of(name), cloud.gateway.instances
         )
-        yield f"clouds.{name}.gateway.subnet{tail}", 64 if bits == 128 else length
+        yield cloud_key(name, "gateway", "subnet") + tail, 64 if bits == 128 else length
 
 
 def given_ranges(work: Work, bits: int) -> Iterator[Prefix]:

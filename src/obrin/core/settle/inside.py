@@ -9,10 +9,11 @@ from obrin.core.address.space import FreeSpace
 from obrin.core.design.joining import Circuit
 from obrin.core.design.model import Design, Tunnel
 from obrin.core.errors import SettleError
+from obrin.core.settle.blank import circuit_key, link_key, site_key, suffix
 from obrin.core.settle.choices import Value
 from obrin.core.settle.left import SetAside
 from obrin.core.settle.pools import pool_names, pools_of
-from obrin.core.settle.work import Work, suffix
+from obrin.core.settle.work import Work
 
 
 def settle_inside_blocks(work: Work, bits: int) -> None:
@@ -71,9 +72,9 @@ def _with_insides(design: Design) -> Iterator[tuple[str, str, str, Tunnel | Circ
     """Tunnels and circuits: place in the design, both ends, and what the design says."""
     for link_name, link in design.links.items():
         for name, tunnel in link.tunnels.items():
-            yield f"links.{link_name}.tunnels.{name}", tunnel.gateway, link.cloud, tunnel
+            yield link_key(link_name, "tunnels", name), tunnel.gateway, link.cloud, tunnel
     for name, circuit in design.circuits.items():
-        yield f"circuits.{name}", circuit.gateway, circuit.cloud, circuit
+        yield circuit_key(name), circuit.gateway, circuit.cloud, circuit
 
 
 def _may_repeat(
@@ -119,7 +120,7 @@ def settle_loopbacks(work: Work) -> None:
     for site_name, site in work.design.sites.items():
         for name, gateway in site.gateways.items():
             if gateway.loopback is None:
-                blanks.append(f"sites.{site_name}.gateways.{name}.loopback")
+                blanks.append(site_key(site_name, "gateways", name, "loopback"))
             else:
                 free.reserve(Prefix(32, parse_ipv4(gateway.loopback), 32))
 

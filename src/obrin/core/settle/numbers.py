@@ -9,29 +9,31 @@ from obrin.core.address.prefix import Address, Prefix, parse_address
 from obrin.core.catalogue.as_numbers import PRIVATE_AS
 from obrin.core.design.model import Design
 from obrin.core.errors import AddressError, SettleError
+from obrin.core.settle.blank import Blank, cloud_key, site_key
 from obrin.core.settle.choices import Value
-from obrin.core.settle.work import Work, families, gateway_subnet, suffix
+from obrin.core.settle.work import Work, families, gateway_subnet
 
 
 def as_pools(design: Design, kind: str) -> tuple[range, ...]:
-    """Where numbers of a `site` or a `cloud` come from."""
+    """The ranges that AS numbers of a `site` or a `cloud` come from."""
     given = design.as_numbers.clouds if kind == "cloud" else design.as_numbers.sites
     return tuple(given) if given else PRIVATE_AS
 
 
 def settle_as_numbers(work: Work) -> None:
-    """For each cloud and each site that speaks BGP; the gateways of one site share theirs."""
+    """Choose an AS number for each cloud and each site that speaks BGP; the gateways of one site
+    share theirs."""
     design = work.design
     used: set[int] = {c.gateway.asn for c in design.clouds.values() if c.gateway.asn}
     used |= {g.asn for s in design.sites.values() for g in s.gateways.values() if g.asn}
     blanks: list[tuple[str, list[str]]] = [
-        (f"cloud {name}", [f"clouds.{name}.gateway.as"])
+        (f"cloud {name}", [cloud_key(name, "gateway", "as")])
         for name, cloud in design.clouds.items()
         if cloud.gateway.asn is None and name in work.needs.clouds_with_bgp
     ]
     for name, site in design.sites.items():
         keys = [
-            f"sites.{name}.gateways.{gateway}.as"
+            site_key(name, "gateways", gateway, "as")
             for gateway, entity in site.gateways.items()
             if entity.asn is None and gateway in work.needs.gateways_with_bgp
         ]
@@ -99,9 +101,9 @@ def settle_public_addresses(work: Work, bits: int) -> None:
 
     waiting = []
     for name, cloud in blanks.items():
-        key = f"clouds.{name}.gateway.addresses{suffix(bits)}"
+        key = cloud_key(name, "gateway", "addresses", bits=bits)
         pool = work.offering.of(name).public(bits)
-        bounds = None if work.was_told(key) else pool
+        bounds = None if work.was_assigned(key) else pool
         if work.keep(key, partial(fits, bounds, cloud.gateway.instances)):
             used |= {parse_address(text) for text in _texts(work.chosen[key].value)}
         else:
@@ -120,8 +122,8 @@ def settle_public_addresses(work: Work, bits: int) -> None:
         if len(found) < count:
             raise SettleError(f"{key}: the cloud's public pool {pool} is used up. Give addresses")
         used |= set(found)
-        name = key.split(".")[1]
-        if "addresses" in design.clouds[name].gateway.gives:
+        name = Blank.of(key).owner
+        if "addresses" in design.clouds[name].gateway.assigns:
             why = f"stands in from the pool {pool} until the cloud assigns its own"
         else:
             why = f"reserved from the pool {pool}"
@@ -131,7 +133,7 @@ def settle_public_addresses(work: Work, bits: int) -> None:
 def _kept(work: Work, key: str, pool: Prefix, used: Collection[Address]) -> list[Address]:
     """What instances had before there were more or fewer of them."""
     earlier = work.previous.get(key)
-    if earlier is None or work.was_told(key):
+    if earlier is None or work.was_assigned(key):
         return []
     try:
         held = [parse_address(text) for text in _texts(earlier.value)]
@@ -150,7 +152,8 @@ def _free_in(pool: Prefix, used: Collection[Address], left: set[str]) -> Iterato
 
 
 def settle_peers(work: Work) -> None:
-    """Where BGP ends in gateway subnets: kept if the cloud told it, and it still lies there."""
+    """Say where BGP ends in gateway subnets: kept if the cloud assigned it, and it still lies
+    there."""
 
     def fits(own: Prefix, count: int, value: Value) -> bool:
         held = list(map(parse_address, _texts(value)))
@@ -158,9 +161,13 @@ def settle_peers(work: Work) -> None:
 
     bits = families(work.design)[0]
     for name, cloud in work.design.clouds.items():
-        key = f"clouds.{name}.gateway.peers"
-        if cloud.gateway.peers is None and name in work.needs.cloud_gateways and work.was_told(key):
-            here = f"clouds.{name}.gateway.subnet{suffix(bits)}"
+        key = cloud_key(name, "gateway", "peers")
+        if (
+            cloud.gateway.peers is None
+            and name in work.needs.cloud_gateways
+            and work.was_assigned(key)
+        ):
+            here = cloud_key(name, "gateway", "subnet", bits=bits)
             own = work.prefix_of(here, gateway_subnet(cloud, bits))
             work.keep(key, partial(fits, own, cloud.gateway.instances))
 

@@ -19,12 +19,12 @@ from obrin.core.address.prefix import Prefix
 from obrin.core.address.space import FreeSpace, summaries
 from obrin.core.errors import SettleError
 from obrin.core.quantity import plain
-from obrin.core.settle.blank import Blank
+from obrin.core.settle.blank import Blank, region_key, suffix
 from obrin.core.settle.bottleneck import no_room, no_room_inside
 from obrin.core.settle.holders import USUAL_SPACE, USUAL_SPACE6, Holder, Occupied, survey
 from obrin.core.settle.left import SetAside
 from obrin.core.settle.pools import Claimant, pool_of, pools_of, rooms_for
-from obrin.core.settle.work import Work, block_length, suffix
+from obrin.core.settle.work import Work, block_length
 
 Placed = dict[Claimant, list[Prefix]]
 Claims = dict[Claimant, list[int]]
@@ -141,7 +141,7 @@ def _regions_of(work: Work) -> list[tuple[str, str]]:
 
 def _region_blocks(work: Work, bits: int, group: tuple[str, str]) -> list[Prefix]:
     purpose, region = group
-    return work.earlier_prefixes(f"regions.{region}.{purpose}{suffix(bits)}", bits)
+    return work.earlier_prefixes(region_key(region, purpose, bits=bits), bits)
 
 
 def _by_region(work: Work, found: Occupied, claims: Claims, used: list[Prefix]) -> _Plan | None:
@@ -321,4 +321,4 @@ def _write(work: Work, found: Occupied, plan: _Plan) -> None:
         if held:
             listed = [str(block) for block in summaries(held)]
             why = f"kept for the {purpose} of {region}, so that few prefixes announce them all"
-            work.choose(f"regions.{region}.{purpose}{tail}", listed, why)
+            work.choose(region_key(region, purpose) + tail, listed, why)

@@ -10,6 +10,7 @@ from obrin.core.design.references import crypto_policy
 from obrin.core.ipsec.compose import ENOUGH, compose, parse_spelled, spell
 from obrin.core.ipsec.policy import CryptoPolicy, outdated
 from obrin.core.ipsec.suite import SHIPPED, Suite
+from obrin.core.settle.blank import link_key
 from obrin.core.settle.choices import Value
 from obrin.core.settle.work import Work
 
@@ -49,7 +50,7 @@ def suite_of(link: str, choice: Value, suites: Mapping[str, Suite]) -> Suite | N
 
 
 def _composed(ends: list[Able], name: str, policy: CryptoPolicy) -> Suite | None:
-    """Only for ends that are described, and free to use all that they can do."""
+    """Compose only for ends that are described, and free to use all that they can do."""
     if not any(end.described for end in ends) or any(end.offers is not None for end in ends):
         return None
     return compose(composed_name(name), [end.profile for end in ends], policy)
@@ -58,7 +59,7 @@ def _composed(ends: list[Able], name: str, policy: CryptoPolicy) -> Suite | None
 def settle_suites(work: Work) -> None:
     policy = crypto_policy(work.design)
     for name, link in work.design.links.items():
-        key = f"links.{name}.suite"
+        key = link_key(name, "suite")
         if link.suite is not None:
             continue
         ends = list(ends_of(work.design, name))

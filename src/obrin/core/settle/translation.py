@@ -9,7 +9,7 @@ from obrin.core.address.prefix import Prefix
 from obrin.core.address.space import FreeSpace
 from obrin.core.design.model import Design
 from obrin.core.errors import SettleError
-from obrin.core.settle.blank import Blank
+from obrin.core.settle.blank import Blank, cloud_key, link_key, site_key
 from obrin.core.settle.holders import survey
 from obrin.core.settle.left import SetAside
 from obrin.core.settle.pools import pool_names, pools_of
@@ -99,7 +99,7 @@ def _take(work: Work, key: str, spaces: list[FreeSpace], aside: SetAside, length
 
 
 def _spaces(work: Work, name: str) -> list[Prefix]:
-    return work.prefixes_of(f"clouds.{name}.space", cloud_space(work.design.clouds[name], 32))
+    return work.prefixes_of(cloud_key(name, "space"), cloud_space(work.design.clouds[name], 32))
 
 
 def _blanks(work: Work) -> dict[str, _Blank]:
@@ -109,11 +109,11 @@ def _blanks(work: Work) -> dict[str, _Blank]:
         site = work.design.sites[link.site]
         for network, given in link.seen_as.items():
             if given is None:
-                key = f"sites.{link.site}.networks.{network}.prefix"
+                key = site_key(link.site, "networks", network, "prefix")
                 real = work.prefix_of(key, given_prefix(site.networks[network], 32))
                 side = link.site, link.cloud, network
-                found[f"links.{link_name}.seen-as.{network}"] = _Blank(link_name, side, [real])
+                found[link_key(link_name, "seen-as", network)] = _Blank(link_name, side, [real])
         if link.translates_cloud and link.cloud_seen_as is None:
             side, spaces = (link.site, link.cloud, ""), _spaces(work, link.cloud)
-            found[f"links.{link_name}.cloud-seen-as"] = _Blank(link_name, side, spaces)
+            found[link_key(link_name, "cloud-seen-as")] = _Blank(link_name, side, spaces)
     return found

@@ -14,7 +14,7 @@ from obrin.core.design.needs import Needs
 from obrin.core.design.wishes import DEFAULT_HOSTS, Role, Wish
 from obrin.core.errors import AddressError
 from obrin.core.ipsec.suite import Suite
-from obrin.core.settle.blank import Blank
+from obrin.core.settle.blank import Blank, cloud_key
 from obrin.core.settle.choices import Choice, Choices, Value
 
 SITE_RESERVED = 3
@@ -48,10 +48,10 @@ class Work:
         self.chosen[key] = earlier
         return True
 
-    def was_told(self, key: str) -> bool:
+    def was_assigned(self, key: str) -> bool:
         """Whether the earlier value is an end's own."""
         earlier = self.previous.get(key)
-        return earlier is not None and bool(earlier.told_by)
+        return earlier is not None and bool(earlier.assigned_by)
 
     def choose(self, key: str, value: Value, why: str) -> None:
         """The words of an earlier choice stay with its value."""
@@ -99,11 +99,6 @@ FAMILIES = {"ipv4": (32,), "dual": (32, 128), "ipv6": (128,)}
 def families(design: Design) -> tuple[int, ...]:
     """The address families that a design numbers, in bits."""
     return FAMILIES[design.stack]
-
-
-def suffix(bits: int) -> str:
-    """What the keys of a family end in."""
-    return "" if bits == 32 else "6"
 
 
 def wished_length(wish: Wish, roles: dict[str, Role], reserved: int) -> int:
@@ -158,7 +153,9 @@ def gateway_subnet_length(class_name: str, offering: Offering, instances: int) -
 
 def chosen_class(work: Work, name: str) -> str:
     given = work.design.clouds[name].gateway.gateway_class
-    return given if given is not None else str(work.chosen[f"clouds.{name}.gateway.class"].value)
+    return (
+        given if given is not None else str(work.chosen[cloud_key(name, "gateway", "class")].value)
+    )
 
 
 def block_length(bits: int, lengths: list[int], growth: float) -> int:

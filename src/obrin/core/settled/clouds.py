@@ -18,8 +18,8 @@ from obrin.core.design.needs import Needs
 from obrin.core.design.sites import FilterRule
 from obrin.core.design.wishes import HostRule
 from obrin.core.ipsec.profile import Profile
+from obrin.core.settle.blank import cloud_key
 from obrin.core.settle.classes import demand_of
-from obrin.core.settle.work import suffix
 from obrin.core.settled.picking import Picker
 
 
@@ -48,7 +48,7 @@ class SettledHubTable:
 class SettledCloudGateway:
     """`instances` are the public addresses, instance 1 first, of each family in which somebody
     calls; `zones` are theirs, where known; `peers` are theirs in the gateway subnet, where these
-    are not the first ones. Of what the cloud `gives`, `unknown` is what it has not told yet.
+    are not the first ones. Of what the cloud `assigns`, `unknown` is what it has not reported yet.
     `demand` is what is asked of it, `asn` None where it speaks no BGP."""
 
     subnet: Dual[Prefix]
@@ -58,7 +58,7 @@ class SettledCloudGateway:
     instances: tuple[Dual[Address], ...]
     zones: tuple[str, ...] = ()
     peers: tuple[Address, ...] = ()
-    gives: frozenset[str] = frozenset()
+    assigns: frozenset[str] = frozenset()
     unknown: frozenset[str] = frozenset()
 
 
@@ -112,7 +112,7 @@ class SettledCloud:
 
     @property
     def asn(self) -> int | None:
-        """None where it speaks no BGP."""
+        """Return None where it speaks no BGP."""
         return None if self.gateway is None else self.gateway.asn
 
     @property
@@ -134,7 +134,7 @@ class SettledCloud:
         return next((table for table in self.hub_tables if user in table.users), None)
 
     def own_address(self, instance: int) -> Address | None:
-        """The instance's in the gateway subnet: given, told, or after what the cloud keeps."""
+        """The instance's in the gateway subnet: given, assigned, or after what the cloud keeps."""
         if self.gateway is None:
             return None
         if self.gateway.peers:
@@ -165,7 +165,7 @@ def identifier_of(address: Address) -> int:
 
 
 def cloud_of(picker: Picker, needs: Needs, name: str, cloud: Cloud) -> SettledCloud:
-    here = f"clouds.{name}"
+    here = cloud_key(name)
     return SettledCloud(
         name=name,
         region=cloud.region or "",
@@ -184,12 +184,12 @@ def cloud_of(picker: Picker, needs: Needs, name: str, cloud: Cloud) -> SettledCl
 
 
 def _gateway(picker: Picker, needs: Needs, name: str, cloud: Cloud) -> SettledCloudGateway:
-    here, own = f"clouds.{name}.gateway", cloud.gateway
+    here, own = cloud_key(name, "gateway"), cloud.gateway
     families = [_public(picker, needs, name, own, bits) for bits in (32, 128)]
     speaks = own.asn is not None or name in needs.clouds_with_bgp
     peers = picker.optional(f"{here}.peers", own.peers)
-    told = {"addresses": ("addresses", "addresses6"), "peers": ("peers",)}
-    known = {n for n, keys in told.items() if any(picker.told(f"{here}.{k}") for k in keys)}
+    assigned = {"addresses": ("addresses", "addresses6"), "peers": ("peers",)}
+    known = {n for n, keys in assigned.items() if any(picker.assigned(f"{here}.{k}") for k in keys)}
     return SettledCloudGateway(
         subnet=picker.dual(here, "subnet", own.subnet, own.subnet6),
         gateway_class=str(picker.value(f"{here}.class", own.gateway_class)),
@@ -198,8 +198,8 @@ def _gateway(picker: Picker, needs: Needs, name: str, cloud: Cloud) -> SettledCl
         instances=tuple(Dual(*pair) for pair in itertools.zip_longest(*families)),
         zones=tuple(own.zones or ()),
         peers=tuple(map(parse_address, peers)) if isinstance(peers, list) else (),
-        gives=frozenset(own.gives),
-        unknown=frozenset(own.gives) - known,
+        assigns=frozenset(own.assigns),
+        unknown=frozenset(own.assigns) - known,
     )
 
 
@@ -208,7 +208,7 @@ def _public(picker: Picker, needs: Needs, name: str, own: CloudGateway, bits: in
     given = own.public(bits)
     if given is None and bits not in needs.outside[name]:
         return []
-    found = picker.value(f"clouds.{name}.gateway.addresses{suffix(bits)}", given)
+    found = picker.value(cloud_key(name, "gateway", "addresses", bits=bits), given)
     return [parse_address(text) for text in (found if isinstance(found, list) else [str(found)])]
 
 

@@ -55,7 +55,8 @@ def families_of(
     clouds: Mapping[str, SettledCloud],
     carried: tuple[int, ...],
 ) -> tuple[int, ...]:
-    """Those that a network has addresses of, in bits; the internet is asked over the first."""
+    """Return those that a network has addresses of, in bits; the internet is asked over the
+    first."""
     if reference.is_internet:
         return carried[:1]
     if reference.family:
@@ -72,7 +73,8 @@ def families_of(
 def expected(
     wishes: list[Expectation], families: Callable[[NetworkRef], tuple[int, ...]]
 ) -> Iterator[Expected]:
-    """In the order of the design. `families` tells those that a network has addresses of."""
+    """List them in the order of the design. `families` gives those that a network has addresses
+    of."""
     for number, wish in enumerate(wishes, 1):
         theirs = families(wish.destination)
         both = [bits for bits in families(wish.source) if bits in theirs]

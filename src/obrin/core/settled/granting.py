@@ -67,7 +67,7 @@ def _of_rule(place: Location, until: date, about: str) -> Granted:
 
 
 def in_force(design: Design, today: date) -> Design:
-    """Without links and rules that ended before; flows that had to work must not any more."""
+    """Leave out links and rules that ended before; flows that had to work must not any more."""
     return design.model_copy(
         update={
             "links": {n: link for n, link in design.links.items() if not _over(link.until, today)},
@@ -86,7 +86,8 @@ def _over(until: date | None, today: date) -> bool:
 
 
 def _left(rules: list[Rule] | None, today: date) -> list[Rule] | None:
-    """None stays: it means what is usual. A list that has become empty lets nothing through."""
+    """Filter a list; None stays: it means what is usual. A list that has become empty lets
+    nothing through."""
     return None if rules is None else [rule for rule in rules if not _over(rule.until, today)]
 
 

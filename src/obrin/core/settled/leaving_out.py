@@ -6,8 +6,9 @@ from collections.abc import Iterator
 
 from obrin.core.design.model import Design
 from obrin.core.design.reader import Location
+from obrin.core.settle.blank import suffix
 from obrin.core.settle.holders import site_space
-from obrin.core.settle.work import cloud_space, families, gateway_subnet, given_prefix, suffix
+from obrin.core.settle.work import cloud_space, families, gateway_subnet, given_prefix
 
 
 def left_out(design: Design) -> tuple[Location, ...]:

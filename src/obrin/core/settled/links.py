@@ -15,9 +15,9 @@ from obrin.core.design.model import Link, Tunnel
 from obrin.core.design.values import written_out
 from obrin.core.errors import AddressError, Misfit
 from obrin.core.ipsec.liveness import Bfd
-from obrin.core.settle.work import suffix
+from obrin.core.settle.blank import circuit_key, link_key, suffix
+from obrin.core.settled.as_entered import SettledEntered, entered_of
 from obrin.core.settled.clouds import SettledCloud, spaces_behind
-from obrin.core.settled.entered import SettledEntered, entered_of
 from obrin.core.settled.picking import Picker
 from obrin.core.settled.ranks import Rank
 from obrin.core.settled.sites import SettledGateway, SettledNetwork, SettledSite, SettledUplink
@@ -34,7 +34,7 @@ class Inside:
 
     @property
     def cloud_inside(self) -> Address:
-        """Where its session runs: in the IPv4 block where there is one."""
+        """The block that its session runs in: in the IPv4 block where there is one."""
         return self.ends_inside(self.inside.first)[1]
 
     @property
@@ -43,7 +43,7 @@ class Inside:
 
     @property
     def peers(self) -> tuple[Address, Address]:
-        """Where its session ends, at the site and at the cloud."""
+        """The addresses at which its session ends, at the site and at the cloud."""
         return self.site_inside, self.cloud_inside
 
     @property
@@ -68,6 +68,7 @@ class SettledTunnel(Inside):
     `rank` is its place in the link, from 1. `beyond` are the addresses of site and cloud at which
     its session ends, each None where that is inside the tunnel. `preference` is the rank that
     routing gives it, the lower the better: that of the first shared one for all that are shared.
+    `origin` is the name that the design has for its link, where `link` names one version of it.
     """
 
     name: str
@@ -82,8 +83,14 @@ class SettledTunnel(Inside):
     preference: int
     role: str
     site_first: bool = False
-    cloud_starts: bool = False
+    cloud_initiates: bool = False
     beyond: tuple[Address | None, Address | None] = (None, None)
+    origin: str = ""
+
+    @property
+    def designed(self) -> str:
+        """Its label in the design, whichever version this is."""
+        return f"{self.origin or self.link}/{self.name}"
 
     @property
     def peers(self) -> tuple[Address, Address]:
@@ -124,6 +131,10 @@ class SettledCircuit(Inside):
         """Unique in the design, and unlike that of any tunnel."""
         return circuit_label(self.name)
 
+    @property
+    def designed(self) -> str:
+        return self.label
+
 
 def circuit_label(name: str) -> str:
     """What the way of a circuit is called, and the BGP session on it."""
@@ -141,8 +152,9 @@ class SettledLink(Terms):
 
     `prepend` is how often the site puts its AS in front once more on this link, so that what
     several hubs bring leads back over the preferred one. `password` is whether its BGP sessions
-    have one, `signature` how it is used, `discriminators` whether they tell which tunnel is
-    preferred; `one_each` is whether each family has a session of its own.
+    have one, `signature` how it is used, `sends_med` whether they send which tunnel is
+    preferred; `one_each` is whether each family has a session of its own. `origin` is the name that
+    the design has for it, where a change has several versions of it at once.
     """
 
     name: str
@@ -160,8 +172,9 @@ class SettledLink(Terms):
     prepend: int = 0
     password: bool = False
     signature: str = "tcp-md5"
-    discriminators: bool = False
+    sends_med: bool = False
     one_each: bool = False
+    origin: str = ""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -223,7 +236,7 @@ def circuit_of(ground: Ground, name: str, circuit: Circuit) -> SettledCircuit:
         site=circuit.site,
         gateway=circuit.gateway,
         cloud=circuit.cloud,
-        inside=ground.picker.dual(f"circuits.{name}", "inside", circuit.inside, circuit.inside6),
+        inside=ground.picker.dual(circuit_key(name), "inside", circuit.inside, circuit.inside6),
         preference=1 + rank.offset,
         provider=circuit.provider,
         rate=circuit.rate,
@@ -231,7 +244,7 @@ def circuit_of(ground: Ground, name: str, circuit: Circuit) -> SettledCircuit:
         exposures=tuple(part for n in exposed for part in _as_it_is(networks[n])),
         cloud_exposures=tuple(Exposure("", space, space) for space in behind),
         routing=circuit.routing,
-        hold=int(circuit.hold),
+        hold=int(circuit.hold_time),
         site_first=circuit.inside_first == SITE,
         prepend=rank.prepend,
         bfd=None if circuit.bfd is None else Bfd(circuit.bfd.interval, circuit.bfd.multiplier),
@@ -257,7 +270,7 @@ def link_of(ground: Ground, name: str, link: Link) -> SettledLink:
         exposures=tuple(_exposures(ground.picker, name, ground.sites[link.site].networks)),
         cloud_exposures=_cloud_exposures(ground.picker, name, link, behind),
         routing=link.routing,
-        hold=int(link.bgp.hold),
+        hold=int(link.bgp.hold_time),
         **terms_of(settled_terms(ground.picker, name, link, arranged.selection)),
         tunnels=tuple(_tunnels(ground, name, link, arranged)),
         entered={
@@ -268,7 +281,7 @@ def link_of(ground: Ground, name: str, link: Link) -> SettledLink:
         communities=tuple(link.bgp.communities),
         password=link.routing == "bgp" and link.bgp.password,
         signature=link.bgp.signature,
-        discriminators=link.bgp.discriminators,
+        sends_med=link.bgp.med,
         one_each=link.bgp.sessions == "each",
         prepend=ground.ranks[link.site][name].prepend,
     )
@@ -283,7 +296,7 @@ def _tunnels(
 ) -> Iterator[SettledTunnel]:
     offset = ground.ranks[link.site][name].offset
     for rank, (tunnel_name, tunnel) in enumerate(link.tunnels.items(), 1):
-        here = f"links.{name}.tunnels.{tunnel_name}"
+        here = link_key(name, "tunnels", tunnel_name)
         yield SettledTunnel(
             name=tunnel_name,
             link=name,
@@ -297,7 +310,7 @@ def _tunnels(
             preference=arranged.preference(tunnel_name) + offset,
             role=arranged.roles[tunnel_name],
             site_first=tunnel.inside_first == SITE,
-            cloud_starts=tunnel.starts != SITE,
+            cloud_initiates=tunnel.initiator != SITE,
             beyond=_beyond(ground, name, link, tunnel),
         )
 
@@ -305,7 +318,7 @@ def _tunnels(
 def _beyond(
     ground: Ground, name: str, link: Link, tunnel: Tunnel
 ) -> tuple[Address | None, Address | None]:
-    """Where a session ends that does not end inside its tunnel. Raises Misfit."""
+    """Find the address of a session that does not end inside its tunnel. Raises Misfit."""
     site = cloud = None
     if link.routing == "bgp" and link.bgp.site_end == "loopback":
         gateway = ground.gateways[tunnel.gateway]
@@ -361,7 +374,7 @@ def _known_as(picker: Picker, link_name: str, whole: Exposure) -> Exposure:
     given: Mapping[str, Prefix | None] = link.seen_as if bits == 32 else link.seen_as6
     if name not in given:
         return whole
-    seen = picker.prefix(f"links.{link_name}.{key}.{name}", given[name])
+    seen = picker.prefix(link_key(link_name, key, name), given[name])
     try:
         return Exposure(name, whole.real, seen)
     except AddressError as error:
@@ -374,7 +387,7 @@ def _cloud_exposures(
 ) -> tuple[Exposure, ...]:
     if not link.translates_cloud:
         return tuple(Exposure("", space, space) for space in spaces)
-    seen = picker.prefixes(f"links.{name}.cloud-seen-as", link.cloud_seen_as)
+    seen = picker.prefixes(link_key(name, "cloud-seen-as"), link.cloud_seen_as)
     bits = {prefix.bits for prefix in seen}
     plain = [Exposure("", space, space) for space in spaces if space.bits not in bits]
     spaces = tuple(space for space in spaces if space.bits in bits)

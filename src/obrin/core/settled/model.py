@@ -72,9 +72,9 @@ class Settled:
         )
 
     @functools.cached_property
-    def told_over_hubs(self) -> dict[object, tuple[Prefix, ...]]:
-        """What the tables of hubs tell, kept by who works it out: it is the same for all that use a
-        table, and as long as the design is wide."""
+    def advertised_over_hubs(self) -> dict[object, tuple[Prefix, ...]]:
+        """What the tables of hubs advertise, kept by who works it out: it is the same for all
+        that use a table, and as long as the design is wide."""
         return {}
 
     @functools.cached_property
@@ -128,7 +128,7 @@ class Settled:
         return self.index.tunnels_at.get(place, ())
 
     def location_of(self, name: str) -> tuple[str, ...]:
-        """Where the design file describes a site gateway, or the gateway of a cloud."""
+        """Say where the design file describes a site gateway, or the gateway of a cloud."""
         if name in self.clouds:
             return ("clouds", name, "gateway")
         return ("sites", self.gateways[name].site, "gateways", name)
@@ -179,8 +179,8 @@ class Settled:
         return self.key_rules(secret.tunnel) if secret.is_key else (KeyRules(most=80),) * 2
 
     def internal_peers(self, gateway: str) -> Iterator[SettledGateway]:
-        """The gateways of its site that a site gateway speaks internal BGP with: between loopbacks,
-        since no single line of the site may be what it hangs on."""
+        """The gateways of its site that a site gateway speaks internal BGP with: between
+        loopbacks, since no single line of the site may be what it hangs on."""
         mine = self.gateways[gateway]
         site = self.sites[mine.site]
         if site.internal_bgp and mine.loopback is not None:
@@ -264,7 +264,8 @@ class Settled:
                 yield NetworkRef(place, name), network.hosts_accept
 
     def host_senders(self, rule: HostRule, place: str) -> list[Prefix] | None:
-        """From where a rule of a host's firewall lets in, as its place knows it; None: anywhere."""
+        """Resolve from where a rule of a host's firewall lets in, as its place knows it; None:
+        anywhere."""
         return None if rule.source is None else self.seen_as(rule.source, place)
 
     def networks_at(self, site: str) -> list[tuple[str, Prefix]]:
@@ -285,8 +286,8 @@ class Settled:
         )
 
     def prefixes_of(self, reference: Reference) -> list[Prefix]:
-        """The prefixes behind a network or all of a place, in the families that are meant; a prefix
-        stands for itself."""
+        """The prefixes behind a network or all of a place, in the families that are meant; a
+        prefix stands for itself."""
         if isinstance(reference, Prefix):
             return [reference]
         if reference.part is not None or reference.is_internet:
@@ -331,7 +332,7 @@ class Settled:
                         yield inner
 
     def seen_as(self, reference: Reference, place: str) -> list[Prefix]:
-        """The prefixes by which the hosts of a place know what `prefixes_of` tells."""
+        """The prefixes by which the hosts of a place know what `prefixes_of` gives."""
         if isinstance(reference, Prefix) or reference.place == place:
             return self.prefixes_of(reference)
         if reference.network:

@@ -8,6 +8,7 @@ from obrin.core.address.dual import Dual
 from obrin.core.address.prefix import Address, Prefix, parse_address, parse_prefix
 from obrin.core.design.model import Design
 from obrin.core.errors import SettleError
+from obrin.core.settle.blank import site_key
 from obrin.core.settle.choices import Choices, Value
 from obrin.core.settle.work import families, prefixes_in
 
@@ -31,14 +32,14 @@ class Picker:
         return choice.value
 
     def optional(self, key: str, given: Value | None) -> Value | None:
-        """None where nothing is given or chosen."""
+        """Return None where nothing is given or chosen."""
         choice = self.choices.get(key)
         return given if given is not None or choice is None else choice.value
 
-    def told(self, key: str) -> bool:
+    def assigned(self, key: str) -> bool:
         """Whether it is an end's own value."""
         choice = self.choices.get(key)
-        return choice is not None and bool(choice.told_by)
+        return choice is not None and bool(choice.assigned_by)
 
     def integer(self, key: str, given: int | None) -> int:
         value = self.value(key, given)
@@ -74,7 +75,7 @@ class Picker:
     def loopback(self, site: str, gateway: str) -> Address | None:
         """Given or chosen; None where the design has no pool for loopbacks."""
         given = self.design.sites[site].gateways[gateway].loopback
-        choice = self.choices.get(f"sites.{site}.gateways.{gateway}.loopback")
+        choice = self.choices.get(site_key(site, "gateways", gateway, "loopback"))
         if given is None and choice is not None:
             given = str(choice.value)
         return None if given is None else parse_address(given)

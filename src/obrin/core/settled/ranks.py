@@ -18,9 +18,9 @@ class Rank:
 
 
 def rank_ways(design: Design) -> dict[str, dict[str, Rank]]:
-    """For each site its links and circuits in their order.
+    """List for each site its links and circuits in their order.
 
-    Both ends of a tunnel can be told a preference, so that suffices between ways to one cloud or
+    Both ends of a tunnel can be given a preference, so that suffices between ways to one cloud or
     hub. Where two hubs bring the same networks, a member hears of the site from both, and no
     preference reaches that far: only the AS path does, so the later way has a longer one. Ways that
     lead to different networks do not count against each other.

@@ -14,7 +14,8 @@ from obrin.core.address.prefix import Address
 from obrin.core.settled.links import SettledLink, SettledTunnel
 
 INTERNAL_HOLD = 9
-"""Seconds of hold time between gateways of one site: what a dead one told is used for so long."""
+"""Seconds of hold time between gateways of one site: what was learned from a dead one is used
+for so long."""
 _OF_IPV6 = ":ipv6"
 """What the label of the second session of a tunnel ends in."""
 

@@ -13,6 +13,7 @@ from obrin.core.design.needs import Needs
 from obrin.core.design.sites import FilterRule, Gateway, Site
 from obrin.core.design.wishes import HostRule, Network
 from obrin.core.ipsec.profile import Profile
+from obrin.core.settle.blank import site_key
 from obrin.core.settled.clouds import identifier_of
 from obrin.core.settled.picking import Picker
 
@@ -84,8 +85,8 @@ class SettledUplink:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SettledGateway:
-    """`routes` is the most that it takes from one BGP neighbour, None where unsaid; `asn` is None
-    where it speaks no BGP."""
+    """`maximum_prefixes` is the most that it takes from one BGP neighbour, None where unsaid;
+    `asn` is None where it speaks no BGP."""
 
     name: str
     site: str
@@ -96,7 +97,7 @@ class SettledGateway:
     networks: dict[str, SettledNetwork]
     filters: tuple[FilterRule, ...] | None
     loopback: Address | None = None
-    routes: int | None = None
+    maximum_prefixes: int | None = None
 
     @property
     def profile(self) -> Profile:
@@ -139,7 +140,7 @@ def _access(site: Site) -> SettledAccess | None:
 
 def _networks(picker: Picker, site: str, entity: Site) -> dict[str, SettledNetwork]:
     return {
-        name: _network(picker, f"sites.{site}.networks.{name}", name, network)
+        name: _network(picker, site_key(site, "networks", name), name, network)
         for name, network in entity.networks.items()
     }
 
@@ -175,7 +176,7 @@ def _gateway(
     picker: Picker, site: SettledSite, name: str, gateway: Gateway, needs: Needs
 ) -> SettledGateway:
     able = gateway_able(picker.design, site.name, name)
-    key = f"sites.{site.name}.gateways.{name}.as"
+    key = site_key(site.name, "gateways", name, "as")
     asn = (
         picker.integer(key, gateway.asn) if gateway.asn or name in needs.gateways_with_bgp else None
     )
@@ -192,7 +193,7 @@ def _gateway(
         networks=site.networks,
         filters=None if gateway.filters is None else tuple(gateway.filters),
         loopback=loopback,
-        routes=gateway.routes,
+        maximum_prefixes=gateway.maximum_prefixes,
     )
 
 

@@ -1,4 +1,4 @@
-"""Summaries that are left to Obrin: the fewest prefixes that stand for what a link tells."""
+"""Summaries that are left to Obrin: the fewest prefixes that stand for what a link advertises."""
 
 from __future__ import annotations
 
@@ -24,8 +24,8 @@ def with_summaries(
     links: Links,
     circuits: Mapping[str, SettledCircuit],
 ) -> Links:
-    """The links, with a value wherever the design says 'auto': first for what sites tell, which
-    hubs tell on."""
+    """The links, with a value wherever the design says 'auto': first for what sites advertise,
+    which hubs pass on."""
     auto = {name: design.links[name].bgp for name in links}
     if not any(AUTO in (bgp.summaries, bgp.cloud_summaries) for bgp in auto.values()):
         return links
@@ -50,9 +50,9 @@ def with_summaries(
     return made
 
 
-def _fewer(told: Collection[Prefix], known: Ranges) -> tuple[Prefix, ...]:
-    """Only those that stand for something else than themselves."""
-    return tuple(prefix for prefix in covering(told, known) if prefix not in told)
+def _fewer(advertised: Collection[Prefix], known: Ranges) -> tuple[Prefix, ...]:
+    """Keep only those that stand for something else than themselves."""
+    return tuple(prefix for prefix in covering(advertised, known) if prefix not in advertised)
 
 
 def _all_ranges(

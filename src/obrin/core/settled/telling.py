@@ -1,4 +1,4 @@
-"""What is told over a link or circuit, at both ends, before any session speaks."""
+"""What is advertised over a link or circuit, at both ends, before any session speaks."""
 
 from __future__ import annotations
 
@@ -39,7 +39,7 @@ def announced_by_cloud(bundle: Bundle) -> tuple[Prefix, ...]:
 def led_through(
     clouds: Mapping[str, SettledCloud], bundles: Iterable[Bundle], bundle: Bundle
 ) -> list[Prefix]:
-    """What other sites tell a hub and its table for this way learns; nothing elsewhere."""
+    """What other sites advertise to a hub and its table for this way learns; nothing elsewhere."""
     table = clouds[bundle.cloud].table_of(bundle.name)
     if table is None or all(name in clouds for name in table.learns):
         # Most tables of sites learn members only; then there is no need to walk all that is joined.

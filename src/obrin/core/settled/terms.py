@@ -1,4 +1,4 @@
-"""The terms of a link's tunnels: what both ends of each are told alike.
+"""The terms of a link's tunnels: what both ends of each share.
 
 One record from the settled link to the device's standard data: a link, an end of a tunnel and what
 was read back of it all have these terms, and hand them on whole. A new setting of tunnels is a
@@ -16,6 +16,7 @@ from obrin.core.design.references import all_suites
 from obrin.core.errors import SettleError
 from obrin.core.ipsec.liveness import Bfd, Liveness
 from obrin.core.ipsec.suite import Suite
+from obrin.core.settle.blank import link_key
 from obrin.core.settle.suites import suite_of
 from obrin.core.settled.picking import Picker
 
@@ -62,8 +63,8 @@ def settled_terms(picker: Picker, name: str, link: Link, selection: str) -> Term
 
 
 def _suite(picker: Picker, name: str, link: Link) -> Suite:
-    chosen = picker.value(f"links.{name}.suite", link.suite)
+    chosen = picker.value(link_key(name, "suite"), link.suite)
     suite = suite_of(name, chosen, all_suites(picker.design))
     if suite is None:
-        raise SettleError(f"links.{name}.suite is not known any more. Run 'obrin settle'")
+        raise SettleError(f"{link_key(name, 'suite')} is not known any more. Run 'obrin settle'")
     return suite

@@ -1,4 +1,4 @@
-"""When something may be changed at a place."""
+"""Maintenance windows of a place, as settled."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""When the same range is used twice: ways out side by side, each with what it costs and breaks."""
+"""Remedies for a range that is used twice: ways out side by side, each with what it costs and
+breaks."""
 
 from __future__ import annotations
 
@@ -9,8 +10,8 @@ from typing import Any
 from obrin.core.address.prefix import Prefix
 from obrin.core.address.space import FreeSpace
 from obrin.core.json_text import Json
+from obrin.core.settle.blank import cloud_key, suffix
 from obrin.core.settle.pools import DEFAULTS
-from obrin.core.settle.work import suffix
 from obrin.core.settled.links import SettledLink
 from obrin.core.settled.model import Settled
 from obrin.core.space.view import Entry, SpaceView
@@ -54,8 +55,8 @@ def remedies(
     other: Entry,
     tried: Callable[[Json], str] = lambda change: "",
 ) -> tuple[Remedy, ...]:
-    """For two owners of overlapping ranges, the cheapest in the long run first. `tried` says why a
-    change of the design would not help; empty when it does."""
+    """List the remedies for two owners of overlapping ranges, the cheapest in the long run
+    first. `tried` says why a change of the design would not help; empty when it does."""
     found = []
     for remedy in _remedies(settled, view, one, other):
         reason = tried(remedy.change) if remedy.change and not remedy.impossible else ""
@@ -130,7 +131,7 @@ def _moved(settled: Settled, entry: Entry, new: Prefix) -> Json:
     bits, tail = new.bits, suffix(new.bits)
     spaces = [new if space == entry.prefix else space for space in cloud.spaces.of(bits) or ()]
     made: Json = {f"space{tail}": str(new) if len(spaces) == 1 else list(map(str, spaces))}
-    here = f"clouds.{entry.owner}"
+    here = cloud_key(entry.owner)
     subnets = {
         name: {f"prefix{tail}": there(held)}
         for name, subnet in cloud.subnets.items()

@@ -1,4 +1,5 @@
-"""Who has which range: every pool, space, network, block and foreign range of a settled design."""
+"""A view of who has which range: every pool, space, network, block and foreign range of a
+settled design."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What if these wishes were added, and everything grew: does it fit, and for how many years?"""
+"""Try more wishes, and growth, on the space there is: what fits, and for how many years."""
 
 from __future__ import annotations
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from obrin.core.address.prefix import Prefix
 from obrin.core.errors import AddressError
-from obrin.core.settle.blank import Blank
+from obrin.core.settle.blank import Blank, site_key
 from obrin.core.settle.choices import Choices
 from obrin.core.settle.pools import DEFAULTS
 from obrin.core.settle.work import prefixes_in
@@ -23,7 +23,7 @@ def chosen_from(settled: Settled, choices: Choices, key: str) -> list[Prefix]:
         cloud = settled.clouds[blank.owner]
         return [p for p in cloud.all_spaces if p.bits == value.bits]
     if blank.part == "sites" and blank.inside_space:
-        held = choices.get(f"sites.{blank.owner}.space" + ("6" if value.bits == 128 else ""))
+        held = choices.get(site_key(blank.owner, "space") + ("6" if value.bits == 128 else ""))
         given = settled.sites[blank.owner].given_spaces
         spaces = [prefix for prefix in given if prefix.bits == value.bits]
         return spaces or (prefixes_in(held.value) if held else [])
@@ -41,7 +41,7 @@ def chosen_from(settled: Settled, choices: Choices, key: str) -> list[Prefix]:
 
 
 def excluded_by(view: SpaceView, key: str, prefix: Prefix) -> list[tuple[Prefix, str]]:
-    """Who uses any of a range, and what, other than what the key itself names."""
+    """Say who uses any of a range, and what, other than what the key itself names."""
     blank = Blank.of(key)
     mine = _own(blank)
     kinds = USES | {"forbidden by the cloud"}

@@ -1,5 +1,5 @@
-"""What an end alone knows, and tells once it is built: taken back into the settled file, and into
-the packs of those who need it."""
+"""What an end assigns itself, and reports once it is built: taken back into the settled file,
+and into the packs of those who need it."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ NOTHING = Learned({})
 def telling(tasks: Sequence[Task]) -> list[Task]:
     """Tasks after which an end reports values of its own, and all tasks that these need."""
     by_name = {task.name: task for task in tasks}
-    waiting = [task.name for task in tasks if isinstance(task, CloudTask) and task.step.tells]
+    waiting = [task.name for task in tasks if isinstance(task, CloudTask) and task.step.assigns]
     wanted: dict[str, Task] = {}
     while waiting:
         name = waiting.pop()
@@ -42,22 +42,22 @@ def telling(tasks: Sequence[Task]) -> list[Task]:
     return [task for task in tasks if task.name in wanted]
 
 
-def told_by(settled: Settled, ends: Ends, tasks: Sequence[Task]) -> dict[str, Choice]:
-    """What the ends tell of which these tasks are, by place in the design."""
+def assigned_by(settled: Settled, ends: Ends, tasks: Sequence[Task]) -> dict[str, Choice]:
+    """What the ends of these tasks assigned, by place in the design."""
     found: dict[str, Choice] = {}
-    clouds = {c for task in tasks if isinstance(task, CloudTask) for c in task.step.tells}
+    clouds = {c for task in tasks if isinstance(task, CloudTask) for c in task.step.assigns}
     for cloud in sorted(clouds):
-        for place, value in ends.clouds[cloud].told(settled, cloud).items():
+        for place, value in ends.clouds[cloud].assigned(settled, cloud).items():
             why = f"cloud {cloud} assigned it when it was built"
-            found[place] = Choice(value, why, told_by=f"cloud {cloud}")
+            found[place] = Choice(value, why, assigned_by=f"cloud {cloud}")
     return found
 
 
-def learn(project: Project, told: Mapping[str, Choice]) -> Learned:
+def learn(project: Project, assigned: Mapping[str, Choice]) -> Learned:
     """Take back what is new: the settled file is written, and then the packs that differ by it."""
     document = project.read()
     before = project.read_choices(document.design)
-    new = {place: choice for place, choice in told.items() if _new(before.get(place), choice)}
+    new = {place: choice for place, choice in assigned.items() if _new(before.get(place), choice)}
     if not new:
         return NOTHING
     choices = {**before, **new}
@@ -68,8 +68,8 @@ def learn(project: Project, told: Mapping[str, Choice]) -> Learned:
     return Learned(values, handed.anew, settled, handed.packs)
 
 
-def _new(before: Choice | None, told: Choice) -> bool:
-    return before is None or not before.told_by or before.value != told.value
+def _new(before: Choice | None, assigned: Choice) -> bool:
+    return before is None or not before.assigned_by or before.value != assigned.value
 
 
 def learned_lines(learned: Learned) -> Iterator[str]:

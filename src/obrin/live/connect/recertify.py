@@ -24,7 +24,7 @@ ROOT, ISSUING = "root", "issuing"
 
 
 def renewable(settled: Settled, authority: Authority) -> list[str]:
-    """Those to whom this authority can issue again; the revoked are not among them."""
+    """Return those to whom this authority can issue again; the revoked are not among them."""
     barred = authority.barred()
     return [
         name
@@ -46,7 +46,7 @@ class Recertification(Turns):
 
     def begin(self, names: Sequence[str], above: str | None, turns: Sequence[Turn]) -> None:
         """New certificates for `names`, below a new root or issuing authority where `above` says
-        one, which the turns are to prove. What is issued is kept before anybody is told."""
+        one, which the turns are to prove. What is issued is kept before any end gets it."""
         store, now, lives = self.project.authority, self.project.now, lives_of(self.settled)
         authority = store.read(self.settled.name)
         if above == ROOT:
@@ -61,8 +61,8 @@ class Recertification(Turns):
         store.write(authority)
 
     def go_on(self, turns: Sequence[Turn]) -> None:
-        """From wherever it stands. Raises OutsideError after a tunnel that does not come up; its
-        ends have what they had before, then."""
+        """Go on from wherever it stands. Raises OutsideError after a tunnel that does not come
+        up; its ends have what they had before, then."""
         self._tell_all()
         authority = self.project.authority.read(self.settled.name)
         good = renewable(self.settled, authority)

@@ -16,8 +16,8 @@ from obrin.core.quantity import plain
 from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
 from obrin.live.drivers.asking import side_by_side
+from obrin.live.drivers.observations import UNKNOWABLE
 from obrin.live.drivers.protocol import Ends, GatewayDriver, Report
-from obrin.live.drivers.seen import UNKNOWABLE
 from obrin.live.observe.status import TunnelStatus, ask_once, read_status
 from obrin.live.project import Project
 
@@ -75,7 +75,7 @@ class Turns:
         return failed
 
     def taken_back(self, failed: Sequence[Turn], new: str, old: str) -> str:
-        """In words, when the ends of these have again what they had."""
+        """Say when the ends of these have again what they had."""
         labels = [turn.tunnel.label for turn in failed]
         up = all(self.comes_up(label) for label in labels)
         state = "that works" if up else "it is not up yet"
@@ -139,6 +139,7 @@ class Turns:
         return True
 
     def status(self, label: str) -> TunnelStatus:
-        """As its ends say it now; what they disagree on goes away, or it does not come up."""
+        """Read it as its ends say it now; what they disagree on goes away, or it does not come
+        up."""
         link = self.settled.tunnel(label).link
         return next(s for s in ask_once(self.settled, self.ends, [link]) if s.tunnel == label)

@@ -14,10 +14,10 @@ from obrin.live.connect.journal import Journal
 from obrin.live.connect.learning import (
     NOTHING,
     Learned,
+    assigned_by,
     learn,
     learned_lines,
     telling,
-    told_by,
 )
 from obrin.live.drivers.differing import Differing
 from obrin.live.drivers.protocol import Done, Ends, Progress, Report
@@ -46,14 +46,14 @@ class Plan:
     differing: tuple[str, ...]
     ended: Ended
     taken_up: tuple[str, ...]
-    told: tuple[str, ...]
+    notes: tuple[str, ...]
     interrupted: dict[str, float]
 
 
 @dataclass(frozen=True, slots=True)
 class Connected:
     """`done` is what each step that changed something did, by its name; `unchanged` is how many did
-    nothing; `learned` what the ends told of themselves."""
+    nothing; `learned` what the ends assigned."""
 
     done: dict[str, str]
     unchanged: int
@@ -83,7 +83,7 @@ def plan_connect(
         differing=tuple(name for name, same in standing.items() if not same),
         ended=ended,
         taken_up=tuple(taken_up),
-        told=handed.told,
+        notes=handed.notes,
         interrupted=_interrupted(settled, tasks, standing),
     )
 
@@ -144,15 +144,15 @@ def connect_whole(
 def _execute(
     project: Project, settled: Settled, ends: Ends, plan: Plan, journal: Journal, report: Report
 ) -> tuple[dict[str, Done], Learned]:
-    """What an end has to tell first is built first; then all, by what was told."""
+    """Build what has to assign something first; then all, with what was assigned."""
     design, first = project.design_path.stem, telling(plan.tasks)
     if not first:
         return execute(plan.tasks, journal, report, design), NOTHING
     done = execute(first, journal, report, design)
-    learned = learn(project, told_by(settled, ends, first))
+    learned = learn(project, assigned_by(settled, ends, first))
     tasks: Sequence[Task] = plan.tasks
     for line in learned_lines(learned):
-        report(Progress("told", "done", line))
+        report(Progress("assigned", "done", line))
     if learned.settled is not None:
         secrets = project.secrets(learned.settled)
         tasks = tasks_of(learned.settled, learned.packs, secrets, ends)

@@ -155,20 +155,20 @@ _THIS_MACHINE = (parse_prefix("127.0.0.0/8"), parse_prefix("::1/128"))
 
 def _in_time(do: Callable[[], Answer]) -> Answer:
     """What `do` returns or raises; TimeoutError where it takes longer, whatever it waits for."""
-    told: list[tuple[Answer | None, BaseException | None]] = []
+    results: list[tuple[Answer | None, BaseException | None]] = []
 
     def run() -> None:
         try:
-            told.append((do(), None))
+            results.append((do(), None))
         except BaseException as error:
-            told.append((None, error))
+            results.append((None, error))
 
     thread = threading.Thread(target=run, daemon=True)
     thread.start()
     thread.join(PATIENCE)
-    if not told:
+    if not results:
         raise TimeoutError("it took too long")
-    answer, error = told[0]
+    answer, error = results[0]
     if error is not None:
         raise error
     return cast("Answer", answer)

@@ -40,7 +40,8 @@ class _Given:
 
 
 class Processes:
-    """So many processes. One that is killed takes along only what it had: that is done again."""
+    """A crew of so many processes. One that is killed takes along only what it had: that is done
+    again."""
 
     def __init__(self, count: int) -> None:
         self._count = count

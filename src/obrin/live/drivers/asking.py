@@ -10,7 +10,7 @@ Of = TypeVar("Of")
 Answer = TypeVar("Answer")
 
 SIDE_BY_SIDE = 8
-"""So many ends are asked, or told something, at once."""
+"""So many ends are asked, or changed, at once."""
 
 
 def side_by_side(

@@ -1,4 +1,4 @@
-"""What a device of any make tells in its standard tables, as ends of the design's tunnels.
+"""What a device of any make reports in its standard tables, as ends of the design's tunnels.
 
 A tunnel is found by the addresses inside it, or by an interface that bears its name.
 """
@@ -19,11 +19,11 @@ from obrin.core.handover.standard.operational import (
     NeighbourState,
     UsedRoute,
 )
+from obrin.core.routing.against_dump import SeenPaths
 from obrin.core.routing.forwarding import RouteKind
-from obrin.core.routing.seen import SeenPaths
 from obrin.core.settled.links import Leg, SettledCircuit, SettledTunnel
 from obrin.core.settled.model import Settled
-from obrin.live.drivers.seen import (
+from obrin.live.drivers.observations import (
     ANNOUNCED,
     IKE_SA,
     NO_IKE,
@@ -66,9 +66,9 @@ def routes_by_tables(settled: Settled, gateway: str, state: DeviceState) -> list
 
 
 def paths_by_tables(state: DeviceState) -> SeenPaths | None:
-    """What each neighbour told; None where the device does not say."""
-    told = {n.address: n.told for n in state.neighbours or () if n.told is not None}
-    return SeenPaths(told) if told else None
+    """What each neighbour advertised; None where the device does not say."""
+    learned = {n.address: n.learned for n in state.neighbours or () if n.learned is not None}
+    return SeenPaths(learned) if learned else None
 
 
 _KINDS = {
@@ -117,25 +117,25 @@ def _end(settled: Settled, leg: Leg, state: DeviceState) -> EndStatus:
     neighbours = _neighbours(settled, leg, state)
     known = neighbours is not None
     worst = min(neighbours or (), key=lambda n: n.state == "established", default=None)
-    told = [n.told for n in neighbours or () if n.told is not None]
+    learned = [n.learned for n in neighbours or () if n.learned is not None]
     speaks = settled.bundle(leg).routing == "bgp"
-    untold = [
+    unreported = [
         *([] if circuit else [IKE_SA]),
         *([SESSION] if speaks and not known else []),
-        *([RECEIVED] if speaks and not told else []),
+        *([RECEIVED] if speaks and not learned else []),
         *([ANNOUNCED] if speaks else []),
     ]
     inside = next(iter(set(leg.insides(at_site=True)) & set(found.addresses)), None)
     return EndStatus(
-        ike=NO_IKE if circuit else "not told",
+        ike=NO_IKE if circuit else "not reported",
         child="up" if found.up else "down",
         packets_in=found.packets_in,
         packets_out=found.packets_out,
         bgp=_bgp(worst, speaks=speaks, known=known),
         bgp_error="" if worst is None else worst.last_error,
-        received=tuple(str(p) for paths in told for p in sorted(paths)),
+        received=tuple(str(p) for paths in learned for p in sorted(paths)),
         inside="" if inside is None else str(inside),
-        untold=tuple(untold),
+        unreported=tuple(unreported),
     )
 
 
@@ -143,7 +143,7 @@ def _bgp(worst: NeighbourState | None, *, speaks: bool, known: bool) -> str:
     if not speaks:
         return "none"
     if not known:
-        return "not told"
+        return "not reported"
     return "not configured" if worst is None else worst.state
 
 
@@ -151,8 +151,8 @@ def _neighbours(settled: Settled, leg: Leg, state: DeviceState) -> list[Neighbou
     """Neighbours over a tunnel or circuit; None where the device reports none of their family."""
     sessions = settled.sessions_over(leg) if isinstance(leg, SettledTunnel) else ()
     wanted = {session.ends[1] for session in sessions} or {leg.cloud_inside}
-    told = state.neighbours or ()
-    families = {one.address.bits for one in told}
+    learned = state.neighbours or ()
+    families = {one.address.bits for one in learned}
     if not families & {address.bits for address in wanted}:
         return None
-    return [one for one in told if one.address in wanted]
+    return [one for one in learned if one.address in wanted]

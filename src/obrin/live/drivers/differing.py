@@ -1,4 +1,4 @@
-"""Where what stands at an end is another than what is wanted there, value by value."""
+"""Compare what stands at an end with what is wanted there, value by value."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from obrin.core.handover.differences import ABSENT, leaves
 from obrin.core.quantity import plain
 
 MOST = 80
-"""Characters of what is told of an entry that is missing."""
+"""Characters shown of an entry that is missing."""
 _STEP = re.compile(r"(?:[^/\[]|\[[^\]]*\])+")
 """One step on the way to a value: a name, and which entry of a list."""
 
@@ -39,7 +39,7 @@ def of_data(held: Any, wanted: Any) -> tuple[Differing, ...]:
 
 
 def _way(place: str) -> str:
-    """From the first named thing on, or all of the way; without the names of modules."""
+    """Name it from the first named thing on, or all of the way; without the names of modules."""
     parts = _STEP.findall(place)
     named = next((n for n, part in enumerate(parts[:-1]) if part.endswith("]")), 0)
     return "/".join(part.partition(":")[2] or part for part in parts[named:])

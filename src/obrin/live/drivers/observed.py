@@ -1,4 +1,4 @@
-"""The shapes of obrin-observe: questions written, and what drivers tell read."""
+"""The shapes of obrin-observe: questions written, and what drivers report read."""
 
 from __future__ import annotations
 
@@ -6,13 +6,13 @@ from collections.abc import Iterable
 
 from obrin.core.address.prefix import parse_address, parse_prefix
 from obrin.core.json_text import Json
-from obrin.live.drivers.seen import NO_IKE, Answer, Dropped, EndStatus, Question, RouteSeen
+from obrin.live.drivers.observations import NO_IKE, Answer, Dropped, EndStatus, Question, RouteSeen
 
 
 def end_statuses(
     tunnels: Iterable[Json], circuits: Iterable[Json], sessions: Iterable[Json]
 ) -> dict[str, EndStatus]:
-    """By the names of tunnels and circuits, each with the sessions that go over it."""
+    """Map names of tunnels and circuits, each with the sessions that go over it."""
     over: dict[str, list[Json]] = {}
     for session in sessions:
         for name in session["tunnel"]:
@@ -83,7 +83,7 @@ def dropped(drops: Iterable[Json]) -> list[Dropped]:
 
 
 def between(question: Question) -> Json:
-    """Where a flow begins and ends."""
+    """The two ends of a flow."""
     return {"source": str(question.source), "destination": str(question.destination)}
 
 
@@ -101,12 +101,12 @@ def asked(question: Question) -> Json:
 
 def answered(found: Json) -> Answer:
     """The output of a probe; members of two words are joined as their API does."""
-    told = {name.replace("-", "_"): value for name, value in found.items()}
+    values = {name.replace("-", "_"): value for name, value in found.items()}
     return Answer(
-        answered=told["answered"],
-        refused=told["refused"],
-        seconds=float(told["seconds"]),
-        source_port=told["source_port"],
-        too_big=told.get("too_big", 0),
-        mss=told.get("mss", 0),
+        answered=values["answered"],
+        refused=values["refused"],
+        seconds=float(values["seconds"]),
+        source_port=values["source_port"],
+        too_big=values.get("too_big", 0),
+        mss=values.get("mss", 0),
     )

@@ -30,7 +30,7 @@ BY_HAND = "by-hand"
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Place:
-    """Where something is reached. `token` is never printed; `authority` is a file of PEM
+    """How something is reached. `token` is never printed; `authority` is a file of PEM
     certificates to believe instead of the usual ones; `speed` is the practice world's; `hash` is
     what SNMPv3 authenticates with."""
 

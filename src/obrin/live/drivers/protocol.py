@@ -18,12 +18,19 @@ from obrin.core.errors import OutsideError
 from obrin.core.handover.secrets import Secrets
 from obrin.core.json_text import Json
 from obrin.core.reach.filters import Rule
-from obrin.core.routing.seen import SeenPaths
+from obrin.core.routing.against_dump import SeenPaths
 from obrin.core.settle.choices import Value
 from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
 from obrin.live.drivers.differing import Differing
-from obrin.live.drivers.seen import Answer, Dropped, EndStatus, Question, RouteSeen, Streamed
+from obrin.live.drivers.observations import (
+    Answer,
+    Dropped,
+    EndStatus,
+    Question,
+    RouteSeen,
+    Streamed,
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,8 +53,8 @@ class CloudStep:
     `body` is the driver's own affair, secrets included, so it is never printed. `needs` are names
     of steps that come first. `tunnel` is the label of the tunnel that it makes, if it makes one.
     `legs` are labels of the tunnels and circuits that it is a part of: none for what stands there
-    whatever there is of these. `cloud` is where it is. `tells` are clouds of which something is
-    known only once it is done.
+    whatever there is of these. `cloud` is where it is. `assigns` are clouds that assign something,
+    which is known only once it is done.
     """
 
     name: str
@@ -56,7 +63,7 @@ class CloudStep:
     tunnel: str = ""
     legs: frozenset[str] = frozenset()
     cloud: str = ""
-    tells: frozenset[str] = frozenset()
+    assigns: frozenset[str] = frozenset()
 
 
 class Postponed(OutsideError):
@@ -79,8 +86,9 @@ class CloudDriver(Protocol):
         """Seconds that a tunnel's change takes, about."""
 
     def steps(self, settled: Settled, clouds: Collection[str], secrets: Secrets) -> list[CloudStep]:
-        """All that these clouds need; any order that respects `needs` is good. Tunnels with an end
-        that is barred are not among them. Raises ObrinError for what this kind of cloud has not."""
+        """All that these clouds need; any order that respects `needs` is good. Tunnels with an
+        end that is barred are not among them. Raises ObrinError for what this kind of cloud has
+        not."""
 
     def wanted(
         self, settled: Settled, clouds: Collection[str], barred: Collection[str]
@@ -97,7 +105,7 @@ class CloudDriver(Protocol):
     def do(self, step: CloudStep, report: Report, stop: threading.Event) -> Done:
         """Do it and wait until it is done, or until `stop` is set."""
 
-    def told(self, settled: Settled, cloud: str) -> dict[str, Value]:
+    def assigned(self, settled: Settled, cloud: str) -> dict[str, Value]:
         """What the cloud chose itself, by its place in the design; nothing before it is built."""
 
     def held(self) -> list[str]:
@@ -114,7 +122,7 @@ class CloudDriver(Protocol):
 
     def standing(self, steps: Iterable[CloudStep]) -> dict[str, tuple[Differing, ...]]:
         """Names of those steps whose thing is there already, with the values that are not as the
-        step wants them, as far as the cloud tells: a changed secret does not show."""
+        step wants them, as far as the cloud reports it: a changed secret does not show."""
 
     def tunnels(self, settled: Settled, cloud: str) -> dict[str, EndStatus]:
         """What the cloud says of its ends of the design's tunnels, by label."""
@@ -144,7 +152,7 @@ class GatewayDriver(Protocol):
         """End what it has of a tunnel, so that both ends prove again who they are."""
 
     def held(self) -> Json | None:
-        """The standard data that it goes by now; None where it has none, or does not tell."""
+        """The standard data that it goes by now; None where it has none, or does not report it."""
 
     def tunnels(self) -> dict[str, EndStatus]:
         """What it says of its ends, by label."""
@@ -153,13 +161,13 @@ class GatewayDriver(Protocol):
         """What it uses now."""
 
     def paths(self) -> SeenPaths | None:
-        """What each BGP neighbour told it; None where it does not say."""
+        """What it learned from each BGP neighbour; None where it does not say."""
 
     def drops(self) -> list[Dropped]:
         """What it dropped lately, the newest last."""
 
     def clock(self) -> datetime | None:
-        """What it takes for the time of day, with its zone; None where it does not tell."""
+        """What it takes for the time of day, with its zone; None where it does not report it."""
 
     def probe(self, question: Question) -> Answer:
         """Probe from a host behind the gateway."""

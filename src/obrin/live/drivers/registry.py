@@ -11,9 +11,9 @@ from typing import cast
 from obrin.core.errors import ObrinError
 from obrin.core.naming import those_near
 from obrin.core.settled.model import Settled
+from obrin.live.drivers.by_hand.done_file import HandRecord, record_of
 from obrin.live.drivers.by_hand.drivers import ByHandCloud, ByHandGateway
 from obrin.live.drivers.by_hand.person import Nobody, Person
-from obrin.live.drivers.by_hand.record import HandRecord, record_of
 from obrin.live.drivers.by_tables import Observer
 from obrin.live.drivers.places import BY_HAND, Place, Places, PlaceSpec, read_places
 from obrin.live.drivers.protocol import CloudDriver, Ends, GatewayDriver

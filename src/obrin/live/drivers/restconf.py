@@ -6,6 +6,14 @@ from datetime import datetime
 
 from obrin.core.handover.standard.keys import CONTAINER as KEYS
 from obrin.core.json_text import Json
+from obrin.live.drivers.observations import (
+    Answer,
+    Dropped,
+    EndStatus,
+    Question,
+    RouteSeen,
+    Streamed,
+)
 from obrin.live.drivers.observed import (
     answered,
     asked,
@@ -16,7 +24,6 @@ from obrin.live.drivers.observed import (
 )
 from obrin.live.drivers.places import Place
 from obrin.live.drivers.protocol import Done, GatewayDriver
-from obrin.live.drivers.seen import Answer, Dropped, EndStatus, Question, RouteSeen, Streamed
 from obrin.live.http import Client
 
 YANG_JSON = {"Content-Type": "application/yang-data+json"}
@@ -76,9 +83,9 @@ class RestconfGateway:
         return dropped(self._state().get("drop", []))
 
     def clock(self) -> datetime | None:
-        told = str(self._state().get("current-datetime", ""))
+        reported = str(self._state().get("current-datetime", ""))
         try:
-            found = datetime.fromisoformat(told)
+            found = datetime.fromisoformat(reported)
         except ValueError:
             return None
         return None if found.tzinfo is None else found

@@ -21,7 +21,7 @@ class RestconfObserver:
         self._name, self._client = name, client
 
     def state(self) -> DeviceState:
-        """Raises OutsideError. A device without ietf-routing tells no routes."""
+        """Raises OutsideError. A device without ietf-routing reports no routes."""
         try:
             interfaces = self._client.get(f"/restconf/data/{INTERFACES}")[INTERFACES]
             return decode(interfaces, self._routing())

@@ -106,8 +106,8 @@ class SnmpObserver:
         )
 
     async def _within(self) -> dict[Oid, Value]:
-        """What the library makes of a datagram that is none is an error of the event loop: there it
-        is dropped like the datagram, which is asked for again."""
+        """What the library makes of a datagram that is none is an error of the event loop: there
+        it is dropped like the datagram, which is asked for again."""
         asyncio.get_running_loop().set_exception_handler(lambda _loop, _context: None)
         return await asyncio.wait_for(self._walk(), IN_ALL)
 
@@ -136,20 +136,20 @@ class SnmpObserver:
         values: dict[Oid, Value],
         most: int,
     ) -> int:
-        """All values below an object identifier, which an agent has to tell in their order; how
+        """All values below an object identifier, which an agent has to report in their order; how
         many there were, those included that have no meaning. Raises ReadError for more."""
         import pysnmp.hlapi.v3arch.asyncio as library
 
         at, context, count = root, library.ContextData(), 0
         while True:
             wanted = library.ObjectType(library.ObjectIdentity(at))
-            failed, status, _, told = await library.bulk_cmd(
+            failed, status, _, bindings = await library.bulk_cmd(
                 engine, credentials, target, context, 0, AT_ONCE, wanted, lookupMib=False
             )
             if failed or status:
                 why = clean(str(failed or status), 200)
                 raise OutsideError(f"the agent of {self._name} does not answer: {why}")
-            for name, value in told:
+            for name, value in bindings:
                 oid = tuple(name)
                 if oid[: len(root)] != root or library.is_end_of_mib([(name, value)]):
                     return count
@@ -161,12 +161,13 @@ class SnmpObserver:
                 plain = _plain(value)
                 if plain is not None:
                     values[oid] = plain
-            if not told:
+            if not bindings:
                 return count
 
 
 def _plain(value: Any) -> Value | None:
-    """None for what is neither a number nor a string. Raises ReadError for one that is too long."""
+    """Return None for what is neither a number nor a string. Raises ReadError for one that is
+    too long."""
     try:
         plain = bytes(value.asOctets()) if hasattr(value, "asOctets") else int(value)
     except (TypeError, ValueError):

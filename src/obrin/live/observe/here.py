@@ -21,7 +21,7 @@ from typing import Any
 from obrin.core.address.prefix import Address, parse_address
 from obrin.core.design.places import NetworkRef
 from obrin.core.errors import DesignError, ObrinError, Problem
-from obrin.core.handover.ends import cloud_end
+from obrin.core.handover.ends.records import cloud_end
 from obrin.core.json_text import parse_json
 from obrin.core.naming import those_near
 from obrin.core.reach.hops import hop_name

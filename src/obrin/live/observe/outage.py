@@ -11,8 +11,8 @@ from obrin.core.errors import OutsideError
 from obrin.core.reach.trace import probe_key
 from obrin.core.settled.expected import Expected
 from obrin.core.settled.model import Settled
+from obrin.live.drivers.observations import Question, Streamed
 from obrin.live.drivers.protocol import Ends, GatewayDriver
-from obrin.live.drivers.seen import Question, Streamed
 
 
 def echo_expectation(settled: Settled) -> Expected:

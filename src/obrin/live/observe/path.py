@@ -1,4 +1,4 @@
-"""The routers on the way to a host, as they tell themselves: packets of a flow's own protocol that
+"""The routers on the way to a host, as they answer: packets of a flow's own protocol that
 may be passed on once, twice, and so on (RFC 792, RFC 4443: time exceeded).
 
 No privileges: Linux hands a socket the errors about its own packets, with who sent them. Where the
@@ -46,7 +46,7 @@ class Hop:
 
 
 def path_to(target: Address, protocol: int | None, port: int) -> list[Hop]:
-    """As far as routers tell; empty where the system does not hand out errors.
+    """Ask as far as routers answer; empty where the system does not hand out errors.
 
     Raises NotAllowed where it has no ping sockets for its users, and the flow is ICMP's.
     """
@@ -109,7 +109,7 @@ def _heard(
     while (left := until - time.monotonic()) > 0:
         if not poll.poll(left * 1000):
             break
-        router = _who_told(asked, target)
+        router = _router_of(asked, target)
         if router is not None:
             return Hop(router)
         if connecting:
@@ -126,13 +126,13 @@ def _heard(
     return Hop(None)
 
 
-def _who_told(asked: socket.socket, target: Address) -> Address | None:
+def _router_of(asked: socket.socket, target: Address) -> Address | None:
     """The router that says that a packet of ours was passed on too often."""
     try:
-        _, told, _, _ = asked.recvmsg(512, 512, socket.MSG_ERRQUEUE)
+        _, messages, _, _ = asked.recvmsg(512, 512, socket.MSG_ERRQUEUE)
     except OSError:
         return None
-    for level, kind, data in told:
+    for level, kind, data in messages:
         if (level, kind) != _RECEIVE_ERRORS[target.bits] or len(data) < _ERROR.size + 8:
             continue
         _, origin, icmp_type, _, _, _, _ = _ERROR.unpack_from(data)

@@ -14,8 +14,8 @@ from obrin.core.routing.packet import TCP, UDP
 from obrin.core.settled.expected import Expected
 from obrin.core.settled.model import Settled
 from obrin.live.drivers.asking import side_by_side
+from obrin.live.drivers.observations import Answer, Dropped, Question
 from obrin.live.drivers.protocol import Ends
-from obrin.live.drivers.seen import Answer, Dropped, Question
 
 TIMEOUT = 3.0
 TIMEOUT_NOT = 0.6

@@ -13,8 +13,8 @@ from obrin.core.reach.paths import path_there_and_back
 from obrin.core.settled.expected import Expected
 from obrin.core.settled.model import Settled
 from obrin.live.drivers.asking import side_by_side
+from obrin.live.drivers.observations import Answer
 from obrin.live.drivers.protocol import Ends
-from obrin.live.drivers.seen import Answer
 from obrin.live.observe.probe import ask_from, question_of
 
 SMALL, LARGE = {32: 68, 128: LEAST_IPV6_MTU}, 1500
@@ -52,7 +52,7 @@ class SizeOutcome:
 
 
 def sizes_all(settled: Settled, ends: Ends) -> list[SizeOutcome]:
-    """For every flow that must work and crosses a tunnel, side by side, in the order of the
+    """Try every flow that must work and crosses a tunnel, side by side, in the order of the
     design."""
     model, asked = ReachModel(settled), []
     for wish in settled.own_expectations():
@@ -90,8 +90,8 @@ def _size_of(settled: Settled, ends: Ends, wish: Expected, expected: int) -> Siz
 
 
 def _search(ask: Callable[[int], Answer], expected: int, small: int) -> tuple[int, str]:
-    """The largest size that is answered, and what the next one meets; the expected one first, as it
-    is most often right."""
+    """The largest size that is answered, and what the next one meets; the expected one first, as
+    it is most often right."""
     passes, fails = small, LARGE + 1
     beyond = "nothing larger was tried"
     following = [expected, expected + 1]
@@ -104,5 +104,9 @@ def _search(ask: Callable[[int], Answer], expected: int, small: int) -> tuple[in
             passes = size
             continue
         fails = size
-        beyond = f"told that {answer.too_big} would pass" if answer.too_big else "lost in silence"
+        beyond = (
+            f"the answer was that {answer.too_big} would pass"
+            if answer.too_big
+            else "lost in silence"
+        )
     return passes, beyond

@@ -16,8 +16,7 @@ from obrin.core.settled.links import Leg, SettledTunnel
 from obrin.core.settled.model import Settled
 from obrin.core.settled.telling import announced_by_site
 from obrin.live.drivers.asking import side_by_side
-from obrin.live.drivers.protocol import Ends
-from obrin.live.drivers.seen import (
+from obrin.live.drivers.observations import (
     ANNOUNCED,
     IKE_SA,
     NOT_CONFIGURED,
@@ -26,10 +25,11 @@ from obrin.live.drivers.seen import (
     UNKNOWABLE,
     EndStatus,
 )
+from obrin.live.drivers.protocol import Ends
 from obrin.wire.ike.endpoint import NO_PEER
 
 FRESH = 30
-"""Seconds for which a packet that was lost tells of the present."""
+"""Seconds for which a lost packet counts as present."""
 TOLERANCE = 3
 UP, ODD, REST, UNKNOWN, REVOKED, DOWN = (
     "up",
@@ -43,12 +43,12 @@ STATES = UP, ODD, REST, UNKNOWN, REVOKED, DOWN
 """What a tunnel or circuit is, in a word; UNKNOWN where an end is configured by hand, REVOKED
 where the certificates of an end are, so that it has to stay down."""
 LOOP = "(loop check)"
-"""What a hub tells back to whom it heard it from, over another way: that is as it should be."""
+"""What a hub advertises back to where it learned it, over another way: that is correct."""
 ASK_AGAIN_AFTER = 0.5
 CLOCK_TOLERANCE = 5.0
-"""Seconds; asking takes time, and clocks are told in whole ones."""
+"""Seconds; asking takes time, and clocks are reported in whole ones."""
 LOST_SHARE = 0.01
-"""More packets than TOLERANCE and this share of them have to be missing, before that is told."""
+"""More packets than TOLERANCE and this share of them have to be missing before that is reported."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -116,7 +116,7 @@ class TunnelStatus:
 
 
 def _up(end: EndStatus) -> bool:
-    good = SESSION in end.untold or end.bgp in ("none", "established")
+    good = SESSION in end.unreported or end.bgp in ("none", "established")
     return end.child == "up" and good
 
 
@@ -126,7 +126,7 @@ def read_status(
     """Ask the ends of everything, or of some `links` only; once more, where they seem to disagree.
 
     The ends are not asked at the same instant, so what moved in between looks like a disagreement.
-    Only what both rounds found is told.
+    Only what both rounds found is reported.
     """
     found = ask_once(settled, ends, links)
     if not any(status.disagreements for status in found):
@@ -150,14 +150,14 @@ def read_waiting(ends: Ends) -> dict[str, str]:
 
 def read_clocks(ends: Ends, now: Callable[[], datetime]) -> dict[str, float]:
     """Gateways whose clock is wrong, and by how many seconds: positive where it is ahead. Those
-    that do not answer, or do not tell, are left out."""
+    that do not answer, or do not report it, are left out."""
 
     def wrong(name: str) -> float:
         try:
-            told = ends.gateways[name].clock()
+            advertised = ends.gateways[name].clock()
         except OutsideError:
             return 0.0
-        return 0.0 if told is None else (told - now()).total_seconds()
+        return 0.0 if advertised is None else (advertised - now()).total_seconds()
 
     names = list(ends.gateways)
     found = zip(names, side_by_side(wrong, names), strict=True)
@@ -291,12 +291,16 @@ def _disagreements(site: EndStatus, cloud: EndStatus) -> list[str]:
     if site.problem or cloud.problem:
         problems = (site.problem, cloud.problem)
         return [text for text in problems if text and text not in UNKNOWABLE]
-    untold = {*site.untold, *cloud.untold}
-    if IKE_SA not in untold and site.ike != cloud.ike and "established" in (site.ike, cloud.ike):
+    unreported = {*site.unreported, *cloud.unreported}
+    if (
+        IKE_SA not in unreported
+        and site.ike != cloud.ike
+        and "established" in (site.ike, cloud.ike)
+    ):
         found.append(f"IKE SA: the site says {site.ike}, the cloud {cloud.ike}")
     if site.child != cloud.child:
         found.append(f"child SA: the site says {site.child}, the cloud {cloud.child}")
-    if SESSION not in untold and (site.bgp == "established") != (cloud.bgp == "established"):
+    if SESSION not in unreported and (site.bgp == "established") != (cloud.bgp == "established"):
         found.append(f"BGP: the site says {site.bgp}, the cloud {cloud.bgp}")
     for sender, receiver, one, other in (
         ("site", "cloud", site, cloud),
@@ -304,8 +308,8 @@ def _disagreements(site: EndStatus, cloud: EndStatus) -> list[str]:
     ):
         looped = {text.partition(": ")[0] for text in other.rejected if text.endswith(LOOP)}
         missing = set(one.announced) - set(other.received) - looped
-        told = ANNOUNCED not in one.untold and RECEIVED not in other.untold
-        if told and missing and one.bgp == other.bgp == "established":
+        advertised = ANNOUNCED not in one.unreported and RECEIVED not in other.unreported
+        if advertised and missing and one.bgp == other.bgp == "established":
             found.append(
                 f"the {sender} announced {', '.join(sorted(missing))}, "
                 f"the {receiver} did not accept it"
@@ -335,25 +339,25 @@ def _not_rekeyed(site: EndStatus, cloud: EndStatus) -> Iterator[str]:
 
 @dataclass(frozen=True, slots=True)
 class Wished:
-    """What the design has an end be and tell: its addresses, and prefixes over BGP."""
+    """What the design has an end be and advertise: its addresses, and prefixes over BGP."""
 
     outside: str
     inside: str
-    told: frozenset[str]
+    advertised: frozenset[str]
 
 
 def wished_of(settled: Settled, tunnel: Leg) -> tuple[Wished, Wished]:
     """What the site's end and the cloud's end should show. What a hub passes on depends on what it
     learns, so it is left open."""
     bundle, hub = settled.bundle(tunnel), settled.clouds[tunnel.cloud].is_hub
-    told = announced_by_site(bundle), () if hub else accepted_at_site(settled, bundle)
+    advertised = announced_by_site(bundle), () if hub else accepted_at_site(settled, bundle)
     outside: tuple[object, object] = ("", "")
     if isinstance(tunnel, SettledTunnel):
         outside = tunnel.uplink.address, tunnel.cloud_address
     inside = tunnel.site_inside, tunnel.cloud_inside
     site, cloud = (
         Wished(str(public), str(address), frozenset(map(str, prefixes)))
-        for public, address, prefixes in zip(outside, inside, told, strict=True)
+        for public, address, prefixes in zip(outside, inside, advertised, strict=True)
     )
     return site, cloud
 
@@ -375,8 +379,8 @@ def _beside_design(
         ):
             if found and found != right:
                 yield f"the {who} has {found} as {what}, by the design it is {right}"
-        missing = sorted(mine.told - {*end.announced})
-        if both and missing and ANNOUNCED not in end.untold:
+        missing = sorted(mine.advertised - {*end.announced})
+        if both and missing and ANNOUNCED not in end.unreported:
             does = "announces nothing" if not end.announced else "does not announce all"
             yield f"the {who} {does}: by the design it advertises {', '.join(missing)}"
 

@@ -11,7 +11,7 @@ from obrin.core.errors import AddressError, ObrinError
 from obrin.core.handover.standard.device import DeviceConfig
 from obrin.core.naming import those_near
 from obrin.core.settled.model import Settled
-from obrin.live.practice.weather import ADDRESS, LARGE, Trouble, narrowing, with_more
+from obrin.live.practice.internet.weather import ADDRESS, LARGE, Trouble, narrowing, with_more
 
 UPLINK, GATEWAY, CLOUD = "uplink", "gateway", "cloud"
 RESTART, FULL, AHEAD, BEHIND = "restart", "full", "ahead", "behind"
@@ -22,8 +22,8 @@ FULL_WORDS = "there is no room left to keep it"
 
 @dataclass(frozen=True, slots=True)
 class FaultKind:
-    """`where` it is: at an uplink, a gateway or the cloud. `example` is a value, empty where it has
-    none; `does` says what happens, in words."""
+    """`where` it is: at an uplink, a gateway or the cloud. `example` is a value, empty where it
+    has none; `does` says what happens, in words."""
 
     name: str
     where: str
@@ -40,7 +40,12 @@ KINDS = {
         FaultKind("jitter", UPLINK, "40ms", "by up to so much more, so that they overtake"),
         FaultKind("one-way", UPLINK, "out", "only what leaves passes, or 'in'"),
         FaultKind("block", UPLINK, "udp/4500", "that is dropped, or 'esp'"),
-        FaultKind(LARGE, UPLINK, "silent", "over 1,280 bytes is lost; 'told': the sender hears"),
+        FaultKind(
+            LARGE,
+            UPLINK,
+            "silent",
+            "over 1,280 bytes is lost; 'icmp': the sender gets an ICMP error",
+        ),
         FaultKind(ADDRESS, UPLINK, "192.0.2.77", "its provider gives it another address"),
         FaultKind("forget", UPLINK, "", "its translator forgets who asked whom, once"),
         FaultKind(RESTART, GATEWAY, "", "it loses everything but its configuration, once"),
@@ -123,15 +128,15 @@ def _retyped(fault: Fault) -> None:
         raise ValueError(f"'{fault.value}' is nothing that somebody retypes")
 
 
-def retyped(told: DeviceConfig, what: str) -> DeviceConfig:
-    """As somebody would have changed it by hand: a rule less, or another liveness. Raises
+def retyped(config: DeviceConfig, what: str) -> DeviceConfig:
+    """Change it as somebody would by hand: a rule less, or another liveness. Raises
     ValueError where there is nothing of it."""
-    if what == "filter" and told.filter.rules:
-        return replace(told, filter=replace(told.filter, rules=told.filter.rules[:-1]))
-    if what == "liveness" and told.tunnels:
-        first, *others = told.tunnels
+    if what == "filter" and config.filter.rules:
+        return replace(config, filter=replace(config.filter, rules=config.filter.rules[:-1]))
+    if what == "liveness" and config.tunnels:
+        first, *others = config.tunnels
         first = replace(first, liveness=replace(first.liveness, delay=first.liveness.delay + 5))
-        return replace(told, tunnels=(first, *others))
+        return replace(config, tunnels=(first, *others))
     raise ValueError(f"there is no {what} to change")
 
 

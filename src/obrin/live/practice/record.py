@@ -37,8 +37,8 @@ class PracticeError(ObrinError):
 
 @dataclass(slots=True)
 class World:
-    """Where everything answers: `ports` by process, `gateways` and their SNMP `agents` by name as
-    URLs.
+    """The addresses at which everything answers: `ports` by process, `gateways` and their SNMP
+    `agents` by name as URLs.
 
     `starter` is the process that writes the record while the state is `starting`; `begun` is in
     seconds since 1970.
@@ -64,7 +64,7 @@ class World:
         return f"http://127.0.0.1:{self.ports['cloud']}"
 
     def trouble_door(self, gateway: str) -> str:
-        """The URL at which a gateway is told what is wrong with it. Raises KeyError."""
+        """The URL of a gateway's fault endpoint. Raises KeyError."""
         return self.gateways[gateway].replace("/gateways/", "/troubles/") + "/"
 
     def write(self, folder: Path) -> None:

@@ -73,8 +73,8 @@ async def _role(given: argparse.Namespace, token: str) -> None:
     served = Served(given.folder, given.name, token)
     cables = {name: int(port) for name, _, port in (c.rpartition("=") for c in given.cable)}
     if given.role == "internet":
-        from obrin.live.practice.internet import Capture, Dedicated, Internet, Line
-        from obrin.live.practice.internet_process import InternetProcess
+        from obrin.live.practice.internet.internet import Capture, Dedicated, Internet, Line
+        from obrin.live.practice.internet.process import InternetProcess
 
         lines = []
         for text in given.line:
@@ -82,8 +82,8 @@ async def _role(given: argparse.Namespace, token: str) -> None:
             ends = parse_address(public), parse_address(own)
             lines.append(Line(name, *ends, forwards=forwards == "forwards", mtu=int(mtu)))
         capture = Capture(given.capture) if given.capture else None
-        told = (text.rpartition("=") for text in given.circuit)
-        dedicated = [Dedicated(name, int(mtu)) for name, _, mtu in told]
+        circuits = (text.rpartition("=") for text in given.circuit)
+        dedicated = [Dedicated(name, int(mtu)) for name, _, mtu in circuits]
         await InternetProcess(Internet(lines, capture, dedicated), token).run(served)
     elif given.role == "cloud":
         from obrin.live.practice.cloud.process import CloudProcess
@@ -94,9 +94,9 @@ async def _role(given: argparse.Namespace, token: str) -> None:
         speed = given.speed
         await CloudProcess(cables["cloud"], across, speed, token, offering, agreed).run(served)
     else:
-        from obrin.live.practice.gateway_process import run_gateways
-        from obrin.live.practice.keylog import KeyLog
-        from obrin.live.practice.site_process import SiteProcess
+        from obrin.live.practice.gateway.process import run_gateways
+        from obrin.live.practice.gateway.site_process import SiteProcess
+        from obrin.live.practice.internet.keylog import KeyLog
 
         keylog = KeyLog(given.keylog) if given.keylog else None
         sites: dict[str, dict[str, dict[str, int]]] = {}

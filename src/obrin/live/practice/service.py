@@ -163,7 +163,8 @@ class Served:
         self._server: uvicorn.Server | None = None
 
     async def run(self, app: App, extra: dict[str, Any] | None = None) -> None:
-        """Serve until a client with the token asks for the end, or the process is told to end."""
+        """Serve until a client with the token asks for the end, or the process gets a signal to
+        end."""
         listener = socket.socket(socket.AF_INET, socket.SOCK_STREAM)
         listener.bind(("127.0.0.1", 0))
         listener.listen()  # before anybody reads the port: who connects at once waits

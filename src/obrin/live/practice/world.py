@@ -19,7 +19,7 @@ from obrin.core.settled.links import SettledCircuit
 from obrin.core.settled.model import Settled
 from obrin.live.files import private_folder, write_whole
 from obrin.live.practice.cloud.names import agreed, cloud_name
-from obrin.live.practice.internet import Dedicated
+from obrin.live.practice.internet.internet import Dedicated
 from obrin.live.practice.record import (
     RUNNING,
     WORLD,
@@ -118,7 +118,7 @@ def _start_all(
 
 
 def _key_folder(capture: Path) -> Path:
-    """Where the keys of a capture go, without those of an older one."""
+    """Say where the keys of a capture go, without those of an older one."""
     folder = capture.with_name(capture.name + ".keys")
     for name in ("esp_sa", "ikev2_decryption_table"):
         (folder / name).unlink(missing_ok=True)

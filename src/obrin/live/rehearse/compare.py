@@ -17,7 +17,7 @@ Used = dict[Prefix, tuple[str, frozenset[str]]]
 
 
 def differences(world: VirtualWorld, stable: Stable) -> Iterator[str]:
-    """Where a gateway is not as the model says, in words; nothing when all are."""
+    """Say where a gateway is not as the model says, in words; nothing when all are."""
     yield from _down(world, stable.lost)
     for name, router in world.routers.items():
         if name not in world.dead:

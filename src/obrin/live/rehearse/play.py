@@ -81,7 +81,7 @@ class Stage(Protocol):
     def heal(self) -> None: ...
 
     def differences(self, stable: Stable) -> Iterable[str]:
-        """Where a gateway's table is not the model's, in words."""
+        """Say where a gateway's table is not the model's, in words."""
         ...
 
     def new_key(self, tunnel: SettledTunnel) -> None:

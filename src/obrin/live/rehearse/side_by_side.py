@@ -14,11 +14,11 @@ from obrin.core.drill.elements import Element
 from obrin.core.handover.pack import Pack
 from obrin.core.handover.secrets import Secrets
 from obrin.core.settled.model import Settled
-from obrin.live.rehearse.in_virtual_time import VirtualStage
 from obrin.live.rehearse.play import Rehearsal
-from obrin.live.rehearse.record import Recorder
+from obrin.live.rehearse.recorder import Recorder
 from obrin.live.rehearse.scenes import Scene
 from obrin.live.rehearse.virtual import VirtualWorld
+from obrin.live.rehearse.virtual_stage import VirtualStage
 
 WORTH = 4
 """Failures for each world, at least: making one takes about as long as a failure."""
@@ -52,7 +52,8 @@ def worlds_for(failures: int) -> int:
 def fail_side_by_side(
     crew: Crew, planned: Planned, failures: Sequence[Sequence[Element]]
 ) -> Iterator[Scene]:
-    """In the order given. Each who works makes a world, and waits until all is up there."""
+    """Run them in the order given. Each who works makes a world, and waits until all is up
+    there."""
     return crew.each(_FAIL, planned, [tuple(failed) for failed in failures])
 
 

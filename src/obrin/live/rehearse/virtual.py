@@ -1,7 +1,21 @@
-"""The whole practice world in one process and in virtual time: no sockets, no sleeping.
+"""Run the whole practice world in one process and in virtual time: no sockets, no sleeping.
 
-It is built as the processes are: the cloud through its store from the steps that `connect` takes,
-the gateways from their packs. Packets cross the same internet; only the clock is another.
+The problem. A day of lifetimes, thirty failures, a minute of hold time each: nobody waits that
+long, and a clock that runs beside the packets makes no two runs alike.
+
+The idea. Engines never read a clock: they are given the time, and say when they want to be woken.
+So the clock can jump. Packets are carried until nothing moves; then the time becomes the earliest
+of all timers and of all packets under way; and so on. It is built as the processes are: the cloud
+through its store, from the steps that `connect` takes, the gateways from their packs, and packets
+cross the same internet with the same weather.
+
+The invariant. Time never goes back, and nothing happens between two events. All that is random
+follows a seed, so that a run is the same each time.
+
+The cost. Packets and timers, whatever time passes between them.
+
+Proven: the same events have the same outcomes in real time, with sockets
+(`tests/live/test_real_and_virtual.py`). The method is discrete-event simulation.
 """
 
 from __future__ import annotations
@@ -26,23 +40,23 @@ from obrin.core.json_text import Json
 from obrin.core.settled.links import SettledCircuit, SettledTunnel
 from obrin.core.settled.model import Settled
 from obrin.core.settled.ways import Attachment
-from obrin.device.cloud import Cloud
-from obrin.device.from_standard import router_config
-from obrin.device.lan import Lan
-from obrin.device.router import Router
-from obrin.live.drivers.practice_cloud.steps import (
+from obrin.device.cloud.data_plane import Cloud
+from obrin.device.lan.lan import Lan
+from obrin.device.router.router import Router
+from obrin.device.standard.from_standard import router_config
+from obrin.live.drivers.practice_cloud.cloud_steps import (
     RESOURCE_KINDS,
     cloud_steps,
     planned,
     tunnel_step,
 )
 from obrin.live.drivers.protocol import CloudStep
+from obrin.live.practice.cloud.data_plane import DataPlane
 from obrin.live.practice.cloud.names import cloud_name
 from obrin.live.practice.cloud.store import Store
-from obrin.live.practice.cloud.told import Told
 from obrin.live.practice.faults import FULL_WORDS, retyped
-from obrin.live.practice.internet import CLOUD, Dedicated, Internet, Line
-from obrin.live.practice.weather import Weather
+from obrin.live.practice.internet.internet import CLOUD, Dedicated, Internet, Line
+from obrin.live.practice.internet.weather import Weather
 from obrin.wire.host import Host, Query
 from obrin.wire.packet import decode_packet
 
@@ -84,7 +98,7 @@ class VirtualWorld:
         self.dirty = False
         self.store = Store(offering, SPEED, self._mark, b"key", wished=planned(settled))
         self.cloud = Cloud(_seeded(seed, 11))
-        self.told = Told(self.store, self.wall)
+        self.data_plane = DataPlane(self.store, self.wall)
         self.lans = {
             name: Lan(_seeded(seed, 100 + number)) for number, name in enumerate(settled.sites)
         }
@@ -120,15 +134,15 @@ class VirtualWorld:
 
     def rebuild(self) -> None:
         """Tell the cloud's data plane what is ready now."""
-        self.cloud.take(self.told.config(), self.now)
+        self.cloud.take(self.data_plane.config(), self.now)
 
     def _mark(self) -> None:
         self.dirty = True
 
     def _data(self, gateway: str, secrets: Secrets) -> tuple[Json, Json]:
         """What of a pack a gateway reads."""
-        told = encode(device_config(self.settled, gateway))
-        return told, key_data(self.settled, gateway, secrets)
+        data_plane = encode(device_config(self.settled, gateway))
+        return data_plane, key_data(self.settled, gateway, secrets)
 
     def _hand(self, gateway: str, config: Json, keys: Json) -> None:
         self._configs[gateway] = config
@@ -314,7 +328,7 @@ class VirtualWorld:
         self.lans[site.name].dead[gateway] = self.now + site.first_hop
 
     def restart(self, gateway: str) -> None:
-        """It loses everything but its configuration; nobody is told."""
+        """It loses everything but its configuration; its peers are not informed."""
         lan = self.lans[self.settled.gateways[gateway].site]
         lan.restart(gateway, self.now)
         self.sites[gateway] = lan.gateways[gateway]

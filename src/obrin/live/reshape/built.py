@@ -10,7 +10,7 @@ from obrin.core.errors import ObrinError, OutsideError
 from obrin.core.settled.model import Settled
 from obrin.live.files import private_folder, write_whole
 from obrin.live.project import Project, read_text
-from obrin.live.reshape.record import forget
+from obrin.live.reshape.change_file import forget
 
 DESIGN = "design.yaml"
 

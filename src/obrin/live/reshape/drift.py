@@ -45,8 +45,8 @@ class Drifted:
 def drifted(
     settled: Settled, ends: Ends, secrets: Secrets, *, but_silent: bool = False
 ) -> list[Drifted]:
-    """Clouds in the order of their needs, then gateways that tell what they go by. What is not
-    there at all is not drift: `connect` makes it. Secrets do not show.
+    """Clouds in the order of their needs, then gateways that report their configuration. What is
+    not there at all is not drift: `connect` makes it. Secrets do not show.
 
     Raises OutsideError for an end that does not answer, a gateway with `but_silent` left out."""
     found = [*_at_clouds(settled, ends, secrets)]
@@ -58,8 +58,8 @@ def drifted(
             return ends.gateways[name].held()
         return None
 
-    told = dict(zip(here, side_by_side(held, here), strict=True))
-    for name, data in told.items():
+    entries = dict(zip(here, side_by_side(held, here), strict=True))
+    for name, data in entries.items():
         if data is not None:
             found += _at_gateway(settled, ends.gateways[name], name, data, secrets)
     return found
@@ -122,8 +122,9 @@ def undo(
     report: Report,
     settling: float,
 ) -> list[Outcome]:
-    """As the design has it again; what is still not met in the end. Raises OutsideError for a thing
-    that cannot be changed, or after which something fails that was met before: it stops there."""
+    """Change it back to what the design has; what is still not met in the end. Raises
+    OutsideError for a thing that cannot be changed, or after which something fails that was met
+    before: it stops there."""
     good = {outcome.expectation for outcome in _asked(settled, ends) if outcome.met}
     for drift in found:
         with closing(Journal(project.journal_path)) as journal:

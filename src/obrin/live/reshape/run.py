@@ -18,8 +18,8 @@ from obrin.core.change.entries import Line, Sheets
 from obrin.core.change.outlook import UNPROMISED, Outlooks
 from obrin.core.change.states import CLEAR, NONE, READY, Between, Done, Step
 from obrin.core.errors import ObrinError, OutsideError
-from obrin.core.handover.awake import sleeps
 from obrin.core.handover.secrets import Secrets
+from obrin.core.handover.sheet.awake import sleeps
 from obrin.core.settled.expected import Expected
 from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
@@ -33,7 +33,7 @@ from obrin.live.observe.status import ask_once
 from obrin.live.packs import handed_over
 from obrin.live.project import Project
 from obrin.live.reshape.built import keep_built
-from obrin.live.reshape.record import Record, forget, record_path
+from obrin.live.reshape.change_file import Record, forget, record_path
 from obrin.live.reshape.times import due
 from obrin.live.reshape.work import At, cloud_work, gateway_work
 
@@ -104,10 +104,10 @@ def go_back(carrying: Carrying, looks: Outlooks, record: Record, order: Sequence
     forget(carrying.project)
 
 
-def need_told(between: Between, ends: Ends) -> None:
-    """Raises ObrinError for a cloud by hand that tells something only once it is built."""
+def need_assigned(between: Between, ends: Ends) -> None:
+    """Raises ObrinError for a cloud by hand that assigns something only once it is built."""
     for name, driver in ends.clouds.items():
-        if isinstance(driver, ByHand) and driver.tells_anew(between.before, between.after):
+        if isinstance(driver, ByHand) and driver.assigns_anew(between.before, between.after):
             raise ObrinError(
                 f"cloud {name} assigns addresses only once its gateway is built, and the steps of "
                 "others need them. Build it first: 'obrin connect --by-hand'; then change the rest"
@@ -226,6 +226,6 @@ def _odd(carrying: Carrying, looks: Outlooks, done: Done) -> list[str]:
 
 
 def _answered(ends: Ends, settled: Settled, wish: Expected) -> bool | None:
-    """None where nobody there can be asked."""
+    """Return None where nobody there can be asked."""
     outcome = probe_one(settled, ends, wish)
     return None if outcome.problem else outcome.seen == "answered"

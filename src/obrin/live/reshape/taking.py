@@ -131,7 +131,7 @@ class _Trying:
         return dict.fromkeys(found)
 
     def _settled(self, changes: Sequence[Change]) -> Settled | None:
-        """None for what the design cannot say, or what cannot be settled."""
+        """Return None for what the design cannot say, or what cannot be settled."""
         key = repr([(change.place, change.now) for change in changes])
         if key not in self._held:
             if len(self._held) > MOST_HELD:

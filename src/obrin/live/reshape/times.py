@@ -1,4 +1,4 @@
-"""When the next step of a change is to be begun, by the windows of its place and of others."""
+"""Choose when the next step of a change begins, by the windows of its place and of others."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ def due(
     now: datetime,
     each: timedelta,
 ) -> Due | None:
-    """When the first of the steps that are left is to be begun, where that is not at once: its
+    """Say when the first of the steps that are left is to be begun, where that is not at once: its
     place may not be changed, or what it interrupts would wait for the window of another. Raises
     ObrinError for windows that are too short. `between` knows the windows, `looks` the states: of
     the other direction, going back."""
@@ -45,7 +45,8 @@ def due(
 
 
 def _turns(left: Sequence[Step], done: Done, looks: Outlooks, between: Between) -> Iterator[Turn]:
-    """Until nothing is interrupted any more, or they are too many to be taken together."""
+    """Take steps until nothing is interrupted any more, or they are too many to be taken
+    together."""
     for turn in turns_of(left[: MOST_TOGETHER + 1], done, looks, between):
         yield turn
         if not turn.price:

@@ -1,5 +1,5 @@
 """What a step of a change is for the drivers: things to be made at a cloud and taken away, or what
-a gateway is told from then on."""
+a gateway is configured with from then on."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from collections.abc import Collection
 from dataclasses import dataclass
 
 from obrin.core.change.as_design import grounds
-from obrin.core.change.records import put_together
+from obrin.core.change.place_parts import put_together
 from obrin.core.change.states import CLEAR, LEG, Between, Done, Step
 from obrin.core.handover.secrets import Secrets, keys_of
 from obrin.core.handover.standard.device import encode
@@ -60,8 +60,8 @@ def cloud_work(between: Between, step: Step, done: Done, at: At) -> CloudWork:
     state = grounds(between, done)
     ground = {**new, **at.steps(state, cloud)}
     make = [s for s in ground.values() if not s.legs]
-    told = between.told(cloud, done).rules
-    filtered = driver.filtered(state, cloud, told) if cloud in state.clouds else None
+    parts = between.parts(cloud, done).rules
+    filtered = driver.filtered(state, cloud, parts) if cloud in state.clouds else None
     if filtered is not None:
         make = [*(s for s in make if s.name != filtered.name), filtered]
     return CloudWork(tuple(_in_order(make)), ())
@@ -95,7 +95,7 @@ def _backwards(steps: list[CloudStep]) -> tuple[str, ...]:
 
 def gateway_work(between: Between, place: str, done: Done, secrets: Secrets) -> tuple[Json, Json]:
     """The data and the keys that a site's gateway has in a state."""
-    config = put_together(between.told(place, done))
+    config = put_together(between.parts(place, done))
     return encode(config), _keys(between, place, secrets)
 
 

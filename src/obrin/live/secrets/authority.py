@@ -207,7 +207,7 @@ class Authority:
         return any(end is not None and end < now + LISTS_RENEWED for end in ends)
 
     def publish_again(self, lives: Lives, now: datetime) -> None:
-        """Where there are lists: another authority has one of its own."""
+        """Say where there are lists: another authority has one of its own."""
         if self.revocations:
             self.publish(lives, now)
 
@@ -227,8 +227,8 @@ class Authority:
         return usable[-1] if usable else None
 
     def barred(self) -> dict[str, date]:
-        """Gateways all of whose certificates are revoked, and the last day of these: none is issued
-        for them unasked."""
+        """Gateways all of whose certificates are revoked, and the last day of these: none is
+        issued for them unasked."""
         days = {one.fingerprint: one.when.date() for one in self.revoked}
         return {
             name: max(days[_fingerprint(i.certificate)] for i in held)
@@ -264,7 +264,8 @@ class Authority:
     def issue_again(
         self, gateway: str, identities: Sequence[str], lives: Lives, now: datetime
     ) -> Issued:
-        """For the key that the device made itself, where it did; else with a new one of ours."""
+        """Issue for the key that the device made itself, where it did; else with a new one of
+        ours."""
         issued = self.current(gateway)
         public = issued.certificate.public_key() if issued and issued.key is None else None
         return self.issue(gateway, identities, lives, now, cast("PublicKey | None", public))
@@ -331,8 +332,8 @@ class AuthorityStore:
     def fill(
         self, name: str, needs: Mapping[str, Sequence[str]], lives: Lives, now: datetime
     ) -> list[str]:
-        """Make what gateways lack, the authority included, and lists of what is revoked before they
-        end; names of the gateways served. Raises SecretsError."""
+        """Make what gateways lack, the authority included, and lists of what is revoked before
+        they end; names of the gateways served. Raises SecretsError."""
         if not needs:
             return []
         authority = self.read(name)

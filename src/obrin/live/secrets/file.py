@@ -23,7 +23,8 @@ class SecretsError(ObrinError):
 
 
 def ask_passphrase() -> str:
-    """From the environment, or typed without echo. Raises SecretsError when nobody answers."""
+    """Read it from the environment, or typed without echo. Raises SecretsError when nobody
+    answers."""
     given = os.environ.get(PASSPHRASE)
     if given:
         return given
@@ -108,7 +109,7 @@ class SecretFile:
             return False
 
     def write(self, data: Json, *, sealed: bool | None = None) -> None:
-        """Sealed as it was, unless told otherwise."""
+        """Sealed as it was, unless asked otherwise."""
         private_folder(self.path.parent)
         if self.sealed if sealed is None else sealed:
             data = seal(json.dumps(data), self._passphrase(), os.urandom)

@@ -33,7 +33,7 @@ def lay_in(name: str, passphrase: str) -> None:
 
 
 def look_up(name: str) -> str | None:
-    """None when the keyring does not know the name. Raises SecretsError."""
+    """Return None when the keyring does not know the name. Raises SecretsError."""
     library = _library()
     try:
         found: str | None = library.get_password(SERVICE, name)

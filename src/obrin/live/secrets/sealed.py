@@ -21,7 +21,7 @@ MOST_COST = 1 << 20
 
 
 class SealError(Exception):
-    """The passphrase does not fit, or the file was changed; which of the two cannot be told."""
+    """The passphrase does not fit, or the file was changed; which of the two cannot be known."""
 
 
 def is_sealed(data: Any) -> bool:

@@ -66,10 +66,10 @@ def with_as4(as_path: AsPath, raw: bytes, faults: list[str]) -> AsPath:
 def aggregator_is_real(carried: list[Carried], values: Mapping[int, bytes]) -> bool:
     """RFC 6793 section 4.2.3: beside AS4_AGGREGATOR, an AGGREGATOR that is not AS_TRANS says that
     somebody who does not know the 4-octet attributes aggregated since: they are stale."""
-    told = next((value for _, kind, value in carried if kind == AGGREGATOR), None)
-    if told is None or AS4_AGGREGATOR not in values:
+    aggregator = next((value for _, kind, value in carried if kind == AGGREGATOR), None)
+    if aggregator is None or AS4_AGGREGATOR not in values:
         return False
-    return int.from_bytes(told[:2], "big") != AS_TRANS
+    return int.from_bytes(aggregator[:2], "big") != AS_TRANS
 
 
 def with_aggregator(
@@ -98,5 +98,5 @@ def with_aggregator(
 def narrow_aggregator(value: bytes) -> list[tuple[int, bytes]]:
     """Types and values for who has two octets for an AS number (RFC 6793 section 4.2.2)."""
     asn = int.from_bytes(value[:4], "big")
-    told = [(AGGREGATOR, short(asn).to_bytes(2, "big") + value[4:])]
-    return told if short(asn) == asn else [*told, (AS4_AGGREGATOR, value)]
+    aggregator = [(AGGREGATOR, short(asn).to_bytes(2, "big") + value[4:])]
+    return aggregator if short(asn) == asn else [*aggregator, (AS4_AGGREGATOR, value)]

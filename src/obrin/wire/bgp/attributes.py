@@ -132,8 +132,8 @@ def _attribute(flags: int, kind: int, value: bytes) -> bytes:
 def encode_attributes(
     attributes: Attributes, *, four_octets: bool, internal: bool, hop: bool = True
 ) -> bytes:
-    """In ascending order of type, as section 5 asks; without NEXT_HOP where not `hop`: that is for
-    MP_REACH_NLRI, which has its own."""
+    """Encode in ascending order of type, as section 5 asks; without NEXT_HOP where not `hop`:
+    that is for MP_REACH_NLRI, which has its own."""
     path = attributes.path
     parts = [
         (ORIGIN, _attribute(TRANSITIVE, ORIGIN, bytes((path.origin,)))),
@@ -171,7 +171,7 @@ def encode_attributes(
 class Decoded:
     """What the attributes of an UPDATE say. `attributes` are None where they are of no route that
     is known here; `reach` is announced and `gone` withdrawn by them themselves (RFC 4760). With
-    nothing in them, they say that of a family all has been told: it `ends`, in bits."""
+    nothing in them, they say that all of a family has been sent: it `ends`, in bits."""
 
     attributes: Attributes | None
     reach: Reach | None = None
@@ -223,7 +223,7 @@ def decode_all(
 
 
 def decode_attributes(data: bytes, *, four_octets: bool, internal: bool = True) -> Attributes:
-    """Those of routes that stand beside them; raises as `decode_all`."""
+    """Return those of routes that stand beside them; raises as `decode_all`."""
     found = decode_all(data, four_octets=four_octets, internal=internal).attributes
     if found is None:
         raise TreatAsWithdraw(f"well-known attribute {NEXT_HOP} is missing", MISSING)
@@ -231,8 +231,8 @@ def decode_attributes(data: bytes, *, four_octets: bool, internal: bool = True) 
 
 
 def decode_on_file(data: bytes) -> Path:
-    """As in tables on file: AS paths have four octets, and of MP_REACH_NLRI there is the next hop
-    alone (RFC 6396 section 4.3.4); many have all of it. Raises BgpError."""
+    """Encode them as in tables on file: AS paths have four octets, and of MP_REACH_NLRI there is
+    the next hop alone (RFC 6396 section 4.3.4); many have all of it. Raises BgpError."""
     if not data:  # a route of the router that made the table
         return Path(0)
     values, carried, faults, worst = _values(data, internal=True)

@@ -97,7 +97,7 @@ class Open:
 class Update:
     """Section 4.3. `attributes` is None when nothing is announced; `announced` are of IPv4 and go
     by the path's next hop, what is in `reach` by its own (RFC 4760). One that says nothing `ends`
-    what there is to tell of a family at first (RFC 4724 section 2), in bits."""
+    what there is to advertise of a family at first (RFC 4724 section 2), in bits."""
 
     withdrawn: tuple[Prefix, ...] = ()
     attributes: Attributes | None = None
@@ -177,7 +177,7 @@ class Keepalive:
 
 @dataclass(frozen=True, slots=True)
 class RouteRefresh:
-    """RFC 2918 section 3: a wish to be told everything again. `subtype` is reserved there; in RFC
+    """RFC 2918 section 3: a request to send everything again. `subtype` is reserved there; in RFC
     7313, which is not spoken here, it means something."""
 
     family: bytes = family_of(32)
@@ -260,8 +260,8 @@ def _decode_open(body: bytes) -> Open:
                 families[bits] = None
         elif code == CAPABILITY_OTHER_HOPS and _OTHER_HOPS in _sixes(data):
             other_hops = True
-        elif code == restart.CAPABILITY and (told := restart.decode(data)) is not None:
-            restarting = told
+        elif code == restart.CAPABILITY and (decoded := restart.decode(data)) is not None:
+            restarting = decoded
         elif code == CAPABILITY_ROUTE_REFRESH and not data:
             refresh = True
         else:
@@ -326,9 +326,9 @@ def _decode_update(
         if not lost:
             raise  # section 5.2: routes of the message may be lost, so it cannot just go on
         return Update(gone + lost, faults=(f"treated as a withdrawal: {fault}",))
-    told = found.attributes if announced or found.reach is not None else None
+    decoded = found.attributes if announced or found.reach is not None else None
     ends = 0 if gone or announced else found.ends
-    return Update(gone + found.gone, told, announced, found.faults, found.reach, ends)
+    return Update(gone + found.gone, decoded, announced, found.faults, found.reach, ends)
 
 
 def _sixes(data: bytes) -> list[bytes]:

@@ -40,14 +40,14 @@ def family_of(bits: int) -> bytes:
 
 
 def bits_of(family: bytes) -> int | None:
-    """None for a family that is not spoken here."""
+    """Return None for a family that is not spoken here."""
     return next((bits for bits in AFI if family == family_of(bits)), None)
 
 
 def _shapes(bits: int) -> list[tuple[int, int, int, int]]:
-    """By length of a prefix: where the next one begins, how far its value is shifted, what of that
-    counts, and the length in front of the value as it is written. After a length that cannot be
-    there is nothing."""
+    """Layout by length of a prefix: where the next one begins, how far its value is shifted,
+    what of that counts, and the length in front of the value as it is written. After a length
+    that cannot be there is nothing."""
     found = []
     for length in range(bits + 1):
         octets = (length + 7) // 8
@@ -109,8 +109,8 @@ def encode_reach(reach: Reach) -> bytes:
 
 
 def decode_reach(value: bytes, families: Collection[int]) -> Reach | None:
-    """None for a family that is none of these, whatever it holds. Raises BgpError: what cannot be
-    taken apart may hide any route (RFC 7606 section 7.11)."""
+    """Return None for a family that is none of these, whatever it holds. Raises BgpError: what
+    cannot be taken apart may hide any route (RFC 7606 section 7.11)."""
     cursor = Cursor(value)
     try:
         afi, safi = cursor.u16("address family"), cursor.u8("subsequent address family")
@@ -135,8 +135,8 @@ def _next_hop(hop: bytes, bits: int) -> Address:
 
 
 def decode_hop_on_file(value: bytes) -> Address:
-    """As in tables on file, which leave out all but the next hop (RFC 6396 section 4.3.4), or have
-    the attribute as it came. Raises BgpError."""
+    """Decode it as in tables on file, which leave out all but the next hop (RFC 6396 section
+    4.3.4), or have the attribute as it came. Raises BgpError."""
     if value and value[0] == len(value) - 1:
         return _next_hop(value[1:], 128)
     whole = decode_reach(value, tuple(AFI))
@@ -153,7 +153,7 @@ def encode_unreach(prefixes: tuple[Prefix, ...]) -> bytes:
 
 
 def decode_unreach(value: bytes, families: Collection[int]) -> tuple[Prefix, ...] | None:
-    """None for a family that is none of these. Raises BgpError."""
+    """Return None for a family that is none of these. Raises BgpError."""
     if len(value) < 3:
         raise BgpError(UPDATE_ERROR, OPTIONAL_ATTRIBUTE, "MP_UNREACH_NLRI without a family")
     bits = BITS.get(int.from_bytes(value[:2], "big"))

@@ -2,7 +2,8 @@
 
     capability 64: | flags (4) time (12) |, then for each family | AFI (2) | SAFI (1) | flags (1) |
 
-A speaker here has nothing of its own to preserve, and names no family; it keeps what others told.
+A speaker here has nothing of its own to preserve, and names no family; it keeps what it learned
+from others.
 """
 
 from __future__ import annotations
@@ -14,7 +15,7 @@ from obrin.wire.bgp.multiprotocol import AFI, BITS, UNICAST
 CAPABILITY = 64
 _FORWARDING = 0x80
 WAIT = 180.0
-"""Seconds from a new session until a peer that does not say that it told all is taken at its word
+"""Seconds from a new session until a peer that does not say that it sent all is taken at its word
 (section 4.2 wants a limit)."""
 
 
@@ -44,7 +45,7 @@ class Restart:
 
 
 def decode(data: bytes) -> Restart | None:
-    """None for what is none; families that are not spoken here are passed over."""
+    """Return None for what is none; families that are not spoken here are passed over."""
     if len(data) < 2 or len(data) % 4 != 2:
         return None
     found = []

@@ -111,7 +111,7 @@ class SessionDown:
 @dataclass(frozen=True, slots=True)
 class RoutesChanged:
     """`announced` stand with their attributes, one entry for each family; `ends` is a family of
-    which all has been told now, in bits. `faults`: what the
+    which all has been sent now, in bits. `faults`: what the
     message had wrong, and what that cost (RFC 7606)."""
 
     withdrawn: tuple[Prefix, ...]
@@ -122,7 +122,7 @@ class RoutesChanged:
 
 @dataclass(frozen=True, slots=True)
 class RefreshWanted:
-    """The peer wants to be told all routes again (RFC 2918)."""
+    """The peer asks for all routes again (RFC 2918)."""
 
 
 BgpEvent = SessionUp | SessionDown | RoutesChanged | RefreshWanted
@@ -184,7 +184,7 @@ class BgpSession:
         for some in _in_parts(prefixes):
             self._send(Update(some))
 
-    def told_all(self) -> None:
+    def end_of_rib(self) -> None:
         """Say so in each family, to a peer that waits for it (RFC 4724 section 4.1)."""
         restart = None if self.peer is None else self.peer.restart
         for bits in self.families if restart is not None and restart.families else ():
@@ -350,10 +350,10 @@ class BgpSession:
 
     def _routes(self, message: Update) -> RoutesChanged:
         """What a message says; IPv4 stands outside of what families are agreed on for."""
-        told = tuple(message.routes)
-        known = tuple((a, prefixes) for a, prefixes in told if prefixes[0].bits in self.families)
+        carried = tuple(message.routes)
+        known = tuple((a, prefixes) for a, prefixes in carried if prefixes[0].bits in self.families)
         faults = message.faults
-        if len(known) < len(told):
+        if len(known) < len(carried):
             faults = (*faults, "routes of a family that was not agreed on")
         return RoutesChanged(message.withdrawn, known, faults, message.ends)
 

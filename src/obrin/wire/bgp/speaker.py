@@ -1,4 +1,4 @@
-"""A BGP speaker: its sessions, what each peer told it, and what it chose.
+"""A BGP speaker: its sessions, what it learned from each peer, and what it chose.
 
 It announces its own prefixes, and what it learned only on sessions whose policy passes that on: a
 site or a cloud gateway is not a transit between its peers unless a design says so. What is passed
@@ -28,7 +28,7 @@ from obrin.wire.bgp.session import (
 
 
 class Taken(dict[Prefix, Path]):
-    """What was taken of what one peer told (its Adj-RIB-In), with an index over those of all peers:
+    """What was accepted from one peer, with an index over those of all peers:
     who has a prefix."""
 
     def __init__(self, name: str, holders: dict[Prefix, dict[str, None]]) -> None:
@@ -60,15 +60,15 @@ class Taken(dict[Prefix, Path]):
 
 @dataclass(slots=True, eq=False)
 class Neighbour:
-    """A session with its policy and its tables: what it told, what of it was taken, what it was
-    told. `stale` is kept from before a restart of the peer, until a time at most. `given` is what
-    is passed on to it, where that is not what this speaker chose."""
+    """A session with its policy and its tables: what it advertised (`adj_rib_in`), what of it
+    was accepted, what it was sent. `stale` is kept from before a restart of the peer, until a
+    time at most. `given` is what is passed on to it, where that is not what this speaker chose."""
 
     session: BgpSession
     policy: SessionPolicy
     announce: tuple[Prefix, ...]
     received: Taken
-    told: dict[Prefix, Path] = field(default_factory=dict)
+    adj_rib_in: dict[Prefix, Path] = field(default_factory=dict)
     rejected: dict[Prefix, str] = field(default_factory=dict)
     announced: dict[Prefix, Path] = field(default_factory=dict)
     given: Mapping[Prefix, Candidate] | None = None
@@ -88,7 +88,7 @@ class Neighbour:
         return known[2]
 
     def candidates(self) -> Iterator[Candidate]:
-        """All that was taken of what it told."""
+        """All that was accepted from it."""
         peer = self.peer
         for prefix, path in self.received.items():
             yield Candidate(prefix, path, peer)
@@ -133,15 +133,16 @@ class Speaker:
     def change(self, name: str, policy: SessionPolicy, announce: tuple[Prefix, ...]) -> None:
         """Tell and take by another policy; the session goes on.
 
-        What is no longer announced is withdrawn, and what the peer told before is judged anew.
+        What is no longer announced is withdrawn, and what the peer advertised before is judged
+        anew.
         """
         neighbour = self.neighbours[name]
         neighbour.policy, neighbour.announce = policy, announce
         if neighbour.session.established:
             self._tell(neighbour)
-        self._touched |= neighbour.received.let_all_go() | neighbour.told.keys()
+        self._touched |= neighbour.received.let_all_go() | neighbour.adj_rib_in.keys()
         neighbour.rejected.clear()
-        for prefix, path in neighbour.told.items():
+        for prefix, path in neighbour.adj_rib_in.items():
             self._judge(neighbour, prefix, path)
 
     def pass_on(self, name: str, given: Mapping[Prefix, Candidate]) -> bool:
@@ -167,7 +168,7 @@ class Speaker:
                         neighbour.stale_until = now + WAIT
                     neighbour.announced = {}
                     self._tell(neighbour)
-                    neighbour.session.told_all()
+                    neighbour.session.end_of_rib()
                     self.log.append((now, name, "BGP established"))
                 elif isinstance(event, RefreshWanted):
                     neighbour.announced = {}
@@ -240,12 +241,12 @@ class Speaker:
         return bool(by_path or gone)
 
     def _wanted(self, neighbour: Neighbour) -> Iterator[tuple[Prefix, Path]]:
-        """All that a peer is to be told. Nobody is told what came from itself, nor a summary of
+        """All that is to be advertised to a peer. Never what came from itself, nor a summary of
         nothing."""
         policy, own = neighbour.policy, set(neighbour.announce)
         others = self._to_pass_on(neighbour)
-        told = [(prefix, None) for prefix in neighbour.announce]
-        for prefix, found in (*told, *((p, c) for p, c in others.items() if p not in own)):
+        adj_rib_in = [(prefix, None) for prefix in neighbour.announce]
+        for prefix, found in (*adj_rib_in, *((p, c) for p, c in others.items() if p not in own)):
             summary = found is None and policy.passes_on and prefix in policy.summaries
             if summary and not any(p != prefix and prefix.covers(p) for p in others):
                 continue
@@ -255,8 +256,8 @@ class Speaker:
 
     @staticmethod
     def _path_for(neighbour: Neighbour, prefix: Prefix, found: Candidate | None) -> Path | None:
-        """What a peer is told of a prefix, the speaker's own where nothing was `found`; None where
-        it is told nothing."""
+        """What is advertised to a peer for a prefix, the speaker's own where nothing was
+        `found`; None where nothing is."""
         hop = neighbour.session.config.hop(prefix.bits)
         if hop is None or prefix.bits not in neighbour.session.families:
             return None
@@ -287,8 +288,8 @@ class Speaker:
         gone = neighbour.received.keys() - neighbour.stale
         for prefix in gone:
             neighbour.received.let_go(prefix)
-        for prefix in neighbour.told.keys() - neighbour.stale:
-            del neighbour.told[prefix]
+        for prefix in neighbour.adj_rib_in.keys() - neighbour.stale:
+            del neighbour.adj_rib_in[prefix]
         return gone
 
     @staticmethod
@@ -299,7 +300,7 @@ class Speaker:
         if not neighbour.stale:
             neighbour.stale_until = float("inf")
         for prefix in gone:
-            neighbour.told.pop(prefix, None)
+            neighbour.adj_rib_in.pop(prefix, None)
             neighbour.received.let_go(prefix)
         return gone
 
@@ -318,23 +319,26 @@ class Speaker:
     @staticmethod
     def _take(neighbour: Neighbour, event: RoutesChanged) -> set[Prefix]:
         touched = set(event.withdrawn) & neighbour.received.keys()
-        neighbour.stale -= {*event.withdrawn, *(p for _, told in event.announced for p in told)}
+        neighbour.stale -= {
+            *event.withdrawn,
+            *(p for _, adj_rib_in in event.announced for p in adj_rib_in),
+        }
         if event.ends:
             touched |= Speaker._let_go(neighbour, {event.ends})
         for prefix in event.withdrawn:
-            neighbour.told.pop(prefix, None)
+            neighbour.adj_rib_in.pop(prefix, None)
             neighbour.received.let_go(prefix)
             neighbour.rejected.pop(prefix, None)
         for attributes, prefixes in event.announced:
             for prefix in prefixes:
-                neighbour.told[prefix] = attributes.path
+                neighbour.adj_rib_in[prefix] = attributes.path
                 if Speaker._judge(neighbour, prefix, attributes.path):
                     touched.add(prefix)
         return touched
 
     @staticmethod
     def _judge(neighbour: Neighbour, prefix: Prefix, path: Path) -> bool:
-        """Take or reject what was told; whether the table is another now."""
+        """Accept or reject what was advertised; whether the table is another now."""
         taken = import_path(neighbour.policy, prefix, path)
         if isinstance(taken, str):
             neighbour.rejected[prefix] = taken
@@ -350,8 +354,8 @@ class Speaker:
         if limit is None or count <= limit:
             return set()
         touched = neighbour.received.let_all_go()
-        neighbour.told.clear()
-        neighbour.session.cease(1, f"it told {count} prefixes, {limit} are allowed", now)
+        neighbour.adj_rib_in.clear()
+        neighbour.session.cease(1, f"it advertised {count} prefixes, {limit} are allowed", now)
         return touched
 
     def _decide(self, prefix: Prefix) -> None:

@@ -1,5 +1,5 @@
-"""For whom an IKE_SA_INIT is computed: anybody can send one in a peer's name (RFC 7296 section
-2.6).
+"""Decide for which peers an IKE_SA_INIT is computed: anybody can send one in a peer's name (RFC
+7296 section 2.6).
 
 A first message is not authentic, and to answer it costs a Diffie-Hellman exchange. So a few are
 answered as they come, of each peer and in all: a bucket of turns that fills slowly bounds the rate
@@ -24,11 +24,11 @@ from dataclasses import dataclass, field
 from hashlib import blake2s
 from struct import Struct
 
-from obrin.wire.ike.errors import IkeFormatError
-from obrin.wire.ike.message import HEADER_SIZE, Header
-from obrin.wire.ike.numbers import FLAG_RESPONSE, VERSION_2, Exchange, Notify, PayloadType
+from obrin.wire.ike.codec.errors import IkeFormatError
+from obrin.wire.ike.codec.message import HEADER_SIZE, Header
+from obrin.wire.ike.codec.numbers import FLAG_RESPONSE, VERSION_2, Exchange, Notify, PayloadType
+from obrin.wire.ike.codec.payloads import MAX_PAYLOADS
 from obrin.wire.ike.path import Address
-from obrin.wire.ike.payloads import MAX_PAYLOADS
 
 SECRET_LIFE = 60.0
 """Seconds. A cookie is good for one life of its secret at least, and for two at most."""

@@ -1,4 +1,4 @@
-"""What one end of a tunnel is told about itself and its peer."""
+"""The configuration of one end of a tunnel: itself and its peer."""
 
 from __future__ import annotations
 
@@ -9,8 +9,8 @@ from obrin.core.errors import AddressError
 from obrin.core.ipsec.liveness import Liveness
 from obrin.core.ipsec.selectors import ANY_IPV4, Selector
 from obrin.core.ipsec.suite import Suite
-from obrin.wire.ike.credentials import Credential
-from obrin.wire.ike.numbers import IdKind
+from obrin.wire.ike.codec.numbers import IdKind
+from obrin.wire.ike.crypto.credentials import Credential
 
 
 @dataclass(frozen=True, slots=True)

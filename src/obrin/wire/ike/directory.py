@@ -1,15 +1,15 @@
 """Which SA a message belongs to, for all tunnels of an endpoint, whatever their number.
 
 An initiator's SPI may stand in several SAs for a while: the one that asks, and one for each answer
-that came (see exchange_init.py). The peer's SPI tells them apart; a message with a peer's SPI that
-none has goes to the one that asks.
+that came (see `exchanges/init.py`). The peer's SPI tells them apart; a message with a peer's SPI
+that none has goes to the one that asks.
 """
 
 from __future__ import annotations
 
-from obrin.wire.ike.errors import IkeNotAuthentic
-from obrin.wire.ike.message import Header, open_protected
-from obrin.wire.ike.numbers import Exchange
+from obrin.wire.ike.codec.errors import IkeNotAuthentic
+from obrin.wire.ike.codec.message import Header, open_protected
+from obrin.wire.ike.codec.numbers import Exchange
 from obrin.wire.ike.sa import IkeSa
 
 

@@ -13,20 +13,16 @@ from functools import partial
 from typing import NamedTuple
 
 from obrin.wire.agenda import Agenda
-from obrin.wire.ike import exchange_init
 from obrin.wire.ike.admission import Admission, PeerTurns, request_for
-from obrin.wire.ike.config import PeerConfig
-from obrin.wire.ike.directory import SaDirectory
-from obrin.wire.ike.errors import IkeFormatError, IkeRefusal
-from obrin.wire.ike.events import Discarded, Event
-from obrin.wire.ike.message import (
+from obrin.wire.ike.codec.errors import IkeFormatError, IkeRefusal
+from obrin.wire.ike.codec.message import (
     HEADER_SIZE,
     Header,
     decode_header,
     encode_plain,
     header_of,
 )
-from obrin.wire.ike.numbers import (
+from obrin.wire.ike.codec.numbers import (
     FLAG_INITIATOR,
     FLAG_RESPONSE,
     NAT_PORT,
@@ -34,8 +30,12 @@ from obrin.wire.ike.numbers import (
     Exchange,
     Notify,
 )
+from obrin.wire.ike.codec.payloads import NotifyPayload, decode_chain
+from obrin.wire.ike.config import PeerConfig
+from obrin.wire.ike.directory import SaDirectory
+from obrin.wire.ike.events import Discarded, Event
+from obrin.wire.ike.exchanges import init as exchange_init
 from obrin.wire.ike.path import Address
-from obrin.wire.ike.payloads import NotifyPayload, decode_chain
 from obrin.wire.ike.tunnel import Tunnel
 from obrin.wire.ike.tunnel_state import DISCARDED_KEPT, Datagram
 
@@ -170,7 +170,7 @@ class Endpoint:
             self._events.append(Discarded("", reason, detail))
 
     def _other_version(self, header: Header, local: Address, remote: Address) -> None:
-        """Section 2.5: a request of a higher major version is told which one we speak."""
+        """Section 2.5: a request of a higher major version is answered with the one we speak."""
         if header.response or header.version >> 4 < 2 or (local[0], remote[0]) not in self._by_peer:
             return
         flags = FLAG_RESPONSE | (0 if header.from_initiator else FLAG_INITIATOR)

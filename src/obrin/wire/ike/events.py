@@ -1,4 +1,4 @@
-"""What a tunnel tells the program around it."""
+"""Events that a tunnel reports to the program around it."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Where the peer of an IKE SA is, and by what ports both speak.
+"""The path of an IKE SA: addresses and ports of both ends.
 
 A path belongs to an SA, not to the tunnel: whoever sends an IKE_SA_INIT from anywhere gets an SA
 and a path of its own, and those of an established SA stay as they are. They change only when a
@@ -14,7 +14,7 @@ Address = tuple[str, int]
 
 @dataclass(slots=True)
 class Path:
-    """Who stands behind a translator, too; `keepalive_at` is for the end that does."""
+    """The path, and who is behind a translator; `keepalive_at` is for the end that does."""
 
     local: Address
     remote: Address

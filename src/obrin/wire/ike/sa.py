@@ -13,13 +13,13 @@ from dataclasses import dataclass, field
 from obrin.core.ipsec.liveness import Liveness
 from obrin.core.ipsec.proposal import Proposal
 from obrin.core.ipsec.registry import Algorithm, Kind
-from obrin.wire.ike.errors import IkeNotAuthentic
-from obrin.wire.ike.fragments import SMALLEST, USUAL, Assembly, Message, encode_message
-from obrin.wire.ike.keys import IkeKeys
-from obrin.wire.ike.message import Header, MessageCipher, make_cipher, open_protected
-from obrin.wire.ike.numbers import FLAG_INITIATOR, FLAG_RESPONSE, PayloadType
+from obrin.wire.ike.codec.errors import IkeNotAuthentic
+from obrin.wire.ike.codec.fragments import SMALLEST, USUAL, Assembly, Message, encode_message
+from obrin.wire.ike.codec.message import Header, MessageCipher, make_cipher, open_protected
+from obrin.wire.ike.codec.numbers import FLAG_INITIATOR, FLAG_RESPONSE, PayloadType
+from obrin.wire.ike.codec.payloads import Payload
+from obrin.wire.ike.crypto.keys import IkeKeys
 from obrin.wire.ike.path import Path
-from obrin.wire.ike.payloads import Payload
 from obrin.wire.ike.transitions import State, Step, advance
 
 WHOLE_TRIES = 2
@@ -182,7 +182,7 @@ class IkeSa:
         return self.last_response
 
     def assemble(self, datagram: bytes, header: Header) -> tuple[int, bytes] | None:
-        """As `open_protected` gives it; None while fragments are missing.
+        """Open it as `open_protected` does; None while fragments are missing.
 
         Raises IkeFormatError only, and nothing about the message is authentic then.
         """

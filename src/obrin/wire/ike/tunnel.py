@@ -10,21 +10,19 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from obrin.wire.ike import (
-    exchange_another,
-    exchange_auth,
-    exchange_child,
-    exchange_info,
-    exchange_init,
-    exchange_rekey,
-)
 from obrin.wire.ike.child import ChildSa
-from obrin.wire.ike.errors import IkeFormatError, IkeNotAuthentic, IkeRefusal
-from obrin.wire.ike.fragments import Assembly, number_of
-from obrin.wire.ike.message import Header, decode_inside, find_notify
-from obrin.wire.ike.numbers import Exchange, Notify, PayloadType
+from obrin.wire.ike.codec.errors import IkeFormatError, IkeNotAuthentic, IkeRefusal
+from obrin.wire.ike.codec.fragments import Assembly, number_of
+from obrin.wire.ike.codec.message import Header, decode_inside, find_notify
+from obrin.wire.ike.codec.numbers import Exchange, Notify, PayloadType
+from obrin.wire.ike.codec.payloads import NotifyPayload, Payload
+from obrin.wire.ike.exchanges import another as exchange_another
+from obrin.wire.ike.exchanges import auth as exchange_auth
+from obrin.wire.ike.exchanges import child as exchange_child
+from obrin.wire.ike.exchanges import info as exchange_info
+from obrin.wire.ike.exchanges import init as exchange_init
+from obrin.wire.ike.exchanges import rekey as exchange_rekey
 from obrin.wire.ike.path import Address
-from obrin.wire.ike.payloads import NotifyPayload, Payload
 from obrin.wire.ike.sa import WHOLE_TRIES, IkeSa
 from obrin.wire.ike.transitions import State
 from obrin.wire.ike.tunnel_state import KEEPALIVE_EVERY, Datagram, TunnelState
@@ -202,7 +200,7 @@ class Tunnel(TunnelState):
     # Timers
 
     def next_timer(self) -> float:
-        """When `handle_timer` is due next; infinity when nothing is."""
+        """The time at which `handle_timer` is due next; infinity when nothing is."""
         due = min(self.restart_at, self._anew_at(), self.create_at)
         if self.current is not None:
             due = min(due, self.current.path.keepalive_at)
@@ -256,8 +254,8 @@ class Tunnel(TunnelState):
             self.start(now)
 
     def _anew_at(self) -> float:
-        """When to start anew because the IKE SA has no child: it carries nothing now, and none is
-        asked for."""
+        """Say when to start anew because the IKE SA has no child: it carries nothing now, and
+        none is asked for."""
         asking = self.creating is not None
         if not self.config.initiate or self.children or asking or not self.established:
             return float("inf")
@@ -277,8 +275,8 @@ class Tunnel(TunnelState):
             return
         attempt = self.attempt if self.attempt is not None and self.attempt.sa is sa else None
         if waiting.sends >= sa.liveness.tries:
-            told = attempt.refusal if attempt is not None else ""
-            reason = f"the peer answered {told}" if told else "the peer did not answer"
+            answered = attempt.refusal if attempt is not None else ""
+            reason = f"the peer answered {answered}" if answered else "the peer did not answer"
             self.drop_sa(sa, reason, now)
             return
         waiting.sends += 1

@@ -16,18 +16,18 @@ from obrin.core.ipsec.proposal import Proposal
 from obrin.core.ipsec.selectors import Scope
 from obrin.wire.agenda import nobody
 from obrin.wire.ike.child import ChildSa
+from obrin.wire.ike.codec.errors import IkeFormatError, IkeRefusal
+from obrin.wire.ike.codec.fragments import Message
+from obrin.wire.ike.codec.numbers import NAT_PORT, NON_ESP_MARKER, PORT, Exchange, notify_name
+from obrin.wire.ike.codec.payloads import Payload
 from obrin.wire.ike.config import PeerConfig
-from obrin.wire.ike.dh import KeyPair
+from obrin.wire.ike.crypto.dh import KeyPair
+from obrin.wire.ike.crypto.keys import padded_key
 from obrin.wire.ike.directory import SaDirectory
-from obrin.wire.ike.errors import IkeFormatError, IkeRefusal
 from obrin.wire.ike.events import ChildDown, Discarded, Event, IkeDown, Refused
-from obrin.wire.ike.fragments import Message
-from obrin.wire.ike.keys import padded_key
-from obrin.wire.ike.numbers import NAT_PORT, NON_ESP_MARKER, PORT, Exchange, notify_name
+from obrin.wire.ike.exchanges.scope import next_scope
 from obrin.wire.ike.path import Address, Path
-from obrin.wire.ike.payloads import Payload
 from obrin.wire.ike.sa import IkeSa, ResponseHandler
-from obrin.wire.ike.scope import next_scope
 from obrin.wire.ike.transitions import State, Step
 
 KEEPALIVE_EVERY = 20.0  # RFC 3948 section 4
@@ -114,7 +114,7 @@ class TunnelState:
 
     @property
     def path(self) -> Path:
-        """Where traffic goes: the established SA's path, else that of the newest attempt."""
+        """Say where traffic goes: the established SA's path, else that of the newest attempt."""
         if self.current is not None:
             return self.current.path
         return self.sas[-1].path if self.sas else self.first_path()
@@ -142,8 +142,9 @@ class TunnelState:
         return next_scope(self.config, self.outbounds, self.refused)
 
     def goes_on_with(self, config: PeerConfig, now: float) -> bool:
-        """Whether a configuration asks nothing anew of a peer that is authenticated: only what this
-        end proves itself by and whom it believes differ, and the peer is still one of these."""
+        """Whether a configuration asks nothing anew of a peer that is authenticated: only what
+        this end proves itself by and whom it believes differ, and the peer is still one of
+        these."""
         new, identity = config.credential, str(config.remote_identity)
         return (
             new is not None
@@ -153,7 +154,7 @@ class TunnelState:
         )
 
     def note_refusal(self, problem: IkeFormatError | IkeRefusal, rekey: str = "") -> None:
-        """This end refuses, or cannot read, what the peer said."""
+        """Report that the own end refuses, or cannot read, what the peer said."""
         name = notify_name(problem.notify)
         self.note(Refused(self.config.name, False, name, str(problem), rekey))
 
@@ -258,7 +259,7 @@ class TunnelState:
         return [o for o in self.sas if o is not sa and o.initiator and o.spi_i == sa.spi_i]
 
     def authenticated(self, sa: IkeSa) -> None:
-        """This SA is the peer's: other answers to the same attempt are not (section 2.4)."""
+        """Take this SA as the peer's: other answers to the same attempt are not (section 2.4)."""
         self.current = sa
         for other in self.siblings(sa):
             self._forget_sa(other)
@@ -278,7 +279,8 @@ class TunnelState:
         return out
 
     def retry_at(self, now: float) -> float:
-        """When to try again what was refused for the moment; random, so that the two ends part."""
+        """Say when to try again what was refused for the moment; random, so that the two ends
+        part."""
         return now + RETRY_AFTER * (1 + self.rng(1)[0] / 255)
 
     def retire(self, old: IkeSa | ChildSa, now: float) -> None:

@@ -1,1 +1,1 @@
-"""What SNMP agents of any make tell, as values by object identifier, and the same written."""
+"""What SNMP agents of any make report, as values by object identifier, and the same written."""

@@ -1,4 +1,4 @@
-"""BGP neighbours and the paths that they told: BGP4-MIB (RFC 4273), which knows IPv4 only.
+"""BGP neighbours and the paths that they advertised: BGP4-MIB (RFC 4273), which knows IPv4 only.
 
 Its AS paths have two octets for a number, so that of any longer one stands AS_TRANS (RFC 6793).
 """
@@ -62,7 +62,7 @@ def encode(neighbours: Sequence[NeighbourState]) -> Iterator[Cell]:
         peer = tuple(octets_of(one.address))
         yield cell(STATE, peer, _NUMBERS.get(one.state, 1))
         yield cell(LAST_ERROR, peer, b"\0\0")
-        for prefix, path in (one.told or {}).items():
+        for prefix, path in (one.learned or {}).items():
             if prefix.bits == 32:
                 octets = prefix.value.to_bytes(4, "big")
                 yield from _path(path, (*octets, prefix.length, *peer))
@@ -97,7 +97,7 @@ def _numbers(asns: Sequence[int]) -> bytes:
 
 def decode(values: Values) -> Iterator[NeighbourState]:
     """Raises ReadError for anything else."""
-    told: dict[Address, dict[Prefix, Path]] = {}
+    learned: dict[Address, dict[Prefix, Path]] = {}
     paths = False
     for row, origin in ORIGIN.rows(values):
         paths = True
@@ -107,7 +107,7 @@ def decode(values: Values) -> Iterator[NeighbourState]:
         index.end()
         if length > 32:
             raise ReadError(f"a path to a prefix of {length} bits, 32 are the most")
-        told.setdefault(peer, {})[first.network(length)] = _path_of(values, row, number(origin))
+        learned.setdefault(peer, {})[first.network(length)] = _path_of(values, row, number(origin))
     for row, state in STATE.rows(values):
         index = Index(row)
         peer = address_from(index.octets(4))
@@ -116,7 +116,7 @@ def decode(values: Values) -> Iterator[NeighbourState]:
         yield NeighbourState(
             address=peer,
             state=STATES.get(number(state), "idle"),
-            told=told.get(peer, {}) if paths else None,
+            learned=learned.get(peer, {}) if paths else None,
             last_error=_error(error),
         )
 

@@ -27,7 +27,7 @@ def _cells(state: DeviceState) -> Iterator[Cell]:
 
 def decode(values: Values) -> DeviceState:
     """Raises ReadError for anything else. A device that has no value of a table at all is
-    taken not to tell it."""
+    taken not to report it."""
     found = interfaces.decode(values)
     neighbours = tuple(bgp_peers.decode(values))
     used = tuple(routes.decode(values, {index: one.name for index, one in found.items()}))

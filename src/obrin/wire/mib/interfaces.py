@@ -91,7 +91,7 @@ def place(row: Oid) -> int:
 
 def _one(values: Values, index: int, held: Sequence[Address]) -> InterfaceState:
     def of(*columns: Column) -> int | bytes | None:
-        """The first that is told."""
+        """The first that is reported."""
         cells = (values.get(column.at((index,))) for column in columns)
         return next((value for value in cells if value not in (None, b"")), None)
 
@@ -106,7 +106,8 @@ def _one(values: Values, index: int, held: Sequence[Address]) -> InterfaceState:
 
 
 def addresses_in(values: Values) -> dict[int, list[Address]]:
-    """By ifIndex, in order; broadcast and anycast ones left out. Raises ReadError."""
+    """List interfaces by ifIndex, in order; broadcast and anycast ones left out. Raises
+    ReadError."""
     found: dict[int, set[Address]] = {}
     for row, at in IP_ADDRESS_IF_INDEX.rows(values):
         index = Index(row)

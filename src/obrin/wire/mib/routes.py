@@ -62,10 +62,10 @@ def decode(values: Values, names: Mapping[int, str]) -> Iterator[UsedRoute]:
             continue
         if length > first.bits:
             raise ReadError(f"a route of {length} bits, {first.bits} are the most")
-        told = number(values.get(PROTOCOL.at(row)))
+        protocol = number(values.get(PROTOCOL.at(row)))
         yield UsedRoute(
             prefix=first.network(length),
             interface=names.get(number(out), ""),
             next_hop=None if hop is None or hop.value == 0 else hop,
-            source=_SOURCES.get(told, f"protocol {told}"),
+            source=_SOURCES.get(protocol, f"protocol {protocol}"),
         )

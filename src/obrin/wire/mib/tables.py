@@ -41,7 +41,7 @@ class Column:
 
 @dataclass(frozen=True, slots=True)
 class Cell:
-    """A value to be told."""
+    """A value to be reported."""
 
     oid: Oid
     kind: str
@@ -53,14 +53,14 @@ def cell(column: Column, row: Oid, value: Value) -> Cell:
 
 
 def number(value: Value | None) -> int:
-    """0 for what is not told. Raises ReadError for bytes."""
+    """0 for what is not reported. Raises ReadError for bytes."""
     if isinstance(value, bytes):
         raise ReadError("a number is expected where the agent sends bytes")
     return value or 0
 
 
 def text(value: Value | None) -> str:
-    """Empty for what is not told. Raises ReadError for a number."""
+    """Empty for what is not reported. Raises ReadError for a number."""
     if isinstance(value, int):
         raise ReadError("text is expected where the agent sends a number")
     return (value or b"").decode("utf-8", "replace")
@@ -102,7 +102,7 @@ class Index:
         return bytes(found)
 
     def address(self) -> Address | None:
-        """None for what is neither IPv4 nor IPv6: no next hop, or an address with a zone."""
+        """Return None for what is neither IPv4 nor IPv6: no next hop, or an address with a zone."""
         kind = self.take()
         octets = self.octets(self.take())
         bits = _KINDS_OF_ADDRESS.get(kind)

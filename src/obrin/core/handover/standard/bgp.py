@@ -16,11 +16,11 @@ _MD5 = "tcp-md5"
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Neighbour:
     """One session. `name` is the label of the tunnel or circuit that it runs in, or the name of
-    another gateway of the site for an `internal` one: that is told everything that was learned,
+    another gateway of the site for an `internal` one: that is sent everything that was learned,
     with this gateway as the next hop. `ways` are the tunnels that it goes over, where that is not
-    just the one it is named after. `next_hops` are what its routes are told with, in each family
-    that the session carries (RFC 4760). `hold` is in seconds. `local_pref` None is left as it
-    comes. `multihop` is whether it ends beyond the tunnel, `signature` how TCP is signed, with a
+    just the one it is named after. `next_hops` are what its routes are advertised with, in each
+    family that the session carries (RFC 4760). `hold` is in seconds. `local_pref` None is left as
+    it comes. `multihop` is whether it ends beyond the tunnel, `signature` how TCP is signed, with a
     password that is kept apart.
     """
 
@@ -36,7 +36,7 @@ class Neighbour:
     accept: tuple[Prefix, ...]
     prepend: int = 0
     communities: tuple[str, ...] = ()
-    discriminator: int | None = None
+    med: int | None = None
     limit: int | None = None
     internal: bool = False
     signature: str | None = None
@@ -82,8 +82,8 @@ def _encode(of: Neighbour) -> Json:
         entry["prepend"] = of.prepend
     if of.communities:
         entry["community"] = list(of.communities)
-    if of.discriminator is not None:
-        entry["multi-exit-discriminator"] = of.discriminator
+    if of.med is not None:
+        entry["multi-exit-discriminator"] = of.med
     if of.limit is not None:
         entry["prefix-limit"] = of.limit
     if of.signature == _MD5:
@@ -119,7 +119,7 @@ def _decode(entry: Json) -> Neighbour:
         accept=tuple(map(parse_prefix, entry.get("accept", ()))),
         prepend=entry.get("prepend", 0),
         communities=tuple(entry.get("community", ())),
-        discriminator=entry.get("multi-exit-discriminator"),
+        med=entry.get("multi-exit-discriminator"),
         limit=entry.get("prefix-limit"),
         internal="internal" in entry,
         signature=_MD5 if "tcp-md5" in entry else entry.get("tcp-ao", {}).get("algorithm"),

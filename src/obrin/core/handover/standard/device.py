@@ -1,4 +1,4 @@
-"""All that one device is told, but for its secrets; the modules put together."""
+"""The whole configuration of one device, but for its secrets; the modules put together."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ class DeviceConfig:
     speaker: bgp.Speaker | None = None
     routes: tuple[routes.StaticRoute, ...] = ()
     translations: tuple[translation.Translation, ...] = ()
-    gates: tuple[hosts.HostGate, ...] = ()
+    host_firewalls: tuple[hosts.HostFirewall, ...] = ()
 
 
 def encode(config: DeviceConfig) -> Json:
@@ -47,8 +47,8 @@ def encode(config: DeviceConfig) -> Json:
         data[routes.MODULE] = routes.encode(config.routes)
     if config.translations:
         data[translation.MODULE] = translation.encode(config.translations)
-    if config.gates:
-        data[hosts.MODULE] = hosts.encode(config.gates)
+    if config.host_firewalls:
+        data[hosts.MODULE] = hosts.encode(config.host_firewalls)
     return data
 
 
@@ -67,7 +67,7 @@ def decode(data: Json) -> DeviceConfig:
         speaker=None if speaker is None else bgp.decode(speaker),
         routes=routes.decode(data.get(routes.MODULE, {})),
         translations=translation.decode(data.get(translation.MODULE, {})),
-        gates=hosts.decode(data.get(hosts.MODULE, {})),
+        host_firewalls=hosts.decode(data.get(hosts.MODULE, {})),
     )
 
 

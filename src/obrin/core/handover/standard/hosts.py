@@ -13,25 +13,25 @@ MODULE = "obrin-hosts:hosts"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class HostGate:
-    """Without a rule they let nothing in but answers to their own flows."""
+class HostFirewall:
+    """The firewall of hosts: without a rule they let nothing in but answers to their own flows."""
 
     network: str
     rules: tuple[Rule, ...]
 
 
-def encode(gates: Iterable[HostGate]) -> Json:
+def encode(host_firewalls: Iterable[HostFirewall]) -> Json:
     return {
         "network": [
-            {"name": gate.network, "accept": [_encode(rule) for rule in gate.rules]}
-            for gate in gates
+            {"name": firewall.network, "accept": [_encode(rule) for rule in firewall.rules]}
+            for firewall in host_firewalls
         ]
     }
 
 
-def decode(data: Json) -> tuple[HostGate, ...]:
+def decode(data: Json) -> tuple[HostFirewall, ...]:
     return tuple(
-        HostGate(
+        HostFirewall(
             network=entry["name"], rules=tuple(_decode(rule) for rule in entry.get("accept", ()))
         )
         for entry in data.get("network", ())

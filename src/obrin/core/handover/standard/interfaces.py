@@ -55,14 +55,14 @@ def _encode(interface: Interface) -> Json:
 
 
 def _encode_ip(interface: Interface, bits: int) -> Json:
-    """Empty where it has no address of the family. An MTU that carries no IPv6 cannot be told."""
+    """Empty where it has no address of the family. An MTU too small for IPv6 cannot be written."""
     held = [
         {"ip": str(address), "prefix-length": length}
         for address, length in interface.addresses
         if address.bits == bits
     ]
-    told = interface.mtu is not None and (bits == 32 or interface.mtu >= LEAST_IPV6_MTU)
-    return {} if not held else {**({"mtu": interface.mtu} if told else {}), "address": held}
+    with_mtu = interface.mtu is not None and (bits == 32 or interface.mtu >= LEAST_IPV6_MTU)
+    return {} if not held else {**({"mtu": interface.mtu} if with_mtu else {}), "address": held}
 
 
 def decode(data: Json) -> tuple[Interface, ...]:

@@ -21,7 +21,7 @@ _OVERSIZE = {True: "fragment", False: "refuse"}
 
 @dataclass(frozen=True, kw_only=True)
 class Tunnel(Terms):
-    """One end of a tunnel, as its device is told.
+    """One end of a tunnel, as its device is configured.
 
     `local_address` is the device's own. `renewal` is rekey or reauthenticate. `stands_in_for` are
     the tunnels that a spare waits for. `watched` are the addresses between which BFD runs, where
@@ -41,7 +41,7 @@ class Tunnel(Terms):
     local_selectors: tuple[Prefix, ...]
     remote_selectors: tuple[Prefix, ...]
     stands_in_for: tuple[str, ...] = ()
-    watched: tuple[Address, Address] | None = None
+    bfd_endpoints: tuple[Address, Address] | None = None
 
 
 def encode(tunnels: Iterable[Tunnel]) -> Json:
@@ -86,13 +86,13 @@ def _encode(tunnel: Tunnel) -> Json:
 
 def _encode_bfd(tunnel: Tunnel) -> Json:
     made = encode_bfd(tunnel.bfd)
-    if made and tunnel.watched is not None:
-        local, remote = map(str, tunnel.watched)
+    if made and tunnel.bfd_endpoints is not None:
+        local, remote = map(str, tunnel.bfd_endpoints)
         made["bfd"]["multihop"] = {"local-address": local, "remote-address": remote}
     return made
 
 
-def _decode_watched(entry: Json) -> tuple[Address, Address] | None:
+def _decode_bfd_endpoints(entry: Json) -> tuple[Address, Address] | None:
     found = entry.get("bfd", {}).get("multihop")
     if found is None:
         return None
@@ -127,7 +127,7 @@ def _decode(entry: Json, suites: dict[str, Suite]) -> Tunnel:
         each_pair=entry["child-sas"] == _CHILD_SAS[True],
         liveness=Liveness(float(live["delay"]), float(live["first-wait"]), int(live["tries"])),
         bfd=decode_bfd(entry),
-        watched=_decode_watched(entry),
+        bfd_endpoints=_decode_bfd_endpoints(entry),
         stands_in_for=tuple(entry.get("stands-in-for", ())),
     )
 

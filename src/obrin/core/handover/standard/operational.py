@@ -1,4 +1,4 @@
-"""What a device of any make tells of itself by the standard modules, and those tables as data.
+"""What a device of any make reports by the standard modules, and those tables as data.
 
 Interfaces with their counters (ietf-interfaces, RFC 8343), their addresses (ietf-ip, RFC 8344) and
 the routes in use (ietf-routing, RFC 8349). BGP neighbours have no standard module: what is known of
@@ -40,12 +40,12 @@ class InterfaceState:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class NeighbourState:
-    """A BGP neighbour; `state` as RFC 4271 section 8.2.2 names it, in small letters. `told` is what
-    it told, None where the device does not say."""
+    """A BGP neighbour; `state` as RFC 4271 section 8.2.2 names it, in small letters. `learned`
+    is what it advertised, None where the device does not report it."""
 
     address: Address
     state: str
-    told: Mapping[Prefix, Path] | None = None
+    learned: Mapping[Prefix, Path] | None = None
     last_error: str = ""
 
 
@@ -61,7 +61,7 @@ class UsedRoute:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class DeviceState:
-    """None is what the device does not tell at all."""
+    """Return None is what the device does not report at all."""
 
     interfaces: tuple[InterfaceState, ...]
     neighbours: tuple[NeighbourState, ...] | None = None
@@ -126,13 +126,13 @@ def merged(config: Json, state: Json) -> Json:
     """One container with the configuration and the state of it, which share interfaces by name."""
     found = {**config, **state}
     if "interface" in state:
-        told = {one["name"]: one for one in config.get("interface", [])}
-        found["interface"] = [{**one, **told.get(one["name"], {})} for one in state["interface"]]
+        learned = {one["name"]: one for one in config.get("interface", [])}
+        found["interface"] = [{**one, **learned.get(one["name"], {})} for one in state["interface"]]
     return found
 
 
 def decode(interfaces: Json, routing: Json | None) -> DeviceState:
-    """What a device told: the containers of both modules, of its kind or of any other.
+    """What a device reported: the containers of both modules, of its kind or of any other.
 
     Raises AddressError, LookupError, TypeError, ValueError or AttributeError for what does not fit.
     """

@@ -32,11 +32,11 @@ class StaticRoute:
 
 
 def encode(routes: Iterable[StaticRoute]) -> Json:
-    told = list(routes)
+    listed = list(routes)
     families = {
-        key: {"route": [_encode(route) for route in told if route.prefix.bits == bits]}
+        key: {"route": [_encode(route) for route in listed if route.prefix.bits == bits]}
         for bits, key in _FAMILIES.items()
-        if any(route.prefix.bits == bits for route in told)
+        if any(route.prefix.bits == bits for route in listed)
     }
     protocol = {"type": "ietf-routing:static", "name": "tunnels", "static-routes": families}
     return {"control-plane-protocols": {"control-plane-protocol": [protocol]}}

@@ -11,13 +11,14 @@ from obrin.core.errors import OutsideError
 from obrin.core.handover.secrets import Secrets
 from obrin.core.json_text import Json
 from obrin.core.reach.filters import Rule
-from obrin.core.routing.seen import SeenPaths
+from obrin.core.routing.against_dump import SeenPaths
+from obrin.core.settle.blank import cloud_key
 from obrin.core.settle.choices import Value
 from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
+from obrin.live.drivers.by_hand.done_file import HandRecord, digest_of
+from obrin.live.drivers.by_hand.hand_steps import TUNNEL, parts_of
 from obrin.live.drivers.by_hand.person import HandStep, Person
-from obrin.live.drivers.by_hand.record import HandRecord, digest_of
-from obrin.live.drivers.by_hand.steps import TUNNEL, parts_of
 from obrin.live.drivers.by_tables import (
     Observer,
     ends_by_tables,
@@ -25,8 +26,7 @@ from obrin.live.drivers.by_tables import (
     routes_by_tables,
 )
 from obrin.live.drivers.differing import Differing
-from obrin.live.drivers.protocol import CloudStep, Done, Report
-from obrin.live.drivers.seen import (
+from obrin.live.drivers.observations import (
     NOT_ASKED,
     Answer,
     Dropped,
@@ -35,6 +35,7 @@ from obrin.live.drivers.seen import (
     RouteSeen,
     Streamed,
 )
+from obrin.live.drivers.protocol import CloudStep, Done, Report
 
 _ASKING = threading.Lock()
 """One question at a time, whoever asks."""
@@ -57,8 +58,8 @@ class ByHand:
         if self.standing_step(step):
             return Done(False, "already so")
         with _ASKING:
-            told = self._person.do(step)
-            self._record.note(step.name, digest_of(step.lines), dict(told))
+            assigned = self._person.do(step)
+            self._record.note(step.name, digest_of(step.lines), dict(assigned))
         return Done(True, TAKEN)
 
     def have_entered(self, step: HandStep) -> None:
@@ -77,7 +78,7 @@ class ByHand:
             if name.startswith(f"{self._name}/"):
                 self._record.forget(name)
 
-    def tells_anew(self, before: Settled, after: Settled) -> bool:
+    def assigns_anew(self, before: Settled, after: Settled) -> bool:
         """Whether only building it brings out something of it that the old design does not have."""
         places = [
             {
@@ -117,7 +118,7 @@ class ByHandCloud(ByHand):
                 tunnel=part.tunnel,
                 legs=frozenset({part.tunnel} if part.tunnel else ()),
                 cloud=cloud,
-                tells=frozenset({cloud}) if part.step.questions else frozenset(),
+                assigns=frozenset({cloud}) if part.step.questions else frozenset(),
             )
             for cloud in clouds
             for part in parts_of(settled, cloud, self.who, secrets.barred)
@@ -139,8 +140,8 @@ class ByHandCloud(ByHand):
     def do(self, step: CloudStep, report: Report, stop: threading.Event) -> Done:
         return self.have_done(step.body)
 
-    def told(self, settled: Settled, cloud: str) -> dict[str, Value]:
-        here = f"clouds.{cloud}."
+    def assigned(self, settled: Settled, cloud: str) -> dict[str, Value]:
+        here = cloud_key(cloud, "")
         return {p: v for p, v in self._record.facts.items() if p.startswith(here)}
 
     def held(self) -> list[str]:
@@ -162,7 +163,7 @@ class ByHandCloud(ByHand):
             self._record.forget(name)
 
     def standing(self, steps: Iterable[CloudStep]) -> dict[str, tuple[Differing, ...]]:
-        """A value that is entered no more is not kept, so it is not told."""
+        """A value that is not entered any more is not kept, so it is not reported."""
         found = {step.name: self.standing_step(step.body) for step in steps}
         known = {name: same for name, same in found.items() if same is not None}
         return {name: () if same else (ENTERED_BEFORE,) for name, same in known.items()}
@@ -178,8 +179,8 @@ class ByHandCloud(ByHand):
 
 
 class ByHandGateway(ByHand):
-    """`settled` gives the design as it is settled now, with what was told meanwhile. An `observer`
-    reads what the device itself tells."""
+    """`settled` gives the design as it is settled now, with what was assigned meanwhile. An
+    `observer` reads what the device itself reports."""
 
     def __init__(
         self,

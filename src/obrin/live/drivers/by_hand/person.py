@@ -10,7 +10,7 @@ from obrin.core.errors import OutsideError
 from obrin.live.drivers.protocol import Postponed
 
 Judge = Callable[[list[str]], str]
-"""Why what was told cannot be; empty where it can."""
+"""Why an answer cannot be right; empty where it can."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -36,14 +36,14 @@ class HandStep:
     questions: tuple[Question, ...] = ()
 
 
-Told = Mapping[str, list[str]]
+Given = Mapping[str, list[str]]
 """What was answered, by place in the design."""
 
 
 class Person(Protocol):
-    def do(self, step: HandStep) -> Told:
-        """Have a step done. Raises Postponed where it is not done now, OutsideError where nobody is
-        there."""
+    def do(self, step: HandStep) -> Given:
+        """Have a step done. Raises Postponed where it is not done now, OutsideError where nobody
+        is there."""
         ...
 
 
@@ -55,7 +55,7 @@ class Alone:
         self.others: set[str] = set()
         self.left = False
 
-    def do(self, step: HandStep) -> Told:
+    def do(self, step: HandStep) -> Given:
         if step.who != self.who:
             self.others.add(step.who)
             raise Postponed(f"{step.who} does it")
@@ -69,7 +69,7 @@ class Alone:
 class Nobody:
     """Neither a terminal nor answers."""
 
-    def do(self, step: HandStep) -> Told:
+    def do(self, step: HandStep) -> Given:
         raise Postponed(
             f"it is done by hand, by {step.who}. Run 'obrin connect' at a terminal, or with "
             "'--answers FILE'; 'obrin connect --todo' prints what is open"
@@ -77,21 +77,22 @@ class Nobody:
 
 
 class Answers:
-    """From a file: `yes` or `later` by the name of a step, and what was told by its place."""
+    """Read answers from a file: `yes` or `later` by the name of a step, and what was assigned,
+    by its place."""
 
     def __init__(self, given: Mapping[str, object], source: str) -> None:
         self._given, self._source = given, source
 
-    def do(self, step: HandStep) -> Told:
+    def do(self, step: HandStep) -> Given:
         said = self._given.get(step.name, self._given.get("all", "later"))
         if said not in (True, "yes", "done"):
             raise Postponed(f"{self._source} does not say that it is done")
-        told: dict[str, list[str]] = {}
+        given_texts: dict[str, list[str]] = {}
         for question in step.questions:
             found = self._given.get(question.place, list(question.usual))
             texts = [str(t) for t in found] if isinstance(found, list) else [str(found)]
             fault = question.judge(texts)
             if fault:
                 raise OutsideError(f"{self._source}: {question.place}: {fault}. Correct the answer")
-            told[question.place] = texts
-        return told
+            given_texts[question.place] = texts
+        return given_texts

@@ -11,14 +11,16 @@ from obrin.core.errors import OutsideError
 from obrin.core.handover.secrets import Secrets
 from obrin.core.json_text import Json
 from obrin.core.reach.filters import Rule
+from obrin.core.settle.blank import cloud_key, suffix
 from obrin.core.settle.choices import Value
-from obrin.core.settle.work import suffix
 from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
 from obrin.live.drivers.differing import Differing, differing
+from obrin.live.drivers.observations import Answer as ProbeAnswer
+from obrin.live.drivers.observations import Dropped, EndStatus, Question
 from obrin.live.drivers.observed import answered, asked, dropped, end_statuses
 from obrin.live.drivers.places import Place
-from obrin.live.drivers.practice_cloud.steps import (
+from obrin.live.drivers.practice_cloud.cloud_steps import (
     ACCESS,
     JOINING,
     RESOURCE_KINDS,
@@ -28,8 +30,6 @@ from obrin.live.drivers.practice_cloud.steps import (
     wanted_names,
 )
 from obrin.live.drivers.protocol import CloudDriver, CloudStep, Done, Progress, Report
-from obrin.live.drivers.seen import Answer as ProbeAnswer
-from obrin.live.drivers.seen import Dropped, EndStatus, Question
 from obrin.live.http import Answer, Client, HttpError
 from obrin.live.practice.cloud.names import cloud_name
 
@@ -114,19 +114,19 @@ class PracticeCloud:
             if stop.wait(min(max(left, 0.02), POLL)):
                 raise OutsideError("interrupted while the cloud was building")
 
-    def told(self, settled: Settled, cloud: str) -> dict[str, Value]:
-        """Values that the cloud assigns, of those that it `gives` by the design."""
+    def assigned(self, settled: Settled, cloud: str) -> dict[str, Value]:
+        """Values that the cloud assigns, of those that it `assigns` by the design."""
         own, found = settled.clouds[cloud].gateway, dict[str, Value]()
-        if own is None or not own.gives:
+        if own is None or not own.assigns:
             return found
         items = {
             name: item.get("given", []) for name, item in self._items(("addresses", "gateways"))
         }
-        here = f"clouds.{cloud}.gateway"
-        if "peers" in own.gives and items.get(f"gateways/{cloud}"):
+        here = cloud_key(cloud, "gateway")
+        if "peers" in own.assigns and items.get(f"gateways/{cloud}"):
             found[f"{here}.peers"] = items[f"gateways/{cloud}"]
         public = [items.get(f"addresses/{cloud}.{n}", []) for n, _ in enumerate(own.instances, 1)]
-        if "addresses" in own.gives and all(public):
+        if "addresses" in own.assigns and all(public):
             for bits in (32, 128):
                 held = [t for texts in public for t in texts if parse_address(t).bits == bits]
                 if held:
@@ -187,6 +187,6 @@ class PracticeCloud:
 
 
 def _asks(shown: Json) -> str:
-    """Who has to accept it; empty where nobody has."""
+    """Say who has to accept it; empty where nobody has."""
     who = shown.get("waits_for")
     return f"waits for {who}, who has to accept it" if who else ""

@@ -22,8 +22,8 @@ class Body(BaseModel):
 
 
 class Network(Body):
-    """One with route `tables` is a hub, which other networks, tunnels and circuits join. What joins
-    one of another `owner` waits until they accept it."""
+    """One with route `tables` is a hub, which other networks, tunnels and circuits join. What
+    joins one of another `owner` waits until they accept it."""
 
     spaces: Annotated[list[PrefixText], Field(min_length=1, max_length=32)]
     region: Name = "unnamed"
@@ -90,8 +90,8 @@ class Address(Body):
 
 
 class Gateway(Body):
-    """One instance runs for each public address. `peer_addresses` are theirs in the gateway subnet;
-    left out, the cloud gives them."""
+    """One instance runs for each public address. `peer_addresses` are theirs in the gateway
+    subnet; left out, the cloud gives them."""
 
     network: Name
     capacity_class: Name
@@ -107,7 +107,7 @@ class Gateway(Body):
 
 
 class FarEnd(Body):
-    """What the cloud is told of a site's gateway. It says that it is its address, unless told."""
+    """Request body for a site's gateway. Its identity is its address, unless another is given."""
 
     address: AddressText
     identity: Annotated[str, Field(min_length=1, max_length=128)] | None = None
@@ -131,10 +131,10 @@ class BfdBody(Body):
 
 
 class BgpBody(Body):
-    """Without addresses, the session runs between those inside the tunnel; with `one_each`, one
-    runs in each family that it has. Tunnels with the same two addresses have one session.
-    `signature` is what a session password does. A hub tells what its table has besides what it
-    is to `announce`, which stands for what lies inside it."""
+    """Request body for a session: without addresses it runs between those inside the tunnel;
+    with `one_each`, one runs in each family that it has. Tunnels with the same two addresses
+    have one session. `signature` is what a session password does. A hub advertises what its
+    table has besides what it is to `announce`, which stands for what lies inside it."""
 
     hold_time: Annotated[int, Field(ge=0, le=65535)]
     local_preference: Annotated[int, Field(ge=0, le=4294967295)]

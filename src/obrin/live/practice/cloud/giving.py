@@ -63,6 +63,6 @@ def _peers(held: Resources, body: Gateway) -> Iterator[str]:
 
 
 def _first_free(pool: Prefix, numbers: Iterable[int], taken: Iterable[str]) -> str:
-    """There is always one: quotas see to that."""
+    """Take a free one; there always is one: quotas see to that."""
     held = {parse_address(text) for text in taken}
     return str(next(a for a in map(pool.address_at, numbers) if a not in held))

@@ -15,19 +15,19 @@ from starlette.routing import BaseRoute, Mount, Route
 from obrin.core.catalogue.offering import Offered
 from obrin.core.quantity import plain
 from obrin.core.settled.ways import Attachment as Joining
-from obrin.device.cloud import Cloud
-from obrin.device.hosts import Hosts
-from obrin.device.state import circuit_states, session_states, tunnel_states
-from obrin.live.practice.cable import Cable, cable_token
+from obrin.device.cloud.data_plane import Cloud
+from obrin.device.lan.hosts import Hosts
+from obrin.device.standard.state import circuit_states, session_states, tunnel_states
 from obrin.live.practice.clock import wall_clock
 from obrin.live.practice.cloud.bodies import KINDS, Attachment
+from obrin.live.practice.cloud.data_plane import DataPlane
 from obrin.live.practice.cloud.description import openapi
 from obrin.live.practice.cloud.store import Store
-from obrin.live.practice.cloud.told import Told
 from obrin.live.practice.cloud.troubles import Throttle, Throttled
-from obrin.live.practice.hosts import Asked, ends_of, find_host, probe
-from obrin.live.practice.internet import CLOUD, Dedicated
-from obrin.live.practice.lending import Lending
+from obrin.live.practice.hosts.asked import Asked, ends_of, find_host, probe
+from obrin.live.practice.hosts.lending import Lending
+from obrin.live.practice.internet.cable import Cable, cable_token
+from obrin.live.practice.internet.internet import CLOUD, Dedicated
 from obrin.live.practice.service import HANDLERS, UNUSABLE, Problem, Served, Ticker, read_json
 
 MOST_DIGITS = 18
@@ -59,7 +59,7 @@ class CloudProcess:
         self._take_at = 0.0
         self.store = Store(offering, speed, self._mark, os.urandom(16), agreed)
         self.cloud = Cloud(os.urandom)
-        self._told = Told(self.store, wall_clock)
+        self._data_plane = DataPlane(self.store, wall_clock)
         self._throttle = Throttle()
         self._cable: Cable | None = None
         self._ticker = Ticker(self._pump)
@@ -125,7 +125,7 @@ class CloudProcess:
         self.store.handle_timer(now)
         if self._dirty and now >= self._take_at:
             self._dirty = False
-            self.cloud.take(self._told.config(), now)
+            self.cloud.take(self._data_plane.config(), now)
             self._take_at = now + SHARE * (self._now() - now)
         for packet in self.cloud.pump(now):
             if self._cable is not None:

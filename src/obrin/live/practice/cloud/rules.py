@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from obrin.core.catalogue.offering import GatewayClass, Offered
 from obrin.core.errors import ObrinError
 from obrin.core.handover.standard.ipsec import decode_suite
-from obrin.device.credentials import credential_from
+from obrin.device.standard.credentials import credential_from
 from obrin.live.practice.clock import wall_clock
 from obrin.live.practice.cloud.bodies import (
     Attachment,

@@ -24,8 +24,8 @@ class Own(NamedTuple):
 def neighbours(
     ways: Mapping[str, Way], own: Own, peer_as: Mapping[str, int]
 ) -> dict[str, RouterNeighbour]:
-    """By session. Tunnels between the same two addresses carry one, that of the lowest metric
-    first. `peer_as` is by the name of the way."""
+    """Group tunnels by session. Tunnels between the same two addresses carry one, that of the
+    lowest metric first. `peer_as` is by the name of the way."""
     found: dict[tuple[Address, Address], RouterNeighbour] = {}
     for name, body in sorted(ways.items(), key=lambda entry: entry[1].metric):
         if body.bgp is None:

@@ -126,7 +126,7 @@ class Store:
         return resource, self._begin(kind, name, "build", self._seconds(kind, body), now)
 
     def alter(self, kind: str, name: str) -> None:
-        """Somebody changes it at the console: who asked for it is not told. Raises Problem."""
+        """Somebody changes it at the console: who asked for it is not informed. Raises Problem."""
         resource = self.get(kind, name)
         body = altered(resource.body)
         if body is None:
@@ -213,7 +213,7 @@ class Store:
             resource.waits_for, operation.status = owners, WAITING
 
     def _owners(self, body: Body) -> list[str]:
-        """Who has to accept something: whose networks it joins, and whose line it is."""
+        """Say who has to accept something: whose networks it joins, and whose line it is."""
         joins = [body.hub, body.network] if isinstance(body, Attachment) else []
         if isinstance(body, Way):
             gateway = self.resources["gateways", body.gateway].body

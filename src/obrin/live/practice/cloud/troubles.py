@@ -16,8 +16,8 @@ DOOR = "/v1/faults"
 
 
 class Throttle:
-    """So many requests in a second, in bursts of as many; None for any number. What is too much is
-    told when to come again (RFC 6585 section 4)."""
+    """Limit to so many requests in a second, in bursts of as many; None for any number. What is
+    too much is answered with when to come again (RFC 6585 section 4)."""
 
     def __init__(self) -> None:
         self.rate: float | None = None
@@ -64,7 +64,7 @@ class Throttled:
 
 
 def altered(body: Body) -> Body | None:
-    """As somebody would change it who means well: another liveness, a route that is not propagated
+    """Change it as somebody would who means well: another liveness, a route that is not propagated
     any more, a rule less. None where there is nothing of the kind."""
     if isinstance(body, Tunnel):
         live = body.liveness.model_copy(update={"delay": body.liveness.delay + 5})

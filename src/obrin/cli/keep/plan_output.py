@@ -1,0 +1,158 @@
+"""What a plan of a change says: a table of its steps, or JSON."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from obrin.cli.shared.common import console, print_table, say
+from obrin.core.naming import some
+
+if TYPE_CHECKING:
+    from obrin.core.change.plan import Plan, Planned
+    from obrin.core.change.schedule import Schedule
+    from obrin.core.change.states import Flow
+    from obrin.live.reshape.change_file import Record
+
+
+MOST_KEYS = 6
+
+
+def tell_plan(plan: Plan, record: Record | None, times: Schedule) -> None:
+    from obrin.core.change.advice import advice
+    from obrin.core.handover.sheet.words import seconds
+
+    out = console()
+    if not plan.steps:
+        click.echo("Nothing changes: what is built is what the design says.")
+        return
+    rows = []
+    for planned in plan.steps:
+        slot = times.slot(planned)
+        mark = str(planned.number) if slot else "done"
+        when = (f"{slot.begin:%a %Y-%m-%d %H:%M}" if slot else "",) if times.waits else ()
+        rows.append((mark, *when, planned.owner, what_words(planned), *_effect(plan, planned)))
+    print_table(
+        out,
+        ("Step", *(("When (UTC)",) if times.waits else ()), "Who", "Change", "Effect", "Remark"),
+        rows,
+        styles={"all works": "green", "LOST": "bold red", "LETS IN": "bold red"},
+        names=3 if times.waits else 2,
+    )
+    for group in plan.side_by_side:
+        click.echo(f"Steps {', '.join(map(str, group))} may be done side by side.")
+    never = next((p.number for p in plan.steps if p.for_good), None)
+    if never is not None:
+        click.echo(f"From step {never} on, going back needs another way: addresses are given back.")
+    if record is not None:
+        click.echo(f"{record.words}. Go on with --go, or back with --back.")
+    for planned in plan.steps:
+        for wait in planned.waits:
+            say(out, f"Step {planned.number} works once {wait}.", style="yellow")
+        for line in _wrong_lines(plan, planned):
+            say(out, line, style="yellow")
+    lost = plan.lost_steps(times.done)
+    text = f"{len(plan.steps)} steps; nothing that works in both designs is lost in between."
+    if lost:
+        most = max(lost.values())
+        count = f"{len(lost)} of {len(plan.flows)} flows are lost meanwhile, the longest for "
+        longest = max(times.lost(plan).values())
+        count += f"{most} step{'s' if most > 1 else ''} ({seconds(longest)})"
+        text = f"{len(plan.steps)} steps; {count}. To avoid it, {advice(plan)}."
+    say(out, text, style="bold red" if plan.loses(times.done) else "green")
+
+
+def tell_keys(labels: Sequence[str]) -> None:
+    """Name the keys that were made anew and are not at the ends yet."""
+    from obrin.core.settled.links import OF_SESSION
+
+    for tunnels, command in ((True, "obrin keys rotate"), (False, "obrin connect")):
+        found = [label for label in labels if label.endswith(OF_SESSION) is not tunnels]
+        if found:
+            named = found if tunnels and len(found) <= MOST_KEYS else ()
+            say(
+                console(),
+                f"The ends have the old key of {some(found, MOST_KEYS)}, and keep it in all steps: "
+                f"'{' '.join((command, *named))}' enters the new one.",
+                style="yellow",
+            )
+
+
+def _wrong_lines(plan: Plan, planned: Planned) -> Iterator[str]:
+    """One for each reason."""
+    from obrin.core.change.plan import MOST_FLOWS, some_flows
+
+    more = planned is not plan.steps[-1]
+    until = (
+        f"after step {planned.number}, until step {planned.number + 1}" if more else "at the end"
+    )
+    by_reason: dict[str, list[Flow]] = {}
+    for flow, why in planned.lost:
+        by_reason.setdefault(why, []).append(flow)
+    for why, flows in by_reason.items():
+        yield f"Lost {until}: {some_flows(flows)}: {why}."
+    if planned.too_much:
+        yield f"Too much {until}: {'; '.join(planned.too_much[:MOST_FLOWS])}."
+    if planned.opened:
+        yield f"Let in {until}, though it must not be: {some_flows(planned.opened)}."
+
+
+def what_words(planned: Planned) -> str:
+    step = planned.step
+    if step.leg:
+        return f"{step.leg} at {step.place}"
+    return f"{step.kind} at {step.place}"
+
+
+def _effect(plan: Plan, planned: Planned) -> tuple[str, str]:
+    if planned.lost:
+        return "LOST", f"{len(planned.lost)} of {len(plan.flows)} flows"
+    if planned.opened:
+        return "LETS IN", f"{len(planned.opened)} of {len(plan.flows)} flows"
+    if planned.moves:
+        ways = sorted({(was, now) for _, was, now in planned.moves})
+        words = ", ".join(f"{was} to {now}" for was, now in ways)
+        return "all works", f"{len(planned.moves)} flows go over from {words}"
+    return "all works", planned.look if planned.step.leg else ""
+
+
+def plan_json(plan: Plan, times: Schedule) -> dict[str, Any]:
+    gone = times.lost(plan)
+    return {
+        "steps": [
+            {
+                "number": p.number,
+                "name": p.step.name,
+                "kind": p.step.kind,
+                "place": p.step.place,
+                "leg": p.step.leg,
+                "owner": p.owner,
+                "done": p.number <= times.done,
+                "lines": [
+                    {"what": x.what, "part": x.part, "row": x.row, "old": x.old, "new": x.new}
+                    for x in p.lines
+                ],
+                "lost": [{"flow": flow.words, "why": why} for flow, why in p.lost],
+                "opened": [flow.words for flow in p.opened],
+                "moves": [
+                    {"flow": flow.words, "from": was, "to": now} for flow, was, now in p.moves
+                ],
+                "too_much": list(p.too_much),
+                "look": p.look,
+                "waits_for": list(p.waits),
+                "begins": slot and slot.begin.isoformat(timespec="seconds"),
+                "ends": slot and slot.end.isoformat(timespec="seconds"),
+                "for_good": p.for_good,
+            }
+            for p, slot in ((p, times.slot(p)) for p in plan.steps)
+        ],
+        "side_by_side": [list(group) for group in plan.side_by_side],
+        "flows": [flow.words for flow in plan.flows],
+        "lost_for": [
+            {"flow": flow.words, "steps": count, "seconds": gone[flow]}
+            for flow, count in plan.lost_steps(times.done).items()
+        ],
+        "loses": plan.loses(times.done),
+    }

@@ -1,0 +1,1 @@
+"""Checks of routes, reach, redundancy and loads."""

@@ -1,0 +1,1 @@
+"""Checks of addresses, ranges, AS numbers and summaries."""

@@ -1,0 +1,1 @@
+"""Checks of what is due, accepted, ended, or under change."""

@@ -1,0 +1,1 @@
+"""Both ends of each tunnel: records, what was said of them, agreement and mirror proof."""

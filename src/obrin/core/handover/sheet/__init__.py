@@ -1,0 +1,1 @@
+"""What people get: value sheets, steps, services, and their pages."""

@@ -1,0 +1,1 @@
+"""The network of a site: its gateways, and the hosts behind them."""

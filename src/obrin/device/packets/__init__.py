@@ -1,0 +1,1 @@
+"""Single packets: filters, ICMP errors, echo, and what was dropped."""

@@ -1,0 +1,1 @@
+"""A device by its standard data: configuration read, operational state written."""

@@ -1,0 +1,1 @@
+"""A practice gateway and its site as processes: RESTCONF, SNMP, packets."""

@@ -1,0 +1,1 @@
+"""Hosts of the practice world: asked, lent to programs, or played by them."""

@@ -1,0 +1,1 @@
+"""The practice internet: cables, weather, captures, and its process."""

@@ -1,0 +1,1 @@
+"""IKE messages as bytes: header, payloads, fragments, registry numbers."""

@@ -1,0 +1,1 @@
+"""Key exchange, key derivation, signatures and credentials of IKE."""
