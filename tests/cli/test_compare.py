@@ -45,12 +45,15 @@ def filled(folder: Folder, name: str, **changes: str) -> None:
 
 
 def test_a_sheet_that_is_filled_in_rightly(made: Folder) -> None:
-    made.obrin("compare", "quay-gw", f"{PACK}/values.csv").good()
+    made.obrin("compare", "quay-gw", f"{PACK}/values.csv", "--partial").good()
+    run = made.obrin("compare", "quay-gw", f"{PACK}/values.csv").bad(1, "")
+    assert "no fingerprint of the key is entered" in run.out
     right = {row["name"]: row["value"] for row in rows_of(made)}
     lifetime = next(v for n, v in right.items() if n.endswith(".lifetime.ike-sa"))
     minutes = int(lifetime.split()[0]) // 60
     filled(made, "own-words.csv", **{".lifetime.ike-sa": f"{minutes} min"})
-    assert "0 differences" in made.obrin("compare", "quay-gw", "own-words.csv").good().out
+    run = made.obrin("compare", "quay-gw", "own-words.csv", "--partial").good()
+    assert f"No difference found; {len(right) - 2} of {len(right)} values" in run.out
 
 
 def test_mistakes_are_named_with_their_line_and_what_follows(made: Folder) -> None:
@@ -100,6 +103,10 @@ def test_other_forms(made: Folder) -> None:
     config = json.loads((made.path / PACK / "config.json").read_text())
     made.write("same.json", json.dumps(config))
     made.obrin("compare", "quay-gw", "same.json").good()
+    part = {name: data for name, data in config.items() if name != "obrin-bgp:bgp"}
+    made.write("part.json", json.dumps(part))
+    run = made.obrin("compare", "quay-gw", "part.json").bad(1, "")
+    assert "not compared: FILE does not have it: obrin-bgp:bgp" in run.out
     config["obrin-bgp:bgp"]["neighbor"][0]["hold-time"] = 60
     made.write("other.json", json.dumps({"ietf-restconf:data": config}))
     made.obrin("compare", "quay-gw", "other.json").bad(1, "")
@@ -113,7 +120,7 @@ def test_keys_by_their_fingerprints(made: Folder) -> None:
         shown[name] = run.out.strip().rsplit(" ", 1)[1]
     for name, words in (("right", ""), ("case", "case of letters"), ("blank", "blanks around it")):
         filled(made, "keys.csv", **{"keys.json.quay-apps/a": shown[name]})
-        run = made.obrin("compare", "quay-gw", "keys.csv")
+        run = made.obrin("compare", "quay-gw", "keys.csv", "--partial")
         assert run.code == (1 if words else 0)
         assert words in run.out
         assert key not in run.out
@@ -126,7 +133,10 @@ def test_two_ends_without_a_design(made: Folder, tmp_path) -> None:
     for place in ("quay-gw", "apps"):
         text = (made.path / "packs" / "design" / place / "values.csv").read_text()
         bare.write(f"{place}.csv", text)
-    bare.obrin("compare", "--ends", "quay-gw.csv", "apps.csv").good()
+    ends = "compare", "--ends", "quay-gw.csv", "apps.csv"
+    bare.obrin(*ends, "--partial").good()
+    assert "No difference found; " in bare.obrin(*ends).bad(1, "").out
+    assert valid("compare", bare.obrin(*ends, "--json").bad(1, "").json)["good"] is None
     text = (bare.path / "apps.csv").read_text()
     at = text.index("tunnels.remote-identity.quay-apps/a")
     bare.write("apps.csv", text[:at] + text[at:].replace("192.0.2.10", "192.0.2.11", 1))

@@ -9,7 +9,6 @@ from collections.abc import Callable, Iterator
 
 import pytest
 
-from obrin.core.compare.between import between
 from obrin.core.compare.differences import Sheet, differences
 from obrin.core.compare.follows import follows
 from obrin.core.compare.reading import (
@@ -254,24 +253,3 @@ def test_masks() -> None:
     with pytest.raises(ValueError, match="not a mask"):
         mask_length("255.0.255.0")
     assert read("x", "10.0.0.0 255.0.255.0").kind != ADDRESSES
-
-
-@pytest.mark.parametrize("first", range(0, 16, 8))
-def test_two_ends_of_a_healthy_design_mirror_each_other(first: int) -> None:
-    """And no more once a value of one of them is another."""
-    for seed in range(first, first + 8):
-        settled = settled_of(str(Healthy(seed)))
-        texts = {
-            place: {v.name: v.text for v in values_of(value_sheet(settled, place))}
-            for place in gateways_of(settled)
-        }
-        for link in settled.links.values():
-            tunnel = link.tunnels[0]
-            site, cloud = texts[tunnel.gateway], texts[tunnel.cloud]
-            assert between(site, cloud) == [], (seed, tunnel.label)
-            assert between(cloud, site) == [], (seed, tunnel.label)
-            name = f"tunnels.remote-identity.{tunnel.label}"
-            (found,) = between({**site, name: "198.51.100.250"}, cloud)
-            assert "do not mirror each other" in found.what
-    with pytest.raises(ValueError, match="nothing in common"):
-        between({"a": "1"}, {"b": "2"})

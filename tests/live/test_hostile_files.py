@@ -9,6 +9,7 @@ import subprocess
 import sys
 import textwrap
 import zipfile
+from collections.abc import Callable
 from pathlib import Path
 
 import openpyxl
@@ -54,13 +55,13 @@ def cells(inner: bytes, dimension: bytes = b"A1:B2") -> bytes:
 ROW = b'<row r="1"><c r="A1" t="inlineStr"><is><t>x</t></is></c></row>'
 ENTITY = b'<!DOCTYPE x [<!ENTITY a "aaaaaaaaaa"><!ENTITY b "&a;&a;&a;&a;&a;&a;&a;&a;">]>'
 FAR = b'<row r="1"><c r="A1"><v>1</v></c><c r="XFD1"><v>1</v></c></row>'
-WORKBOOKS: dict[str, tuple[bytes, str]] = {
-    "no archive": (b"PK\3\4nothing", "not a workbook that can be read"),
-    "not XML": (workbook(sheet=b"<worksheet><row>"), "not a workbook that can be read"),
-    "no XML at all": (workbook(sheet=b"\0\1\2"), "not a workbook that can be read"),
-    "entities": (workbook(sheet=ENTITY + cells(ROW)), "declares entities"),
+WORKBOOKS: dict[str, tuple[Callable[[], bytes], str]] = {
+    "no archive": (lambda: b"PK\3\4nothing", "not a workbook that can be read"),
+    "not XML": (lambda: workbook(sheet=b"<worksheet><row>"), "not a workbook that can be read"),
+    "no XML at all": (lambda: workbook(sheet=b"\0\1\2"), "not a workbook that can be read"),
+    "entities": (lambda: workbook(sheet=ENTITY + cells(ROW)), "declares entities"),
     "one cell of 300 MB": (
-        workbook(
+        lambda: workbook(
             sheet=cells(
                 b'<row r="1"><c t="inlineStr"><is><t>' + b"x" * (300 << 20) + b"</t></is></c></row>"
             )
@@ -68,7 +69,7 @@ WORKBOOKS: dict[str, tuple[bytes, str]] = {
         "when it is unpacked",
     ),
     "one long cell": (
-        workbook(
+        lambda: workbook(
             sheet=cells(
                 b'<row r="1"><c t="inlineStr"><is><t>' + b"x" * 70000 + b"</t></is></c></row>"
             )
@@ -76,17 +77,18 @@ WORKBOOKS: dict[str, tuple[bytes, str]] = {
         "a cell of more than",
     ),
     "millions of strings": (
-        workbook(strings=b"<sst>" + b"<si><t>x</t></si>" * 3_000_000 + b"</sst>"),
+        lambda: workbook(strings=b"<sst>" + b"<si><t>x</t></si>" * 3_000_000 + b"</sst>"),
         "bytes of strings",
     ),
-    "a far column": (workbook(sheet=cells(FAR)), "1,000 columns"),
-    "rows without end": (workbook(sheet=cells(b"<row/>" * 210_000)), "200,000 rows"),
+    "a far column": (lambda: workbook(sheet=cells(FAR)), "1,000 columns"),
+    "rows without end": (lambda: workbook(sheet=cells(b"<row/>" * 210_000)), "200,000 rows"),
     "a date that is none": (
-        workbook(sheet=cells(b'<row r="1"><c r="A1" t="d"><v>99999-99-99</v></c></row>')),
+        lambda: workbook(sheet=cells(b'<row r="1"><c r="A1" t="d"><v>99999-99-99</v></c></row>')),
         "not a workbook that can be read",
     ),
-    "a damaged part": (b"", "not a workbook that can be read"),
+    "a damaged part": (lambda: b"", "not a workbook that can be read"),
 }
+"""What makes a workbook, since some are large, and words of the message about it."""
 
 
 def damaged() -> bytes:
@@ -100,9 +102,9 @@ def damaged() -> bytes:
 
 @pytest.mark.parametrize("name", WORKBOOKS)
 def test_a_workbook_that_claims_too_much_is_one_message(name: str, tmp_path: Path) -> None:
-    data, words = WORKBOOKS[name]
+    make, words = WORKBOOKS[name]
     with pytest.raises(DesignError) as caught:
-        read_workbook(tmp_path / "x.xlsx", data or damaged())
+        read_workbook(tmp_path / "x.xlsx", make() or damaged())
     text = str(caught.value)
     assert words in text
     assert len(text) < 700
@@ -133,7 +135,7 @@ def test_whatever_is_changed_in_a_workbook_is_a_message(tmp_path: Path) -> None:
 def test_none_of_it_takes_the_memory_of_the_machine(tmp_path: Path) -> None:
     """In a process of its own that may have half a gigabyte more than Python needs."""
     (tmp_path / "x.xlsx").write_bytes(workbook(sheet=cells(ROW, b"A1:XFD200000")))
-    (tmp_path / "s.xlsx").write_bytes(WORKBOOKS["millions of strings"][0])
+    (tmp_path / "s.xlsx").write_bytes(WORKBOOKS["millions of strings"][0]())
     code = textwrap.dedent("""
         import resource, sys
         from pathlib import Path

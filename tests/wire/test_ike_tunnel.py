@@ -177,7 +177,7 @@ def test_both_ends_rekey_at_once() -> None:
         assert crosses(net), seed
 
 
-def test_a_day_of_lifetimes_passes() -> None:
+def test_hours_of_lifetimes_pass() -> None:
     suite = make_suite(
         "short",
         encryption="AES-GCM-16-128",
@@ -187,11 +187,11 @@ def test_a_day_of_lifetimes_passes() -> None:
         esp_lifetime=900.0,
     )
     net = started(*pair((suite,)))
-    for _ in range(24):
+    for _ in range(6):
         net.run(net.now + 3600)
         assert crosses(net)
     assert "IkeDown" not in net.names(0)
-    assert net.names(0).count("ChildUp") > 80
+    assert net.names(0).count("ChildUp") > 20
 
 
 def bad_network(seed: int) -> None:

@@ -31,7 +31,7 @@ def runs(draw) -> tuple[int, bytes]:
     for _ in range(draw(st.integers(0, 5))):
         length = draw(st.integers(0, bits) | st.sampled_from([8, 24, 56]))
         octets = (length + 7) // 8
-        for _ in range(draw(st.sampled_from([1, 2, 3, 17, 300]))):
+        for _ in range(draw(st.sampled_from([1, 2, 3, 17, 90]))):
             data += bytes((length,)) + draw(st.binary(min_size=octets, max_size=octets))
     return bits, data
 

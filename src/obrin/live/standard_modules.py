@@ -30,6 +30,7 @@ _IMPLEMENTED = (
     "obrin-bgp",
     "obrin-circuits",
     "obrin-hosts",
+    "obrin-interfaces",
     "obrin-keys",
     "obrin-observe",
 )

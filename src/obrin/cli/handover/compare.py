@@ -15,6 +15,7 @@ from obrin.core.naming import unknown
 if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
 
+    from obrin.core.compare.comparison import Comparison
     from obrin.core.compare.differences import Difference
     from obrin.core.handover.sheet.blocks import Value
     from obrin.core.settled.model import Settled
@@ -37,6 +38,11 @@ MOST_UNKNOWN = 8
     is_flag=True,
     help="PLACE is a file as well: hold two ends against each other, without any design.",
 )
+@click.option(
+    "--partial",
+    is_flag=True,
+    help="Accept that values are not compared, since FILE lacks them: only differences fail.",
+)
 @design_option
 @json_option
 @redactable
@@ -47,6 +53,7 @@ def compare(
     file: str,
     template: str | None,
     ends: bool,
+    partial: bool,
     design_file: str | None,
     as_json: bool,
 ) -> None:
@@ -56,32 +63,36 @@ def compare(
     table of names and values, a JSON object, YANG data as JSON, or with '--template' any text. The
     same value may be written in another way: 480 min for 28800 s, aes256gcm16, a mask in full. For
     each difference stands what was probably done, and what will follow. Keys are held against as
-    fingerprints that 'keys compare' prints. Exit code 1 where something differs.
+    fingerprints that 'keys compare' prints. Exit code 1 where something differs, and where a value
+    could not be compared: what was not seen is not right.
 
     \b
     Examples:
       obrin compare hh-east filled.csv --design skerrow-ferries
       obrin compare --ends site.csv cloud.csv
     """
+    after: Mapping[str, str] = {}
+    unknown: Sequence[str] = ()
     if ends:
-        found, unknown = _between(place, file, template), list[str]()
-        after: Mapping[str, str] = {}
-        compared = 0
+        made = _between(place, file, template)
     else:
         project = project_of(design_file)
         _, settled = project.settled()
-        found, after, unknown, compared = _against_sheet(project, settled, place, file, template)
+        made, after, unknown = _against_sheet(project, settled, place, file, template)
     if as_json:
         echo_json(
             {
-                "differences": [_as_json(d, after) for d in found],
-                "compared": compared,
+                "differences": [_as_json(d, after) for d in made.differences],
+                "good": made.good,
+                "compared": made.compared,
+                "values": made.total,
+                "left": [{"name": one.name, "why": one.why} for one in made.left],
                 "unknown": list(unknown),
             }
         )
     else:
-        _print(found, after, unknown, compared if not ends else None)
-    ctx.exit(1 if found else 0)
+        _print(made, after, unknown, ends=ends)
+    ctx.exit(0 if made.good or (partial and made.good is None and made.compared) else 1)
 
 
 def _read(path: str, values: Sequence[Value] | None, template: str | None) -> EnteredFile:
@@ -95,8 +106,9 @@ def _read(path: str, values: Sequence[Value] | None, template: str | None) -> En
 
 def _against_sheet(
     project: Project, settled: Settled, place: str, file: str, template: str | None
-) -> tuple[list[Difference], Mapping[str, str], list[str], int]:
-    from obrin.core.compare.differences import Sheet, differences
+) -> tuple[Comparison, Mapping[str, str], list[str]]:
+    from obrin.core.compare.against import against
+    from obrin.core.compare.differences import Sheet
     from obrin.core.compare.follows import follows
     from obrin.core.handover.pack import gateways_of
     from obrin.core.handover.sheet.blocks import values_of
@@ -108,19 +120,18 @@ def _against_sheet(
     values = list(values_of(value_sheet(settled, place)))
     entered = _read(file, values, template)
     if entered.data is not None:
-        return _yang(settled, place, entered.data), {}, [], 1
+        return _yang(settled, place, entered.data), {}, []
     if not entered.values:
         raise ObrinError(
             f"{file} has no value of the sheet of {place}. Fill in 'packs/.../values.csv', or name "
             "the values as its column 'name' does"
         )
-    sheet = Sheet(values)
-    found = differences(sheet, entered.values, entered.lines, project.keys.prints())
-    after = follows(settled, place, found)
-    return found, after, list(entered.unknown), len(entered.values)
+    made = against(Sheet(values), entered.values, entered.lines, project.keys.prints())
+    return made, follows(settled, place, made.differences), list(entered.unknown)
 
 
-def _yang(settled: Settled, place: str, data: dict[str, Any]) -> list[Difference]:
+def _yang(settled: Settled, place: str, data: dict[str, Any]) -> Comparison:
+    from obrin.core.compare.comparison import Comparison, Left
     from obrin.core.compare.differences import Difference
     from obrin.core.handover.configured import device_config
     from obrin.core.handover.differences import differences
@@ -128,10 +139,12 @@ def _yang(settled: Settled, place: str, data: dict[str, Any]) -> list[Difference
 
     meant = encode(device_config(settled, place))
     texts = differences({name: meant[name] for name in meant if name in data}, data)
-    return [Difference(text.partition(":")[0], text, "", "", "") for text in texts]
+    found = tuple(Difference(text.partition(":")[0], text, "", "", "") for text in texts)
+    left = (Left(name, name, "FILE does not have it") for name in meant if name not in data)
+    return Comparison(found, sum(name in data for name in meant), tuple(left))
 
 
-def _between(one: str, two: str, template: str | None) -> list[Difference]:
+def _between(one: str, two: str, template: str | None) -> Comparison:
     from obrin.core.compare.between import between
 
     first, second = (_read(path, None, template).values for path in (one, two))
@@ -142,18 +155,17 @@ def _between(one: str, two: str, template: str | None) -> list[Difference]:
 
 
 def _print(
-    found: Sequence[Difference],
-    after: Mapping[str, str],
-    unknown: Sequence[str],
-    compared: int | None,
+    made: Comparison, after: Mapping[str, str], unknown: Sequence[str], *, ends: bool
 ) -> None:
+    from obrin.core.compare.comparison import reasons
+
     out = console()
-    for number, difference in enumerate(found):
+    for number, difference in enumerate(made.differences):
         if number:
             say(out, "")
         line = f" (line {difference.line})" if difference.line else ""
         say(out, f"{difference.place}{line}", style="bold")
-        heads = ("one end", "other") if compared is None else ("meant", "entered")
+        heads = ("one end", "other") if ends else ("meant", "entered")
         for head, text in (
             (heads[0], difference.meant),
             (heads[1], difference.entered),
@@ -166,11 +178,12 @@ def _print(
         click.echo(f"note: {text}: nothing of that name is on the sheet", err=True)
     if len(unknown) > MOST_UNKNOWN:
         click.echo(f"note: {len(unknown) - MOST_UNKNOWN} more such rows", err=True)
-    if found:
+    if made.differences:
         say(out, "")
-    count = f"{len(found)} difference{'' if len(found) == 1 else 's'}"
-    of = "" if compared is None else f" in {compared} values"
-    say(out, f"{count}{of}.", style="red" if found else "green")
+    for words in reasons(made.left):
+        say(out, f"not compared: {words}", style="yellow")
+    style = {True: "green", False: "red", None: "yellow"}[made.good]
+    say(out, made.words, style=style)
 
 
 def _as_json(difference: Difference, after: Mapping[str, str]) -> dict[str, Any]:

@@ -66,10 +66,10 @@ def tell_plan(plan: Plan, record: Record | None, times: Schedule) -> None:
 
 def tell_keys(labels: Sequence[str]) -> None:
     """Name the keys that were made anew and are not at the ends yet."""
-    from obrin.core.settled.links import OF_SESSION
+    from obrin.core.settled.links import is_password
 
     for tunnels, command in ((True, "obrin keys rotate"), (False, "obrin connect")):
-        found = [label for label in labels if label.endswith(OF_SESSION) is not tunnels]
+        found = [label for label in labels if is_password(label) is not tunnels]
         if found:
             named = found if tunnels and len(found) <= MOST_KEYS else ()
             say(

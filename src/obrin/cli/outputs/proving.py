@@ -289,7 +289,16 @@ PROVING: dict[str, Shape] = {
                     },
                 )
             ),
-            "compared": whole("values that were held against the sheet"),
+            "good": or_null(truth("whether all values are right; null where that is not known")),
+            "compared": whole("values that were compared"),
+            "values": whole("values that should be compared"),
+            "left": listing(
+                record(
+                    "values",
+                    {"name": text("as in values.csv"), "why": text("why it was not compared")},
+                ),
+                "values that were not compared",
+            ),
             "unknown": texts("rows of the file that are nothing of the sheet"),
         },
     ),

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import click
 
 from obrin.core.errors import ObrinError
-from obrin.core.settled.links import OF_SESSION
+from obrin.core.settled.links import password_label
 from obrin.live.project import find_project
 
 if TYPE_CHECKING:
@@ -21,7 +21,7 @@ def tunnel_names(ctx: click.Context, param: click.Parameter, incomplete: str) ->
 
 def secret_names(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[str]:
     """Labels of tunnels, and of the passwords of sessions in them."""
-    labels = [*_tunnels(ctx), *(f"{name}{OF_SESSION}" for name in _tunnels(ctx, signed=True))]
+    labels = [*_tunnels(ctx), *(password_label(name) for name in _tunnels(ctx, signed=True))]
     return [label for label in labels if label.startswith(incomplete)]
 
 

@@ -21,7 +21,6 @@ from obrin.core.settled.links import (
     SettledCircuit,
     SettledLink,
     SettledTunnel,
-    legs_of,
 )
 from obrin.core.settled.model import Settled
 from obrin.core.settled.sites import SettledGateway, SettledSite
@@ -66,7 +65,7 @@ def grounds(between: Between, done: Done) -> Settled:
     places = {*now.gateways, *now.clouds}
 
     def stands(bundle: Bundle) -> bool:
-        return {bundle.cloud, *(leg.gateway for leg in legs_of(bundle))} <= places
+        return {bundle.cloud, *(leg.gateway for leg in bundle.legs)} <= places
 
     links = {**between.before.links, **between.after.links}
     circuits = {**between.before.circuits, **between.after.circuits}

@@ -85,7 +85,10 @@ class Held(NamedTuple):
 
 
 def read(name: str, text: str) -> Reading:
-    """Read what was entered for the value `name`."""
+    """Read what was entered for the value `name`. What a tunnel is called says nothing of it."""
+    group, *rest = name.split(".")
+    by_row = group.startswith(("suite", "tunnels", "routing", "circuits"))
+    row = rest[0 if by_row else -1] if rest else name
     plain = re.sub(r"\([^)]*\)", " ", text)
     plain = re.sub(r"\s+", " ", plain).strip().strip("\"'").rstrip(";,").strip().lower()
     if not plain:
@@ -96,29 +99,27 @@ def read(name: str, text: str) -> Reading:
         found = algorithm(kind, first)
         if found is not None:
             return Reading(ALGORITHM, found.name)
-    if plain in OFF and not (plain == "0" and "order" in name):
+    if plain in OFF and not (plain == "0" and "order" in row):
         return Reading(SWITCH, False)
-    if "as-number" in name and (dotted := _ASDOT.match(plain)):
+    if "as-number" in row and (dotted := _ASDOT.match(plain)):
         return Reading(NUMBER, float(int(dotted[1]) << 16 | int(dotted[2])))
     held = addresses(plain)
     if held:
         return Reading(ADDRESSES, frozenset(held))
-    return _quantity(name, plain)
+    return _quantity(row, plain)
 
 
-def _quantity(name: str, plain: str) -> Reading:
+def _quantity(row: str, plain: str) -> Reading:
     timed = _TIME.match(plain)
     if timed:
         return Reading(SECONDS, round(float(timed[1]) * _UNITS[timed[2]], 6))
     several = re.fullmatch(r"(.*?)(?:, | = |/)(.*)", plain)
     if several and all(_TIME.match(part.strip()) for part in several.groups()):
-        return _quantity(name, several[1].strip())
+        return _quantity(row, several[1].strip())
     number = _PLAIN.match(plain)
     if number:
         value = float(re.sub(r"(?<=[0-9])[ ,'](?=[0-9]{3})", "", number[1]))
-        timely = any(
-            word in name for word in ("lifetime", "time", "keepalive", "wait", "ask-after")
-        )
+        timely = any(word in row for word in _TIMELY)
         return Reading(SECONDS if timely and not number[2] else NUMBER, value)
     if plain in ON:
         return Reading(SWITCH, True)

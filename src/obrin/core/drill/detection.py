@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from obrin.core.quantity import plain
-from obrin.core.settled.links import Leg, SettledCircuit, SettledLink, SettledTunnel
+from obrin.core.settled.links import Leg, SettledCircuit, SettledLink
 from obrin.core.settled.model import Settled
 
 SPARE_START = 2.0
@@ -34,7 +34,7 @@ def detectors(
     of a session that goes over several tunnels moves nothing: it has to outlive the first of them.
     """
     found = []
-    sessions = settled.sessions_over(leg) if isinstance(leg, SettledTunnel) else ()
+    sessions = settled.sessions_over(leg) if leg is not None else ()
     if link.routing == "bgp" and all(len(session.tunnels) == 1 for session in sessions):
         found.append(Detector(f"BGP hold time {link.hold} s", link.hold * 2 / 3, float(link.hold)))
     if link.bfd is not None:

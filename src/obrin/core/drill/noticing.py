@@ -11,7 +11,6 @@ from collections.abc import Collection
 from obrin.core.design.arrangement import SPARE
 from obrin.core.drill.detection import SPARE_START, Detector, detectors
 from obrin.core.drill.elements import Element
-from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
 from obrin.core.settled.sessions import INTERNAL_HOLD
 from obrin.core.settled.ways import Attachment
@@ -81,7 +80,7 @@ class Noticing:
     def spare(self, ways: Collection[str]) -> float:
         """Seconds until one of them is up that waits for others to fail."""
         legs = (self._settled.index.by_label.get(way) for way in ways)
-        rests = any(isinstance(leg, SettledTunnel) and leg.role == SPARE for leg in legs)
+        rests = any(leg is not None and leg.role == SPARE for leg in legs)
         return SPARE_START if rests else 0.0
 
 

@@ -9,7 +9,7 @@ from typing import NamedTuple
 from obrin.core.handover.ends.records import ends_at
 from obrin.core.handover.standard.keys import BY_KEY, CertificateFiles, Keys, encode
 from obrin.core.json_text import Json
-from obrin.core.settled.links import OF_SESSION
+from obrin.core.settled.links import password_label
 from obrin.core.settled.model import Settled
 
 
@@ -63,6 +63,6 @@ def keys_of(settled: Settled, place: str, secrets: Secrets) -> Keys:
     certified = any(end.authentication != BY_KEY for end in ends)
     return Keys(
         {end.tunnel: secrets.keys[end.tunnel] for end in ends if end.authentication == BY_KEY},
-        {label: secrets.keys[label + OF_SESSION] for label in signed},
+        {label: secrets.keys[password_label(label)] for label in signed},
         secrets.certificates[place] if certified else None,
     )

@@ -107,7 +107,7 @@ class _Drawing:
         legs = tuple(
             (
                 gateways[leg.gateway],
-                _kind(leg),
+                leg.kind,
                 leg.cloud,
                 leg.instance if isinstance(leg, SettledTunnel) else 0,
                 leg.preference,
@@ -227,14 +227,10 @@ class _Drawing:
             if site in self._folded:
                 state = self._states.get(leg.label, "")
                 count = len(self._folded[site])
-                yield Line(leg.label, _kind(leg), (site, leg.cloud), state, count)
+                yield Line(leg.label, leg.kind, (site, leg.cloud), state, count)
         for way in self._settled.attachments():
             state = self._states.get(way.label, "")
             yield Line(way.label, ATTACHED, (way.hub, way.member), state)
-
-
-def _kind(leg: Leg) -> str:
-    return CIRCUIT if isinstance(leg, SettledCircuit) else TUNNEL
 
 
 def _both(prefixes: Dual[Prefix]) -> str:

@@ -16,7 +16,7 @@ from obrin.core.routing.model import accepted_at_site, entered
 from obrin.core.routing.packet import PacketKey
 from obrin.core.settled.clouds import SettledSubnet
 from obrin.core.settled.expected import Expected
-from obrin.core.settled.links import Leg, SettledCircuit, SettledLink, SettledTunnel
+from obrin.core.settled.links import Leg, SettledCircuit, SettledTunnel
 from obrin.core.settled.model import Settled
 from obrin.core.settled.telling import announced_by_site
 from obrin.core.settled.ways import Attachment, Neighbour
@@ -296,7 +296,7 @@ class _Walk:
 def _selected(settled: Settled, leg: Leg, key: PacketKey, near: tuple[Exposure, ...]) -> bool:
     """Whether a tunnel that policies lead into takes a packet (RFC 4301 section 4.4.1)."""
     bundle = settled.bundle(leg)
-    if not isinstance(bundle, SettledLink) or bundle.selection != "policy":
+    if bundle.selection != "policy":
         return True
     source, destination = outward(near, key.source), key.destination
     site, cloud = announced_by_site(bundle), accepted_at_site(settled, bundle)

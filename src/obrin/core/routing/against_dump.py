@@ -8,7 +8,6 @@ from dataclasses import dataclass
 from obrin.core.address.prefix import Address, Prefix, format_address
 from obrin.core.routing.model import routers_of, state_of
 from obrin.core.routing.path import AsPath, Candidate, Path, shortened
-from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
 
 Seen = Callable[[Address], Mapping[Prefix, Path]]
@@ -67,7 +66,7 @@ def differences(
     cloud = place in settled.clouds
     for tunnel in settled.legs_at(place):
         wanted = expected.get(tunnel.label, {})
-        sessions = settled.sessions_over(tunnel) if isinstance(tunnel, SettledTunnel) else ()
+        sessions = settled.sessions_over(tunnel)
         ends = [session.ends for session in sessions] or [tunnel.peers]
         address = ends[0][not cloud]
         found = {p: path for pair in ends for p, path in seen(pair[not cloud]).items()}

@@ -20,7 +20,7 @@ from obrin.core.routing.path import Peer
 from obrin.core.routing.policy import WELL_KNOWN, PrefixList, SessionPolicy
 from obrin.core.routing.session import Session
 from obrin.core.routing.stable import Stable
-from obrin.core.settled.links import Bundle, Leg, SettledLink, SettledTunnel, legs_of
+from obrin.core.settled.links import Bundle, Leg, SettledTunnel
 from obrin.core.settled.model import Settled
 from obrin.core.settled.sites import SettledGateway
 from obrin.core.settled.telling import (
@@ -46,7 +46,6 @@ def preference_of(local_pref: int) -> int:
 def site_policy(settled: Settled, leg: Leg, accept: PrefixList | None = None) -> SessionPolicy:
     """The site gateway's side of a leg's session; `accept` where that has been made already."""
     bundle, gateway = settled.bundle(leg), settled.gateways[leg.gateway]
-    communities = bundle.communities if isinstance(bundle, SettledLink) else ()
     return SessionPolicy(
         local_as=gateway.as_number,
         peer_as=settled.clouds[leg.cloud].as_number,
@@ -54,20 +53,19 @@ def site_policy(settled: Settled, leg: Leg, accept: PrefixList | None = None) ->
         local_pref=local_pref(session_preference(settled, leg)),
         prepend=bundle.prepend,
         med=_med(settled, bundle, leg),
-        communities=tuple(WELL_KNOWN[name] for name in communities),
+        communities=tuple(WELL_KNOWN[name] for name in bundle.communities),
         limit=gateway.maximum_prefixes,
     )
 
 
 def session_preference(settled: Settled, leg: Leg) -> int:
     """The preference of the first tunnel of its session."""
-    sessions = settled.sessions_over(leg) if isinstance(leg, SettledTunnel) else ()
+    sessions = settled.sessions_over(leg)
     return sessions[0].first.preference if sessions else leg.preference
 
 
 def _med(settled: Settled, bundle: Bundle, leg: Leg) -> int | None:
-    sends_med = isinstance(bundle, SettledLink) and bundle.sends_med
-    return session_preference(settled, leg) if sends_med else None
+    return session_preference(settled, leg) if bundle.sends_med else None
 
 
 def advertised_before_summaries(settled: Settled, bundle: Bundle) -> tuple[Prefix, ...]:
@@ -154,7 +152,7 @@ class _Sessions:
         by_session = cloud.is_hub and bundle.routing != "static"
         # A hub has no other routes of its own to advertise: the rest comes from the members.
         own = self._listed(summaries_of(bundle)[1] if by_session else far)
-        for leg in legs_of(bundle):
+        for leg in bundle.legs:
             gateway = settled.gateways[leg.gateway]
             at_site, at_cloud = site_policy(settled, leg, heard), cloud_policy(settled, leg, near)
             identifier = cloud.router_id(leg.instance if isinstance(leg, SettledTunnel) else 1)

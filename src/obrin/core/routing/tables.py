@@ -23,17 +23,18 @@ IN_USE, SHARES, BACKUP, REFUSED = "in use", "shares", "not used", "refused"
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Row:
-    """One route in one table. `why` says why it is used, or by which rule it lost."""
+    """One route in one table. `why` says why it is used, or by which rule it lost. `next_hop` is
+    empty where it leads to what is attached; the last two are BGP's."""
 
     table: str
     prefix: Prefix
     kind: str
     via: str
-    next_hop: str
-    as_path: AsPath
-    local_pref: int | None
     state: str
     why: str
+    next_hop: str = ""
+    as_path: AsPath = ()
+    local_pref: int | None = None
 
 
 def table_names(settled: Settled) -> list[str]:
@@ -68,8 +69,6 @@ def _router(settled: Settled, router: str, stable: Stable) -> Iterator[Row]:
                 kind="connected",
                 via=used.via,
                 next_hop=hop,
-                as_path=(),
-                local_pref=None,
                 state=IN_USE,
                 why=why,
             )
@@ -80,8 +79,6 @@ def _router(settled: Settled, router: str, stable: Stable) -> Iterator[Row]:
                 kind="static",
                 via=used.via,
                 next_hop=_own_hop(settled, used.via, router),
-                as_path=(),
-                local_pref=None,
                 state=IN_USE,
                 why=LEADS_TO_PEER,
             )
@@ -94,9 +91,6 @@ def _router(settled: Settled, router: str, stable: Stable) -> Iterator[Row]:
                 prefix=prefix,
                 kind="bgp",
                 via=session.via,
-                next_hop="",
-                as_path=(),
-                local_pref=None,
                 state=REFUSED,
                 why=reason,
             )
@@ -118,8 +112,6 @@ def _static(router: str, prefix: Prefix, heard: Heard, used: Route | None) -> It
             kind="static",
             via=session.via,
             next_hop=hop,
-            as_path=(),
-            local_pref=None,
             state=state,
             why=why,
         )
@@ -175,9 +167,6 @@ def _subnet(settled: Settled, place: str, subnet: str, stable: Stable) -> Iterat
             prefix=space,
             kind="local",
             via=place,
-            next_hop="",
-            as_path=(),
-            local_pref=None,
             state=IN_USE,
             why="the cloud's own space",
         )
@@ -189,9 +178,6 @@ def _subnet(settled: Settled, place: str, subnet: str, stable: Stable) -> Iterat
             prefix=prefix,
             kind="static",
             via=target,
-            next_hop="",
-            as_path=(),
-            local_pref=None,
             state=IN_USE,
             why=why,
         )

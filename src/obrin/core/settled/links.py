@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from datetime import date
+from typing import ClassVar
 
 from obrin.core.address.dual import Dual, of_families
 from obrin.core.address.prefix import Address, Prefix
 from obrin.core.address.translation import Exposure
-from obrin.core.design.arrangement import Arrangement, arrange
+from obrin.core.design.arrangement import ACTIVE, Arrangement, arrange
 from obrin.core.design.joining import SITE, Circuit
 from obrin.core.design.model import Link, Tunnel
 from obrin.core.design.values import written_out
@@ -86,6 +87,7 @@ class SettledTunnel(Inside):
     cloud_initiates: bool = False
     beyond: tuple[Address | None, Address | None] = (None, None)
     origin: str = ""
+    kind: ClassVar = "tunnel"
 
     @property
     def designed(self) -> str:
@@ -105,7 +107,8 @@ class SettledTunnel(Inside):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SettledCircuit(Inside):
-    """A dedicated line. `preference` counts as in tunnels: lower comes first."""
+    """A dedicated line: a link and its only leg in one. `preference` counts as in tunnels: lower
+    comes first. What it has nothing of is as where a link has not said it."""
 
     name: str
     site: str
@@ -125,6 +128,27 @@ class SettledCircuit(Inside):
     bfd: Bfd | None = None
     owner: str | None = None
     accepted: date | None = None
+    kind: ClassVar = "circuit"
+    role: ClassVar = ACTIVE
+    selection: ClassVar = "interface"
+    authentication: ClassVar = ""
+    communities: ClassVar[tuple[str, ...]] = ()
+    summaries: ClassVar[tuple[Prefix, ...]] = ()
+    cloud_summaries: ClassVar[tuple[Prefix, ...]] = ()
+    sends_med: ClassVar = False
+
+    @property
+    def place(self) -> tuple[str, str]:
+        """Its place in the design."""
+        return "circuits", self.name
+
+    @property
+    def legs(self) -> tuple[SettledCircuit, ...]:
+        return (self,)
+
+    @property
+    def rank(self) -> int:
+        return self.preference
 
     @property
     def label(self) -> str:
@@ -175,6 +199,29 @@ class SettledLink(Terms):
     sends_med: bool = False
     one_each: bool = False
     origin: str = ""
+    kind: ClassVar = "link"
+
+    @property
+    def place(self) -> tuple[str, str]:
+        """Its place in the design."""
+        return "links", self.name
+
+    @property
+    def legs(self) -> tuple[SettledTunnel, ...]:
+        return self.tunnels
+
+
+_OF_SESSION = ":bgp"
+
+
+def password_label(session: str) -> str:
+    """What the password of a BGP session is called, by the label of the session."""
+    return session + _OF_SESSION
+
+
+def is_password(label: str) -> bool:
+    """Whether a secret of this label is the password of a BGP session, and not a key."""
+    return label.endswith(_OF_SESSION)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -189,7 +236,7 @@ class SharedSecret:
     @property
     def words(self) -> str:
         """Name of the secret in a list of what was made."""
-        return f"{'key' if self.is_key else self.what} of {self.label.removesuffix(OF_SESSION)}"
+        return f"{'key' if self.is_key else self.what} of {self.label.removesuffix(_OF_SESSION)}"
 
     @property
     def is_key(self) -> bool:
@@ -204,15 +251,8 @@ class SharedSecret:
 
 
 KEY, PASSWORD = "pre-shared key", "BGP password"
-OF_SESSION = ":bgp"
-"""What the label of a session's password ends in, after that of its tunnel."""
 Bundle = SettledLink | SettledCircuit
 """What joins a site and a cloud, with everything that belongs to it."""
-
-
-def legs_of(bundle: Bundle) -> tuple[Leg, ...]:
-    """The tunnels of a link; a circuit is its only leg."""
-    return bundle.tunnels if isinstance(bundle, SettledLink) else (bundle,)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -25,7 +25,6 @@ from obrin.core.settled.granting import Granted
 from obrin.core.settled.indexing import Index, make_index
 from obrin.core.settled.links import (
     KEY,
-    OF_SESSION,
     PASSWORD,
     Bundle,
     Leg,
@@ -33,6 +32,7 @@ from obrin.core.settled.links import (
     SettledLink,
     SettledTunnel,
     SharedSecret,
+    password_label,
 )
 from obrin.core.settled.sessions import SettledSession, by_tunnel, sessions_of
 from obrin.core.settled.sites import SettledGateway, SettledNetwork, SettledSite
@@ -81,9 +81,10 @@ class Settled:
     def _sessions_over(self) -> dict[str, tuple[SettledSession, ...]]:
         return by_tunnel(self.links.values())
 
-    def sessions_over(self, tunnel: SettledTunnel) -> tuple[SettledSession, ...]:
-        """The BGP sessions that go over a tunnel; none where its link is static."""
-        return self._sessions_over.get(tunnel.label, ())
+    def sessions_over(self, leg: Leg) -> tuple[SettledSession, ...]:
+        """The BGP sessions that go over a tunnel; none where its link is static, or over a
+        circuit, which has its own."""
+        return self._sessions_over.get(leg.label, ())
 
     def tunnels(self) -> Iterator[SettledTunnel]:
         for link in self.links.values():
@@ -158,7 +159,7 @@ class Settled:
         for link in self.links.values():
             if link.password:
                 for session in sessions_of(link):
-                    label = session.label + OF_SESSION
+                    label = password_label(session.label)
                     yield SharedSecret(label=label, tunnel=session.first, what=PASSWORD)
 
     def certified(self) -> dict[str, tuple[str, ...]]:

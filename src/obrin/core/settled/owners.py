@@ -50,7 +50,7 @@ def owned_at(settled: Settled, place: str) -> list[Owned]:
 def _cloud(settled: Settled, cloud: SettledCloud, legs: Iterable[Leg]) -> Iterator[Owned]:
     if cloud.owner is not None:
         named = {b.name: b for b in map(settled.bundle, legs)}.values()
-        bundles = sorted(named, key=_kind, reverse=True)  # links, then circuits
+        bundles = sorted(named, key=lambda b: b.kind, reverse=True)  # links, then circuits
         asks = [ask_for(b) for b in bundles]
         asks += [f"member {member}" for member in cloud.members]
         asks += [f"its place at hub {hub}" for hub in settled.hubs_of(cloud.name)]
@@ -65,11 +65,7 @@ def _cloud(settled: Settled, cloud: SettledCloud, legs: Iterable[Leg]) -> Iterat
 
 def ask_for(bundle: Bundle) -> str:
     """What the owner of a cloud or hub is asked for it."""
-    return f"{_kind(bundle)} {bundle.name} of {bundle.site}"
-
-
-def _kind(bundle: Bundle) -> str:
-    return "circuit" if isinstance(bundle, SettledCircuit) else "link"
+    return f"{bundle.kind} {bundle.name} of {bundle.site}"
 
 
 def _circuit(circuit: SettledCircuit) -> Iterator[Owned]:

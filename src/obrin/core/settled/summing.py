@@ -10,7 +10,7 @@ from obrin.core.address.prefix import Prefix
 from obrin.core.design.model import Design
 from obrin.core.design.values import AUTO
 from obrin.core.settled.clouds import SettledCloud
-from obrin.core.settled.links import Bundle, SettledCircuit, SettledLink, legs_of
+from obrin.core.settled.links import Bundle, SettledCircuit, SettledLink
 from obrin.core.settled.sites import SettledSite
 from obrin.core.settled.telling import led_through
 
@@ -71,7 +71,7 @@ def _all_ranges(
     yield from (e.prefix for e in design.elsewhere.values())
     for bundle in bundles:
         yield from (part.seen for part in (*bundle.exposures, *bundle.cloud_exposures))
-        for leg in legs_of(bundle):
+        for leg in bundle.legs:
             yield from leg.inside
             if not isinstance(leg, SettledCircuit):
                 yield leg.uplink.address.alone

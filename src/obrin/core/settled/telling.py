@@ -6,7 +6,7 @@ from collections.abc import Collection, Iterable, Mapping
 
 from obrin.core.address.prefix import Prefix
 from obrin.core.settled.clouds import SettledCloud
-from obrin.core.settled.links import Bundle, SettledLink
+from obrin.core.settled.links import Bundle
 
 
 def summarised(prefixes: Collection[Prefix], summaries: Collection[Prefix]) -> tuple[Prefix, ...]:
@@ -18,9 +18,7 @@ def summarised(prefixes: Collection[Prefix], summaries: Collection[Prefix]) -> t
 
 def summaries_of(bundle: Bundle) -> tuple[tuple[Prefix, ...], tuple[Prefix, ...]]:
     """Summaries that the site advertises, and those that it learns."""
-    if isinstance(bundle, SettledLink):
-        return bundle.summaries, bundle.cloud_summaries
-    return (), ()
+    return bundle.summaries, bundle.cloud_summaries
 
 
 def announced_by_site(bundle: Bundle) -> tuple[Prefix, ...]:

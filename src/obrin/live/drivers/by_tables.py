@@ -112,7 +112,7 @@ def _end(settled: Settled, leg: Leg, state: DeviceState) -> EndStatus:
     found = _interface(leg, state)
     circuit = isinstance(leg, SettledCircuit)
     if found is None:
-        by_policy = isinstance(leg, SettledTunnel) and settled.links[leg.link].selection == POLICY
+        by_policy = settled.bundle(leg).selection == POLICY
         return NOT_FOUND if by_policy else NOT_CONFIGURED
     neighbours = _neighbours(settled, leg, state)
     known = neighbours is not None
@@ -149,7 +149,7 @@ def _bgp(worst: NeighbourState | None, *, speaks: bool, known: bool) -> str:
 
 def _neighbours(settled: Settled, leg: Leg, state: DeviceState) -> list[NeighbourState] | None:
     """Neighbours over a tunnel or circuit; None where the device reports none of their family."""
-    sessions = settled.sessions_over(leg) if isinstance(leg, SettledTunnel) else ()
+    sessions = settled.sessions_over(leg)
     wanted = {session.ends[1] for session in sessions} or {leg.cloud_inside}
     learned = state.neighbours or ()
     families = {one.address.bits for one in learned}

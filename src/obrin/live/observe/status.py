@@ -275,7 +275,7 @@ def compared(settled: Settled, tunnel: Leg, site: EndStatus, cloud: EndStatus) -
     """What both ends say of a tunnel or circuit, beside each other and beside the design."""
     return TunnelStatus(
         tunnel=tunnel.label,
-        rank=tunnel.rank if isinstance(tunnel, SettledTunnel) else tunnel.preference,
+        rank=tunnel.rank,
         site=site,
         cloud=cloud,
         disagreements=(

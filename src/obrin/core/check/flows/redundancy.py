@@ -14,7 +14,7 @@ from dataclasses import dataclass
 from obrin.core.address.prefix import Address
 from obrin.core.address.translation import Exposure
 from obrin.core.check.finding import Finding, Severity
-from obrin.core.check.flows.routing import place_of, same_networks
+from obrin.core.check.flows.routing import same_networks
 from obrin.core.design.reader import Location
 from obrin.core.settled.links import (
     Bundle,
@@ -22,7 +22,6 @@ from obrin.core.settled.links import (
     SettledCircuit,
     SettledLink,
     SettledTunnel,
-    legs_of,
 )
 from obrin.core.settled.model import Settled
 
@@ -35,7 +34,7 @@ def redundancy(settled: Settled) -> Iterator[Finding]:
     bundles: list[Bundle] = [*settled.links.values(), *settled.circuits.values()]
     for bundle in bundles:
         beside = [b for b in by_site[bundle.site] if b is bundle or _stands_in(b, bundle)]
-        legs = [leg for b in beside for leg in legs_of(b)]
+        legs = [leg for b in beside for leg in b.legs]
         together = frozenset(leg.label for leg in legs)
         if together in reported:
             continue  # said of the first of them
@@ -74,7 +73,7 @@ def _meet(one: Bundle, other: Bundle) -> bool:
 
 def _place(bundle: Bundle) -> Location:
     """Say where the finding points; for a link, its tunnels."""
-    here = place_of(bundle)
+    here = bundle.place
     return here if isinstance(bundle, SettledCircuit) else (*here, "tunnels")
 
 

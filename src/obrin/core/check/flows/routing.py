@@ -8,7 +8,7 @@ from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.reader import Location
 from obrin.core.naming import some
 from obrin.core.routing.model import state_of
-from obrin.core.settled.links import Bundle, SettledCircuit
+from obrin.core.settled.links import Bundle
 from obrin.core.settled.model import Settled
 from obrin.core.settled.telling import announced_by_cloud, announced_by_site
 
@@ -20,11 +20,6 @@ def routing(settled: Settled) -> Iterator[Finding]:
     yield from _internal(settled)
     yield from _circuits(settled)
     yield from _zones(settled)
-
-
-def place_of(bundle: Bundle) -> Location:
-    """Say where the design has a link or circuit."""
-    return ("circuits" if isinstance(bundle, SettledCircuit) else "links", bundle.name)
 
 
 def _preferences(settled: Settled) -> Iterator[Finding]:
@@ -43,7 +38,7 @@ def _against(settled: Settled, first: Bundle, later: Bundle) -> Iterator[Finding
         yield Finding(
             Severity.WARNING,
             "preference-unheeded",
-            (*place_of(later), "routing"),
+            (*later.place, "routing"),
             f"{first.name} is preferred and learns by BGP; {later.name} has static routes to the "
             "same networks",
             "static routes come before what BGP brings: the traffic takes the way that was meant "
@@ -60,7 +55,7 @@ def _against(settled: Settled, first: Bundle, later: Bundle) -> Iterator[Finding
             yield Finding(
                 Severity.WARNING,
                 "preference-unheeded",
-                place_of(later),
+                later.place,
                 f"{first.name} is preferred, and {later.name} advertises a longer prefix of {what}"
                 f": {some(inside, 3)}",
                 "the longest match wins before any preference: this traffic takes the other way",
@@ -79,7 +74,7 @@ def _own_first(settled: Settled, first: Bundle, later: Bundle) -> Iterator[Findi
         yield Finding(
             Severity.WARNING,
             "preference-unheeded",
-            place_of(later),
+            later.place,
             f"{first.name} over hub {first.cloud} is preferred, and {later.name} ends at "
             f"{later.cloud} itself",
             f"{later.cloud} answers by its own gateway first: the two directions part",

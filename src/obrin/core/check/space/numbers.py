@@ -7,7 +7,6 @@ from collections.abc import Iterator
 from obrin.core.catalogue.as_numbers import EXAMPLE_AS, PRIVATE_AS, RESERVED_AS
 from obrin.core.check.finding import Finding, Severity
 from obrin.core.design.reader import Location
-from obrin.core.settled.links import legs_of
 from obrin.core.settled.model import Settled
 
 
@@ -54,7 +53,7 @@ def as_numbers(settled: Settled) -> Iterator[Finding]:
     for link in settled.bundles():
         if link.routing != "bgp":
             continue
-        for gateway_name in dict.fromkeys(leg.gateway for leg in legs_of(link)):
+        for gateway_name in dict.fromkeys(leg.gateway for leg in link.legs):
             gateway, cloud = settled.gateways[gateway_name], settled.clouds[link.cloud]
             if gateway.asn == cloud.asn:
                 yield Finding(

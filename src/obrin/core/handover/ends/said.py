@@ -8,7 +8,7 @@ from collections.abc import Iterator, Mapping
 from obrin.core.ipsec.ends import Step
 from obrin.core.routing.forwarding import host_route
 from obrin.core.settled.as_entered import NOTHING, SaidSession, SettledEntered
-from obrin.core.settled.links import OF_SESSION, SettledTunnel
+from obrin.core.settled.links import SettledTunnel, password_label
 from obrin.core.settled.model import Settled
 
 SIDES = ("site", "cloud")
@@ -49,7 +49,7 @@ def _password_fault(settled: Settled, tunnel: SettledTunnel, prints: Mapping[str
     link = settled.links[tunnel.link]
     right: str | None = NO_PASSWORD
     if link.password:
-        right = prints.get(settled.sessions_over(tunnel)[0].label + OF_SESSION)
+        right = prints.get(password_label(settled.sessions_over(tunnel)[0].label))
     found = {side: e.passwords.get(tunnel.name, right) for side, e in _both(link.entered)}
     if None in found.values() or len(set(found.values())) == 1:
         return ""

@@ -108,7 +108,8 @@ def values_of(blocks: Iterable[Block]) -> Iterator[Value]:
                 parts = " ".join(row[: block.keys])
                 columns = list(zip(block.head[block.keys :], row[block.keys :], strict=True))
                 for place, (column, text) in enumerate(columns or [("", "present")]):
-                    last = [_slug(column)] if len(columns) > 1 else []
+                    several = len(columns) > 1 or block.column_legs
+                    last = [_slug(column)] if several else []
                     name, leg = ".".join((first, *named, *last)), block.leg(number, place)
                     yield Value(name, part, parts, column, text, leg)
 

@@ -20,7 +20,7 @@ from obrin.core.handover.standard.keys import BY_KEY
 from obrin.core.ipsec.liveness import Bfd
 from obrin.core.ipsec.suite import Suite
 from obrin.core.reach.filters import Rule, filter_of
-from obrin.core.settled.links import OF_SESSION
+from obrin.core.settled.links import password_label
 from obrin.core.settled.model import Settled
 
 Context = dict[str, Any]
@@ -196,7 +196,7 @@ def _tunnel(end: TunnelEnd, secrets: Secrets | None) -> Context:
         made["key"] = secrets.keys[end.tunnel]
     if secrets is not None and end.password:
         for held, session in zip(made["sessions"], end.sessions, strict=True):
-            held["password"] = secrets.keys[session.label + OF_SESSION]
+            held["password"] = secrets.keys[password_label(session.label)]
     return made
 
 

@@ -12,7 +12,6 @@ from obrin.core.handover.ends.records import circuits_at, ends_at
 from obrin.core.handover.sheet.blocks import Block, Heading, Paragraph, Table
 from obrin.core.routing.packet import TCP, UDP
 from obrin.core.settled.expected import Expected
-from obrin.core.settled.links import SettledLink, legs_of
 from obrin.core.settled.model import Settled
 
 _PORTS = {
@@ -169,7 +168,7 @@ def _monitoring(settled: Settled, site: str) -> Iterator[Block]:
     )
     rows = []
     for bundle in settled.bundles_of(site):
-        for leg in legs_of(bundle):
+        for leg in bundle.legs:
             gateway = settled.gateways[leg.gateway]
             rows.append(
                 (
@@ -186,9 +185,7 @@ def _monitoring(settled: Settled, site: str) -> Iterator[Block]:
 
 def _time(settled: Settled, site: str) -> Iterator[Block]:
     certified = [
-        bundle.name
-        for bundle in settled.bundles_of(site)
-        if isinstance(bundle, SettledLink) and bundle.authentication == "certificate"
+        bundle.name for bundle in settled.bundles_of(site) if bundle.authentication == "certificate"
     ]
     if certified:
         yield Paragraph(

@@ -1,4 +1,5 @@
-"""Interfaces and their addresses: ietf-interfaces (RFC 8343) and ietf-ip (RFC 8344)."""
+"""Interfaces and their addresses: ietf-interfaces (RFC 8343) and ietf-ip (RFC 8344); what each is
+for: obrin-interfaces."""
 
 from __future__ import annotations
 
@@ -14,6 +15,7 @@ UPLINK, NETWORK, TUNNEL, CIRCUIT = "uplink", "network", "tunnel", "circuit"
 LOOPBACK = "loopback"
 _TYPES = {TUNNEL: "iana-if-type:tunnel", LOOPBACK: "iana-if-type:softwareLoopback"}
 _FAMILIES = {32: "ietf-ip:ipv4", 128: "ietf-ip:ipv6"}
+_ROLE, _LEG = "obrin-interfaces:role", "obrin-interfaces:leg"
 _ETHERNET = "iana-if-type:ethernetCsmacd"
 
 
@@ -50,6 +52,8 @@ def _encode(interface: Interface) -> Json:
         "description": f"{interface.role} {interface.leg}".strip(),
         "type": _TYPES.get(interface.role, _ETHERNET),
         "enabled": True,
+        _ROLE: interface.role,
+        **({_LEG: interface.leg} if interface.leg else {}),
         **{key: ip for bits, key in _FAMILIES.items() if (ip := _encode_ip(interface, bits))},
     }
 
@@ -71,15 +75,14 @@ def decode(data: Json) -> tuple[Interface, ...]:
 
 def _decode(entry: Json) -> Interface:
     ips = [entry[key] for key in _FAMILIES.values() if key in entry]
-    role, _, leg = entry.get("description", "").partition(" ")
     return Interface(
         name=entry["name"],
-        role=role,
+        role=entry[_ROLE],
         addresses=tuple(
             (parse_address(held["ip"]), held["prefix-length"])
             for ip in ips
             for held in ip["address"]
         ),
-        leg=leg,
+        leg=entry.get(_LEG, ""),
         mtu=next((ip["mtu"] for ip in ips if "mtu" in ip), None),
     )

@@ -13,7 +13,7 @@ from obrin.core.handover.standard.keys import BY_KEY, encode_certificate
 from obrin.core.json_text import Json
 from obrin.core.reach.filters import Rule, filter_of, host_rules
 from obrin.core.settled.clouds import SettledCloud
-from obrin.core.settled.links import OF_SESSION, Bundle, SettledCircuit, SettledTunnel
+from obrin.core.settled.links import Bundle, SettledCircuit, SettledTunnel, password_label
 from obrin.core.settled.model import Settled
 from obrin.core.settled.telling import summaries_of
 from obrin.core.settled.ways import Attachment
@@ -346,7 +346,7 @@ def tunnel_step(settled: Settled, tunnel: SettledTunnel, secrets: Secrets) -> Cl
         if end.med is not None:
             body["bgp"]["discriminator"] = end.med
     if end.password:
-        body["session_passwords"] = [secrets.keys[s.label + OF_SESSION] for s in end.sessions]
+        body["session_passwords"] = [secrets.keys[password_label(s.label)] for s in end.sessions]
     return CloudStep(
         name=resource_of(tunnel),
         body=body,

@@ -18,8 +18,7 @@ def resource_of(way: Leg | Attachment) -> str:
     """Resource of a tunnel, circuit or attachment, as `kind/name`."""
     if isinstance(way, Attachment):
         return f"attachments/{way.hub}.{way.member}"
-    kind = "circuits" if isinstance(way, SettledCircuit) else "tunnels"
-    return f"{kind}/{cloud_name(way.label)}"
+    return f"{way.kind}s/{cloud_name(way.label)}"
 
 
 def agreed(settled: Settled) -> Iterator[str]:

@@ -1,0 +1,40 @@
+"""Compare what was entered at one end with its sheet: what differs, and what was not compared."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from types import MappingProxyType
+
+from obrin.core.compare.comparison import Comparison, Left
+from obrin.core.compare.differences import SECRET_ROW, Sheet, differences
+
+NO_PRINT = "no fingerprint of the key is entered ('obrin keys compare' prints one)"
+NOT_KNOWN = "the fingerprint of the right key is not known here ('obrin keys compare' notes it)"
+NOT_GIVEN = "FILE does not have it"
+
+
+def against(
+    sheet: Sheet,
+    entered: Mapping[str, str],
+    lines: Mapping[str, int] = MappingProxyType({}),
+    prints: Mapping[str, str] = MappingProxyType({}),
+) -> Comparison:
+    """Compare with `differences`; every value of the sheet that was not compared is listed."""
+    left = [
+        Left(name, sheet.where(name), why)
+        for name in sheet.values
+        if (why := _why_not(sheet, entered, prints, name))
+    ]
+    found = differences(sheet, entered, lines, prints)
+    return Comparison(tuple(found), len(sheet.values) - len(left), tuple(left))
+
+
+def _why_not(sheet: Sheet, entered: Mapping[str, str], prints: Mapping[str, str], name: str) -> str:
+    if name not in entered:
+        return NOT_GIVEN
+    value = sheet.values[name]
+    if SECRET_ROW not in name or value.text == "certificate":
+        return ""
+    if entered[name].strip() in ("", value.text):
+        return NO_PRINT
+    return "" if value.column in prints else NOT_KNOWN
