@@ -29,8 +29,8 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
 
     from obrin.core.ipsec.profile import KeyRules
-    from obrin.core.settled.links import SharedSecret
     from obrin.core.settled.model import Settled
+    from obrin.core.settled.shared_secrets import SharedSecret
 
 
 @click.group()

@@ -66,7 +66,7 @@ def tell_plan(plan: Plan, record: Record | None, times: Schedule) -> None:
 
 def tell_keys(labels: Sequence[str]) -> None:
     """Name the keys that were made anew and are not at the ends yet."""
-    from obrin.core.settled.links import is_password
+    from obrin.core.settled.shared_secrets import is_password
 
     for tunnels, command in ((True, "obrin keys rotate"), (False, "obrin connect")):
         found = [label for label in labels if is_password(label) is not tunnels]

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import click
 
 from obrin.core.errors import ObrinError
-from obrin.core.settled.links import password_label
+from obrin.core.settled.shared_secrets import password_label
 from obrin.live.project import find_project
 
 if TYPE_CHECKING:

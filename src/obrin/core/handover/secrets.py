@@ -9,8 +9,8 @@ from typing import NamedTuple
 from obrin.core.handover.ends.records import ends_at
 from obrin.core.handover.standard.keys import BY_KEY, CertificateFiles, Keys, encode
 from obrin.core.json_text import Json
-from obrin.core.settled.links import password_label
 from obrin.core.settled.model import Settled
+from obrin.core.settled.shared_secrets import password_label
 
 
 class KeyOwner(NamedTuple):

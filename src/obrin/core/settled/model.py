@@ -23,18 +23,9 @@ from obrin.core.settled.clouds import SettledCloud, SettledSubnet
 from obrin.core.settled.expected import Expected
 from obrin.core.settled.granting import Granted
 from obrin.core.settled.indexing import Index, make_index
-from obrin.core.settled.links import (
-    KEY,
-    PASSWORD,
-    Bundle,
-    Leg,
-    SettledCircuit,
-    SettledLink,
-    SettledTunnel,
-    SharedSecret,
-    password_label,
-)
+from obrin.core.settled.links import Bundle, Leg, SettledCircuit, SettledLink, SettledTunnel
 from obrin.core.settled.sessions import SettledSession, by_tunnel, sessions_of
+from obrin.core.settled.shared_secrets import KEY, PASSWORD, SharedSecret, password_label
 from obrin.core.settled.sites import SettledGateway, SettledNetwork, SettledSite
 from obrin.core.settled.standing import Standards, Surroundings
 from obrin.core.settled.ways import Attachment, Way

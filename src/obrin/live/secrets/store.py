@@ -6,8 +6,8 @@ from collections.abc import Callable
 from datetime import date
 
 from obrin.core.ipsec.shared_keys import key_print, make_key
-from obrin.core.settled.links import SharedSecret
 from obrin.core.settled.model import Settled
+from obrin.core.settled.shared_secrets import SharedSecret
 from obrin.live.secrets.file import SecretFile
 
 

@@ -10,8 +10,8 @@ from obrin.core.design.reader import Location
 from obrin.core.handover.secrets import KeyOwner
 from obrin.core.ipsec.guessing import words_of
 from obrin.core.ipsec.shared_keys import weaknesses
-from obrin.core.settled.links import SharedSecret
 from obrin.core.settled.model import Settled
+from obrin.core.settled.shared_secrets import SharedSecret
 
 
 def keys(

@@ -8,8 +8,9 @@ from collections.abc import Iterator, Mapping
 from obrin.core.ipsec.ends import Step
 from obrin.core.routing.forwarding import host_route
 from obrin.core.settled.as_entered import NOTHING, SaidSession, SettledEntered
-from obrin.core.settled.links import SettledTunnel, password_label
+from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
+from obrin.core.settled.shared_secrets import password_label
 
 SIDES = ("site", "cloud")
 SESSION = "BGP session"

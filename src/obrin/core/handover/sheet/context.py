@@ -20,8 +20,8 @@ from obrin.core.handover.standard.keys import BY_KEY
 from obrin.core.ipsec.liveness import Bfd
 from obrin.core.ipsec.suite import Suite
 from obrin.core.reach.filters import Rule, filter_of
-from obrin.core.settled.links import password_label
 from obrin.core.settled.model import Settled
+from obrin.core.settled.shared_secrets import password_label
 
 Context = dict[str, Any]
 

@@ -13,8 +13,9 @@ from obrin.core.handover.standard.keys import BY_KEY, encode_certificate
 from obrin.core.json_text import Json
 from obrin.core.reach.filters import Rule, filter_of, host_rules
 from obrin.core.settled.clouds import SettledCloud
-from obrin.core.settled.links import Bundle, SettledCircuit, SettledTunnel, password_label
+from obrin.core.settled.links import Bundle, SettledCircuit, SettledTunnel
 from obrin.core.settled.model import Settled
+from obrin.core.settled.shared_secrets import password_label
 from obrin.core.settled.telling import summaries_of
 from obrin.core.settled.ways import Attachment
 from obrin.live.drivers.protocol import CloudStep
