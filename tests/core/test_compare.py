@@ -9,6 +9,7 @@ from collections.abc import Callable, Iterator
 
 import pytest
 
+from obrin.core.address.prefix import Address
 from obrin.core.compare.differences import Sheet, differences
 from obrin.core.compare.follows import follows
 from obrin.core.compare.reading import (
@@ -44,6 +45,7 @@ def otherwise(sheet: Sheet, name: str, draw: random.Random) -> str:
     """The same value as somebody else would write it."""
     text, reading = sheet.values[name].text, sheet.readings[name]
     ways = [text, f" {text} ", text.upper() if reading.kind != ADDRESSES else text]
+    row = name.split(".")[1] if "." in name else name
     if reading.kind == SECONDS:
         number = reading.value
         ways += [f"{number:g}", f"{number:g} sec", f"{number:g}s", f"{number / 60:.12g} min"]
@@ -51,26 +53,49 @@ def otherwise(sheet: Sheet, name: str, draw: random.Random) -> str:
             ways.append(f"{int(number):,}")
     elif reading.kind == NUMBER and " " not in text:
         ways += [f"{reading.value:.0f}"]
-        if "as-number" in name and reading.value >= 65536:
+        if "as-number" in name:
             ways.append(f"{int(reading.value) >> 16}.{int(reading.value) & 0xFFFF}")
+            ways += [f"AS{reading.value:.0f}", f"AS {reading.value:.0f}"]
+        if text.endswith(" bytes"):
+            ways.append(text.removesuffix(" bytes"))
     elif reading.kind == SWITCH:
         ways += ["No", "disabled", "none"] if reading.value is False else ["yes", "Enabled"]
+        if row == "extended-sequence-numbers":
+            ways += ["ESN"] if reading.value else ["No ESN", "32-bit"]
     elif reading.kind == ALGORITHM:
         plain = str(reading.value)
         ways += [plain.lower(), plain.replace("-", ""), plain.replace("-", "_").lower()]
         found = next(a for a in ALGORITHMS if a.name == plain)
         if found.kind is Kind.GROUP:
             ways += [f"group {found.number}", f"DH{found.number}", str(found.number)]
+            family, _, size = plain.partition("-")
+            if family == "MODP":
+                ways += [f"{size}-bit MODP Group", f"modp{size}"]
+            if family == "ECP":
+                ways += [f"{size}-bit random ECP group", f"ecp{size}", f"secp{size}r1"]
+        if found.kind is Kind.ENCRYPTION and plain.startswith("AES-") and plain.count("-") > 2:
+            _, mode, icv, bits = plain.split("-")
+            ways.append(f"ENCR_AES_{mode}_{icv} ({bits})")
+        if found.kind is Kind.ENCRYPTION and plain.startswith("AES-CBC-"):
+            ways.append(f"ENCR_AES_CBC ({plain[-3:]} bits)")
     elif reading.kind == ADDRESSES:
         held = addresses(re.sub(r"\([^)]*\)", "", text.lower()))
         shuffled = draw.sample(held, len(held))
         ways.append(", ".join(_written(one.address, one.length, draw) for one in shuffled))
+    elif row == "authentication":
+        ways += ["PSK", "Preshared Key"] if "key" in text else ["Certificate", "Digital Signature"]
     return draw.choice(ways)
 
 
 def _written(address, length: int, draw: random.Random) -> str:
     if length == address.bits:
         return str(address)
+    if draw.random() < 0.2:
+        return f"{address} / {length}"
+    if draw.random() < 0.3 and length >= 8:
+        last = address.value | (1 << (address.bits - length)) - 1
+        if address.value & (1 << (address.bits - length)) - 1 == 0:
+            return f"{address}-{Address(address.bits, last)}"
     if address.bits == 32 and draw.random() < 0.5:
         mask = (0xFFFFFFFF << (32 - length)) & 0xFFFFFFFF
         return f"{address} {'.'.join(str(mask >> s & 255) for s in (24, 16, 8, 0))}"

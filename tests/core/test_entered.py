@@ -256,3 +256,26 @@ def test_sessions_are_said_of_links_that_have_them() -> None:
     )
     with pytest.raises(DesignError, match="has no BGP sessions"):
         settled_of(text)
+
+
+@pytest.mark.parametrize(
+    ("said", "prints", "verdict"),
+    [
+        ("{site: {keys: {a: 1111-1111}}}", {}, None),
+        ("{cloud: {keys: {a: 1111-1111}}}", {}, None),
+        ("{site: {keys: {a: 1111-1111}}}", {"quay-apps/a": "1111-1111"}, True),
+        ("{site: {keys: {a: 1111-1111}}}", {"quay-apps/a": "1111-1112"}, False),
+        ("{site: {keys: {a: 1-1}}, cloud: {keys: {a: 1-1}}}", {}, True),
+        ("{site: {keys: {a: 1-1}}, cloud: {keys: {a: 1-2}}}", {}, False),
+        ("{site: {identity: 192.0.2.10}}", {}, True),
+    ],
+)
+def test_what_cannot_be_compared_is_not_known(said: str, prints: dict, verdict) -> None:
+    settled = settled_of(entered(said))
+    found = next(a for a in agreements(settled, prints) if a.tunnel.name == "a")
+    assert found.verdict is verdict
+    assert bool(found.unknown) == (verdict is None)
+    if verdict is None:
+        assert "obrin keys compare quay-apps/a" in found.unknown[0]
+        line = next(line for line in lines(settled, found) if line.what == "Entered: key")
+        assert line.follows == "not known"

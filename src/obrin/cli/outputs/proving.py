@@ -70,7 +70,10 @@ PROVING: dict[str, Shape] = {
             "tunnels",
             {
                 "tunnel": text("link/tunnel"),
-                "agreed": truth("whether it comes up and stays up"),
+                "agreed": or_null(
+                    truth("whether it comes up and stays up; null where that is not known")
+                ),
+                "unknown": texts("what is said to be entered and could not be compared"),
                 "steps": listing(
                     record(
                         "steps",

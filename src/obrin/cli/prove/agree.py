@@ -32,8 +32,9 @@ if TYPE_CHECKING:
 def agree(ctx: click.Context, link: str | None, design_file: str | None, as_json: bool) -> None:
     """Whether both ends will agree: every exchange, what is agreed or fails, and when.
 
-    With a LINK: both ends line by line, and the exchanges as a timeline. Exit code 1 when
-    something fails. Blanks that are not settled yet are settled for it, and nothing is written.
+    With a LINK: both ends line by line, and the exchanges as a timeline. Exit code 1 when something
+    fails, or when it is not known whether what is 'entered' is right. Blanks that are not settled
+    yet are settled for it, and nothing is written.
 
     \b
     Examples:
@@ -55,7 +56,8 @@ def agree(ctx: click.Context, link: str | None, design_file: str | None, as_json
         rows = []
         for a in found:
             step = next((s for s in a.steps if not s.good), None)
-            verdict = "agreed" if step is None else f"{step.exchange}: {step.notify}"
+            verdict = "not known" if a.verdict is None else "agreed"
+            verdict = verdict if step is None else f"{step.exchange}: {step.notify}"
             rows.append(
                 (
                     a.tunnel.label,
@@ -68,9 +70,12 @@ def agree(ctx: click.Context, link: str | None, design_file: str | None, as_json
     else:
         for a in found:
             _print_whole(settled, a)
+    for a in found:
+        for text in a.unknown:
+            click.echo(f"{a.tunnel.label}: not known {text}", err=True)
     for cure in dict.fromkeys(_cure(settled, a) for a in found if not a.good):
         click.echo(cure, err=as_json)
-    ctx.exit(0 if all(a.good for a in found) else 1)
+    ctx.exit(0 if all(a.verdict for a in found) else 1)
 
 
 def _cure(settled: Settled, agreement: Agreement) -> str:
@@ -110,7 +115,8 @@ def _as_json(agreement: Agreement) -> dict[str, object]:
     edit = agreement.edit
     return {
         "tunnel": agreement.tunnel.label,
-        "agreed": agreement.good,
+        "agreed": agreement.verdict,
+        "unknown": list(agreement.unknown),
         "steps": [
             {
                 "exchange": s.exchange,

@@ -11,6 +11,7 @@ import re
 from typing import NamedTuple
 
 from obrin.core.address.prefix import Address, netmask_length, parse_address
+from obrin.core.address.space import range_blocks
 from obrin.core.compare.spelling import algorithm
 from obrin.core.errors import AddressError
 from obrin.core.ipsec.registry import Kind
@@ -49,12 +50,29 @@ _PLAIN = re.compile(r"([0-9]{1,3}(?:[ ,.'][0-9]{3})+|[0-9]+(?:\.[0-9]+)?)\s*(byt
 _TIMELY = ("lifetime", "time", "keepalive", "wait", "ask-after")
 """A number without a unit is of seconds in rows that are called so."""
 _ASDOT = re.compile(r"([0-9]{1,5})\.([0-9]{1,5})\Z")
+_WORDS = {
+    "extended-sequence-numbers": {
+        **dict.fromkeys(("esn", "64-bit", "64 bit", "extended"), True),
+        **dict.fromkeys(("no esn", "no-esn", "non-esn", "32-bit", "32 bit"), False),
+    },
+}
+"""What switches are called in their own rows."""
+_METHODS = {
+    **dict.fromkeys(("psk", "pre-shared key", "preshared key", "shared key"), "pre-shared key"),
+    **dict.fromkeys(("pre-shared-key", "shared secret", "pre-shared secret"), "pre-shared key"),
+    **dict.fromkeys(("certificate", "certificates", "cert", "pki"), "certificate"),
+    **dict.fromkeys(("digital signature", "rsa signature", "x.509", "x509"), "certificate"),
+}
+_V4 = r"(?:[0-9]{1,3}\.){3}[0-9]{1,3}"
+_V6 = r"[0-9a-fA-F]{0,4}:[0-9a-fA-F:.]*:[0-9a-fA-F]{0,4}"
 _IP = re.compile(
     r"(?<![\w.:])("
-    r"(?:[0-9]{1,3}\.){3}[0-9]{1,3}(?:/[0-9]{1,2}|\s*/?\s*(?:[0-9]{1,3}\.){3}[0-9]{1,3})?"
-    r"|[0-9a-fA-F]{0,4}:[0-9a-fA-F:.]*:[0-9a-fA-F]{0,4}(?:/[0-9]{1,3})?"
+    rf"{_V4}(?:\s*/\s*[0-9]{{1,2}}(?![\w.])|\s*[-\u2013]\s*{_V4}|\s*/?\s*{_V4})?"
+    rf"|{_V6}(?:\s*/\s*[0-9]{{1,3}}|\s*[-\u2013]\s*{_V6})?"
     r"|any|default|0/0)(?![\w:])"
 )
+_RANGE = re.compile(r"\s*[-\u2013]\s*")
+_AS = re.compile(r"(?:asn?|as number)[ :-]*(?=[0-9])")
 
 
 class Reading(NamedTuple):
@@ -94,13 +112,21 @@ def read(name: str, text: str) -> Reading:
     if not plain:
         return Reading(BLANK, "")
     kind = next((k for row, k in KINDS.items() if f".{row}." in f"{name}."), None)
-    first = re.split(r"[;,] (?=at every|out: |in: )", plain)[0]
     if kind is not None and name.startswith("suite"):
-        found = algorithm(kind, first)
-        if found is not None:
-            return Reading(ALGORITHM, found.name)
+        bits = re.sub(r"\(\s*([0-9]+)(?:[ -]?bits?)?\s*\)", r"-\1", text.lower())
+        for spelled in dict.fromkeys((bits, plain)):
+            first = re.split(r"[;,] (?=at every|out: |in: )", spelled.strip())[0]
+            found = algorithm(kind, first)
+            if found is not None:
+                return Reading(ALGORITHM, found.name)
+    if (said := _WORDS.get(row, {}).get(plain)) is not None:
+        return Reading(SWITCH, said)
+    if row == "authentication" and plain in _METHODS:
+        return Reading(TEXT, _METHODS[plain])
     if plain in OFF and not (plain == "0" and "order" in row):
         return Reading(SWITCH, False)
+    if "as-number" in row:
+        plain = _AS.sub("", plain)
     if "as-number" in row and (dotted := _ASDOT.match(plain)):
         return Reading(NUMBER, float(int(dotted[1]) << 16 | int(dotted[2])))
     held = addresses(plain)
@@ -140,6 +166,9 @@ def addresses(text: str) -> list[Held]:
 def _one(text: str) -> list[Held] | None:
     if text in ("any", "default", "0/0"):
         return [Held(parse_address("0.0.0.0"), 0)]
+    first, *last = _RANGE.split(text.strip())
+    if last:
+        return _range(first, last[0])
     address, _, rest = re.sub(r"\s*/\s*|\s+", "/", text.strip()).partition("/")
     try:
         host = parse_address(address)
@@ -148,6 +177,17 @@ def _one(text: str) -> list[Held] | None:
         return [Held(host, int(rest) if rest.isdigit() else mask_length(rest))]
     except (AddressError, ValueError):
         return None
+
+
+def _range(first: str, last: str) -> list[Held] | None:
+    """The prefixes that a range of addresses is."""
+    try:
+        one, two = parse_address(first), parse_address(last)
+    except AddressError:
+        return None
+    if one.bits != two.bits or one.value > two.value:
+        return None
+    return [Held(p.address_at(0), p.length) for p in range_blocks(one.bits, one.value, two.value)]
 
 
 def mask_length(mask: str) -> int:

@@ -8,7 +8,8 @@ from obrin.core.ipsec.registry import ALGORITHMS, Algorithm, Kind, by_number
 
 _BITS = re.compile(r"128|192|256")
 _NUMBERED = re.compile(r"(?:dh|group|grp|diffiehellman|modpgroup|dhgroup|kex)?(\d{1,2})\Z")
-_CURVE = re.compile(r"(?:nistp|secp|p|ec)(\d{3})(?:r1)?\Z")
+_CURVE = re.compile(r"(?:nistp|secp|p|ec|ecp)(\d{3})(?:r1)?\Z")
+_BY_SIZE = re.compile(r"(\d{3,4})bit(?:random)?(modp|ecp)(?:group)?\Z")
 _EDWARDS = {"x25519": "curve25519", "x448": "curve448"}
 _MACS = {
     Kind.INTEGRITY: {"xcbc": "AES-XCBC-96", "cmac": "AES-CMAC-96"},
@@ -105,6 +106,9 @@ def _group(tight: str) -> Algorithm | None:
     numbered = _NUMBERED.match(tight)
     if numbered is not None:
         return by_number(Kind.GROUP, int(numbered[1]), None)
+    sized = _BY_SIZE.match(tight)
+    if sized is not None:  # as RFC 3526 and RFC 5903 write them
+        return _named(Kind.GROUP, f"{sized[2]}{sized[1]}")
     name = re.sub(r"^(dh)?(group)?", "", tight)
     curve = _CURVE.match(name)
     return _named(Kind.GROUP, f"ecp{curve[1]}" if curve else _EDWARDS.get(name, name))

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 from types import MappingProxyType
 
 from obrin.core.design.abilities import Able
 from obrin.core.handover.ends.records import TunnelEnd, cloud_end, site_end
-from obrin.core.handover.ends.said import SIDES, same_keys, session_entered, with_session
+from obrin.core.handover.ends.said import SIDES, not_known, same_keys, session_entered, with_session
 from obrin.core.handover.sheet.words import bfd_words, identity_words, method_words, role_words
 from obrin.core.ipsec.agreement import Edit, predict, smallest_edit
 from obrin.core.ipsec.ends import WORDS, End, Step
@@ -40,16 +40,24 @@ class Line:
 @dataclass(frozen=True, slots=True)
 class Agreement:
     """`edit` is the smallest change that lets both ends agree, where they do not; None also when
-    there is none, because the devices have nothing in common that may be used."""
+    there is none, because the devices have nothing in common that may be used. `unknown` is what
+    is said to be entered and could not be compared, in words."""
 
     tunnel: SettledTunnel
     ends: tuple[End, End]
     steps: tuple[Step, ...]
     edit: Edit | None
+    unknown: tuple[str, ...] = ()
 
     @property
     def good(self) -> bool:
+        """Whether every step works, as far as is known."""
         return all(step.good for step in self.steps)
+
+    @property
+    def verdict(self) -> bool | None:
+        """Whether both ends agree; None where that is not known."""
+        return None if self.good and self.unknown else self.good
 
 
 def agreements(
@@ -78,7 +86,9 @@ def agreements(
             good = all(step.good for step in steps)
             played[key] = steps, None if good else _edit(ables, known, usable)
         steps, edit = played[key]
-        yield Agreement(tunnel, ends, with_session(settled, tunnel, prints, steps), edit)
+        unknown = tuple(not_known(settled, tunnel, prints))
+        steps = with_session(settled, tunnel, prints, steps)
+        yield Agreement(tunnel, ends, steps, edit, unknown)
 
 
 def edit_words(agreement: Agreement) -> str:
@@ -251,11 +261,18 @@ def _as_entered(settled: Settled, agreement: Agreement, steps: Mapping[str, Step
     return [
         _line("Entered: the site's identity", (site.sends, cloud.expects), auth),
         _line("Entered: the cloud's identity", (site.expects, cloud.sends), auth),
-        _line("Entered: key", (keys[0], keys[1]), auth),
+        Line("Entered: key", keys[0], keys[1], _key_follows(agreement, keys, auth)),
         *(Line(*shared) for shared in session_entered(tunnel, entered, steps)),
         _line("Entered: the site's selectors", (listed[0], listed[1]), child),
         _line("Entered: the cloud's selectors", (listed[2], cloud_local), child),
     ]
+
+
+def _key_follows(agreement: Agreement, keys: Sequence[str], auth: str) -> str:
+    """What a key that is said to be entered causes, where that is known."""
+    if any("the key" in text for text in agreement.unknown):
+        return "not known"
+    return auth if keys[0] != keys[1] and not agreement.good else ""
 
 
 def _line(what: str, values: tuple[str, str], follows: str) -> Line:

@@ -27,6 +27,26 @@ def same_keys(settled: Settled, tunnel: SettledTunnel, prints: Mapping[str, str]
     return len(found - {None}) <= 1
 
 
+def not_known(settled: Settled, tunnel: SettledTunnel, prints: Mapping[str, str]) -> Iterator[str]:
+    """What is said to be entered and cannot be compared, and the command that would help."""
+    link = settled.links[tunnel.link]
+    if any(tunnel.name in e.keys for e in link.entered.values()):
+        right = prints.get(tunnel.label)
+        if None in {e.keys.get(tunnel.name, right) for _, e in _both(link.entered)}:
+            yield _NOT_KNOWN.format("key", tunnel.label)
+    if link.password and any(tunnel.name in e.passwords for e in link.entered.values()):
+        label = password_label(settled.sessions_over(tunnel)[0].label)
+        right = prints.get(label)
+        held = {e.passwords.get(tunnel.name, right) for _, e in _both(link.entered)}
+        if None in held and NO_PASSWORD not in held:
+            yield _NOT_KNOWN.format("password", label)
+
+
+_NOT_KNOWN = (
+    "whether the {0} is the right one: it has no fingerprint here yet. Run 'obrin keys compare {1}'"
+)
+
+
 def _both(entered: Mapping[str, SettledEntered]) -> Iterator[tuple[str, SettledEntered]]:
     """Either end, whether anything is said of it or not."""
     for side in SIDES:
