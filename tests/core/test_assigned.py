@@ -1,12 +1,19 @@
-"""What a cloud told of itself, judged as it is typed."""
+"""What a cloud assigns: judged as it is typed, and marked as long as it is not known."""
 
 from __future__ import annotations
+
+import re
 
 import pytest
 
 from obrin.core.check.space.assigned import wrong_with
+from obrin.core.compare.against import NOT_ASSIGNED, against
+from obrin.core.compare.differences import Sheet
+from obrin.core.handover.sheet.blocks import values_of
+from obrin.core.handover.sheet.sheet import value_sheet
+from obrin.core.handover.sheet.stand_ins import NOT_YET_KNOWN, stand_ins
 from tests.core.test_picture import CROSSING
-from tests.doubles import settled_of
+from tests.doubles import settled_of, swap
 
 SETTLED = settled_of()
 PLACE = "clouds.apps.gateway.addresses"
@@ -48,3 +55,19 @@ def test_another_clouds_address_and_a_cloud_without_a_gateway() -> None:
     )
     assert six == ""
     assert "has no gateway" in wrong_with(crossing, "clouds.ledger.gateway.addresses", TOLD)
+
+
+def test_a_placeholder_is_marked_wherever_it_stands_and_is_never_right() -> None:
+    settled = settled_of(swap(("  apps:\n", "  apps:\n    gateway: {assigns: [addresses]}\n")))
+    held = {str(a) for i in settled.clouds["apps"].instances for a in i}
+    assert set(stand_ins(settled)) == held
+    for place in ("quay-gw", "apps"):
+        values = list(values_of(value_sheet(settled, place)))
+        for value in values:
+            bare = value.text.partition(f" ({NOT_YET_KNOWN}")[0]
+            assert (NOT_YET_KNOWN in value.text) == bool(held & set(re.split(r"[ ,]+", bare)))
+        made = against(Sheet(values), {v.name: v.text.partition(" (")[0] for v in values})
+        open_ones = {one.name for one in made.left if one.why == NOT_ASSIGNED}
+        assert any("address" in name for name in open_ones)
+        assert made.good is None
+    assert not stand_ins(settled_of())

@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 import random
 from collections import Counter
+from collections.abc import Sequence
 
 import pytest
 import yaml
@@ -139,7 +140,7 @@ def test_reasons_for_which_nothing_is_promised() -> None:
     assert TRANSLATED_APART in reasons
 
 
-def pairs(seeds: range, *, loads: bool = False) -> list[Outlooks]:
+def pairs(seeds: Sequence[int], *, loads: bool = False) -> list[Outlooks]:
     found = []
     for seed in seeds:
         drawn = Drawn(seed)
@@ -199,8 +200,10 @@ def cheapest(looks: Outlooks) -> float:
     return next(iter(best.values()))
 
 
-@pytest.mark.parametrize("seeds", [range(25), pytest.param(range(25, 160), marks=pytest.mark.long)])
-def test_no_order_of_what_is_loaded_costs_less(seeds: range) -> None:
+@pytest.mark.parametrize(
+    "seeds", [(*range(20), 52), pytest.param(range(20, 160), marks=pytest.mark.long)]
+)
+def test_no_order_of_what_is_loaded_costs_less(seeds: Sequence[int]) -> None:
     """What gets too much counts, and never as much as a flow that is lost."""
     tried = full = 0
     for looks in pairs(seeds, loads=True):

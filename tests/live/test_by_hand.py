@@ -317,3 +317,22 @@ def test_nothing_is_lost_when_several_note_at_once(tmp_path: Path) -> None:
     for thread in threads:
         thread.join()
     assert len(record.names()) == len(record.facts) == 120
+
+
+def test_answers_that_are_misspelled_or_lacking_are_no_answers(folder: Folder) -> None:
+    for said, words in (
+        ({"all": "yse"}, "all: 'yse' is not 'yes' or 'later'"),
+        ({"apps/netwrok": "yes"}, "Did you mean 'apps/network'?"),
+        ({"all": "yes", PLACE.replace("addresses", "adresses"): TOLD}, f"Did you mean '{PLACE}'?"),
+    ):
+        folder.obrin(*answers(folder, **said)).bad(3, words)
+    text = (folder.path / "design.yaml").read_text()
+    folder.write("design.yaml", text.replace("  apps:\n", f"  apps:\n    {ASSIGNS}\n", 1))
+    folder.write("answers.yaml", json.dumps({"all": "yes"}))
+    folder.obrin("settle").good()
+    run = folder.obrin("connect", "--by-hand", "--answers", "answers.yaml")
+    run.bad(3, f"does not have {PLACE}", "only placeholders")
+    assert "assigned-by" not in (folder.path / "design.settled.yaml").read_text()
+
+
+ASSIGNS = "gateway: {assigns: [addresses]}"

@@ -26,8 +26,12 @@ def site_of(turn: Turn) -> str:
 class Doing:
     """Takes turns, and notes who had one at the same time."""
 
-    def __init__(self, at_once: int, ill: dict[str, object] | None = None) -> None:
+    def __init__(
+        self, at_once: int, ill: dict[str, object] | None = None, *, meet: bool = False
+    ) -> None:
+        """Where they `meet`, none that is ill ends before all that are have begun."""
         self.ill = ill or {}
+        self._meet = threading.Barrier(len(self.ill)) if meet else None
         self.begun: list[Turn] = []
         self.together: list[Counter[str]] = []
         self._now: Counter[str] = Counter()
@@ -43,6 +47,8 @@ class Doing:
             self._now[site_of(turn)] += 1
             self.together.append(+self._now)
         time.sleep(0.01)
+        if self._meet is not None and turn.tunnel.label in self.ill:
+            self._meet.wait(timeout=30)
         with self._lock:
             self._now[site_of(turn)] -= 1
         found = self.ill.get(turn.tunnel.label, True)
@@ -86,7 +92,7 @@ def test_after_one_that_does_not_work_no_other_is_begun(at_once: int) -> None:
 def test_an_error_beside_one_that_does_not_work_does_not_hide_it() -> None:
     first, second = TURNS[2], next(t for t in TURNS[3:] if site_of(t) != site_of(TURNS[2]))
     ill = {first.tunnel.label: OutsideError("silent"), second.tunnel.label: False}
-    doing = Doing(4, ill)
+    doing = Doing(4, ill, meet=True)
     assert doing.turns.take(TURNS, doing) == [second]
 
 

@@ -387,13 +387,19 @@ def test_hub_circuit_and_two_gateways_at_a_site_as_processes(tmp_path) -> None:
     gives = (zones, f"{zones}      assigns: [addresses, peers]\n")
     folder.write("design.yaml", swap(gives, text=CROSSING.read_text()))
     before = _addresses(folder.obrin("settle", "--json").good().json["values"])
-    assert "others stand in" in folder.obrin("handover").good().err
+    folder.obrin("handover").bad(1, "packs would have placeholders", "--stand-ins")
+    assert "others stand in" in folder.obrin("handover", "--stand-ins").good().err
+    sheet = (folder.path / "packs" / "design" / "nq-box" / "sheet.md").read_text()
+    assert "(not yet known: it stands in; ask" in sheet
+    assert "Every value is final, but for those marked" in sheet
     assert "address-stands-in" in folder.obrin("check").good().out
     try:
         folder.obrin("practice", "start", "--speed", "5000").good()
         run = folder.obrin("connect", timeout=120).good()
         assert "7 of 7 tunnels and circuits up; both ends agree" in run.out
         assert "new sheets for hh-east, hh-west, nq-box, sw-box, crossing" in run.out
+        sheet = (folder.path / "packs" / "design" / "nq-box" / "sheet.md").read_text()
+        assert "not yet known" not in sheet
         again = folder.obrin("connect", "--json", timeout=120).good().json
         assert (again["assigned"], again["changes"]) == ({}, [])
         told = _addresses(folder.obrin("settle", "--json").good().json["values"])

@@ -153,7 +153,7 @@ def _connect(
 
     settled = project.settled()[1]
     with open_ends(project, settled, person, by_hand=by_hand) as ends:
-        need_known(person, ends)
+        need_known(person, ends, settled)
         plan = plan_connect(project, settled, ends)
         _tell_plan(plan, keep=keep)
         if plan.ended and not keep and sys.stdin.isatty() and not yes:

@@ -39,6 +39,11 @@ if TYPE_CHECKING:
 @click.option("--gateway", "only", help="With --template: one gateway, to standard output.")
 @click.option("--reveal-keys", is_flag=True, help="With --template: let it use the keys.")
 @click.option("--dry-run", is_flag=True, help="Make and prove the packs, and write nothing.")
+@click.option(
+    "--stand-ins",
+    is_flag=True,
+    help="Write packs with placeholders for what a cloud has not assigned yet, each marked.",
+)
 @workers_option
 @design_option
 @json_option
@@ -48,6 +53,7 @@ def handover(
     only: str | None,
     reveal_keys: bool,
     dry_run: bool,
+    stand_ins: bool,
     workers: int,
     design_file: str | None,
     as_json: bool,
@@ -90,11 +96,25 @@ def handover(
         return
     if only is not None or reveal_keys:
         raise click.UsageError("--gateway and --reveal-keys belong to --template")
+    _need_final(settled, stand_ins=stand_ins)
     with crew_of(workers) as crew:
         if dry_run:
             _prove(project, settled, crew, as_json=as_json)
         else:
             _write(project, settled, crew, as_json=as_json)
+
+
+def _need_final(settled: Settled, *, stand_ins: bool) -> None:
+    """Raises ObrinError where a pack would have a placeholder, unless that was asked for."""
+    from obrin.core.handover.sheet import stand_ins as placeholders
+
+    clouds = sorted(set(placeholders.stand_ins(settled).values()))
+    if clouds and not stand_ins:
+        raise ObrinError(
+            f"packs would have placeholders: {' and '.join(clouds)} has not assigned its addresses "
+            "yet. 'obrin connect' builds the cloud first and writes the right packs; or hand over "
+            "with --stand-ins, which marks each placeholder"
+        )
 
 
 def _prove(project: Project, settled: Settled, crew: Crew, *, as_json: bool) -> None:

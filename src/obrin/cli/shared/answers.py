@@ -15,12 +15,11 @@ from obrin.cli.shared.common import echo_json
 from obrin.core.errors import ObrinError
 
 if TYPE_CHECKING:
+    from obrin.core.settled.model import Settled
     from obrin.live.connect.whole import Plan
     from obrin.live.drivers.by_hand.person import Given, HandStep, Person, Question
     from obrin.live.drivers.protocol import Ends
     from obrin.live.project import Project
-
-YES, LATER = ("y", "yes", "done", ""), ("l", "later", "n", "no")
 
 
 LOOK_EVERY = 0.5
@@ -49,10 +48,22 @@ def read_answers(name: str, such_as: str) -> dict[str, object]:
     return {str(key): value for key, value in found.items()}
 
 
-def need_known(person: Person, ends: Ends) -> None:
-    """Raises UsageError for somebody who does nothing by hand."""
-    from obrin.live.drivers.by_hand.drivers import ByHandCloud, ByHandGateway
-    from obrin.live.drivers.by_hand.person import Alone
+def need_known(person: Person, ends: Ends, settled: Settled) -> None:
+    """Raises UsageError for somebody who does nothing by hand, OutsideError for answers to what
+    nobody asks."""
+    from obrin.live.drivers.by_hand.drivers import ByHand, ByHandCloud, ByHandGateway
+    from obrin.live.drivers.by_hand.hand_steps import parts_of
+    from obrin.live.drivers.by_hand.person import Alone, Answers
+
+    asked = person.person if isinstance(person, Alone) else person
+    if isinstance(asked, Answers):
+        every = {**ends.clouds, **ends.gateways}
+        places = {n: d for n, d in every.items() if isinstance(d, ByHand)}
+        asked.need_known(
+            part.step
+            for name, driver in places.items()
+            for part in parts_of(settled, name, driver.who, frozenset())
+        )
 
     if isinstance(person, Alone):
         drivers = [*ends.clouds.values(), *ends.gateways.values()]
@@ -101,6 +112,7 @@ class Terminal:
             return self._asked(step)
 
     def _asked(self, step: HandStep) -> Given:
+        from obrin.live.drivers.by_hand.person import LATER, YES
         from obrin.live.drivers.protocol import Postponed
 
         while True:
@@ -109,13 +121,13 @@ class Terminal:
             )
             if said.strip().lower() in LATER:
                 raise Postponed(f"{step.who} does it later")
-            if said.strip().lower() in YES:
+            if said.strip().lower() in ("", *YES):
                 break
         return {question.place: self._ask(question) for question in step.questions}
 
     @staticmethod
     def _ask(question: Question) -> list[str]:
-        usual = " ".join(question.usual)
+        usual = None if question.stands_in else " ".join(question.usual)
         while True:
             said = click.prompt(f"  Which {question.about}?", default=usual, err=True)
             texts = said.replace(",", " ").split()

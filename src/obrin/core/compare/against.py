@@ -7,10 +7,12 @@ from types import MappingProxyType
 
 from obrin.core.compare.comparison import Comparison, Left
 from obrin.core.compare.differences import SECRET_ROW, Sheet, differences
+from obrin.core.handover.sheet.stand_ins import NOT_YET_KNOWN
 
 NO_PRINT = "no fingerprint of the key is entered ('obrin keys compare' prints one)"
 NOT_KNOWN = "the fingerprint of the right key is not known here ('obrin keys compare' notes it)"
 NOT_GIVEN = "FILE does not have it"
+NOT_ASSIGNED = "the right value is not known yet: the cloud assigns it"
 
 
 def against(
@@ -20,6 +22,8 @@ def against(
     prints: Mapping[str, str] = MappingProxyType({}),
 ) -> Comparison:
     """Compare with `differences`; every value of the sheet that was not compared is listed."""
+    open_ones = {n for n, value in sheet.values.items() if NOT_YET_KNOWN in value.text}
+    entered = {name: text for name, text in entered.items() if name not in open_ones}
     left = [
         Left(name, sheet.where(name), why)
         for name in sheet.values
@@ -30,9 +34,11 @@ def against(
 
 
 def _why_not(sheet: Sheet, entered: Mapping[str, str], prints: Mapping[str, str], name: str) -> str:
+    value = sheet.values[name]
+    if NOT_YET_KNOWN in value.text:
+        return NOT_ASSIGNED
     if name not in entered:
         return NOT_GIVEN
-    value = sheet.values[name]
     if SECRET_ROW not in name or value.text == "certificate":
         return ""
     if entered[name].strip() in ("", value.text):

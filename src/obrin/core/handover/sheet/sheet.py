@@ -10,6 +10,7 @@ from obrin.core.handover.sheet.awake import awake_words
 from obrin.core.handover.sheet.blocks import Block, Heading, Paragraph, Table
 from obrin.core.handover.sheet.outside import internet_side
 from obrin.core.handover.sheet.routing import routing
+from obrin.core.handover.sheet.stand_ins import NOT_YET_KNOWN, marked, stand_ins
 from obrin.core.handover.sheet.words import (
     bfd_words,
     identity_words,
@@ -37,11 +38,12 @@ def value_sheet(settled: Settled, place: str) -> list[Block]:
     kind = "Site gateway"
     if place in settled.clouds:
         kind = "Cloud gateway" if settled.legs_at(place) else "Cloud network"
-    return [
+    blocks = [
         Heading(1, f"{kind} {place}: value sheet"),
         Paragraph(
-            f"For whoever configures **{place}** in *{settled.name}*. Every value is final; enter "
-            "them in the order given. *Local* is always this gateway, *remote* the other end."
+            f"For whoever configures **{place}** in *{settled.name}*. Enter the values in the "
+            f"order given. {_final(settled)} *Local* is always this gateway, *remote* the other "
+            "end."
         ),
         Paragraph(
             "Keys and certificates are not on this sheet. They are in `keys.json`, handed over "
@@ -59,6 +61,13 @@ def value_sheet(settled: Settled, place: str) -> list[Block]:
         *_translation(ends),
         *internet_side(settled, place, ends),
     ]
+    return marked(settled, blocks)
+
+
+def _final(settled: Settled) -> str:
+    if not stand_ins(settled):
+        return "Every value is final."
+    return f"Every value is final, but for those marked *{NOT_YET_KNOWN}*: leave these out."
 
 
 def _advertisements(settled: Settled, place: str) -> Iterator[Block]:

@@ -122,6 +122,7 @@ def _questions(settled: Settled, place: str) -> Iterator[Question]:
                 place=f"{here}.{key}",
                 about=f"public IPv{4 if bits == 32 else 6} addresses of its instances, in order",
                 usual=tuple(held),
+                stands_in="addresses" in own.unknown,
                 judge=partial(wrong_with, settled, f"{here}.{key}"),
             )
     if "peers" in own.assigns or own.peers:
@@ -129,5 +130,6 @@ def _questions(settled: Settled, place: str) -> Iterator[Question]:
             place=f"{here}.peers",
             about="addresses in the gateway subnet from which they speak BGP",
             usual=tuple(map(str, cloud.own_addresses)),
+            stands_in="peers" in own.unknown,
             judge=partial(wrong_with, settled, f"{here}.peers"),
         )

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+import difflib
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Protocol
 
@@ -15,11 +16,13 @@ Judge = Callable[[list[str]], str]
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Question:
-    """Something that only the other side knows, at its place in the design; `usual` stands in."""
+    """Something that only the other side knows, at its place in the design. `usual` is what the
+    design has; where it only `stands_in`, it is never taken for an answer."""
 
     place: str
     about: str
     usual: tuple[str, ...]
+    stands_in: bool = False
     judge: Judge = field(repr=False)
 
 
@@ -36,6 +39,7 @@ class HandStep:
     questions: tuple[Question, ...] = ()
 
 
+YES, LATER = ("y", "yes", "done"), ("l", "later", "n", "no")
 Given = Mapping[str, list[str]]
 """What was answered, by place in the design."""
 
@@ -51,7 +55,7 @@ class Alone:
     """Does the steps of one person; those of others are left to them, and counted in `others`."""
 
     def __init__(self, person: Person, who: str) -> None:
-        self._person, self.who = person, who
+        self.person, self.who = person, who
         self.others: set[str] = set()
         self.left = False
 
@@ -60,7 +64,7 @@ class Alone:
             self.others.add(step.who)
             raise Postponed(f"{step.who} does it")
         try:
-            return self._person.do(step)
+            return self.person.do(step)
         except Postponed:
             self.left = True
             raise
@@ -84,11 +88,16 @@ class Answers:
         self._given, self._source = given, source
 
     def do(self, step: HandStep) -> Given:
-        said = self._given.get(step.name, self._given.get("all", "later"))
-        if said not in (True, "yes", "done"):
+        name = step.name if step.name in self._given else "all"
+        if not self._says_yes(name, self._given.get(name, "later")):
             raise Postponed(f"{self._source} does not say that it is done")
         given_texts: dict[str, list[str]] = {}
         for question in step.questions:
+            if question.place not in self._given and question.stands_in:
+                raise OutsideError(
+                    f"{self._source} does not have {question.place}: {question.about}. Obrin has "
+                    "only placeholders for them. Write what the cloud assigned, as a list"
+                )
             found = self._given.get(question.place, list(question.usual))
             texts = [str(t) for t in found] if isinstance(found, list) else [str(found)]
             fault = question.judge(texts)
@@ -96,3 +105,24 @@ class Answers:
                 raise OutsideError(f"{self._source}: {question.place}: {fault}. Correct the answer")
             given_texts[question.place] = texts
         return given_texts
+
+    def need_known(self, steps: Iterable[HandStep]) -> None:
+        """Raises OutsideError for a name that no step and no question has, and for a word that is
+        not an answer: left alone, either would mean something else than was written."""
+        steps = list(steps)
+        places = {question.place for step in steps for question in step.questions}
+        names = {"all", *(step.name for step in steps)}
+        for name, said in self._given.items():
+            if name in places:
+                continue
+            if name not in names and not name.startswith(("end/", "anew/")):
+                near = difflib.get_close_matches(name, [*names, *places], n=1)
+                hint = f"Did you mean '{near[0]}'?" if near else "'obrin connect --todo' lists them"
+                raise OutsideError(f"{self._source}: '{name}' is not a step or a value. {hint}")
+            self._says_yes(name, said)
+
+    def _says_yes(self, name: str, said: object) -> bool:
+        word = {True: "yes", False: "no"}.get(said, said) if isinstance(said, bool) else said
+        if word not in YES and word not in LATER:
+            raise OutsideError(f"{self._source}: {name}: '{word}' is not 'yes' or 'later'")
+        return word in YES
