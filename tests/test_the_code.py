@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+import functools
 import re
 import subprocess
 import sys
@@ -34,9 +35,14 @@ FORBIDDEN = {
 }
 
 
+@functools.cache
+def tree_of(path: Path) -> ast.Module:
+    return ast.parse(path.read_text(encoding="utf-8"))
+
+
 def imports(path: Path) -> set[str]:
     found = set()
-    for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+    for node in ast.walk(tree_of(path)):
         if isinstance(node, ast.Import):
             found |= {alias.name.partition(".")[0] for alias in node.names}
         elif isinstance(node, ast.ImportFrom):
@@ -91,7 +97,7 @@ def modules() -> dict[str, set[str]]:
     found: dict[str, set[str]] = {}
     for name, path in names.items():
         found[name] = set()
-        for node in ast.parse(path.read_text(encoding="utf-8")).body:
+        for node in tree_of(path).body:
             if isinstance(node, ast.ImportFrom) and node.module:
                 each = {f"{node.module}.{alias.name}" for alias in node.names}
                 found[name] |= {m for m in ({node.module} | each) & names.keys() if m != name}
@@ -126,7 +132,7 @@ def test_docstrings_and_messages_are_plain() -> None:
     found = [
         f"{path.relative_to(SOURCE)}:{node.lineno}: {match[0]}"
         for path in ALL
-        for node in ast.walk(ast.parse(path.read_text(encoding="utf-8")))
+        for node in ast.walk(tree_of(path))
         if isinstance(node, ast.Constant) and isinstance(node.value, str)
         for match in RIDDLES.finditer(node.value)
     ]
@@ -137,7 +143,7 @@ def test_names_are_words_of_the_trade() -> None:
     found = [
         f"{path.relative_to(SOURCE)}: {name}"
         for path in ALL
-        for node in ast.walk(ast.parse(path.read_text(encoding="utf-8")))
+        for node in ast.walk(tree_of(path))
         if (name := getattr(node, "name", None) or getattr(node, "attr", None))
         and isinstance(name, str)
         and PRIVATE_WORDS.search(name)

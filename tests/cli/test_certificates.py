@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gzip
 import json
 import re
 import shutil
@@ -300,7 +301,16 @@ def test_tables_traces_reach_and_drills_as_users_meet_them(folder: Folder) -> No
     assert {"static", "connected"} == {row["from"] for row in rows}
     folder.obrin("routes", "hh-west", "--to-mrt", "t.mrt").good()
     assert "no differences" in folder.obrin("routes", "hh-west", "--seen", "t.mrt").good().out
-    assert "missing" in folder.obrin("routes", "ledger", "--seen", "t.mrt").bad(1, "missing").out
+    dump = (folder.path / "t.mrt").read_bytes()
+    (folder.path / "t.mrt.gz").write_bytes(gzip.compress(dump))
+    assert "no differences" in folder.obrin("routes", "hh-west", "--seen", "t.mrt.gz").good().out
+    (folder.path / "cut.gz").write_bytes(gzip.compress(dump)[:-9])
+    folder.obrin("routes", "hh-west", "--seen", "cut.gz").bad(2, "it is cut off")
+    folder.write("empty.mrt", "")
+    folder.obrin("routes", "hh-west", "--seen", "empty.mrt").bad(2, "empty.mrt has no routes")
+    run = folder.obrin("routes", "ledger", "--seen", "t.mrt").bad(1, "not compared: ")
+    assert "missing" in run.out
+    assert "no tunnel or circuit of ledger has it" in run.err
     flow = ("slipway/workshop", "ledger/accounts", "tcp/443")
     assert "arrives" in folder.obrin("trace", *flow).good().out
     gone = folder.obrin("trace", *flow, "--without", "gateway:sw-box").bad(1, "STOPS")

@@ -3,6 +3,7 @@ is never good."""
 
 from __future__ import annotations
 
+import itertools
 import random
 from collections.abc import Iterator
 
@@ -70,9 +71,10 @@ def test_right_ends_have_no_difference_and_nothing_is_left_out(seeds: range) -> 
 
 
 def test_every_mistake_in_every_row_is_a_difference_there() -> None:
-    rows = set()
-    for one, two in ends_of(range(12)):
-        for pair in dict.fromkeys(_pairs(one, two)):
+    rows, draw = set(), random.Random(5)
+    for one, two in itertools.islice(ends_of(range(12)), 16):
+        pairs = [*dict.fromkeys(_pairs(one, two))]
+        for pair in draw.sample(pairs, min(40, len(pairs))):
             wrong = {**two, pair.two: other(pair.two, two[pair.two])}
             if read(pair.two, wrong[pair.two]) == read(pair.two, two[pair.two]):
                 continue
@@ -86,7 +88,7 @@ def test_every_mistake_in_every_row_is_a_difference_there() -> None:
 
 @pytest.mark.parametrize("how", ["gone", "blank"])
 def test_whatever_is_withheld_is_named_and_nothing_is_good(how: str) -> None:
-    for one, two in ends_of(range(4)):
+    for one, two in itertools.islice(ends_of(range(4)), 6):
         for pair in random.Random(3).sample(sorted(dict.fromkeys(_pairs(one, two))), 12):
             less = {n: t for n, t in two.items() if n != pair.two}
             if how == "blank":

@@ -240,7 +240,7 @@ def interface(name: str, role: str) -> st.SearchStrategy[Interface]:
     )
 
 
-@settings(max_examples=100, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+@settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.too_slow])
 @given(configs())
 def test_what_is_written_is_read_back(config: DeviceConfig) -> None:
     data = json.loads(json.dumps(encode(config)))

@@ -147,7 +147,7 @@ def _slow(folder: Path, number: int) -> int:
     return number
 
 
-@pytest.mark.parametrize("lost", [1, 2])
+@pytest.mark.parametrize("lost", [pytest.param(1, marks=pytest.mark.long), 2])
 def test_what_lost_workers_of_a_cluster_had_is_done_again(local, tmp_path: Path, lost: int) -> None:
     from obrin.live.crew.cluster import Cluster
 

@@ -94,7 +94,7 @@ def status(
         strangers = read_strangers(settled, ends, down) if down else []
         secrets = project.secrets(settled)
         whole = not secrets.missing(settled)
-        other = drifted(settled, ends, secrets, but_silent=True) if whole else []
+        look = drifted(settled, ends, secrets, but_silent=True) if whole else None
     if metrics:
         from obrin.live.observe.metrics import metrics_text
 
@@ -104,6 +104,7 @@ def status(
         click.echo(f"{clock_words(gateway, wrong)}.", err=True)
     for text in strangers:
         click.echo(text, err=True)
+    other = () if look is None else look.found
     for drift in other:
         parts = "; ".join(part.words for part in drift.differing[:MOST_NAMED])
         more = f", and {left} more" if (left := len(drift.differing) - MOST_NAMED) > 0 else ""

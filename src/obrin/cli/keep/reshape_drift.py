@@ -15,9 +15,10 @@ if TYPE_CHECKING:
     from obrin.core.handover.secrets import Secrets
     from obrin.live.drivers.protocol import Ends
     from obrin.live.project import Project
-    from obrin.live.reshape.drift import Drifted
+    from obrin.live.reshape.drift import Drifted, Look
 
 NOTHING = "What stands at the ends is what was built."
+SO_FAR = "What was seen is what was built."
 
 
 def drift(project: Project, *, go: bool, take: bool, timeout: float, as_json: bool) -> int:
@@ -31,19 +32,29 @@ def drift(project: Project, *, go: bool, take: bool, timeout: float, as_json: bo
     settled, locator = built(project), project.settled()[0].locator
     secrets = project.secrets_in_force(settled)
     with project.lock("reshape"), open_ends(project, settled) as ends:
-        found = drifted(settled, ends, secrets)
+        look = drifted(settled, ends, secrets)
+        found = list(look.found)
         left = undo(project, settled, ends, found, ProgressLines(), timeout) if go else []
         if take:
-            return _take(project, found, ends, secrets, as_json=as_json)
+            code = _take(project, look, ends, secrets, as_json=as_json)
+            _tell_unseen(look)
+            return code
     if as_json:
         echo_json([_json(one, locator, undone=go) for one in found])
     else:
-        _tell(found, None if go else locator)
+        _tell(look, None if go else locator)
     for outcome in left:
         click.echo(f"not met: {outcome.expectation}: {outcome.seen}", err=True)
     if go and found and not as_json:
         click.echo(f"{len(found)} of {len(found)} undone; what worked before works.")
-    return int(bool(left) if go else bool(found))
+    _tell_unseen(look)
+    return int(bool(left) or bool(look.unseen) or (bool(found) and not go))
+
+
+def _tell_unseen(look: Look) -> None:
+    """Name what was not seen: of that nothing is known."""
+    for name, why in look.unseen.items():
+        click.echo(f"not known: {name}: {why}", err=True)
 
 
 def _refuse_halfway(project: Project) -> None:
@@ -58,15 +69,14 @@ def _refuse_halfway(project: Project) -> None:
         )
 
 
-def _take(
-    project: Project, found: list[Drifted], ends: Ends, secrets: Secrets, *, as_json: bool
-) -> int:
+def _take(project: Project, look: Look, ends: Ends, secrets: Secrets, *, as_json: bool) -> int:
     """Take drift into the design, as far as a key of it can say it. Returns 1 where something is
     left."""
     from obrin.core.design.reader import dotted
     from obrin.live.files import write_whole
     from obrin.live.reshape.taking import taking
 
+    found = list(look.found)
     taken = taking(project, found, ends, secrets)
     if taken.changes:
         write_whole(project.design_path, taken.text, 0o644, durable=True)
@@ -78,7 +88,7 @@ def _take(
                 "left": [{"name": name, "part": part.part} for name, part in taken.left],
             }
         )
-        return int(bool(taken.left))
+        return int(bool(taken.left or look.unseen))
     out = console()
     for place, value in values:
         say(out, f"{project.design_path.name} now says {place}: {json.dumps(value)}")
@@ -87,14 +97,21 @@ def _take(
     if values:
         click.echo("Next: 'obrin settle', then 'obrin reshape' for what else comes of it.")
     elif not found:
-        say(out, NOTHING, style="green")
-    return int(bool(taken.left))
+        _tell_nothing(look)
+    return int(bool(taken.left or look.unseen))
 
 
-def _tell(found: list[Drifted], locator: Locator | None) -> None:
-    out = console()
+def _tell_nothing(look: Look) -> None:
+    if look.unseen:
+        say(console(), f"{SO_FAR} Not seen: {len(look.unseen)}.", style="yellow")
+    else:
+        say(console(), NOTHING, style="green")
+
+
+def _tell(look: Look, locator: Locator | None) -> None:
+    out, found = console(), look.found
     if not found:
-        say(out, NOTHING, style="green")
+        _tell_nothing(look)
         return
     rows = [
         (one.name if not number else "", part.part, part.there, part.wanted)

@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from obrin.core.routing.against_dump import Difference
     from obrin.core.settled.model import Settled
     from obrin.live.project import Project
+    from obrin.wire.mrt import Dump
 
 
 def compare(settled: Settled, table: str | None, file: str, *, as_json: bool) -> bool:
@@ -31,15 +32,19 @@ def compare(settled: Settled, table: str | None, file: str, *, as_json: bool) ->
 
     place = _router(settled, table)
     try:
-        dump = read_dump(read_file(Path(file), MOST_BYTES))
+        dump = read_dump(_unzipped(read_file(Path(file), MOST_BYTES)))
     except FileNotFoundError:
         raise ObrinError(f"{file} cannot be read: there is no such file. Check the path") from None
     except OutsideError as error:
         raise ObrinError(f"{file} {error}. Check the path") from None
     except MrtError as error:
         raise ObrinError(f"{file}: {error}. Give a whole MRT file") from None
+    if not dump.read:
+        other = f", only {dump.left_out} records of other kinds" if dump.left_out else ""
+        raise ObrinError(f"{file} has no routes{other}. Give a dump of {place}'s BGP tables")
     found = list(differences(settled, place, dump.peer))
     _tell(found, as_json=as_json)
+    strange = _strangers(settled, place, dump)
     if not as_json:
         routes = sum(map(len, dump.tables.values()))
         summary = f"{routes} routes from {len(dump.tables)} neighbours in {file}"
@@ -49,7 +54,43 @@ def compare(settled: Settled, table: str | None, file: str, *, as_json: bool) ->
         click.echo(f"not used: {text}", err=True)
     if dump.odd:
         click.echo(f"{dump.odd} records or entries of {file} could not be used.", err=True)
-    return not found
+    for words in strange:
+        click.echo(f"not compared: {words}", err=True)
+    return not found and not strange and not dump.odd
+
+
+def _unzipped(data: bytes) -> bytes:
+    """A dump as it is, or out of gzip (RFC 1952). Raises MrtError."""
+    import zlib
+
+    from obrin.wire.mrt import MrtError
+
+    if not data.startswith(b"\x1f\x8b"):
+        return data
+    reader = zlib.decompressobj(wbits=31)
+    try:
+        made = reader.decompress(data, MOST_BYTES)
+    except zlib.error as error:
+        raise MrtError(f"it is damaged: {error}") from None
+    if not reader.eof:
+        raise MrtError("it is cut off, or larger than 1 GiB when it is unpacked")
+    return made
+
+
+def _strangers(settled: Settled, place: str, dump: Dump) -> list[str]:
+    """Neighbours in a dump that no tunnel or circuit of a place has, with their routes."""
+    at_cloud = place in settled.clouds
+    known = {
+        ends[not at_cloud]
+        for leg in settled.legs_at(place)
+        for ends in ([s.ends for s in settled.sessions_over(leg)] or [leg.peers])
+    }
+    return [
+        f"{len(table)} routes of neighbour {peer.address} (AS {peer.asn}): no tunnel or circuit of "
+        f"{place} has it"
+        for peer, table in dump.tables.items()
+        if table and peer.address not in known
+    ]
 
 
 def compare_now(project: Project, settled: Settled, table: str | None, *, as_json: bool) -> bool:

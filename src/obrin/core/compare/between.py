@@ -147,9 +147,10 @@ def _pairs(one: Mapping[str, str], two: Mapping[str, str]) -> Iterator[_Pair]:
     """Everything that has a counterpart, and what stands at one end only."""
     yield from _suites(one, two)
     for flip, (end, other) in enumerate(((one, two), (two, one))):
+        shared = _leading_to(end, other)
         for name in end:
             group, row, label = _parts(name)
-            if group not in _GROUPS or not label or not _meets(end, other, label):
+            if group not in _GROUPS or label not in shared:
                 continue
             turned, counterpart, what = _TURNED_OF.get(group, _TURNED), "", ""
             if row in turned:
@@ -180,19 +181,21 @@ def _as_numbers(one: Mapping[str, str], two: Mapping[str, str]) -> Iterator[_Pai
                 yield _Pair(*((there, here) if flip else (here, there)), AS)
 
 
-def _meets(end: Mapping[str, str], other: Mapping[str, str], label: str) -> bool:
-    """Whether a tunnel or circuit leads to the other end: it stands there as well, or its remote
+def _leading_to(end: Mapping[str, str], other: Mapping[str, str]) -> set[str]:
+    """Tunnels and circuits that lead to the other end: they stand there as well, or their remote
     address is one of the other end's own."""
-    if label in _labels(other):
-        return True
-    remote = _hosts(end.get(f"tunnels.remote-address.{label}", ""))
+    mine, theirs = _labels(end), _labels(other)
     own = {
         host
         for name, text in other.items()
         if name.startswith(("gateway.uplink-", "gateway.public-address", "tunnels.local-address."))
         for host in _hosts(text)
     }
-    return bool(remote & own)
+    return {
+        label
+        for label in mine
+        if label in theirs or _hosts(end.get(f"tunnels.remote-address.{label}", "")) & own
+    }
 
 
 def _suites(one: Mapping[str, str], two: Mapping[str, str]) -> Iterator[_Pair]:

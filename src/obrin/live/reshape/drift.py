@@ -42,16 +42,30 @@ class Drifted:
     mend: Callable[[Report], Done] = field(repr=False)
 
 
-def drifted(
-    settled: Settled, ends: Ends, secrets: Secrets, *, but_silent: bool = False
-) -> list[Drifted]:
-    """Clouds in the order of their needs, then gateways that report their configuration. What is
-    not there at all is not drift: `connect` makes it. Secrets do not show.
+@dataclass(frozen=True, slots=True)
+class Look:
+    """What was `found` to differ, and what was not `seen`, with the reason: of that nothing is
+    known."""
+
+    found: tuple[Drifted, ...]
+    unseen: dict[str, str]
+
+
+NOT_THERE = "it is not there, or its driver cannot compare it"
+NOT_REPORTED = "its driver cannot report what it is configured with"
+NO_DRIVER = "no driver serves it"
+SILENT = "it does not answer"
+
+
+def drifted(settled: Settled, ends: Ends, secrets: Secrets, *, but_silent: bool = False) -> Look:
+    """Look at clouds in the order of their needs, then at gateways. What is not there at all is
+    not drift: `connect` makes it. Secrets do not show.
 
     Raises OutsideError for an end that does not answer, a gateway with `but_silent` left out."""
-    found = [*_at_clouds(settled, ends, secrets)]
+    found, unseen = _at_clouds(settled, ends, secrets)
     used = gateways_of(settled)
     here = [name for name in settled.gateways if name in ends.gateways and name in used]
+    unseen |= {n: NO_DRIVER for n in settled.gateways if n in used and n not in ends.gateways}
 
     def held(name: str) -> Json | None:
         with contextlib.suppress(OutsideError) if but_silent else contextlib.nullcontext():
@@ -60,23 +74,30 @@ def drifted(
 
     entries = dict(zip(here, side_by_side(held, here), strict=True))
     for name, data in entries.items():
-        if data is not None:
+        if data is None:
+            unseen[name] = NOT_REPORTED if not but_silent else f"{NOT_REPORTED}, or {SILENT}"
+        else:
             found += _at_gateway(settled, ends.gateways[name], name, data, secrets)
-    return found
+    return Look(tuple(found), unseen)
 
 
-def _at_clouds(settled: Settled, ends: Ends, secrets: Secrets) -> Iterator[Drifted]:
+def _at_clouds(
+    settled: Settled, ends: Ends, secrets: Secrets
+) -> tuple[list[Drifted], dict[str, str]]:
     tasks = [t for t in tasks_of(settled, {}, secrets, ends) if isinstance(t, CloudTask)]
     standing = standing_of(tasks)
-    for task in tasks:
-        if parts := standing.get(task.name):
-            yield Drifted(
-                name=task.name,
-                at=task.step.cloud,
-                differing=parts,
-                place=place_of_step(settled, task.step),
-                mend=partial(_do, task),
-            )
+    found = [
+        Drifted(
+            name=task.name,
+            at=task.step.cloud,
+            differing=parts,
+            place=place_of_step(settled, task.step),
+            mend=partial(_do, task),
+        )
+        for task in tasks
+        if (parts := standing.get(task.name))
+    ]
+    return found, {task.name: NOT_THERE for task in tasks if task.name not in standing}
 
 
 def _do(task: CloudTask, report: Report) -> Done:
