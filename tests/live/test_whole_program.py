@@ -387,7 +387,7 @@ def test_hub_circuit_and_two_gateways_at_a_site_as_processes(tmp_path) -> None:
     gives = (zones, f"{zones}      assigns: [addresses, peers]\n")
     folder.write("design.yaml", swap(gives, text=CROSSING.read_text()))
     before = _addresses(folder.obrin("settle", "--json").good().json["values"])
-    folder.obrin("handover").bad(1, "packs would have placeholders", "--stand-ins")
+    folder.obrin("handover").bad(2, "packs would have placeholders", "--stand-ins")
     assert "others stand in" in folder.obrin("handover", "--stand-ins").good().err
     sheet = (folder.path / "packs" / "design" / "nq-box" / "sheet.md").read_text()
     assert "(not yet known: it stands in; ask" in sheet
