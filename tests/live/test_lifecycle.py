@@ -220,9 +220,13 @@ def test_a_revoked_gateway_stays_out(tmp_path) -> None:
         folder.obrin("connect").good()
         folder.obrin("certificates", "revoke", "hh-west").good()
         folder.obrin("handover").good()
-        run = folder.obrin("connect", "--timeout", "4").bad(3, "tunnels DOWN: harbour-ledger/")
+        run = folder.obrin("connect", "--timeout", "4").good()  # nobody waits for them
         assert "tunnels/harbour-ledger." in run.err
-        tunnels = folder.obrin("status", "--json").bad(1).json
+        tunnels = folder.obrin("status", "--json").good().json
+        assert all(
+            ("revoked" in t["revoked"]) == t["tunnel"].startswith("harbour-ledger/")
+            for t in tunnels
+        )
         seen = {t["tunnel"]: (t["site"]["child"], t["cloud"]["child"]) for t in tunnels}
         barred = {n: ends for n, ends in seen.items() if n.startswith("harbour-ledger/")}
         assert barred

@@ -46,7 +46,7 @@ class _Reading:
         self._entries: dict[int, Entry] = {}
 
     def tables(self) -> tuple[list[Source], list[Problem]]:
-        """Return those that others lie within come first."""
+        """Read the tables; those that others lie within come first."""
         specs, made, bad = self._mapping.spec.read, dict[str, Source](), list[Problem]()
 
         def read(name: str) -> None:

@@ -264,8 +264,8 @@ class Between:
         return joined(has, meant, theirs[cloud].legs[label])
 
     def windows(self, place: str) -> tuple[Window, ...]:
-        """Say when something may be changed there: by the new design, by the old where that has no
-        such place. None where it may be at any time."""
+        """The windows in which something may be changed there: by the new design, by the old
+        where that has no such place. None where it may be at any time."""
         there = place in self.after.clouds or place in self.after.gateways
         return windows_of(self.after if there else self.before, place)
 

@@ -50,7 +50,7 @@ def blocks(steps: Sequence[Step], turns: Sequence[Turn]) -> Iterator[Block]:
 
 
 class _Times:
-    """Say when blocks are done; those with the same windows are looked at once."""
+    """Times at which blocks are done; those with the same windows are looked at once."""
 
     def __init__(self, each: timedelta) -> None:
         self._each = each

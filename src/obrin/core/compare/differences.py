@@ -117,7 +117,7 @@ class Sheet:
             yield "below", column[at + 1]
 
     def having(self, reading: Reading) -> list[str]:
-        """Say where else that is the right value."""
+        """Names of all values that read so."""
         return self._by_sign.get(reading.sign, [])
 
 

@@ -60,7 +60,7 @@ def _wishes(design: Design, entity: Site | Cloud, here: Location) -> Iterator[Mi
 
 
 def _named(link: Link) -> tuple[tuple[str, Iterable[str]], ...]:
-    """Say where a link names networks of its site."""
+    """Check the networks of its site that a link names."""
     return ("seen-as", link.seen_as), ("seen-as6", link.seen_as6), ("only", link.only)
 
 

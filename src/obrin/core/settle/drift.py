@@ -17,7 +17,7 @@ class Drift:
 
 
 def drifts(choices: Choices, anew: Choices) -> tuple[Drift, ...]:
-    """Say where the file holds something else than `settle` would keep."""
+    """Find where the file holds something else than `settle` would keep."""
     return tuple(
         Drift(key, choices[key].value, choice.value)
         for key, choice in anew.items()

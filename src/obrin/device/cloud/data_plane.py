@@ -197,7 +197,7 @@ class Cloud:
         return share(ways, key, owner.router.ways[route.via].translations)
 
     def _owner(self, way: str) -> Instance | None:
-        """Say whose a tunnel or line is."""
+        """The instance that a tunnel or line belongs to."""
         for instance in self.instances.values():
             if way in instance.router.ways:
                 return instance

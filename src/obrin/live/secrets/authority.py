@@ -207,7 +207,7 @@ class Authority:
         return any(end is not None and end < now + LISTS_RENEWED for end in ends)
 
     def publish_again(self, lives: Lives, now: datetime) -> None:
-        """Say where there are lists: another authority has one of its own."""
+        """Publish revocation lists again where there are any; another authority has its own."""
         if self.revocations:
             self.publish(lives, now)
 

@@ -185,7 +185,8 @@ class BgpSession:
             self._send(Update(some))
 
     def end_of_rib(self) -> None:
-        """Say so in each family, to a peer that waits for it (RFC 4724 section 4.1)."""
+        """Send an End-of-RIB marker in each family, to a peer that waits for it (RFC 4724 section
+        4.1)."""
         restart = None if self.peer is None else self.peer.restart
         for bits in self.families if restart is not None and restart.families else ():
             self._send(Update(ends=bits))

@@ -18,7 +18,7 @@ _NAMED = 4
 
 
 def wider(settled: Settled) -> Iterator[Finding]:
-    """Write it only where the design brings its own rules: those made from expectations are
+    """Check this only where the design brings its own rules: those made from expectations are
     never wider."""
     own: dict[str, Location] = {
         g.site: ("sites", g.site, "gateways", g.name, "filters")

@@ -13,7 +13,7 @@ from obrin.core.settled.sites import SettledSite
 
 
 def filters_alike(settled: Settled, model: ReachModel) -> Iterator[Finding]:
-    """Write it only where a gateway brings its own rules: those made from expectations are all
+    """Check this only where a gateway brings its own rules: those made from expectations are all
     alike."""
     for site in settled.sites.values():
         gateways = [settled.gateways[name] for name in site.gateways]

@@ -61,7 +61,7 @@ class UsedRoute:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class DeviceState:
-    """Return None is what the device does not report at all."""
+    """The state of a device; None is what it does not report at all."""
 
     interfaces: tuple[InterfaceState, ...]
     neighbours: tuple[NeighbourState, ...] | None = None

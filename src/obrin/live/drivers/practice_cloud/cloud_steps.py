@@ -94,8 +94,8 @@ def _networks(
 def _served(
     settled: Settled, clouds: Collection[str], barred: Collection[str]
 ) -> list[SettledTunnel]:
-    """Return those with an end whose certificates are revoked are not built, and end if they are
-    there."""
+    """Tunnels that are built: those with an end whose certificates are revoked are not, and end
+    where they stand."""
     return [
         t
         for t in settled.tunnels()
