@@ -174,7 +174,8 @@ def clock_words(gateway: str, wrong: float) -> str:
 
 def read_strangers(settled: Settled, ends: Ends, down: Collection[TunnelStatus]) -> list[str]:
     """Addresses from which the clouds of tunnels that are down hear IKE, which belong to none of
-    its peers: an uplink may have another address than the design says. In words."""
+    its peers: an uplink may have another address than the design says. In words. Those that the
+    design has were heard before their tunnels were built."""
     clouds = dict.fromkeys(settled.tunnel(s.tunnel).cloud for s in down)
 
     def heard(cloud: str) -> list[str]:
@@ -182,8 +183,9 @@ def read_strangers(settled: Settled, ends: Ends, down: Collection[TunnelStatus])
             found = ends.clouds[cloud].drops(cloud)
         except OutsideError:
             return []
+        known = {tunnel.uplink.address for tunnel in settled.tunnels() if tunnel.cloud == cloud}
         strange = (d.source for d in found if NO_PEER in d.reason and d.source.value)
-        return list(dict.fromkeys(map(str, strange)))
+        return [str(source) for source in dict.fromkeys(strange) if source not in known]
 
     return [
         f"{cloud} hears IKE from {', '.join(addresses)}, which is not a peer's address there: has "
