@@ -137,7 +137,7 @@ def ours(state: Stable) -> Tables:
 def ring(routers: int) -> Network:
     """Every router has a prefix of its own, and passes on what either neighbour tells it."""
 
-    def told(one: int, other: int) -> Session:
+    def advertised(one: int, other: int) -> Session:
         way, ours, theirs = f"{min(one, other)}-{max(one, other)}", 64512 + one, 64512 + other
         address = Address(32, (192 << 24) + one)
         return Session(
@@ -152,7 +152,7 @@ def ring(routers: int) -> Network:
         )
 
     ends = [(n, (n + 1) % routers) for n in range(routers)]
-    return Network([told(*pair) for a, b in ends for pair in ((a, b), (b, a))], {})
+    return Network([advertised(*pair) for a, b in ends for pair in ((a, b), (b, a))], {})
 
 
 def circles() -> Iterator[Row]:

@@ -34,7 +34,7 @@ from obrin.wire.bgp.restart import Restart
 from obrin.wire.capture import CaptureError, decode_capture, encode_file_header, encode_record
 from obrin.wire.errors import PacketError
 from obrin.wire.esp import AeadOpener, AeadSealer, EspError, make_aead
-from obrin.wire.icmp import Icmp, decode_icmp, told_too_big, too_big
+from obrin.wire.icmp import Icmp, decode_icmp, read_too_big, too_big
 from obrin.wire.ike.codec.errors import IkeFormatError
 from obrin.wire.ike.codec.message import HEADER_SIZE, decode_header
 from obrin.wire.ike.codec.payloads import decode_chain
@@ -122,17 +122,17 @@ A6, B6 = parse_address("2001:db8::1"), parse_address("2001:db8::2")
 
 def _too_big(source: Address, destination: Address) -> bytes:
     packet = Packet(source, destination, UDP, Udp(1, 2, bytes(1400)).encode(source, destination))
-    told = too_big(packet, 1300, destination)
-    if told is None:
-        raise AssertionError("nothing is told")
-    return told.encode()
+    answer = too_big(packet, 1300, destination)
+    if answer is None:
+        raise AssertionError("there is no answer")
+    return answer.encode()
 
 
 def _packets(data: bytes) -> None:
     packet = decode_packet(data)
     for decode in (decode_udp, decode_segment):
         decode(packet)
-    told_too_big(packet, decode_icmp(packet))
+    read_too_big(packet, decode_icmp(packet))
 
 
 def _design(data: bytes) -> None:
