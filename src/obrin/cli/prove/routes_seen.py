@@ -79,11 +79,11 @@ def _unzipped(data: bytes) -> bytes:
 
 def _strangers(settled: Settled, place: str, dump: Dump) -> list[str]:
     """Neighbours in a dump that no tunnel or circuit of a place has, with their routes."""
+    from obrin.core.routing.against_dump import session_ends
+
     at_cloud = place in settled.clouds
     known = {
-        ends[not at_cloud]
-        for leg in settled.legs_at(place)
-        for ends in ([s.ends for s in settled.sessions_over(leg)] or [leg.peers])
+        ends[not at_cloud] for leg in settled.legs_at(place) for ends in session_ends(settled, leg)
     }
     return [
         f"{len(table)} routes of neighbour {peer.address} (AS {peer.asn}): no tunnel or circuit of "

@@ -48,7 +48,7 @@ class Rooms(Generic[G]):
         levels: Callable[[G], Sequence[int]] | None = None,
         bits: int = 32,
     ) -> None:
-        """`bits` is the family where there are no spaces to show it."""
+        """`bits` is the family; it is needed where there are no spaces."""
         self.spaces = list(spaces)
         everywhere = range(len(self.spaces))
         self._levels = levels or (lambda group: everywhere)

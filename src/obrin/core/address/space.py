@@ -96,7 +96,7 @@ class FreeSpace:
     def __init__(
         self, pools: Iterable[Prefix], used: Iterable[Prefix] = (), bits: int = 32
     ) -> None:
-        """`bits` is the family where there are no pools to show it."""
+        """`bits` is the family; it is needed where there are no pools."""
         listed = list(pools)
         self.bits = listed[0].bits if listed else bits
         self._blocks: set[Prefix] = set()

@@ -49,7 +49,7 @@ class Gaps:
         return self._factors[key]
 
     def end(self, moment: datetime, place: str) -> datetime:
-        """Say when a step is done that may begin from then on; where there is no room, at once."""
+        """The slot of a step that may begin from then on: at once where no window has room."""
         key = moment, place
         if key not in self._ends:
             begin = next_room(self.between.windows(place), moment, self.each)

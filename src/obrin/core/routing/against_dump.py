@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from obrin.core.address.prefix import Address, Prefix, format_address
 from obrin.core.routing.model import routers_of, state_of
 from obrin.core.routing.path import AsPath, Candidate, Path, shortened
+from obrin.core.settled.links import Leg
 from obrin.core.settled.model import Settled
 
 Seen = Callable[[Address], Mapping[Prefix, Path]]
@@ -41,6 +42,11 @@ class Difference:
     text: str
 
 
+def session_ends(settled: Settled, leg: Leg) -> list[tuple[Address, Address]]:
+    """The addresses of site and cloud between which the sessions over a tunnel or circuit run."""
+    return [session.ends for session in settled.sessions_over(leg)] or [leg.peers]
+
+
 def learned(settled: Settled, place: str) -> dict[Prefix, list[Candidate]]:
     """All that a place learns by BGP over its tunnels and circuits while everything is up."""
     stable = state_of(settled)
@@ -66,8 +72,7 @@ def differences(
     cloud = place in settled.clouds
     for tunnel in settled.legs_at(place):
         wanted = expected.get(tunnel.label, {})
-        sessions = settled.sessions_over(tunnel)
-        ends = [session.ends for session in sessions] or [tunnel.peers]
+        ends = session_ends(settled, tunnel)
         address = ends[0][not cloud]
         found = {p: path for pair in ends for p, path in seen(pair[not cloud]).items()}
         for prefix in sorted({*wanted, *found}):

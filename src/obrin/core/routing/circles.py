@@ -24,7 +24,7 @@ from collections.abc import Mapping, Sequence
 from obrin.core.routing.session import Session
 
 Passing = Mapping[str, Sequence[Session]]
-"""By receiver, the sessions on which the sender passes on what it learned from others."""
+"""Sessions on which the sender passes on what it learned from others, by receiver."""
 
 
 class Circles:
