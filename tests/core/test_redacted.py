@@ -5,7 +5,7 @@ from __future__ import annotations
 import ipaddress
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from obrin.core.handover.redacted import Redactor
@@ -64,18 +64,19 @@ def spelled4(address: ipaddress.IPv4Address) -> list[str]:
 
 def spelled6(address: ipaddress.IPv6Address) -> list[str]:
     low = ipaddress.IPv4Address(int(address) & 0xFFFFFFFF)
-    groups = address.exploded.split(":")
+    digits = address.packed.hex()  # not `exploded`: newer Pythons put dots into ::ffff:0:0/96
+    groups = [digits[i : i + 4] for i in range(0, 32, 4)]
     return [
         str(address),
         str(address).upper(),
-        address.exploded,
+        ":".join(groups),
         ":".join(format(int(group, 16), "x") for group in groups),
         ":".join(groups[:6]) + f":{low}",
         f"[{address}]:4500",
         f"{address}/64",
         f"{address}%eth0",
         f"{address}-{address}",
-        ".".join(reversed(address.exploded.replace(":", ""))) + ".ip6.arpa",
+        ".".join(reversed(digits)) + ".ip6.arpa",
     ]
 
 
@@ -88,6 +89,8 @@ def is_there(address, text: str) -> bool:
 
 @settings(max_examples=150)
 @given(st.one_of(V4, V6), st.sampled_from(AROUND), st.integers(0, 9))
+@example(ipaddress.IPv6Address("::ffff:1.0.0.0"), "{}", 0)
+@example(ipaddress.IPv6Address("::ffff:198.51.100.7"), "{}", 2)
 def test_no_spelling_of_an_address_survives(address, around: str, which: int) -> None:
     if kept(address):
         return
