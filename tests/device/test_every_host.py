@@ -14,7 +14,8 @@ from obrin.device.lan.hosts import MOST_ASKED_FOR, Hosts
 from obrin.live.drivers.observations import NOT_CONFIGURED
 from obrin.live.drivers.observed import dropped
 from obrin.live.drivers.protocol import Ends
-from obrin.live.observe.status import compared, read_strangers
+from obrin.live.observe.both_ends import compared
+from obrin.live.observe.status import read_strangers
 from obrin.live.rehearse.play import Rehearsal
 from obrin.live.rehearse.virtual_stage import VirtualStage
 from obrin.wire.packet import ICMP, TCP, UDP

@@ -72,7 +72,8 @@ def test_all_of_it_from_a_file_of_answers(folder: Folder) -> None:
     run = folder.obrin(*answers(folder, all="yes")).good()
     assert "as the cloud assigned" in run.out
     assert "new sheets for quay-gw, apps" in run.out
-    assert "cannot be asked, by hand" in run.out
+    assert "2 of 2 tunnels NOT KNOWN" in run.out
+    assert "configured by hand, and cannot be asked" in run.out
     for place in ("quay-gw", "apps"):
         assert TOLD[0] in (folder.path / "packs" / "design" / place / "sheet.md").read_text()
     assert "Nothing is open" in folder.obrin("connect", "--by-hand", "--todo").good().out

@@ -19,15 +19,16 @@ from obrin.core.errors import ObrinError, OutsideError
 from obrin.core.handover.pack import make_pack
 from obrin.core.handover.secrets import Secrets
 from obrin.core.handover.standard.operational import DIRECT, DeviceState, InterfaceState
+from obrin.core.known import NotKnown
 from obrin.core.routing.used import used_differences
 from obrin.live.drivers import snmp
 from obrin.live.drivers.by_tables import Observer, ends_by_tables, paths_by_tables, routes_by_tables
-from obrin.live.drivers.observations import ANNOUNCED, IKE_SA, NOT_CONFIGURED, NOT_FOUND, RECEIVED
 from obrin.live.drivers.places import Place, read_places
 from obrin.live.drivers.restconf import open_gateway
 from obrin.live.drivers.restconf_tables import open_observer as open_restconf
 from obrin.live.drivers.snmp import open_observer as open_snmp
-from obrin.live.observe.status import DOWN, UNKNOWN, UP, compared
+from obrin.live.observe.both_ends import compared
+from obrin.live.observe.tunnel import DOWN, UP
 from obrin.live.practice.gateway.agent import Agent
 from obrin.live.practice.record import World
 from obrin.live.practice.world import start_world, stop_world
@@ -69,7 +70,7 @@ def test_both_protocols_tell_what_the_gateway_has(observer, world):
     ends = ends_by_tables(SETTLED, "quay-gw", state)
     assert ends.keys() == {leg.label for leg in legs}
     assert {end.child for end in ends.values()} == {"down"}, "nothing is built at the cloud"
-    assert all(IKE_SA in end.unreported and ANNOUNCED in end.unreported for end in ends.values())
+    assert all(end.not_known.keys() >= {"ike", "announced"} for end in ends.values())
     own = routes_by_tables(SETTLED, "quay-gw", state)
     assert {r.via for r in own} >= set(SETTLED.gateways["quay-gw"].networks)
 
@@ -106,18 +107,20 @@ def test_status_says_what_an_end_cannot_tell(world):
     leg = SETTLED.legs_at("quay-gw")[0]
     down = ends_by_tables(SETTLED, "quay-gw", state)[leg.label]
     assert compared(SETTLED, leg, down, GOOD).state == DOWN
-    assert compared(SETTLED, leg, NOT_FOUND, GOOD).state == UNKNOWN
-    assert compared(SETTLED, leg, NOT_FOUND, down).state == DOWN
-    up = replace(down, child="up", bgp="established", unreported=(*down.unreported, RECEIVED))
+    unsaid = NotKnown("the test withholds it")
+    up = replace(down, child="up", bgp="established", received=unsaid)
     cloud = replace(GOOD, received=("10.9.0.0/16",), announced=("10.64.0.0/22",))
     found = compared(SETTLED, leg, up, cloud)
     assert found.state == UP
     assert not found.disagreements, "what nobody told is no disagreement"
 
 
-def test_a_tunnel_that_was_never_entered_is_not_configured():
+def test_of_a_device_that_reports_nothing_nothing_is_known():
     ends = ends_by_tables(SETTLED, "quay-gw", DeviceState(interfaces=()))
-    assert set(ends.values()) == {NOT_CONFIGURED}
+    assert {end.problem for end in ends.values()} == {"the device reports no interfaces"}
+    assert {len(end.not_known) for end in ends.values()} == {9}
+    with pytest.raises(OutsideError, match="reports no routes"):
+        routes_by_tables(SETTLED, "quay-gw", DeviceState(interfaces=()))
     assert paths_by_tables(DeviceState(interfaces=())) is None
 
 
@@ -129,7 +132,9 @@ def quick(monkeypatch):
 
 def test_a_wrong_token_and_a_dead_agent_are_one_sentence(world, quick):
     url = world.agents["quay-gw"]
-    with pytest.raises(OutsideError, match="the agent of quay-gw does not answer") as caught:
+    with pytest.raises(
+        OutsideError, match=r"first line of its token with .hash: sha-256"
+    ) as caught:
         open_snmp(Place(name="quay-gw", url=url, token="not the token at all")).state()
     assert "not the token" not in str(caught.value)
     with pytest.raises(OutsideError, match="does not answer"):
@@ -198,7 +203,13 @@ def real_agent(tmp_path: Path) -> Iterator[int]:
     (tmp_path / "conf").write_text(
         f"agentAddress udp:127.0.0.1:{port}\n"
         'createUser monitor SHA-256 "the first passphrase" AES "the second passphrase"\n'
-        "rouser monitor priv\nrocommunity of-the-test 127.0.0.1\n"
+        'createUser narrow SHA-256 "the first passphrase" AES "the second passphrase"\n'
+        'createUser stock SHA-256 "the first passphrase" AES "the second passphrase"\n'
+        'createUser open SHA-256 "the first passphrase"\n'
+        "view interfaces included .1.3.6.1.2.1.2\nview system included .1.3.6.1.2.1.1\n"
+        "rouser monitor priv\nrouser narrow priv -V interfaces\nrouser stock priv -V system\n"
+        "rouser open auth\nrocommunity of-the-test 127.0.0.1\n"
+        "rocommunity of-the-narrow 127.0.0.1 -V interfaces\n"
     )
     kept = f"--persistentDir={tmp_path / 'kept'}"
     process = subprocess.Popen(
@@ -236,6 +247,96 @@ def test_a_real_agent_tells_this_machine(real_agent, user, token):
     assert not state.routes or DIRECT in {r.source for r in state.routes} or len(state.routes) > 0
 
 
+def answered(port: int, user: str, token: str, **more: str) -> DeviceState:
+    """As soon as the agent is there."""
+    place = Place(name="host", url=f"snmp://{user}127.0.0.1:{port}", token=token, **more)
+    until = time.monotonic() + 20
+    while True:
+        try:
+            return open_snmp(place).state()
+        except OutsideError as error:
+            if "does not answer" not in str(error) or time.monotonic() > until:
+                raise
+
+
+BOTH = "the first passphrase\nthe second passphrase"
+
+
+@pytest.mark.parametrize(
+    ("user", "token", "problem"),
+    [
+        ("narrow@", BOTH, "the device reports no addresses"),
+        ("", "of-the-narrow", "the device reports no addresses"),
+        ("stock@", BOTH, "the device reports no interfaces"),
+    ],
+)
+def test_of_what_a_view_leaves_out_nothing_is_known(real_agent, user, token, problem):
+    answered(real_agent, "", "of-the-test")
+    state = answered(real_agent, user, token)
+    for end in ends_by_tables(SETTLED, "quay-gw", state).values():
+        assert end.problem.startswith(problem)
+        assert end.child == NotKnown(end.problem)
+    with pytest.raises(OutsideError, match="reports no routes"):
+        routes_by_tables(SETTLED, "quay-gw", state)
+
+
+@pytest.mark.parametrize(
+    ("user", "token", "hash_name", "words"),
+    [
+        ("nobody@", BOTH, "sha-256", "does not know the user in its url"),
+        ("monitor@", "another passphrase\nthe second passphrase", "sha-256", "the first line of its token"),
+        ("monitor@", BOTH, "sha-512", "'hash: sha-512'"),
+        ("monitor@", "the first passphrase\nanother passphrase", "sha-256", "the last line of its token|does not answer"),
+        ("open@", BOTH, "sha-256", "authenticate and encrypt"),
+        ("", "not-the-community", "sha-256", "the community in its token"),
+    ],
+)  # fmt: skip
+def test_what_is_wrong_with_a_place_is_said(real_agent, quick, user, token, hash_name, words):
+    answered(real_agent, "", "of-the-test")
+    place = Place(
+        name="host", url=f"snmp://{user}127.0.0.1:{real_agent}", token=token, hash=hash_name
+    )
+    with pytest.raises(OutsideError, match=words) as caught:
+        open_snmp(place).state()
+    assert not any(line in str(caught.value) for line in token.split("\n"))
+
+
+def test_a_device_with_another_root_and_a_password():
+    """What it sends back is what the request has: the root, and the user with the password."""
+    import base64
+    import http.server
+
+    asked: list[tuple[str, str]] = []
+
+    class Device(http.server.BaseHTTPRequestHandler):
+        def do_GET(self) -> None:
+            asked.append((self.path, self.headers["Authorization"]))
+            self.send_response(404 if "routing" in self.path else 200)
+            body = b'{"ietf-interfaces:interfaces": {"interface": [{"name": "t"}]}}'
+            self.send_header("Content-Length", str(len(body)))
+            self.end_headers()
+            self.wfile.write(body)
+
+        def log_message(self, *_of: object) -> None:
+            pass
+
+    server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), Device)
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    try:
+        url = f"http://127.0.0.1:{server.server_port}"
+        place = Place(name="quay-gw", url=url, token="secret word", user="monitor", root="/api/rc")
+        state = open_restconf(place).state()
+    finally:
+        server.shutdown()
+        server.server_close()
+    assert [one.name for one in state.interfaces] == ["t"]
+    assert isinstance(state.interfaces[0].up, NotKnown)
+    assert state.routes is None
+    assert {path.split("?")[0].rsplit("/", 2)[0] for path, _ in asked} == {"/api/rc"}
+    basic = base64.b64encode(b"monitor:secret word").decode()
+    assert {header for _, header in asked} == {f"Basic {basic}"}
+
+
 def test_the_file_of_places_says_how_a_gateway_is_read(tmp_path):
     file = tmp_path / "design.places.yaml"
     file.write_text(
@@ -245,6 +346,9 @@ def test_the_file_of_places_says_how_a_gateway_is_read(tmp_path):
     spec = read_places(file).gateways["quay-gw"].observe
     assert spec is not None
     assert spec.hash == "sha-512"
+    file.write_text("gateways: {quay-gw: {driver: mine, options: {port: ttyS0, speed: 9600}}}")
+    place = read_places(file).gateways["quay-gw"].place("quay-gw", tmp_path)
+    assert (place.url, place.token, place.options) == ("", "", {"port": "ttyS0", "speed": 9600})
     for wrong, words in (
         ("clouds: {apps: {driver: by-hand, observe: {driver: snmp, url: 'snmp://a@192.0.2.1', token-file: f}}}", "apps is a cloud"),
         ("gateways: {quay-gw: {driver: restconf, url: 'http://192.0.2.1', token-file: f, observe: {driver: snmp, url: 'snmp://a@192.0.2.1', token-file: f}}}", "go with the driver by-hand"),

@@ -28,7 +28,7 @@ from obrin.live.connect.journal import Journal
 from obrin.live.drivers.observations import EndStatus
 from obrin.live.drivers.protocol import CloudStep, Done
 from obrin.live.http import HttpError
-from obrin.live.observe.status import _disagreements, _notes
+from obrin.live.observe.both_ends import _disagreements, _notes
 from obrin.live.practice.clock import wall_clock
 from obrin.live.practice.internet.internet import CLOUD, Internet, Line
 from obrin.live.secrets.sealed import SealError, seal, unseal
@@ -287,7 +287,6 @@ UP = EndStatus(
             {"refusal": "NO_PROPOSAL_CHOSEN from this end: why", "refused_rekey": "child SA"},
             "the child SA is not rekeyed, as the cloud noted just now: NO_PROPOSAL_CHOSEN from this",
         ),
-        ({"problem": "gateway x does not answer"}, {}, "gateway x does not answer"),
     ],
 )
 def test_disagreements_are_reported(site, cloud, words: str) -> None:
@@ -302,7 +301,7 @@ def test_ends_that_mirror_agree_and_notes_help_when_down() -> None:
 
     other = dataclasses.replace(UP, received=("b",), announced=("a",))
     assert _disagreements(UP, other) == []
-    assert _notes(UP, other) == []
+    assert _notes(UP, other, speaks=True) == []
     # What left a while ago, or arrived a moment later than it left, says nothing.
     for left, came in ((31, None), (2, 4), (None, None)):
         one = dataclasses.replace(UP, idle_out=left)
@@ -310,7 +309,10 @@ def test_ends_that_mirror_agree_and_notes_help_when_down() -> None:
     down = dataclasses.replace(
         UP, bgp="idle", bgp_error="hold timer expired", packets_out=9, idle_out=1
     )
-    assert _notes(down, other) == ["the site lost BGP: hold timer expired"]
+    assert _notes(down, other, speaks=True) == ["the site lost BGP: hold timer expired"]
+    lacking = dataclasses.replace(UP, bgp="none")
+    assert "has no BGP session" in _notes(lacking, other, speaks=True)[0]
+    assert _notes(lacking, other, speaks=False) == []
 
 
 @pytest.fixture

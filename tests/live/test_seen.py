@@ -16,7 +16,8 @@ from obrin.device.config import InsideEnds, RouterConfig
 from obrin.device.router.router import Router
 from obrin.device.standard.state import session_states, tunnel_states
 from obrin.live.drivers.observed import end_statuses
-from obrin.live.observe.status import TunnelStatus, compared
+from obrin.live.observe.both_ends import compared
+from obrin.live.observe.tunnel import TunnelStatus
 from obrin.live.practice.cloud.names import cloud_name
 from obrin.wire.ike.config import Identity
 from tests.doubles import settled_of

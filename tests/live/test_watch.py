@@ -11,10 +11,10 @@ from pathlib import Path
 import pytest
 
 from obrin.core.errors import OutsideError
-from obrin.live.drivers.observations import NOT_ASKED, EndStatus
+from obrin.live.drivers.observations import NOT_ASKED, EndStatus, silent
 from obrin.live.observe.history import History
 from obrin.live.observe.metrics import metrics_text
-from obrin.live.observe.status import DOWN, ODD, REST, UNKNOWN, UP, TunnelStatus
+from obrin.live.observe.tunnel import DOWN, ODD, REST, UNKNOWN, UP, TunnelStatus
 from tests.cli.program import Folder
 from tests.doubles import DESIGN
 
@@ -50,7 +50,7 @@ def test_only_changes_are_kept_with_why(tmp_path: Path) -> None:
 
 
 def test_metrics_are_openmetrics_text() -> None:
-    odd = tunnel('a"b\\c', EndStatus(problem="gone"))
+    odd = tunnel('a"b\\c', silent("gone"))
     text = metrics_text([tunnel(), odd], {"gw": -7200.0})
     lines = text.splitlines()
     assert lines[-1] == "# EOF"

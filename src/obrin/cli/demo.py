@@ -228,7 +228,7 @@ class Story:
         result = connected()
         self._say(f"{len(result.done)} steps in {time.monotonic() - began:.1f} s")
         print_status(self._out, result.status, Ended())
-        up = sum(t.up for t in result.status)
+        up = sum(t.up is True for t in result.status)
         agree = not any(t.disagreements for t in result.status)
         self._row(
             "tunnels up, BGP established",
@@ -296,7 +296,7 @@ class Story:
         self._step("Heal it")
         internet.heal()
         status = wait_until_up(settled, ends, lambda _progress: None, 25.0)
-        up = sum(t.up for t in status)
+        up = sum(t.up is True for t in status)
         self._say(f"{up} of {len(status)} tunnels up, traffic on {carrying(settled, ends)}")
         self._row("tunnels up after healing", f"{len(status)}", str(up), up == len(status))
 

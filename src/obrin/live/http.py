@@ -9,6 +9,7 @@ network streams themselves: whatever the library waits for, it waits no longer t
 
 from __future__ import annotations
 
+import base64
 import functools
 import json
 import ssl
@@ -33,6 +34,11 @@ CONNECT, ONE_READ, IN_ALL = 10.0, 20.0, 60.0
 PATIENTLY = 180.0
 """Seconds for a call that has the server do something: it may take its time before it answers."""
 TOO_MANY = 429
+_CURES = {
+    401: ". Look at its token, and whether it needs a user",
+    403: ". Look at what its token may do there",
+}
+"""What to look at after these statuses (RFC 9110 section 15.5)."""
 LONGEST_WAIT = 30.0
 """Seconds to wait after an answer that asks to come later."""
 _FAILURES = (
@@ -79,15 +85,18 @@ class Client:
 
     @classmethod
     def at(cls, what: str, place: Place) -> Self:
-        return cls(what, place.url, place.token, place.authority)
+        return cls(what, place.url, place.token, place.authority, place.user)
 
-    def __init__(self, what: str, url: str, token: str, authority: str | None = None) -> None:
-        """`authority` is a file of certificates to believe. Raises ObrinError for a bad one, for
-        an address that is none, and for a token that cannot be sent."""
+    def __init__(
+        self, what: str, url: str, token: str, authority: str | None = None, user: str = ""
+    ) -> None:
+        """`authority` is a file of certificates to believe; with a `user` the token is a password
+        (Basic, RFC 7617). Raises ObrinError for a bad one, for an address that is none, and for a
+        token that cannot be sent."""
         self.what = what
         self._url = url
         _need_url(what, url)
-        self._headers = {"Authorization": f"Bearer {_sendable(what, token)}"}
+        self._headers = {"Authorization": _credentials(what, user, token)}
         self._pool = httpcore.ConnectionPool(
             ssl_context=_trust(what, url, authority),
             max_connections=100,
@@ -116,7 +125,8 @@ class Client:
                 time.sleep(wait)
         if answer.status >= 300:
             raise HttpError(
-                f"{self.what} answered {answer.status} to {method} {path}: {_detail(answer)}",
+                f"{self.what} answered {answer.status} to {method} {path}: {_detail(answer)}"
+                + _CURES.get(answer.status, ""),
                 answer.status,
             )
         return answer
@@ -256,6 +266,14 @@ def _need_url(what: str, url: str) -> None:
     except (ValueError, TypeError) as error:
         why = str(error)
     raise ObrinError(f"the url of {what}, '{clean(url, 100)}', cannot be used: {why}. Correct it")
+
+
+def _credentials(what: str, user: str, token: str) -> str:
+    """Raises ObrinError."""
+    if not user:
+        return f"Bearer {_sendable(what, token)}"
+    pair = f"{user}:{_sendable(what, token)}".encode()
+    return f"Basic {base64.b64encode(pair).decode()}"
 
 
 def _sendable(what: str, token: str) -> str:

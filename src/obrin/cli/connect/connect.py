@@ -116,7 +116,7 @@ def connect(
         lambda person: _connect(project, person, timeout, by_hand=by_hand, keep=keep, yes=yes),
     )
     left = plan.ended if keep else Ended(others=plan.ended.others)
-    if not left and all(t.right for t in result.status):
+    if not left and all(t.nothing_against for t in result.status):
         from obrin.live.reshape.built import keep_built
 
         keep_built(project)
@@ -132,7 +132,7 @@ def connect(
         echo_json(deed.as_json(done=True) | more)
     else:
         _tell_result(plan, result, left)
-    ctx.exit(3 if not all(t.right for t in result.status) else 1 if left else 0)
+    ctx.exit(3 if not all(t.nothing_against for t in result.status) else 1 if left else 0)
 
 
 def _show_plan(ends: Ends, plan: Plan, *, todo: bool, keep: bool, as_json: bool) -> None:

@@ -12,10 +12,11 @@ from typing import TYPE_CHECKING
 import click
 
 from obrin.cli.shared.common import console, print_table
+from obrin.core.known import NotKnown
 
 if TYPE_CHECKING:
     from obrin.live.observe.history import Change, History
-    from obrin.live.observe.status import TunnelStatus
+    from obrin.live.observe.tunnel import TunnelStatus
 
 MOST_SHOWN, MOST_ROWS = 12, 30
 STYLES = {"up": "green", "DOWN": "bold red", "up, ends disagree": "yellow"}
@@ -60,7 +61,7 @@ def print_states(found: Sequence[TunnelStatus], last: dict[str, Change]) -> None
     """One line for each, those that are not as wished first."""
     out, now = console(), time.time()
     rows = []
-    for tunnel in sorted(found, key=lambda t: t.right):
+    for tunnel in sorted(found, key=lambda t: (t.right is True, t.right is not False)):
         state, since = tunnel.state, last.get(tunnel.tunnel)
         rows.append(
             (
@@ -74,9 +75,11 @@ def print_states(found: Sequence[TunnelStatus], last: dict[str, Change]) -> None
     print_table(out, ("Tunnel", "State", "For", "What is said of it"), shown, styles=STYLES)
     if len(rows) > len(shown):
         click.echo(f"and {len(rows) - len(shown)} more")
-    up = sum(tunnel.up for tunnel in found)
+    up = sum(tunnel.up is True for tunnel in found)
+    unknown = sum(isinstance(tunnel.as_wished, NotKnown) for tunnel in found)
     at = datetime.now().astimezone().strftime("%H:%M:%S")
-    click.echo(f"{at}: {up} of {len(found)} up.")
+    more = f", {unknown} not known" if unknown else ""
+    click.echo(f"{at}: {up} of {len(found)} up{more}.")
 
 
 def print_changes(changes: Sequence[Change]) -> None:

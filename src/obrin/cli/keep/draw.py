@@ -118,11 +118,12 @@ def _live_states(project: Project, settled: Settled) -> dict[str, str]:
     """Current state of each tunnel and circuit, by label."""
     from obrin.core.picture.network import DOWN, ODD, REST, UP
     from obrin.live.drivers.registry import open_ends
-    from obrin.live.observe import status
+    from obrin.live.observe import tunnel
+    from obrin.live.observe.status import read_status
 
     with open_ends(project, settled) as ends:
-        found = status.read_status(settled, ends)
-    drawn = {status.UP: UP, status.ODD: ODD, status.REST: REST, status.DOWN: DOWN}
+        found = read_status(settled, ends)
+    drawn = {tunnel.UP: UP, tunnel.ODD: ODD, tunnel.REST: REST, tunnel.DOWN: DOWN}
     return {one.tunnel: drawn[one.state] for one in found if one.state in drawn}
 
 

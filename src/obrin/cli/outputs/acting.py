@@ -17,16 +17,19 @@ from obrin.cli.outputs.forms import (
     with_more,
 )
 
+STATES = "up", "up, ends disagree", "at rest", "not known", "revoked", "DOWN"
 _END = record(
     "what one end says",
     {
-        "ike": text("state of the IKE SA"),
-        "child": text("state of the child SA", "up", "down", "not configured", "unknown"),
-        "packets_in": whole("that came out of the tunnel since its IKE SA was authenticated"),
-        "packets_out": whole("that went into it since then"),
-        "bgp": text("state of the session, `none` without one"),
-        "received": texts("prefixes accepted from the peer"),
-        "announced": texts("prefixes advertised to the peer"),
+        "ike": or_null(text("state of the IKE SA")),
+        "child": or_null(text("state of the child SA", "up", "down", "not configured")),
+        "packets_in": or_null(
+            whole("that came out of the tunnel since its IKE SA was authenticated")
+        ),
+        "packets_out": or_null(whole("that went into it since then")),
+        "bgp": or_null(text("state of the session, `none` without one")),
+        "received": or_null(texts("prefixes accepted from the peer")),
+        "announced": or_null(texts("prefixes advertised to the peer")),
         "rejected": texts("prefixes not accepted, with the reason"),
         "refusal": text("the last refusal of IKE that is not mended since, with who refused"),
         "refusal_age": or_null(number("seconds since then")),
@@ -41,7 +44,11 @@ _END = record(
         "counted": whole("packets of the peer that are looked at, by sequence numbers"),
         "missing": whole("of these did not arrive"),
         "problem": text("why this end cannot be asked; empty when it can"),
-        "unreported": texts("what it does not report: `IKE SA`, `BGP`, `received`, `announced`"),
+        "not_known": by_name(
+            text("why"),
+            "those of `ike`, `child`, `packets_in`, `packets_out`, `bgp`, `received`, `announced`, "
+            "`idle_in` and `idle_out` that it does not report; they are null",
+        ),
     },
 )
 STATUS = listing(
@@ -50,8 +57,21 @@ STATUS = listing(
         {
             "tunnel": text("link/tunnel"),
             "rank": whole("order of preference, from 1"),
-            "up": truth("whether both ends say up, BGP included where it is spoken"),
-            "right": truth("whether it is up, a spare at rest or revoked, and the ends agree"),
+            "state": text("in a word", *STATES),
+            "up": or_null(
+                truth(
+                    "whether packets go both ways, by what the ends say, BGP included where the "
+                    "design has it; null where that is not known"
+                )
+            ),
+            "right": or_null(
+                truth(
+                    "whether it is up, a spare at rest or revoked, and the ends agree; null where "
+                    "that is not known"
+                )
+            ),
+            "not_known": text("why `right` is null; else empty"),
+            "rests_on": texts("what each end says that this rests on"),
             "rests": truth("a spare that is down while it is not needed"),
             "revoked": text("whose certificate is revoked, since when; it stays down. Else empty"),
             "site": _END | {"description": "the site's end"},

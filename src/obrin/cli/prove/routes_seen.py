@@ -11,6 +11,7 @@ import click
 from obrin.cli.shared.common import console, echo_json, print_table
 from obrin.cli.shared.deeds import Change, Deed
 from obrin.core.errors import ObrinError, OutsideError
+from obrin.core.known import NotKnown
 from obrin.live.files import read_file
 
 MOST_BYTES = 1 << 30
@@ -109,8 +110,9 @@ def compare_now(project: Project, settled: Settled, table: str | None, *, as_jso
         used = [] if driver is None else driver.routes()
         paths = None if driver is None else driver.paths()
     if not used:
-        raise OutsideError(f"{place} reports no routes. See 'observe' in docs/drivers.md")
-    found = list(used_differences(settled, place, ((r.prefix, r.via) for r in used)))
+        raise OutsideError(f"{place} has no routes at all. Look at it, and at what it may report")
+    unclear = {r.prefix: r.used.why for r in used if isinstance(r.used, NotKnown)}
+    found = list(used_differences(settled, place, ((r.prefix, r.via) for r in used), unclear))
     found += [] if paths is None else paths.differences(settled, place)
     _tell(found, as_json=as_json)
     if not as_json:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 
 from obrin.core.address.prefix import Address, Prefix
 from obrin.core.address.table import PrefixTable
@@ -11,14 +11,21 @@ from obrin.core.routing.model import state_of
 from obrin.core.routing.tables import IN_USE, SHARES, table_rows
 from obrin.core.settled.model import Settled
 
+NOT_KNOWN = "not known"
+
+
 Routes = Iterable[tuple[Prefix, str]]
 """Prefixes, each with the tunnel, circuit, network or anything else that it leads to; with several
 for one that is shared."""
 
 
-def used_differences(settled: Settled, place: str, routes: Routes) -> Iterator[Difference]:
+def used_differences(
+    settled: Settled, place: str, routes: Routes, unclear: Mapping[Prefix, str] | None = None
+) -> Iterator[Difference]:
     """What a packet would meet: a wider route that leads the same way is not a difference, nor is
-    anything beyond the design's prefixes. Raises KeyError for a place without a table."""
+    anything beyond the design's prefixes. `unclear` are prefixes of which the device lists several
+    routes and does not say which it uses, each with why. Raises KeyError for a place without a
+    table."""
     model = _table(
         (row.prefix, row.via)
         for row in table_rows(settled, place, state_of(settled))
@@ -32,6 +39,9 @@ def used_differences(settled: Settled, place: str, routes: Routes) -> Iterator[D
             yield Difference("missing", prefix, via, "the device has no route there")
         elif found[1] != wanted:
             there = f"leads to {', '.join(sorted(found[1]))}"
+            if wanted & found[1] and (why := (unclear or {}).get(found[0])) is not None:
+                yield Difference(NOT_KNOWN, prefix, via, f"{there}, and of these, {why}")
+                continue
             wider = "" if found[0] == prefix else f" by {found[0]}"
             yield Difference("differs", prefix, via, f"{there}{wider}; the model: {via}")
     for prefix, vias in seen.items():

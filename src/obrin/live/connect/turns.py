@@ -12,13 +12,14 @@ from obrin.core.errors import OutsideError
 from obrin.core.handover.pack import Pack
 from obrin.core.handover.rotation import Turn
 from obrin.core.handover.secrets import Secrets, key_data
+from obrin.core.known import NotKnown
 from obrin.core.quantity import plain
 from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
 from obrin.live.drivers.asking import side_by_side
-from obrin.live.drivers.observations import UNKNOWABLE
 from obrin.live.drivers.protocol import Ends, GatewayDriver, Report
-from obrin.live.observe.status import TunnelStatus, ask_once, read_status
+from obrin.live.observe.status import ask_once, read_status
+from obrin.live.observe.tunnel import TunnelStatus
 from obrin.live.project import Project
 
 
@@ -91,11 +92,17 @@ class Turns:
             self.gateway(self.settled.tunnel(label).gateway)
         links = {self.settled.tunnel(label).link: None for label in labels}
         for status in read_status(self.settled, self.ends, links):
-            ends = (status.site.problem, status.cloud.problem)
-            if status.tunnel in labels and not UNKNOWABLE.isdisjoint(ends):
+            if status.tunnel not in labels:
+                continue
+            if status.by_hand:
                 raise OutsideError(
                     f"an end of {status.tunnel} is done by hand, and cannot be asked whether the "
                     f"tunnel comes up. {instead}"
+                )
+            if isinstance(status.up, NotKnown):
+                raise OutsideError(
+                    f"it cannot be seen whether {status.tunnel} comes up ({status.up.why}). "
+                    f"{instead}"
                 )
 
     def gateway(self, place: str) -> GatewayDriver:
@@ -108,14 +115,18 @@ class Turns:
     def down_first(self, turns: Sequence[Turn]) -> list[Turn]:
         """Tunnels that are down have their turn before those that carry meanwhile, in each link."""
         links = dict.fromkeys(turn.tunnel.link for turn in turns)
-        up = {s.tunnel for s in ask_once(self.settled, self.ends, links) if s.up}
+        up = {s.tunnel for s in ask_once(self.settled, self.ends, links) if s.up is True}
         place = {link: number for number, link in enumerate(links)}
         return sorted(turns, key=lambda t: (place[t.tunnel.link], t.tunnel.label in up))
 
     def other_is_up(self, turn: Turn, doing: str) -> None:
         """Raises OutsideError where the link would be cut: one that is down anyway cannot be."""
         other, label = turn.carried_by, turn.tunnel.label
-        if other is not None and not self.status(other).up and self.status(label).up:
+        if (
+            other is not None
+            and self.status(other).up is not True
+            and self.status(label).up is True
+        ):
             raise OutsideError(
                 f"{other} is down, so {doing} {turn.tunnel.label} would cut the link. "
                 "Mend it first ('obrin status')"
@@ -132,7 +143,7 @@ class Turns:
 
     def comes_up(self, label: str) -> bool:
         until = time.monotonic() + self.timeout
-        while not self.status(label).up:
+        while self.status(label).up is not True:
             if time.monotonic() > until:
                 return False
             time.sleep(0.1)

@@ -22,7 +22,8 @@ from obrin.live.connect.learning import (
 from obrin.live.drivers.differing import Differing
 from obrin.live.drivers.protocol import Done, Ends, Progress, Report
 from obrin.live.files import private_folder
-from obrin.live.observe.status import TunnelStatus, read_status
+from obrin.live.observe.status import read_status
+from obrin.live.observe.tunnel import TunnelStatus
 from obrin.live.packs import handed_over
 from obrin.live.project import Project
 
@@ -180,7 +181,7 @@ def wait_until_up(
     up_since: float | None = None
     while True:
         status = read_status(settled, ends)
-        down = [t.tunnel for t in status if not t.as_wished]
+        down = [t.tunnel for t in status if t.pending]
         now = time.monotonic()
         left = until - now
         up_since = None if down else up_since or now

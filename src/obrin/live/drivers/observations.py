@@ -5,30 +5,35 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from obrin.core.address.prefix import Address, Prefix
+from obrin.core.known import NotKnown, Verdict
+
+_UNSAID = NotKnown("nobody was asked")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class EndStatus:
-    """One end of a tunnel or circuit as it sees itself; `problem` when it cannot be asked. On a
-    circuit `ike` is `none`, and `child` is whether it carries.
+    """One end of a tunnel or circuit as it sees itself. What it does not report is `NotKnown`, with
+    the reason. On a circuit `ike` is `none`, and `child` is whether it carries.
 
-    `refusal_age`, `bgp_error_age`, `idle_in` and `idle_out` are seconds since the refusal, since
-    the session ended, since a packet last came out of the tunnel and since one went in; None when
-    none ever did. They and the counters belong to the IKE SA that is there. `refused_rekey` is what
-    was to be rekeyed when that was refused. Of the last `counted` packets that the peer sent, by
-    their sequence numbers, so many are `missing`. `inside` and `inside_of_peer` are the addresses
-    inside the tunnel, `outside_of_peer` is where it expects the peer; empty where it is not
-    reported. `unreported` are those of IKE_SA, SESSION, RECEIVED and ANNOUNCED of which it says
-    nothing, so that what stands there means nothing.
+    `bgp` is the state of the session (RFC 4271 section 8.2.2, small letters), `none` where none is
+    configured. `refusal_age`, `bgp_error_age`, `idle_in` and `idle_out` are seconds since the
+    refusal, since the session ended, since a packet last came out of the tunnel and since one went
+    in; None when none ever did. They and the counters belong to the IKE SA that is there.
+    `refused_rekey` is what was to be rekeyed when that was refused. Of the last `counted` packets
+    that the peer sent, by their sequence numbers, so many are `missing`. `inside` and
+    `inside_of_peer` are the addresses inside the tunnel, `outside_of_peer` is where it expects the
+    peer; empty where it is not reported. `problem` is why the end as a whole says nothing.
     """
 
-    ike: str = "unknown"
-    child: str = "unknown"
-    packets_in: int = 0
-    packets_out: int = 0
-    bgp: str = "none"
-    received: tuple[str, ...] = ()
-    announced: tuple[str, ...] = ()
+    ike: str | NotKnown = _UNSAID
+    child: str | NotKnown = _UNSAID
+    packets_in: int | NotKnown = _UNSAID
+    packets_out: int | NotKnown = _UNSAID
+    bgp: str | NotKnown = _UNSAID
+    received: tuple[str, ...] | NotKnown = _UNSAID
+    announced: tuple[str, ...] | NotKnown = _UNSAID
+    idle_in: int | NotKnown | None = _UNSAID
+    idle_out: int | NotKnown | None = _UNSAID
     rejected: tuple[str, ...] = ()
     refusal: str = ""
     refusal_age: int | None = None
@@ -38,30 +43,61 @@ class EndStatus:
     inside_of_peer: str = ""
     bgp_error: str = ""
     bgp_error_age: int | None = None
-    idle_in: int | None = None
-    idle_out: int | None = None
     counted: int = 0
     missing: int = 0
     problem: str = ""
-    unreported: tuple[str, ...] = ()
+
+    @property
+    def not_known(self) -> dict[str, str]:
+        """What it does not report, by the name of the field, and why."""
+        values = ((name, getattr(self, name)) for name in EndStatus.__slots__)
+        return {name: value.why for name, value in values if isinstance(value, NotKnown)}
 
 
-IKE_SA, SESSION, RECEIVED, ANNOUNCED = "IKE SA", "BGP", "received", "announced"
-NOT_ASKED = EndStatus(problem="it is configured by hand, and cannot be asked")
-NOT_FOUND = EndStatus(problem="it reports interfaces, and this tunnel has none")
-UNKNOWABLE = frozenset({NOT_ASKED.problem, NOT_FOUND.problem})
-"""Nothing is wrong with an end that has one of these problems: nobody can ask it."""
+OBSERVED = (
+    "ike",
+    "child",
+    "packets_in",
+    "packets_out",
+    "bgp",
+    "received",
+    "announced",
+    "idle_in",
+    "idle_out",
+)
+"""Fields of an end that an observation gives, or does not."""
+
+
+def silent(why: str) -> EndStatus:
+    """An end of which nothing is known, and why."""
+    return EndStatus(problem=why, **dict.fromkeys(OBSERVED, NotKnown(why)))  # type: ignore[arg-type]
+
+
+NOT_ASKED = silent("it is configured by hand, and cannot be asked")
 NO_IKE = "none"
-NOT_CONFIGURED = EndStatus(ike="not configured", child="not configured")
+NOT_CONFIGURED = EndStatus(
+    ike="not configured",
+    child="not configured",
+    packets_in=0,
+    packets_out=0,
+    bgp="not configured",
+    received=(),
+    announced=(),
+    idle_in=None,
+    idle_out=None,
+)
+"""An end that lists all its tunnels, and this one is not among them."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class RouteSeen:
-    """A route that a device uses; `via` is a tunnel's label or the name of a network."""
+    """A route that a device uses; `via` is a tunnel's label or the name of a network. `used` is
+    not known where it lists others to the same prefix and does not say which it uses."""
 
     prefix: Prefix
     via: str
     kind: str
+    used: Verdict = True
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

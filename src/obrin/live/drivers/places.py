@@ -7,13 +7,16 @@
                 authority: devices.pem}
       hh-west: {driver: by-hand, by: the branch's electrician,
                 observe: {driver: snmp, url: "snmp://monitor@192.0.2.11", token-file: hh-west.snmp}}
+      quay-gw: {driver: mine, options: {port: ttyS0}}
 
-Whatever is not in it is of the practice world.
+Whatever is not in it is of the practice world. The drivers that ship with Obrin need a url and a
+token; what another needs is its own affair.
 """
 
 from __future__ import annotations
 
 import os
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Literal
@@ -26,13 +29,18 @@ from obrin.live.files import read_file
 
 MOST_BYTES = 1 << 20
 BY_HAND = "by-hand"
+ROOT = "/restconf"
+OVER_A_NETWORK = frozenset({"practice", "restconf", "snmp"})
+"""Drivers that ship with Obrin and need a url and a token."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Place:
-    """How something is reached. `token` is never printed; `authority` is a file of PEM
-    certificates to believe instead of the usual ones; `speed` is the practice world's; `hash` is
-    what SNMPv3 authenticates with."""
+    """How something is reached; `url` and `token` are empty where the file gives none. `token` is
+    never printed: it is a password where there is a `user` (Basic, RFC 7617), else a bearer token
+    (RFC 6750). `authority` is a file of PEM certificates to believe instead of the usual ones;
+    `speed` is the practice world's; `hash` is what SNMPv3 authenticates with; `root` is the root
+    resource of RESTCONF (RFC 8040 section 3.1); `options` are the driver's own."""
 
     name: str
     url: str
@@ -40,6 +48,9 @@ class Place:
     authority: str | None = None
     speed: float = 1.0
     hash: str = "sha-256"
+    user: str = ""
+    root: str = ROOT
+    options: Mapping[str, str | int | float | bool] = field(default_factory=dict)
 
 
 class Reached(BaseModel):
@@ -53,25 +64,42 @@ class Reached(BaseModel):
     token_file: str | None = Field(None, alias="token-file")
     authority: str | None = None
     hash: Literal["sha-1", "sha-256", "sha-384", "sha-512"] = "sha-256"
+    user: str = Field("", max_length=200, pattern=r"^[^:\x00-\x1f]*$")
+    root: str = Field(ROOT, pattern=r"^(/[A-Za-z0-9._~-]+)+$", max_length=200)
+    options: dict[str, str | int | float | bool] = Field(default_factory=dict)
 
     def need_a_door(self) -> None:
         """Raises ValueError."""
+        if self.token_variable is not None and self.token_file is not None:
+            raise ValueError("give either token-variable or token-file, not both")
+        if self.driver not in OVER_A_NETWORK:
+            return
+        if self.options:
+            raise ValueError(f"the driver {self.driver} has no options")
         if self.url is None:
             raise ValueError("give its url")
-        if (self.token_variable is None) == (self.token_file is None):
+        if self.token_variable is None and self.token_file is None:
             raise ValueError("give either token-variable or token-file")
 
     def place(self, name: str, folder: Path) -> Place:
         """`folder` is the design's. Raises ObrinError where the token is not there."""
         authority = None if self.authority is None else str(folder / self.authority)
-        token = self._token(name, folder)
-        if not token or not all(line.isprintable() for line in token.split("\n")):
+        given = self.token_variable is not None or self.token_file is not None
+        token = self._token(name, folder) if given else ""
+        if given and (not token or not all(line.isprintable() for line in token.split("\n"))):
             raise ObrinError(
                 f"the token of {name} is empty, or has characters that cannot be printed. Write it "
                 "anew"
             )
         return Place(
-            name=name, url=self.url or "", token=token, authority=authority, hash=self.hash
+            name=name,
+            url=self.url or "",
+            token=token,
+            authority=authority,
+            hash=self.hash,
+            user=self.user,
+            root=self.root,
+            options=self.options,
         )
 
     def _token(self, name: str, folder: Path) -> str:
@@ -112,7 +140,9 @@ class PlaceSpec(Reached):
             if self.by is not None or self.observe is not None:
                 raise ValueError("'by' and 'observe' go with the driver by-hand")
             self.need_a_door()
-        elif (self.url, self.token_variable, self.token_file, self.authority) != (None,) * 4:
+        elif (self.url, self.token_variable, self.token_file, self.authority) != (None,) * 4 or (
+            self.user or self.options
+        ):
             raise ValueError("whoever does it by hand needs no url and no token; say 'by' whom")
         return self
 

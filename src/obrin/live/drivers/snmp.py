@@ -31,6 +31,41 @@ IN_ALL = 60.0
 """Seconds for all tables."""
 LEAST_SECRET = 8
 """Characters, by RFC 3414 section 11.2."""
+_ANSWERS_NOTHING = "does not answer at {host}, port {port} (UDP). Look at its address, "
+_CURES = {
+    "RequestTimedOut": (
+        _ANSWERS_NOTHING + "whether it allows this host, and at the community in its token: an "
+        "agent is silent to a wrong one",
+        _ANSWERS_NOTHING + "whether it allows this host, and at its user: some agents are silent "
+        "to a wrong one",
+    ),
+    "UnknownUserName": ("", "does not know the user in its url. Look at the user there"),
+    "WrongDigest": (
+        "",
+        "does not accept the first line of its token with 'hash: {hash}' (its authentication). "
+        "Look at both",
+    ),
+    "AuthenticationFailure": (
+        "",
+        "does not accept the first line of its token with 'hash: {hash}' (its authentication). "
+        "Look at both",
+    ),
+    "DecryptionError": (
+        "",
+        "does not accept the last line of its token (its encryption, AES-128). Look at it",
+    ),
+    "UnsupportedSecurityLevel": (
+        "",
+        "does not let this user authenticate and encrypt. Give the user both there",
+    ),
+    "NotInTimeWindow": ("", "finds the clock of its own engine wrong. Look at it, and ask again"),
+    "NoSuchView": ("", "gives this user no view. Give it one of interfaces, addresses and routes"),
+    "NoAccessEntry": (
+        "",
+        "gives this user no view. Give it one of interfaces, addresses and routes",
+    ),
+}
+"""Failures of a request by the library's names for them: what to look at with v2c, and with v3."""
 HASHES = {
     "sha-1": "USM_AUTH_HMAC96_SHA",
     "sha-256": "USM_AUTH_HMAC192_SHA256",
@@ -127,6 +162,16 @@ class SnmpObserver:
         finally:
             engine.close_dispatcher()
 
+    def _why(self, failed: object) -> str:
+        """Put the failure of a request in words, with what to look at."""
+        cure = _CURES.get(type(failed).__name__)
+        if cure is None:
+            return f"the agent of {self._name} refuses: {clean(str(failed), 200)}"
+        version = "v2c" if self._user is None else "v3"
+        text = cure[version == "v3"]
+        host, port = self._at
+        return f"the agent of {self._name} {text}".format(host=host, port=port, hash=self._hash)
+
     async def _column(
         self,
         engine: Any,
@@ -147,8 +192,7 @@ class SnmpObserver:
                 engine, credentials, target, context, 0, AT_ONCE, wanted, lookupMib=False
             )
             if failed or status:
-                why = clean(str(failed or status), 200)
-                raise OutsideError(f"the agent of {self._name} does not answer: {why}")
+                raise OutsideError(self._why(failed or status))
             for name, value in bindings:
                 oid = tuple(name)
                 if oid[: len(root)] != root or library.is_end_of_mib([(name, value)]):

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from obrin.live.database import Database
-from obrin.live.observe.status import TunnelStatus
+from obrin.live.observe.tunnel import TunnelStatus
 
 _SCHEMA = """
 CREATE TABLE IF NOT EXISTS change (

@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
+from obrin.core.known import NotKnown
 from obrin.core.quantity import plain
-from obrin.live.observe.status import STATES, TunnelStatus
+from obrin.live.observe.tunnel import STATES, TunnelStatus
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,7 +52,7 @@ def _families(tunnels: Sequence[TunnelStatus], clocks: Mapping[str, float]) -> I
         [
             ({"tunnel": t.tunnel, "end": name}, end.bgp == "established")
             for t, name, end in known
-            if end.bgp != "none"
+            if end.bgp != "none" and not isinstance(end.bgp, NotKnown)
         ],
     )
     for what in ("in", "out"):
@@ -62,6 +63,7 @@ def _families(tunnels: Sequence[TunnelStatus], clocks: Mapping[str, float]) -> I
             [
                 ({"tunnel": t.tunnel, "end": name}, getattr(end, f"packets_{what}"))
                 for t, name, end in known
+                if f"packets_{what}" not in end.not_known
             ],
         )
     yield Family(

@@ -15,7 +15,8 @@ from obrin.core.settled.model import Settled
 from obrin.device.standard.state import router_state
 from obrin.live.drivers.observations import NOT_CONFIGURED, EndStatus
 from obrin.live.drivers.observed import statuses_in
-from obrin.live.observe.status import clock_words, compared
+from obrin.live.observe.both_ends import compared
+from obrin.live.observe.status import clock_words
 from obrin.live.practice.cloud.names import cloud_name
 from obrin.live.practice.faults import (
     FULL,

@@ -206,7 +206,7 @@ def _not_up(carrying: Carrying, between: Between, step: Step, done: Done) -> lis
     if not isinstance(tunnel, SettledTunnel) or sleeps(settled, tunnel):
         return []
     found = ask_once(settled, carrying.ends, [tunnel.link])
-    left = (one for one in found if one.tunnel == step.leg and not one.as_wished)
+    left = (one for one in found if one.tunnel == step.leg and one.as_wished is False)
     return [f"{one.tunnel} is not up at both ends" for one in left]
 
 

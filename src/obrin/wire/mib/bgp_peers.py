@@ -9,6 +9,7 @@ from collections.abc import Iterator, Sequence
 
 from obrin.core.address.prefix import Address, Prefix
 from obrin.core.handover.standard.operational import NeighbourState
+from obrin.core.known import NotKnown, known
 from obrin.core.routing.path import DEFAULT_LOCAL_PREF, AsPath, AsSet, Origin, Path, short
 from obrin.wire.bgp.errors import error_name
 from obrin.wire.cursor import Cursor
@@ -60,7 +61,7 @@ def encode(neighbours: Sequence[NeighbourState]) -> Iterator[Cell]:
         if one.address.bits != 32:
             continue
         peer = tuple(octets_of(one.address))
-        yield cell(STATE, peer, _NUMBERS.get(one.state, 1))
+        yield cell(STATE, peer, _NUMBERS.get(known(one.state, ""), 1))
         yield cell(LAST_ERROR, peer, b"\0\0")
         for prefix, path in (one.learned or {}).items():
             if prefix.bits == 32:
@@ -115,10 +116,14 @@ def decode(values: Values) -> Iterator[NeighbourState]:
         error = values.get(LAST_ERROR.at(row), b"")
         yield NeighbourState(
             address=peer,
-            state=STATES.get(number(state), "idle"),
+            state=_state(number(state)),
             learned=learned.get(peer, {}) if paths else None,
             last_error=_error(error),
         )
+
+
+def _state(value: int) -> str | NotKnown:
+    return STATES.get(value, NotKnown(f"its bgpPeerState is {value}, which is not a state"))
 
 
 def _error(value: Value) -> str:

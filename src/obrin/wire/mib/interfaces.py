@@ -6,6 +6,7 @@ from collections.abc import Iterator, Sequence
 
 from obrin.core.address.prefix import Address
 from obrin.core.handover.standard.operational import InterfaceState
+from obrin.core.known import NotKnown, Verdict
 from obrin.wire.errors import ReadError
 from obrin.wire.mib.tables import (
     COUNTER32,
@@ -54,7 +55,17 @@ COLUMNS = (
     IP_ADDRESS_TYPE,
     OLD_IF_INDEX,
 )
-UP, DOWN, UNICAST = 1, 2, 1
+UP, DOWN, UNKNOWN, UNICAST = 1, 2, 4, 1
+_STATUSES = {
+    UP: "up",
+    DOWN: "down",
+    3: "testing",
+    UNKNOWN: "unknown",
+    5: "dormant",
+    6: "notPresent",
+    7: "lowerLayerDown",
+}
+"""Values of ifOperStatus (RFC 2863 section 6)."""
 
 
 def encode(interfaces: Sequence[InterfaceState]) -> Iterator[Cell]:
@@ -63,11 +74,13 @@ def encode(interfaces: Sequence[InterfaceState]) -> Iterator[Cell]:
         row = (place,)
         for column in (IF_DESCR, IF_NAME):
             yield cell(column, row, one.name.encode())
-        yield cell(IF_OPER_STATUS, row, UP if one.up else DOWN)
-        yield cell(IF_IN, row, one.packets_in % (1 << 32))
-        yield cell(IF_OUT, row, one.packets_out % (1 << 32))
-        yield cell(IF_HC_IN, row, one.packets_in)
-        yield cell(IF_HC_OUT, row, one.packets_out)
+        unknown = isinstance(one.up, NotKnown)
+        yield cell(IF_OPER_STATUS, row, UNKNOWN if unknown else UP if one.up else DOWN)
+        counters = (one.packets_in, IF_IN, IF_HC_IN), (one.packets_out, IF_OUT, IF_HC_OUT)
+        for count, short, long in counters:
+            if not isinstance(count, NotKnown):
+                yield cell(short, row, count % (1 << 32))
+                yield cell(long, row, count)
         yield cell(IF_ALIAS, row, one.description.encode())
         for address in one.addresses:
             yield cell(IP_ADDRESS_IF_INDEX, index_of(address), place)
@@ -75,9 +88,11 @@ def encode(interfaces: Sequence[InterfaceState]) -> Iterator[Cell]:
 
 
 def decode(values: Values) -> dict[int, InterfaceState]:
-    """Read the interfaces, by ifIndex. Raises ReadError for values that are not such a table."""
+    """Read the interfaces, by ifIndex; each of which anything is reported. Raises ReadError for
+    values that are not such a table."""
     held = addresses_in(values)
-    indexes = {place(row) for row, _ in (*IF_OPER_STATUS.rows(values), *IF_NAME.rows(values))}
+    own = (column for column in COLUMNS if column.table in (_IF, _IFX))
+    indexes = {place(row) for column in own for row, _ in column.rows(values)} | {*held} - {0}
     return {index: _one(values, index, held.get(index, [])) for index in sorted(indexes)}
 
 
@@ -96,13 +111,29 @@ def _one(values: Values, index: int, held: Sequence[Address]) -> InterfaceState:
         return next((value for value in cells if value not in (None, b"")), None)
 
     return InterfaceState(
-        name=text(of(IF_NAME, IF_DESCR)),
+        name=text(of(IF_NAME, IF_DESCR)) or f"interface {index}",
         description=text(of(IF_ALIAS)),
-        up=of(IF_OPER_STATUS) == UP,
-        packets_in=number(of(IF_HC_IN, IF_IN)),
-        packets_out=number(of(IF_HC_OUT, IF_OUT)),
+        up=_passes(of(IF_OPER_STATUS)),
+        packets_in=_counter("ifHCInUcastPkts", of(IF_HC_IN, IF_IN)),
+        packets_out=_counter("ifHCOutUcastPkts", of(IF_HC_OUT, IF_OUT)),
         addresses=tuple(held),
     )
+
+
+def _passes(status: int | bytes | None) -> Verdict:
+    if status is None:
+        return NotKnown("its ifOperStatus is not reported")
+    value = number(status)
+    if value not in _STATUSES or value == UNKNOWN:
+        return NotKnown(f"its ifOperStatus is {value} ({_STATUSES.get(value, 'not a state')})")
+    return value == UP
+
+
+def _counter(name: str, value: int | bytes | None) -> int | NotKnown:
+    if value is None:
+        return NotKnown(f"{name} is not reported")
+    found = number(value)
+    return NotKnown(f"{name} is {found}, which is not a counter") if found < 0 else found
 
 
 def addresses_in(values: Values) -> dict[int, list[Address]]:

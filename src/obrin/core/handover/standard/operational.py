@@ -12,7 +12,9 @@ from dataclasses import dataclass
 
 from obrin.core.address.prefix import Address, Prefix, parse_address, parse_prefix
 from obrin.core.json_text import Json
+from obrin.core.known import NotKnown, Verdict, known
 from obrin.core.routing.path import Path
+from obrin.core.text import clean
 
 INTERFACES, ROUTING = "ietf-interfaces:interfaces", "ietf-routing:routing"
 _IPS = {32: "ietf-ip:ipv4", 128: "ietf-ip:ipv6"}
@@ -25,16 +27,21 @@ _PROTOCOLS = {
 }
 
 
+_NO_STATUS = NotKnown("its oper-status is not reported")
+_NO_PACKETS_IN = NotKnown("in-unicast-pkts is not reported")
+_NO_PACKETS_OUT = NotKnown("out-unicast-pkts is not reported")
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class InterfaceState:
     """Packets are unicast ones, since the device counts. `description` is what an administrator
-    wrote of it."""
+    wrote of it. `up` is whether it passes packets."""
 
     name: str
     description: str = ""
-    up: bool = False
-    packets_in: int = 0
-    packets_out: int = 0
+    up: Verdict = _NO_STATUS
+    packets_in: int | NotKnown = _NO_PACKETS_IN
+    packets_out: int | NotKnown = _NO_PACKETS_OUT
     addresses: tuple[Address, ...] = ()
 
 
@@ -44,19 +51,21 @@ class NeighbourState:
     is what it advertised, None where the device does not report it."""
 
     address: Address
-    state: str
+    state: str | NotKnown
     learned: Mapping[Prefix, Path] | None = None
     last_error: str = ""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class UsedRoute:
-    """`source` is direct, static, bgp or the device's own word; `interface` may be empty."""
+    """`source` is direct, static, bgp or the device's own word; `interface` may be empty. `used`
+    is not known where the device lists several and does not say which it uses."""
 
     prefix: Prefix
     interface: str
     next_hop: Address | None
     source: str
+    used: Verdict = True
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -85,11 +94,11 @@ def _interface(one: InterfaceState, since: str) -> Json:
     }
     return {
         "name": one.name,
-        "oper-status": "up" if one.up else "down",
+        "oper-status": "unknown" if isinstance(one.up, NotKnown) else "up" if one.up else "down",
         "statistics": {
             "discontinuity-time": since,
-            "in-unicast-pkts": str(one.packets_in),
-            "out-unicast-pkts": str(one.packets_out),
+            "in-unicast-pkts": str(known(one.packets_in, 0)),
+            "out-unicast-pkts": str(known(one.packets_out, 0)),
         },
         **held,
     }
@@ -138,7 +147,7 @@ def decode(interfaces: Json, routing: Json | None) -> DeviceState:
     """
     return DeviceState(
         interfaces=tuple(map(_interface_of, interfaces.get("interface", []))),
-        routes=None if routing is None else tuple(_routes_of(routing)),
+        routes=None if "ribs" not in (routing or {}) else tuple(_routes_of(routing or {})),
     )
 
 
@@ -147,9 +156,9 @@ def _interface_of(entry: Json) -> InterfaceState:
     return InterfaceState(
         name=str(entry["name"]),
         description=str(entry.get("description", "")),
-        up=entry.get("oper-status") == "up",
-        packets_in=int(counted.get("in-unicast-pkts", 0)),
-        packets_out=int(counted.get("out-unicast-pkts", 0)),
+        up=_passes(entry.get("oper-status")),
+        packets_in=_counter("in-unicast-pkts", counted),
+        packets_out=_counter("out-unicast-pkts", counted),
         addresses=tuple(
             parse_address(held["ip"])
             for key in _IPS.values()
@@ -158,20 +167,42 @@ def _interface_of(entry: Json) -> InterfaceState:
     )
 
 
+_DOES_NOT_PASS = frozenset(("down", "testing", "dormant", "not-present", "lower-layer-down"))
+"""Values of oper-status of an interface that passes no packets (RFC 8343 section 5)."""
+
+
+def _passes(status: object) -> Verdict:
+    if status == "up" or status in _DOES_NOT_PASS:
+        return status == "up"
+    if status is None:
+        return _NO_STATUS
+    return NotKnown(f"its oper-status is '{clean(str(status), 40)}'")
+
+
+def _counter(name: str, counted: Json) -> int | NotKnown:
+    """A counter64 (RFC 6991), which RFC 7951 section 6.1 writes as text."""
+    if name not in counted:
+        return NotKnown(f"{name} is not reported")
+    text = str(counted[name])
+    if not (text.isascii() and text.isdigit() and int(text[:40]) < 1 << 64):
+        return NotKnown(f"{name} is '{clean(text, 40)}', which is not a counter")
+    return int(text)
+
+
 def _routes_of(routing: Json) -> Iterator[UsedRoute]:
-    """Active ones; of several next hops, each. Those of other families are left out."""
-    entries = (
-        route
-        for rib in routing.get("ribs", {}).get("rib", [])
-        for route in rib.get("routes", {}).get("route", [])
-        if "active" in route
-    )
-    for entry in entries:
-        prefixes = (entry.get(f"{module}:destination-prefix") for module in _ROUTES.values())
-        prefix = next((text for text in prefixes if text), "")
-        if prefix:
-            for hop in _hops(entry.get("next-hop", {})):
-                yield _used(parse_prefix(prefix), hop, str(entry.get("source-protocol", "")))
+    """Active ones; of several next hops, each. Those of other families are left out. In a RIB in
+    which no route at all is active, the device does not report which are."""
+    for rib in routing.get("ribs", {}).get("rib", []):
+        listed = rib.get("routes", {}).get("route", [])
+        active = [route for route in listed if "active" in route]
+        used: Verdict = True if active else NotKnown("it reports no route as active")
+        for entry in active or listed:
+            prefixes = (entry.get(f"{module}:destination-prefix") for module in _ROUTES.values())
+            prefix = next((text for text in prefixes if text), "")
+            if prefix:
+                source = str(entry.get("source-protocol", ""))
+                for hop in _hops(entry.get("next-hop", {})):
+                    yield _used(parse_prefix(prefix), hop, source, used)
 
 
 def _hops(hop: Json) -> list[Json]:
@@ -179,7 +210,7 @@ def _hops(hop: Json) -> list[Json]:
     return several or [hop]
 
 
-def _used(prefix: Prefix, hop: Json, source: str) -> UsedRoute:
+def _used(prefix: Prefix, hop: Json, source: str, used: Verdict) -> UsedRoute:
     module = _ROUTES[prefix.bits]
     names = f"{module}:next-hop-address", f"{module}:address"
     beyond = next((text for name in names if (text := hop.get(name))), None)
@@ -188,4 +219,5 @@ def _used(prefix: Prefix, hop: Json, source: str) -> UsedRoute:
         interface=str(hop.get("outgoing-interface", "")),
         next_hop=None if beyond is None else parse_address(beyond),
         source=source.rpartition(":")[2],
+        used=used,
     )

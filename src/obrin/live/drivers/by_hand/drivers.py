@@ -234,7 +234,10 @@ class ByHandGateway(ByHand):
 
     def routes(self) -> list[RouteSeen]:
         if self.observer is None:
-            return []
+            raise OutsideError(
+                f"{self._name} is configured by hand: its routes cannot be read. See 'observe' in "
+                "docs/drivers.md"
+            )
         return routes_by_tables(self._settled(), self._name, self.observer.state())
 
     def paths(self) -> SeenPaths | None:
