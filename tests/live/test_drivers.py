@@ -21,12 +21,15 @@ from obrin.live.practice.record import World
 from obrin.live.practice.world import start_world, stop_world
 from obrin.live.project import Project
 from obrin.testing.drivers import CloudDriverTests, GatewayDriverTests
-from tests.doubles import DESIGN, settled_of
+from tests.doubles import DESIGN, settled_of, swap
 
 SETTLED = settled_of()
 KEYS = {tunnel.label: f"key-of-{tunnel.label}-1234567890" for tunnel in SETTLED.tunnels()}
 SECRETS = Secrets(KEYS)
 PACK = make_pack(SETTLED, "quay-gw", SECRETS)
+RENEWED = Secrets({label: f"another-{key}" for label, key in KEYS.items()})
+ALTERED = settled_of(swap(("hold-time: 6 s", "hold-time: 9 s")))
+OTHER = make_pack(ALTERED, "quay-gw", RENEWED)
 
 
 @pytest.fixture(scope="module")
@@ -38,6 +41,7 @@ def world(tmp_path_factory) -> Iterator[World]:
 
 class TestPracticeCloud(CloudDriverTests):
     settled, secrets = SETTLED, SECRETS
+    altered, renewed = ALTERED, RENEWED
 
     @pytest.fixture
     def driver(self, world: World) -> Iterator[CloudDriver]:
@@ -49,6 +53,7 @@ class TestPracticeCloud(CloudDriverTests):
 
 class TestRestconfGateway(GatewayDriverTests):
     config, keys = PACK.config, PACK.keys
+    altered, renewed = OTHER.config, OTHER.keys
     labels = frozenset(KEYS)
 
     @pytest.fixture
@@ -57,6 +62,11 @@ class TestRestconfGateway(GatewayDriverTests):
         driver = open_gateway(place)
         yield driver
         driver.close()
+
+    def begun(self, driver: GatewayDriver, label: str) -> object:
+        """The SPI of its IKE SA."""
+        tunnels = driver._state()["tunnel"]
+        return next(t.get("initiator-ikesa-spi") for t in tunnels if t["name"] == label)
 
 
 @pytest.fixture

@@ -39,6 +39,7 @@ def tunnel_states(router: Router, now: float) -> list[dict[str, Any]]:
                 **{what: int(now - at) for what, at in ages.items() if at is not None},
                 "name": name,
                 "ike-sa": sa.state.value if sa else "down",
+                **({"initiator-ikesa-spi": str(int.from_bytes(sa.spi_i, "big"))} if sa else {}),
                 "child-sa": "up" if tunnel.outbound is not None else "down",
                 "packets-in": str(state.packets_in),
                 "packets-out": str(state.packets_out),

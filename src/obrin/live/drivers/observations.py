@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from obrin.core.address.prefix import Address, Prefix
 from obrin.core.known import NotKnown, Verdict
 
-_UNSAID = NotKnown("nobody was asked")
+_UNSAID = NotKnown("its driver does not report it")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -71,6 +71,19 @@ OBSERVED = (
 def silent(why: str) -> EndStatus:
     """An end of which nothing is known, and why."""
     return EndStatus(problem=why, **dict.fromkeys(OBSERVED, NotKnown(why)))  # type: ignore[arg-type]
+
+
+IKE_STATES = (
+    *("idle", "asking", "answered", "authenticating", "established", "deleting", "closed"),
+    *("down", "none", "not configured"),
+)
+CHILD_STATES = "up", "down", "not configured"
+BGP_STATES = (
+    *("idle", "connect", "active", "opensent", "openconfirm", "established"),
+    *("none", "not configured"),
+)
+"""The words of an end: a driver has these and no others. BGP's are the states of RFC 4271 section
+8.2.2 in small letters; `none` is a circuit's IKE SA, and where no BGP session is configured."""
 
 
 NOT_ASKED = silent("it is configured by hand, and cannot be asked")

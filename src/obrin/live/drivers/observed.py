@@ -38,9 +38,9 @@ def statuses_in(state: Json) -> dict[str, EndStatus]:
 
 
 def _line(circuit: Json, sessions: list[Json] | None) -> EndStatus:
-    """A circuit has no SAs: it carries, but where BFD says that it does not."""
+    """A circuit has no SAs: whether it carries is what BFD says, and not known without BFD."""
     path = _leaf(circuit, "path")
-    child = path if isinstance(path, NotKnown) else "down" if path == "down" else "up"
+    child = NotKnown("nothing watches the line") if path == "unwatched" else path
     return _end({**circuit, "ike-sa": NO_IKE, "child-sa": child}, sessions)
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from datetime import datetime
 
 from obrin.core.errors import OutsideError
@@ -38,10 +39,15 @@ def open_gateway(place: Place) -> GatewayDriver:
 
 class RestconfGateway:
     def __init__(self, client: Client, root: str = ROOT) -> None:
+        self._handing = threading.Lock()
         self._client, self._data, self._operations = client, f"{root}/data", f"{root}/operations"
 
     def hand_over(self, config: Json, keys: Json) -> Done:
         """Keys first, so that the configuration finds them."""
+        with self._handing:
+            return self._hand_over(config, keys)
+
+    def _hand_over(self, config: Json, keys: Json) -> Done:
         before = self._etag()
         self._client.call("PUT", f"{self._data}/{KEYS}", keys, YANG_JSON)
         self._client.call("PUT", self._data, {"ietf-restconf:data": config}, YANG_JSON)

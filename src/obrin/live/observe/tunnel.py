@@ -1,8 +1,8 @@
 """The state of one tunnel or circuit, from what both its ends say: a verdict, and what it rests on.
 
-`up` is yes where both ends say so. A BGP session takes two ends: where one end says that it is
-established, a silent other end is no doubt. `up` is no where one end says so. In every other case
-it is not known, and the reason is in the words of whoever could not say more.
+`up` is True where both ends say so. A BGP session takes two ends: where one end has it established,
+the other end has it, too, and may be silent. `up` is False where one end says that it is down. In
+every other case it is not known, and the reason is in the words of whoever could not say more.
 """
 
 from __future__ import annotations
@@ -125,11 +125,18 @@ class TunnelStatus:
         }
 
 
+LATELY = 30
+"""Seconds for which a packet that came out of it shows that a tunnel or line carries."""
+
+
 def _carries(end: EndStatus, *, speaks: bool) -> Verdict:
-    """Whether an end says that packets go: an established session is carried by the child SA."""
+    """Whether an end says that packets go. Where it does not say so of the child SA or the line
+    itself, an established session shows it, or a packet that came lately."""
     if end.problem:
         return NotKnown(end.problem)
     child = end.child if isinstance(end.child, NotKnown) else end.child == "up"
+    if isinstance(child, NotKnown) and isinstance(end.idle_in, int) and end.idle_in <= LATELY:
+        child = True
     if not speaks:
         return child
     session = end.bgp if isinstance(end.bgp, NotKnown) else end.bgp == ESTABLISHED

@@ -19,6 +19,7 @@ from obrin.live.drivers.differing import Differing, differing
 from obrin.live.drivers.observations import Answer as ProbeAnswer
 from obrin.live.drivers.observations import Dropped, EndStatus, Question
 from obrin.live.drivers.observed import answered, asked, dropped, end_statuses
+from obrin.live.drivers.one_at_a_time import OneAtATime
 from obrin.live.drivers.places import Place
 from obrin.live.drivers.practice_cloud.cloud_steps import (
     ACCESS,
@@ -39,6 +40,7 @@ POLL = 0.1
 CONFLICT = 5.0
 """Seconds for which a step is tried again whose addresses another resource still has."""
 WAITING = "waiting"
+NOT_THERE = 404
 
 
 def open_cloud(place: Place) -> CloudDriver:
@@ -52,6 +54,7 @@ class PracticeCloud:
     def __init__(self, client: Client, speed: float) -> None:
         self._client = client
         self._speed = speed
+        self._doing = OneAtATime()
 
     @property
     def tunnel_change(self) -> float:
@@ -72,6 +75,10 @@ class PracticeCloud:
         return None if settled.clouds[cloud].is_hub else filter_step(cloud, rules)
 
     def do(self, step: CloudStep, report: Report, stop: threading.Event) -> Done:
+        with self._doing.of(step.name):
+            return self._do(step, report, stop)
+
+    def _do(self, step: CloudStep, report: Report, stop: threading.Event) -> Done:
         until = time.monotonic() + CONFLICT
         while True:
             try:
@@ -159,7 +166,7 @@ class PracticeCloud:
             response = self._client.call("DELETE", f"/v1/{name}")
             self._wait_for(name, response.headers["location"], report, threading.Event())
         except HttpError as error:
-            if error.status != 404:  # it is gone already
+            if error.status != NOT_THERE:  # it is gone already
                 raise OutsideError(f"{name}: {error}") from error
 
     def standing(self, steps: Iterable[CloudStep]) -> dict[str, tuple[Differing, ...]]:
@@ -167,14 +174,24 @@ class PracticeCloud:
         return {s.name: differing(held[s.name], s.body) for s in steps if s.name in held}
 
     def tunnels(self, settled: Settled, cloud: str) -> dict[str, EndStatus]:
-        instances = self._client.get(f"/v1/gateways/{cloud}/state").get("instances", [])
+        instances = self._instances(cloud)
         parts = ("tunnel", "circuit", "session")
         found = end_statuses(*([e for i in instances for e in i[part]] for part in parts))
         labels = {cloud_name(leg.label): leg.label for leg in settled.legs_at(cloud)}
         return {labels[name]: end for name, end in found.items() if name in labels}
 
+    def _instances(self, cloud: str) -> list[Json]:
+        """What the instances of its gateway report; none where the cloud has no gateway."""
+        try:
+            found: list[Json] = self._client.get(f"/v1/gateways/{cloud}/state")["instances"]
+        except HttpError as error:
+            if error.status != NOT_THERE:
+                raise
+            return []
+        return found
+
     def drops(self, cloud: str) -> list[Dropped]:
-        instances = self._client.get(f"/v1/gateways/{cloud}/state")["instances"]
+        instances = self._instances(cloud)
         found = [drop for instance in instances for drop in instance["drop"]]
         return dropped((*found, *self._client.get(f"/v1/networks/{cloud}/drops")["drop"]))
 
