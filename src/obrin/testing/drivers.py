@@ -38,7 +38,7 @@ from obrin.testing.checking import (
 
 class CloudDriverTests:
     """Tests that every `CloudDriver` must pass. `takes` are seconds that its longest step takes at
-    least, 0 where all are done at once; `stops_within` seconds it has to end when it is told to."""
+    least, 0 where all are done at once; `stops_within` seconds it has to end when it is ordered to."""
 
     settled: ClassVar[Settled]
     altered: ClassVar[Settled]
@@ -199,7 +199,7 @@ class CloudDriverTests:
         finally:
             self.clear(driver)
 
-    def test_it_ends_when_it_is_told_to(self, driver: CloudDriver) -> None:
+    def test_a_step_ends_when_stop_is_set(self, driver: CloudDriver) -> None:
         """With `stop` set, a step that takes its time is left, and says so."""
         stop = threading.Event()
         stop.set()
