@@ -265,7 +265,26 @@ def test_hosts_answer_echo_udp_and_tcp(a: Address, b: Address) -> None:
             for data in host.packets(1.0):
                 peer.receive(data, 1.0)
     assert [q.answered_at for q in queries] == [1.0, 1.0, 1.0]
-    assert bytes(queries[2].connection.received) == GREETING
+    connection = queries[2].connection
+    assert bytes(connection.received) == GREETING + b"." * connection.mss
+    assert queries[2].received_whole
+    assert not queries[2].sent_whole, "nobody asked for that"
+
+
+@FAMILIES
+@pytest.mark.parametrize("lost", ["", "there", "back"])
+def test_whole_segments_cross_both_ways_or_it_is_seen_which_is_lost(
+    a: Address, b: Address, lost: str
+) -> None:
+    one, two = Host(a, seeded(1)), Host(b, seeded(2))
+    query = one.ask(TCP, b, 443, 0.0, 1500)
+    for _ in range(10):
+        for host, peer, way in ((one, two, "there"), (two, one, "back")):
+            for data in host.packets(1.0):
+                if way != lost or len(data) < 1000:
+                    peer.receive(data, 1.0)
+    assert query.answered_at == 1.0
+    assert (query.sent_whole, query.received_whole) == (lost != "there", lost != "back")
     one.receive(b"junk", 2.0)
 
 

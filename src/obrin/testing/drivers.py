@@ -37,8 +37,9 @@ from obrin.testing.checking import (
 
 
 class CloudDriverTests:
-    """Tests that every `CloudDriver` must pass. `takes` are seconds that its longest step takes at
-    least, 0 where all are done at once; `stops_within` seconds it has to end when it is ordered to."""
+    """Tests that every `CloudDriver` must pass. `takes` are seconds that its longest step takes
+    at least, 0 where all are done at once; `stops_within` seconds it has to end when it is
+    ordered to."""
 
     settled: ClassVar[Settled]
     altered: ClassVar[Settled]

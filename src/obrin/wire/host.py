@@ -1,7 +1,8 @@
 """A practice host: it answers ICMP echo, serves every TCP and UDP port, and asks the same.
 
-A UDP service sends back what it gets; a TCP service greets with one line, which is enough to
-prove that data flows both ways.
+A UDP service sends back what it gets. A TCP service greets with one line, which is enough to prove
+that data flows both ways, and once that is acknowledged it sends a segment as large as both ends
+agreed on, which is enough to prove that those do, too.
 """
 
 from __future__ import annotations
@@ -37,7 +38,8 @@ GREETING = b"obrin practice service\r\n"
 @dataclass(slots=True, kw_only=True)
 class Query:
     """One question to another host and what came of it. `too_big` is the size that a router
-    on the way says would pass, in bytes, where the packet did not."""
+    on the way says would pass, in bytes, where the packet did not. `segments` is whether this end
+    sends a TCP segment as large as both ends agreed on."""
 
     protocol: int
     destination: Address
@@ -47,6 +49,19 @@ class Query:
     refused: bool = False
     too_big: int = 0
     connection: Connection | None = None
+    segments: bool = False
+
+    @property
+    def sent_whole(self) -> bool:
+        """Whether the peer acknowledged a TCP segment as large as both ends agreed on."""
+        asked = self.connection
+        return self.segments and asked is not None and asked.acknowledged >= asked.mss
+
+    @property
+    def received_whole(self) -> bool:
+        """Whether such a segment came."""
+        asked = self.connection
+        return asked is not None and len(asked.received) >= len(GREETING) + asked.mss
 
 
 class Host:
@@ -71,7 +86,14 @@ class Host:
     @staticmethod
     def _greet(connection: Connection) -> None:
         connection.send(GREETING)
-        connection.close()
+
+        def then() -> None:
+            if connection.acknowledged == len(GREETING):
+                connection.owner = nobody
+                connection.send(b"." * connection.mss)
+                connection.close()
+
+        connection.owner = then
 
     def ask(
         self,
@@ -85,8 +107,9 @@ class Host:
         own: int | None = None,
     ) -> Query:
         """Send an echo request, a UDP datagram, or begin a TCP connection. The packets of the
-        first two are filled up to `size` bytes, and ask not to be cut unless they may. ICMP is
-        that of the family. The port is a fresh one, or the host's `own`."""
+        first two are filled up to `size` bytes, and ask not to be cut unless they may; over TCP any
+        `size` asks for segments as large as both ends agree on. ICMP is that of the family. The
+        port is a fresh one, or the host's `own`."""
         echo, here = ECHO[destination.bits], self.address
         head = IPV4_HEADER if here.bits == 32 else IPV6_HEADER
         data = b"obrin".ljust(size - head - UDP_HEADER, b".")
@@ -97,6 +120,7 @@ class Host:
         if protocol == TCP:
             query.connection = self._tcp.connect(here, destination, port, now, own)
             query.source_port = query.connection.local[1]
+            query.segments = size > 0
         elif protocol == UDP:
             segment = Udp(number, port, data).encode(here, destination)
             self._send(Packet(here, destination, UDP, segment), may_fragment)
@@ -183,6 +207,8 @@ class Host:
                 continue
             if connection.received:
                 query.answered_at = now
+                if query.segments:
+                    connection.send(b"." * connection.mss)
                 connection.close()
             elif connection.state is TcpState.CLOSED:
                 query.refused = True

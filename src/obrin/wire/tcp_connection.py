@@ -20,7 +20,7 @@ from dataclasses import dataclass, field
 from obrin.wire.agenda import nobody
 from obrin.wire.tcp_arrivals import Arrivals, Block
 from obrin.wire.tcp_flight import LONGEST_WAIT, Flight
-from obrin.wire.tcp_protection import Numbers
+from obrin.wire.tcp_protection import Numbers, rounds_of
 from obrin.wire.tcp_segment import ACK, FIN, PSH, RST, SYN, End, Segment
 
 WINDOW = 65535
@@ -146,6 +146,11 @@ class Connection:
         else:
             self._emit(RST | ACK)
         self._end(reason)
+
+    @property
+    def acknowledged(self) -> int:
+        """Bytes sent that the peer acknowledged, in one piece from the first."""
+        return self._flight.acknowledged
 
     @property
     def open(self) -> bool:
@@ -403,17 +408,11 @@ class Connection:
         """Sequence numbers for signing an outgoing segment. For the first SYN the peer's initial
         number is not known and counts as 0 (RFC 5925 section 5.2)."""
         theirs = 0 if segment.flags & (SYN | ACK) == SYN else self.peer_first
-        return Numbers(self.first, theirs, _rounds(self.send_next, segment.sequence))
+        return Numbers(self.first, theirs, rounds_of(self.send_next, segment.sequence))
 
     def numbers_in(self, segment: Segment) -> Numbers:
         """Sequence numbers for checking the signature of a segment that arrived."""
         if segment.flags & SYN:
             return Numbers(segment.sequence, self.first if segment.flags & ACK else 0)
         near = self.rounds * _MOD + self.receive_next
-        return Numbers(self.peer_first, self.first, _rounds(near, segment.sequence))
-
-
-def _rounds(near: int, sequence: int) -> int:
-    """How often a sequence number has run round that belongs near one that counts on."""
-    half = _MOD // 2
-    return max(near + (sequence - near + half) % _MOD - half, 0) // _MOD
+        return Numbers(self.peer_first, self.first, rounds_of(near, segment.sequence))

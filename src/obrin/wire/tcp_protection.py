@@ -43,6 +43,13 @@ class Numbers(NamedTuple):
 
 
 NO_NUMBERS = Numbers(0, 0)
+_MOD = 1 << 32
+
+
+def rounds_of(near: int, sequence: int) -> int:
+    """How often a sequence number has run round that belongs near one that counts on."""
+    half = _MOD // 2
+    return max(near + (sequence - near + half) % _MOD - half, 0) // _MOD
 
 
 class Protection(Protocol):

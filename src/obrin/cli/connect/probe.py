@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
@@ -21,14 +21,17 @@ from obrin.cli.shared.common import (
 from obrin.cli.shared.completion import network_names
 from obrin.cli.shared.redacting import redactable
 from obrin.core.errors import AddressError, ObrinError
+from obrin.core.known import NotKnown, Verdict
 
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from obrin.core.reach.merged import Seen, Verdict
+    from obrin.core.reach.merged import Judged, Seen
     from obrin.core.settled.model import Settled
-    from obrin.live.observe.probe import Outcome
+    from obrin.live.observe.outcome import Outcome
     from obrin.live.observe.sizes import SizeOutcome
+
+MOST_NAMED = 3
 
 
 @click.command()
@@ -135,14 +138,31 @@ def print_outcomes(out: Console, outcomes: Sequence[Outcome]) -> None:
                 wish.service,
                 "must work" if wish.must == "work" else "must not",
                 seen,
-                "as wished" if outcome.met else "NOT AS WISHED",
-                outcome.problem or outcome.dropped,
+                _verdict(outcome.verdict),
+                outcome.why,
             )
         )
-    head = ("Flow", "Service", "Wish", "Seen", "Verdict", "Dropped by")
+    head = ("Flow", "Service", "Wish", "Seen", "Verdict", "Why")
     print_table(out, head, rows, styles=STYLES)
-    met = sum(o.met for o in outcomes)
-    out.print(f"{met} of {len(outcomes)} expectations are as wished.")
+    for text in dict.fromkeys(text for outcome in outcomes for text in outcome.tunnels):
+        say(out, text)
+    out.print(_counted([o.verdict for o in outcomes], "expectations are as wished"))
+
+
+def _verdict(verdict: Verdict) -> str:
+    if isinstance(verdict, NotKnown):
+        return "not known"
+    return "as wished" if verdict else "NOT AS WISHED"
+
+
+def _counted(verdicts: Sequence[Verdict], what: str) -> str:
+    """One line: how many are as wished, are not, and of how many that is not known."""
+    met, wrong = sum(v is True for v in verdicts), sum(v is False for v in verdicts)
+    unknown = len(verdicts) - met - wrong
+    parts = [f"{met} of {len(verdicts)} {what}"]
+    parts += [f"{wrong} NOT"] if wrong else []
+    parts += [f"of {unknown} it is not known"] if unknown else []
+    return ", ".join(parts) + "."
 
 
 def print_sizes(out: Console, sizes: Sequence[SizeOutcome]) -> None:
@@ -153,18 +173,17 @@ def print_sizes(out: Console, sizes: Sequence[SizeOutcome]) -> None:
             size.expectation.service,
             str(size.largest) if size.largest else "",
             str(size.expected),
-            size.problem or size.beyond,
-            "as wished" if size.met else "NOT AS WISHED",
+            size.problem or size.lost or size.beyond,
+            _verdict(size.verdict),
         )
         for size in sizes
     ]
     head = ("Flow", "Service", "Largest", "On the sheet", "What is larger", "Verdict")
     print_table(out, head, rows, styles=STYLES)
-    met = sum(size.met for size in sizes)
-    out.print(f"{met} of {len(sizes)} flows carry just what their sheets say.")
+    out.print(_counted([s.verdict for s in sizes], "flows carry just what their sheets say"))
 
 
-def _asked_here(settled: Settled, here: str, hosts: Sequence[str], to: str | None) -> list[Verdict]:
+def _asked_here(settled: Settled, here: str, hosts: Sequence[str], to: str | None) -> list[Judged]:
     from obrin.core.reach.merged import verdicts
     from obrin.live.files import write_whole
     from obrin.live.observe.here import ask_here, results_text
@@ -185,7 +204,7 @@ def _host(text: str) -> tuple[str, Any]:
         raise click.UsageError(f"--host: {error}") from None
 
 
-def _merged(files: Sequence[str]) -> list[Verdict]:
+def _merged(files: Sequence[str]) -> list[Judged]:
     from obrin.core.reach.merged import verdicts
     from obrin.live.observe.here import read_results
 
@@ -200,11 +219,11 @@ def _merged(files: Sequence[str]) -> list[Verdict]:
     return verdicts(seen, inside)
 
 
-def _tell_real(found: Sequence[Verdict], *, as_json: bool) -> bool:
+def _tell_real(found: Sequence[Judged], *, as_json: bool) -> bool:
     """Whether all is as wished."""
     if as_json:
         echo_json([_verdict_json(verdict) for verdict in found])
-        return all(v.seen.met for v in found)
+        return all(v.met is True for v in found)
     out = console()
     rows = [
         (
@@ -212,19 +231,34 @@ def _tell_real(found: Sequence[Verdict], *, as_json: bool) -> bool:
             v.seen.flow,
             "must work" if v.seen.must == "work" else "must not",
             _words(v.seen),
-            "as wished" if v.seen.met else "NOT AS WISHED",
+            _verdict(v.met),
         )
         for v in found
     ]
     print_table(out, ("Flow", "Service", "Wish", "Seen", "Verdict"), rows, styles=STYLES)
     for v in found:
-        for text in filter(None, (v.cause, v.note)):
-            say(out, f"{v.seen.source} > {v.seen.destination} {v.seen.flow}: {text}.")
+        for text in _said(v):
+            say(out, f"{v.seen.words}: {text}.")
     for text in dict.fromkeys(_way(v.seen) for v in found if v.seen.path):
         say(out, text)
-    met = sum(v.seen.met for v in found)
-    out.print(f"{met} of {len(found)} expectations are as wished.")
-    return met == len(found)
+    out.print(_counted([v.met for v in found], "expectations are as wished"))
+    return all(v.met is True for v in found)
+
+
+def _said(judged: Judged) -> Iterator[str]:
+    """The cause of one flow, what it rests on and what would settle it."""
+    if isinstance(judged.met, NotKnown):
+        yield f"not known: {judged.met.why}"
+    cause = judged.cause
+    if cause is not None:
+        yield cause.text
+        for lead, texts in (("speaks for it", cause.speaks_for), ("against it", cause.against)):
+            if texts:
+                yield f"{lead}: {'; '.join(texts[:MOST_NAMED])}"
+        if cause.settles:
+            yield f"to be certain: {cause.settles}"
+    if judged.note:
+        yield judged.note
 
 
 def _way(seen: Seen) -> str:
@@ -238,11 +272,11 @@ def _words(seen: Seen) -> str:
     if seen.refused:
         return "refused"
     if not seen.answered:
-        return "no answer"
+        return "unreachable" if seen.unreachable else "no answer"
     return f"answered in {seen.seconds * 1000:.0f} ms"
 
 
-def _verdict_json(verdict: Verdict) -> dict[str, Any]:
+def _verdict_json(verdict: Judged) -> dict[str, Any]:
     seen = verdict.seen
     return {
         "from": seen.source,
@@ -256,7 +290,12 @@ def _verdict_json(verdict: Verdict) -> dict[str, Any]:
         "waited": seen.waited,
         "path": list(seen.path),
         "sizes": [{"bytes": size, "answered": there} for size, there in seen.sizes],
-        "met": seen.met,
-        "cause": verdict.cause,
+        "met": None if isinstance(verdict.met, NotKnown) else verdict.met,
+        "not_known": verdict.met.why if isinstance(verdict.met, NotKnown) else "",
+        "cause": "" if verdict.cause is None else verdict.cause.text,
+        "speaks_for": [] if verdict.cause is None else list(verdict.cause.speaks_for),
+        "against": [] if verdict.cause is None else list(verdict.cause.against),
+        "settles": "" if verdict.cause is None else verdict.cause.settles,
+        "unreachable": seen.unreachable,
         "note": verdict.note,
     }

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import click
 
 from obrin.cli.keep.plan_output import plan_json, tell_keys, tell_plan
-from obrin.cli.shared.answers import person_for
+from obrin.cli.shared.answers import at_terminal, person_for
 from obrin.cli.shared.common import (
     Between,
     design_option,
@@ -31,6 +31,9 @@ if TYPE_CHECKING:
     from obrin.live.drivers.by_hand.person import Person
     from obrin.live.project import Project
     from obrin.live.reshape.change_file import Record
+    from obrin.live.reshape.seeing import Sight
+
+MOST_NAMED = 3
 
 
 @click.command()
@@ -49,6 +52,11 @@ if TYPE_CHECKING:
 @click.option("--start", help="When it may begin, such as 2026-12-05T22:00.  [default: now]")
 @click.option("--any-time", is_flag=True, help="With --go: outside the windows of places, too.")
 @click.option("--go", is_flag=True, help="Carry it out, or go on with it, checking every step.")
+@click.option(
+    "--unseen",
+    is_flag=True,
+    help="With --go and --back: go on, too, where it cannot be seen whether a step has its effect.",
+)
 @click.option(
     "--timeout",
     type=Between(1, 3600),
@@ -81,6 +89,7 @@ def reshape(
     start: str | None,
     any_time: bool,
     go: bool,
+    unseen: bool,
     timeout: float,
     by_hand: bool,
     answers: str | None,
@@ -98,8 +107,9 @@ def reshape(
     can at once.
 
     Without --go nothing is done. With it, each step is done at the ends, by drivers or by whoever
-    is asked for it, and checked from both sides; it stops at the first that is not as said, goes on
-    when it is run again, and --back goes back.
+    is asked for it, and checked from both sides; it stops at the first that is not as said, or
+    whose effect cannot be seen. It goes on when it is run again, and --back goes back. Where a
+    person at this terminal does the step, their word is enough.
 
     Exit code 1 where the plan loses something that must work, 3 where a step failed.
 
@@ -143,7 +153,16 @@ def reshape(
         record = under_way(record, looks.between, plan.order)
         person, step = person_for(answers), None if any_time else each
         _carry(
-            project, looks, plan.order, record, timeout, person, step, by_hand=by_hand, back=back
+            project,
+            looks,
+            plan.order,
+            record,
+            timeout,
+            person,
+            step,
+            by_hand=by_hand,
+            back=back,
+            unseen=unseen,
         )
         return
     record = _of_this(record, looks, plan)
@@ -213,6 +232,7 @@ def _carry(
     *,
     by_hand: bool,
     back: bool,
+    unseen: bool,
 ) -> None:
     from dataclasses import replace
 
@@ -244,11 +264,23 @@ def _carry(
     opened = open_ends(project, standing, person, by_hand=by_hand)
     with project.lock("reshape"), opened as ends:
         need_assigned(between, ends)
-        carrying = Carrying(project, ends, both, ProgressLines(), timeout, step)
-        (go_back if back else carry_on)(carrying, looks, record, order)
-    word = "undone; everything is as it was" if back else "done, each checked from both ends"
-    click.echo(f"{len(order) if not back else 'All'} steps {word}.")
+        carrying = Carrying(
+            project, ends, both, ProgressLines(), timeout, step, unseen or at_terminal(person)
+        )
+        sights = (go_back if back else carry_on)(carrying, looks, record, order)
+    click.echo(_summary(sights, back=back))
     tell_keys(_not_entered(project, before if back else after))
+
+
+def _summary(sights: Sequence[Sight], *, back: bool) -> str:
+    """How many steps are done, and after which of them not everything was seen."""
+    half = [sight for sight in sights if sight.unseen]
+    count, word = len(sights), "undone" if back else "done"
+    if not half:
+        return f"{count} steps {word}; what each of them changes was seen from both ends."
+    listed = "; ".join(f"{s.step} ({'; '.join(s.unseen[:1])})" for s in half[:MOST_NAMED])
+    more = "; ..." if len(half) > MOST_NAMED else ""
+    return f"{count} steps {word}. After {len(half)} of them not all was seen: {listed}{more}."
 
 
 def _write(plan: Plan, times: Schedule, folder: Path) -> None:

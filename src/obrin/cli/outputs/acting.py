@@ -253,8 +253,13 @@ ACTING: dict[str, Shape] = {
                         },
                     )
                 ),
-                "met": truth("whether it is as wished"),
-                "cause": text("why it is not, or empty"),
+                "met": or_null(truth("whether it is as wished; null where that is not known")),
+                "not_known": text("why it is not known, or empty"),
+                "cause": text("why it is not as wished, or empty"),
+                "speaks_for": texts("what was seen that speaks for that cause"),
+                "against": texts("what was seen that speaks against it"),
+                "settles": text("what would settle it, or empty"),
+                "unreachable": text("who says by ICMP that it is, and why; or empty"),
                 "note": text("what is worth knowing, or empty"),
             },
         )
@@ -269,10 +274,12 @@ ACTING: dict[str, Shape] = {
                 "family": text("whose addresses it is tried with", "ipv4", "ipv6"),
                 "must": text("the wish", "work", "not"),
                 "seen": text("what came of it", "answered", "refused", "no answer", "not tried"),
-                "met": truth("whether it is as wished"),
+                "met": or_null(truth("whether it is as wished; null where that is not known")),
                 "seconds": number("until the answer, or until giving up"),
                 "dropped": text("the device that says it dropped the packet, and why; or empty"),
                 "problem": text("why it could not be tried, or empty"),
+                "why": text("why it is not as wished, or not known; or who dropped it; or empty"),
+                "tunnels": texts("what is wrong with tunnels that it may take, packets lost there"),
             },
         )
     ),
@@ -284,10 +291,12 @@ ACTING: dict[str, Shape] = {
                 "to": text("place/network"),
                 "flow": text("protocol and port"),
                 "family": text("whose addresses it is tried with", "ipv4", "ipv6"),
-                "largest": whole("bytes of the largest packet that is answered; 0 where none is"),
+                "largest": whole(
+                    "bytes of the largest packet that crosses both ways; 0 where none is known"
+                ),
                 "expected": whole("bytes, as on the sheets"),
-                "met": truth("whether the two are equal"),
-                "beyond": text("what becomes of a larger one"),
+                "met": or_null(truth("whether the two are equal; null where that is not known")),
+                "beyond": text("what becomes of a larger one, or that this one is lost"),
                 "problem": text("why it could not be tried, or empty"),
             },
         )

@@ -37,6 +37,13 @@ def person_for(answers: str | None, who: str | None = None) -> Person:
     return person if who is None else Alone(person, who)
 
 
+def at_terminal(person: Person) -> bool:
+    """Whether somebody sits here, who looks at what a step does."""
+    from obrin.live.drivers.by_hand.person import Alone
+
+    return isinstance(person.person if isinstance(person, Alone) else person, Terminal)
+
+
 def read_answers(name: str, such_as: str) -> dict[str, object]:
     """Raises ObrinError for a file that is not a mapping."""
     from obrin.core.design.reader import read_values

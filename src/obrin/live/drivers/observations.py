@@ -147,7 +147,8 @@ class Question:
 class Answer:
     """`seconds` until the answer, or for which it was awaited. `too_big` is the size in bytes that
     somebody on the way says would pass, `mss` what the ends of a TCP connection agreed on; each 0
-    where there is none."""
+    where there is none. `sent_whole` and `received_whole` are whether TCP segments of that size
+    crossed, which any `size` of a question asks for; None where that is not reported."""
 
     answered: bool
     refused: bool
@@ -155,6 +156,8 @@ class Answer:
     source_port: int
     too_big: int = 0
     mss: int = 0
+    sent_whole: bool | None = None
+    received_whole: bool | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -149,4 +149,6 @@ def answered(found: Json) -> Answer:
         source_port=values["source_port"],
         too_big=values.get("too_big", 0),
         mss=values.get("mss", 0),
+        sent_whole=values.get("sent_whole"),
+        received_whole=values.get("received_whole"),
     )

@@ -33,7 +33,16 @@ from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
 from obrin.live.files import read_file
 from obrin.live.observe.path import path_to
-from obrin.live.observe.sockets import FAMILY, NotAllowed, echo_request, is_answer, ping_socket
+from obrin.live.observe.sockets import (
+    FAMILY,
+    IcmpError,
+    NotAllowed,
+    echo_request,
+    hand_out_errors,
+    icmp_error,
+    is_answer,
+    ping_socket,
+)
 
 QUESTIONS, TIMEOUT = 3, 1.5
 """Probes for each flow, and seconds to wait for each."""
@@ -41,6 +50,28 @@ SMALL = {32: 200, 128: 1280}
 MOST_BYTES = 32 << 20
 _DISCOVER = {32: (socket.IPPROTO_IP, 10, 2), 128: (socket.IPPROTO_IPV6, 23, 2)}
 """Linux: IP_MTU_DISCOVER and IPV6_MTU_DISCOVER, `do`: never cut."""
+_UNREACHABLE = {32: 3, 128: 1}
+"""ICMP type of destination unreachable."""
+_PORT = {32: 3, 128: 4}
+"""Codes with which a host says that nothing listens."""
+_PROHIBITED = {32: (9, 10, 13), 128: (1, 5, 6)}
+"""Codes with which a filter says that it forbids a packet."""
+_REASONS = {
+    32: {
+        0: "no route to the network",
+        1: "the host is not there",
+        9: "a filter forbids it",
+        10: "a filter forbids it",
+        13: "a filter forbids it",
+    },
+    128: {
+        0: "no route to it",
+        1: "a filter forbids it",
+        3: "the host is not there",
+        5: "a filter forbids it",
+        6: "a filter forbids it",
+    },
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,6 +81,7 @@ class Reply:
     answered: bool
     refused: bool = False
     seconds: float = 0.0
+    error: IcmpError | None = None
 
 
 def ask_here(
@@ -105,7 +137,7 @@ def _try(settled: Settled, wish: Expected, host: Address | None, most: int) -> S
             replies.append(_ask(protocol, target, port))
             if not waited and replies[-1].answered:
                 waited = time.monotonic() - begun
-            if replies[-1].refused:
+            if replies[-1].refused or replies[-1].error is not None:
                 break
         if wish.must == "work":
             ends = wish.source.place, wish.destination.place
@@ -115,6 +147,8 @@ def _try(settled: Settled, wish: Expected, host: Address | None, most: int) -> S
             sizes = [(size, ping(target, size).answered) for size in (SMALL[target.bits], most)]
     except NotAllowed as error:
         problem = str(error)
+    said = next((r.error for r in replies if r.error is not None), None)
+    ends = wish.source.place, wish.destination.place
     first = next((r.seconds for r in replies if r.answered), 0.0)
     return Seen(
         source=str(wish.source),
@@ -128,8 +162,25 @@ def _try(settled: Settled, wish: Expected, host: Address | None, most: int) -> S
         waited=round(waited, 4),
         path=tuple(path),
         sizes=tuple(sizes),
+        unreachable="" if said is None else _unreachable(settled, ends, said),
+        prohibited=said is not None and said.code in _PROHIBITED[target.bits],
         problem=problem,
     )
+
+
+def _unreachable(settled: Settled, ends: tuple[str, str], error: IcmpError) -> str:
+    """Who says that it is not reachable, and why (RFC 792, RFC 1812 section 5.2.7.1, RFC 4443)."""
+    bits = error.sender.bits
+    reason = _REASONS[bits].get(error.code, f"code {error.code}")
+    return f"{hop_name(settled, ends, error.sender)} says by ICMP that it is unreachable: {reason}"
+
+
+def _error(asked: socket.socket, bits: int) -> IcmpError | None:
+    """That the destination is unreachable, for another reason than the host's own."""
+    found = icmp_error(asked, bits)
+    if found is None or found.kind != _UNREACHABLE[bits] or found.code == _PORT[bits]:
+        return None
+    return found
 
 
 def _ask(protocol: int | None, target: Address, port: int) -> Reply:
@@ -145,6 +196,7 @@ def ping(target: Address, size: int) -> Reply:
     with asked:
         if sys.platform == "linux":
             asked.setsockopt(*_DISCOVER[bits])
+        hand_out_errors(asked, bits)
         number = int.from_bytes(os.urandom(2), "big")
         message = echo_request(bits, number, size)
         begun = time.monotonic()
@@ -160,7 +212,7 @@ def ping(target: Address, size: int) -> Reply:
             try:
                 answer, sender = asked.recvfrom(65535)
             except OSError:
-                break
+                return Reply(False, error=_error(asked, bits))
             mine = parse_address(str(sender[0]).partition("%")[0]) == target
             if mine and (not raw or is_answer(answer, bits, number)):
                 return Reply(True, seconds=time.monotonic() - begun)
@@ -182,6 +234,7 @@ def _spoken(kind: int, target: Address, port: int, question: bytes | None) -> Re
     begun = time.monotonic()
     with socket.socket(FAMILY[target.bits], kind) as asked:
         asked.settimeout(TIMEOUT)
+        hand_out_errors(asked, target.bits)
         try:
             asked.connect((str(target), port))
             if question is not None:
@@ -190,7 +243,7 @@ def _spoken(kind: int, target: Address, port: int, question: bytes | None) -> Re
         except ConnectionRefusedError:
             return Reply(False, refused=True)
         except OSError:
-            return Reply(False)
+            return Reply(False, error=_error(asked, target.bits))
     return Reply(True, seconds=time.monotonic() - begun)
 
 
@@ -238,5 +291,7 @@ def _seen(entry: dict[str, Any]) -> Seen:
         waited=float(entry["waited"]),
         path=tuple(map(str, entry["path"])),
         sizes=tuple((int(size), bool(there)) for size, there in entry["sizes"]),
+        unreachable=str(entry.get("unreachable", "")),
+        prohibited=bool(entry.get("prohibited", False)),
         problem=str(entry["problem"]),
     )

@@ -11,30 +11,31 @@ import errno
 import os
 import select
 import socket
-import struct
 import sys
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from obrin.core.address.prefix import Address, parse_address
+from obrin.core.address.prefix import Address
 from obrin.core.routing.packet import TCP, UDP
-from obrin.live.observe.sockets import FAMILY, echo_request, is_answer, ping_socket
+from obrin.live.observe.sockets import (
+    FAMILY,
+    echo_request,
+    hand_out_errors,
+    icmp_error,
+    is_answer,
+    ping_socket,
+)
 from obrin.wire.icmp import TIME_EXCEEDED
 
 MOST_HOPS, MOST_SILENT = 12, 2
 """So many routers; and so many in a row that say nothing."""
 HOP_TIMEOUT = 1.0
 """Seconds that one is waited for."""
-_RECEIVE_ERRORS = {32: (socket.IPPROTO_IP, 11), 128: (socket.IPPROTO_IPV6, 25)}
-"""Linux: IP_RECVERR and IPV6_RECVERR."""
 _TTL = {
     32: (socket.IPPROTO_IP, socket.IP_TTL),
     128: (socket.IPPROTO_IPV6, socket.IPV6_UNICAST_HOPS),
 }
-_ERROR = struct.Struct("=IBBBBII")
-"""Linux's `sock_extended_err`; after it the address of who sent it."""
-_BY_ICMP = {32: 2, 128: 3}
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,7 +76,7 @@ def _tried(target: Address, protocol: int | None, port: int, hops: int) -> Hop:
         asked, raw = ping_socket(bits)
     with asked:
         asked.setblocking(False)
-        asked.setsockopt(*_RECEIVE_ERRORS[bits], 1)
+        hand_out_errors(asked, bits)
         asked.setsockopt(*_TTL[bits], hops)
         number = int.from_bytes(os.urandom(2), "big")
         try:
@@ -128,21 +129,6 @@ def _heard(
 
 def _router_of(asked: socket.socket, target: Address) -> Address | None:
     """The router that says that a packet of ours was passed on too often."""
-    try:
-        _, messages, _, _ = asked.recvmsg(512, 512, socket.MSG_ERRQUEUE)
-    except OSError:
-        return None
-    for level, kind, data in messages:
-        if (level, kind) != _RECEIVE_ERRORS[target.bits] or len(data) < _ERROR.size + 8:
-            continue
-        _, origin, icmp_type, _, _, _, _ = _ERROR.unpack_from(data)
-        if origin == _BY_ICMP[target.bits] and icmp_type == TIME_EXCEEDED[target.bits]:
-            return _sender(data[_ERROR.size :], target.bits)
-    return None
-
-
-def _sender(address: bytes, bits: int) -> Address:
-    """Out of a socket address of the system."""
-    if bits == 32:
-        return parse_address(socket.inet_ntop(socket.AF_INET, address[4:8]))
-    return parse_address(socket.inet_ntop(socket.AF_INET6, address[8:24]))
+    found = icmp_error(asked, target.bits)
+    passed_on = found is not None and found.kind == TIME_EXCEEDED[target.bits]
+    return found.sender if found is not None and passed_on else None

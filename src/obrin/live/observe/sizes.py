@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 from obrin.core.errors import OutsideError
 from obrin.core.ipsec.overhead import IPV4_HEADER, IPV6_HEADER, LEAST_IPV6_MTU, TCP_HEADER
 from obrin.core.json_text import Json
+from obrin.core.known import NotKnown, Verdict
 from obrin.core.reach.model import ReachModel
 from obrin.core.reach.paths import path_there_and_back
 from obrin.core.settled.expected import Expected
@@ -24,18 +25,28 @@ TIMEOUT = 0.6
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SizeOutcome:
-    """`largest` is in bytes, 0 when not even a small packet is answered; `expected` is what is on
-    the sheets. `beyond` says what becomes of a larger one."""
+    """`largest` is in bytes, 0 where it is not known; `expected` is what is on the sheets. `beyond`
+    says what becomes of a larger one, `lost` that packets no larger than that are lost, `problem`
+    why nothing is known."""
 
     expectation: Expected
     largest: int
     expected: int
     beyond: str = ""
     problem: str = ""
+    lost: str = ""
+
+    @property
+    def verdict(self) -> Verdict:
+        """Whether the path carries just what the sheets say."""
+        if self.problem:
+            return NotKnown(self.problem)
+        return not self.lost and self.largest == self.expected
 
     @property
     def met(self) -> bool:
-        return not self.problem and self.largest == self.expected
+        """Whether it does for certain."""
+        return self.verdict is True
 
     def as_json(self) -> Json:
         return {
@@ -45,8 +56,8 @@ class SizeOutcome:
             "family": self.expectation.family.lower(),
             "largest": self.largest,
             "expected": self.expected,
-            "met": self.met,
-            "beyond": self.beyond,
+            "met": None if isinstance(self.verdict, NotKnown) else self.verdict,
+            "beyond": self.lost or self.beyond,
             "problem": self.problem,
         }
 
@@ -74,19 +85,35 @@ def _size_of(settled: Settled, ends: Ends, wish: Expected, expected: int) -> Siz
     try:
         first = ask(0)
         if not first.answered:
-            problem = "not even a small packet is answered"
-            return SizeOutcome(expectation=wish, largest=0, expected=expected, problem=problem)
+            lost = "not even a small packet is answered"
+            return SizeOutcome(expectation=wish, largest=0, expected=expected, lost=lost)
         if question.protocol == "tcp":
-            head = IPV4_HEADER if wish.bits == 32 else IPV6_HEADER
-            largest = first.mss + head + TCP_HEADER
-            beyond = f"TCP agrees on an MSS of {first.mss}"
-        else:
-            largest, beyond = _search(ask, expected, SMALL[wish.bits])
-            if wish.bits == 32 and largest < LARGE and ask(LARGE, fragmentable=True).answered:
-                beyond += f"; {LARGE} cross in fragments, where that is not forbidden"
+            return _of_segments(wish, expected, ask(LARGE))
+        largest, beyond = _search(ask, expected, SMALL[wish.bits])
+        if wish.bits == 32 and largest < LARGE and ask(LARGE, fragmentable=True).answered:
+            beyond += f"; {LARGE} cross in fragments, where that is not forbidden"
     except OutsideError as error:
         return SizeOutcome(expectation=wish, largest=0, expected=expected, problem=str(error))
     return SizeOutcome(expectation=wish, largest=largest, expected=expected, beyond=beyond)
+
+
+def _of_segments(wish: Expected, expected: int, answer: Answer) -> SizeOutcome:
+    """What TCP carries: the size that its ends agree on, if segments of it cross both ways."""
+    head = IPV4_HEADER if wish.bits == 32 else IPV6_HEADER
+    crossing = {"there": answer.sent_whole, "back": answer.received_whole}
+    lost = [way for way, crossed in crossing.items() if crossed is False]
+    agreed = f"TCP agrees on an MSS of {answer.mss}"
+    found = SizeOutcome(expectation=wish, largest=0, expected=expected)
+    if not answer.answered:
+        return replace(found, problem="it was answered once, and not again")
+    if lost:
+        does = f"segments of that size are lost on the way {' and '.join(lost)}"
+        return replace(found, lost=f"{agreed}, and {does}")
+    if None in crossing.values():
+        why = f"{agreed}; whether segments of that size cross is not reported"
+        return replace(found, problem=why)
+    largest = answer.mss + head + TCP_HEADER
+    return replace(found, largest=largest, beyond=f"{agreed}, and such segments cross both ways")
 
 
 def _search(ask: Callable[[int], Answer], expected: int, small: int) -> tuple[int, str]:

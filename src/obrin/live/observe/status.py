@@ -27,7 +27,8 @@ CLOCK_TOLERANCE = 5.0
 def read_status(
     settled: Settled, ends: Ends, links: Collection[str] | None = None
 ) -> list[TunnelStatus]:
-    """Ask the ends of everything, or of some `links` only; once more, where they seem to disagree.
+    """Ask the ends of everything, or of some `links` and circuits only; once more, where they seem
+    to disagree.
 
     The ends are not asked at the same instant, so what moved in between looks like a disagreement.
     Only what both rounds found is reported.
@@ -111,7 +112,7 @@ def ask_once(
     """The same as the ends say it now."""
     asked = list(settled.legs())
     if links is not None:
-        asked = [tunnel for link in links for tunnel in settled.links[link].tunnels]
+        asked = [leg for leg in asked if settled.bundle(leg).name in links]
     places = list(dict.fromkeys(place for leg in asked for place in (leg.cloud, leg.gateway)))
 
     def ask(place: str) -> Said | str:

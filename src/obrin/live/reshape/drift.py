@@ -25,7 +25,8 @@ from obrin.live.connect.whole import standing_of
 from obrin.live.drivers.asking import side_by_side
 from obrin.live.drivers.differing import Differing, of_data
 from obrin.live.drivers.protocol import CloudStep, Done, Ends, GatewayDriver, Progress, Report
-from obrin.live.observe.probe import Outcome, probe_all
+from obrin.live.observe.outcome import Outcome
+from obrin.live.observe.probe import probe_all
 from obrin.live.project import Project
 from obrin.live.reshape.run import LOOK_EVERY
 
@@ -170,7 +171,7 @@ def _wait(settled: Settled, ends: Ends, good: set[Expected], settling: float) ->
     """Something good that is not met when the time is over; None as soon as all of it is."""
     until = time.monotonic() + settling
     while True:
-        left = (o for o in _asked(settled, ends) if not o.met and o.expectation in good)
+        left = (o for o in _asked(settled, ends) if o.verdict is False and o.expectation in good)
         lost = next(left, None)
         if lost is None or time.monotonic() > until:
             return lost

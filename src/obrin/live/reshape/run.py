@@ -13,27 +13,22 @@ from contextlib import closing
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 
-from obrin.core.change.as_design import state
 from obrin.core.change.entries import Line, Sheets
-from obrin.core.change.outlook import UNPROMISED, Outlooks
-from obrin.core.change.states import CLEAR, NONE, READY, Between, Done, Step
+from obrin.core.change.outlook import Outlooks
+from obrin.core.change.states import CLEAR, READY, Between, Done, Step
 from obrin.core.errors import ObrinError, OutsideError
 from obrin.core.handover.secrets import Secrets
-from obrin.core.handover.sheet.awake import sleeps
-from obrin.core.settled.expected import Expected
-from obrin.core.settled.links import SettledTunnel
-from obrin.core.settled.model import Settled
+from obrin.core.known import NotKnown
 from obrin.live.connect.journal import Journal
 from obrin.live.drivers.by_hand.drivers import ByHand
 from obrin.live.drivers.by_hand.person import HandStep
 from obrin.live.drivers.protocol import Ends, Progress, Report
 from obrin.live.files import private_folder
-from obrin.live.observe.probe import probe_one
-from obrin.live.observe.status import ask_once
 from obrin.live.packs import handed_over
 from obrin.live.project import Project
 from obrin.live.reshape.built import keep_built
 from obrin.live.reshape.change_file import Record, forget, record_path
+from obrin.live.reshape.seeing import Sight, look
 from obrin.live.reshape.times import due
 from obrin.live.reshape.work import At, cloud_work, gateway_work
 
@@ -46,7 +41,8 @@ _OTHER_WAY = {READY: CLEAR, CLEAR: READY}
 @dataclass(frozen=True, slots=True)
 class Carrying:
     """What carrying out needs. `step` is what one takes: it is begun when the window of its place
-    is open for so long, and late enough if it interrupts something; None at any time."""
+    is open for so long, and late enough if it interrupts something; None at any time. `unseen`:
+    it goes on, too, where it cannot be seen whether a step has its effect."""
 
     project: Project
     ends: Ends
@@ -54,15 +50,20 @@ class Carrying:
     report: Report
     settling: float = SETTLING
     step: timedelta | None = None
+    unseen: bool = False
     now: Callable[[], datetime] = lambda: datetime.now(UTC)
     sleep: Callable[[float], None] = time.sleep
 
 
-def carry_on(carrying: Carrying, looks: Outlooks, record: Record, order: Sequence[Step]) -> None:
-    """Every step that is left. Raises OutsideError for one that fails, or after which something is
-    not as said: it stops there, and can go on or back."""
+def carry_on(
+    carrying: Carrying, looks: Outlooks, record: Record, order: Sequence[Step]
+) -> list[Sight]:
+    """Do every step that is left; what was seen after each. Raises OutsideError for one that fails,
+    after which something is not as said, or whose effect is not seen: it stops there, and can go on
+    or back."""
     private_folder(carrying.project.own_folder)
     sheets = Sheets(looks.between.before, looks.between.after, order)
+    sights = list[Sight]()
     done: Done = frozenset(step for step in order if step.name in record.done)
     left = [step for step in order if step.name not in record.done]
     for number, step in enumerate(left):
@@ -71,7 +72,7 @@ def carry_on(carrying: Carrying, looks: Outlooks, record: Record, order: Sequenc
         record.write(record_path(carrying.project))
         done |= {step}
         _do(carrying, looks.between, step, done, sheets)
-        _check(carrying, looks, step, done)
+        sights.append(_checked(carrying, looks, step, done))
         record.done.append(step.name)
         record.begun = ""
         record.write(record_path(carrying.project))
@@ -79,14 +80,18 @@ def carry_on(carrying: Carrying, looks: Outlooks, record: Record, order: Sequenc
         driver.stands(looks.between.after)
     handed_over(carrying.project, looks.between.after)
     keep_built(carrying.project)
+    return sights
 
 
-def go_back(carrying: Carrying, looks: Outlooks, record: Record, order: Sequence[Step]) -> None:
+def go_back(
+    carrying: Carrying, looks: Outlooks, record: Record, order: Sequence[Step]
+) -> list[Sight]:
     """Undo what is done, the last first. Raises OutsideError likewise."""
     back = Outlooks(Between(looks.between.after, looks.between.before))
     touched = [s for s in order if s.name in (*record.done, record.begun)]
     others = [_other_way(step) for step in reversed(order)]
     sheets = Sheets(back.between.before, back.between.after, others)
+    sights = list[Sight]()
     done: Done = frozenset(_other_way(s) for s in order if s not in touched)
     left = [_other_way(step) for step in reversed(touched)]
     for number, (step, undone) in enumerate(zip(reversed(touched), left, strict=True)):
@@ -95,13 +100,20 @@ def go_back(carrying: Carrying, looks: Outlooks, record: Record, order: Sequence
         record.write(record_path(carrying.project))
         done |= {undone}
         _do(carrying, back.between, undone, done, sheets)
-        _check(carrying, back, undone, done)
+        sights.append(_checked(carrying, back, undone, done))
         record.done = [name for name in record.done if name != step.name]
         record.begun = ""
         record.write(record_path(carrying.project))
     for driver in _by_hand(carrying.ends):
         driver.stands(looks.between.before)
     forget(carrying.project)
+    return sights
+
+
+def _checked(carrying: Carrying, looks: Outlooks, step: Step, done: Done) -> Sight:
+    sight = _check(carrying, looks, step, done)
+    carrying.report(Progress(step.name, "done", sight.words))
+    return sight
 
 
 def need_assigned(between: Between, ends: Ends) -> None:
@@ -178,54 +190,26 @@ def _do(carrying: Carrying, between: Between, step: Step, done: Done, sheets: Sh
         gateway.hand_over(*gateway_work(between, step.place, done, carrying.secrets))
     else:
         raise OutsideError(f"{step.place} has no endpoint: this step cannot be sent")
-    report(Progress(step.name, "done", "done"))
 
 
-def _check(carrying: Carrying, looks: Outlooks, step: Step, done: Done) -> None:
-    """Ask until everything is as it is said to be after this step."""
+def _check(carrying: Carrying, looks: Outlooks, step: Step, done: Done) -> Sight:
+    """Ask until everything is as it is said to be after this step. Raises OutsideError where it is
+    not, and where the effect of the step itself cannot be seen and nobody said to go on."""
     until = time.monotonic() + carrying.settling
     while True:
-        odd = _odd(carrying, looks, done) or _not_up(carrying, looks.between, step, done)
-        if not odd:
-            return
-        if time.monotonic() > until:
+        sight = look(carrying.ends, looks, step, done)
+        over = time.monotonic() > until
+        if sight.odd and over:
             raise OutsideError(
-                f"{step.name}: after it, {odd[0]}. It stops here: mend that and run it again, or "
-                "give --back"
+                f"{step.name}: after it, {sight.odd[0]}. It stops here: mend that and run it "
+                "again, or give --back"
+            )
+        unknown = sight.effect if isinstance(sight.effect, NotKnown) else None
+        if not sight.odd and (unknown is None or carrying.unseen):
+            return sight
+        if not sight.odd and unknown is not None and (sight.by_hand or over):
+            raise OutsideError(
+                f"{step.name}: it is done, and whether it has its effect is not seen: "
+                f"{unknown.why}. It stops here: look there, then give --unseen to go on, or --back"
             )
         time.sleep(LOOK_EVERY)
-
-
-def _not_up(carrying: Carrying, between: Between, step: Step, done: Done) -> list[str]:
-    """A tunnel one end of which was just changed carries before the next step: another may be the
-    one that goes down with that."""
-    if not step.leg or between.version(step.leg, done) == NONE:
-        return []
-    settled = between.after
-    tunnel = settled.index.by_label.get(step.leg)
-    if not isinstance(tunnel, SettledTunnel) or sleeps(settled, tunnel):
-        return []
-    found = ask_once(settled, carrying.ends, [tunnel.link])
-    left = (one for one in found if one.tunnel == step.leg and one.as_wished is False)
-    return [f"{one.tunnel} is not up at both ends" for one in left]
-
-
-def _odd(carrying: Carrying, looks: Outlooks, done: Done) -> list[str]:
-    outlook, settled = looks.of(done), state(looks.between, done)
-    wishes = {(str(w.source), str(w.destination), w.service): w for w in settled.own_expectations()}
-    found = []
-    for flow in looks.between.flows:
-        said = flow in outlook.works
-        if outlook.why.get(flow) in UNPROMISED:
-            continue
-        wish = wishes.get((flow.source, flow.destination, flow.service))
-        seen = None if wish is None else _answered(carrying.ends, settled, wish)
-        if seen is not None and seen is not said:
-            found.append(f"{flow.words} {'does not work' if said else 'works, and should not yet'}")
-    return found
-
-
-def _answered(ends: Ends, settled: Settled, wish: Expected) -> bool | None:
-    """Return None where nobody there can be asked."""
-    outcome = probe_one(settled, ends, wish)
-    return None if outcome.problem else outcome.seen == "answered"

@@ -266,5 +266,7 @@ class CloudProcess:
                 "source_port": result.source_port,
                 "too_big": result.too_big,
                 "mss": result.mss,
+                "sent_whole": result.sent_whole,
+                "received_whole": result.received_whole,
             }
         )

@@ -272,6 +272,8 @@ class GatewayProcess:
             "source-port": result.source_port,
             "too-big": result.too_big,
             "mss": result.mss,
+            "sent-whole": result.sent_whole,
+            "received-whole": result.received_whole,
         }
 
     async def _stream(

@@ -65,6 +65,8 @@ class ProbeResult:
     source_port: int
     too_big: int
     mss: int
+    sent_whole: bool
+    received_whole: bool
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -113,7 +115,7 @@ async def probe(
             kick()
             until = clock() + part
             while clock() < until:
-                if query.answered_at is not None or query.refused or query.too_big:
+                if _is_over(query):
                     return _result(query, begun, clock())
                 await asyncio.sleep(0.005)
         if query is None:
@@ -125,8 +127,16 @@ async def probe(
             kick()
 
 
+def _is_over(query: Query) -> bool:
+    """Whether there is nothing more to wait for."""
+    if query.answered_at is None:
+        return bool(query.refused or query.too_big)
+    return not query.segments or (query.sent_whole and query.received_whole)
+
+
 def _result(query: Query, begun: float, now: float) -> ProbeResult:
-    """Result so far; the MSS is what both ends of a connection agreed on."""
+    """Result so far; the MSS is what both ends of a connection agreed on, and whether segments of
+    that size crossed."""
     answered = query.answered_at is not None
     return ProbeResult(
         answered=answered,
@@ -135,6 +145,8 @@ def _result(query: Query, begun: float, now: float) -> ProbeResult:
         source_port=query.source_port,
         too_big=query.too_big,
         mss=query.connection.mss if answered and query.connection is not None else 0,
+        sent_whole=query.sent_whole,
+        received_whole=query.received_whole,
     )
 
 
