@@ -17,6 +17,7 @@ if TYPE_CHECKING:
     from datetime import date
 
     from obrin.core.design.document import Document
+    from obrin.core.drill.assumed import assumptions
     from obrin.core.drill.elements import Element
     from obrin.core.settled.model import Settled
     from obrin.live.practice.faults import Fault
@@ -104,6 +105,8 @@ def rehearse(
     drawing = None if figure is None else figure_file(figure)
     project = project_of(design_file)
     document, settled = project.settled()
+    for text in assumptions(settled):
+        click.echo(f"assumed: {text}.", err=True)
     named = parse_elements(settled, only)
     every = list(named) or ([] if troubles else elements(settled))
     whole = not (only or troubles or sample)

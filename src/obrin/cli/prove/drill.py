@@ -85,6 +85,7 @@ def drill(
       obrin drill --depth 2 --design skerrow-ferries
       obrin drill provider:north-fibre instance:timetable/2 --design skerrow-ferries
     """
+    from obrin.core.drill.assumed import assumptions
     from obrin.core.drill.breaking import breaking, looked_at
     from obrin.core.drill.elements import KINDS, parse_elements
     from obrin.core.drill.jobs import outcomes
@@ -100,6 +101,8 @@ def drill(
     named = parse_elements(settled, failures)
     sweep = Sweep(settled, project.offering(document.design))
     known = sweep.elements(kinds or KINDS)
+    for text in assumptions(settled):
+        click.echo(f"assumed: {text}.", err=True)
     if yearly:
         with crew_of(workers, cluster, trusted=trusted) as crew:
             _yearly(sweep, crew, as_json=as_json)

@@ -135,6 +135,14 @@ class Site(Entity):
         alias="internal-bgp",
         description="Whether its gateways, of one AS, advertise to each other what they learn.",
     )
+    hosts_follow: Literal["tunnels", "gateways", "nothing"] | None = Field(
+        None,
+        alias="hosts-follow",
+        description="With several gateways, what makes its hosts leave one for another: `tunnels` "
+        "where a first-hop protocol follows them or hosts learn routes, `gateways` where it "
+        "notices only dead ones, `nothing` where hosts keep the first. Blank: not known, and taken "
+        "for `tunnels`.",
+    )
     first_hop: Seconds = Field(
         3.0,
         alias="first-hop",

@@ -75,7 +75,7 @@ class Decided:
             way = self._sweep.flows[flow][0]
             if failed:
                 way = self._sweep.way_in(self._model(failed), flow)
-            matter = self._things.over((*way.there, *way.back))
+            matter = self._things.over(way.all_of_it)
             nodes[failed] = Node(way, tuple(n for n in matter if n not in failed))
         return nodes[failed]
 

@@ -67,7 +67,7 @@ def takes(settled: Settled) -> dict[Element, frozenset[str]]:
     for element, ways in found.items():
         if element.kind == "gateway":
             site = settled.sites[settled.gateways[element.name].site]
-            if site.internal_bgp:
+            if site.internal_bgp or site.leaves_by_order:
                 ways.add(Neighbour(element.name).label)
     return {element: frozenset(ways) for element, ways in found.items()}
 

@@ -13,6 +13,7 @@ from obrin.core.drill.detection import SPARE_START, Detector, detectors
 from obrin.core.drill.elements import Element
 from obrin.core.settled.model import Settled
 from obrin.core.settled.sessions import INTERNAL_HOLD
+from obrin.core.settled.sites import NOTHING
 from obrin.core.settled.ways import Attachment
 
 ATTACHMENT = Detector("the cloud itself", 0.0, 1.0)
@@ -73,7 +74,7 @@ class Noticing:
         for element in failed:
             if element.kind == "gateway" and element.name in begins:
                 site = self._settled.sites[self._settled.gateways[element.name].site]
-                if len(site.gateways) > 1:
+                if len(site.gateways) > 1 and site.hosts_follow != NOTHING:
                     return Detector("the shared first hop", site.first_hop * 2 / 3, site.first_hop)
         return None
 

@@ -31,17 +31,25 @@ from obrin.core.reach.model import ReachModel
 from obrin.core.reach.trace import far_key, probe_key, stopped, there_and_back
 from obrin.core.settled.expected import Expected
 from obrin.core.settled.model import Settled
+from obrin.core.settled.ways import Neighbour
 
 
 @dataclass(frozen=True, slots=True)
 class Way:
-    """How a flow goes: the ways there and back, in order; `stopped` says why it does not."""
+    """How a flow goes: the ways there and back, in order; `stopped` says why it does not.
+    `hangs_on` are the gateways that its hosts leave by, whatever their routes are."""
 
     flow: str
     load: float
     there: tuple[str, ...]
     back: tuple[str, ...]
     stopped: str = ""
+    hangs_on: tuple[str, ...] = ()
+
+    @property
+    def all_of_it(self) -> tuple[str, ...]:
+        """Everything that has to be up for it, each way at its place."""
+        return (*self.hangs_on, *self.there, *self.back)
 
     @property
     def apart(self) -> bool:
@@ -50,7 +58,7 @@ class Way:
 
     def meets(self, lost: frozenset[str]) -> bool:
         """Whether it went over something that is lost."""
-        return not (lost.isdisjoint(self.there) and lost.isdisjoint(self.back))
+        return not lost.isdisjoint(self.all_of_it)
 
 
 @dataclass(frozen=True, slots=True)
@@ -110,7 +118,7 @@ class Sweep:
         self._takes = takes(settled)
         self._users: dict[str, list[int]] = {}
         for number, (way, _) in enumerate(self.flows):
-            for label in {*way.there, *way.back}:
+            for label in set(way.all_of_it):
                 self._users.setdefault(label, []).append(number)
         self._states: dict[frozenset[str], dict[int, Way]] = {}
         self._noticing = Noticing(settled)
@@ -201,7 +209,8 @@ class Sweep:
     def _way(self, model: ReachModel, wish: Expected, name: str) -> Way:
         there, back = there_and_back(model, wish, self._keys[id(wish)])
         back_by = () if back is None else back.ways
-        return Way(name, wish.load or 0.0, there.ways, back_by, stopped(there, back))
+        hangs_on = (*there.hangs_on, *(() if back is None else back.hangs_on))
+        return Way(name, wish.load or 0.0, there.ways, back_by, stopped(there, back), hangs_on)
 
     def _moved(self, number: int, failed: Sequence[Element], after: Way) -> Moved:
         before = self.flows[number][0]
@@ -265,7 +274,9 @@ class Sweep:
         (way, wish), legs = self.flows[number], self.settled.index.by_label
         ends = (wish.source.place, way.there), (wish.destination.place, way.back)
         firsts = (legs.get(ways[0]) for at, ways in ends if ways and at in self.settled.sites)
-        return {leg.gateway for leg in firsts if leg is not None}
+        found = {leg.gateway for leg in firsts if leg is not None}
+        hops = map(self.settled.way, way.hangs_on)
+        return found | {hop.gateway for hop in hops if isinstance(hop, Neighbour)}
 
     def _without(self, lost: frozenset[str]) -> ReachModel:
         if lost not in self._partly:

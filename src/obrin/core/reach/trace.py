@@ -18,6 +18,7 @@ from obrin.core.settled.clouds import SettledSubnet
 from obrin.core.settled.expected import Expected
 from obrin.core.settled.links import Leg, SettledCircuit, SettledTunnel
 from obrin.core.settled.model import Settled
+from obrin.core.settled.sites import GATEWAYS, SettledGateway, SettledSite
 from obrin.core.settled.telling import announced_by_site
 from obrin.core.settled.ways import Attachment, Neighbour
 
@@ -31,6 +32,7 @@ class Trace:
 
     `ways` are the tunnels, circuits and attachments that it takes, in order, and `filters` the
     places whose filters it was held against. `start` is where it began, `place` where it arrived.
+    `hangs_on` are gateways that hosts leave by, whatever their routes are, as ways of their own.
     """
 
     hops: tuple[str, ...]
@@ -40,6 +42,7 @@ class Trace:
     filters: tuple[str, ...] = ()
     start: NetworkRef | None = None
     place: str = ""
+    hangs_on: tuple[str, ...] = ()
 
     @property
     def tunnel(self) -> str:
@@ -97,14 +100,16 @@ class _Walk:
     answer: bool
     ways: list[str] = field(default_factory=list)
     filters: list[str] = field(default_factory=list)
+    hangs_on: tuple[str, ...] = ()
 
     def _stop(self, reason: str) -> Trace:
         ways, filters = tuple(self.ways), tuple(self.filters)
-        return Trace(tuple(self.hops), reason, None, ways, filters, self.start)
+        hops, on = tuple(self.hops), self.hangs_on
+        return Trace(hops, reason, None, ways, filters, self.start, hangs_on=on)
 
     def _arrive(self, place: str, *last: str) -> Trace:
         hops, ways, filters = (*self.hops, *last), tuple(self.ways), tuple(self.filters)
-        return Trace(hops, "", self.key, ways, filters, self.start, place)
+        return Trace(hops, "", self.key, ways, filters, self.start, place, self.hangs_on)
 
     @property
     def _target(self) -> str:
@@ -128,11 +133,24 @@ class _Walk:
             return self._stop(reason)
         return self._arrive(INTERNET, f"the internet, from {place} on its own way")
 
+    def _first_hops(self, site: SettledSite) -> list[SettledGateway]:
+        """Gateways that hosts of a site may leave by: all where they follow tunnels, else the
+        first that is there, or the first alone. One that is dead is lost to its neighbours as
+        well."""
+        gateways = [self.model.settled.gateways[name] for name in site.gateways]
+        if not site.leaves_by_order:
+            return gateways
+        kept = gateways if site.hosts_follow == GATEWAYS else gateways[:1]
+        return [g for g in kept if Neighbour(g.name).label not in self.model.stable.lost][:1]
+
     def from_site(self, site: str, network: str) -> Trace:
-        """Hosts of a site use the gateway with the preferred route."""
+        """Hosts of a site use the gateway with the preferred route, or the first one that is there
+        where the design says that they do not follow tunnels."""
         settled = self.model.settled
         best: tuple[int, str, Route] | None = None
-        gateways = [settled.gateways[name] for name in settled.sites[site].gateways]
+        gateways = self._first_hops(settled.sites[site])
+        if settled.sites[site].leaves_by_order:
+            self.hangs_on = tuple(Neighbour(gateway.name).label for gateway in gateways)
         for gateway in gateways:
             found = self.model.match(gateway.name, self.key.destination)
             if found is None:
@@ -149,7 +167,9 @@ class _Walk:
         if best is None and self._outbound:
             return self._leave(site, out_of_site(settled, site, network, self.key))
         if best is None:
-            names = ", ".join(g.name for g in gateways)
+            names = (
+                ", ".join(g.name for g in gateways) or f"the gateways that hosts of {site} follow"
+            )
             return self._stop(f"no route to {self._target} at {names}")
         taken = "" if self.answer else caught(settled, site, network, self.key)
         if taken and not self._outbound:
@@ -333,16 +353,16 @@ def _translated(
 def there_and_back(
     model: ReachModel, expectation: Expected, key: PacketKey | None = None
 ) -> tuple[Trace, Trace | None]:
-    """The first packet of an expectation (`key` where it is known already), and its answer when the
-    first one arrives."""
+    """The first packet of an expectation (`key` where it is known already), and its answer when
+    the first one arrives."""
     key = key or probe_key(model.settled, expectation)
     there = trace(model, expectation.source, key, meant=expectation.destination)
     return there, answer_to(model, expectation.destination, there)
 
 
 def answer_to(model: ReachModel, answering: NetworkRef, there: Trace) -> Trace | None:
-    """The way back of a packet; None when it did not arrive. What the internet answers comes to the
-    address that the packet had there, and so by the same way."""
+    """The way back of a packet; None when it did not arrive. What the internet answers comes to
+    the address that the packet had there, and so by the same way."""
     if there.arrived is None:
         return None
     reply = there.arrived.reply()

@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Iterator
 
-from obrin.core.address.prefix import Prefix, format_address, parse_ipv4
+from obrin.core.address.prefix import Prefix, format_address, parse_ipv4, parse_prefix
 from obrin.core.address.space import FreeSpace
 from obrin.core.design.joining import Circuit
 from obrin.core.design.model import Design, Tunnel
-from obrin.core.errors import SettleError
+from obrin.core.errors import AddressError, SettleError
 from obrin.core.settle.blank import circuit_key, link_key, site_key, suffix
 from obrin.core.settle.choices import Value
+from obrin.core.settle.holders import survey
 from obrin.core.settle.left import SetAside
 from obrin.core.settle.pools import pool_names, pools_of
-from obrin.core.settle.work import Work
+from obrin.core.settle.work import Work, families
 
 
 def settle_inside_blocks(work: Work, bits: int) -> None:
@@ -110,18 +112,26 @@ def _again(
     return None
 
 
+DEFAULT_LOOPBACKS = (parse_prefix("192.168.255.0/24"), parse_prefix("172.31.0.0/16"))
+"""Where loopbacks come from that a design needs and has no pool for."""
+
+
 def settle_loopbacks(work: Work) -> None:
-    """An address for each site gateway, where the design has a pool for loopbacks."""
+    """An address for each site gateway where the design has a pool for loopbacks; without one, for
+    those whose sessions end at one. Raises SettleError."""
     pools = [p for level in pools_of(work, "loopbacks", None, 32) for p in level]
-    if not pools:
-        return
-    free = FreeSpace(pools)
+    named, taken, needed = bool(pools), list[Prefix](), frozenset[str]()
+    if not named:
+        if not (needed := _need_loopbacks(work)):
+            return
+        pools, taken = list(DEFAULT_LOOPBACKS), list(_taken(work))
+    free = FreeSpace(pools, taken)
     blanks = []
     for site_name, site in work.design.sites.items():
         for name, gateway in site.gateways.items():
-            if gateway.loopback is None:
+            if gateway.loopback is None and (named or name in needed):
                 blanks.append(site_key(site_name, "gateways", name, "loopback"))
-            else:
+            elif gateway.loopback is not None:
                 free.reserve(Prefix(32, parse_ipv4(gateway.loopback), 32))
 
     def fits(value: Value) -> bool:
@@ -134,4 +144,34 @@ def settle_loopbacks(work: Work) -> None:
             names = pool_names(work, "loopbacks", None, 32)
             raise SettleError(f"{key}: {names} is used up. Add a pool for 'loopbacks'")
         why = f"a free address of {pool_names(work, 'loopbacks', None, 32)}"
+        if not named:
+            why = "its BGP sessions end at a loopback; an address that nobody has"
         work.choose(key, format_address(found.value), why)
+
+
+def _need_loopbacks(work: Work) -> frozenset[str]:
+    """Gateways that need one, though there is no pool: for internal BGP, which runs between
+    loopbacks, or for sessions that end there. They are IPv4."""
+    design = work.design
+    if 32 not in families(design):
+        return frozenset()
+    inner = (s.gateways for s in design.sites.values() if s.internal_bgp and len(s.gateways) > 1)
+    ends = (
+        tunnel.gateway
+        for link in design.links.values()
+        if link.routing == "bgp" and link.bgp.site_end == "loopback"
+        for tunnel in link.tunnels.values()
+    )
+    return frozenset(ends).union(*inner)
+
+
+def _taken(work: Work) -> Iterator[Prefix]:
+    """Every IPv4 range that is given or chosen."""
+    yield from survey(work, 32).hard
+    for choice in work.chosen.values():
+        values = choice.value if isinstance(choice.value, list) else [choice.value]
+        for value in values:
+            with contextlib.suppress(AddressError):
+                found = parse_prefix(str(value))
+                if found.bits == 32:
+                    yield found

@@ -43,11 +43,16 @@ class SettledAccess:
     exempt: tuple[Prefix, ...] | None
 
 
+TUNNELS, GATEWAYS, NOTHING = "tunnels", "gateways", "nothing"
+"""What makes hosts leave a gateway for another one."""
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SettledSite:
     """`ways` are its links and circuits, the preferred first. `given_spaces` are what the design
     says that its blank networks come from. `internet` is None where it has no way there.
-    `first_hop` is in seconds, until hosts leave a gateway that is dead."""
+    `first_hop` is in seconds, until hosts leave a gateway that is dead. `hosts_follow` is TUNNELS,
+    GATEWAYS or NOTHING, empty where the design does not say it, and TUNNELS are assumed."""
 
     name: str
     region: str
@@ -58,6 +63,17 @@ class SettledSite:
     first_hop: float
     ways: tuple[str, ...]
     internet: SettledAccess | None = None
+    hosts_follow: str = ""
+
+    @property
+    def leaves_by_order(self) -> bool:
+        """Whether hosts use the first gateway that is there, whatever its routes are."""
+        return self.hosts_follow in (GATEWAYS, NOTHING)
+
+    @property
+    def follow_is_assumed(self) -> bool:
+        """Whether the design leaves open what makes hosts change between its gateways."""
+        return len(self.gateways) > 1 and not self.hosts_follow
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -123,6 +139,7 @@ def sites_of(picker: Picker, ways: Mapping[str, tuple[str, ...]]) -> dict[str, S
             first_hop=site.first_hop,
             ways=ways.get(name, ()),
             internet=_access(site),
+            hosts_follow=site.hosts_follow or "",
         )
         for name, site in picker.design.sites.items()
     }

@@ -1,6 +1,7 @@
 """The network of a site with its hosts, which several gateways may lead out of.
 
-Hosts leave by the gateway with the preferred route. Gateways speak BGP with each other over it, and
+Hosts leave by the gateway with the preferred route, or by the first that is there: what they follow
+is said by the design. Gateways speak BGP with each other over it, and
 may pass packets on to each other.
 """
 
@@ -11,6 +12,7 @@ from collections.abc import Callable
 from obrin.core.routing.forwarding import RouteKind
 from obrin.core.routing.model import preference_of
 from obrin.core.routing.packet import PacketKey
+from obrin.core.settled.sites import GATEWAYS, NOTHING, TUNNELS
 from obrin.core.settled.ways import Neighbour
 from obrin.device.lan.hosts import Hosts
 from obrin.device.lan.site import Site
@@ -24,11 +26,12 @@ NEIGHBOUR = 1 << 30
 
 
 class Lan:
-    """`gateways` by name. One that is `dead` reaches none of the others, and hosts go on sending
-    to it until a time: then another one has taken over the address that they share."""
+    """`gateways` by name, in the order in which hosts prefer them. One that is `dead` reaches none
+    of the others, and hosts go on sending to it until a time: then another one has taken over the
+    address that they share. `follow` is what they follow: TUNNELS, GATEWAYS or NOTHING."""
 
-    def __init__(self, rng: Callable[[int], bytes]) -> None:
-        self._rng = rng
+    def __init__(self, rng: Callable[[int], bytes], follow: str = TUNNELS) -> None:
+        self._rng, self.follow = rng, follow
         self.hosts = Hosts((), rng)
         self.gateways: dict[str, Site] = {}
         self.dead: dict[str, float] = {}
@@ -88,7 +91,11 @@ class Lan:
 
     def _leave(self, data: bytes, now: float) -> None:
         key = packet_key(decode_packet(data))
-        there = [n for n in self.gateways if now < self.dead.get(n, now + 1.0)]
+        there = list(self.gateways)
+        if self.follow != NOTHING:
+            there = [n for n in there if now < self.dead.get(n, now + 1.0)]
+        if self.follow in (GATEWAYS, NOTHING):
+            there = there[:1]
         name = min(there, key=lambda n: rank(self.gateways[n].router, key), default=None)
         if name is not None and name not in self.dead:
             self.gateways[name].router.receive_local(data, now)

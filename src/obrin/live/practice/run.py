@@ -27,7 +27,7 @@ def main() -> None:
     parser.add_argument("role", choices=("internet", "cloud", "gateways"))
     parser.add_argument("--name", required=True)
     parser.add_argument("--folder", type=Path, required=True)
-    parser.add_argument("--gateway", action="append", default=[], help="NAME=SITE")
+    parser.add_argument("--gateway", action="append", default=[], help="NAME=SITE=FOLLOW")
     parser.add_argument("--line", action="append", default=[], help="NAME=PUBLIC=OWN=FORWARDS=MTU")
     parser.add_argument("--cable", action="append", default=[], help="NAME=PORT")
     parser.add_argument("--circuit", action="append", default=[], help="NAME=MTU")
@@ -100,13 +100,16 @@ async def _role(given: argparse.Namespace, token: str) -> None:
 
         keylog = KeyLog(given.keylog) if given.keylog else None
         sites: dict[str, dict[str, dict[str, int]]] = {}
+        follow: dict[str, str] = {}
         for text in given.gateway:
-            name, _, site = text.partition("=")
+            name, site, follow[site] = text.split("=")
             sites.setdefault(site, {})[name] = _cables_of(name, cables)
         across = _lines(given.line_cable)
         made = [
-            SiteProcess(held, {n: e for n, e in across.items() if e[0] in held}, token, keylog)
-            for held in sites.values()
+            SiteProcess(
+                held, {n: e for n, e in across.items() if e[0] in held}, token, keylog, follow[site]
+            )
+            for site, held in sites.items()
         ]
         await run_gateways(made, served, snmp=given.snmp)
 

@@ -158,7 +158,8 @@ def _launch_gateways(
         arguments = list(more)
         group = [settled.gateways[name] for site in sites for name in site.gateways]
         for gateway in group:
-            arguments += ["--gateway", f"{gateway.name}={gateway.site}"]
+            follow = settled.sites[gateway.site].hosts_follow
+            arguments += ["--gateway", f"{gateway.name}={gateway.site}={follow}"]
             for uplink in gateway.uplinks:
                 name = line_name(gateway.name, uplink)
                 arguments += ["--cable", f"{name}={cables[name]}"]

@@ -100,7 +100,8 @@ class VirtualWorld:
         self.cloud = Cloud(_seeded(seed, 11))
         self.data_plane = DataPlane(self.store, self.wall)
         self.lans = {
-            name: Lan(_seeded(seed, 100 + number)) for number, name in enumerate(settled.sites)
+            name: Lan(_seeded(seed, 100 + number), site.hosts_follow)
+            for number, (name, site) in enumerate(settled.sites.items())
         }
         self.sites = {
             gateway: self.lans[name].add(gateway)

@@ -161,8 +161,8 @@ def _internal(settled: Settled) -> Iterator[Finding]:
                 "internal-loopback",
                 here,
                 f"internal BGP at {name} runs between loopbacks; without one: {', '.join(bare)}",
-                "they exchange no routes, and a gateway that lost its tunnels cannot forward",
-                "give each a 'loopback', or make a pool for 'loopbacks'",
+                "they exchange no routes: a gateway that lost its tunnels has no way on by itself",
+                "give each a 'loopback': they are IPv4, so 'stack' has to have it",
             )
 
 

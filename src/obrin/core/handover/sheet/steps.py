@@ -9,10 +9,11 @@ from obrin.core.drill.outage import Predictor
 from obrin.core.handover.ends.records import TunnelEnd, ends_at
 from obrin.core.handover.sheet.joining import circuit_steps, hub_steps
 from obrin.core.handover.standard.basic import interface_name
+from obrin.core.quantity import plain
 from obrin.core.reach.trace import probe_key
 from obrin.core.settled.model import Settled
 from obrin.core.settled.owners import Owned, owned_at
-from obrin.core.settled.sites import SettledNetwork
+from obrin.core.settled.sites import GATEWAYS, TUNNELS, SettledNetwork
 
 Part = tuple[str, str, str]
 """What to do, the check that shows it worked, and where to look when it did not."""
@@ -34,6 +35,7 @@ def steps(settled: Settled, place: str, predictor: Predictor) -> str:
         parts += hub_steps(settled, place)
     elif ends:
         parts.append(_site_first(settled, place))
+        parts += _first_hop(settled, place)
     parts += _inner_routers(settled, place)
     parts += circuit_steps(settled, place)
     parts += [_tunnel(end) for end in ends]
@@ -101,6 +103,44 @@ def _site_first(settled: Settled, place: str) -> Part:
         f"the uplinks {', '.join(f'{u.name} ({u.address})' for u in uplinks)} reach the internet",
         f"ask the provider whether UDP 500 and 4500 pass{passed}",
     )
+
+
+def _first_hop(settled: Settled, place: str) -> Iterator[Part]:
+    """How hosts come to leave this gateway for another of its site, where there is one."""
+    site = settled.sites[settled.gateways[place].site]
+    others = " or ".join(name for name in site.gateways if name != place)
+    if not others:
+        return
+    seconds = f"{plain(site.first_hop)} s"
+    lost = f"hosts leave by {others} once all tunnels of {place} are down"
+    if site.follow_is_assumed:
+        yield (
+            f"Find out what makes hosts leave {place} for {others}: not known. The design assumes "
+            "that they leave it when it has lost its tunnels",
+            lost,
+            f"say what they do in the design (sites.{site.name}.hosts-follow), and settle again",
+        )
+    elif site.hosts_follow == TUNNELS:
+        yield (
+            f"Have the first-hop protocol (such as VRRP, RFC 9568) give the shared address to "
+            f"{others} when {place} is dead, or has lost its tunnels, within {seconds}",
+            lost,
+            "the protocol does not follow the tunnels: its priority has to fall with them",
+        )
+    elif site.hosts_follow == GATEWAYS:
+        yield (
+            f"Have the first-hop protocol (such as VRRP, RFC 9568) prefer {site.gateways[0]}, and "
+            f"give the shared address to the next of {', '.join(site.gateways)} when it is dead, "
+            f"within {seconds}",
+            f"hosts leave by {site.gateways[0]} while it lives, whatever its tunnels do",
+            "the protocol has another order, or follows something else as well",
+        )
+    elif place == site.gateways[0]:
+        yield (
+            f"Have hosts keep {place} as their gateway: nothing moves them to {others}",
+            f"hosts have the address of {place} as their gateway",
+            "hosts have another gateway: the design counts on this one",
+        )
 
 
 def _inner_routers(settled: Settled, place: str) -> Iterator[Part]:

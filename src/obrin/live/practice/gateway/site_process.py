@@ -23,7 +23,7 @@ from obrin.wire.packet import decode_packet
 
 class SiteProcess:
     """`uplinks` are the ports of the internet by gateway and uplink, `lines` those of dedicated
-    lines, each with the gateway that it ends at."""
+    lines, each with the gateway that it ends at. `follow` is what its hosts follow."""
 
     def __init__(
         self,
@@ -31,10 +31,11 @@ class SiteProcess:
         lines: Mapping[str, tuple[str, int]],
         secret: str,
         keylog: KeyLog | None,
+        follow: str = "",
     ) -> None:
         self._ports, self._line_ports = uplinks, lines
         self.secret, self._keylog = secret, keylog
-        self._lan = Lan(os.urandom)
+        self._lan = Lan(os.urandom, follow)
         for name in uplinks:
             self._lan.add(name)
         self._clocks: dict[str, timedelta] = {}
