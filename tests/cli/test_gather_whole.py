@@ -173,3 +173,50 @@ def test_the_same_inventory_in_any_form_is_the_same_design(seed: int, tmp_path: 
     assert made.bad == []
     assert {name: site["networks"] for name, site in made.values["sites"].items()} == expected
     assert [s["at"] for s in made.values["sites"].values()] == [row["Line"] for row in lines]
+
+
+def test_a_row_that_belongs_to_nothing_is_named_and_nothing_is_written(folder: Folder) -> None:
+    lans = (SOURCE / "lans.csv").read_text()
+    folder.write("lans.csv", lans + "Gull Rock,tickets,10.46.0.0,255.255.255.0\n,x,10.47.0.0,24\n")
+    run = folder.obrin(*GATHER).bad(2, "0 bad rows and 2 left out: nothing was taken in")
+    assert "no row of branches has name 'gull-rock', so it belongs to nothing" in run.err
+    assert "column branch is empty, so it belongs to nothing" in run.err
+    assert "lans: 5 rows: 3 taken, 0 bad, 2 left out" in run.err
+    assert not (folder.path / "d.yaml").exists()
+    folder.obrin(*GATHER, "--keep-good").good()
+
+
+def test_merged_cells_are_filled_down_and_titles_stand_above(folder: Folder) -> None:
+    lines = (SOURCE / "lans.csv").read_text().replace("\nAmber Quay,cameras", "\n,cameras")
+    folder.write("lans.csv", f"Networks of all branches,,,\nas of May,,,\n{lines}")
+    folder.obrin(*GATHER).bad(2, "say 'fill: down' for the column")
+    mapping = (SOURCE / "exports.yaml").read_text()
+    filled = mapping.replace("branch: {from: Branch, as: name}", "branch: {from: Branch, as: name, fill: down}")  # fmt: skip
+    folder.write("exports.yaml", filled)
+    folder.obrin(*GATHER).good()
+    design = load_design((folder.path / "d.yaml").read_text(), "d.yaml").design
+    assert list(design.sites["amber-quay"].networks) == ["tickets", "cameras"]
+    folder.write("exports.yaml", filled.replace("file: lans.csv", "file: lans.csv\n    header-row: 1"))  # fmt: skip
+    folder.obrin(*GATHER).bad(2, "lans.csv:1:1: a column has no name")
+
+
+@pytest.mark.parametrize("seed", range(20))
+def test_every_row_is_accounted_for(folder: Folder, seed: int) -> None:
+    """In = taken + bad + left, whatever rows are like."""
+    draw = random.Random(seed)
+    branches = ["Amber Quay", "Low Pier", "Gull Rock", "", "amber quay"]
+    rows = [
+        (draw.choice(branches), draw.choice(["tickets", "cameras", ""]),
+         draw.choice(["10.44.0.0", "10.45.0.0", "x"]), "255.255.255.0")
+        for _ in range(draw.randrange(1, 12))
+    ]  # fmt: skip
+    text = io.StringIO()
+    csv.writer(text).writerows([("Branch", "VLAN", "Network", "Mask"), *rows])
+    folder.write("lans.csv", text.getvalue())
+    made = gathered(folder.path / "exports.yaml")
+    for name, (count, taken, bad, left) in made.counts.items():
+        assert count == taken + bad + left, name
+    assert made.counts["lans"][0] == len(rows)
+    assert len(made.left) == sum(left for *_, left in made.counts.values())
+    networks = [n for s in made.values["sites"].values() for n in s.get("networks", {})]
+    assert len(networks) <= made.counts["lans"][1]

@@ -226,3 +226,18 @@ def test_mistakes_of_a_filled_template_point_into_table_and_template() -> None:
     made = fill_template(TEMPLATE.replace("hosts: 9", "hosts: y"), "t.yaml", rows[:1], "s.csv")
     _, problems = judge_values(made.values, made.where)
     assert [p.where for p in problems] == ["t.yaml:7:30"]  # nothing of a row's
+
+
+def test_titles_above_the_header_are_passed_over_and_everything_is_not_a_range() -> None:
+    text = (
+        "Partner ranges,,\nas of May 2026,,\nRange,Owner,Note\n10.72.0.0/14,Bay,x\n0.0.0.0/0,All,\n"
+    )
+    table = read_table(text, "t.csv", {})
+    assert [row.number for row in table.rows] == [4, 5]
+    found = gather_ranges(table, frozenset())
+    assert [str(k.prefix) for k in found.ranges] == ["10.72.0.0/14"]
+    assert "is every address there is" in found.bad[0].what
+    named = read_table("Title,\nSpan,Who\n10.72.0.0/14,Bay\n", "t.csv", {"prefix": "Span"}, 2)
+    assert [row.values["prefix"] for row in named.rows] == ["10.72.0.0/14"]
+    with pytest.raises(DesignError, match="no header in this line"):
+        read_table(text, "t.csv", {}, 99)

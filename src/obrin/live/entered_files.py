@@ -3,7 +3,6 @@ as JSON, or any text with a template of the user's own."""
 
 from __future__ import annotations
 
-import io
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -14,6 +13,7 @@ from obrin.core.errors import DesignError, Problem
 from obrin.core.handover.sheet.blocks import HEAD, Value
 from obrin.core.json_text import JsonError, parse_json
 from obrin.live.files import read_file
+from obrin.live.text_tables import rows_by
 from obrin.live.workbooks import cell_text, read_workbook
 
 MOST_BYTES = 32 << 20
@@ -81,15 +81,8 @@ def _json(path: Path, text: str, known: Known) -> EnteredFile:
 def _parsed(path: Path, raw: bytes, template: Path) -> list[Row]:
     """Rows by a template of the user's own; a template has `name` and `value`, or columns that are
     called as values of the sheet are."""
-    import textfsm
-
-    try:
-        table = textfsm.TextFSM(io.StringIO(_text(template, read_file(template, MOST_BYTES))))
-        found = table.ParseText(_text(path, raw))
-    except (textfsm.TextFSMTemplateError, textfsm.TextFSMError) as error:
-        what = f"the template does not work: {error}"
-        raise DesignError([Problem(str(template), what, "Correct the template")]) from None
-    head = [name.lower() for name in table.header]
+    header, found = rows_by(template, _text(path, raw))
+    head = [name.lower() for name in header]
     if set(head) >= {"name", "value"}:
         at = head.index("name"), head.index("value")
         return [(str(row[at[0]]), str(row[at[1]])) for row in found]

@@ -11,7 +11,7 @@ from typing import Any
 from obrin.core.errors import DesignError, OutsideError, Problem
 from obrin.core.gather.compose import HOLE, Composed, Entry, Source, compose
 from obrin.core.gather.mapping import Mapped, RawRow, TableSpec, read_mapping, source_of
-from obrin.core.gather.rows import named_rows, read_csv_rows
+from obrin.core.gather.rows import csv_lines, named_rows, under_header
 from obrin.core.json_text import JsonError, parse_json
 from obrin.live.files import read_file
 from obrin.live.project import read_text
@@ -31,6 +31,8 @@ def gathered(path: Path) -> Composed:
     return Composed(
         values=inner,
         bad=[*bad, *made.bad],
+        left=made.left,
+        counts=made.counts,
         blanks={place[1:]: what for place, what in made.blanks.items()},
         places={
             place[1:]: found for place, found in made.places.items() if place[:1] == ("design",)
@@ -97,11 +99,12 @@ class _Reading:
                 raise DesignError(
                     [Problem(str(path), "the sheet is empty", "Give a header and rows")]
                 )
-            rows = named_rows(lines, str(path))
         else:
-            rows = read_csv_rows(read_text(path), str(path))
+            lines = csv_lines(read_text(path), str(path))
+        wanted = {text for column in spec.columns.values() for text in column.origins}
+        rows = named_rows(under_header(lines, str(path), wanted, spec.header_row), str(path))
         heads = list(rows[0].values)
-        lacking = {t for c in spec.columns.values() for t in c.origins} - set(heads)
+        lacking = wanted - set(heads)
         if lacking:
             what = f"{path.name} has no column '{min(lacking)}'"
             fix = f"Columns are: {', '.join(heads)}"

@@ -47,6 +47,9 @@ MOST_LISTED = 50
     metavar="NAME=HEADER",
     help="Which column holds prefix, mask, last, name, owner, place or note. Otherwise guessed.",
 )
+@click.option(
+    "--header-row", type=click.IntRange(1, 1000), help="The line of the names, under titles."
+)
 @click.option("--keep-good", is_flag=True, help="Take the good rows in when others are bad.")
 @click.option("--dry-run", is_flag=True, help="Show what would be added and write nothing.")
 @design_option
@@ -60,6 +63,7 @@ def gather(
     take: bool,
     answers: str | None,
     columns: tuple[str, ...],
+    header_row: int | None,
     keep_good: bool,
     dry_run: bool,
     design_file: str | None,
@@ -87,8 +91,10 @@ def gather(
     if mapping is not None:
         from obrin.cli.design.gather_whole import gather_whole
 
-        if columns:
-            raise click.UsageError("--column goes with TABLE; a mapping names its own columns")
+        if columns or header_row is not None:
+            raise click.UsageError(
+                "--column and --header-row go with TABLE; a mapping names its own columns and rows"
+            )
         code = gather_whole(
             project_of(design_file),
             Path(mapping),
@@ -101,12 +107,21 @@ def gather(
         ctx.exit(code)
     if take or answers is not None:
         raise click.UsageError("--take and --answers go with --mapping")
-    _ranges(str(table), columns, design_file, keep_good=keep_good, dry_run=dry_run, as_json=as_json)
+    _ranges(
+        str(table),
+        columns,
+        header_row,
+        design_file,
+        keep_good=keep_good,
+        dry_run=dry_run,
+        as_json=as_json,
+    )
 
 
 def _ranges(
     table: str,
     columns: tuple[str, ...],
+    header_row: int | None,
     design_file: str | None,
     *,
     keep_good: bool,
@@ -124,7 +139,7 @@ def _ranges(
     project = project_of(design_file)
     text = read_text(project.design_path)
     design = project.read().design
-    read = read_table(read_text(Path(table)), table, chosen)
+    read = read_table(read_text(Path(table)), table, chosen, header_row)
     found = gather_ranges(read, frozenset(design.elsewhere))
     if found.bad and not keep_good:
         _refuse(found, table)
@@ -152,7 +167,8 @@ def _ranges(
     would = "would be " if dry_run else ""
     click.echo(
         f"{len(news.added)} ranges {would}added, {len(news.corrected)} {would}corrected, "
-        f"{news.same} were there already, {len(found.bad)} bad rows."
+        f"{news.same} were there already, {len(found.bad)} bad rows; the table has "
+        f"{len(read.rows)}."
     )
 
 

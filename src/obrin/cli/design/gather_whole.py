@@ -73,9 +73,17 @@ def _judge_rows(made: Composed, *, keep_good: bool) -> None:
         click.echo(str(problem), err=True)
     if len(made.bad) > MOST_LISTED:
         click.echo(f"and {len(made.bad) - MOST_LISTED} more bad rows", err=True)
-    if made.bad and not keep_good:
+    for problem in made.left[:MOST_LISTED]:
+        click.echo(f"left out: {problem}", err=True)
+    if len(made.left) > MOST_LISTED:
+        click.echo(f"and {len(made.left) - MOST_LISTED} more rows left out", err=True)
+    for name, (count, taken, bad, left) in made.counts.items():
+        if bad or left:
+            click.echo(f"{name}: {count} rows: {taken} taken, {bad} bad, {left} left out", err=True)
+    if (made.bad or made.left) and not keep_good:
         raise ObrinError(
-            f"{len(made.bad)} bad rows: nothing was taken in. Correct them, or give --keep-good"
+            f"{len(made.bad)} bad rows and {len(made.left)} left out: nothing was taken in. "
+            "Correct them, or give --keep-good"
         )
 
 

@@ -60,6 +60,11 @@ HEAD = ("Table", "Prefix", "From", "Via", "Next hop", "AS path", "Preference", "
     help="Compare with a dump of TABLE's router, in MRT format (RFC 6396).",
 )
 @click.option(
+    "--template",
+    type=click.Path(dir_okay=False),
+    help="With --seen: the file is a routing table as text, read by this TextFSM template.",
+)
+@click.option(
     "--now",
     "in_use",
     is_flag=True,
@@ -84,6 +89,7 @@ def routes(
     only_sessions: bool,
     as_csv: bool,
     seen: str | None,
+    template: str | None,
     in_use: bool,
     target: str | None,
     dry_run: bool,
@@ -111,6 +117,12 @@ def routes(
 
     project = project_of(design_file)
     settled = project.on_trial().settled
+    if template is not None:
+        from obrin.cli.prove.routes_seen import compare_written
+
+        if seen is None:
+            raise click.UsageError("--template goes with --seen")
+        ctx.exit(0 if compare_written(settled, table, seen, template, as_json=as_json) else 1)
     if in_use:
         from obrin.cli.prove.routes_seen import compare_now
 

@@ -1,5 +1,5 @@
-"""`routes` against what was seen: dumps in the MRT format, and what a device uses now; and what the
-model has as such a dump."""
+"""`routes` against what was seen: dumps in the MRT format, and what a device uses now; and what
+the model has as such a dump."""
 
 from __future__ import annotations
 
@@ -119,6 +119,29 @@ def compare_now(project: Project, settled: Settled, table: str | None, *, as_jso
         learned = "" if paths is None else f", and what {len(paths.by_peer)} neighbours advertised"
         click.echo(f"{len(used)} routes{learned}; {len(found) or 'no'} differences from the model.")
     return not found
+
+
+def compare_written(
+    settled: Settled, table: str | None, file: str, template: str, *, as_json: bool
+) -> bool:
+    """Print how a routing table as text differs from what the model has a gateway use; whether it
+    does not. Raises ObrinError."""
+    from obrin.core.routing.used import used_differences
+    from obrin.live.observe.written_routes import written_routes
+
+    place = _router(settled, table)
+    if place not in settled.gateways:
+        raise ObrinError(f"{place} is not a site gateway: only their tables are read as text")
+    used, odd = written_routes(settled, place, Path(file), Path(template))
+    found = list(used_differences(settled, place, used))
+    _tell(found, as_json=as_json)
+    for text in odd:
+        click.echo(f"not compared: {text}", err=True)
+    if not as_json:
+        click.echo(
+            f"{len(used)} routes in {file}; {len(found) or 'no'} differences from the model."
+        )
+    return not found and not odd
 
 
 def _tell(found: Sequence[Difference], *, as_json: bool) -> None:

@@ -49,10 +49,14 @@ class Source:
 
 @dataclass(slots=True)
 class Composed:
-    """`bad` are rows that could not be used. `blanks` are values that an empty cell left out."""
+    """`bad` are rows that could not be used, `left` rows that nothing was made of, with why.
+    `counts` are the rows of each table: all of them, those taken, bad ones and those left; the last
+    three add up to the first. `blanks` are values that an empty cell left out."""
 
     values: dict[str, Any] = field(default_factory=dict)
     bad: list[Problem] = field(default_factory=list)
+    left: list[Problem] = field(default_factory=list)
+    counts: dict[str, tuple[int, int, int, int]] = field(default_factory=dict)
     blanks: dict[Location, str] = field(default_factory=dict)
     places: dict[Location, tuple[Location, Entry | None]] = field(default_factory=dict)
     locator: Locator | None = None
@@ -92,6 +96,7 @@ class _Composing:
         self._made = Composed(locator=self._locator)
         self._first: dict[Location, Entry] = {}
         self._refused: set[str] = set()
+        self._taken: set[int] = set()
         self._indexes: dict[tuple[str, tuple[str, ...]], dict[tuple[object, ...], list[Entry]]] = {}
 
     def all(self, values: dict[str, Any]) -> Composed:
@@ -100,7 +105,33 @@ class _Composing:
             raise DesignError(unknown)
         made = self._value(values, (), (), {})
         self._made.values = made if isinstance(made, dict) else {}
+        for table in self._tables.values():
+            self._count(table)
         return self._made
+
+    def _count(self, table: Source) -> None:
+        """Account for every row of a table."""
+        untaken = [row for row in table.rows if id(row) not in self._taken]
+        left = [row for row in untaken if row.where not in self._refused]
+        self._made.left += [self._why_left(table, row) for row in left]
+        count, bad = len(table.rows), len(untaken) - len(left)
+        self._made.counts[table.name] = count, count - len(untaken), bad, len(left)
+
+    def _why_left(self, table: Source, row: Entry) -> Problem:
+        for own, (there, column) in table.belongs.items():
+            value = _plain(row.values.get(own, ""))
+            if value == "":
+                fix = "Fill the cell; where cells are merged, say 'fill: down' for the column"
+                return Problem(row.where, f"column {own} is empty, so it belongs to nothing", fix)
+            others = self._tables[there].rows if there in self._tables else ()
+            if all(_plain(other.values.get(column, "")) != value for other in others):
+                what = f"no row of {there} has {column} '{value}', so it belongs to nothing"
+                return Problem(row.where, what, f"Add it to {there}, or take this row out")
+        if row.within is not None and id(row.within) not in self._taken:
+            what = "nothing was made of the row that it lies within"
+            return Problem(row.where, what, f"See to the row at {row.within.where}")
+        what = "nothing of the design has a hole that it fills"
+        return Problem(row.where, what, "Take the table out of 'read', or name it in 'design'")
 
     def _unknown(self, value: Any, place: Location) -> Iterator[Problem]:
         """Holes that nothing fills."""
@@ -149,6 +180,7 @@ class _Composing:
                     continue
                 self._note(place, (*written, key), row)
                 found = self._value(part, (*written, key), place, inner)
+                self._taken |= {id(entry) for entry in inner.values()}
                 if found is not _BLANK:
                     taken.add(name)
                     self._first[place] = row or _last(list(inner), {}, inner) or _NOBODY
@@ -176,6 +208,7 @@ class _Composing:
                 here = (*made, place)
                 self._note(here, (*written, index), _last(wanted, scope, inner))
                 found = self._value(part, (*written, index), here, inner)
+                self._taken |= {id(entry) for entry in inner.values()}
                 if found is not _BLANK:
                     place += 1
                     yield found

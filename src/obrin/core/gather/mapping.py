@@ -9,7 +9,9 @@
       sites:
         "{sites.name}": {networks: {"{lans.name}": "{lans.prefix}"}}
 
-A column is a header of the table, or a query (JSONPath, RFC 9535) into its row of a JSON file.
+A column is a header of the table, or a query (JSONPath, RFC 9535) into its row of a JSON file. With
+`fill: down` an empty cell has what stands above it, as merged cells do. The header is the first
+line that has all columns, or line `header-row`.
 """
 
 from __future__ import annotations
@@ -40,6 +42,7 @@ class ColumnSpec(BaseModel):
     kind: Literal["text", "name", "prefix", "list", "prefixes"] = Field("text", alias="as")
     words: dict[str, str] = Field(default_factory=dict)
     usual: str = Field("", alias="default")
+    fill: Literal["down"] | None = None
 
     @field_validator("origin")
     @classmethod
@@ -60,6 +63,7 @@ class TableSpec(BaseModel):
 
     file: str | None = None
     sheet: str | None = None
+    header_row: int | None = Field(None, alias="header-row", ge=1, le=1000)
     rows: str | None = None
     within: str | None = None
     belongs: dict[str, str] = Field(default_factory=dict)
@@ -163,16 +167,21 @@ def source_of(
     look: Look,
     entries: dict[int, Entry],
 ) -> tuple[Source, list[Problem]]:
-    """A table with its columns made. `names` are columns that go by their own name. `entries` keeps
-    each row's, so that rows within it find theirs."""
+    """A table with its columns made. `names` are columns that go by their own name. `entries`
+    keeps each row's, so that rows within it find theirs."""
     columns = {n: ColumnSpec.model_validate({"from": n}) for n in names} | spec.columns
     bad: list[Problem] = []
     made: list[Entry] = []
+    above: dict[str, list[Sequence[str]]] = {}
     for row in rows:
         values: dict[str, Cell] = {}
         for column, wanted in columns.items():
+            found = [look(row, text) for text in wanted.origins]
+            if wanted.fill and not any(found):
+                found = above.get(column, found)
+            above[column] = found
             try:
-                values[column] = _cell(wanted, [look(row, text) for text in wanted.origins])
+                values[column] = _cell(wanted, found)
             except AddressError as error:
                 what, _, fix = str(error).partition("; ")
                 fix = (fix[:1].upper() + fix[1:]) or "Correct the cell"

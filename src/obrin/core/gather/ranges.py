@@ -56,6 +56,11 @@ def gather_ranges(table: Table, taken: frozenset[str]) -> Gathered:
                 Problem(table.where(row), what, (fix[:1].upper() + fix[1:]) or "Correct the row")
             )
             continue
+        if any(block.length == 0 for block in blocks):
+            what = f"{value('prefix', '')} is every address there is: that is not a range in use"
+            fix = "Write the range that is meant, or take the row out"
+            bad.append(Problem(table.where(row), what, fix))
+            continue
         name = row.values.get("name", "")
         if name and name in given:
             what = f"the name '{name}' stands in row {given[name]} already"

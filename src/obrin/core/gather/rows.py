@@ -6,7 +6,7 @@ in which most cells are prefixes is the range, and the others are named by `colu
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -101,15 +101,18 @@ class Table:
         return f"{self.source}:{row.number}:1"
 
 
-def read_table(text: str, source: str, columns: Mapping[str, str]) -> Table:
-    """`columns` maps names (see WORDS) to headers or column numbers. Raises DesignError."""
+def read_table(
+    text: str, source: str, columns: Mapping[str, str], header: int | None = None
+) -> Table:
+    """`columns` maps names (see WORDS) to headers or column numbers; `header` is the line of the
+    names, where it is not found by itself. Raises DesignError."""
     if not text.strip():
         raise DesignError(
             [Problem(source, "the file is empty", "Give a table with one range a row")]
         )
     if text.lstrip()[:1] in "[{":
         return _from_json(text, source, columns)
-    return _from_csv(text, source, columns)
+    return _from_csv(text, source, columns, header)
 
 
 def _from_json(text: str, source: str, columns: Mapping[str, str]) -> Table:
@@ -147,12 +150,39 @@ def read_csv_rows(text: str, source: str) -> list[Row]:
     """A table with a header, every column under its own name. Raises DesignError."""
     if not text.strip():
         raise DesignError([Problem(source, "the file is empty", "Give a header and rows")])
-    return named_rows(_csv_lines(text, source), source)
+    return named_rows(csv_lines(text, source), source)
 
 
-def named_rows(lines: Sequence[tuple[int, Sequence[str]]], source: str) -> list[Row]:
-    """Cells of lines, each with its number; the first has the names. Raises DesignError."""
+Line = tuple[int, Sequence[str]]
+"""Cells of a line, with its number."""
+MOST_ABOVE = 20
+"""Lines above a header that are looked at: titles, dates, groups of columns."""
+
+
+def under_header(
+    lines: Sequence[Line], source: str, wanted: Collection[str], number: int | None
+) -> Sequence[Line]:
+    """The header and what is under it: from line `number` on, or from the first line that has all
+    `wanted` names; from the very first where none has. Raises DesignError."""
+    if number is not None:
+        found = [line for line in lines if line[0] >= number]
+        if not found or found[0][0] != number:
+            raise DesignError(
+                [Problem(f"{source}:{number}:1", "there is no header in this line", "Name another")]
+            )
+        return found
+    for place, (_, cells) in enumerate(lines[:MOST_ABOVE]):
+        if wanted and set(wanted) <= set(cells):
+            return lines[place:]
+    return lines
+
+
+def named_rows(lines: Sequence[Line], source: str) -> list[Row]:
+    """Cells of lines, each with its number; the first has the names, and columns without one are
+    left out where they are empty. Raises DesignError."""
     head, body = list(lines[0][1]), lines[1:]
+    while head and head[-1] == "" and not any(cells[len(head) - 1 :][:1] for _, cells in body):
+        head.pop()
     twice = next((name for name in head if head.count(name) > 1), None)
     if twice is not None or "" in head:
         what = f"the column '{twice}' stands twice" if twice else "a column has no name"
@@ -165,7 +195,7 @@ def named_rows(lines: Sequence[tuple[int, Sequence[str]]], source: str) -> list[
     ]
 
 
-def _csv_lines(text: str, source: str) -> list[tuple[int, list[str]]]:
+def csv_lines(text: str, source: str) -> list[tuple[int, list[str]]]:
     """Cells of each line that holds any, with its number. Raises DesignError."""
     lines: list[tuple[int, list[str]]] = []
     for number, cells in csv_rows(text, source):
@@ -177,8 +207,11 @@ def _csv_lines(text: str, source: str) -> list[tuple[int, list[str]]]:
     return lines
 
 
-def _from_csv(text: str, source: str, columns: Mapping[str, str]) -> Table:
-    lines = _csv_lines(text, source)
+def _from_csv(text: str, source: str, columns: Mapping[str, str], header: int | None) -> Table:
+    lines = csv_lines(text, source)
+    if header is not None or not any(_is_range(cell) for cell in lines[0][1]):
+        under = under_header(lines, source, (), header or _header_of(lines))
+        lines = [(number, list(cells)) for number, cells in under]
     head = lines[0][1]
     if any(_is_range(cell) for cell in head):
         names = [str(n) for n in range(1, max(len(c) for _, c in lines) + 1)]
@@ -194,6 +227,22 @@ def _from_csv(text: str, source: str, columns: Mapping[str, str]) -> Table:
         for n, cells in body
     )
     return Table(source, rows, found, _left(names, found))
+
+
+def _header_of(lines: Sequence[tuple[int, list[str]]]) -> int | None:
+    """The line of the names under titles: the last before the first range in which a cell is one of
+    the words for a range; None where it is the first or none."""
+    words, found = set(WORDS["prefix"]), None
+    for number, cells in lines[:MOST_ABOVE]:
+        if any(_is_range(cell) for cell in cells):
+            break
+        if any(_plain_word(cell) in words for cell in cells):
+            found = number
+    return found
+
+
+def _plain_word(name: str) -> str:
+    return name.lower().replace("_", " ").replace("-", " ")
 
 
 def _is_range(cell: str) -> bool:
@@ -230,9 +279,9 @@ def _match(
     Of several that may be the range, it is the one whose cells are: 'Network' is a name elsewhere.
     """
     found: dict[str, str] = {}
-    lower = {name.lower().replace("_", " ").replace("-", " "): name for name in reversed(names)}
+    lower = {_plain_word(name): name for name in reversed(names)}
     for wanted, column in columns.items():
-        known = lower.get(column.lower().replace("_", " ").replace("-", " "))
+        known = lower.get(_plain_word(column))
         number = int(column) if column.isdecimal() and len(column) < 6 else 0
         if known is None and 1 <= number <= len(names):
             known = names[number - 1]
