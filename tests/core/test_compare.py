@@ -3,6 +3,7 @@ mistakes that people make are named for what they are."""
 
 from __future__ import annotations
 
+import itertools
 import random
 import re
 from collections.abc import Callable, Iterator
@@ -218,7 +219,10 @@ def test_what_follows_is_what_the_engines_say() -> None:
     assert "after" in said(".dh-group-pfs.child-sa-esp", "off")
     assert "AUTHENTICATION_FAILED" in said(".remote-identity.quay-apps/a", "198.51.100.9")
     assert "Bad Peer AS" in said(".peer-s-as-number.quay-apps/a", "64999")
-    assert "each keeps to its own" in said(".lifetime.ike-sa", "100 min")
+    assert "the other end does it before" in said(".lifetime.ike-sa", "100 h")
+    often = said(".lifetime.child-sa-esp", "60 s")
+    assert "rekeys the child SA after 60 s instead of" in often
+    assert "times as often" in often
     assert "no IKE_SA_INIT response" in said(".remote-address.quay-apps/a", "203.0.113.77")
     assert "AUTHENTICATION_FAILED" in said(".local-identity.quay-apps/b", "quay.example")
     for end in ("local", "remote"):
@@ -278,3 +282,112 @@ def test_masks() -> None:
     with pytest.raises(ValueError, match="not a mask"):
         mask_length("255.0.255.0")
     assert read("x", "10.0.0.0 255.0.255.0").kind != ADDRESSES
+
+
+# What was done, in a word
+
+
+def swapped_inside(sheet: Sheet, name: str, draw: random.Random):
+    """The two addresses of a tunnel's block, each with the mask that stands beside it."""
+    words = name.split(".")
+    if len(words) != 3 or words[1] != "inside-address":
+        return None
+    other = sheet.turned(name)
+    mine, theirs = (addresses(sheet.values[n].text.lower()) for n in (name, other))
+    if len(mine) != 1 or len(theirs) != 1:
+        return None
+    mask = "" if mine[0].length == mine[0].address.bits else f"/{mine[0].length}"
+    return {name: f"{theirs[0].address}{mask}", other: str(mine[0].address)}, "ends exchanged"
+
+
+def group_off(sheet: Sheet, name: str, draw: random.Random):
+    if ".dh-group-pfs." not in name or sheet.readings[name].kind != ALGORITHM:
+        return None
+    return {name: draw.choice(["off", "none", "No PFS", "disabled"])}, "switched"
+
+
+def one_entry_less(sheet: Sheet, name: str, draw: random.Random):
+    held = addresses(re.sub(r"\([^)]*\)", "", sheet.values[name].text.lower()))
+    if len(held) < 2 or name.startswith("translation."):
+        return None
+    left = draw.sample(held, len(held) - 1)
+    return {name: ", ".join(_written(h.address, h.length, draw) for h in left)}, "lacks entries"
+
+
+def private_identity(sheet: Sheet, name: str, draw: random.Random):
+    held = addresses(sheet.values[name].text.lower())
+    public = len(held) == 1 and held[0].address.bits == 32 and str(held[0].address)[:3] in ("192", "198", "203")  # fmt: skip
+    if "-identity." not in name or not public:
+        return None
+    return {name: "10.255.17.9"}, "private address"
+
+
+def shifted_rows(sheet: Sheet, name: str, draw: random.Random):
+    """From one row on, four rows have what belongs in the row above."""
+    value = sheet.values[name]
+    column = [
+        n for n, v in sheet.values.items() if (v.part, v.column) == (value.part, value.column)
+    ]
+    at = column.index(name)
+    run = column[at : at + 4]
+    texts = [" ".join(sheet.values[n].text.split()) for n in column[max(at - 1, 0) : at + 4]]
+    readings = [sheet.readings[n] for n in column[max(at - 1, 0) : at + 4]]
+    alike = any(one == two for one, two in itertools.pairwise(readings))
+    alike |= any(
+        read(n, sheet.values[column[at + k - 1]].text) == sheet.readings[n]
+        for k, n in enumerate(run)
+    )
+    if at == 0 or len(run) < 4 or any("secret" in n for n in run) or alike or len({*texts}) < 5:
+        return None
+    return {n: sheet.values[column[at + k - 1]].text for k, n in enumerate(run)}, "row"
+
+
+KINDS_OF_MISTAKES = (swapped_inside, group_off, one_entry_less, private_identity, shifted_rows)
+
+
+@pytest.mark.parametrize("mistake", KINDS_OF_MISTAKES, ids=lambda m: m.__name__)
+def test_the_kind_of_a_mistake_is_named_alone_and_beside_another(mistake: Mistake) -> None:
+    draw, made = random.Random(mistake.__name__), 0
+    for seed, place, sheet in sheets(0, 12):
+        right = {name: value.text for name, value in sheet.values.items()}
+        for name in sheet.values:
+            wrong = None if "secret" in name else mistake(sheet, name, draw)
+            if wrong is None:
+                continue
+            made += 1
+            second = next(
+                {n: "  "} for n in draw.sample([*right], len(right)) if n not in wrong[0] and "secret" not in n
+            )  # fmt: skip
+            for more in ({}, second):
+                found = {d.name: d for d in differences(sheet, right | wrong[0] | more)}
+                assert found.keys() == {*wrong[0], *more}, (seed, place, name)
+                assert found[name].kind == wrong[1], (seed, place, name, found[name])
+    assert made >= 4
+
+
+def test_a_default_that_was_left_alone_is_named() -> None:
+    for _, _, sheet in sheets(0, 3):
+        name = next(n for n in sheet.values if ".lifetime.child-sa" in n)
+        right = {n: value.text for n, value in sheet.values.items()}
+        (found,) = differences(sheet, {**right, name: "1111 s"}, defaults={name: 1111.0})
+        assert (found.kind, "the field was left alone" in found.what) == ("default", True)
+
+
+def test_what_nothing_explains_is_said_to_be_not_known() -> None:
+    sheet = next(sheets(0, 1))[2]
+    name = next(n for n in sheet.values if ".remote-address." in n)
+    right = {n: value.text for n, value in sheet.values.items()}
+    (found,) = differences(sheet, {**right, name: "203.0.113.241"})
+    assert found.kind == "not known"
+    assert "the cause is not known" in found.what
+
+
+def test_a_spare_that_will_fail_fails_once_the_others_have_failed() -> None:
+    from tests.doubles import swap
+
+    settled = settled_of(swap(("b: {gateway: quay-gw, uplink: radio, instance: 2}", "b: {gateway: quay-gw, uplink: radio, instance: 2, role: spare}")))  # fmt: skip
+    sheet = Sheet(list(values_of(value_sheet(settled, "quay-gw"))))
+    right = {n: value.text for n, value in sheet.values.items()}
+    name = next(n for n in right if n.endswith(".remote-identity.quay-apps/b"))
+    (found,) = differences(sheet, {**right, name: "198.51.100.9"})
+    assert "once the others have failed" in follows(settled, "quay-gw", [found])[name]

@@ -37,6 +37,8 @@ STEPS += [p.step.name for p in parts_of(SETTLED, "quay-gw", "", frozenset())]
 
 class TestByHandCloud(CloudDriverTests):
     settled, secrets = SETTLED, Secrets(KEYS)
+    altered = settled_of(swap(("hold-time: 6 s", "hold-time: 9 s")))
+    renewed = Secrets({label: f"another-{key}" for label, key in KEYS.items()})
 
     @pytest.fixture
     def driver(self, tmp_path: Path) -> Iterator[ByHandCloud]:
@@ -268,16 +270,18 @@ def test_a_change_is_entered_step_by_step(folder: Folder) -> None:
     first, *_, last = (s["name"] for s in folder.obrin("reshape", "--json").good().json["steps"])
     before = record_of(folder)
     folder.write("change.yaml", json.dumps({"all": "yes", last: "later"}))
-    run = folder.obrin(*CHANGE).bad(3, "change.yaml does not say that it is done")
+    run = folder.obrin(*CHANGE).bad(3, "whether it has its effect is not seen", "--unseen")
     assert f"done     {first}" in run.err
+    run = folder.obrin(*CHANGE, "--unseen").bad(3, "change.yaml does not say that it is done")
     assert record_of(folder) == before  # nothing is as either design says
     assert "3 of 4 steps are done" in folder.obrin("reshape").good().out
     folder.obrin("reshape", "--drift").bad(2, "a change is under way, 3 of 4 steps", "--back")
     folder.write("change.yaml", json.dumps({"all": "yes"}))
-    back = ("reshape", "--back", *CHANGE[2:])
+    back = ("reshape", "--back", *CHANGE[2:], "--unseen")
     folder.obrin(*back).good()
     assert record_of(folder)["done"] == before["done"]
-    assert "4 steps done" in folder.obrin(*CHANGE).good().out
+    run = folder.obrin(*CHANGE, "--unseen").good()
+    assert "4 steps done. After 4 of them not all was seen" in run.out
     assert "Nothing is open by hand" in folder.obrin("connect", "--by-hand", "--todo").good().out
     assert "Nothing changes" in folder.obrin("reshape").good().out
 

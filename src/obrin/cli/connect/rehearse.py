@@ -17,7 +17,6 @@ if TYPE_CHECKING:
     from datetime import date
 
     from obrin.core.design.document import Document
-    from obrin.core.drill.assumed import assumptions
     from obrin.core.drill.elements import Element
     from obrin.core.settled.model import Settled
     from obrin.live.practice.faults import Fault
@@ -96,6 +95,7 @@ def rehearse(
     from obrin.cli.connect.rehearsal_output import all_good, print_rehearsal, rehearsal_json
     from obrin.cli.figures.file import figure_file
     from obrin.cli.figures.rehearsal import rehearsal_bytes
+    from obrin.core.drill.assumed import assumptions
     from obrin.core.drill.elements import elements, parse_elements
     from obrin.core.drill.sweep import failures
     from obrin.live.files import write_whole_bytes

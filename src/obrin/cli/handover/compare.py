@@ -107,7 +107,7 @@ def _read(path: str, values: Sequence[Value] | None, template: str | None) -> En
 def _against_sheet(
     project: Project, settled: Settled, place: str, file: str, template: str | None
 ) -> tuple[Comparison, Mapping[str, str], list[str]]:
-    from obrin.core.compare.against import against
+    from obrin.core.compare.against import against, device_defaults
     from obrin.core.compare.differences import Sheet
     from obrin.core.compare.follows import follows
     from obrin.core.handover.pack import gateways_of
@@ -126,7 +126,10 @@ def _against_sheet(
             f"{file} has no value of the sheet of {place}. Fill in 'packs/.../values.csv', or name "
             "the values as its column 'name' does"
         )
-    made = against(Sheet(values), entered.values, entered.lines, project.keys.prints())
+    sheet = Sheet(values)
+    able = settled.gateways.get(place) or settled.clouds[place]
+    defaults = device_defaults(able.profile, sheet)
+    made = against(sheet, entered.values, entered.lines, project.keys.prints(), defaults)
     return made, follows(settled, place, made.differences), list(entered.unknown)
 
 
@@ -193,6 +196,7 @@ def _as_json(difference: Difference, after: Mapping[str, str]) -> dict[str, Any]
         "line": difference.line,
         "meant": difference.meant,
         "entered": difference.entered,
+        "kind": difference.kind,
         "what": difference.what,
         "then": after.get(difference.name, ""),
     }

@@ -287,6 +287,7 @@ PROVING: dict[str, Shape] = {
                         "line": whole("of the file, 0 where it has none"),
                         "meant": text("by the sheet, or by the first end"),
                         "entered": text("as it was"),
+                        "kind": text("of mistake, in a word; `not known` where none fits"),
                         "what": text("how it differs, and what was probably done"),
                         "then": text("what follows, or empty"),
                     },

@@ -8,6 +8,7 @@ from types import MappingProxyType
 from obrin.core.compare.comparison import Comparison, Left
 from obrin.core.compare.differences import SECRET_ROW, Sheet, differences
 from obrin.core.handover.sheet.stand_ins import NOT_YET_KNOWN
+from obrin.core.ipsec.profile import Profile
 
 NO_PRINT = "no fingerprint of the key is entered ('obrin keys compare' prints one)"
 NOT_KNOWN = "the fingerprint of the right key is not known here ('obrin keys compare' notes it)"
@@ -20,6 +21,7 @@ def against(
     entered: Mapping[str, str],
     lines: Mapping[str, int] = MappingProxyType({}),
     prints: Mapping[str, str] = MappingProxyType({}),
+    defaults: Mapping[str, float] = MappingProxyType({}),
 ) -> Comparison:
     """Compare with `differences`; every value of the sheet that was not compared is listed."""
     open_ones = {n for n, value in sheet.values.items() if NOT_YET_KNOWN in value.text}
@@ -29,8 +31,22 @@ def against(
         for name in sheet.values
         if (why := _why_not(sheet, entered, prints, name))
     ]
-    found = differences(sheet, entered, lines, prints)
+    found = differences(sheet, entered, lines, prints, defaults)
     return Comparison(tuple(found), len(sheet.values) - len(left), tuple(left))
+
+
+def device_defaults(profile: Profile, sheet: Sheet) -> dict[str, float]:
+    """Lifetimes that a device takes where nothing is entered, in seconds, by name of the value; as
+    far as its profile says."""
+    found = {}
+    for name in sheet.values:
+        words = name.split(".")
+        if len(words) > 2 and words[1] == "lifetime" and words[0].startswith("suite-"):
+            ike = words[2].startswith(("ike", "phase-1"))
+            usual = (profile.ike if ike else profile.esp).lifetime.default
+            if usual is not None:
+                found[name] = usual
+    return found
 
 
 def _why_not(sheet: Sheet, entered: Mapping[str, str], prints: Mapping[str, str], name: str) -> str:

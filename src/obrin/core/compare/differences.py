@@ -1,47 +1,19 @@
 """Values as they were entered beside those that were meant: which differ, how, and what was done.
 
-Mistakes are recognised by what else the entered value is: another unit of the same time, the value
-of another field, of another tunnel, of the row above, the same network with another mask, a letter
-that is missing.
+What was probably done is in `causes`.
 """
 
 from __future__ import annotations
 
-import difflib
-import itertools
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from types import MappingProxyType
 
-from obrin.core.compare.reading import (
-    ADDRESSES,
-    ALGORITHM,
-    BLANK,
-    KINDS,
-    NUMBER,
-    SECONDS,
-    SWITCH,
-    TEXT,
-    Held,
-    Reading,
-    read,
-)
+from obrin.core.compare.causes import cause_of, with_runs
+from obrin.core.compare.reading import Reading, read
 from obrin.core.handover.sheet.blocks import Value
 from obrin.core.ipsec.shared_keys import print_difference
-from obrin.core.quantity import plain
 
-_TIMES = (
-    (60.0, "minutes", "seconds"),
-    (1 / 60, "seconds", "minutes"),
-    (3600.0, "hours", "seconds"),
-    (1 / 3600, "seconds", "hours"),
-    (1000.0, "seconds", "milliseconds"),
-    (1 / 1000, "milliseconds", "seconds"),
-    (86400.0, "days", "seconds"),
-    (24.0, "days", "hours"),
-)
-"""What is meant over what was entered, with the unit that it was entered in and the one that the
-field has."""
 ENDS = (
     ("local-address", "remote-address"),
     ("local-identity", "remote-identity"),
@@ -60,8 +32,9 @@ SECRET_ROW = "secret:-entry-in-keys.json"
 
 @dataclass(frozen=True, slots=True)
 class Difference:
-    """`what` says how it differs and what was probably done. `place` is where it stands for who
-    reads, `line` of what was read, where it has one."""
+    """`what` says how it differs and what was probably done, `kind` the same in a word (see
+    `causes`). `place` is where it stands for who reads, `line` of what was read, where it has
+    one."""
 
     name: str
     place: str
@@ -69,6 +42,7 @@ class Difference:
     entered: str
     what: str
     line: int = 0
+    kind: str = ""
 
 
 class Sheet:
@@ -126,10 +100,12 @@ def differences(
     entered: Mapping[str, str],
     lines: Mapping[str, int] = MappingProxyType({}),
     prints: Mapping[str, str] = MappingProxyType({}),
+    defaults: Mapping[str, float] = MappingProxyType({}),
 ) -> list[Difference]:
-    """Compare all values on the sheet with those entered, in its order. What is entered and not on
-    the sheet is left out.
-    `prints` are fingerprints of keys, by tunnel: a secret that is entered is one."""
+    """Compare all values on the sheet with those entered, in its order. What is entered and not
+    on the sheet is left out. `prints` are fingerprints of keys, by tunnel: a secret that is
+    entered is one. `defaults` are what the device takes where nothing is entered, in seconds, by
+    name."""
     found: list[Difference] = []
     said = {
         name: sheet.readings[name] if text == sheet.values[name].text else read(name, text)
@@ -144,17 +120,19 @@ def differences(
             continue
         if said[name] == sheet.readings[name] or _same_words(value.text, entered[name]):
             continue
+        cause = cause_of(sheet, said, name, defaults.get(name))
         found.append(
             Difference(
                 name=name,
                 place=sheet.where(name),
                 meant=value.text,
                 entered=entered[name].strip(),
-                what=_what(sheet, said, name),
+                what=cause.text,
                 line=lines.get(name, 0),
+                kind=cause.kind,
             )
         )
-    return found
+    return with_runs(sheet, found)
 
 
 def _secret(
@@ -168,156 +146,9 @@ def _secret(
     others = {other: shown for other, shown in prints.items() if other != tunnel}
     what = print_difference(right, entered, others)
     if what:
-        yield Difference(name, sheet.where(name), "(not shown)", "(not shown)", what, line)
+        hidden = "(not shown)"
+        yield Difference(name, sheet.where(name), hidden, hidden, what, line, kind="key")
 
 
 def _same_words(one: str, other: str) -> bool:
     return " ".join(one.split()) == " ".join(other.split())
-
-
-class _Case:
-    """A value that is another than the one that is meant, and all else that is `said`."""
-
-    def __init__(self, sheet: Sheet, said: Mapping[str, Reading], name: str) -> None:
-        self.sheet, self.name = sheet, name
-        self.meant, self.entered = sheet.readings[name], said[name]
-        self._said = said
-        both = _held(self.meant), _held(self.entered)
-        self.lacking, self.more = sorted(both[0] - both[1]), sorted(both[1] - both[0])
-        self.of_addresses = self.meant.kind == self.entered.kind == ADDRESSES
-
-    def belongs_to(self, other: str) -> bool:
-        """Whether what was entered is the right value of another field."""
-        return self.sheet.readings[other].sign == self.entered.sign
-
-    def has_mine(self, other: str) -> bool:
-        """Whether the right value was entered there."""
-        return self._said.get(other) == self.meant
-
-
-def _what(sheet: Sheet, said: Mapping[str, Reading], name: str) -> str:
-    """The first explanation that fits."""
-    case = _Case(sheet, said, name)
-    if case.entered.kind == BLANK:
-        return "nothing is entered"
-    return next(filter(None, (explain(case) for explain in _EXPLAIN)), "it is another value")
-
-
-def _unit(case: _Case) -> str:
-    kinds = {case.meant.kind, case.entered.kind}
-    if kinds - {SECONDS, NUMBER} or SECONDS not in kinds:
-        return ""
-    one, two = case.meant.value, case.entered.value
-    if not isinstance(one, float) or not isinstance(two, float) or not two:
-        return ""
-    for factor, in_unit, of_unit in _TIMES:
-        if abs(one / two - factor) < 1e-9 * factor:
-            return f"that is the number in {in_unit}, and the field takes {of_unit}: {plain(two)} s"
-    return ""
-
-
-def _turned(case: _Case) -> str:
-    other = case.sheet.turned(case.name)
-    if not other or not case.belongs_to(other):
-        return ""
-    where = case.sheet.where(other)
-    if case.has_mine(other):
-        return f"it and '{where}' are exchanged: this end and the other"
-    return f"that is what belongs in '{where}', of the other end"
-
-
-def _beside(case: _Case) -> str:
-    for other in filter(case.belongs_to, case.sheet.beside(case.name)):
-        column = case.sheet.values[other].column
-        if case.has_mine(other):
-            return f"exchanged with that of {column}"
-        if case.entered.telling:
-            return f"that is the value of {column}"
-    return ""
-
-
-def _shifted(case: _Case) -> str:
-    for side, other in case.sheet.next_to(case.name) if case.entered.telling else ():
-        if case.belongs_to(other):
-            row = f"the row {side}, '{case.sheet.values[other].row}'"
-            what = "exchanged with" if case.has_mine(other) else "that is the value of"
-            return f"{what} {row}"
-    return ""
-
-
-def _elsewhere(case: _Case) -> str:
-    others = case.sheet.having(case.entered) if case.entered.telling else []
-    exchanged = next(filter(case.has_mine, others), None)
-    if exchanged is not None:
-        return f"exchanged with '{case.sheet.where(exchanged)}'"
-    return f"that is the value of '{case.sheet.where(others[0])}'" if others else ""
-
-
-def _held(reading: Reading) -> frozenset[Held]:
-    return reading.value if isinstance(reading.value, frozenset) else frozenset()
-
-
-def _mask(case: _Case) -> str:
-    for right, wrong in itertools.product(case.lacking, case.more) if case.of_addresses else ():
-        if right.address == wrong.address:
-            return f"the mask is /{wrong.length}, it is to be /{right.length}"
-        same = right.address.bits == wrong.address.bits and right.length < right.address.bits
-        if same and _network(right) == _network(Held(wrong.address, right.length)):
-            return f"{wrong.address} lies in {_text(right)} and is not its first address"
-    return ""
-
-
-def _listed(case: _Case) -> str:
-    if not case.of_addresses:
-        return ""
-    for right, wrong in itertools.product(case.lacking, case.more):
-        if _slip(str(right.address), str(wrong.address)):
-            return f"{wrong.address} instead of {right.address}: a slip of the keys"
-    if not case.more:
-        return f"it lacks {', '.join(map(_text, case.lacking))}"
-    return "" if case.lacking else f"it has {', '.join(map(_text, case.more))} too much"
-
-
-def _network(held: Held) -> int:
-    return held.address.value >> (held.address.bits - held.length)
-
-
-def _text(held: Held) -> str:
-    whole = held.length == held.address.bits
-    return str(held.address) if whole else f"{held.address}/{held.length}"
-
-
-def _slip(right: str, wrong: str) -> bool:
-    """One character more, fewer or other, or two exchanged."""
-    if abs(len(right) - len(wrong)) > 1:
-        return False
-    if len(right) == len(wrong):
-        apart = [n for n, pair in enumerate(zip(right, wrong, strict=True)) if len({*pair}) > 1]
-        turned = len(apart) == 2 and sorted(right) == sorted(wrong)
-        return len(apart) == 1 or turned
-    longer, shorter = sorted((right, wrong), key=len, reverse=True)
-    return any(longer[:n] + longer[n + 1 :] == shorter for n in range(len(longer)))
-
-
-def _spelled(case: _Case) -> str:
-    meant, entered = case.meant, case.entered
-    if meant.kind == ALGORITHM:
-        if entered.kind == ALGORITHM:
-            return f"another algorithm: {entered.value} instead of {meant.value}"
-        kind = next(k for row, k in KINDS.items() if f".{row}." in f"{case.name}.")
-        return f"no {kind.name.lower()} algorithm has that name"
-    if SWITCH in (meant.kind, entered.kind):
-        return "it is turned off" if entered == Reading(SWITCH, False) else "it is turned on"
-    one, two = str(meant.value), str(entered.value)
-    if meant.kind == NUMBER and entered.kind == NUMBER:
-        one, two = f"{meant.value:.0f}", f"{entered.value:.0f}"
-    if _slip(one, two):
-        return "a slip of the keys: one character"
-    if TEXT in (meant.kind, entered.kind):
-        near = difflib.SequenceMatcher(None, one, two).ratio()
-        return "it is nearly the same: look at the letters" if near > 0.8 else ""
-    return ""
-
-
-_EXPLAIN = (_unit, _turned, _beside, _shifted, _mask, _elsewhere, _listed, _spelled)
-"""Functions that explain a difference, tried in this order."""

@@ -10,9 +10,11 @@ from obrin.core.address.prefix import Prefix, parse_prefix
 from obrin.core.compare.differences import Difference
 from obrin.core.compare.reading import KINDS, SECONDS, SWITCH, addresses, read
 from obrin.core.compare.spelling import algorithm
+from obrin.core.design.arrangement import SPARE
 from obrin.core.errors import AddressError
 from obrin.core.handover.ends.agreed import agreements
 from obrin.core.ipsec.suite import Suite
+from obrin.core.quantity import plain
 from obrin.core.settled.as_entered import NOTHING, SettledEntered
 from obrin.core.settled.links import SettledLink
 from obrin.core.settled.model import Settled
@@ -92,8 +94,31 @@ def _judged(settled: Settled, place: str, side: str, one: Difference) -> str:
         words = _first_fault(trial, link.name, one.name)
         worst = worst or words
         if not worst and entered.suites is not None:
-            worst = "both ends still agree; each keeps to its own value"
+            worst = _own_value(link, entered.suites[0], one)
     return worst
+
+
+def _own_value(link: SettledLink, entered: Suite, one: Difference) -> str:
+    """What a value does that ends do not agree on: lifetimes are each end's own (RFC 7296 section
+    2.8)."""
+    if ".lifetime." not in one.name:
+        return "both ends still agree; each keeps to its own value"
+    half = "ike" if entered.ike.lifetime != link.suite.ike.lifetime else "esp"
+    mine, right = (getattr(suite, half).lifetime for suite in (entered, link.suite))
+    what = "IKE SA" if half == "ike" else "child SA"
+    said = f"both ends still agree: this end rekeys the {what} after {_time(mine)}"
+    if mine < right:
+        said += f" instead of {_time(right)}, {plain(round(right / mine, 1))} times as often"
+    else:
+        said += f", and the other end does it before, after {_time(right)}"
+    ike, esp = entered.ike.lifetime, entered.esp.lifetime
+    if ike < esp and link.suite.ike.lifetime >= link.suite.esp.lifetime:
+        said += ". The IKE SA is now rekeyed before its child SAs are"
+    return said
+
+
+def _time(seconds: float) -> str:
+    return _span(seconds, seconds)
 
 
 def _first_fault(settled: Settled, link: str, name: str) -> str:
@@ -106,7 +131,8 @@ def _first_fault(settled: Settled, link: str, name: str) -> str:
             continue
         step = next((step for step in agreement.steps if not step.good), None)
         if step is not None:
-            when = "at once"
+            spare = agreement.tunnel.role == SPARE
+            when = "as soon as it begins, once the others have failed" if spare else "at once"
             if step.latest >= 1:
                 when = f"after {_span(step.earliest, step.latest)}"
             what = f"{step.exchange} fails {when}: {step.text} ({step.notify})"

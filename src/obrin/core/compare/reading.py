@@ -26,7 +26,21 @@ ALGORITHM, ADDRESSES, SECONDS, NUMBER, SWITCH, TEXT, BLANK = (
     "blank",
 )
 OFF = frozenset(
-    ("off", "no", "none", "disabled", "disable", "false", "-", "--", "n/a", "na", "0")
+    (
+        "off",
+        "no",
+        "none",
+        "disabled",
+        "disable",
+        "false",
+        "-",
+        "--",
+        "n/a",
+        "na",
+        "0",
+        "no pfs",
+        "no group",
+    )
     + ("does not apply", "not used", "not applicable", "deactivated", "inactive")
 )
 ON = frozenset(("on", "yes", "enabled", "enable", "true", "activated", "1"))

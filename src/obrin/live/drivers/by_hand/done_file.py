@@ -11,6 +11,7 @@ from typing import Any
 
 from obrin.core.errors import ObrinError
 from obrin.core.json_text import parse_json
+from obrin.live.drivers.by_hand.person import HandStep
 from obrin.live.files import private_folder, read_file, write_whole
 from obrin.live.project import Project
 
@@ -94,6 +95,26 @@ def stamp_of(path: Path) -> tuple[int, int]:
 def record_of(project: Project) -> Path:
     """The path of a design's record."""
     return project.own_folder / f"by-hand-{project.design_path.stem}.json"
+
+
+def mark_of(step: HandStep) -> str:
+    """What is kept of a step that is done: a digest of its lines, and one of its key that takes its
+    time, so that nobody tries keys on it."""
+    mark = digest_of(step.lines)
+    return f"{mark}:{_of_key(step)}" if step.secret else mark
+
+
+def is_as_kept(mark: str, step: HandStep) -> bool:
+    """Whether a step is what it was when it was done. Where either has no key, keys are not
+    compared."""
+    lines, _, key = mark.partition(":")
+    same_key = not key or not step.secret or key == _of_key(step)
+    return lines == digest_of(step.lines) and same_key
+
+
+def _of_key(step: HandStep) -> str:
+    salt = step.name.encode()
+    return hashlib.scrypt(step.secret.encode(), salt=salt, n=1 << 12, r=8, p=1, dklen=8).hex()
 
 
 def digest_of(lines: Iterable[tuple[str, str]]) -> str:

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable, Collection, Iterable, Sequence
+from dataclasses import replace
 from datetime import datetime
 
 from obrin.core.errors import OutsideError
@@ -16,7 +17,7 @@ from obrin.core.settle.blank import cloud_key
 from obrin.core.settle.choices import Value
 from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
-from obrin.live.drivers.by_hand.done_file import HandRecord, digest_of
+from obrin.live.drivers.by_hand.done_file import HandRecord, is_as_kept, mark_of
 from obrin.live.drivers.by_hand.hand_steps import TUNNEL, parts_of
 from obrin.live.drivers.by_hand.person import HandStep, Person
 from obrin.live.drivers.by_tables import (
@@ -52,14 +53,14 @@ class ByHand:
     def standing_step(self, step: HandStep) -> bool | None:
         """Whether it is done as it is to be; None where it is not done at all."""
         before = self._record.done(step.name)
-        return None if before is None else before == digest_of(step.lines)
+        return None if before is None else is_as_kept(before, step)
 
     def have_done(self, step: HandStep) -> Done:
-        if self.standing_step(step):
-            return Done(False, "already so")
         with _ASKING:
+            if self.standing_step(step):
+                return Done(False, "already so")
             assigned = self._person.do(step)
-            self._record.note(step.name, digest_of(step.lines), dict(assigned))
+            self._record.note(step.name, mark_of(step), dict(assigned))
         return Done(True, TAKEN)
 
     def have_entered(self, step: HandStep) -> None:
@@ -73,7 +74,9 @@ class ByHand:
         if self._name in settled.clouds or self._name in settled.gateways:
             parts = [p.step for p in parts_of(settled, self._name, self.who, frozenset())]
         for step in parts:
-            self._record.note(step.name, digest_of(step.lines), {})
+            _, _, key = (self._record.done(step.name) or "").partition(":")
+            kept = f"{mark_of(step)}:{key}" if key else mark_of(step)
+            self._record.note(step.name, kept, {})
         for name in set(self._record.names()) - {step.name for step in parts}:
             if name.startswith(f"{self._name}/"):
                 self._record.forget(name)
@@ -113,7 +116,7 @@ class ByHandCloud(ByHand):
         return [
             CloudStep(
                 name=part.step.name,
-                body=part.step,
+                body=replace(part.step, secret=secrets.keys.get(part.tunnel, "")),
                 needs=part.needs,
                 tunnel=part.tunnel,
                 legs=frozenset({part.tunnel} if part.tunnel else ()),
@@ -199,7 +202,13 @@ class ByHandGateway(ByHand):
         return [p.step for p in parts_of(self._settled(), self._name, self.who, frozenset())]
 
     def hand_over(self, config: Json, keys: Json) -> Done:
-        done = [self.have_done(step) for step in self.parts()]
+        held = keys.get("obrin-keys:keys", {}).get("pre-shared-key", [])
+        secrets = {entry["tunnel"]: entry["secret"] for entry in held}
+        parts = parts_of(self._settled(), self._name, self.who, frozenset())
+        done = [
+            self.have_done(replace(part.step, secret=secrets.get(part.tunnel, "")))
+            for part in parts
+        ]
         changed = any(one.changed for one in done)
         return Done(changed, TAKEN if changed else "already so")
 

@@ -23,13 +23,14 @@ class Question:
     about: str
     usual: tuple[str, ...]
     stands_in: bool = False
-    judge: Judge = field(repr=False)
+    judge: Judge = field(repr=False, compare=False)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class HandStep:
     """`lines` are what to enter: what it is called, and the value. `look` is what to look at when
-    it is done. `who` does it."""
+    it is done. `who` does it. `secret` is the key among them, which is not shown: another one is to
+    be entered anew."""
 
     name: str
     title: str
@@ -37,6 +38,7 @@ class HandStep:
     look: str
     who: str
     questions: tuple[Question, ...] = ()
+    secret: str = field(default="", repr=False)
 
 
 YES, LATER = ("y", "yes", "done"), ("l", "later", "n", "no")
