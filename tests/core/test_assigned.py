@@ -9,9 +9,11 @@ import pytest
 from obrin.core.check.space.assigned import wrong_with
 from obrin.core.compare.against import NOT_ASSIGNED, against
 from obrin.core.compare.differences import Sheet
+from obrin.core.drill.outage import Predictor
 from obrin.core.handover.sheet.blocks import values_of
 from obrin.core.handover.sheet.sheet import value_sheet
 from obrin.core.handover.sheet.stand_ins import NOT_YET_KNOWN, stand_ins
+from obrin.core.handover.sheet.steps import steps
 from tests.core.test_picture import CROSSING
 from tests.doubles import settled_of, swap
 
@@ -70,4 +72,6 @@ def test_a_placeholder_is_marked_wherever_it_stands_and_is_never_right() -> None
         open_ones = {one.name for one in made.left if one.why == NOT_ASSIGNED}
         assert any("address" in name for name in open_ones)
         assert made.good is None
+    text = steps(settled, "quay-gw", Predictor(settled))
+    assert sum(map(text.count, held)) == text.count(NOT_YET_KNOWN) > 0
     assert not stand_ins(settled_of())

@@ -73,6 +73,12 @@ def test_keys_are_compared_by_their_fingerprints() -> None:
     assert len(found) == 1
     assert "the pre-shared keys differ" in found[0].cause
     assert found[0].place == ("links", "quay-apps", "entered")
+    unknown = [
+        f for f in check(settled, PRACTICE_CLOUD, Secrets()) if f.code == "entered-not-known"
+    ]
+    assert len(unknown) == 1
+    assert "whether the key is the right one (quay-apps/a)" in unknown[0].cause
+    assert "obrin keys compare quay-apps/a" in unknown[0].fix
 
 
 @pytest.mark.parametrize(

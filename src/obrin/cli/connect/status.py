@@ -186,7 +186,8 @@ def print_status(out: Console, tunnels: Sequence[TunnelStatus], ended: Ended) ->
             say(out, f"{tunnel.tunnel}: {text}", style="yellow")
         if tunnel.revoked:
             say(out, f"{tunnel.tunnel}: {tunnel.revoked}, so it stays down")
-        for text in () if tunnel.revoked else tunnel.notes:
+        silent = tunnel.site.problem or tunnel.cloud.problem  # the table has it
+        for text in () if tunnel.revoked or silent else tunnel.notes:
             say(out, f"{tunnel.tunnel}: {text}")
         for end in (tunnel.site, tunnel.cloud):
             for text in end.rejected:

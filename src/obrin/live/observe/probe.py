@@ -127,12 +127,7 @@ def _meanwhile(before: TunnelStatus, after: TunnelStatus) -> list[str]:
 
 def _state(after: TunnelStatus) -> Iterator[str]:
     if after.as_wished is False:
-        ends = (f"the {who} says {_word(end.child)}" for who, end in after.ends if not end.problem)
-        yield f"it is DOWN: {', '.join(ends)}"
-
-
-def _word(child: str | NotKnown) -> str:
-    return "nothing" if isinstance(child, NotKnown) else child
+        yield f"it is DOWN: {'; '.join(after.rests_on())}"
 
 
 def _lost(before: TunnelStatus, after: TunnelStatus) -> Iterator[str]:

@@ -71,8 +71,13 @@ class TunnelStatus:
         all."""
         if self.disagreements:
             return False
-        silent = (NotKnown(f"the {who}: {end.problem}") for who, end in self.ends if end.problem)
-        return True if self.rests or self.revoked else all_of((self.up, *silent))
+        if self.rests or self.revoked:
+            return True
+        if self.up is not True:
+            return self.up
+        return all_of(
+            NotKnown(f"the {who}: {end.problem}") for who, end in self.ends if end.problem
+        )
 
     @property
     def state(self) -> str:

@@ -33,6 +33,7 @@ def suites(settled: Settled, prints: Mapping[str, str] = MappingProxyType({})) -
         played.setdefault(agreement.tunnel.link, []).append(agreement)
     for name, link in settled.links.items():
         yield from _ends_meet(settled, link, played.get(name, ()))
+        yield from _not_compared(name, played.get(name, ()))
         yield from _deprecated(name, link.suite)
         yield from _policy(settled, name, link.suite)
         unspoken = link.suite.unspoken()
@@ -53,6 +54,22 @@ def suites(settled: Settled, prints: Mapping[str, str] = MappingProxyType({})) -
                 f"suite {link.suite.name} rekeys without a new key exchange",
                 "whoever learns one key of the IKE SA can read all of its child SAs",
                 "give its esp part a 'pfs' group",
+            )
+
+
+def _not_compared(link: str, played: Sequence[Agreement]) -> Iterator[Finding]:
+    """What is said to be entered, and cannot be held against the right value."""
+    for agreement in played:
+        for text in agreement.unknown:
+            what, _, cure = text.partition(": ")
+            reason, _, cure = cure.partition(". ")
+            yield Finding(
+                Severity.NOTE,
+                "entered-not-known",
+                ("links", link, "entered"),
+                f"it is not known {what} ({agreement.tunnel.label}): {reason}",
+                "that both ends agree cannot be said: where it is another, IKE_AUTH fails",
+                cure[:1].lower() + cure[1:],
             )
 
 

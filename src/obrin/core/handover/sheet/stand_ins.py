@@ -29,8 +29,22 @@ def marked(settled: Settled, blocks: Sequence[Block]) -> list[Block]:
     known = stand_ins(settled)
     if not known:
         return list(blocks)
-    whole = re.compile(rf"(?<![\w.:])({'|'.join(map(re.escape, known))})(?![\w.:])")
+    whole = _any_of(known)
     return [_marked(block, whole, known) if isinstance(block, Table) else block for block in blocks]
+
+
+def marked_text(settled: Settled, text: str) -> str:
+    """The same text, with a mark behind every placeholder."""
+    known = stand_ins(settled)
+    if not known:
+        return text
+    mark = _MARK.format(NOT_YET_KNOWN, "{}")
+    return _any_of(known).sub(lambda m: m[1] + mark.format(known[m[1]]), text)
+
+
+def _any_of(known: dict[str, str]) -> re.Pattern[str]:
+    """Matches these addresses, and no part of others."""
+    return re.compile(rf"(?<![\w.:])({'|'.join(map(re.escape, known))})(?![\w:]|\.\w)")
 
 
 def _marked(table: Table, whole: re.Pattern[str], known: dict[str, str]) -> Table:

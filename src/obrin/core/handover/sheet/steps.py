@@ -8,6 +8,7 @@ from obrin.core.address.prefix import Address
 from obrin.core.drill.outage import Predictor
 from obrin.core.handover.ends.records import TunnelEnd, ends_at
 from obrin.core.handover.sheet.joining import circuit_steps, hub_steps
+from obrin.core.handover.sheet.stand_ins import marked_text
 from obrin.core.handover.standard.basic import interface_name
 from obrin.core.quantity import plain
 from obrin.core.reach.trace import probe_key
@@ -46,7 +47,7 @@ def steps(settled: Settled, place: str, predictor: Predictor) -> str:
         parts.append(_failover(settled, place, predictor))
     for number, (what, check, otherwise) in enumerate(parts, 1):
         lines += [f"{number}. {what}.", f"   *Check:* {check}.", f"   *If not:* {otherwise}.", ""]
-    return "\n".join(lines)
+    return marked_text(settled, "\n".join(lines))
 
 
 def _owner(entry: Owned) -> Part:
