@@ -112,6 +112,15 @@ def test_a_right_sheet_written_differently_has_no_difference(first: int) -> None
             assert differences(sheet, entered) == [], (seed, place)
 
 
+@pytest.mark.slow
+@pytest.mark.parametrize("first", range(100, 460, 40))
+def test_a_thousand_right_sheets_have_no_difference(first: int) -> None:
+    for seed, place, sheet in sheets(first, first + 40):
+        draw = random.Random(seed)
+        entered = {name: otherwise(sheet, name, draw) for name in sheet.values}
+        assert differences(sheet, entered) == [], (seed, place)
+
+
 # Wrong, in the ways of people
 
 
