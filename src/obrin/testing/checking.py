@@ -62,6 +62,22 @@ def raises(do: Callable[[], object]) -> OutsideError | None:
     return None
 
 
+def said(ask: Callable[[], object]) -> str:
+    """What it answers, or the error with which it says that it does not report that."""
+    try:
+        return repr(ask())
+    except OutsideError as error:
+        return str(error)
+
+
+def is_listed(ask: Callable[[], object]) -> bool:
+    """Whether it answers with a list, or says with an OutsideError that it does not report that."""
+    try:
+        return isinstance(ask(), list)
+    except OutsideError as error:
+        return bool(str(error).strip())
+
+
 def at_once(do: Callable[[], T]) -> list[T]:
     """What it gives to MANY threads that begin together; they are switched as often as can be."""
     gate, usual = threading.Barrier(MANY), sys.getswitchinterval()

@@ -19,6 +19,7 @@ from __future__ import annotations
 import threading
 import time
 from collections.abc import Iterable, Mapping
+from functools import partial
 from typing import Any, ClassVar
 
 from obrin.core.handover.secrets import Secrets
@@ -30,9 +31,11 @@ from obrin.testing.checking import (
     at_once,
     ignore,
     in_order,
+    is_listed,
     need_known_words,
     need_none_up,
     raises,
+    said,
 )
 
 
@@ -94,7 +97,7 @@ class CloudDriverTests:
             altered = self.steps(driver, secrets=self.renewed)
             shown += [repr(driver.standing(altered)), repr(driver.waiting()), repr(driver.held())]
             shown += [repr(self.seen(driver)), *map(repr, reports.given)]
-            shown += [repr(driver.drops(cloud)) for cloud in self.settled.clouds]
+            shown += [said(partial(driver.drops, cloud)) for cloud in self.settled.clouds]
             broken = CloudStep(name=altered[-1].name, body=altered[-1].body)
             self.clear(driver)
             shown.append(str(raises(lambda: driver.do(broken, reports, threading.Event()))))
@@ -116,7 +119,7 @@ class CloudDriverTests:
                 (step.name for step in self.steps(driver)), ()
             )
             assert self.seen(driver).keys() == {t.label for t in self.settled.tunnels()}
-            assert all(isinstance(driver.drops(cloud), list) for cloud in self.settled.clouds)
+            assert all(is_listed(partial(driver.drops, c)) for c in self.settled.clouds)
             assert driver.waiting().keys() <= set(names)
         finally:
             self.clear(driver)
@@ -249,8 +252,8 @@ class GatewayDriverTests:
             assert driver.has_pack()
             assert driver.held() in (self.config, None)
             assert driver.tunnels().keys() == self.labels
-            assert isinstance(driver.routes(), list)
-            assert isinstance(driver.drops(), list)
+            assert is_listed(driver.routes)
+            assert is_listed(driver.drops)
         finally:
             driver.take_away()
         assert not driver.has_pack()
@@ -299,7 +302,8 @@ class GatewayDriverTests:
         secrets = {*secrets_in(self.keys), *secrets_in(self.renewed)}
         try:
             shown = [repr(driver.hand_over(self.config, self.keys)), repr(driver)]
-            shown.append(repr((driver.held(), driver.tunnels(), driver.routes(), driver.drops())))
+            shown += [repr(driver.held()), repr(driver.tunnels())]
+            shown += [said(driver.routes), said(driver.drops)]
             shown.append(repr(driver.hand_over(self.config, self.renewed)))
             shown.append(str(raises(lambda: driver.hand_over(WRONG, self.keys))))
         finally:

@@ -128,7 +128,8 @@ class CloudDriver(Protocol):
         """What the cloud says of its ends of the design's tunnels, by label."""
 
     def drops(self, cloud: str) -> list[Dropped]:
-        """What it dropped lately, the newest last."""
+        """What it dropped lately, the newest last. Raises OutsideError where it does not report
+        that: an empty list says that nothing was dropped."""
 
     def probe(self, question: Question) -> Answer:
         """Probe from a host in one of the cloud's networks."""
@@ -158,13 +159,14 @@ class GatewayDriver(Protocol):
         """What it says of its ends, by label."""
 
     def routes(self) -> list[RouteSeen]:
-        """What it uses now."""
+        """What it uses now. Raises OutsideError where it does not report that."""
 
     def paths(self) -> SeenPaths | None:
         """What it learned from each BGP neighbour; None where it does not say."""
 
     def drops(self) -> list[Dropped]:
-        """What it dropped lately, the newest last."""
+        """What it dropped lately, the newest last. Raises OutsideError where it does not report
+        that: an empty list says that nothing was dropped."""
 
     def clock(self) -> datetime | None:
         """What it takes for the time of day, with its zone; None where it does not report it."""

@@ -175,7 +175,7 @@ class ByHandCloud(ByHand):
         return {leg.label: NOT_ASKED for leg in settled.legs_at(cloud)}
 
     def drops(self, cloud: str) -> list[Dropped]:
-        return []
+        raise OutsideError("it is configured by hand, and cannot be asked what it dropped")
 
     def probe(self, question: Question) -> Answer:
         raise OutsideError("it is configured by hand: ask from a host there")
@@ -259,7 +259,7 @@ class ByHandGateway(ByHand):
             self.observer.close()
 
     def drops(self) -> list[Dropped]:
-        return []
+        raise OutsideError("it is configured by hand, and cannot be asked what it dropped")
 
     def clock(self) -> datetime | None:
         return None
