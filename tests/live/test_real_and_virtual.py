@@ -14,6 +14,7 @@ from obrin.core.drill.sweep import Sweep
 from obrin.core.settled.links import SettledTunnel
 from obrin.live.drivers.registry import open_ends
 from obrin.live.http import InternetClient
+from obrin.live.observe.outcome import ANSWERED
 from obrin.live.observe.probe import probe_all
 from obrin.live.practice.record import need_world
 from obrin.live.project import Project
@@ -55,7 +56,8 @@ class Real:
             for r in self.ends.gateways["quay-gw"].routes()
             if r.kind != "connected"
         }
-        return routes, [outcome.met for outcome in probe_all(self.settled, self.ends)]
+        outcomes = probe_all(self.settled, self.ends)
+        return routes, [(o.seen == ANSWERED) == (o.expectation.must == "work") for o in outcomes]
 
     def cut(self, event: tuple[Element, ...]) -> None:
         for label in lost_ways(self.settled, event):
