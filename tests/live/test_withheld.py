@@ -19,7 +19,7 @@ from obrin.core.handover.standard.operational import (
     decode,
     encode,
 )
-from obrin.core.known import NotKnown, all_of, known
+from obrin.core.known import NotKnown
 from obrin.core.routing.used import used_differences
 from obrin.live.drivers.by_tables import ends_by_tables, routes_by_tables
 from obrin.live.drivers.observations import NOT_ASKED, EndStatus
@@ -269,17 +269,6 @@ def test_one_of_several_ways_to_a_prefix_is_in_use() -> None:
     pairs = [(r.prefix, r.via) for r in both]
     differences = list(used_differences(SETTLED, "quay-gw", pairs, unclear))
     assert {d.what for d in differences if d.prefix == space} == {"not known"}
-
-
-def test_not_known_is_neither_yes_nor_no() -> None:
-    unsaid = NotKnown("nobody said")
-    with pytest.raises(TypeError, match="nobody said"):
-        bool(unsaid)
-    assert all_of([True, unsaid, False]) is False
-    assert all_of([]) is True
-    assert all_of([True, unsaid, NotKnown("x"), unsaid]) == NotKnown("nobody said; x")
-    assert known(unsaid, 3) == 3
-    assert known(0, 3) == 0
 
 
 def test_the_words_for_a_state_are_those_of_the_schema() -> None:

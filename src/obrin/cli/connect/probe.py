@@ -178,7 +178,7 @@ def print_sizes(out: Console, sizes: Sequence[SizeOutcome]) -> None:
         )
         for size in sizes
     ]
-    head = ("Flow", "Service", "Largest", "On the sheet", "What is larger", "Verdict")
+    head = ("Flow", "Service", "Largest", "On the sheet", "Seen", "Verdict")
     print_table(out, head, rows, styles=STYLES)
     out.print(_counted([s.verdict for s in sizes], "flows carry just what their sheets say"))
 

@@ -282,6 +282,7 @@ STYLES = {
     "DEAD": "bold red",
     "as wished": "green",
     "NOT AS WISHED": "bold red",
+    "not known": "yellow",
     "yes": "green",
     "NO": "bold red",
 }
