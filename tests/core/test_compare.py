@@ -227,6 +227,17 @@ def test_what_follows_is_what_the_engines_say() -> None:
     assert "NO_PROPOSAL_CHOSEN" in said(".encryption.ike-sa", "aes128")
     assert "after" in said(".dh-group-pfs.child-sa-esp", "off")
     assert "AUTHENTICATION_FAILED" in said(".remote-identity.quay-apps/a", "198.51.100.9")
+    for row, text in (
+        (".bgp-peer-address.", "169.254.77.1"),
+        (".bgp-source-address.", "169.254.77.2"),
+        (".remote-inside-address.", "169.254.77.1"),
+        (".inside-address.", "169.254.77.2/30"),
+    ):
+        assert "BGP session fails at once" in said(f"{row}quay-apps/a", text), row
+    assert "both ends take the lower, 3 s" in said(".hold-time.quay-apps/a", "3")
+    assert "the lower of both ends counts" in said(".hold-time.quay-apps/a", "90")
+    assert "Unacceptable Hold Time" in said(".hold-time.quay-apps/a", "2")
+    assert "never noticed" in said(".hold-time.quay-apps/a", "0")
     assert "Bad Peer AS" in said(".peer-s-as-number.quay-apps/a", "64999")
     assert "the other end does it before" in said(".lifetime.ike-sa", "100 h")
     often = said(".lifetime.child-sa-esp", "60 s")
@@ -240,6 +251,17 @@ def test_what_follows_is_what_the_engines_say() -> None:
     assert said(".encryption.child-sa-esp", "no such cipher")
     assert said(".prf.ike-sa", "PRF-HMAC-SHA2-256")
     assert said(".mode.child-sa-esp", "transport")
+
+
+def test_what_follows_from_another_key_is_what_the_engine_says() -> None:
+    settled = settled_of()
+    sheet = Sheet(list(values_of(value_sheet(settled, "quay-gw"))))
+    right = {name: value.text for name, value in sheet.values.items()}
+    name = next(n for n in right if "secret:" in n and n.endswith("quay-apps/b"))
+    (found,) = differences(sheet, {**right, name: "x"}, prints={"quay-apps/b": "y-y-y-y"})
+    words = follows(settled, "quay-gw", [found])[name]
+    assert words.startswith("quay-apps/b: IKE_AUTH fails at once")
+    assert "AUTHENTICATION_FAILED" in words
 
 
 def test_what_follows_at_the_cloud_is_judged_for_every_link_of_it() -> None:

@@ -5,18 +5,19 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
+from typing import Any
 
 from obrin.core.address.prefix import Prefix, parse_prefix
 from obrin.core.compare.differences import Difference
-from obrin.core.compare.reading import KINDS, SECONDS, SWITCH, addresses, read
+from obrin.core.compare.reading import KINDS, NUMBER, SECONDS, SWITCH, addresses, read
 from obrin.core.compare.spelling import algorithm
 from obrin.core.design.arrangement import SPARE
 from obrin.core.errors import AddressError
 from obrin.core.handover.ends.agreed import agreements
 from obrin.core.ipsec.suite import Suite
 from obrin.core.quantity import plain
-from obrin.core.settled.as_entered import NOTHING, SettledEntered
-from obrin.core.settled.links import SettledLink
+from obrin.core.settled.as_entered import NOTHING, SaidSession, SettledEntered
+from obrin.core.settled.links import SettledLink, SettledTunnel
 from obrin.core.settled.model import Settled
 
 _RULES = (
@@ -60,7 +61,17 @@ _RULES = (
 )
 """What follows, by a part of the name; the first that fits."""
 ELSE = "it is not what the other end and the plan expect"
-_ENDS_OF = ("suite", "identity", "traffic-selector")
+_SESSION_ROWS = {
+    "bgp-source-address": "source",
+    "bgp-peer-address": "peer",
+    "inside-address": "source",
+    "remote-inside-address": "peer",
+    "multihop": "multihop",
+    "static-host-route": "host_route",
+}
+"""Rows that are values of a BGP session, with what the agreement engine calls them."""
+_ENDS_OF = ("suite", "identity", "traffic-selector", "secret:", *_SESSION_ROWS)
+_ANOTHER_KEY = "another key"
 
 
 def follows(settled: Settled, place: str, found: Sequence[Difference]) -> dict[str, str]:
@@ -72,7 +83,28 @@ def follows(settled: Settled, place: str, found: Sequence[Difference]) -> dict[s
         words = _judged(settled, place, side, one)
         if words:
             said[name] = words
+    for one in found:
+        if ".hold-time." in one.name and (words := _hold(one)):
+            said[one.name] = words
     return said
+
+
+def _hold(one: Difference) -> str:
+    """What another hold time does (RFC 4271 sections 4.2 and 6.2); empty for what is none."""
+    mine, right = read(one.name, one.entered), read(one.name, one.meant)
+    if mine.kind not in (SECONDS, NUMBER, SWITCH) or not isinstance(right.value, float):
+        return ""
+    entered = mine.value if isinstance(mine.value, float) else float(mine.value is True)
+    meant = right.value
+    if entered == 0:
+        return "no keepalives are sent: a dead path is never noticed by BGP"
+    if entered < 3:
+        return "BGP is refused: OPEN error, Unacceptable Hold Time (RFC 4271 section 6.2)"
+    both = min(entered, meant)
+    noticed = f"a dead path is noticed after {_span(both * 2 / 3, both)}"
+    if both == meant:
+        return f"nothing changes: the lower of both ends counts, {_time(meant)}; {noticed}"
+    return f"both ends take the lower, {_time(both)}: {noticed}, not after {_time(meant)}"
 
 
 def _rule(name: str) -> str:
@@ -123,7 +155,8 @@ def _time(seconds: float) -> str:
 
 def _first_fault(settled: Settled, link: str, name: str) -> str:
     """First disagreement of a link's tunnels; for a value of one tunnel, of that tunnel alone."""
-    for agreement in agreements(settled):
+    right = {tunnel.label: "the right key" for tunnel in settled.tunnels()}
+    for agreement in agreements(settled, right):
         of_one = name.startswith("tunnels.")
         if agreement.tunnel.link != link or (
             of_one and not name.endswith(f".{agreement.tunnel.label}")
@@ -161,6 +194,11 @@ def _entered(link: SettledLink, one: Difference, side: str) -> SettledEntered | 
     if not mine:
         return None
     row = one.name.split(".")[1]
+    tunnel = next(t for t in link.tunnels if one.name.endswith(f".{t.label}"))
+    if row in _SESSION_ROWS:
+        return _session(before, tunnel, _SESSION_ROWS[row], one)
+    if row.startswith("secret:"):
+        return replace(before, keys={**before.keys, tunnel.name: _ANOTHER_KEY})
     if row in ("local-identity", "remote-identity"):
         held = addresses(one.entered)
         text = str(held[0].address) if held else one.entered.partition(" (")[0].strip()
@@ -173,6 +211,22 @@ def _entered(link: SettledLink, one: Difference, side: str) -> SettledEntered | 
     if row == "remote-traffic-selector" and prefixes:
         return replace(before, remote=prefixes)
     return None
+
+
+def _session(
+    before: SettledEntered, tunnel: SettledTunnel, field: str, one: Difference
+) -> SettledEntered | None:
+    """With one value of the BGP session as it was entered; None for what is not such a value."""
+    said = before.sessions.get(tunnel.name, SaidSession())
+    reading = read(one.name, one.entered)
+    held = addresses(one.entered)
+    value: Any = reading.value if isinstance(reading.value, bool) else None
+    if field in ("source", "peer"):
+        value = held[0].address if held else None
+    if value is None:
+        return None
+    changed = replace(said, **{field: value})
+    return replace(before, sessions={**before.sessions, tunnel.name: changed})
 
 
 def _prefixes(text: str) -> tuple[Prefix, ...]:
