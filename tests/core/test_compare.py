@@ -422,3 +422,41 @@ def test_a_spare_that_will_fail_fails_once_the_others_have_failed() -> None:
     name = next(n for n in right if n.endswith(".remote-identity.quay-apps/b"))
     (found,) = differences(sheet, {**right, name: "198.51.100.9"})
     assert "once the others have failed" in follows(settled, "quay-gw", [found])[name]
+
+
+def test_what_was_left_at_the_devices_own_value_is_known_from_its_profile() -> None:
+    from dataclasses import replace as changed
+
+    from obrin.core.compare.against import NOT_GIVEN, against, device_defaults
+
+    settled = settled_of()
+    sheet = Sheet(list(values_of(value_sheet(settled, "quay-gw"))))
+    profile = settled.gateways["quay-gw"].profile
+    hidden = changed(profile.esp.lifetime, default=1800.0)
+    profile = changed(profile, esp=changed(profile.esp, lifetime=hidden))
+    defaults = device_defaults(profile, sheet)
+    assert set(defaults.values()) == {1800.0}
+    (name,) = defaults
+    right = {n: v.text for n, v in sheet.values.items()}
+    made = against(sheet, {**right, name: "1800 s"}, defaults=defaults)
+    assert [d.kind for d in made.differences] == ["default"]
+    del right[name]
+    left = {one.name: one.why for one in against(sheet, right).left}
+    assert left[name] == NOT_GIVEN
+
+
+@pytest.mark.parametrize(
+    ("ending", "text", "kind"),
+    [
+        (".local-address.quay-apps/a", "10.1.2.3", "private address"),
+        (".accept-from-it.quay-apps/a", "10.64.0.0/22, 10.99.0.0/16", "too many entries"),
+        (".larger-packets.quay-apps/a", "refuzed, the sender is informed", "letters"),
+        (".prf.ike-sa", "no such thing", "no algorithm"),
+    ],
+)
+def test_kinds_of_single_mistakes(ending: str, text: str, kind: str) -> None:
+    sheet = Sheet(list(values_of(value_sheet(settled_of(), "quay-gw"))))
+    right = {n: value.text for n, value in sheet.values.items()}
+    name = next(n for n in right if n.endswith(ending))
+    (found,) = differences(sheet, {**right, name: text})
+    assert found.kind in (kind, "slip") if kind == "letters" else found.kind == kind, found

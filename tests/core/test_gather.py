@@ -241,3 +241,32 @@ def test_titles_above_the_header_are_passed_over_and_everything_is_not_a_range()
     assert [row.values["prefix"] for row in named.rows] == ["10.72.0.0/14"]
     with pytest.raises(DesignError, match="no header in this line"):
         read_table(text, "t.csv", {}, 99)
+
+
+def test_every_row_of_a_table_is_taken_bad_or_left_with_a_reason() -> None:
+    from obrin.core.gather.compose import Entry, Source, compose
+
+    sites = [Entry(f"s:{n}", {"name": name}) for n, name in enumerate(("a", "b", "a"), 2)]
+    lans = [
+        Entry(f"l:{n}", {"name": name, "site": site})
+        for n, (name, site) in enumerate((("x", "a"), ("y", "c"), ("z", ""), ("w", "b")), 2)
+    ]
+    parts = [Entry("p:2", {"id": "1"}, lans[1]), Entry("p:3", {"id": "2"}, lans[0])]
+    tables = [
+        Source("sites", frozenset({"name"}), sites),
+        Source("lans", frozenset({"name", "site"}), lans, {"site": ("sites", "name")}),
+        Source("parts", frozenset({"id"}), parts, parent="lans"),
+        Source("idle", frozenset({"x"}), [Entry("i:2", {"x": "1"})]),
+    ]
+    text = '"{sites.name}": {lans: {"{lans.name}": {ids: ["{parts.id}"]}}}\n'
+    values = {"{sites.name}": {"lans": {"{lans.name}": {"ids": ["{parts.id}"]}}}}
+    made = compose(text, values, "t.yaml", tables)
+    assert made.values == {"a": {"lans": {"x": {"ids": [2]}}}, "b": {"lans": {"w": {"ids": []}}}}
+    assert made.counts == {
+        "sites": (3, 2, 1, 0), "lans": (4, 2, 0, 2), "parts": (2, 1, 0, 1), "idle": (1, 0, 0, 1),
+    }  # fmt: skip
+    said = {problem.where: problem.what for problem in made.left}
+    assert "no row of sites has name 'c'" in said["l:3"]
+    assert "column site is empty" in said["l:4"]
+    assert "nothing was made of the row that it lies within" in said["p:2"]
+    assert "nothing of the design has a hole that it fills" in said["i:2"]
