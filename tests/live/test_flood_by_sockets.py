@@ -153,6 +153,7 @@ def held_out(rate: float, seconds: float, *, share: bool) -> None:
 
 
 @pytest.mark.long
+@pytest.mark.alone
 def test_a_short_flood_by_real_sockets() -> None:
     held_out(2_000, 3.0, share=True)
 
