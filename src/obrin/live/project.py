@@ -375,11 +375,11 @@ _parsed = lru_cache(maxsize=2)(parse_choices)
 """One text is parsed once, whatever a command asks of it; two, since `--against` reads another."""
 
 
-def read_text(path: Path, fix: str = "Check the path") -> str:
-    """Raises DesignError when the file cannot be read as UTF-8 text, with the `fix` for one that
-    is not there."""
+def read_text(path: Path, fix: str = "Check the path", most: int = MAX_BYTES) -> str:
+    """Raises DesignError when the file cannot be read as UTF-8 text of at most so many bytes, with
+    the `fix` for one that is not there."""
     try:
-        return read_file(path, MAX_BYTES).decode("utf-8-sig")
+        return read_file(path, most).decode("utf-8-sig")
     except FileNotFoundError:
         raise DesignError([Problem(str(path), "there is no such file", fix)]) from None
     except UnicodeDecodeError as error:

@@ -5,10 +5,11 @@ from __future__ import annotations
 import io
 from pathlib import Path
 
-from obrin.core.errors import DesignError, OutsideError, Problem
-from obrin.live.files import read_file
+from obrin.core.errors import DesignError, Problem
+from obrin.live.project import read_text
 
-MOST_BYTES = 64 << 20
+MOST_BYTES = 32 << 20
+"""Largest size of a template, and of a text that is read by one."""
 
 
 def rows_by(template: Path, text: str) -> tuple[list[str], list[list[str]]]:
@@ -17,22 +18,9 @@ def rows_by(template: Path, text: str) -> tuple[list[str], list[list[str]]]:
     import textfsm
 
     try:
-        table = textfsm.TextFSM(io.StringIO(text_of(template)))
+        table = textfsm.TextFSM(io.StringIO(read_text(template, most=MOST_BYTES)))
         found = table.ParseText(text)
     except (textfsm.TextFSMTemplateError, textfsm.TextFSMError) as error:
         what = f"the template does not work: {error}"
         raise DesignError([Problem(str(template), what, "Correct the template")]) from None
     return list(table.header), [[str(cell) for cell in row] for row in found]
-
-
-def text_of(path: Path) -> str:
-    """Raises DesignError."""
-    try:
-        return read_file(path, MOST_BYTES).decode("utf-8-sig")
-    except FileNotFoundError:
-        raise DesignError([Problem(str(path), "there is no such file", "Check the path")]) from None
-    except OutsideError as error:
-        raise DesignError([Problem(str(path), str(error), "Check the path")]) from None
-    except UnicodeDecodeError as error:
-        what = f"not UTF-8 text (byte {error.start})"
-        raise DesignError([Problem(str(path), what, "Save it as UTF-8")]) from None

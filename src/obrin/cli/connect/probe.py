@@ -21,7 +21,7 @@ from obrin.cli.shared.common import (
 from obrin.cli.shared.completion import network_names
 from obrin.cli.shared.redacting import redactable
 from obrin.core.errors import AddressError, ObrinError
-from obrin.core.known import NotKnown, Verdict
+from obrin.core.known import NotKnown, Verdict, known
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -290,7 +290,7 @@ def _verdict_json(verdict: Judged) -> dict[str, Any]:
         "waited": seen.waited,
         "path": list(seen.path),
         "sizes": [{"bytes": size, "answered": there} for size, there in seen.sizes],
-        "met": None if isinstance(verdict.met, NotKnown) else verdict.met,
+        "met": known(verdict.met, None),
         "not_known": verdict.met.why if isinstance(verdict.met, NotKnown) else "",
         "cause": "" if verdict.cause is None else verdict.cause.text,
         "speaks_for": [] if verdict.cause is None else list(verdict.cause.speaks_for),

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from obrin.core.json_text import Json
-from obrin.core.known import NotKnown, Verdict
+from obrin.core.known import NotKnown, Verdict, known
 from obrin.core.settled.expected import Expected
 
 ANSWERED, REFUSED, NO_ANSWER, NOT_TRIED = "answered", "refused", "no answer", "not tried"
@@ -53,7 +53,6 @@ class Outcome:
         return self.dropped
 
     def as_json(self) -> Json:
-        unknown = isinstance(self.verdict, NotKnown)
         return {
             "from": str(self.expectation.source),
             "to": str(self.expectation.destination),
@@ -61,7 +60,7 @@ class Outcome:
             "family": self.expectation.family.lower(),
             "must": self.expectation.must,
             "seen": self.seen,
-            "met": None if unknown else self.verdict,
+            "met": known(self.verdict, None),
             "seconds": self.seconds,
             "dropped": self.dropped,
             "problem": self.problem,

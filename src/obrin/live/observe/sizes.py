@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from obrin.core.errors import OutsideError
 from obrin.core.ipsec.overhead import IPV4_HEADER, IPV6_HEADER, LEAST_IPV6_MTU, TCP_HEADER
 from obrin.core.json_text import Json
-from obrin.core.known import NotKnown, Verdict
+from obrin.core.known import NotKnown, Verdict, known
 from obrin.core.reach.model import ReachModel
 from obrin.core.reach.paths import path_there_and_back
 from obrin.core.settled.expected import Expected
@@ -56,7 +56,7 @@ class SizeOutcome:
             "family": self.expectation.family.lower(),
             "largest": self.largest,
             "expected": self.expected,
-            "met": None if isinstance(self.verdict, NotKnown) else self.verdict,
+            "met": known(self.verdict, None),
             "beyond": self.lost or self.beyond,
             "problem": self.problem,
         }

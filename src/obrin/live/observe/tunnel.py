@@ -11,7 +11,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from obrin.core.json_text import Json
-from obrin.core.known import NotKnown, Verdict, all_of
+from obrin.core.known import NotKnown, Verdict, all_of, known
 from obrin.live.drivers.observations import NO_IKE, NOT_ASKED, EndStatus
 
 UP, ODD, REST, UNKNOWN, REVOKED, DOWN = (
@@ -117,8 +117,8 @@ class TunnelStatus:
             "tunnel": self.tunnel,
             "rank": self.rank,
             "state": self.state,
-            "up": _plain(self.up),
-            "right": _plain(self.right),
+            "up": known(self.up, None),
+            "right": known(self.right, None),
             "not_known": self.right.why if isinstance(self.right, NotKnown) else "",
             "rests_on": self.rests_on(),
             "rests": self.rests,
@@ -157,12 +157,7 @@ def _said(end: EndStatus) -> Iterator[str]:
         yield f"BGP {end.bgp}"
 
 
-def _plain(verdict: Verdict) -> bool | None:
-    """As JSON has it: null is not known."""
-    return None if isinstance(verdict, NotKnown) else verdict
-
-
 def _end(end: EndStatus) -> Json:
     values = ((name, getattr(end, name)) for name in EndStatus.__slots__)
-    shown = {name: None if isinstance(value, NotKnown) else value for name, value in values}
+    shown = {name: known(value, None) for name, value in values}
     return {**shown, "not_known": end.not_known}

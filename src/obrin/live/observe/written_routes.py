@@ -12,7 +12,8 @@ from obrin.core.errors import AddressError, DesignError, Problem
 from obrin.core.gather.ranges import blocks_of
 from obrin.core.handover.standard.basic import interface_name
 from obrin.core.settled.model import Settled
-from obrin.live.text_tables import rows_by, text_of
+from obrin.live.project import read_text
+from obrin.live.text_tables import MOST_BYTES, rows_by
 
 PREFIX, NETWORK, NEXT_HOP, INTERFACE = "prefix", "network", "nexthop", "interface"
 
@@ -23,7 +24,7 @@ def written_routes(
     """Prefixes, each with the tunnel, circuit or network that it leads to, or the word that stands
     there; and the rows that are not routes. Raises DesignError for a template that does not work,
     or finds nothing."""
-    header, rows = rows_by(template, text_of(file))
+    header, rows = rows_by(template, read_text(file, most=MOST_BYTES))
     names = [name.lower() for name in header]
     given = set(names)
     if not rows or not given & {PREFIX, NETWORK} or not given & {NEXT_HOP, INTERFACE}:
