@@ -80,6 +80,21 @@ def test_a_clock_is_right_however_long_it_took_to_come_to_it(monkeypatch) -> Non
     assert read_clocks(ends, lambda: time[0]) == {late: -7200.0}
 
 
+def test_a_clock_that_is_not_reported_is_not_known() -> None:
+    now, ends = datetime(2026, 6, 1, tzinfo=UTC), ends_of([])
+    mute, dead, *others = ends.gateways
+    for name in others:
+        ends.gateways[name].clock = lambda: now
+    ends.gateways[mute].clock = lambda: None
+
+    def refused() -> None:
+        raise OutsideError("no answer")
+
+    ends.gateways[dead].clock = refused
+    found = {name: seen.why for name, seen in read_clocks(ends, lambda: now).items()}
+    assert found == {mute: "it does not report its time", dead: "it does not answer"}
+
+
 def test_answers_come_in_order_from_several_at_once() -> None:
     meet = threading.Barrier(asking.SIDE_BY_SIDE, timeout=10)
 

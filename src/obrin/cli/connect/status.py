@@ -78,6 +78,7 @@ def status(
         ctx.exit(_watch(design_file, every, lasting, partial=partial, as_json=as_json))
     from datetime import UTC, datetime
 
+    from obrin.core.known import NotKnown
     from obrin.live.connect.whole import ended_of
     from obrin.live.drivers.registry import open_ends
     from obrin.live.observe.status import (
@@ -96,7 +97,8 @@ def status(
         found = read_status(settled, ends)
         ended = ended_of(project, settled, ends)
         waiting = read_waiting(ends)
-        clocks = read_clocks(ends, lambda: datetime.now(UTC))
+        seen = read_clocks(ends, lambda: datetime.now(UTC))
+        clocks = {name: wrong for name, wrong in seen.items() if not isinstance(wrong, NotKnown)}
         labels = {tunnel.label for tunnel in settled.tunnels()}
         down = [t for t in found if t.state == DOWN and t.tunnel in labels]
         strangers = read_strangers(settled, ends, down) if down else []
@@ -110,6 +112,8 @@ def status(
         ctx.exit(0 if _good(found, partial=partial) else 1)
     for gateway, wrong in clocks.items():
         click.echo(f"{clock_words(gateway, wrong)}.", err=True)
+    if unseen := {n: w.why for n, w in seen.items() if isinstance(w, NotKnown)}:
+        click.echo(f"not known whether the clock of {_reasons(unseen)} is right.", err=True)
     for text in strangers:
         click.echo(text, err=True)
     other = () if look is None else look.found
@@ -118,7 +122,8 @@ def status(
         more = f", and {left} more" if (left := len(drift.differing) - MOST_NAMED) > 0 else ""
         click.echo(f"{drift.name} is not as the design has it: {parts}{more}.", err=True)
     if look is not None and look.unseen:
-        click.echo(_not_compared(look.unseen), err=True)
+        text = _reasons(look.unseen)
+        click.echo(f"not known whether {text} is as the design has it.", err=True)
     for name, who in waiting.items():
         click.echo(f"{name} waits for {who}, who has to accept it.", err=True)
     if as_json:
@@ -131,13 +136,13 @@ def status(
     ctx.exit(0 if good else 1)
 
 
-def _not_compared(unseen: Mapping[str, str]) -> str:
-    """Name what could not be compared with the design, and why."""
+def _reasons(unseen: Mapping[str, str]) -> str:
+    """Names of what could not be looked at, by the reason."""
     reasons: dict[str, list[str]] = {}
     for name, why in unseen.items():
         reasons.setdefault(why, []).append(name)
     parts = (f"{_named(names)} ({why})" for why, names in reasons.items())
-    return f"not known whether {'; '.join(parts)} is as the design has it."
+    return "; ".join(parts)
 
 
 def _good(found: Sequence[TunnelStatus], *, partial: bool) -> bool:

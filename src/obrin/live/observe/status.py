@@ -10,6 +10,7 @@ from datetime import datetime
 
 from obrin.core.design.arrangement import SPARE
 from obrin.core.errors import OutsideError
+from obrin.core.known import NotKnown
 from obrin.core.settled.links import Leg, SettledTunnel
 from obrin.core.settled.model import Settled
 from obrin.live.drivers.asking import side_by_side
@@ -53,20 +54,22 @@ def read_waiting(ends: Ends) -> dict[str, str]:
     return found
 
 
-def read_clocks(ends: Ends, now: Callable[[], datetime]) -> dict[str, float]:
-    """Gateways whose clock is wrong, and by how many seconds: positive where it is ahead. Those
-    that do not answer, or do not report it, are left out."""
+def read_clocks(ends: Ends, now: Callable[[], datetime]) -> dict[str, float | NotKnown]:
+    """Gateways whose clock is wrong, and by how many seconds: positive where it is ahead; or why
+    that is not known."""
 
-    def wrong(name: str) -> float:
+    def wrong(name: str) -> float | NotKnown:
         try:
             advertised = ends.gateways[name].clock()
         except OutsideError:
-            return 0.0
-        return 0.0 if advertised is None else (advertised - now()).total_seconds()
+            return NotKnown("it does not answer")
+        if advertised is None:
+            return NotKnown("it does not report its time")
+        return (advertised - now()).total_seconds()
 
     names = list(ends.gateways)
     found = zip(names, side_by_side(wrong, names), strict=True)
-    return {name: seconds for name, seconds in found if abs(seconds) > CLOCK_TOLERANCE}
+    return {n: s for n, s in found if isinstance(s, NotKnown) or abs(s) > CLOCK_TOLERANCE}
 
 
 def clock_words(gateway: str, wrong: float) -> str:
