@@ -47,7 +47,7 @@ def other(name: str, text: str) -> str:
     reading = read(name, text)
     if SECRET_ROW in name:
         return "eeee-ffff-gggg-hhhh"
-    if name.split(".")[1] == "initiator":
+    if name.split(".")[1] in ("initiator", "session-opened-by"):
         return "the remote end" if text == "this gateway" else "this gateway"
     if reading.kind == ALGORITHM:
         kind = next(a.kind for a in ALGORITHMS if a.name == reading.value)

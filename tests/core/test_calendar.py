@@ -34,8 +34,8 @@ def test_granted_access_ends_by_itself() -> None:
     before, after = on(LAST, UNTIL), on(date(2027, 2, 1), UNTIL)
     assert [w.must for w in before.expectations][:1] == ["work"]
     assert [w.must for w in after.expectations][:1] == ["not"]
-    assert "flow-1" in {rule.name for rule in filter_of(before, "quay-gw")}
-    assert "flow-1" not in {rule.name for rule in filter_of(after, "quay-gw")}
+    assert "desks-to-apps-web-tcp-443" in {rule.name for rule in filter_of(before, "quay-gw")}
+    assert "desks-to-apps-web-tcp-443" not in {rule.name for rule in filter_of(after, "quay-gw")}
     assert not list(expectations(after))  # and the model proves that it is gone
     assert [f.code for f in ended(after, {}, date(2027, 2, 1))] == ["access-ended"]
     assert list(ended(before, {}, LAST)) == []

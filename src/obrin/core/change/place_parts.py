@@ -22,7 +22,7 @@ from obrin.core.handover.standard.interfaces import CIRCUIT, Interface
 from obrin.core.handover.standard.ipsec import Tunnel
 from obrin.core.handover.standard.routes import Hop, StaticRoute
 from obrin.core.handover.standard.translation import Translation
-from obrin.core.reach.filters import Rule
+from obrin.core.reach.filters import Rule, named_apart
 from obrin.core.settled.links import circuit_label
 from obrin.core.settled.model import Settled
 
@@ -191,20 +191,7 @@ def both_rules(old: Iterable[Rule], new: Iterable[Rule]) -> tuple[Rule, ...]:
     found: dict[Rule, Rule] = {}
     for rule in (*new, *old):
         found.setdefault(replace(rule, name=""), rule)
-    return _named(found.values())
-
-
-def _named(rules: Iterable[Rule]) -> tuple[Rule, ...]:
-    taken: set[str] = set()
-    made = []
-    for rule in rules:
-        name, number = rule.name, 1
-        while name in taken:
-            number += 1
-            name = f"{rule.name}-{number}"
-        taken.add(name)
-        made.append(rule if name == rule.name else replace(rule, name=name))
-    return tuple(made)
+    return named_apart(found.values())
 
 
 def alike(one: Iterable[Rule], other: Iterable[Rule]) -> bool:

@@ -65,7 +65,7 @@ _TURNED_OF = {
         "accept-from-it": "announce-to-it",
     }
 }
-_OPPOSITE = "initiator"
+_OPPOSITE = ("initiator", "session-opened-by")
 _HERE, _THERE = ("this gateway", "this end"), ("the remote end", "the other end")
 _SUITE, _OWN_AS, _PEER_AS = "suite", "gateway.bgp-as-number", "peer-s-as-number"
 _PRINT = re.compile(r"(?:[a-z0-9]{4}-){3}[a-z0-9]{4}")
@@ -155,7 +155,7 @@ def _pairs(one: Mapping[str, str], two: Mapping[str, str]) -> Iterator[_Pair]:
             turned, counterpart, what = _TURNED_OF.get(group, _TURNED), "", ""
             if row in turned:
                 counterpart, what = f"{group}.{turned[row]}.{label}", MIRROR
-            elif row == _OPPOSITE:
+            elif row in _OPPOSITE:
                 counterpart, what = name, ""
             elif row == SECRET_ROW:
                 counterpart, what = name, KEY
@@ -235,9 +235,14 @@ def _why_not(pair: _Pair, one: Mapping[str, str], two: Mapping[str, str]) -> str
         return "nothing is entered at " + ("either end" if all(blank) else "one end")
     if pair.what == KEY and not all(_PRINT.fullmatch(text.strip()) for text in texts):
         return NO_PRINT
-    if not pair.what and any(_starts(text) is None for text in texts):
+    if not pair.what and not _neither(texts) and any(_starts(text) is None for text in texts):
         return "which end initiates cannot be read"
     return ""
+
+
+def _neither(texts: tuple[str, str]) -> bool:
+    """Whether both ends say that there is nothing to be begun."""
+    return {text.strip().lower() for text in texts} == {"none"}
 
 
 def _starts(text: str) -> bool | None:
@@ -251,7 +256,7 @@ def _starts(text: str) -> bool | None:
 def _agree(pair: _Pair, one: Mapping[str, str], two: Mapping[str, str]) -> bool:
     first, second = one[pair.one], two[pair.two]
     if not pair.what:
-        return _starts(first) is not _starts(second)
+        return _neither((first, second)) or _starts(first) is not _starts(second)
     if pair.what == KEY:
         return first.strip() == second.strip()
     if read(pair.one, first) == read(pair.two, second) or _same_host(pair.one, first, second):

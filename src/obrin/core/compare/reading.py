@@ -76,7 +76,11 @@ _METHODS = {
     **dict.fromkeys(("pre-shared-key", "shared secret", "pre-shared secret"), "pre-shared key"),
     **dict.fromkeys(("certificate", "certificates", "cert", "pki"), "certificate"),
     **dict.fromkeys(("digital signature", "rsa signature", "x.509", "x509"), "certificate"),
+    **dict.fromkeys(("rekey", "rekeying", "by rekeying"), "by rekeying"),
+    **dict.fromkeys(("reauth", "reauthentication"), "by authenticating anew"),
+    "reauthenticate": "by authenticating anew",
 }
+"""How ends prove who they are, and renew that, in the spellings of usual screens."""
 _V4 = r"(?:[0-9]{1,3}\.){3}[0-9]{1,3}"
 _V6 = r"[0-9a-fA-F]{0,4}:[0-9a-fA-F:.]*:[0-9a-fA-F]{0,4}"
 _IP = re.compile(
@@ -135,7 +139,7 @@ def read(name: str, text: str) -> Reading:
                 return Reading(ALGORITHM, found.name)
     if (said := _WORDS.get(row, {}).get(plain)) is not None:
         return Reading(SWITCH, said)
-    if row == "authentication" and plain in _METHODS:
+    if plain in _METHODS and "identity" not in row and "secret" not in row:
         return Reading(TEXT, _METHODS[plain])
     if plain in OFF and not (plain == "0" and "order" in row):
         return Reading(SWITCH, False)

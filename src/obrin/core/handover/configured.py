@@ -86,7 +86,7 @@ def _own_interfaces(settled: Settled, place: str) -> Iterator[Interface]:
             yield Interface(name=f"instance-{number}", role=UPLINK, addresses=held)
         for subnet in cloud.subnets.values():
             yield _network(subnet.name, subnet.prefix)
-        for number, address in sorted(_ends_beyond(settled, place)):
+        for number, address in sorted(ends_beyond(settled, place)):
             yield _single(f"peer-{number}", LOOPBACK, address)
     else:
         gateway = settled.gateways[place]
@@ -99,7 +99,7 @@ def _own_interfaces(settled: Settled, place: str) -> Iterator[Interface]:
                 yield _network(network.name, network.prefix)
 
 
-def _ends_beyond(settled: Settled, cloud: str) -> set[tuple[int, Address]]:
+def ends_beyond(settled: Settled, cloud: str) -> set[tuple[int, Address]]:
     """The addresses of a cloud's instances at which sessions end beyond the tunnels."""
     held = ((t.instance, t.beyond[1]) for t in settled.tunnels_at(cloud))
     return {(instance, address) for instance, address in held if address is not None}
@@ -179,10 +179,20 @@ def _circuit(end: CircuitEnd) -> Circuit:
     )
 
 
+def speaker_number(settled: Settled, place: str) -> int:
+    """The AS number of all sessions of a place."""
+    return (settled.clouds if place in settled.clouds else settled.gateways)[place].as_number
+
+
 def bgp_identifier(settled: Settled, place: str) -> Address:
     if place in settled.clouds:
         return Address(32, settled.clouds[place].router_id(1))
     return Address(32, settled.gateways[place].router_id)
+
+
+def speaker_of(settled: Settled, place: str) -> Speaker | None:
+    """The BGP speaker of a place, with its sessions; None where it has none."""
+    return _speaker(settled, place, ends_at(settled, place), circuits_at(settled, place))
 
 
 def _speaker(
@@ -204,7 +214,7 @@ def _speaker(
     neighbours += [_internal(end) for end in internal_at(settled, place)]
     if not neighbours:
         return None
-    asn = (settled.clouds if place in settled.clouds else settled.gateways)[place].as_number
+    asn = speaker_number(settled, place)
     return Speaker(asn=asn, identifier=bgp_identifier(settled, place), neighbours=tuple(neighbours))
 
 
@@ -236,7 +246,7 @@ def _internal(end: InternalEnd) -> Neighbour:
         next_hops=end.next_hops,
         remote_as=end.asn,
         hold=end.hold,
-        passive=local > remote,
+        passive=end.passive,
         local_pref=None,
         announce=(),
         accept=tuple(Prefix(hop.bits, 0, 0) for hop in end.next_hops),

@@ -6,6 +6,8 @@ the replies of an allowed flow are allowed by a second rule with the ports the o
 
 from __future__ import annotations
 
+import hashlib
+import re
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field, replace
 
@@ -181,7 +183,21 @@ def filter_of(settled: Settled, place: str) -> tuple[Rule, ...]:
     it on the way in. A hub lets everything pass: its members and the sites filter. Rules of IPv4
     come first.
     """
-    return tuple(sorted(_rules_of(settled, place), key=lambda rule: rule.source.bits))
+    return named_apart(sorted(_rules_of(settled, place), key=lambda rule: rule.source.bits))
+
+
+def named_apart(rules: Iterable[Rule]) -> tuple[Rule, ...]:
+    """The same rules in order; of those with one name, the later ones get a number."""
+    taken: set[str] = set()
+    made = []
+    for rule in rules:
+        name, number = rule.name, 1
+        while name in taken:
+            number += 1
+            name = f"{rule.name}-{number}"
+        taken.add(name)
+        made.append(rule if name == rule.name else replace(rule, name=name))
+    return tuple(made)
 
 
 def _rules_of(settled: Settled, place: str) -> tuple[Rule, ...]:
@@ -201,13 +217,30 @@ def _rules_of(settled: Settled, place: str) -> tuple[Rule, ...]:
     for wish in settled.expectations_at(here):
         if wish.must == "work" and wish.source.place != wish.destination.place:
             pairs = _pairs(settled, here, wish.source, wish.destination)
-            stem = f"flow-{wish.number}" + ("" if wish.bits == 32 else "-ipv6")
+            stem = _called(here, wish.source, wish.destination, wish.flow)
+            stem += "" if wish.bits == 32 else "-ipv6"
             for index, (source, destination) in enumerate(pairs, 1):
                 name = stem if len(pairs) == 1 else f"{stem}-{index}"
                 for rule in rules_for(name, source, destination, wish.flow):
                     rules[rule] = None
     return (*rules, *_never_filtered(settled))
 
+
+_LONGEST = 48
+"""Characters of the name of a rule before its endings: RFC 8519 allows 64 in all."""
+
+
+def _called(here: str, source: object, destination: object, flow: Flow) -> str:
+    """Name a rule by what it lets through, so that its name stays when others come or go."""
+    ends = (str(end).removeprefix(f"{here}/") for end in (source, destination))
+    words = _UNFIT.sub("-", f"{'-to-'.join(ends)}-{flow}")
+    if len(words) <= _LONGEST:
+        return words
+    mark = hashlib.sha256(words.encode()).hexdigest()[:6]
+    return f"{words[: _LONGEST - 7]}-{mark}"
+
+
+_UNFIT = re.compile(r"[^\w.-]+")
 
 _ERRORS6 = {1: "unreachable", 2: "too-big", 3: "time-exceeded", 4: "parameter-problem"}
 """ICMPv6 that no filter on a path may drop (RFC 4890 section 4.3.1): without it, connections hang.
@@ -244,7 +277,8 @@ def _pairs(
 
 
 def _given(settled: Settled, here: str, given: Iterable[FilterRule]) -> Iterator[Rule]:
-    for number, rule in enumerate(given, 1):
+    for rule in given:
+        stem = _called(here, rule.source, rule.destination, rule.allow)
         pairs = [
             (s, d)
             for s in settled.seen_as(rule.source, here)
@@ -252,5 +286,5 @@ def _given(settled: Settled, here: str, given: Iterable[FilterRule]) -> Iterator
             if s.bits == d.bits
         ]
         for index, (source, destination) in enumerate(pairs, 1):
-            name = f"rule-{number}" if len(pairs) == 1 else f"rule-{number}-{index}"
+            name = stem if len(pairs) == 1 else f"{stem}-{index}"
             yield from rules_for(name, source, destination, rule.allow)

@@ -353,6 +353,11 @@ class InternalEnd:
     next_hops: Dual[Address]
     hold: int
 
+    @property
+    def passive(self) -> bool:
+        """Whether the other end opens the TCP connection: that of the lower address does."""
+        return self.peers[0] > self.peers[1]
+
 
 def internal_at(settled: Settled, place: str) -> tuple[InternalEnd, ...]:
     """The internal sessions of a site gateway; none at a cloud."""

@@ -6,7 +6,8 @@ from collections.abc import Iterator
 
 from obrin.core.handover.ends.records import CircuitEnd, InternalEnd, circuits_at, internal_at
 from obrin.core.handover.sheet.blocks import Block, Heading, Paragraph, Table
-from obrin.core.handover.sheet.words import bfd_words, listed
+from obrin.core.handover.sheet.words import bfd_words, listed, opener
+from obrin.core.handover.standard.basic import circuit_interface
 from obrin.core.settled.clouds import SettledCloud
 from obrin.core.settled.model import Settled
 
@@ -55,12 +56,15 @@ def hub_steps(settled: Settled, place: str) -> Iterator[tuple[str, str, str]]:
 def _circuits(circuits: tuple[CircuitEnd, ...]) -> Iterator[Block]:
     rows: list[tuple[str, list[str]]] = [
         ("Provider", [c.provider or "not said" for c in circuits]),
+        ("Interface", [circuit_interface(c.name) for c in circuits]),
+        ("Order of preference", [str(c.preference) for c in circuits]),
         ("MTU in bytes", [str(c.mtu) for c in circuits]),
         ("Own address on it", [c.own_inside_words for c in circuits]),
         ("Address of the far end", [str(c.remote_inside) for c in circuits]),
         ("Routes by", [c.routing for c in circuits]),
         ("Own AS number", [str(c.local_as) for c in circuits]),
         ("Peer's AS number", [str(c.remote_as) for c in circuits]),
+        ("Session opened by", [opener(c) if c.sessions else "none" for c in circuits]),
         ("Hold time in s", [str(c.hold) for c in circuits]),
         ("BFD", [bfd_words(c.bfd) for c in circuits]),
         ("Local preference for its routes", [str(c.local_pref) for c in circuits]),
@@ -68,6 +72,9 @@ def _circuits(circuits: tuple[CircuitEnd, ...]) -> Iterator[Block]:
         ("Announce to it", [listed(c.local_prefixes) or "none" for c in circuits]),
         ("Accept from it", [listed(c.remote_prefixes) or "none" for c in circuits]),
     ]
+    if any(c.limit is not None for c in circuits):
+        most = ["none" if c.limit is None else str(c.limit) for c in circuits]
+        rows.append(("Most prefixes to take", most))
     yield Heading(3, "Circuits")
     yield Table(
         ("Value", *(c.name for c in circuits)),
@@ -79,7 +86,15 @@ def _circuits(circuits: tuple[CircuitEnd, ...]) -> Iterator[Block]:
 def _internal(sessions: tuple[InternalEnd, ...]) -> Iterator[Block]:
     yield Heading(3, "Internal BGP, over the site's own network")
     yield Table(
-        ("Neighbour", "AS number", "Between", "Hold time in s", "Next hop", "Tell it"),
+        (
+            "Neighbour",
+            "AS number",
+            "Between",
+            "Hold time in s",
+            "Next hop",
+            "Session opened by",
+            "Tell it",
+        ),
         (
             (
                 session.neighbour,
@@ -87,6 +102,7 @@ def _internal(sessions: tuple[InternalEnd, ...]) -> Iterator[Block]:
                 f"{session.peers[0]} here and {session.peers[1]} there",
                 str(session.hold),
                 " and ".join(map(str, session.next_hops)),
+                "the remote end" if session.passive else "this gateway",
                 "everything learned from the clouds",
             )
             for session in sessions

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator
 
 from obrin.core.handover.ends.records import TunnelEnd
 from obrin.core.handover.sheet.blocks import Block, Heading, Paragraph, Table
 from obrin.core.handover.sheet.joining import joining
-from obrin.core.handover.sheet.words import SIGNATURE_WORDS, listed, seconds
+from obrin.core.handover.sheet.words import SIGNATURE_WORDS, listed, opener, seconds
 from obrin.core.handover.standard.basic import interface_name
 from obrin.core.settled.model import Settled
 
@@ -30,15 +31,19 @@ def _seldom(speakers: list[TunnelEnd]) -> Iterator[tuple[str, ...]]:
 
 def _host_routes(speakers: list[TunnelEnd]) -> Iterator[tuple[str, ...]]:
     """Write it only where a peer is beyond its tunnel."""
-    if any(end.host_routes for end in speakers):
+    ways = Counter(host for end in speakers for host in end.host_routes)
+    if ways:
         yield (
             "Static host route to it, into the tunnel",
-            *map(_host_route, speakers),
+            *(
+                _host_route(end, several=any(ways[h] > 1 for h in end.host_routes))
+                for end in speakers
+            ),
         )
 
 
-def _host_route(end: TunnelEnd) -> str:
-    several = any(len(session.ways) > 1 for session in end.sessions)
+def _host_route(end: TunnelEnd, *, several: bool) -> str:
+    """`several`: other tunnels lead to the same peer."""
     return listed(end.host_routes) + (f", order {end.preference}" if several else "")
 
 
@@ -93,6 +98,7 @@ def routing(settled: Settled, place: str, ends: tuple[TunnelEnd, ...]) -> Iterat
                 ("BGP peer address", *(_peers(e, 1) for e in speakers)),
                 ("BGP source address", *(_peers(e, 0) for e in speakers)),
                 ("Peer's AS number", *(str(e.remote_as) for e in speakers)),
+                ("Session opened by", *map(opener, speakers)),
                 *_families(speakers),
                 ("Hold time", *(seconds(e.hold) for e in speakers)),
                 ("Keepalive", *(seconds(e.hold // 3) for e in speakers)),
@@ -109,20 +115,29 @@ def routing(settled: Settled, place: str, ends: tuple[TunnelEnd, ...]) -> Iterat
             ],
         )
         yield Paragraph("Nothing else is announced or accepted.")
-    if static and all(end.selection == "policy" for end in static):
+    by_policy = [end.tunnel for end in static if end.selection == "policy"]
+    if by_policy:
+        which = "" if len(by_policy) == len(ends) else f" for {', '.join(by_policy)}"
         yield Paragraph(
-            "No routes: the policies' traffic selectors (3) lead into the tunnels, in order."
+            f"No routes{which}: the policies' traffic selectors (3) lead into the tunnels, in "
+            "order."
         )
-    elif static:
+    routed = [
+        (end, prefix)
+        for end in static
+        if end.selection == "interface"
+        for prefix in end.remote_prefixes
+        if end.remote_insides.of(prefix.bits) is not None
+    ]
+    if routed:
         yield Table(
             ("Destination", "Through", "Order", "Withdraw when"),
             keys=2,
             name="routes",
-            row_legs=(e.tunnel for e in static for _ in e.remote_prefixes),
+            row_legs=(end.tunnel for end, _ in routed),
             rows=(
                 (str(p), interface_name(e.tunnel), str(e.preference), "the tunnel's IKE SA is down")
-                for e in static
-                for p in e.remote_prefixes
+                for e, p in routed
             ),
         )
     yield from joining(settled, place)

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from obrin.core.handover.configured import bgp_identifier
-from obrin.core.handover.ends.records import TunnelEnd, ends_at
+from obrin.core.handover.configured import bgp_identifier, ends_beyond, speaker_number
+from obrin.core.handover.ends.records import TunnelEnd, circuits_at, ends_at
 from obrin.core.handover.sheet.awake import awake_words
 from obrin.core.handover.sheet.blocks import Block, Heading, Paragraph, Table
 from obrin.core.handover.sheet.outside import internet_side
@@ -134,6 +134,8 @@ def _own_values(
             for number, address in enumerate(cloud.instances, 1):
                 zone = f", in zone {cloud.zones[number - 1]}" if cloud.zones else ""
                 yield f"Public address of instance {number}", f"{address}{zone}"
+            for number, peer in sorted(ends_beyond(settled, place)):
+                yield f"Address for BGP of instance {number}", str(peer)
         for hub in settled.hubs_of(place):
             yield "Attached to hub", hub
         for subnet in cloud.subnets.values():
@@ -143,6 +145,8 @@ def _own_values(
     else:
         gateway = settled.gateways[place]
         yield "Site", gateway.site
+        if gateway.loopback is not None:
+            yield "Loopback address", str(gateway.loopback)
         for uplink in gateway.uplinks.values():
             inside = f" (on the device: {uplink.own})" if uplink.translated else ""
             yield f"Uplink {uplink.name}", f"{uplink.address}{inside}"
@@ -154,8 +158,8 @@ def _own_values(
                 beside = settled.network_of_router(gateway.site, inner.first) or "no network here"
                 way = f"by a static route to the inner router {inner} in {beside}"
             yield f"Network {name}", f"{network.prefix}, {way}"
-    if any(end.routing == "bgp" for end in ends):
-        yield "BGP AS number", str(ends[0].local_as)
+    if any(leg.routing == "bgp" for leg in (*ends, *circuits_at(settled, place))):
+        yield "BGP AS number", str(speaker_number(settled, place))
         yield "BGP identifier", str(bgp_identifier(settled, place))
 
 
@@ -218,6 +222,7 @@ def _tunnels(settled: Settled, ends: tuple[TunnelEnd, ...]) -> Iterator[Block]:
         ("Remote address", [str(end.remote_address) for end in ends]),
         ("Remote identity", [end.remote_identity for end in ends]),
         ("Authentication", [method_words(end) for end in ends]),
+        ("Renewal of the IKE SA", [_RENEWALS[end.profile.renewal or "rekey"] for end in ends]),
         (
             "Secret: entry in keys.json",
             [e.tunnel if e.authentication == BY_KEY else "certificate" for e in ends],
@@ -244,6 +249,9 @@ def _tunnels(settled: Settled, ends: tuple[TunnelEnd, ...]) -> Iterator[Block]:
         ("Largest TCP segment (MSS), both directions", list(map(_mss_words, ends))),
     ]
     yield Table(("Value", *names), ([name, *values] for name, values in rows), column_legs=names)
+
+
+_RENEWALS = {"rekey": "by rekeying", "reauthenticate": "by authenticating anew"}
 
 
 def _child_sas(ends: tuple[TunnelEnd, ...]) -> Iterator[tuple[str, list[str]]]:
@@ -320,12 +328,14 @@ def _filters(rules: tuple[Rule, ...], ends: tuple[TunnelEnd, ...]) -> Iterator[B
 def _hosts(settled: Settled, place: str) -> Iterator[Block]:
     """Lines for those who manage the hosts behind it."""
     here = place if place in settled.clouds else settled.gateways[place].site
-    rows = [
-        (name.network, str(rule.allow), "anywhere" if senders is None else listed(senders))
-        for name, accepts in settled.hosts_accept_at(here)
-        for rule in accepts
-        for senders in [settled.host_senders(rule, here)]
-    ]
+    rows = []
+    for name, accepts in settled.hosts_accept_at(here):
+        if not accepts:
+            rows.append((name.network, "nothing", "anywhere"))
+        for rule in accepts:
+            senders = settled.host_senders(rule, here)
+            words = "anywhere" if senders is None else listed(senders)
+            rows.append((name.network, str(rule.allow), words))
     if rows:
         yield Paragraph("The hosts' own firewalls let in this, and answers to their own flows:")
         yield Table(("Network", "Allow", "From"), rows, keys=3, name="hosts")

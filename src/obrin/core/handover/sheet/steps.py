@@ -6,7 +6,8 @@ from collections.abc import Iterator
 
 from obrin.core.address.prefix import Address
 from obrin.core.drill.outage import Predictor
-from obrin.core.handover.ends.records import TunnelEnd, ends_at
+from obrin.core.handover.configured import speaker_of
+from obrin.core.handover.ends.records import InternalEnd, TunnelEnd, ends_at, internal_at
 from obrin.core.handover.sheet.joining import circuit_steps, hub_steps
 from obrin.core.handover.sheet.stand_ins import marked_text
 from obrin.core.handover.standard.basic import interface_name
@@ -36,12 +37,16 @@ def steps(settled: Settled, place: str, predictor: Predictor) -> str:
         parts += hub_steps(settled, place)
     elif ends:
         parts.append(_site_first(settled, place))
+    if not cloud:
+        parts.append(_own_values(settled, place))
         parts += _first_hop(settled, place)
     parts += _inner_routers(settled, place)
     parts += circuit_steps(settled, place)
     parts += [_tunnel(end) for end in ends]
-    parts.append(_FILTER if settled.legs_at(place) else _FILTER_ALONE)
+    parts.append(_filter(settled, place, ends))
     parts += [_routing(end) for end in ends if end.selection == "interface"]
+    parts += [_internal(end) for end in internal_at(settled, place)]
+    parts += _hosts(settled, place)
     parts.append(_flow(settled, place))
     if settled.legs_at(place):
         parts.append(_failover(settled, place, predictor))
@@ -58,19 +63,56 @@ def _owner(entry: Owned) -> Part:
     )
 
 
-_FILTER: Part = (
-    "Enter the filter, and leave tunnel traffic out of source translation (sheet, 5 on)",
-    "the filter's last rule drops everything else; the internet still works from the site",
-    "if the internet stopped, the exemption from translation is too wide: it is for the "
-    "destinations on the sheet only",
-)
+def _filter(settled: Settled, place: str, ends: tuple[TunnelEnd, ...]) -> Part:
+    otherwise = "a rule that is missing shows in a later step: its flow is not answered"
+    if not settled.legs_at(place):
+        return "Enter the filter (sheet, 5)", _LAST_RULE, otherwise
+    translated = [end.tunnel for end in ends if end.translations]
+    both = f", the one-to-one translation at {', '.join(translated)}" if translated else ""
+    return (
+        f"Enter the filter{both}, and leave tunnel traffic out of source translation "
+        "(sheet, 5 to the end)",
+        f"{_LAST_RULE}; the internet still works from the site",
+        "if the internet stopped, the exemption from translation is too wide: it is for the "
+        f"destinations on the sheet only; {otherwise}",
+    )
 
 
-_FILTER_ALONE: Part = (
-    "Enter the filter (sheet, 5)",
-    "the filter's last rule drops everything else",
-    "a rule that is missing shows in the next step: its flow is not answered",
-)
+_LAST_RULE = "the filter's last rule drops everything else"
+
+
+def _own_values(settled: Settled, place: str) -> Part:
+    speaks = speaker_of(settled, place) is not None
+    more = ", the AS number and the BGP identifier" if speaks else ""
+    more = ", the loopback" + more if settled.gateways[place].loopback is not None else more
+    return (
+        f"See that the device has the networks and uplinks of the sheet; enter what is "
+        f"missing{more} (sheet, 1)",
+        "its own table shows the networks as connected, or by their inner routers",
+        "another address on the device: either it changes, or the design does; ask before you "
+        "enter anything",
+    )
+
+
+def _internal(end: InternalEnd) -> Part:
+    return (
+        f"Enter the internal BGP session with {end.neighbour} (sheet, 4)",
+        f"the session with {end.peers[1]} is established",
+        f"a route to {end.peers[1]} over the site's own network is missing, or TCP 179 is "
+        f"filtered; it comes up only once {end.neighbour} has it, too",
+    )
+
+
+def _hosts(settled: Settled, place: str) -> Iterator[Part]:
+    here = place if place in settled.clouds else settled.gateways[place].site
+    networks = [name.network for name, _ in settled.hosts_accept_at(here)]
+    if networks:
+        yield (
+            f"Have the firewalls of the hosts in {', '.join(networks)} let in what is listed "
+            "(sheet, 5, the hosts' own)",
+            "a host there shows these rules",
+            "a host whose firewall somebody else manages: ask them; it answers nothing until then",
+        )
 
 
 def _cloud_first(settled: Settled, place: str) -> Part:

@@ -6,7 +6,7 @@ from collections.abc import Iterable
 
 from obrin.core.address.prefix import Prefix
 from obrin.core.design.arrangement import SHARED
-from obrin.core.handover.ends.records import TunnelEnd
+from obrin.core.handover.ends.records import LegEnd, TunnelEnd
 from obrin.core.ipsec.liveness import Bfd
 from obrin.core.ipsec.profile import UNITS
 from obrin.core.quantity import plain
@@ -41,6 +41,11 @@ def identity_words(end: TunnelEnd) -> str:
     if end.local_identity == str(end.own_address):
         return f"{end.local_identity} (its own address; the other end sees {end.local_address})"
     return f"{end.local_identity} (to be entered; the device's own address is {end.own_address})"
+
+
+def opener(end: LegEnd) -> str:
+    """Which end opens the TCP connection of a BGP session."""
+    return "this gateway" if end.initiator else "the remote end"
 
 
 def role_words(end: TunnelEnd) -> str:
