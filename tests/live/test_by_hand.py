@@ -302,7 +302,7 @@ def test_who_does_a_change_sees_only_what_differs(folder: Folder) -> None:
     assert process.returncode == 0, shown
     assert shown.count("Then look at") == 4
     assert "(now high)" in shown
-    assert shown.count("enter: Suite common: Encryption, IKE SA") == 2  # once at each end
+    assert shown.count("Suite: IKE SA: Encryption") == 2  # once at each end
     assert "198.51.100.20" not in shown  # the same in both designs
     assert "does not apply" not in shown
     assert "4 steps done" in out

@@ -44,8 +44,8 @@ def sessions(label: str, row: dict[str, str], tunnel: dict[str, str]) -> Iterato
             hold=int(number(row["Hold time"])),
             passive=row["Session opened by"] != "this gateway",
             local_pref=int(row["Local preference for its routes"]),
-            announce=tuple(p for p in prefixes(row["Announce to it"]) if p.bits in carried),
-            accept=tuple(p for p in prefixes(row["Accept from it"]) if p.bits in carried),
+            announce=tuple(p for p in prefixes(row.get("Announce to it", "")) if p.bits in carried),
+            accept=tuple(p for p in prefixes(row.get("Accept from it", "")) if p.bits in carried),
             prepend=_if_any(row.get("Own AS in front, more often", "")) or 0,
             communities=tuple(several(row.get("Communities on what it advertises (RFC 1997)", ""))),
             med=_if_any(row.get("Multi-exit discriminator to advertise", "")),
@@ -75,9 +75,9 @@ def line_session(name: str, row: dict[str, str]) -> Iterator[Neighbour]:
         hold=int(row["Hold time in s"]),
         passive=row["Session opened by"] != "this gateway",
         local_pref=int(row["Local preference for its routes"]),
-        announce=tuple(p for p in prefixes(row["Announce to it"]) if p.bits in carried),
-        accept=tuple(p for p in prefixes(row["Accept from it"]) if p.bits in carried),
-        prepend=_if_any(row["Own AS in front, more often"]) or 0,
+        announce=tuple(p for p in prefixes(row.get("Announce to it", "")) if p.bits in carried),
+        accept=tuple(p for p in prefixes(row.get("Accept from it", "")) if p.bits in carried),
+        prepend=_if_any(row.get("Own AS in front, more often", "")) or 0,
         limit=_if_any(row.get("Most prefixes to take", "")),
     )
 

@@ -26,7 +26,6 @@ from obrin.core.reach.filters import ANY_PORT, Rule, beginning
 from tests.typist import bgp
 from tests.typist.screen import Screen
 from tests.typist.words import (
-    NONE,
     addresses,
     bfd_of,
     count,
@@ -51,7 +50,7 @@ def configured(screen: Screen) -> DeviceConfig:
     by_interface = {
         interface_of(label, row): addresses(row["Remote inside address"])
         for label, row in tunnels.items()
-        if row["Remote inside address"] not in NONE
+        if "Remote inside address" in row
     }
     names = [*(row["Interface"] for row in circuits.values())]
     names += [interface_of(label, row) for label, row in tunnels.items()]
@@ -123,7 +122,7 @@ def _single(held: list[Address]) -> tuple[tuple[Address, int], ...]:
 
 
 def _tunnel_interface(label: str, row: dict[str, str]) -> Interface:
-    held = with_lengths(row["Inside address"])
+    held = with_lengths(row.get("Inside address", ""))
     mtu = count(row["MTU inside the tunnel"])
     too_small = mtu < LONGEST_IPV6 and all(a.bits == 128 for a, _ in held)
     return Interface(
@@ -148,11 +147,16 @@ def _circuit_interface(name: str, row: dict[str, str]) -> Interface:
 # Tunnels
 
 
-def _suite(screen: Screen, name: str) -> Suite:
-    part = f"Suite {name}"
-    columns = screen.columns(part)
-    version = 1 if "Phase 1 (IKE)" in columns else 2
-    ike, esp = (screen.of(part, column) for column in columns)
+def _suite(screen: Screen, label: str, name: str) -> Suite:
+    held = screen.of("Suite", label)
+    version = 1 if any(row.startswith("Phase 1 (IKE)") for row in held) else 2
+    columns = (
+        ("Phase 1 (IKE): ", "Phase 2 (ESP): ") if version == 1 else ("IKE SA: ", "Child SA (ESP): ")
+    )
+    ike, esp = (
+        {row.removeprefix(column): text for row, text in held.items() if row.startswith(column)}
+        for column in columns
+    )
 
     def algorithm(text: str) -> str | None:
         return None if text.startswith("none") else text
@@ -198,7 +202,7 @@ def _tunnel(screen: Screen, label: str, row: dict[str, str]) -> Tunnel:
         remote_selectors=prefixes(row["Remote traffic selector"]),
         stands_in_for=tuple(several(elders[1])) if elders else (),
         bfd_endpoints=(parse_address(ends[1]), parse_address(ends[2])) if ends else None,
-        suite=_suite(screen, row["Suite"]),
+        suite=_suite(screen, label, row["Suite"]),
         authentication=row["Authentication"].replace("pre-shared ", "pre-shared-"),
         selection="policy"
         if row["What leads traffic into it"].startswith("a policy")
@@ -253,7 +257,7 @@ def _routes(
     for row in circuits.values():
         if row["Routes by"] == "static":
             far = {a.bits: a for a in addresses(row["Address of the far end"])}
-            for prefix in prefixes(row["Accept from it"]):
+            for prefix in prefixes(row.get("Accept from it", "")):
                 if prefix.bits in far:
                     order = int(row["Order of preference"])
                     hop = Hop(interface=row["Interface"], address=far[prefix.bits], order=order)

@@ -58,5 +58,4 @@ def first(text: str) -> str:
 
 def interface_of(label: str, row: dict[str, str]) -> str:
     """A tunnel by policy has an interface of its own choice."""
-    named = row["Tunnel interface"]
-    return "tunnel-" + label.replace("/", "-") if named in NONE else named
+    return row.get("Tunnel interface", "tunnel-" + label.replace("/", "-"))

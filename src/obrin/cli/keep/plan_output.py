@@ -131,7 +131,14 @@ def plan_json(plan: Plan, times: Schedule) -> dict[str, Any]:
                 "owner": p.owner,
                 "done": p.number <= times.done,
                 "lines": [
-                    {"what": x.what, "part": x.part, "row": x.row, "old": x.old, "new": x.new}
+                    {
+                        "what": x.what,
+                        "part": x.part,
+                        "for": x.leg,
+                        "row": x.row,
+                        "old": x.old,
+                        "new": x.new,
+                    }
                     for x in p.lines
                 ],
                 "lost": [{"flow": flow.words, "why": why} for flow, why in p.lost],

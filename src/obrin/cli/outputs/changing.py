@@ -34,9 +34,10 @@ CHANGING: dict[str, Shape] = {
                             record(
                                 "values of the sheets",
                                 {
-                                    "what": text("what to do", "enter", "change", "take away"),
-                                    "part": text("of the sheet"),
-                                    "row": text("of the sheet"),
+                                    "what": text("what to do", "add", "change", "remove", "rename"),
+                                    "part": text("the heading of the sheet"),
+                                    "for": text("the tunnel or circuit, or empty"),
+                                    "row": text("the value, or what a row of a list begins with"),
                                     "old": text("until now"),
                                     "new": text("from now on"),
                                 },

@@ -11,7 +11,7 @@ from dataclasses import replace
 from typing import TypeVar
 
 from obrin.core.address.translation import Exposure
-from obrin.core.change.ground import union, with_versions
+from obrin.core.change.ground import speaking_as, union, with_versions
 from obrin.core.change.states import BOTH, NEW, NONE, OLD, Between, Done
 from obrin.core.design.places import NetworkRef
 from obrin.core.settled.clouds import SettledCloud
@@ -36,6 +36,7 @@ def state(between: Between, done: Done) -> Settled:
         old, new = between.ground(between.before, place), between.ground(between.after, place)
         phase = between.phase(place, done)
         ground = {OLD: old, NEW: new, BOTH: union(old, new)}[phase]
+        ground = speaking_as(ground, old if phase == NEW else new)
         if isinstance(ground, SettledCloud):
             clouds[place] = ground
         elif isinstance(ground, SettledGateway):

@@ -30,7 +30,7 @@ def entered(ground: object) -> object:
         own = ground.gateway
         asked = None if own is None else replace(own, demand=_NO_DEMAND)
         return replace(ground, gateway=asked, filters=None, owner=None, accepted=None)
-    return replace(ground, filters=None) if isinstance(ground, SettledGateway) else ground
+    return ground
 
 
 def union(old: object, new: object) -> object:
@@ -51,6 +51,13 @@ def union(old: object, new: object) -> object:
         networks = _by_name(old.networks, new.networks)
         return replace(new, uplinks=uplinks, networks=networks, asn=new.asn or old.asn)
     return new
+
+
+def speaking_as(ground: object, other: object) -> object:
+    """The same gateway with the AS number of another, where this has none."""
+    if isinstance(ground, SettledGateway) and isinstance(other, SettledGateway):
+        return replace(ground, asn=ground.asn or other.asn)
+    return ground
 
 
 def with_versions(cloud: SettledCloud, links: Mapping[str, SettledLink]) -> SettledCloud:

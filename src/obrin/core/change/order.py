@@ -143,7 +143,7 @@ class _Search:
     def whole(self, steps: list[Step]) -> list[Step]:
         """A change that is looked at as one."""
         between = self.looks.between
-        legs = [step for label in between.legs for step in steps if step.leg == label]
+        legs = [step for label in self._idle_first() for step in steps if step.leg == label]
         first = [step for step in steps if step.kind == READY]
         if len(steps) <= MOST_EXACT:
             return self._exact(frozenset(), [*first, *legs, *_clearing(steps)])
@@ -151,9 +151,16 @@ class _Search:
         ready = [step for step in first if step not in heavy]
         return [*ready, *self.part(frozenset(ready), [*heavy, *legs]), *_clearing(steps)]
 
+    def _idle_first(self) -> list[str]:
+        """Tunnels and circuits, those that carry nothing before those that do: of two orders that
+        cost the same, a mistake in the first step then harms nobody."""
+        carrying = set(self.looks.of(frozenset()).works.values())
+        return sorted(self.looks.between.legs, key=lambda label: label in carrying)
+
     def part(self, done: Done, steps: list[Step]) -> list[Step]:
         """What is left of a group once all is ready."""
-        rising = sorted(steps, key=lambda step: KINDS.index(step.kind))
+        turns = {label: turn for turn, label in enumerate(self._idle_first())}
+        rising = sorted(steps, key=lambda s: (KINDS.index(s.kind), turns.get(s.leg, 0)))
         if len(steps) <= MOST_EXACT:
             return self._exact(done, rising)
         heavy = [step for step in rising if step.kind == READY]

@@ -52,14 +52,26 @@ class Ground:
     speaker: tuple[int, Address] | None = None
 
     def with_old(self, old: Ground) -> Ground:
-        """The new with what is only in the old."""
+        """The new with what is only in the old; an interface keeps its address of a family that it
+        has no more in the new."""
+        interfaces = {
+            name: _with_families(interface, old.interfaces.get(name))
+            for name, interface in self.interfaces.items()
+        }
         return Ground(
-            interfaces={**old.interfaces, **self.interfaces},
+            interfaces={**old.interfaces, **interfaces},
             inner={**old.inner, **self.inner},
             host_firewalls={**old.host_firewalls, **self.host_firewalls},
             internal={**old.internal, **self.internal},
             speaker=self.speaker or old.speaker,
         )
+
+
+def _with_families(new: Interface, old: Interface | None) -> Interface:
+    held = {address.bits for address, _ in new.addresses}
+    left = () if old is None else tuple(a for a in old.addresses if a[0].bits not in held)
+    both = sorted((*new.addresses, *left), key=lambda entry: entry[0].bits)
+    return replace(new, addresses=tuple(both)) if left else new
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -69,6 +81,12 @@ class PlaceParts:
     ground: Ground = field(default_factory=Ground)
     rules: tuple[Rule, ...] = ()
     legs: Mapping[str, LegRecord] = field(default_factory=dict)
+
+    def speaking_as(self, other: PlaceParts) -> PlaceParts:
+        """The same with the AS number of another, where this has none."""
+        if self.ground.speaker is not None or other.ground.speaker is None:
+            return self
+        return replace(self, ground=replace(self.ground, speaker=other.ground.speaker))
 
 
 NOTHING = PlaceParts()
@@ -192,6 +210,13 @@ def both_rules(old: Iterable[Rule], new: Iterable[Rule]) -> tuple[Rule, ...]:
     for rule in (*new, *old):
         found.setdefault(replace(rule, name=""), rule)
     return named_apart(found.values())
+
+
+def kept_names(old: Iterable[Rule], new: Iterable[Rule]) -> tuple[Rule, ...]:
+    """Rules of either design as people enter them: the old keep their names."""
+    old = tuple(old)
+    known = {replace(rule, name="") for rule in old}
+    return named_apart([*old, *(rule for rule in new if replace(rule, name="") not in known)])
 
 
 def alike(one: Iterable[Rule], other: Iterable[Rule]) -> bool:

@@ -7,18 +7,17 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 
 from obrin.core.catalogue.offering import PRACTICE_CLOUD, Offered
-from obrin.core.change.entries import Line, Sheets
 from obrin.core.change.gaps import STEP_TIME
 from obrin.core.change.groups import Groups
+from obrin.core.change.lines import Line, Lines
 from obrin.core.change.loads import Loads
 from obrin.core.change.order import best_order
 from obrin.core.change.outlook import Outlook, interruption
-from obrin.core.change.states import CLEAR, LEG, NONE, READY, Between, Flow, Step
+from obrin.core.change.signs import Sign, sign_of
+from obrin.core.change.states import CLEAR, READY, Between, Flow, Step
 from obrin.core.change.waits import waits_of
 from obrin.core.design.windows import Window
-from obrin.core.handover.sheet.awake import sleeps
 from obrin.core.naming import some
-from obrin.core.settled.links import SettledTunnel
 from obrin.core.settled.model import Settled
 
 MOST_FLOWS = 3
@@ -34,7 +33,7 @@ def some_flows(flows: Iterable[Flow]) -> str:
 class Planned:
     """`lost` must work and does not, from the end of this step until that of the next, with the
     reason; `opened` must not work and does meanwhile; `moves` go over to another way, from and
-    to; `too_much` says what gets more than it carries, from then on. `look` is what to see
+    to; `too_much` says what gets more than it carries, from then on. `sign` is what to see
     before going on, `waits` whose acceptance comes before that; `down` is how many tunnels carry
     nothing meanwhile. `for_good` is whether going back needs another way from here, `windows`
     are those of its place."""
@@ -46,12 +45,17 @@ class Planned:
     lost: tuple[tuple[Flow, str], ...]
     opened: tuple[Flow, ...]
     moves: tuple[tuple[Flow, str, str], ...]
-    look: str
+    sign: Sign
     waits: tuple[str, ...] = ()
     too_much: tuple[str, ...] = ()
     down: int = 0
     for_good: bool = False
     windows: tuple[Window, ...] = ()
+
+    @property
+    def look(self) -> str:
+        """What to see before going on, shortly."""
+        return self.sign.look
 
     @property
     def price(self) -> float:
@@ -109,7 +113,7 @@ def make_plan(
     that is kept."""
     groups = Groups(before, after, offering, begins, each)
     between, order = groups.between, _kept(groups, begun) or best_order(groups)
-    sheets, waits = Sheets(before, after, order), waits_of(before, after, order)
+    entered, waits = Lines(between, order), waits_of(before, after, order)
     planned, loads = list[Planned](), Loads(groups, offering)
     lost = {id(group): group.looks.lost(group.done) for group in groups.all}
     opened = {id(group): group.looks.opened(group.done) for group in groups.all}
@@ -132,11 +136,11 @@ def make_plan(
                 number=number,
                 step=step,
                 owner=_owner(between, step.place),
-                lines=tuple(sheets.lines(step)),
+                lines=tuple(entered.of(step)),
                 lost=tuple((flow, why.get(flow, "")) for held in lost.values() for flow in held),
                 opened=tuple(flow for held in opened.values() for flow in held),
                 moves=tuple(moves),
-                look=_look(groups, step),
+                sign=sign_of(groups, step),
                 waits=tuple(waits.get(step, ())),
                 too_much=loads.too_much(),
                 down=down,
@@ -168,25 +172,6 @@ def _moves(before: Outlook, now: Outlook) -> Iterator[tuple[Flow, str, str]]:
         was = before.works.get(flow)
         if was is not None and was != way:
             yield flow, was, way
-
-
-def _look(groups: Groups, step: Step) -> str:
-    if step.kind == LEG:
-        (group,) = groups.by_step[step]
-        if group.looks.between.version(step.leg, group.done) == NONE:
-            gone = step.leg not in groups.between.after.index.by_label
-            how = "gone" if gone else "down"
-            return f"{step.leg} is {how} at this end, and what used it goes on"
-        tunnel = groups.between.after.index.by_label.get(step.leg)
-        if isinstance(tunnel, SettledTunnel) and sleeps(groups.between.after, tunnel):
-            return (
-                f"{step.leg} is up at both ends once the site has sent something: "
-                "it starts for traffic alone, and loses the first packets"
-            )
-        return f"{step.leg} is up at both ends"
-    if step.kind == READY:
-        return "what is listed is there, and nothing else has changed"
-    return "what is listed is gone, and everything works"
 
 
 def _for_good(between: Between, step: Step) -> bool:

@@ -8,15 +8,20 @@ state is the set of steps that are done.
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 from obrin.core.change.clashes import Clash, clashes_of
 from obrin.core.change.ground import entered, union
 from obrin.core.change.joins import fits, joined, known_as, same_routing
 from obrin.core.change.place_parts import Ground, PlaceParts, alike, both_rules, parts_of
+from obrin.core.design.places import NetworkRef
 from obrin.core.design.windows import Window
+from obrin.core.design.wishes import HostRule
+from obrin.core.handover.sheet.sheet import own_values
+from obrin.core.settled.clouds import SettledCloud
 from obrin.core.settled.model import Settled
+from obrin.core.settled.sites import SettledGateway
 from obrin.core.settled.windows import windows_of
 
 READY, LEG, CLEAR = "make ready", "change", "clear away"
@@ -73,12 +78,24 @@ class Between:
         return list(dict.fromkeys(found))
 
     @cached_property
+    def _parts(self) -> dict[str, tuple[PlaceParts, PlaceParts]]:
+        """At a site, an AS number is configured with the first session and goes with the last: a
+        gateway has that of the other design where its own has none."""
+        found = {}
+        for place in self.places:
+            old, new = parts_of(self.before, place), parts_of(self.after, place)
+            if place not in self.after.clouds and place not in self.before.clouds:
+                old, new = old.speaking_as(new), new.speaking_as(old)
+            found[place] = old, new
+        return found
+
+    @cached_property
     def old(self) -> dict[str, PlaceParts]:
-        return {place: parts_of(self.before, place) for place in self.places}
+        return {place: parts[0] for place, parts in self._parts.items()}
 
     @cached_property
     def new(self) -> dict[str, PlaceParts]:
-        return {place: parts_of(self.after, place) for place in self.places}
+        return {place: parts[1] for place, parts in self._parts.items()}
 
     @cached_property
     def steps(self) -> list[Step]:
@@ -168,13 +185,31 @@ class Between:
 
     # The ground in the model
 
-    def _both(self, place: str) -> tuple[object, object]:
-        old, new = self.ground(self.before, place), self.ground(self.after, place)
+    def _both(self, place: str) -> tuple[object, ...]:
         ground = self.new[place].ground.with_old(self.old[place].ground)
-        return entered(union(old, new)), ground
+        hosts = {**_cloud_hosts(self.before, place), **_cloud_hosts(self.after, place)}
+        both = union(self.ground(self.before, place), self.ground(self.after, place))
+        if isinstance(both, SettledGateway):
+            old, new = (_own(s, place) for s in (self.before, self.after))
+            merged = _own(self.merged(place), place)
+            return {**old, **new, **merged}, ground, hosts
+        return entered(both), ground, hosts
 
-    def _grounds(self, settled: Settled, place: str, parts: PlaceParts) -> tuple[object, object]:
-        return entered(self.ground(settled, place)), parts.ground
+    def _grounds(self, settled: Settled, place: str, parts: PlaceParts) -> tuple[object, ...]:
+        ground = self.ground(settled, place)
+        own = _own(settled, place) if isinstance(ground, SettledGateway) else entered(ground)
+        return own, parts.ground, _cloud_hosts(settled, place)
+
+    def merged(self, place: str) -> Settled:
+        """The new design with what both have at this place."""
+        both = union(self.ground(self.before, place), self.ground(self.after, place))
+        sites = {**self.before.sites, **self.after.sites}
+        if isinstance(both, SettledCloud):
+            return replace(self.after, clouds={**self.after.clouds, place: both}, sites=sites)
+        if isinstance(both, SettledGateway):
+            gateways = {**self.after.gateways, place: both}
+            return replace(self.after, gateways=gateways, sites=sites)
+        return self.after
 
     @staticmethod
     def ground(settled: Settled, place: str) -> object:
@@ -263,6 +298,16 @@ class Between:
             return None
         return joined(has, meant, theirs[cloud].legs[label])
 
+    def is_joined(self, label: str, done: Done) -> bool:
+        """Whether packets that one end sends arrive at the other, whatever routes there are."""
+        gateways, clouds = self._ends_of(label)
+        here, there = self._end(label, gateways, done), self._end(label, clouds, done)
+        if here is None or there is None:
+            return False
+        (gateway, mine), (cloud, theirs) = here, there
+        has, meant = mine[gateway].legs[label], theirs[gateway].legs.get(label)
+        return meant is not None and joined(has, meant, theirs[cloud].legs[label])
+
     def windows(self, place: str) -> tuple[Window, ...]:
         """The windows in which something may be changed there: by the new design, by the old
         where that has no such place. None where it may be at any time."""
@@ -281,3 +326,25 @@ class Between:
         halves = tuple(self.one_sided(label, done) for label in sorted(self.moving))
         phases = tuple(self.phase(place, done) for place in self.places)
         return versions, halves, tuple(self.clashing(done)), phases
+
+
+def _own(settled: Settled, place: str) -> dict[str, str]:
+    """What somebody enters at a site's gateway whatever tunnels there are."""
+    return dict(own_values(settled, place)) if place in settled.gateways else {}
+
+
+def _cloud_hosts(settled: Settled, place: str) -> dict[str, object]:
+    """What the firewalls of a cloud's hosts let in, by subnet; they follow from other places,
+    too."""
+    if place not in settled.clouds:
+        return {}
+    known = {*settled.sites, *settled.clouds}
+
+    def senders(rule: HostRule) -> object:
+        there = not isinstance(rule.source, NetworkRef) or rule.source.place in known
+        return settled.host_senders(rule, place) if there else None
+
+    return {
+        name.network: [(rule.allow, senders(rule)) for rule in accepts]
+        for name, accepts in settled.hosts_accept_at(place)
+    }

@@ -13,7 +13,7 @@ from contextlib import closing
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 
-from obrin.core.change.entries import Line, Sheets
+from obrin.core.change.lines import Line, Lines, inverse
 from obrin.core.change.outlook import Outlooks
 from obrin.core.change.states import CLEAR, READY, Between, Done, Step
 from obrin.core.errors import ObrinError, OutsideError
@@ -62,7 +62,7 @@ def carry_on(
     after which something is not as said, or whose effect is not seen: it stops there, and can go on
     or back."""
     private_folder(carrying.project.own_folder)
-    sheets = Sheets(looks.between.before, looks.between.after, order)
+    lines = Lines(looks.between, order)
     sights = list[Sight]()
     done: Done = frozenset(step for step in order if step.name in record.done)
     left = [step for step in order if step.name not in record.done]
@@ -71,7 +71,7 @@ def carry_on(
         record.begun = step.name
         record.write(record_path(carrying.project))
         done |= {step}
-        _do(carrying, looks.between, step, done, sheets)
+        _do(carrying, looks.between, step, done, lines.of(step))
         sights.append(_checked(carrying, looks, step, done))
         record.done.append(step.name)
         record.begun = ""
@@ -89,8 +89,7 @@ def go_back(
     """Undo what is done, the last first. Raises OutsideError likewise."""
     back = Outlooks(Between(looks.between.after, looks.between.before))
     touched = [s for s in order if s.name in (*record.done, record.begun)]
-    others = [_other_way(step) for step in reversed(order)]
-    sheets = Sheets(back.between.before, back.between.after, others)
+    lines = Lines(looks.between, order)
     sights = list[Sight]()
     done: Done = frozenset(_other_way(s) for s in order if s not in touched)
     left = [_other_way(step) for step in reversed(touched)]
@@ -99,7 +98,7 @@ def go_back(
         record.begun = step.name
         record.write(record_path(carrying.project))
         done |= {undone}
-        _do(carrying, back.between, undone, done, sheets)
+        _do(carrying, back.between, undone, done, inverse(lines.of(step)))
         sights.append(_checked(carrying, back, undone, done))
         record.done = [name for name in record.done if name != step.name]
         record.begun = ""
@@ -136,7 +135,7 @@ def _have_entered(driver: ByHand, step: Step, lines: Sequence[Line]) -> None:
     shown = HandStep(
         name=step.name,
         title=f"{step.leg or step.kind} at {step.place}",
-        lines=tuple((f"{x.what}: {x.part}: {x.row}", x.value) for x in lines),
+        lines=tuple((f"{x.what}: {x.part}: {x.called}", x.value) for x in lines),
         look="whether it is there as entered, before you say so",
         who=driver.who,
     )
@@ -168,12 +167,14 @@ def _in_time(
         carrying.sleep(seconds)
 
 
-def _do(carrying: Carrying, between: Between, step: Step, done: Done, sheets: Sheets) -> None:
+def _do(
+    carrying: Carrying, between: Between, step: Step, done: Done, lines: Sequence[Line]
+) -> None:
     ends, report = carrying.ends, carrying.report
     report(Progress(step.name, "begun"))
     held = ends.clouds.get(step.place) or ends.gateways.get(step.place)
     if isinstance(held, ByHand):
-        _have_entered(held, step, sheets.lines(step))
+        _have_entered(held, step, lines)
     elif step.place in ends.clouds:
         driver = ends.clouds[step.place]
         served = [name for name, other in ends.clouds.items() if other is driver]

@@ -24,9 +24,10 @@ class Table:
     """Rows below a head, all of the same length; the first `keys` columns name the row. `name` is
     the first part of its values' names, where that is not the heading. `column_legs` and
     `row_legs` are labels of the tunnels and circuits to which columns behind the keys, or rows,
-    belong."""
+    belong. `listed` is whether each row is entered as a whole, as a rule of a filter is; `entered`
+    whether it is entered at all."""
 
-    __slots__ = ("column_legs", "head", "keys", "name", "row_legs", "rows")
+    __slots__ = ("column_legs", "entered", "head", "keys", "listed", "name", "row_legs", "rows")
 
     def __init__(
         self,
@@ -37,11 +38,19 @@ class Table:
         name: str = "",
         column_legs: Iterable[str] = (),
         row_legs: Iterable[str] = (),
+        listed: bool = False,
+        entered: bool = True,
     ) -> None:
         self.head = tuple(head)
         self.rows = tuple(tuple(row) for row in rows)
         self.keys, self.name = keys, name
+        self.listed, self.entered = listed, entered
         self.column_legs, self.row_legs = tuple(column_legs), tuple(row_legs)
+
+    def having(self, rows: Iterable[Iterable[str]]) -> Table:
+        """The same list with these rows, each once."""
+        once = dict.fromkeys(map(tuple, rows))
+        return Table(self.head, once, keys=self.keys, name=self.name, listed=self.listed)
 
     def leg(self, row: int, column: int) -> str:
         """The tunnel or circuit that a value belongs to; empty for what belongs to none."""

@@ -17,10 +17,10 @@ def joining(settled: Settled, place: str) -> Iterator[Block]:
     if circuits := circuits_at(settled, place):
         yield from _circuits(circuits)
     if sessions := internal_at(settled, place):
-        yield from _internal(sessions)
+        yield from internal_blocks(sessions)
     cloud = settled.clouds.get(place)
     if cloud is not None and cloud.is_hub:
-        yield from _hub(cloud)
+        yield from hub_blocks(cloud)
     elif cloud is not None and (hubs := settled.hubs_of(place)):
         yield Paragraph(f"Routes come from {' and '.join(hubs)}, where propagation is on (1).")
 
@@ -83,8 +83,12 @@ def _circuits(circuits: tuple[CircuitEnd, ...]) -> Iterator[Block]:
     )
 
 
-def _internal(sessions: tuple[InternalEnd, ...]) -> Iterator[Block]:
-    yield Heading(3, "Internal BGP, over the site's own network")
+INTERNAL_PART = "Internal BGP, over the site's own network"
+
+
+def internal_blocks(sessions: tuple[InternalEnd, ...]) -> Iterator[Block]:
+    """Sessions with other gateways of the site."""
+    yield Heading(3, INTERNAL_PART)
     yield Table(
         (
             "Neighbour",
@@ -107,10 +111,12 @@ def _internal(sessions: tuple[InternalEnd, ...]) -> Iterator[Block]:
             )
             for session in sessions
         ),
+        listed=True,
     )
 
 
-def _hub(hub: SettledCloud) -> Iterator[Block]:
+def hub_blocks(hub: SettledCloud) -> Iterator[Block]:
+    """The route tables of a hub and its members."""
     yield Heading(3, "Route tables of the hub")
     yield Table(
         ("Table", "Used by", "Learns from"),
@@ -122,5 +128,10 @@ def _hub(hub: SettledCloud) -> Iterator[Block]:
             )
             for table in hub.hub_tables
         ),
+        listed=True,
     )
-    yield Paragraph(f"Members, to be attached: {', '.join(hub.members) or 'none'}.")
+    yield Heading(3, "Members of the hub")
+    if not hub.members:
+        yield Paragraph("Nothing is attached yet.")
+    else:
+        yield Table(("Member", "State"), ((m, "attached") for m in hub.members), listed=True)

@@ -34,7 +34,7 @@ def _host_routes(speakers: list[TunnelEnd]) -> Iterator[tuple[str, ...]]:
     ways = Counter(host for end in speakers for host in end.host_routes)
     if ways:
         yield (
-            "Static host route to it, into the tunnel",
+            HOST_ROUTE,
             *(
                 _host_route(end, several=any(ways[h] > 1 for h in end.host_routes))
                 for end in speakers
@@ -44,14 +44,14 @@ def _host_routes(speakers: list[TunnelEnd]) -> Iterator[tuple[str, ...]]:
 
 def _host_route(end: TunnelEnd, *, several: bool) -> str:
     """`several`: other tunnels lead to the same peer."""
-    return listed(end.host_routes) + (f", order {end.preference}" if several else "")
+    return listed(end.host_routes) + (f"{ORDER_WORDS}{end.preference}" if several else "")
 
 
 def _over_several(speakers: list[TunnelEnd]) -> Iterator[tuple[str, ...]]:
     """Write it only where one session has several tunnels."""
     if any(len(session.ways) > 1 for end in speakers for session in end.sessions):
         yield (
-            "Session",
+            SESSION,
             *(
                 "its own"
                 if len(e.sessions[0].ways) == 1
@@ -85,8 +85,16 @@ def _signature(end: TunnelEnd) -> str:
     return f"{SIGNATURE_WORDS[end.signature]}, password in `keys.json`" if end.password else "off"
 
 
+ROUTING_PART = "Routing"
+SESSION, HOST_ROUTE = "Session", "Static host route to it, into the tunnel"
+ORDER_WORDS = ", order "
+OF_EACH_WAY = (SESSION, HOST_ROUTE)
+"""Rows that are entered for each tunnel of a session that goes over several."""
+ROUTES_HEAD = ("Destination", "Through", "Order", "Withdraw when")
+
+
 def routing(settled: Settled, place: str, ends: tuple[TunnelEnd, ...]) -> Iterator[Block]:
-    yield Heading(2, "4. Routing")
+    yield Heading(2, f"4. {ROUTING_PART}")
     speakers = [end for end in ends if end.routing == "bgp"]
     static = [end for end in ends if end.routing == "static"]
     if speakers:
@@ -131,9 +139,10 @@ def routing(settled: Settled, place: str, ends: tuple[TunnelEnd, ...]) -> Iterat
     ]
     if routed:
         yield Table(
-            ("Destination", "Through", "Order", "Withdraw when"),
+            ROUTES_HEAD,
             keys=2,
             name="routes",
+            listed=True,
             row_legs=(end.tunnel for end, _ in routed),
             rows=(
                 (str(p), interface_name(e.tunnel), str(e.preference), "the tunnel's IKE SA is down")

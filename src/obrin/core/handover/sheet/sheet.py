@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from obrin.core.handover.configured import bgp_identifier, ends_beyond, speaker_number
-from obrin.core.handover.ends.records import TunnelEnd, circuits_at, ends_at
+from obrin.core.handover.configured import bgp_identifier, ends_beyond, speaker_number, speaker_of
+from obrin.core.handover.ends.records import TunnelEnd, ends_at
 from obrin.core.handover.sheet.awake import awake_words
 from obrin.core.handover.sheet.blocks import Block, Heading, Paragraph, Table
+from obrin.core.handover.sheet.entries import NOT_APPLYING
 from obrin.core.handover.sheet.outside import internet_side
 from obrin.core.handover.sheet.routing import routing
 from obrin.core.handover.sheet.stand_ins import NOT_YET_KNOWN, marked, stand_ins
@@ -28,7 +29,6 @@ from obrin.core.routing.packet import ICMP, ICMPV6, TCP, UDP
 from obrin.core.settled.model import Settled
 from obrin.core.settled.owners import owned_at
 
-NOT_APPLYING = "does not apply"
 _NAMES = {ICMP: "ICMP", ICMPV6: "ICMPv6", TCP: "TCP", UDP: "UDP"}
 
 
@@ -51,13 +51,17 @@ def value_sheet(settled: Settled, place: str) -> list[Block]:
         ),
         *_accepted(settled),
         *_owners(settled, place),
-        Heading(2, "1. This gateway"),
-        Table(("Value", "Enter"), _own_values(settled, place, ends), name="gateway"),
+        Heading(2, f"1. {OWN_PART}"),
+        Table(
+            ("Value", "Enter"),
+            (*own_values(settled, place), *_speaker_values(settled, place)),
+            name="gateway",
+        ),
         *_advertisements(settled, place),
         *_protection(settled, ends),
         *routing(settled, place, ends),
         *_filters(filter_of(settled, place), ends),
-        *_hosts(settled, place),
+        *hosts_blocks(settled, place),
         *_translation(ends),
         *internet_side(settled, place, ends),
     ]
@@ -85,6 +89,7 @@ def _accepted(settled: Settled) -> Iterator[Block]:
             ("Accepted finding", "At", "Because", "By", "Until"),
             keys=2,
             name="accepted",
+            entered=False,
             rows=(
                 (a.finding, a.at, a.because, a.by, "" if a.until is None else a.until.isoformat())
                 for a in settled.accepted_findings
@@ -99,6 +104,7 @@ def _owners(settled: Settled, place: str) -> Iterator[Block]:
         yield Table(
             ("Belongs to another owner", "Owner", "Has to accept", "Accepted"),
             name="owners",
+            entered=False,
             rows=(
                 (
                     f"{o.kind} {o.name}",
@@ -120,9 +126,29 @@ def _protection(settled: Settled, ends: tuple[TunnelEnd, ...]) -> Iterator[Block
         yield Paragraph("No tunnel ends here.")
 
 
-def _own_values(
-    settled: Settled, place: str, ends: tuple[TunnelEnd, ...]
-) -> Iterator[tuple[str, str]]:
+OWN_PART = "This gateway"
+OWN_AS, IDENTIFIER = "BGP AS number", "BGP identifier"
+ATTACHED = "Attached to hub"
+
+
+def cloud_speaker_values(settled: Settled, place: str) -> Iterator[tuple[str, str]]:
+    """A cloud's gateway has an AS number, or none, whatever tunnels there are."""
+    if settled.clouds[place].asn is not None:
+        yield OWN_AS, str(speaker_number(settled, place))
+        yield IDENTIFIER, str(bgp_identifier(settled, place))
+
+
+def _speaker_values(settled: Settled, place: str) -> Iterator[tuple[str, str]]:
+    """A site's gateway has one where it has a session."""
+    if place in settled.clouds:
+        yield from cloud_speaker_values(settled, place)
+    elif speaker_of(settled, place) is not None:
+        yield OWN_AS, str(speaker_number(settled, place))
+        yield IDENTIFIER, str(bgp_identifier(settled, place))
+
+
+def own_values(settled: Settled, place: str) -> Iterator[tuple[str, str]]:
+    """What a place has whatever tunnels there are, each by its name."""
     yield "Name", place
     if place in settled.clouds:
         cloud = settled.clouds[place]
@@ -137,7 +163,7 @@ def _own_values(
             for number, peer in sorted(ends_beyond(settled, place)):
                 yield f"Address for BGP of instance {number}", str(peer)
         for hub in settled.hubs_of(place):
-            yield "Attached to hub", hub
+            yield ATTACHED, hub
         for subnet in cloud.subnets.values():
             state = "on" if subnet.propagation else "off"
             own = "".join(f"; own route {p} to {target}" for p, target in subnet.routes)
@@ -158,9 +184,6 @@ def _own_values(
                 beside = settled.network_of_router(gateway.site, inner.first) or "no network here"
                 way = f"by a static route to the inner router {inner} in {beside}"
             yield f"Network {name}", f"{network.prefix}, {way}"
-    if any(leg.routing == "bgp" for leg in (*ends, *circuits_at(settled, place))):
-        yield "BGP AS number", str(speaker_number(settled, place))
-        yield "BGP identifier", str(bgp_identifier(settled, place))
 
 
 def _suites(ends: tuple[TunnelEnd, ...]) -> Iterator[Block]:
@@ -297,27 +320,31 @@ def _port_text(span: tuple[int, int]) -> str:
     return str(span[0]) if span[0] == span[1] else f"{span[0]}-{span[1]}"
 
 
+def rule_cells(rule: Rule) -> tuple[str, ...]:
+    """A row of the filter's table."""
+    name = "any" if rule.protocol is None else _NAMES.get(rule.protocol, str(rule.protocol))
+    if rule.icmp_type is not None:
+        name += f" type {rule.icmp_type}"
+    return (
+        rule.name,
+        "allow",
+        name,
+        str(rule.source),
+        _port_text(rule.source_ports),
+        str(rule.destination),
+        _port_text(rule.destination_ports),
+    )
+
+
+FILTER_HEAD = ("Rule", "Action", "Protocol", "From", "From port", "To", "To port")
+LAST_RULE = ("everything-else", "drop", "any", "any", "any", "any", "any")
+FILTER_PART = "Filter for what goes through the tunnels, both directions"
+
+
 def _filters(rules: tuple[Rule, ...], ends: tuple[TunnelEnd, ...]) -> Iterator[Block]:
-    yield Heading(2, "5. Filter for what goes through the tunnels, both directions")
-    rows = []
-    for rule in rules:
-        name = "any" if rule.protocol is None else _NAMES.get(rule.protocol, str(rule.protocol))
-        if rule.icmp_type is not None:
-            name += f" type {rule.icmp_type}"
-        rows.append(
-            (
-                rule.name,
-                "allow",
-                name,
-                str(rule.source),
-                _port_text(rule.source_ports),
-                str(rule.destination),
-                _port_text(rule.destination_ports),
-            )
-        )
-    rows.append(("everything-else", "drop", "any", "any", "any", "any", "any"))
-    head = ("Rule", "Action", "Protocol", "From", "From port", "To", "To port")
-    yield Table(head, rows, name="filter")
+    yield Heading(2, f"5. {FILTER_PART}")
+    rows = [*map(rule_cells, rules), LAST_RULE]
+    yield Table(FILTER_HEAD, rows, name="filter", listed=True)
     if any(end.routing == "bgp" for end in ends):
         yield Paragraph(
             "BGP between source and peer addresses (TCP 179) belongs to the gateway itself: allow "
@@ -325,7 +352,7 @@ def _filters(rules: tuple[Rule, ...], ends: tuple[TunnelEnd, ...]) -> Iterator[B
         )
 
 
-def _hosts(settled: Settled, place: str) -> Iterator[Block]:
+def hosts_blocks(settled: Settled, place: str) -> Iterator[Block]:
     """Lines for those who manage the hosts behind it."""
     here = place if place in settled.clouds else settled.gateways[place].site
     rows = []
@@ -337,8 +364,9 @@ def _hosts(settled: Settled, place: str) -> Iterator[Block]:
             words = "anywhere" if senders is None else listed(senders)
             rows.append((name.network, str(rule.allow), words))
     if rows:
-        yield Paragraph("The hosts' own firewalls let in this, and answers to their own flows:")
-        yield Table(("Network", "Allow", "From"), rows, keys=3, name="hosts")
+        yield Heading(3, "The hosts' own firewalls")
+        yield Paragraph("They let in this, and answers to their own flows:")
+        yield Table(("Network", "Allow", "From"), rows, keys=3, name="hosts", listed=True)
 
 
 def _translation(ends: tuple[TunnelEnd, ...]) -> Iterator[Block]:
@@ -350,6 +378,7 @@ def _translation(ends: tuple[TunnelEnd, ...]) -> Iterator[Block]:
         ("At", "Here it is", "The remote end knows it as", "Out: source", "In: destination"),
         keys=2,
         name="translation",
+        listed=True,
         row_legs=(end.tunnel for end in ends for _ in end.translations),
         rows=(
             (

@@ -61,4 +61,6 @@ def _marked(table: Table, whole: re.Pattern[str], known: dict[str, str]) -> Tabl
         name=table.name,
         column_legs=table.column_legs,
         row_legs=table.row_legs,
+        listed=table.listed,
+        entered=table.entered,
     )

@@ -7,7 +7,13 @@ from collections.abc import Iterator
 from obrin.core.address.prefix import Address
 from obrin.core.drill.outage import Predictor
 from obrin.core.handover.configured import speaker_of
-from obrin.core.handover.ends.records import InternalEnd, TunnelEnd, ends_at, internal_at
+from obrin.core.handover.ends.records import (
+    InternalEnd,
+    TunnelEnd,
+    circuits_at,
+    ends_at,
+    internal_at,
+)
 from obrin.core.handover.sheet.joining import circuit_steps, hub_steps
 from obrin.core.handover.sheet.stand_ins import marked_text
 from obrin.core.handover.standard.basic import interface_name
@@ -236,6 +242,23 @@ def _tunnel(end: TunnelEnd) -> Part:
         f"of both sheets; AUTHENTICATION_FAILED: {proof}, and the identities; TS_UNACCEPTABLE: "
         "the traffic selectors; up at one end only: wait a minute, then restart it at both",
     )
+
+
+def leg_check(settled: Settled, place: str, label: str) -> tuple[str, str]:
+    """What shows that a tunnel or circuit works at one end, and where to look when it does not.
+    Raises KeyError where none of that label ends there."""
+    for end in ends_at(settled, place):
+        if end.tunnel == label:
+            parts = [_tunnel(end)]
+            if end.selection == "interface" and not end.stands_in_for:
+                parts.append(_routing(end))
+            return "; ".join(check for _, check, _ in parts), "; ".join(why for *_, why in parts)
+    for circuit, part in zip(
+        circuits_at(settled, place), circuit_steps(settled, place), strict=True
+    ):
+        if circuit.label == label:
+            return part[1], part[2]
+    raise KeyError(label)
 
 
 def _routing(end: TunnelEnd) -> Part:
