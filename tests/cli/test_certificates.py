@@ -95,6 +95,7 @@ def signed_request(folder: Folder, key) -> None:
     ).good()
 
 
+@pytest.mark.long
 def test_a_devices_own_key_is_never_replaced_unasked(folder: Folder) -> None:
     key = new_key()
     signed_request(folder, key)
@@ -241,6 +242,7 @@ def test_keys_go_out_sealed_and_come_in(folder: Folder, tmp_path_factory) -> Non
     assert folder.obrin("keys", "show", NORTH).good().out.strip() == "aB3" * 8
 
 
+@pytest.mark.long
 def test_the_passphrase_can_live_in_the_systems_keyring(folder: Folder) -> None:
     root = str(Path(__file__).parents[2])
     ring = {

@@ -314,6 +314,7 @@ def test_records_of_a_practice_world_may_be_anything(folder) -> None:
         folder.obrin("practice", "stop").good()
 
 
+@pytest.mark.long
 def test_places_where_nothing_can_be_written(tmp_path) -> None:
     folder = Folder(tmp_path)
     folder.write("design.yaml", DESIGN)
@@ -334,6 +335,7 @@ def test_places_where_nothing_can_be_written(tmp_path) -> None:
         short(folder.obrin(*command.split(), option, "no/such/folder/x.png", given="pass\n"), 2, 3)
 
 
+@pytest.mark.long
 def test_outputs_that_are_full_closed_or_gone(folder) -> None:
     def run(command: str) -> subprocess.CompletedProcess[str]:
         return subprocess.run(

@@ -65,6 +65,7 @@ def test_drills_name_hubs_zones_and_circuits(folder: Folder) -> None:
     assert 0.99 < share[0]["share"] < 1.0
 
 
+@pytest.mark.long
 def test_figures(folder: Folder) -> None:
     for what in ("outages", "drill", "reach"):
         folder.obrin("draw", what, "--to", f"{what}.svg").good()

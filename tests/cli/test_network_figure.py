@@ -153,6 +153,7 @@ def test_states_are_said_and_drawn_and_keep_a_site_apart() -> None:
     assert svg.count(b"stroke-dasharray") >= 4
 
 
+@pytest.mark.long
 def test_the_command(tmp_path) -> None:
     folder = Folder(tmp_path)
     folder.write("design.yaml", CROSSING)

@@ -33,6 +33,7 @@ def folder(tmp_path) -> Folder:
     return made
 
 
+@pytest.mark.long
 def test_everything_goes_as_predicted(folder: Folder) -> None:
     run = folder.obrin("rehearse").good()
     assert "tunnel:quay-apps/a" in run.out
@@ -50,6 +51,7 @@ def test_everything_goes_as_predicted(folder: Folder) -> None:
     assert not (folder.path / ".obrin" / "practice").exists()  # nothing was started
 
 
+@pytest.mark.long
 def test_some_of_it(folder: Folder) -> None:
     folder.obrin("rehearse", "--only", "tunnel:quay-apps/x").bad(2, "nothing here is called")
     folder.obrin("rehearse", "--together").bad(2, "'--together' goes with '--only'")
@@ -93,6 +95,7 @@ def test_a_hub_a_circuit_and_two_gateways_are_rehearsed(tmp_path) -> None:
     folder.obrin("rehearse", *failing, "--together").bad(2, "'--depth'")
 
 
+@pytest.mark.long
 def test_worlds_side_by_side_see_the_same() -> None:
     settled = settled_of(MORE)
     every = [(element,) for element in elements(settled)]

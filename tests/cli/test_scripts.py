@@ -129,6 +129,7 @@ def test_questions_have_their_shapes(demos: Folder, name: str, rest: str) -> Non
     valid(name, run.json)
 
 
+@pytest.mark.long
 def test_what_acts_tells_what_it_did_and_a_trial_changes_nothing(folder: Folder) -> None:
     acts = [
         ("new", "--yes --to other.yaml", ""),

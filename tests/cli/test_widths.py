@@ -41,6 +41,7 @@ def folder(tmp_path_factory) -> Folder:
     return made
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("words", COMMANDS, ids=" ".join)
 def test_no_name_is_broken_at_any_width(folder, words) -> None:
     wide = folder.obrin(*words, COLUMNS="400")

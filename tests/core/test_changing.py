@@ -53,7 +53,7 @@ def test_a_loss_is_reported_once_with_its_steps_and_what_to_do_first() -> None:
 
 
 def test_what_is_let_in_is_an_error() -> None:
-    designs = both_settled(ONE, STATIC_ALONE)
+    designs = both_settled(swap(), swap(("bgp: {hold-time: 6 s}", "routing: static")))
     plan = make_plan(*designs)
     flow = plan.flows[0]
     steps = [replace(p, opened=(flow,) if p.number in (1, 2, 4) else ()) for p in plan.steps]

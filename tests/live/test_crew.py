@@ -72,6 +72,7 @@ def test_what_a_killed_process_had_is_done_again(tmp_path: Path) -> None:
     assert found == [(n, n * n) for n in range(40)]
 
 
+@pytest.mark.long
 def test_pieces_that_kill_whoever_has_them_are_given_up(tmp_path: Path) -> None:
     crew = Processes(2)
     with pytest.raises(OutsideError, match="end again and again"):
@@ -125,6 +126,7 @@ def local():
     cluster.close(timeout=5)
 
 
+@pytest.mark.long
 def test_a_cluster_finds_what_one_finds(local, tmp_path: Path) -> None:
     from obrin.live.crew.cluster import Cluster
 

@@ -100,6 +100,7 @@ def damaged() -> bytes:
     return bytes(data)
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("name", WORKBOOKS)
 def test_a_workbook_that_claims_too_much_is_one_message(name: str, tmp_path: Path) -> None:
     make, words = WORKBOOKS[name]

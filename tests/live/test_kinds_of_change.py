@@ -103,7 +103,7 @@ KINDS: dict[str, tuple[str, str]] = {
             )
         ),
     ),
-    "another suite": (DESIGN, swap((BGP, BGP + "    suite: high\n"))),
+    "another suite": (DESIGN, swap((BGP, BGP + "    suite: common\n"))),
     "PFS turned on": (OWN_SUITE, OWN_SUITE.replace("GCM-16-256}", "GCM-16-256, pfs: 31}")),
     "certificates to keys": (
         LEDGER,

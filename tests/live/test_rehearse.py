@@ -60,6 +60,7 @@ def joined(seed: int, failures: int) -> None:
 EACH_TEN = [pytest.param(first, marks=pytest.mark.long) for first in range(10, 100, 10)]
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("first", [0, *EACH_TEN])
 def test_whatever_is_drawn_goes_as_predicted(first: int) -> None:
     for seed in range(first, first + 10):
@@ -76,6 +77,7 @@ def test_two_thousand_designs_go_as_predicted(first: int) -> None:
 CROSSING = Path(obrin.__file__).parent / "demo" / "crossing.yaml"
 
 
+@pytest.mark.long
 def test_the_crossing_goes_as_predicted_in_every_kind_of_failure() -> None:
     """Hub, circuit, two gateways that tell each other, peers beyond the tunnels, both families."""
     settled = settled_of(CROSSING.read_text())

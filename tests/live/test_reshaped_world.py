@@ -15,6 +15,7 @@ import pytest
 from obrin.core.design.windows import DAYS
 from tests.cli.program import PROGRAM, Folder
 from tests.doubles import DESIGN, swap
+from tests.live.test_kinds_of_change import SITE, SITE_LINK
 from tests.outputs import valid
 
 pytestmark = pytest.mark.long
@@ -114,6 +115,8 @@ def test_killed_at_any_moment_it_is_taken_up_or_back(world: Folder, seed: int) -
 def test_a_step_is_not_begun_outside_the_windows_of_its_place(
     world: Folder, name: str, place: str
 ) -> None:
+    to(world, DESIGN)  # from there, each step does without the others
+    world.obrin("reshape", "--go", timeout=200).good()
     day = DAYS[(datetime.now(UTC) + timedelta(days=3)).weekday()]
     before = (world.path / "design.yaml").read_text()
     to(
@@ -237,3 +240,43 @@ def test_what_is_built_by_version_control_or_a_file(tmp_path: Path) -> None:
     )
     folder.obrin("reshape", "--go", "--back").bad(2, "give one of them")
     folder.obrin("reshape", "--from", "old.yaml", "--figure", "x.gif").bad(2, "only .png and .svg")
+
+
+def test_a_site_joins_a_world_that_runs_and_leaves_it(world: Folder) -> None:
+    to(world, DESIGN)
+    world.obrin("reshape", "--go", timeout=200).good()
+    to(
+        world,
+        swap(("clouds:\n", SITE + "clouds:\n"), ("expectations:\n", SITE_LINK + "expectations:\n")),
+    )
+    nobody = world.obrin("reshape", "--go").bad(2, "nobody does the steps at pier-gw")
+    assert "make-ready" not in nobody.err
+    assert "pier-gw: started" in world.obrin("practice", "start").good().out
+    done = valid("reshape --go", world.obrin("reshape", "--go", "--json", timeout=200).good().json)
+    assert {"pier-gw/change/pier-apps/e"} <= {step["name"] for step in done["steps"]}
+    assert all(step["effect"] is True and step["seen"] for step in done["steps"])
+    built_is(world)
+    to(world, DESIGN)
+    gone = world.obrin("reshape", "--go", timeout=200).good()
+    assert "its keys are taken away" in gone.err
+    assert not (world.path / "packs" / "design" / "pier-gw" / "keys.json").exists()
+    built_is(world)
+    two = swap(("          radio:", "      quay-gw2:\n        uplinks:\n          radio:"),
+               ("      b: {gateway: quay-gw,", "      b: {gateway: quay-gw2,"))  # fmt: skip
+    to(world, two)
+    world.obrin("practice", "start").bad(2, "cannot take quay-gw2 beside it")
+    to(world, DESIGN)
+
+
+def test_errors_of_the_design_are_said_before_the_first_step(world: Folder) -> None:
+    to(
+        world,
+        swap(
+            (
+                "tcp/443, must: work}",
+                "tcp/443, must: work}\n  - {from: quay/guests, to: apps/web, flow: udp/53}",
+            )
+        ),
+    )
+    assert "finds errors in this design" in world.obrin("reshape").err
+    to(world, DESIGN)

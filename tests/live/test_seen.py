@@ -140,6 +140,7 @@ MISTYPED: dict[str, tuple[Change, float, tuple[str, ...]]] = {
 }
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("what", MISTYPED)
 def test_what_was_mistyped_at_one_end_is_named_and_forgotten_when_mended(what: str) -> None:
     change, seconds, words = MISTYPED[what]
@@ -246,6 +247,7 @@ AT_CLOUD: dict[str, tuple[str, Callable[[Any], Any], float, tuple[str, ...]]] = 
 }
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("what", AT_CLOUD)
 def test_what_was_mistyped_at_the_cloud_is_named_and_forgotten_when_mended(what: str) -> None:
     name, change, seconds, words = AT_CLOUD[what]

@@ -135,6 +135,7 @@ def test_nobody_else_makes_the_way_smaller() -> None:
     assert told(spi, cloud, 1) == inside(576)
 
 
+@pytest.mark.long
 def test_probe_finds_the_largest_packets_and_a_path_that_loses_them(tmp_path) -> None:
     folder = Folder(tmp_path)
     folder.write("design.yaml", swap(NARROWER, text=DESIGN))

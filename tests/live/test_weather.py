@@ -148,6 +148,7 @@ def test_words_say_what_was_asked_for() -> None:
     assert list(trouble.words()) == [f"{kind} {value}" for kind, value in asked.items()]
 
 
+@pytest.mark.long
 def test_from_the_command_line(tmp_path) -> None:
     folder = Folder(tmp_path)
     folder.write("design.yaml", DESIGN)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import json
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
@@ -119,7 +119,7 @@ def write_packs(project: Project, settled: Settled, crew: Crew = HERE) -> Writte
     A file that was changed by hand since the last handover is kept under another name.
     """
     packs = make_packs(project, settled, crew)
-    notes = [*_retire_old(project, packs), *_stand_ins(settled)]
+    notes = [*retire_old(project, packs), *_stand_ins(settled)]
     record = PackRecord(project)
     for name in packs:
         for file in [f for f in (CONFIG, KEYS) if record.edited(name, f)]:
@@ -164,7 +164,7 @@ def _write_pack(project: Project, name: str, pack: Pack) -> list[Path]:
     return [folder / file for file in (*files, KEYS)]
 
 
-def _retire_old(project: Project, packs: Mapping[str, Pack]) -> Iterator[str]:
+def retire_old(project: Project, packs: Collection[str]) -> Iterator[str]:
     """Packs that no longer fit: named, and their keys taken away, since they have ended."""
     for folder in sorted(_pack_folders(project.packs)):
         if folder.name not in packs:

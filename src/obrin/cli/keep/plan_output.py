@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from datetime import timedelta
 from typing import TYPE_CHECKING, Any
 
 import click
 
 from obrin.cli.shared.common import console, print_table, say
 from obrin.core.naming import some
+from obrin.core.quantity import plain
 
 if TYPE_CHECKING:
     from obrin.core.change.plan import Plan, Planned
@@ -17,7 +19,7 @@ if TYPE_CHECKING:
     from obrin.live.reshape.change_file import Record
 
 
-MOST_KEYS = 6
+MOST_KEYS, MOST_ROUNDS = 6, 8
 
 
 def tell_plan(plan: Plan, record: Record | None, times: Schedule) -> None:
@@ -41,8 +43,9 @@ def tell_plan(plan: Plan, record: Record | None, times: Schedule) -> None:
         styles={"all works": "green", "LOST": "bold red", "LETS IN": "bold red"},
         names=3 if times.waits else 2,
     )
-    for group in plan.side_by_side:
-        click.echo(f"Steps {', '.join(map(str, group))} may be done side by side.")
+    if plan.side_by_side and not times.done:
+        for line in _rounds(plan):
+            click.echo(line)
     never = next((p.number for p in plan.steps if p.for_good), None)
     if never is not None:
         click.echo(f"From step {never} on, going back needs another way: addresses are given back.")
@@ -54,14 +57,36 @@ def tell_plan(plan: Plan, record: Record | None, times: Schedule) -> None:
         for line in _wrong_lines(plan, planned):
             say(out, line, style="yellow")
     lost = plan.lost_steps(times.done)
-    text = f"{len(plan.steps)} steps; nothing that works in both designs is lost in between."
+    steps = f"{len(plan.steps)} steps{_lasting(plan, times)}"
+    text = f"{steps}; nothing that works in both designs is lost in between."
     if lost:
         most = max(lost.values())
         count = f"{len(lost)} of {len(plan.flows)} flows are lost meanwhile, the longest for "
         longest = max(times.lost(plan).values())
         count += f"{most} step{'s' if most > 1 else ''} ({seconds(longest)})"
-        text = f"{len(plan.steps)} steps; {count}. To avoid it, {advice(plan)}."
+        text = f"{steps}; {count}. To avoid it, {advice(plan)}."
     say(out, text, style="bold red" if plan.loses(times.done) else "green")
+
+
+def _lasting(plan: Plan, times: Schedule) -> str:
+    """How long it takes, one step after the other, and with as many people as there are places."""
+    slots = [slot for planned in plan.steps if (slot := times.slot(planned)) is not None]
+    if not slots:
+        return ""
+    took = slots[-1].end - slots[0].begin
+    text = f" in {plain(took / timedelta(minutes=1))} min"
+    if took >= timedelta(hours=5):
+        text = f" until {slots[-1].end:%a %Y-%m-%d %H:%M} UTC"
+    if not times.waits and not times.done and len(plan.rounds) < len(plan.steps):
+        short = len(plan.rounds) * (slots[0].end - slots[0].begin)
+        text += f", side by side in {plain(short / timedelta(minutes=1))} min"
+    return text
+
+
+def _rounds(plan: Plan) -> Iterator[str]:
+    listed = "; ".join(", ".join(map(str, numbers)) for numbers in plan.side_by_side[:MOST_ROUNDS])
+    more = f"; and {left} more such" if (left := len(plan.side_by_side) - MOST_ROUNDS) > 0 else ""
+    yield f"May be done side by side, by several people: steps {listed}{more}."
 
 
 def tell_keys(labels: Sequence[str]) -> None:
@@ -155,7 +180,8 @@ def plan_json(plan: Plan, times: Schedule) -> dict[str, Any]:
             }
             for p, slot in ((p, times.slot(p)) for p in plan.steps)
         ],
-        "side_by_side": [list(group) for group in plan.side_by_side],
+        "rounds": [list(numbers) for numbers in plan.rounds],
+        "side_by_side": [list(numbers) for numbers in plan.side_by_side],
         "flows": [flow.words for flow in plan.flows],
         "lost_for": [
             {"flow": flow.words, "steps": count, "seconds": gone[flow]}

@@ -27,6 +27,7 @@ if TYPE_CHECKING:
     from obrin.core.change.plan import Plan
     from obrin.core.change.schedule import Schedule
     from obrin.core.change.states import Step
+    from obrin.core.check.finding import Finding
     from obrin.core.settled.model import Settled
     from obrin.live.drivers.by_hand.person import Person
     from obrin.live.project import Project
@@ -122,6 +123,7 @@ def reshape(
     from obrin.core.change.groups import Groups
     from obrin.core.change.plan import make_plan
     from obrin.core.change.schedule import schedule
+    from obrin.core.check.whole import check
     from obrin.core.design.values import parse_duration
     from obrin.live.reshape.change_file import read_record, under_way
 
@@ -147,6 +149,8 @@ def reshape(
     before = _before(project, source, revision)
     offering = project.offering(document.design)
     record = read_record(project)
+    if not back:
+        _tell_errors(check(after, offering, now=begins))
     plan = make_plan(before, after, offering, begins, record.order if record else (), each)
     looks = Groups(before, after, offering).looks
     if go or back:
@@ -163,6 +167,7 @@ def reshape(
             by_hand=by_hand,
             back=back,
             unseen=unseen,
+            as_json=as_json,
         )
         return
     record = _of_this(record, looks, plan)
@@ -179,6 +184,20 @@ def reshape(
         tell_plan(plan, record, times)
         tell_keys(keys)
     ctx.exit(1 if plan.loses(times.done) else 0)
+
+
+def _tell_errors(findings: Sequence[Finding]) -> None:
+    """What is wrong with the wanted design is said before the first step."""
+    from obrin.core.check.finding import Severity
+
+    errors = [finding for finding in findings if finding.counts(Severity.ERROR)]
+    if errors:
+        codes = ", ".join(dict.fromkeys(finding.code for finding in errors))
+        click.echo(
+            f"note: 'obrin check' finds errors in this design ({codes}). Mend them before anybody "
+            "changes anything.",
+            err=True,
+        )
 
 
 def _before(project: Project, source: str | None, revision: str | None) -> Settled:
@@ -233,6 +252,7 @@ def _carry(
     by_hand: bool,
     back: bool,
     unseen: bool,
+    as_json: bool,
 ) -> None:
     from dataclasses import replace
 
@@ -241,7 +261,13 @@ def _carry(
     from obrin.core.change.states import READY
     from obrin.live.drivers.registry import open_ends
     from obrin.live.reshape.change_file import forget
-    from obrin.live.reshape.run import Carrying, carry_on, go_back, need_assigned
+    from obrin.live.reshape.run import (
+        Carrying,
+        carry_on,
+        go_back,
+        need_assigned,
+        need_everybody,
+    )
 
     between = looks.between
     before, after = between.before, between.after
@@ -249,7 +275,10 @@ def _carry(
         raise ObrinError("no step is done: there is nothing to go back from")
     if not order:
         forget(project)
-        click.echo("Nothing changes.")
+        if as_json:
+            echo_json({"steps": [], "back": back, "keys": []})
+        else:
+            click.echo("Nothing changes.")
         return
     secrets = [project.secrets_in_force(settled) for settled in (before, after)]
     both = replace(
@@ -264,12 +293,18 @@ def _carry(
     opened = open_ends(project, standing, person, by_hand=by_hand)
     with project.lock("reshape"), opened as ends:
         need_assigned(between, ends)
+        left = {*record.order} - {*record.done} if not back else {*record.done, record.begun}
+        need_everybody((step for step in order if step.name in left), ends)
         carrying = Carrying(
             project, ends, both, ProgressLines(), timeout, step, unseen or at_terminal(person)
         )
         sights = (go_back if back else carry_on)(carrying, looks, record, order)
+    keys = _not_entered(project, before if back else after)
+    if as_json:
+        echo_json({"steps": [sight.as_json() for sight in sights], "back": back, "keys": keys})
+        return
     click.echo(_summary(sights, back=back))
-    tell_keys(_not_entered(project, before if back else after))
+    tell_keys(keys)
 
 
 def _summary(sights: Sequence[Sight], *, back: bool) -> str:

@@ -71,6 +71,12 @@ CHANGING: dict[str, Shape] = {
                     },
                 )
             ),
+            "rounds": {
+                "type": "array",
+                "items": {"type": "array", "items": {"type": "integer"}},
+                "description": "all steps by number: those of a round may be done at once, "
+                "when the round before is done",
+            },
             "side_by_side": {
                 "type": "array",
                 "items": {"type": "array", "items": {"type": "integer"}},
@@ -91,6 +97,27 @@ CHANGING: dict[str, Shape] = {
             "keys": texts(
                 "tunnels whose new key is not at the ends yet; all steps keep the old one"
             ),
+        },
+    ),
+    "reshape --go": record(
+        "steps that were done, or with --back undone",
+        {
+            "steps": listing(
+                record(
+                    "steps, in order",
+                    {
+                        "name": text("as in the plan"),
+                        "seen": texts("flows and tunnels that were looked at, and are as said"),
+                        "not_seen": texts("what could not be looked at, with why"),
+                        "effect": or_null(
+                            truth("whether the step does what it is for; null where not known")
+                        ),
+                        "why_not_known": text("empty where it is known"),
+                    },
+                )
+            ),
+            "back": truth("whether they were undone"),
+            "keys": texts("tunnels whose new key is not at the ends yet"),
         },
     ),
     "reshape --drift": listing(

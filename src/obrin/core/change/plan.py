@@ -13,8 +13,9 @@ from obrin.core.change.lines import Line, Lines
 from obrin.core.change.loads import Loads
 from obrin.core.change.order import best_order
 from obrin.core.change.outlook import Outlook, interruption
+from obrin.core.change.rounds import rounds_of
 from obrin.core.change.signs import Sign, sign_of
-from obrin.core.change.states import CLEAR, READY, Between, Flow, Step
+from obrin.core.change.states import CLEAR, Between, Flow, Step
 from obrin.core.change.waits import waits_of
 from obrin.core.design.windows import Window
 from obrin.core.naming import some
@@ -70,12 +71,17 @@ class Planned:
 
 @dataclass(frozen=True, slots=True)
 class Plan:
-    """`flows` are those that both designs wish alike; `side_by_side` are numbers of steps that may
-    be done at once, in groups of several."""
+    """`flows` are those that both designs wish alike; `rounds` are numbers of steps that may be
+    done at once, each when the round before is done."""
 
     steps: tuple[Planned, ...]
     flows: tuple[Flow, ...]
-    side_by_side: tuple[tuple[int, ...], ...]
+    rounds: tuple[tuple[int, ...], ...]
+
+    @property
+    def side_by_side(self) -> list[tuple[int, ...]]:
+        """Rounds of several steps."""
+        return [numbers for numbers in self.rounds if len(numbers) > 1]
 
     def loses(self, done: int = 0) -> bool:
         """Whether anything is not as both designs wish in between, when so many are done."""
@@ -148,7 +154,7 @@ def make_plan(
                 windows=between.windows(step.place),
             )
         )
-    return Plan(tuple(planned), tuple(between.flows), tuple(_side_by_side(planned)))
+    return Plan(tuple(planned), tuple(between.flows), tuple(rounds_of(groups, order)))
 
 
 def _kept(groups: Groups, begun: Sequence[str]) -> list[Step]:
@@ -184,12 +190,3 @@ def _for_good(between: Between, step: Step) -> bool:
         and old.gateway is not None
         and (new is None or new.gateway is None)
     )
-
-
-def _side_by_side(planned: Sequence[Planned]) -> Iterator[tuple[int, ...]]:
-    """Group steps that do not wait for each other: those that make ready, and those that clear
-    away."""
-    for kind in (READY, CLEAR):
-        numbers = tuple(p.number for p in planned if p.step.kind == kind)
-        if len(numbers) > 1:
-            yield numbers

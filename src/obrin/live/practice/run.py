@@ -12,7 +12,6 @@ import threading
 import time
 from pathlib import Path
 
-from obrin.core.address.prefix import parse_address
 from obrin.core.catalogue.offering import PRACTICE_CLOUD, Offerings
 from obrin.core.collecting import collect_seldom
 from obrin.live.practice.record import still_wanted
@@ -76,11 +75,7 @@ async def _role(given: argparse.Namespace, token: str) -> None:
         from obrin.live.practice.internet.internet import Capture, Dedicated, Internet, Line
         from obrin.live.practice.internet.process import InternetProcess
 
-        lines = []
-        for text in given.line:
-            name, public, own, forwards, mtu = text.split("=")
-            ends = parse_address(public), parse_address(own)
-            lines.append(Line(name, *ends, forwards=forwards == "forwards", mtu=int(mtu)))
+        lines = [Line.parse(text) for text in given.line]
         capture = Capture(given.capture) if given.capture else None
         circuits = (text.rpartition("=") for text in given.circuit)
         dedicated = [Dedicated(name, int(mtu)) for name, _, mtu in circuits]

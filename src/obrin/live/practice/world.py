@@ -9,6 +9,7 @@ import secrets
 import subprocess
 import sys
 import time
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -17,6 +18,7 @@ from obrin.core.design.offering_file import format_offering
 from obrin.core.errors import OutsideError
 from obrin.core.settled.links import SettledCircuit
 from obrin.core.settled.model import Settled
+from obrin.core.settled.sites import SettledGateway
 from obrin.live.files import private_folder, write_whole
 from obrin.live.practice.cloud.names import agreed, cloud_name
 from obrin.live.practice.internet.internet import Dedicated
@@ -70,7 +72,7 @@ def start_world(
         starter=os.getpid(),
         begun=time.time(),
     )
-    starter = _Starter(folder, world)
+    starter = Starter(folder, world)
     try:
         _start_all(settled, starter, capture, offering, snmp=snmp)
     except BaseException:
@@ -98,7 +100,7 @@ def _make_room(folder: Path) -> None:
 
 
 def _start_all(
-    settled: Settled, starter: _Starter, capture: Path | None, offering: Offered, *, snmp: bool
+    settled: Settled, starter: Starter, capture: Path | None, offering: Offered, *, snmp: bool
 ) -> None:
     starter.launch("internet", "internet", _internet_arguments(settled, capture))
     cables: dict[str, int] = starter.wait("internet")["cables"]
@@ -106,8 +108,13 @@ def _start_all(
     more = ["--snmp"] if snmp else []
     if capture is not None:
         more += ["--keylog", str(_key_folder(capture))]
-    processes = _launch_gateways(settled, starter, cables, more)
+    processes = launch_gateways(settled, settled.sites, starter, cables, more)
     starter.wait("cloud")
+    take_in(starter, processes)
+
+
+def take_in(starter: Starter, processes: Mapping[str, Sequence[str]]) -> None:
+    """Wait for processes, and note where their gateways answer."""
     world = starter.world
     for process, names in processes.items():
         ready = starter.wait(process)
@@ -126,7 +133,7 @@ def _key_folder(capture: Path) -> Path:
 
 
 def _launch_cloud(
-    settled: Settled, starter: _Starter, cables: dict[str, int], offering: Offered
+    settled: Settled, starter: Starter, cables: dict[str, int], offering: Offered
 ) -> None:
     starter.launch(
         "cloud",
@@ -147,16 +154,21 @@ def _launch_cloud(
     )
 
 
-def _launch_gateways(
-    settled: Settled, starter: _Starter, cables: dict[str, int], more: list[str]
+def launch_gateways(
+    settled: Settled,
+    sites: Iterable[str],
+    starter: Starter,
+    cables: Mapping[str, int],
+    more: list[str],
 ) -> dict[str, list[str]]:
     """A process for each group of sites. Returns the gateways of each, by the process's name."""
-    wanted = [s for s in settled.sites.values() if any(map(settled.legs_at, s.gateways))]
+    there = (settled.sites[name] for name in sites)
+    wanted = [site for site in there if any(map(settled.legs_at, site.gateways))]
     groups = [wanted[start::MOST_PROCESSES] for start in range(min(MOST_PROCESSES, len(wanted)))]
     processes = {}
-    for number, sites in enumerate(groups, 1):
+    for number, held in enumerate(groups, 1):
         arguments = list(more)
-        group = [settled.gateways[name] for site in sites for name in site.gateways]
+        group = [settled.gateways[name] for site in held for name in site.gateways]
         for gateway in group:
             follow = settled.sites[gateway.site].hosts_follow
             arguments += ["--gateway", f"{gateway.name}={gateway.site}={follow}"]
@@ -170,6 +182,8 @@ def _launch_gateways(
             if c.gateway in here
         ]
         process = f"gateway-{group[0].name}" if len(group) == 1 else f"gateways-{number}"
+        while process in starter.world.processes:
+            process += "-more"
         processes[process] = [gateway.name for gateway in group]
         starter.launch("gateways", process, arguments)
     return processes
@@ -199,10 +213,8 @@ def _write_agreed(settled: Settled, folder: Path) -> Path:
 def _internet_arguments(settled: Settled, capture: Path | None) -> list[str]:
     arguments = []
     for gateway in settled.gateways.values():
-        for uplink in gateway.uplinks.values():
-            name = line_name(gateway.name, uplink.name)
-            passed = "forwards" if uplink.forwards else ""
-            arguments += ["--line", f"{name}={uplink.address}={uplink.own}={passed}={uplink.mtu}"]
+        for text in line_texts(gateway):
+            arguments += ["--line", text]
     for circuit in settled.circuits.values():
         arguments += ["--circuit", f"{circuit.label}={circuit.mtu}"]
     if capture is not None:
@@ -210,7 +222,15 @@ def _internet_arguments(settled: Settled, capture: Path | None) -> list[str]:
     return arguments
 
 
-class _Starter:
+def line_texts(gateway: SettledGateway) -> Iterator[str]:
+    """The uplinks of a gateway, as the practice internet is given them."""
+    for uplink in gateway.uplinks.values():
+        name = line_name(gateway.name, uplink.name)
+        passed = "forwards" if uplink.forwards else ""
+        yield f"{name}={uplink.address}={uplink.own}={passed}={uplink.mtu}"
+
+
+class Starter:
     """Writes each process into the record before it starts it, and its port once it answers."""
 
     def __init__(self, folder: Path, world: World) -> None:

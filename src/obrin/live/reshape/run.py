@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import threading
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from contextlib import closing
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
@@ -24,7 +24,7 @@ from obrin.live.drivers.by_hand.drivers import ByHand
 from obrin.live.drivers.by_hand.person import HandStep
 from obrin.live.drivers.protocol import Ends, Progress, Report
 from obrin.live.files import private_folder
-from obrin.live.packs import handed_over
+from obrin.live.packs import handed_over, retire_old
 from obrin.live.project import Project
 from obrin.live.reshape.built import keep_built
 from obrin.live.reshape.change_file import Record, forget, record_path
@@ -78,7 +78,9 @@ def carry_on(
         record.write(record_path(carrying.project))
     for driver in _by_hand(carrying.ends):
         driver.stands(looks.between.after)
-    handed_over(carrying.project, looks.between.after)
+    packs = handed_over(carrying.project, looks.between.after).packs
+    for note in retire_old(carrying.project, packs):
+        carrying.report(Progress("packs", "done", note))
     keep_built(carrying.project)
     return sights
 
@@ -123,6 +125,18 @@ def need_assigned(between: Between, ends: Ends) -> None:
                 f"cloud {name} assigns addresses only once its gateway is built, and the steps of "
                 "others need them. Build it first: 'obrin connect --by-hand'; then change the rest"
             )
+
+
+def need_everybody(steps: Iterable[Step], ends: Ends) -> None:
+    """Raises ObrinError for a place where nobody does its steps, before the first of them."""
+    there = {*ends.clouds, *ends.gateways}
+    missing = list(dict.fromkeys(step.place for step in steps if step.place not in there))
+    if missing:
+        raise ObrinError(
+            f"nobody does the steps at {', '.join(missing)}: not in the file of places, nor in the "
+            "practice world that runs. Name who does them there, give --by-hand, or start the "
+            "practice world with this design"
+        )
 
 
 def _by_hand(ends: Ends) -> list[ByHand]:

@@ -42,6 +42,16 @@ class Sight:
             parts = [f"{len(self.seen)} checked", f"not seen: {listed}{more}"]
         return ", ".join(parts)
 
+    def as_json(self) -> dict[str, object]:
+        why = self.effect.why if isinstance(self.effect, NotKnown) else ""
+        return {
+            "name": self.step,
+            "seen": list(self.seen),
+            "not_seen": list(self.unseen),
+            "effect": None if isinstance(self.effect, NotKnown) else self.effect,
+            "why_not_known": why,
+        }
+
 
 def look(ends: Ends, looks: Outlooks, step: Step, done: Done) -> Sight:
     """Look once at every flow that the plan says something of, and at the tunnel or circuit of the

@@ -45,6 +45,13 @@ class Line:
     forwards: bool = False
     mtu: int = 1500
 
+    @classmethod
+    def parse(cls, text: str) -> Line:
+        """`NAME=PUBLIC=OWN=forwards=MTU`. Raises ValueError, and AddressError."""
+        name, public, own, forwards, mtu = text.split("=")
+        ends = parse_address(public), parse_address(own)
+        return cls(name, *ends, forwards=forwards == "forwards", mtu=int(mtu))
+
     def port_for(self, inside: int) -> int:
         """The translator's own port for one inside; when all are given, the one that was used
         least lately is given again."""
@@ -133,6 +140,14 @@ class Internet:
             return self._carry(cable, decode_packet(data))
         except PacketError as error:
             return self._lose(f"a bad packet: {error.reason}")
+
+    def connect(self, line: Line) -> None:
+        """One more uplink. Raises ValueError for a name or a public address that is there."""
+        if line.name in self.lines or line.public in self._by_public:
+            raise ValueError(f"{line.name}, {line.public}: that is there already")
+        self.lines[line.name] = line
+        self._by_public[line.public] = line
+        self._planned[line.name] = line.public
 
     def cables(self) -> list[str]:
         """All that devices are plugged into, but for the cloud's to the internet."""

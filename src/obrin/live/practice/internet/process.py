@@ -14,7 +14,7 @@ from starlette.routing import Route
 
 from obrin.core.errors import AddressError
 from obrin.live.practice.internet.cable import PLUG, Port, cable_token, unwrap
-from obrin.live.practice.internet.internet import CLOUD, Internet
+from obrin.live.practice.internet.internet import CLOUD, Internet, Line
 from obrin.live.practice.internet.offload import Address
 from obrin.live.practice.internet.weather import Weather
 from obrin.live.practice.service import HANDLERS, Problem, Served, read_json
@@ -67,10 +67,11 @@ class InternetProcess:
 
     async def run(self, served: Served) -> None:
         for name in (*self._internet.cables(), CLOUD):
-            self._sockets[name] = _Socket(name, cable_token(self._secret, name), self)
+            self._plug(name)
         ports = {name: socket.port.number for name, socket in self._sockets.items()}
         app = Starlette(
             routes=[
+                Route("/v1/lines", self._connect, methods=["POST"]),
                 Route("/v1/faults", self._faults, methods=["GET"]),
                 Route("/v1/faults", self._cut, methods=["POST"]),
                 Route("/v1/faults", self._heal, methods=["DELETE"]),
@@ -78,6 +79,21 @@ class InternetProcess:
             exception_handlers=HANDLERS,
         )
         await served.run(app, {"cables": ports})
+
+    def _plug(self, name: str) -> int:
+        """The number of the port of a new cable."""
+        self._sockets[name] = _Socket(name, cable_token(self._secret, name), self)
+        return self._sockets[name].port.number
+
+    async def _connect(self, request: Request) -> Response:
+        """One more uplink, as the argument of the process has it."""
+        body = await read_json(request)
+        try:
+            line = Line.parse(str(body.get("line")))
+            self._internet.connect(line)
+        except (ValueError, AddressError) as error:
+            raise Problem(422, "no such uplink", str(error)) from error
+        return JSONResponse({"port": self._plug(line.name)}, status_code=201)
 
     async def _faults(self, request: Request) -> Response:
         net = self._internet
