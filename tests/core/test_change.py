@@ -14,7 +14,7 @@ from obrin.core.catalogue.offering import PRACTICE_CLOUD
 from obrin.core.change.as_design import state
 from obrin.core.change.carrying import designed
 from obrin.core.change.groups import Groups, joined_sites
-from obrin.core.change.lines import CHANGED
+from obrin.core.change.lines import ADDED, CHANGED, inverse, one_by_one
 from obrin.core.change.loads import Loads
 from obrin.core.change.order import STEP_SECONDS, best_order, cost_of
 from obrin.core.change.outlook import ROUTED_APART, TRANSLATED_APART, Outlooks
@@ -271,6 +271,18 @@ def test_a_plan_is_the_same_every_time_and_a_runbook_has_every_value() -> None:
         make_plan(*both_settled(ONE, swap(("bgp: {hold-time: 6 s}", "routing: static"), text=ONE)))
     )
     assert "Lost from here until step 2" in lossy["cloud-apps.md"]
+
+
+def test_a_tunnel_that_comes_is_listed_value_by_value_and_one_that_goes_is_one_line() -> None:
+    two = both_settled(ONE, swap())
+    (come,) = [p for p in make_plan(*two).steps if p.step.place == "quay-gw" and p.step.kind == LEG]
+    listed = list(one_by_one(come.lines))
+    assert len(listed) > 30
+    assert {line.what for line in listed} == {ADDED}
+    assert all(line.value for line in listed)
+    back = inverse(come.lines)
+    assert [line.row for line in one_by_one(back) if not line.head] == ["all of it"]
+    assert sorted(map(str, one_by_one(inverse(back)))) == sorted(map(str, listed))
 
 
 def test_what_is_lost_is_lost_for_as_many_steps_as_go_by() -> None:

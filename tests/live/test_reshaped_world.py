@@ -195,7 +195,7 @@ def test_a_key_made_anew_is_entered_at_both_ends_or_at_none(world: Folder) -> No
     [
         (("fibre", "radio"), "does not work"),
         # All works over the other tunnel, which may be the next to go down.
-        (("fibre",), "quay-apps/a is not up at both ends"),
+        (("radio",), "quay-apps/b is not up at both ends"),
     ],
 )
 def test_it_stops_where_a_state_is_not_as_said(

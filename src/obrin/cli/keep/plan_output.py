@@ -144,6 +144,8 @@ def _effect(plan: Plan, planned: Planned) -> tuple[str, str]:
 
 
 def plan_json(plan: Plan, times: Schedule) -> dict[str, Any]:
+    from obrin.core.change.lines import one_by_one
+
     gone = times.lost(plan)
     return {
         "steps": [
@@ -164,7 +166,7 @@ def plan_json(plan: Plan, times: Schedule) -> dict[str, Any]:
                         "old": x.old,
                         "new": x.new,
                     }
-                    for x in p.lines
+                    for x in one_by_one(p.lines)
                 ],
                 "lost": [{"flow": flow.words, "why": why} for flow, why in p.lost],
                 "opened": [flow.words for flow in p.opened],

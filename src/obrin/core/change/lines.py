@@ -184,11 +184,16 @@ def _line(what: str, old: Entry | None, new: Entry | None) -> Line:
     )
 
 
-def by_part(lines: Iterable[Line]) -> dict[tuple[str, tuple[str, ...]], list[Line]]:
-    """Lines that stand in one table, by their part of the sheet and the columns of a list. The
-    values of a tunnel that comes are listed, of one that goes they are not."""
-    found: dict[tuple[str, tuple[str, ...]], list[Line]] = {}
+def one_by_one(lines: Iterable[Line]) -> Iterator[Line]:
+    """The same lines, with every value of a tunnel that comes; one that goes is taken away
+    whole."""
     for line in lines:
-        for each in line.parts if line.what == ADDED and line.parts else (line,):
-            found.setdefault((each.part, each.head), []).append(each)
+        yield from line.parts if line.what == ADDED and line.parts else (line,)
+
+
+def by_part(lines: Iterable[Line]) -> dict[tuple[str, tuple[str, ...]], list[Line]]:
+    """Lines that stand in one table, by their part of the sheet and the columns of a list."""
+    found: dict[tuple[str, tuple[str, ...]], list[Line]] = {}
+    for line in one_by_one(lines):
+        found.setdefault((line.part, line.head), []).append(line)
     return found

@@ -13,7 +13,7 @@ from contextlib import closing
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 
-from obrin.core.change.lines import Line, Lines, inverse
+from obrin.core.change.lines import Line, Lines, inverse, one_by_one
 from obrin.core.change.outlook import Outlooks
 from obrin.core.change.states import CLEAR, READY, Between, Done, Step
 from obrin.core.errors import ObrinError, OutsideError
@@ -149,7 +149,7 @@ def _have_entered(driver: ByHand, step: Step, lines: Sequence[Line]) -> None:
     shown = HandStep(
         name=step.name,
         title=f"{step.leg or step.kind} at {step.place}",
-        lines=tuple((f"{x.what}: {x.part}: {x.called}", x.value) for x in lines),
+        lines=tuple((f"{x.what}: {x.part}: {x.called}", x.value) for x in one_by_one(lines)),
         look="whether it is there as entered, before you say so",
         who=driver.who,
     )
