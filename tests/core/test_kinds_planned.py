@@ -101,3 +101,9 @@ def test_the_steps_of_a_round_do_the_same_in_any_order() -> None:
             for some in itertools.permutations(steps, min(2, len(steps))):
                 assert looks.wrong(done | set(some)) <= wrong
             done |= set(steps)
+
+
+def test_a_flow_is_elsewhere_until_it_is_back() -> None:
+    plan = make_plan(*both_settled(*KINDS["another suite"]))
+    flow = next(flow for flow in plan.flows if flow.must == "work")
+    assert plan.elsewhere(flow) == [False, False, True, False]

@@ -25,11 +25,11 @@ def plan_bytes(plan: Plan, kind: str) -> bytes:
     )
     axes = figure.add_subplot()
     for row, flow in enumerate(flows):
+        away = plan.elsewhere(flow)
         for column, planned in enumerate(steps):
             lost = any(gone == flow for gone, _ in planned.lost)
-            moves = any(went == flow for went, _, _ in planned.moves)
-            color = _LOST if lost else _MOVES if moves else _WORKS
-            hatch = "xx" if lost else "//" if moves else ""
+            color = _LOST if lost else _MOVES if away[column] else _WORKS
+            hatch = "xx" if lost else "//" if away[column] else ""
             axes.barh(
                 row,
                 0.92,
@@ -41,7 +41,10 @@ def plan_bytes(plan: Plan, kind: str) -> bytes:
                 linewidth=0,
             )
     axes.set_yticks(range(len(flows)), [flow.words for flow in flows], fontsize=9, color=INK)
-    names = [f"{p.number}  {p.step.leg or p.step.kind}\n{p.step.place}" for p in steps]
+    names = [
+        f"{p.number}  {p.step.leg or p.step.kind}\nat {p.step.place}, by {p.owner}" for p in steps
+    ]
+    axes.set_title("What works after each step", loc="left", fontsize=10, color=INK)
     ticks = [column + 0.5 for column in range(len(steps))]
     axes.set_xticks(ticks, names, fontsize=8, color=INK, rotation=35, ha="right")
     axes.set_xlim(0, max(len(steps), 1))
@@ -55,7 +58,7 @@ def plan_bytes(plan: Plan, kind: str) -> bytes:
             facecolor=_MOVES,
             hatch="//",
             edgecolor="#ffffff",
-            label="works, over another way than before",
+            label="works, over another way than before the change",
         ),
         Patch(facecolor=_LOST, hatch="xx", edgecolor="#ffffff", label="lost until the next step"),
     ]

@@ -95,6 +95,15 @@ class Plan:
         """The steps that are left when so many are done, and the one whose state it is now."""
         return self.steps[max(done - 1, 0) :]
 
+    def elsewhere(self, flow: Flow) -> list[bool]:
+        """After each step, whether a flow takes another way than before the change."""
+        home, now, found = "", "", list[bool]()
+        for planned in self.steps:
+            for was, way in ((was, way) for went, was, way in planned.moves if went == flow):
+                home, now = home or was, way
+            found.append(now != home)
+        return found
+
     def lost_steps(self, done: int = 0) -> dict[Flow, int]:
         """How many steps go by from there on while a flow is lost; what the last leaves lost is
         lost by it alone."""
