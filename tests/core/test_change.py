@@ -17,7 +17,7 @@ from obrin.core.change.groups import Groups, joined_sites
 from obrin.core.change.lines import ADDED, CHANGED, inverse, one_by_one
 from obrin.core.change.loads import Loads
 from obrin.core.change.order import STEP_SECONDS, best_order, cost_of
-from obrin.core.change.outlook import ROUTED_APART, TRANSLATED_APART, Outlooks
+from obrin.core.change.outlook import ROUTED_APART, TRANSLATED_APART, Outlook, Outlooks
 from obrin.core.change.place_parts import both_rules, parts_of, put_together, taken_apart
 from obrin.core.change.plan import make_plan
 from obrin.core.change.runbook import runbooks
@@ -213,6 +213,24 @@ def test_no_order_of_what_is_loaded_costs_less(seeds: Sequence[int]) -> None:
             assert found.total == pytest.approx(cheapest(looks))
     assert tried > len(seeds) / 7
     assert full > 0
+
+
+@pytest.mark.parametrize(
+    "seeds", [(*range(10), 42), pytest.param(range(200, 320), marks=pytest.mark.long)]
+)
+def test_states_that_are_looked_at_once_are_alike(seeds: Sequence[int]) -> None:
+    """A state that was looked at stands for all with its key: each is looked at by itself here."""
+    shared = 0
+    for seed, looks in zip(seeds, pairs(seeds), strict=True):
+        steps, rng = looks.between.steps, random.Random(seed)
+        states = [frozenset(step for step in steps if rng.random() < 0.6) for _ in range(40)]
+        seen: dict[object, Outlook] = {}
+        for done in states:
+            alone = Outlooks(looks.between).of(done)
+            key = looks.between.key_of(done)
+            shared += key in seen
+            assert seen.setdefault(key, alone) == alone
+    assert shared > len(seeds)
 
 
 def test_the_least_is_that_of_every_permutation() -> None:

@@ -21,6 +21,7 @@ from obrin.core.design.wishes import HostRule
 from obrin.core.handover.sheet.sheet import own_values
 from obrin.core.settled.clouds import SettledCloud
 from obrin.core.settled.model import Settled
+from obrin.core.settled.sessions import sessions_of
 from obrin.core.settled.sites import SettledGateway
 from obrin.core.settled.windows import windows_of
 
@@ -325,7 +326,17 @@ class Between:
         versions = tuple(self.version(label, done) for label in self.legs)
         halves = tuple(self.one_sided(label, done) for label in sorted(self.moving))
         phases = tuple(self.phase(place, done) for place in self.places)
-        return versions, halves, tuple(self.clashing(done)), phases
+        moved = tuple(self.moved((label,), done) for label in self._in_one_session)
+        return versions, halves, tuple(self.clashing(done)), phases, moved
+
+    @cached_property
+    def _in_one_session(self) -> list[str]:
+        """Tunnels that move and share a BGP session with another: what a session does depends on
+        what is left to be changed at any of them."""
+        links = (*self.before.links.values(), *self.after.links.values())
+        shared = (s.tunnels for link in links for s in sessions_of(link) if len(s.tunnels) > 1)
+        labels = {tunnel.label for tunnels in shared for tunnel in tunnels}
+        return sorted(self.moving & labels)
 
 
 def _own(settled: Settled, place: str) -> dict[str, str]:
