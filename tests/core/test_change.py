@@ -162,6 +162,7 @@ def least(looks: Outlooks) -> float:
                     continue
                 have = done | {step}
                 more = STEP_SECONDS * looks.wrong(have) if len(have) < len(steps) else 0.0
+                more += sum(each.seconds for each in looks.breaks(step, done))
                 now[have] = min(now.get(have, float("inf")), lost + more)
         best = now
     return next(iter(best.values()))
@@ -189,6 +190,7 @@ def cheapest(looks: Outlooks) -> float:
             for step in (s for s in steps if s not in done):
                 old, new = looks.of(done), looks.of(done | {step})
                 price = 0.01 * sum(old.works.get(f, way) != way for f, way in new.works.items())
+                price += sum(each.seconds for each in looks.breaks(step, done))
                 if left:
                     price += 60 * looks.wrong(done | {step})
                     price += 0.6 * len(new.full - looks.of(frozenset()).full) + 0.001 * new.down

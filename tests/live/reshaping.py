@@ -71,13 +71,13 @@ class Reshaped:
                 world.store.put(
                     *key, made.body, None if held is None else world.store.etag(held), world.now
                 )
-                while world.store.running(*key) is not None:
+                while world.store.operation_on(*key) is not None:
                     world.run(0.05)
             for name in work.remove:
                 key = tuple(name.split("/", 1))
                 if key in world.store.resources:
                     world.store.delete(*key, world.now)
-                    while world.store.running(*key) is not None:
+                    while world.store.operation_on(*key) is not None:
                         world.run(0.05)
         else:
             world._hand(step.place, *gateway_work(between, step.place, self.done, self.secrets))

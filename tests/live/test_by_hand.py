@@ -25,6 +25,7 @@ from obrin.live.lock import project_lock
 from obrin.testing.drivers import CloudDriverTests
 from tests.cli.program import PROGRAM, Folder
 from tests.doubles import DESIGN, settled_of, swap
+from tests.live.test_kinds_of_change import BESIDE, HUB
 from tests.outputs import valid
 
 SETTLED = settled_of()
@@ -352,3 +353,19 @@ def test_what_no_driver_can_compare_is_not_known(folder: Folder) -> None:
     folder.obrin("connect", "--answers", "answers.yaml").good()
     run = folder.obrin("reshape", "--drift").bad(1, "not known: quay-gw: its driver cannot report")
     assert "What was seen is what was built. Not seen: 1." in run.out
+
+
+def test_a_new_gateway_whose_addresses_the_design_gives_needs_no_other_command(
+    folder: Folder,
+) -> None:
+    folder.obrin(*answers(folder, all="yes")).good()
+    folder.write("change.yaml", json.dumps({"all": "yes"}))
+    folder.write("design.yaml", BESIDE)
+    folder.obrin("settle").good()
+    folder.obrin(*CHANGE, "--unseen").bad(2, "cloud core assigns addresses only once", "connect")
+    given = "    gateway: {addresses: [203.0.113.65, 203.0.113.66]}\n"
+    folder.write("design.yaml", BESIDE.replace(HUB, HUB + given))
+    folder.obrin("settle").good()
+    assert "203.0.113.65" in folder.obrin("reshape", "--json").good().out
+    folder.obrin(*CHANGE, "--unseen").good()
+    assert "Nothing changes" in folder.obrin("reshape").good().out

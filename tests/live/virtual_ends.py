@@ -89,7 +89,7 @@ class VirtualCloud(PracticeCloud):
         self._speed = 1000.0
 
     def _finish(self, key: tuple[str, str]) -> None:
-        while self._store.running(*key) is not None:
+        while self._store.operation_on(*key) is not None:
             self._ends.tick(TICK)
 
     def do(self, step, report, stop) -> Done:

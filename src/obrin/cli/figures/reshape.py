@@ -7,10 +7,17 @@ from typing import TYPE_CHECKING
 from obrin.cli.figures.seconds import INK, as_bytes
 
 if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
     from obrin.core.change.plan import Plan
 
 MOST_FLOWS, MOST_STEPS = 40, 60
-_WORKS, _MOVES, _LOST, _NOT = "#3f6f8c", "#8fb7c9", "#b3263f", "#e6e3da"
+_WORKS, _MOVES, _LOST, _STOPS = "#3f6f8c", "#8fb7c9", "#b3263f", "#d98324"
+
+
+def _stop(axes: Axes, row: int, column: int) -> None:
+    """A mark at the begin of a step, above what works after it."""
+    axes.barh(row, 0.1, left=column + 0.04, height=0.7, color=_STOPS, zorder=2)
 
 
 def plan_bytes(plan: Plan, kind: str) -> bytes:
@@ -30,6 +37,8 @@ def plan_bytes(plan: Plan, kind: str) -> bytes:
             lost = any(gone == flow for gone, _ in planned.lost)
             color = _LOST if lost else _MOVES if away[column] else _WORKS
             hatch = "xx" if lost else "//" if away[column] else ""
+            if any(each.flow == flow for each in planned.breaks):
+                _stop(axes, row, column)
             axes.barh(
                 row,
                 0.92,
@@ -60,7 +69,8 @@ def plan_bytes(plan: Plan, kind: str) -> bytes:
             edgecolor="#ffffff",
             label="works, over another way than before the change",
         ),
+        Patch(facecolor=_STOPS, label="stops while the step is done"),
         Patch(facecolor=_LOST, hatch="xx", edgecolor="#ffffff", label="lost until the next step"),
     ]
-    figure.legend(handles=handles, loc="outside upper left", ncols=3, frameon=False, fontsize=9)
+    figure.legend(handles=handles, loc="outside upper left", ncols=4, frameon=False, fontsize=9)
     return as_bytes(figure, kind)

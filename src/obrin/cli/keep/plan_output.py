@@ -40,7 +40,7 @@ def tell_plan(plan: Plan, record: Record | None, times: Schedule) -> None:
         out,
         ("Step", *(("When (UTC)",) if times.waits else ()), "Who", "Change", "Effect", "Remark"),
         rows,
-        styles={"all works": "green", "LOST": "bold red", "LETS IN": "bold red"},
+        styles={"all works": "green", "stops": "yellow", "LOST": "bold red", "LETS IN": "bold red"},
         names=3 if times.waits else 2,
     )
     if plan.side_by_side and not times.done:
@@ -65,7 +65,27 @@ def tell_plan(plan: Plan, record: Record | None, times: Schedule) -> None:
         longest = max(times.lost(plan).values())
         count += f"{most} step{'s' if most > 1 else ''} ({seconds(longest)})"
         text = f"{steps}; {count}. To avoid it, {advice(plan)}."
+    if stops := _stopping(plan, times.done):
+        text = f"{text.removesuffix('.')}; {stops}."
     say(out, text, style="bold red" if plan.loses(times.done) else "green")
+
+
+def _stopping(plan: Plan, done: int) -> str:
+    """What stops only while steps are done, for how long in all."""
+    from obrin.core.change.advice import BESIDE
+    from obrin.core.change.plan import STOPS_LONG
+    from obrin.core.handover.sheet.words import seconds
+
+    breaks = plan.breaks(done)
+    total: dict[Flow, float] = {}
+    if not breaks:
+        return ""
+    for each in breaks:
+        total[each.flow] = total.get(each.flow, 0.0) + each.seconds
+    count = f"{len(total)} flow{'s stop' if len(total) > 1 else ' stops'}"
+    text = f"while steps are done, {count} for at most {seconds(max(total.values()))} in all"
+    long = any(each.seconds >= STOPS_LONG for each in breaks)
+    return f"{text}. To avoid it, {BESIDE}" if long else text
 
 
 def _lasting(plan: Plan, times: Schedule) -> str:
@@ -118,10 +138,22 @@ def _wrong_lines(plan: Plan, planned: Planned) -> Iterator[str]:
         by_reason.setdefault(why, []).append(flow)
     for why, flows in by_reason.items():
         yield f"Lost {until}: {some_flows(flows)}: {why}."
+    for why, time, stopped in _stopped(planned):
+        yield f"Stops for {time} while step {planned.number} is done: {stopped}: {why}."
     if planned.too_much:
         yield f"Too much {until}: {'; '.join(planned.too_much[:MOST_FLOWS])}."
     if planned.opened:
         yield f"Let in {until}, though it must not be: {some_flows(planned.opened)}."
+
+
+def _stopped(planned: Planned) -> Iterator[tuple[str, str, str]]:
+    """Reason, time and flows of what stops while a step is done."""
+    from obrin.core.change.plan import some_flows
+    from obrin.core.handover.sheet.words import seconds
+
+    for why in dict.fromkeys(each.why for each in planned.breaks):
+        mine = [each for each in planned.breaks if each.why == why]
+        yield why, seconds(mine[0].seconds), some_flows(each.flow for each in mine)
 
 
 def what_words(planned: Planned) -> str:
@@ -136,6 +168,11 @@ def _effect(plan: Plan, planned: Planned) -> tuple[str, str]:
         return "LOST", f"{len(planned.lost)} of {len(plan.flows)} flows"
     if planned.opened:
         return "LETS IN", f"{len(planned.opened)} of {len(plan.flows)} flows"
+    if planned.breaks:
+        from obrin.core.handover.sheet.words import seconds
+
+        off = seconds(max(each.seconds for each in planned.breaks))
+        return "stops", f"{len(planned.breaks)} of {len(plan.flows)} flows, for {off}"
     if planned.moves:
         ways = sorted({(was, now) for _, was, now in planned.moves})
         words = ", ".join(f"{was} to {now}" for was, now in ways)
@@ -172,6 +209,10 @@ def plan_json(plan: Plan, times: Schedule) -> dict[str, Any]:
                 "opened": [flow.words for flow in p.opened],
                 "moves": [
                     {"flow": flow.words, "from": was, "to": now} for flow, was, now in p.moves
+                ],
+                "stops": [
+                    {"flow": each.flow.words, "seconds": each.seconds, "why": each.why}
+                    for each in p.breaks
                 ],
                 "too_much": list(p.too_much),
                 "look": p.look,

@@ -60,6 +60,16 @@ CHANGING: dict[str, Shape] = {
                                 },
                             )
                         ),
+                        "stops": listing(
+                            record(
+                                "flows that stop only while the step is done",
+                                {
+                                    "flow": text("from, to, service"),
+                                    "seconds": number("for how long"),
+                                    "why": text("the reason"),
+                                },
+                            )
+                        ),
                         "too_much": texts("what gets more than it carries, from then on"),
                         "look": text("what to see before going on"),
                         "waits_for": texts("whose acceptance comes before that"),

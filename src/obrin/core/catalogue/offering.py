@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
+from typing import Literal
 
 from obrin.core.address.prefix import Prefix, parse_prefix
 from obrin.core.quantity import plain
@@ -76,9 +77,15 @@ PUBLIC6 = parse_prefix("2001:db8:203::/64")
 """What the practice clouds have, where nothing else is said."""
 
 
+InPlace = Literal["class", "subnet", "instances"]
+IN_PLACE: tuple[InPlace, ...] = "class", "subnet", "instances"
+"""What of a gateway changes while it runs, where nothing else is said."""
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Offering:
-    """`reserved` addresses of every subnet are the cloud's own. `largest_space` and
+    """What of a gateway is not `in_place` (of IN_PLACE) is changed by building it anew.
+    `reserved` addresses of every subnet are the cloud's own. `largest_space` and
     `largest_subnet` are the shortest prefix lengths allowed, `smallest_subnet` the longest.
     Nothing may lie in `forbidden`, no inside block in `reserved_inside`."""
 
@@ -91,6 +98,7 @@ class Offering:
     largest_subnet: int = 16
     public_pool6: Prefix = PUBLIC6
     forbidden: tuple[Prefix, ...] = ()
+    in_place: tuple[InPlace, ...] = IN_PLACE
 
     def by_cost(self) -> list[GatewayClass]:
         """The cheapest first."""

@@ -7,6 +7,7 @@ from collections.abc import Collection
 from obrin.core.change.outlook import ONE_SESSION, ROUTED_APART, TRANSLATED_APART
 from obrin.core.change.plan import Plan
 
+BESIDE = "let another way carry these flows meanwhile: a link to a hub or a circuit"
 STAYS = "keep a second tunnel, uplink or gateway as it is meanwhile"
 _BY_REASON = {
     TRANSLATED_APART: "give the network its new range beside the old one first, and take that one "

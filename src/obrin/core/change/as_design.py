@@ -11,8 +11,8 @@ from dataclasses import replace
 from typing import TypeVar
 
 from obrin.core.address.translation import Exposure
-from obrin.core.change.ground import speaking_as, union, with_versions
-from obrin.core.change.states import BOTH, NEW, NONE, OLD, Between, Done
+from obrin.core.change.ground import with_versions
+from obrin.core.change.states import BOTH, NONE, OLD, Between, Done
 from obrin.core.design.places import NetworkRef
 from obrin.core.settled.clouds import SettledCloud
 from obrin.core.settled.links import (
@@ -28,20 +28,19 @@ from obrin.core.settled.sites import SettledGateway, SettledSite
 B = TypeVar("B", SettledLink, SettledCircuit)
 
 
-def state(between: Between, done: Done) -> Settled:
-    """A design that does what the state does, for the model: a link on its way is several."""
+def state(between: Between, done: Done, without: frozenset[str] = frozenset()) -> Settled:
+    """A design that does what the state does, for the model: a link on its way is several.
+    `without` are labels of tunnels and circuits that are down."""
     clouds: dict[str, SettledCloud] = {}
     gateways: dict[str, SettledGateway] = {}
     for place in between.places:
-        old, new = between.ground(between.before, place), between.ground(between.after, place)
-        phase = between.phase(place, done)
-        ground = {OLD: old, NEW: new, BOTH: union(old, new)}[phase]
-        ground = speaking_as(ground, old if phase == NEW else new)
+        ground = between.standing(place, done)
         if isinstance(ground, SettledCloud):
             clouds[place] = ground
         elif isinstance(ground, SettledGateway):
             gateways[place] = ground
-    links, circuits = _bundles(between, done, gateways, clouds)
+    left = [label for label in between.legs if label not in without]
+    links, circuits = _bundles(between, done, left, gateways, clouds)
     clouds = {name: with_versions(cloud, links) for name, cloud in clouds.items()}
     sites = _sites(between, gateways, [*circuits.values(), *links.values()])
     wishes = [*between.after.expectations, *between.before.expectations]
@@ -103,12 +102,13 @@ def _sites(
 def _bundles(
     between: Between,
     done: Done,
+    labels: Iterable[str],
     gateways: Mapping[str, SettledGateway],
     clouds: Mapping[str, SettledCloud],
 ) -> tuple[dict[str, SettledLink], dict[str, SettledCircuit]]:
     parts: dict[tuple[str, str], list[SettledTunnel]] = {}
     circuits: dict[str, SettledCircuit] = {}
-    for label in between.legs:
+    for label in labels:
         version = between.version(label, done)
         leg = _leg(between, label, version)
         if leg is None or leg.gateway not in gateways or leg.cloud not in clouds:

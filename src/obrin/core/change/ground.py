@@ -28,7 +28,7 @@ def entered(ground: object) -> object:
     """The same without what nobody enters, so that only what somebody does makes a difference."""
     if isinstance(ground, SettledCloud):
         own = ground.gateway
-        asked = None if own is None else replace(own, demand=_NO_DEMAND)
+        asked = None if own is None else replace(own, demand=_NO_DEMAND, given=frozenset())
         return replace(ground, gateway=asked, filters=None, owner=None, accepted=None)
     return ground
 

@@ -12,8 +12,9 @@ windows of their places (`weave.py`). A site with more steps than can be searche
 both ends of each tunnel one after the other.
 
 What counts. A flow that is not as wished costs the time of the step, or of the wait for the next
-window. Next to that, but never instead: a flow that moves, a thing that gets more than it carries,
-a tunnel that is down, and going back and forth between places.
+window; one that stops only while a step is done costs the seconds for which it stops. Next to that,
+but never instead: a flow that moves, a thing that gets more than it carries, a tunnel that is down,
+and going back and forth between places.
 
 The invariant. Every step once, and the same order every time: costs are rounded to DIGITS before
 they are compared, so that the order of addition does not decide.
@@ -117,6 +118,7 @@ def cost_of(
     """What an order loses in all, from a state on; in the last state nothing is waited for."""
     lost, full, down, moved, done = 0.0, 0.0, 0.0, 0, start
     for step, after in zip_longest(order, order[1:]):
+        lost += _broken(looks, done, step)
         moved += _moved(looks, done, step)
         done |= {step}
         if after is not None:
@@ -131,6 +133,11 @@ def _moved(looks: Outlooks, done: Done, step: Step) -> int:
     """How many flows go over to another way with a step."""
     before, now = looks.of(done).works, looks.of(done | {step}).works
     return sum(1 for flow, way in now.items() if before.get(flow, way) != way)
+
+
+def _broken(looks: Outlooks, done: Done, step: Step) -> float:
+    """Seconds of flows that stop only while a step is done."""
+    return sum(each.seconds for each in looks.breaks(step, done))
 
 
 @dataclass(frozen=True, slots=True)
@@ -204,7 +211,7 @@ class _Search:
         return []
 
     def _moves(self, done: Done, step: Step) -> float:
-        return MOVE_SECONDS * _moved(self.looks, done, step)
+        return _broken(self.looks, done, step) + MOVE_SECONDS * _moved(self.looks, done, step)
 
     def _waiting(self, done: Done) -> float:
         """What a state costs for the time of a step."""

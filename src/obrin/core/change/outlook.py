@@ -11,8 +11,9 @@ from dataclasses import dataclass, field
 
 from obrin.core.catalogue.offering import PRACTICE_CLOUD, Offered
 from obrin.core.change.as_design import state
+from obrin.core.change.breaks import Break, Down, downs
 from obrin.core.change.carrying import Limits, designed
-from obrin.core.change.states import BOTH, NEW, NONE, OLD, Between, Done, Flow
+from obrin.core.change.states import BOTH, NEW, NONE, OLD, Between, Done, Flow, Step
 from obrin.core.reach.filters import RuleSet
 from obrin.core.reach.model import ReachModel
 from obrin.core.reach.trace import stopped, there_and_back
@@ -56,9 +57,10 @@ class Outlooks:
 
     def __init__(self, between: Between, offering: Offered = PRACTICE_CLOUD) -> None:
         self.between = between
-        self._limits = Limits(between, offering)
+        self._offering, self._limits = offering, Limits(between, offering)
         self._held: dict[object, Outlook] = {}
         self._by_done: dict[Done, Outlook] = {}
+        self._downs: dict[object, list[Down]] = {}
 
     def of(self, done: Done) -> Outlook:
         found = self._by_done.get(done)
@@ -71,6 +73,30 @@ class Outlooks:
         if key not in self._held:
             self._held[key] = _look(self.between, done, self._limits)
         return self._held[key]
+
+    def without(self, done: Done, labels: frozenset[str]) -> Outlook:
+        """The outlook while some tunnels and circuits are down."""
+        key = self.between.key_of(done), labels
+        if key not in self._held:
+            self._held[key] = _look(self.between, done, self._limits, labels)
+        return self._held[key]
+
+    def breaks(self, step: Step, done: Done) -> list[Break]:
+        """What works before a step and after it, and stops while it is done; `done` are the steps
+        before it. Of several reasons the longest counts."""
+        then, place = done | {step}, step.place
+        key = step, self.between.phase(place, done), self.between.phase(place, then)
+        if key not in self._downs:
+            found = downs(self.between, step, done, self._offering)
+            self._downs[key] = sorted(found, key=lambda down: down.seconds)
+        breaks: dict[Flow, Break] = {}
+        for down in self._downs[key]:
+            before, after = self.of(done).works, self.of(then).works
+            meanwhile = self.without(then, down.labels).works
+            for flow in self.between.flows:
+                if flow.must == "work" and flow in before and flow in after.keys() - meanwhile:
+                    breaks[flow] = Break(flow, down.seconds, down.why)
+        return list(breaks.values())
 
     def lost(self, done: Done) -> list[Flow]:
         """What must work and does not."""
@@ -99,8 +125,10 @@ class Outlooks:
         return interruption(self.wrong(done), self.down(done))
 
 
-def _look(between: Between, done: Done, limits: Limits) -> Outlook:
-    settled = state(between, done)
+def _look(
+    between: Between, done: Done, limits: Limits, without: frozenset[str] = frozenset()
+) -> Outlook:
+    settled = state(between, done, without)
     model = ReachModel(settled)
     for place in between.places:
         model.filter_by(place, RuleSet(between.parts(place, done).rules))

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 
 from obrin.core.catalogue.offering import PRACTICE_CLOUD, Offered
+from obrin.core.change.breaks import Break
 from obrin.core.change.gaps import STEP_TIME
 from obrin.core.change.groups import Groups
 from obrin.core.change.lines import Line, Lines
@@ -21,6 +22,8 @@ from obrin.core.design.windows import Window
 from obrin.core.naming import some
 from obrin.core.settled.model import Settled
 
+STOPS_LONG = 60.0
+"""Seconds from which on what stops while a step is done counts as lost."""
 MOST_FLOWS = 3
 """That are named one by one."""
 
@@ -36,8 +39,8 @@ class Planned:
     reason; `opened` must not work and does meanwhile; `moves` go over to another way, from and
     to; `too_much` says what gets more than it carries, from then on. `sign` is what to see
     before going on, `waits` whose acceptance comes before that; `down` is how many tunnels carry
-    nothing meanwhile. `for_good` is whether going back needs another way from here, `windows`
-    are those of its place."""
+    nothing meanwhile. `breaks` are flows that stop only while it is done. `for_good` is whether
+    going back needs another way from here, `windows` are those of its place."""
 
     number: int
     step: Step
@@ -50,6 +53,7 @@ class Planned:
     waits: tuple[str, ...] = ()
     too_much: tuple[str, ...] = ()
     down: int = 0
+    breaks: tuple[Break, ...] = ()
     for_good: bool = False
     windows: tuple[Window, ...] = ()
 
@@ -84,8 +88,14 @@ class Plan:
         return [numbers for numbers in self.rounds if len(numbers) > 1]
 
     def loses(self, done: int = 0) -> bool:
-        """Whether anything is not as both designs wish in between, when so many are done."""
-        return any(planned.wrong for planned in self.ahead(done))
+        """Whether anything is not as both designs wish in between, when so many are done, or stops
+        for as long as a step."""
+        long = any(each.seconds >= STOPS_LONG for each in self.breaks(done))
+        return long or any(planned.wrong for planned in self.ahead(done))
+
+    def breaks(self, done: int = 0) -> list[Break]:
+        """What stops only while a step is done, in the steps that are left."""
+        return [each for planned in self.steps[done:] for each in planned.breaks]
 
     @property
     def order(self) -> list[Step]:
@@ -135,9 +145,10 @@ def make_plan(
     down = sum(group.looks.down(group.done) for group in groups.all)
     why: dict[Flow, str] = {}
     for number, step in enumerate(order, 1):
-        moves: list[tuple[Flow, str, str]] = []
+        moves, breaks = list[tuple[Flow, str, str]](), list[Break]()
         for group in groups.by_step.get(step, ()):
             last = group.looks.of(group.done)
+            breaks += group.looks.breaks(step, group.done)
             group.done = group.after(step)
             now = group.looks.of(group.done)
             moves += _moves(last, now)
@@ -159,6 +170,7 @@ def make_plan(
                 waits=tuple(waits.get(step, ())),
                 too_much=loads.too_much(),
                 down=down,
+                breaks=tuple(breaks),
                 for_good=_for_good(between, step),
                 windows=between.windows(step.place),
             )

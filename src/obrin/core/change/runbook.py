@@ -12,6 +12,7 @@ from obrin.core.change.standing import SUITE
 from obrin.core.gather.ranges import as_name
 from obrin.core.handover.sheet.blocks import Block, Heading, Paragraph, Table, markdown
 from obrin.core.handover.sheet.page import as_page
+from obrin.core.handover.sheet.words import seconds
 
 
 def runbooks(plan: Plan, schedule: Schedule | None = None) -> dict[str, str]:
@@ -107,6 +108,12 @@ def _step(plan: Plan, planned: Planned, slot: Slot | None) -> Iterator[Block]:
     if planned.moves:
         words = sorted({f"from {was} to {now}" for _, was, now in planned.moves})
         yield Paragraph(f"Traffic goes over {', '.join(words)}.")
+    if planned.breaks:
+        yield Paragraph("These stop while you do it, and are back by themselves:")
+        yield Table(
+            ("Flow", "For", "Why"),
+            ((each.flow.words, seconds(each.seconds), each.why) for each in planned.breaks),
+        )
     if planned.too_much:
         yield Paragraph(f"Meanwhile, at the busiest hour: {'; '.join(planned.too_much)}.")
     if planned.lost:

@@ -12,7 +12,7 @@ from dataclasses import dataclass, replace
 from functools import cached_property
 
 from obrin.core.change.clashes import Clash, clashes_of
-from obrin.core.change.ground import entered, union
+from obrin.core.change.ground import entered, speaking_as, union
 from obrin.core.change.joins import fits, joined, known_as, same_routing
 from obrin.core.change.place_parts import Ground, PlaceParts, alike, both_rules, parts_of
 from obrin.core.design.places import NetworkRef
@@ -152,14 +152,15 @@ class Between:
             record = self._of(place, leg, done)[place].legs.get(leg)
             if record is not None:
                 legs[leg] = record
-        return PlaceParts(ground=self._ground_now(place, done), rules=rules, legs=legs)
+        return PlaceParts(ground=self.ground_at(place, done), rules=rules, legs=legs)
 
     def _of(self, place: str, leg: str, done: Done) -> dict[str, PlaceParts]:
         """The design by which a place has one end of a leg; the new one where it is the same."""
         changed = self.old[place].legs.get(leg) != self.new[place].legs.get(leg)
         return self.old if changed and Step(LEG, place, leg) not in done else self.new
 
-    def _ground_now(self, place: str, done: Done) -> Ground:
+    def ground_at(self, place: str, done: Done) -> Ground:
+        """What is configured there beside tunnels and filter rules in a state."""
         old, new = self.old[place].ground, self.new[place].ground
         return {OLD: old, BOTH: new.with_old(old), NEW: new}[self.phase(place, done)]
 
@@ -217,6 +218,14 @@ class Between:
         """What a design has there; None where it has nothing."""
         return settled.clouds.get(place) or settled.gateways.get(place)
 
+    def standing(self, place: str, done: Done) -> object:
+        """The cloud or gateway that stands there in a state, without its links; None where none
+        does."""
+        old, new = self.ground(self.before, place), self.ground(self.after, place)
+        phase = self.phase(place, done)
+        stands = {OLD: old, NEW: new, BOTH: union(old, new)}[phase]
+        return speaking_as(stands, old if phase == NEW else new)
+
     @cached_property
     def legs(self) -> list[str]:
         """Labels of all tunnels and circuits of both designs."""
@@ -249,7 +258,7 @@ class Between:
         (gateway, mine), (cloud, theirs) = here, there
         has, other = mine[gateway].legs[label], theirs[cloud].legs[label]
         meant = theirs[gateway].legs.get(label)
-        speakers = (self._ground_now(place, done).speaker for place in (gateway, cloud))
+        speakers = (self.ground_at(place, done).speaker for place in (gateway, cloud))
         as_known = all(map(known_as, speakers, (has, other), (other, has)))
         return as_known and meant is not None and fits(has, meant, other)
 

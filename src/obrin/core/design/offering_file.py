@@ -8,7 +8,7 @@ from typing import Any
 from pydantic import Field, ValidationError
 
 from obrin.core.address.prefix import Prefix
-from obrin.core.catalogue.offering import PUBLIC6, GatewayClass, Offering
+from obrin.core.catalogue.offering import IN_PLACE, PUBLIC6, GatewayClass, InPlace, Offering
 from obrin.core.design.document import problems_of
 from obrin.core.design.positions import Locator
 from obrin.core.design.reader import read_values
@@ -58,6 +58,11 @@ class OfferingFile(Entity):
     largest_subnet: int = Field(16, ge=1, le=30, alias="largest-subnet")
     smallest_subnet: int = Field(29, ge=1, le=30, alias="smallest-subnet")
     forbidden: list[PrefixText] = Field(default_factory=list)
+    in_place: list[InPlace] = Field(
+        default_factory=lambda: list(IN_PLACE),
+        alias="in-place",
+        description="What of a gateway changes while it runs. For the rest it is built anew.",
+    )
     reserved_inside: list[PrefixText] = Field(default_factory=list, alias="reserved-inside")
 
 
@@ -103,6 +108,7 @@ def parse_offering(text: str, source: str) -> Offering:
         smallest_subnet=entry.smallest_subnet,
         largest_subnet=entry.largest_subnet,
         forbidden=tuple(entry.forbidden),
+        in_place=tuple(entry.in_place),
     )
 
 
@@ -142,5 +148,6 @@ def format_offering(offering: Offering) -> str:
         f"largest-subnet: {offering.largest_subnet}\n"
         f"smallest-subnet: {offering.smallest_subnet}\n"
         f"forbidden: {lines(offering.forbidden)}\n"
+        f"in-place: {json.dumps(list(offering.in_place))}    # the rest is built anew\n"
         f"reserved-inside: {lines(offering.reserved_inside)}\n"
     )

@@ -48,8 +48,9 @@ class SettledHubTable:
 class SettledCloudGateway:
     """`instances` are the public addresses, instance 1 first, of each family in which somebody
     calls; `zones` are theirs, where known; `peers` are theirs in the gateway subnet, where these
-    are not the first ones. Of what the cloud `assigns`, `unknown` is what it has not reported yet.
-    `demand` is what is asked of it, `asn` None where it speaks no BGP."""
+    are not the first ones. Of what the cloud `assigns`, `unknown` is what it has not reported
+    yet; `given` is what the design itself says, of `addresses` and `peers`. `demand` is what is
+    asked of it, `asn` None where it speaks no BGP."""
 
     subnet: Dual[Prefix]
     gateway_class: str
@@ -60,6 +61,7 @@ class SettledCloudGateway:
     peers: tuple[Address, ...] = ()
     assigns: frozenset[str] = frozenset()
     unknown: frozenset[str] = frozenset()
+    given: frozenset[str] = frozenset()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -200,7 +202,15 @@ def _gateway(picker: Picker, needs: Needs, name: str, cloud: Cloud) -> SettledCl
         peers=tuple(map(parse_address, peers)) if isinstance(peers, list) else (),
         assigns=frozenset(own.assigns),
         unknown=frozenset(own.assigns) - known,
+        given=frozenset(_given(own)),
     )
+
+
+def _given(own: CloudGateway) -> Iterator[str]:
+    if own.public(32) is not None or own.public(128) is not None:
+        yield "addresses"
+    if own.peers is not None:
+        yield "peers"
 
 
 def _public(picker: Picker, needs: Needs, name: str, own: CloudGateway, bits: int) -> list[Address]:

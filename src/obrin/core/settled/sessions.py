@@ -16,6 +16,9 @@ from obrin.core.settled.links import SettledLink, SettledTunnel
 INTERNAL_HOLD = 9
 """Seconds of hold time between gateways of one site: what was learned from a dead one is used
 for so long."""
+REOPENS = 2.0
+"""Seconds until a BGP session that was closed is opened again, by whoever is not passive. RFC 4271
+section 10 leaves this time (ConnectRetryTimer) to the implementation."""
 _OF_IPV6 = ":ipv6"
 """What the label of the second session of a tunnel ends in."""
 

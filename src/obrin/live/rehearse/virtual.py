@@ -286,14 +286,14 @@ class VirtualWorld:
             held = self.store.resources.get(kind_and_name(step))
             etag = None if held is None else self.store.etag(held)
             self.store.put(*kind_and_name(step), step.body, etag, self.now)
-            while self.store.running(*kind_and_name(step)) is not None:
+            while self.store.operation_on(*kind_and_name(step)) is not None:
                 tick()
             done.add(step.name)
         wanted = set(map(kind_and_name, steps))
         for kind in reversed(RESOURCE_KINDS):
             for key in [k for k in self.store.resources if k[0] == kind and k not in wanted]:
                 self.store.delete(*key, self.now)
-                while self.store.running(*key) is not None:
+                while self.store.operation_on(*key) is not None:
                     tick()
         for name in self.sites:
             there = name in settled.gateways and settled.legs_at(name)
@@ -308,7 +308,7 @@ class VirtualWorld:
         step = tunnel_step(settled, tunnel, self.secrets)
         etag = self.store.etag(self.store.resources[kind_and_name(step)])
         self.store.put(*kind_and_name(step), step.body, etag, self.now)
-        while self.store.running(*kind_and_name(step)) is not None:
+        while self.store.operation_on(*kind_and_name(step)) is not None:
             self.run(0.1)
         keys = key_data(settled, tunnel.gateway, self.secrets)
         self._hand(tunnel.gateway, self._configs[tunnel.gateway], keys)

@@ -12,6 +12,7 @@ from dataclasses import dataclass, field
 from obrin.core.address.dual import Dual
 from obrin.core.address.prefix import Address, Prefix
 from obrin.core.routing.path import Path
+from obrin.core.settled.sessions import REOPENS
 from obrin.wire.agenda import nobody
 from obrin.wire.bgp.attributes import Attributes
 from obrin.wire.bgp.errors import (
@@ -52,7 +53,7 @@ def _in_parts(prefixes: list[Prefix]) -> Iterator[tuple[Prefix, ...]]:
 
 
 OPEN_HOLD = 240.0  # section 8: "a large value", while an OPEN is awaited
-RETRY_EVERY = 2.0
+RETRY_EVERY = REOPENS
 
 
 NO_HOPS: Dual[Address] = Dual(None)

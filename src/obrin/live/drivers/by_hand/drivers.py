@@ -88,6 +88,7 @@ class ByHand:
                 question.place
                 for part in parts_of(settled, self._name, self.who, frozenset())
                 for question in part.step.questions
+                if not question.given
             }
             if self._name in settled.clouds
             else set()

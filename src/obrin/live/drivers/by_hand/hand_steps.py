@@ -123,6 +123,7 @@ def _questions(settled: Settled, place: str) -> Iterator[Question]:
                 about=f"public IPv{4 if bits == 32 else 6} addresses of its instances, in order",
                 usual=tuple(held),
                 stands_in="addresses" in own.unknown,
+                given="addresses" in own.given,
                 judge=partial(wrong_with, settled, f"{here}.{key}"),
             )
     if "peers" in own.assigns or own.peers:
@@ -131,5 +132,6 @@ def _questions(settled: Settled, place: str) -> Iterator[Question]:
             about="addresses in the gateway subnet from which they speak BGP",
             usual=tuple(map(str, cloud.own_addresses)),
             stands_in="peers" in own.unknown,
+            given="peers" in own.given,
             judge=partial(wrong_with, settled, f"{here}.peers"),
         )

@@ -17,12 +17,14 @@ Judge = Callable[[list[str]], str]
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Question:
     """Something that only the other side knows, at its place in the design. `usual` is what the
-    design has; where it only `stands_in`, it is never taken for an answer."""
+    design has, which somebody wrote there where it is `given`; where it only `stands_in`, it is
+    never taken for an answer."""
 
     place: str
     about: str
     usual: tuple[str, ...]
     stands_in: bool = False
+    given: bool = False
     judge: Judge = field(repr=False, compare=False)
 
 

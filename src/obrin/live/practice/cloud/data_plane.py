@@ -38,6 +38,7 @@ from obrin.live.practice.cloud.bodies import (
     Tunnel,
     Way,
 )
+from obrin.live.practice.cloud.resource import Resource
 from obrin.live.practice.cloud.sessions import Own, inside_ends, neighbours, peers
 from obrin.live.practice.cloud.store import Store
 from obrin.wire.ike.config import Identity, PeerConfig
@@ -50,10 +51,9 @@ class DataPlane:
     def __init__(self, store: Store, wall: Wall) -> None:
         self._store = store
         self._wall = wall
-        self._ways: dict[str, dict[str, Way]] = {}
 
     def config(self) -> CloudConfig:
-        ready = [(r.name, r.body) for r in self._store.ready("subnets")]
+        standing = [(r.name, body) for r, body in self._store.running("subnets")]
         subnets = tuple(
             CloudSubnet(
                 name=name,
@@ -64,17 +64,17 @@ class DataPlane:
                 routes=tuple((route.prefix, route.target) for route in body.routes),
                 host_firewall=_host_firewall(body),
             )
-            for name, body in ready
+            for name, body in standing
             if isinstance(body, Subnet)
         )
         instances: dict[str, InstanceConfig] = {}
-        for resource in self._store.ready("gateways"):
-            if isinstance(resource.body, Gateway):
-                instances.update(self._instances(resource.name, resource.body, subnets))
-                instances.update(self._lines(resource.name, resource.body, subnets))
-        self._ways = {name: self._ways[name] for name in instances}
+        for resource, body in self._store.running("gateways"):
+            if isinstance(body, Gateway):
+                instances.update(self._instances(resource, body, subnets))
+                instances.update(self._lines(resource, body, subnets))
         rules = {f.network: tuple(_rules(f)) for f in self._filters()}
-        running = (body for ways in self._ways.values() for body in ways.items())
+        ways = (way for kind in ("tunnels", "circuits") for way in self._store.running(kind))
+        running = ((r.name, body) for r, body in ways if isinstance(body, Way))
         return CloudConfig(
             networks=dict(self._networks()),
             subnets=subnets,
@@ -86,12 +86,12 @@ class DataPlane:
 
     def _networks(self) -> Iterator[tuple[str, CloudNetwork]]:
         gateways = {
-            r.body.network: (r.body, r.addresses)
-            for r in self._store.ready("gateways")
-            if isinstance(r.body, Gateway)
+            body.network: (body, r.addresses_of(body))
+            for r, body in self._store.running("gateways")
+            if isinstance(body, Gateway)
         }
-        for resource in self._store.ready("networks"):
-            body, (gateway, peers) = resource.body, gateways.get(resource.name, (None, ()))
+        for resource, body in self._store.running("networks"):
+            gateway, peers = gateways.get(resource.name, (None, ()))
             if isinstance(body, Network):
                 own = parse_address(peers[0]) if peers else body.spaces[0].address_at(1)
                 yield (
@@ -105,30 +105,29 @@ class DataPlane:
                 )
 
     def _attachments(self) -> Iterator[CloudAttachment]:
-        there = {resource.name for resource in self._store.ready("networks")}
-        for resource in self._store.ready("attachments"):
-            body = resource.body
+        there = {resource.name for resource, _ in self._store.running("networks")}
+        for _, body in self._store.running("attachments"):
             if isinstance(body, Attachment) and {body.hub, body.network} <= there:
                 joined = _joined(body.joined)
                 yield CloudAttachment(hub=body.hub, network=body.network, joined=joined)
 
     def _filters(self) -> Iterator[Filter]:
-        for resource in self._store.ready("filters"):
-            if isinstance(resource.body, Filter):
-                yield resource.body
+        for _, body in self._store.running("filters"):
+            if isinstance(body, Filter):
+                yield body
 
     def _instances(
-        self, name: str, gateway: Gateway, subnets: tuple[CloudSubnet, ...]
+        self, resource: Resource, gateway: Gateway, subnets: tuple[CloudSubnet, ...]
     ) -> Iterator[tuple[str, InstanceConfig]]:
-        own = _gateway_subnet(subnets, gateway.network)
-        peers = self._store.get("gateways", name).addresses
+        name, own = resource.name, _gateway_subnet(subnets, gateway.network)
+        peers = resource.addresses_of(gateway)
         for number, address_name in enumerate(gateway.public_addresses, 1):
             if own is None:
                 continue
             reserved = self._store.get("addresses", address_name)
             public = of_families(map(parse_address, reserved.addresses))
             key = f"{name}-{number}"
-            ways = self._ways_of("tunnels", name, key, number)
+            ways = self._ways_of("tunnels", name, number)
             tunnels = {n: body for n, body in ways.items() if isinstance(body, Tunnel)}
             config = RouterConfig(
                 tunnels={n: self._tunnel(n, t, public) for n, t in tunnels.items()},
@@ -147,12 +146,12 @@ class DataPlane:
             )
 
     def _lines(
-        self, name: str, gateway: Gateway, subnets: tuple[CloudSubnet, ...]
+        self, resource: Resource, gateway: Gateway, subnets: tuple[CloudSubnet, ...]
     ) -> Iterator[tuple[str, InstanceConfig]]:
         """What all circuits of a gateway end at: it goes on when an instance fails."""
-        own, key = _gateway_subnet(subnets, gateway.network), f"{name}-lines"
-        ways = self._ways_of("circuits", name, key)
-        peers = self._store.get("gateways", name).addresses
+        own, key = _gateway_subnet(subnets, gateway.network), f"{resource.name}-lines"
+        ways = self._ways_of("circuits", resource.name)
+        peers = resource.addresses_of(gateway)
         lines = {n: body for n, body in ways.items() if isinstance(body, Circuit)}
         if not lines or own is None:
             return
@@ -181,20 +180,15 @@ class DataPlane:
         body = self._store.get("networks", network).body
         return isinstance(body, Network) and bool(body.tables)
 
-    def _ways_of(self, kind: str, gateway: str, key: str, instance: int = 0) -> dict[str, Way]:
-        """The tunnels of an instance, or circuits; one that is being changed as it was before."""
-        found = {
-            r.name: r.body
-            for r in self._store.ready(kind)
-            if isinstance(r.body, Way)
-            and r.body.gateway == gateway
-            and (not isinstance(r.body, Tunnel) or r.body.instance == instance)
+    def _ways_of(self, kind: str, gateway: str, instance: int = 0) -> dict[str, Way]:
+        """The tunnels of an instance, or circuits."""
+        return {
+            r.name: body
+            for r, body in self._store.running(kind)
+            if isinstance(body, Way)
+            and body.gateway == gateway
+            and (not isinstance(body, Tunnel) or body.instance == instance)
         }
-        changing = {r.name for r in self._store.changing(kind)}
-        before = self._ways.get(key, {})
-        found |= {n: w for n, w in before.items() if n in changing and n not in found}
-        self._ways[key] = found
-        return found
 
     def _far_end(self, tunnel: Tunnel) -> FarEnd:
         body = self._store.get("far-ends", tunnel.far_end).body

@@ -152,7 +152,7 @@ class CloudProcess:
 
     async def _get(self, request: Request) -> Response:
         resource = self.store.get(self._kind(request), request.path_params["name"])
-        running = self.store.running(resource.kind, resource.name)
+        running = self.store.operation_on(resource.kind, resource.name)
         shown = resource.shown()
         if running is not None:
             shown["operation"] = f"/v1/operations/{running.number}"

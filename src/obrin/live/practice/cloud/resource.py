@@ -16,7 +16,8 @@ WAITING = "waiting"
 
 @dataclass(slots=True)
 class Resource:
-    """`given` are the addresses that the cloud itself gave it."""
+    """`given` are the addresses that the cloud itself gave it. `runs` is what runs on while it is
+    being changed."""
 
     kind: str
     name: str
@@ -24,6 +25,12 @@ class Resource:
     state: str = "building"
     waits_for: str = ""
     given: tuple[str, ...] = ()
+    runs: Body | None = None
+
+    @property
+    def running(self) -> Body | None:
+        """What runs now: nothing while it is built for the first time, or anew."""
+        return {"ready": self.body, "building": self.runs}.get(self.state)
 
     def shown(self) -> dict[str, Any]:
         """The resource as a client may see it, without secrets."""
@@ -35,7 +42,10 @@ class Resource:
     @property
     def addresses(self) -> tuple[str, ...]:
         """Addresses of the resource, asked for or assigned."""
-        body = self.body
+        return self.addresses_of(self.body)
+
+    def addresses_of(self, body: Body) -> tuple[str, ...]:
+        """The same of what it is now or was before."""
         if isinstance(body, Address):
             return tuple(body.addresses) or self.given
         return (tuple(body.peer_addresses) if isinstance(body, Gateway) else ()) or self.given

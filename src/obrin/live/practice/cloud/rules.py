@@ -42,6 +42,19 @@ class Rules:
             )
         return found
 
+    def in_place(self, old: Body, new: Body) -> bool:
+        """Whether it runs on while it is changed; else it is built anew."""
+        if not isinstance(old, Gateway) or not isinstance(new, Gateway):
+            return True
+        changes = {
+            "class": old.capacity_class != new.capacity_class,
+            "subnet": old.peer_addresses[: len(new.peer_addresses)]
+            != new.peer_addresses[: len(old.peer_addresses)],
+            "instances": len(old.public_addresses) != len(new.public_addresses),
+        }
+        offered = self._offering.of(new.network).in_place
+        return all(name in offered for name, changed in changes.items() if changed)
+
     def admit(self, kind: str, name: str, body: Body) -> None:
         """Raises Problem where it may not be, as things are now."""
         for other_kind, other in references(kind, body):

@@ -75,9 +75,10 @@ class Store:
     def ready(self, kind: str) -> list[Resource]:
         return [r for r in self.resources.values() if r.kind == kind and r.state == "ready"]
 
-    def changing(self, kind: str) -> list[Resource]:
-        """Resources that are being built, for the first time or again."""
-        return [r for r in self.resources.values() if r.kind == kind and r.state == "building"]
+    def running(self, kind: str) -> list[tuple[Resource, Body]]:
+        """What runs of a kind: one that is being changed as it was before, until that is done."""
+        mine = (r for r in self.resources.values() if r.kind == kind)
+        return [(r, body) for r in mine if (body := r.running) is not None]
 
     def get(self, kind: str, name: str) -> Resource:
         found = self.resources.get((kind, name))
@@ -91,7 +92,7 @@ class Store:
             raise Problem(404, "not found", f"there is no operation {number}")
         return found
 
-    def running(self, kind: str, name: str) -> Operation | None:
+    def operation_on(self, kind: str, name: str) -> Operation | None:
         for operation in self.operations.values():
             if (operation.kind, operation.name, operation.status) == (kind, name, "running"):
                 return operation
@@ -106,7 +107,7 @@ class Store:
             raise Problem(422, "not a name", "1 to 128 letters, digits, dots, dashes, underscores")
         existing = self.resources.get((kind, name))
         if existing is not None:
-            running = self.running(kind, name)
+            running = self.operation_on(kind, name)
             if running is not None and running.action == "remove":
                 raise Problem(409, "busy", f"{kind} {name} is being removed; wait for it")
             if existing.body == body and existing.state != FAILED:
@@ -122,6 +123,8 @@ class Store:
         self._rules.admit(kind, name, body)
         resource = Resource(kind, name, body)
         resource.given = self._giving.give(self.resources, resource, existing)
+        if existing is not None and self._rules.in_place(existing.body, body):
+            resource.runs = existing.running
         self.resources[kind, name] = resource
         return resource, self._begin(kind, name, "build", self._seconds(kind, body), now)
 
@@ -148,7 +151,7 @@ class Store:
 
     def delete(self, kind: str, name: str, now: float) -> Operation:
         resource = self.get(kind, name)
-        running = self.running(kind, name)
+        running = self.operation_on(kind, name)
         if running is not None and running.action == "remove":
             return running
         users = [
