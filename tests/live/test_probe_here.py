@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import socket
+import subprocess
 import threading
+import time
+from collections.abc import Callable
 from pathlib import Path
 
 import pytest
@@ -237,3 +241,37 @@ def test_what_cannot_be_asked_is_reported(tmp_path: Path) -> None:
             (("probe", "--merge", "broken.json"), 2, "these are not the results of a probe"),
         ]
     )
+
+
+def running(mark: str) -> list[str]:
+    """Processes with this word in their command line."""
+    found = []
+    for file in Path("/proc").glob("[0-9]*/cmdline"):
+        with contextlib.suppress(OSError):
+            if mark.encode() in file.read_bytes().split(b"\0"):
+                found.append(file.parent.name)
+    return found
+
+
+def until(true: Callable[[], bool]) -> bool:
+    end = time.monotonic() + 10
+    while not true() and time.monotonic() < end:
+        time.sleep(0.05)
+    return true()
+
+
+def test_what_a_program_leaves_running_ends_with_it(world: Folder) -> None:
+    mark = "61.25"
+    text = f"sleep {mark} & echo begun"
+    run = world.obrin("practice", "run", "quay/desks", "--", "sh", "-c", text).good()
+    assert "begun" in run.out
+    assert until(lambda: not running(mark))
+
+
+def test_a_program_ends_when_the_command_is_killed(world: Folder) -> None:
+    mark = "62.25"
+    command = [str(PROGRAM), "practice", "run", "quay/desks", "--", "sleep", mark]
+    with subprocess.Popen(command, cwd=world.path) as process:
+        assert until(lambda: len(running(mark)) == 2)  # the command and the program
+        process.kill()
+    assert until(lambda: not running(mark))

@@ -7,6 +7,7 @@ import functools
 import json
 import math
 import os
+import re
 import sys
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
@@ -160,6 +161,11 @@ def ask_secret(what: str, *, confirm: bool = False) -> str:
 NO_TUNNEL = "The design has no tunnels yet: give it a link."
 
 
+SHORT = 20, 12, 8, 0
+"""Letters of a column that stays on one line, the first number with which all columns fit."""
+_DATE = re.compile(r"(\w{3} )?\d{4}-\d\d-\d\d\b[ \d:]*$")
+
+
 def print_table(
     out: Console,
     head: Sequence[str],
@@ -173,8 +179,9 @@ def print_table(
     """A table with thin lines; a cell whose whole text is in `styles` is coloured. Without rows
     `nothing` is said instead. Column number `names` says what its row is about.
 
-    No word is broken: where the words of all columns do not fit side by side, a table on a screen
-    becomes a block for each row, and one that goes elsewhere becomes as wide as it must be.
+    No word is broken, and no date. A short state or name is broken only where it does not fit as a
+    whole. Where the words of all columns do not fit side by side, a table on a screen becomes a
+    block for each row, and one that goes elsewhere becomes as wide as it must be.
     """
     from rich import box
     from rich.cells import cell_len
@@ -189,11 +196,19 @@ def print_table(
             click.echo(nothing)
         return
     columns = list(zip(head, *cells, strict=True))
-    longest = [max(map(_longest_word, column)) for column in columns]
-    whole = len(head) > 2  # the first column names the rest of its row: it stays on one line
-    if whole:
-        longest[0] = max(map(cell_len, columns[0]))
-    needed = sum(longest) + 3 * len(longest) + 1
+    words = [max(map(_longest_word, column)) for column in columns]
+    wishes = [max(map(cell_len, column)) for column in columns]
+    for number, (wish, column) in enumerate(zip(wishes, columns, strict=True)):
+        # The first names the rest of its row.
+        if any(map(_DATE.match, column)) or (number == 0 and len(head) > 2):
+            words[number] = wish
+    for short in SHORT:
+        longest = [
+            wish if wish <= short else word for wish, word in zip(wishes, words, strict=True)
+        ]
+        needed = sum(longest) + 3 * len(longest) + 1
+        if needed <= out.width:
+            break
     if needed > out.width and (out.is_terminal or _asked_width()):
         first = [names, *(n for n in range(len(head)) if n != names)]
         with outlet.passed():
@@ -207,7 +222,6 @@ def print_table(
         return
     title = outlet.text(title)
     table = Table(box=box.SIMPLE_HEAD, title=title or None, title_justify="left", pad_edge=False)
-    wishes = [max(map(cell_len, column)) for column in columns]
     widths = _shared_out(max(out.width, needed) - 3 * len(longest) - 1, longest, wishes)
     for name, width in zip(head, widths, strict=True):
         table.add_column(name, overflow="fold", width=width)

@@ -79,7 +79,8 @@ def best_order(groups: Groups) -> list[Step]:
     """All steps, in order."""
     steps = groups.between.steps
     if len(groups.all) <= 1:
-        return [s for group in groups.all for s in _Search(group.looks, groups.gaps).whole(steps)]
+        searches = ((_Search(group.looks, groups.gaps), group.done) for group in groups.all)
+        return [step for search, done in searches for step in search.whole(done, steps)]
     heavy = (step for step in steps if step.kind == READY and _heavy(groups, step))
     apart = {*heavy, *(step for step in steps if _in_turn(groups, step))}
     ready = [step for step in steps if step.kind == READY and step not in apart]
@@ -147,16 +148,16 @@ class _Search:
     looks: Outlooks
     gaps: Gaps
 
-    def whole(self, steps: list[Step]) -> list[Step]:
+    def whole(self, done: Done, steps: list[Step]) -> list[Step]:
         """A change that is looked at as one."""
         between = self.looks.between
         legs = [step for label in self._idle_first() for step in steps if step.leg == label]
         first = [step for step in steps if step.kind == READY]
         if len(steps) <= MOST_EXACT:
-            return self._exact(frozenset(), [*first, *legs, *_clearing(steps)])
+            return self._exact(done, [*first, *legs, *_clearing(steps)])
         heavy = [step for step in first if between.renumbers(step.place)]
         ready = [step for step in first if step not in heavy]
-        return [*ready, *self.part(frozenset(ready), [*heavy, *legs]), *_clearing(steps)]
+        return [*ready, *self.part(done | set(ready), [*heavy, *legs]), *_clearing(steps)]
 
     def _idle_first(self) -> list[str]:
         """Tunnels and circuits, those that carry nothing before those that do: of two orders that
@@ -197,7 +198,12 @@ class _Search:
                 return [steps[number] for number in order]
             if have not in known:
                 done = start | {steps[number] for number in order}
-                left = (step for step in steps if ranks[step] not in have)
+                needed = self.looks.between.needed_before
+                left = (
+                    step
+                    for step in steps
+                    if ranks[step] not in have and needed.get(step, done) <= done
+                )
                 moves = {ranks[step]: self._moves(done, step) for step in left}
                 known[have] = self._waiting(done), moves
             waiting, moves = known[have]

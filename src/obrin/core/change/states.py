@@ -128,6 +128,20 @@ class Between:
         return old is not None and new is not None and old[0] != new[0]
 
     @cached_property
+    def needed_before(self) -> dict[Step, frozenset[Step]]:
+        """What has to be done before a step: a place has its AS number before its first session,
+        and keeps it until its last session is gone."""
+        found: dict[Step, frozenset[Step]] = {}
+        for step in self.steps:
+            old, new = (side[step.place].ground.speaker for side in (self.old, self.new))
+            mine = (s for s in self.steps if s.place == step.place)
+            if step.kind == LEG and old is None and new is not None:
+                found[step] = frozenset(s for s in mine if s.kind == READY)
+            elif step.kind == CLEAR and old is not None and new is None:
+                found[step] = frozenset(s for s in mine if s.kind == LEG)
+        return found
+
+    @cached_property
     def _clashes(self) -> list[Clash]:
         return list(clashes_of(self.before, self.after, self.old, self.new))
 

@@ -12,6 +12,7 @@ import ctypes
 import os
 import selectors
 import shutil
+import signal
 import socket
 import struct
 import subprocess
@@ -25,6 +26,8 @@ from obrin.core.errors import OutsideError
 from obrin.live.practice.internet.cable import PLUG, UNPLUG, unwrap
 
 CLONE_NEWUSER, CLONE_NEWNET = 0x10000000, 0x40000000
+PR_SET_PDEATHSIG = 1
+"""The signal that a process gets when the one that started it ends."""
 TUNSETIFF, IFF_TUN, IFF_NO_PI = 0x400454CA, 0x0001, 0x1000
 INTERFACE = "host0"
 SAY_EVERY = 4.0
@@ -109,17 +112,33 @@ def _more(address: Address) -> list[str]:
 def _run(command: Sequence[str], tun: int, cable: socket.socket, token: bytes) -> int:
     over = threading.Event()
     relay = threading.Thread(target=_relay, args=(tun, cable, token, over), daemon=True)
-    relay.start()
+    libc = ctypes.CDLL(None)
     try:
-        return subprocess.run(list(command), check=False).returncode
+        # Before there is a second thread: what runs between fork and exec must not wait for one.
+        with subprocess.Popen(
+            list(command), preexec_fn=lambda: libc.prctl(PR_SET_PDEATHSIG, signal.SIGTERM)
+        ) as program:
+            relay.start()
+            return program.wait()
     except FileNotFoundError:
         raise OutsideError(f"there is no program '{command[0]}'") from None
     except OSError as error:
         raise OutsideError(f"'{command[0]}' cannot be run: {error.strerror}") from error
     finally:
+        _end_the_rest()
         over.set()
-        relay.join(1.0)
+        if relay.is_alive():
+            relay.join(1.0)
         os.close(tun)
+
+
+def _end_the_rest() -> None:
+    """End what the program has left running in this network namespace."""
+    mine = Path("/proc/self/ns/net").readlink()
+    for folder in Path("/proc").glob("[0-9]*"):
+        with contextlib.suppress(OSError):  # it has ended meanwhile, or is somebody else's
+            if folder.name != str(os.getpid()) and (folder / "ns" / "net").readlink() == mine:
+                os.kill(int(folder.name), signal.SIGKILL)
 
 
 def _relay(tun: int, cable: socket.socket, token: bytes, over: threading.Event) -> None:
