@@ -7,7 +7,7 @@ from typing import Any
 
 from obrin.core.change.as_design import state
 from obrin.core.change.outlook import UNPROMISED, Outlooks
-from obrin.core.change.states import READY, Between, Done, Step
+from obrin.core.change.states import READY, Between, Done, Flow, Step
 from obrin.core.handover.secrets import Secrets
 from obrin.core.reach.paths import key_of
 from obrin.core.settled.model import Settled
@@ -16,6 +16,7 @@ from obrin.live.practice.cloud.names import cloud_name
 from obrin.live.practice.internet.internet import Dedicated
 from obrin.live.rehearse.virtual import kind_and_name
 from obrin.live.reshape.work import At, cloud_work, gateway_work
+from obrin.wire.host import Host, Query
 from tests.live.virtual_world import VirtualWorld, certificates_of, keys_of
 
 
@@ -86,17 +87,10 @@ class Reshaped:
         """Where packets do other than is said."""
         self.world.run(20.0)
         outlook, settled = self.looks.of(self.done), state(self.between, self.done)
-        found = []
+        by_words = {(f.source, f.destination, f.service): f for f in self.between.flows}
+        asked, found = list[tuple[Flow, Host, Query]](), list[str]()
         for wish in settled.own_expectations():
-            flow = next(
-                (
-                    f
-                    for f in self.between.flows
-                    if (f.source, f.destination, f.service)
-                    == (str(wish.source), str(wish.destination), wish.service)
-                ),
-                None,
-            )
+            flow = by_words.get((str(wish.source), str(wish.destination), wish.service))
             if flow is None or outlook.why.get(flow) in UNPROMISED:
                 continue
             try:
@@ -104,13 +98,22 @@ class Reshaped:
             except (KeyError, IndexError):
                 continue
             host = self.world.host_at(wish.source.place, key.source)
-            seen = (
-                host is not None
-                and self.world.asked(
-                    host, key.protocol, key.destination, wish.flow.first_port, 1.0
-                ).answered_at
-                is not None
-            )
-            if seen is not (flow in outlook.works):
-                found.append(f"{flow.words}: {seen}, said: {outlook.why.get(flow, 'works')}")
+            if host is None:
+                found += self._apart(flow, False)
+                continue
+            port, now = wish.flow.first_port, self.world.now
+            asked.append((flow, host, host.ask(key.protocol, key.destination, port, now)))
+        self.world.move()
+        self.world.run(1.0)
+        for flow, host, query in asked:
+            found += self._apart(flow, query.answered_at is not None)
+            host.forget(query)
+        self.world.move()
         return found
+
+    def _apart(self, flow: Flow, seen: bool) -> list[str]:
+        """Empty where what is seen of a flow is what is said."""
+        outlook = self.looks.of(self.done)
+        if seen is (flow in outlook.works):
+            return []
+        return [f"{flow.words}: {seen}, said: {outlook.why.get(flow, 'works')}"]
