@@ -15,7 +15,7 @@ import pytest
 from obrin.core.design.windows import DAYS
 from tests.cli.program import PROGRAM, Folder
 from tests.doubles import DESIGN, swap
-from tests.live.test_kinds_of_change import SITE, SITE_LINK
+from tests.live.test_kinds_of_change import CROSSING, NO_LINE, RADIO, SECOND, SITE, SITE_LINK
 from tests.outputs import valid
 
 pytestmark = pytest.mark.long
@@ -264,8 +264,33 @@ def test_a_site_joins_a_world_that_runs_and_leaves_it(world: Folder) -> None:
     two = swap(("          radio:", "      quay-gw2:\n        uplinks:\n          radio:"),
                ("      b: {gateway: quay-gw,", "      b: {gateway: quay-gw2,"))  # fmt: skip
     to(world, two)
-    world.obrin("practice", "start").bad(2, "cannot take quay-gw2 beside it")
+    world.obrin("practice", "start").bad(3, "quay-gw2/radio", "that is there already")
     to(world, DESIGN)
+
+
+def test_a_gateway_and_an_uplink_join_a_site_that_runs(world: Folder) -> None:
+    to(world, DESIGN)
+    world.obrin("reshape", "--go", timeout=200).good()
+    more = """\
+          third: {address: 198.51.100.21, provider: three}
+      quay-gw2:
+        uplinks:
+          mast: {address: 198.51.100.22, provider: four}
+"""
+    tunnels = """\
+      c: {gateway: quay-gw, uplink: third, instance: 1}
+      d: {gateway: quay-gw2, uplink: mast, instance: 2}
+"""
+    to(world, swap((RADIO, RADIO + more), (SECOND, SECOND + tunnels)))
+    world.obrin("practice", "start", "--dry-run").good()
+    started = world.obrin("practice", "start").good().out
+    assert "quay-gw2: started" in started
+    assert "quay-gw/third: started" in started
+    world.obrin("practice", "start").bad(2, "runs here already")
+    world.obrin("reshape", "--go", timeout=200).good()
+    built_is(world)
+    world.obrin("status").good()
+    world.obrin("practice", "run", "quay/desks", "--", "true").good()
 
 
 def test_errors_of_the_design_are_said_before_the_first_step(world: Folder) -> None:
@@ -280,3 +305,18 @@ def test_errors_of_the_design_are_said_before_the_first_step(world: Folder) -> N
     )
     assert "finds errors in this design" in world.obrin("reshape").err
     to(world, DESIGN)
+
+
+def test_a_circuit_joins_a_world_that_runs(tmp_path: Path) -> None:
+    folder = Folder(tmp_path, real=True)
+    folder.write("design.yaml", NO_LINE)
+    folder.obrin("settle").good()
+    folder.obrin("practice", "start", "--speed", "5000").good()
+    try:
+        folder.obrin("connect", timeout=200).good()
+        to(folder, CROSSING)
+        assert "started" in folder.obrin("practice", "start").good().out
+        folder.obrin("reshape", "--go", timeout=300).good()
+        folder.obrin("status").good()
+    finally:
+        folder.obrin("practice", "stop")

@@ -339,6 +339,16 @@ class InternetClient(Client):
         found: Json = self.call("POST", "/v1/lines", {"line": line}).json()
         return int(found["port"])
 
+    def join(self, circuit: str, mtu: int) -> tuple[int, int]:
+        """The ports of the two cables of a new dedicated line, the site's first."""
+        found = self.call("POST", "/v1/circuits", {"circuit": circuit, "mtu": mtu}).json()
+        site, cloud = map(int, found["ports"])
+        return site, cloud
+
+    def cables(self) -> frozenset[str]:
+        """The names of all that devices are plugged into."""
+        return frozenset(self.get("/v1/lines")["cables"])
+
     def cut_path(self, one: str, other: str) -> None:
         self.call("POST", "/v1/faults", {"path": [one, other]})
 
@@ -363,6 +373,10 @@ class CloudFaults(Client):
 
     def trouble(self, kind: str, value: str) -> None:
         self.call("POST", "/v1/faults", {kind: value})
+
+    def plug_in(self, circuit: str, way: str, port: int) -> None:
+        """The cloud's end of a new dedicated line."""
+        self.call("POST", "/v1/cables", {"circuit": circuit, "way": way, "port": port})
 
     def cut_attachment(self, hub: str, member: str) -> None:
         self.call("POST", "/v1/faults", {"attachment": f"{hub}.{member}"})

@@ -67,21 +67,21 @@ def start(
 ) -> None:
     """Start it. It needs no privileges and talks on loopback only.
 
-    One that runs takes in the sites that the design got since.
+    One that runs takes in the sites, gateways, uplinks and circuits that the design got since.
 
     \b
     Example:
       obrin practice start --design skerrow-ferries --capture crossing.pcap
     """
-    from obrin.live.practice.growing import grow_world, new_gateways
+    from obrin.live.practice.growing import grow_world, growth
     from obrin.live.practice.record import read_world
     from obrin.live.practice.world import need_startable, start_world
 
     project = project_of(design_file)
     document, settled = project.settled()
     folder = project.practice_folder
-    if not capture and read_world(folder) is not None and new_gateways(settled, folder):
-        found = (new_gateways if dry_run else grow_world)(settled, folder)
+    if not capture and read_world(folder) is not None and (new := growth(settled, folder).names):
+        found = new if dry_run else grow_world(settled, folder)
         deed = Deed(changes=[Change(name, "started") for name in found])
         deed.tell(dry_run=dry_run, as_json=as_json)
         return

@@ -9,7 +9,7 @@ import secrets
 import subprocess
 import sys
 import time
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -113,6 +113,11 @@ def _start_all(
     take_in(starter, processes)
 
 
+def agent_url(port: int) -> str:
+    """Where the SNMP agent of a gateway answers."""
+    return f"snmp://{AGENT_USER}@127.0.0.1:{port}"
+
+
 def take_in(starter: Starter, processes: Mapping[str, Sequence[str]]) -> None:
     """Wait for processes, and note where their gateways answer."""
     world = starter.world
@@ -121,7 +126,7 @@ def take_in(starter: Starter, processes: Mapping[str, Sequence[str]]) -> None:
         for name in names:
             world.gateways[name] = f"http://127.0.0.1:{ready['port']}/gateways/{name}"
         for name, port in ready["agents"].items():
-            world.agents[name] = f"snmp://{AGENT_USER}@127.0.0.1:{port}"
+            world.agents[name] = agent_url(port)
 
 
 def _key_folder(capture: Path) -> Path:
@@ -213,7 +218,7 @@ def _write_agreed(settled: Settled, folder: Path) -> Path:
 def _internet_arguments(settled: Settled, capture: Path | None) -> list[str]:
     arguments = []
     for gateway in settled.gateways.values():
-        for text in line_texts(gateway):
+        for text in line_texts(gateway).values():
             arguments += ["--line", text]
     for circuit in settled.circuits.values():
         arguments += ["--circuit", f"{circuit.label}={circuit.mtu}"]
@@ -222,12 +227,13 @@ def _internet_arguments(settled: Settled, capture: Path | None) -> list[str]:
     return arguments
 
 
-def line_texts(gateway: SettledGateway) -> Iterator[str]:
-    """The uplinks of a gateway, as the practice internet is given them."""
-    for uplink in gateway.uplinks.values():
-        name = line_name(gateway.name, uplink.name)
-        passed = "forwards" if uplink.forwards else ""
-        yield f"{name}={uplink.address}={uplink.own}={passed}={uplink.mtu}"
+def line_texts(gateway: SettledGateway) -> dict[str, str]:
+    """The uplinks of a gateway by name, as the practice internet is given them."""
+    return {
+        uplink.name: f"{line_name(gateway.name, uplink.name)}={uplink.address}={uplink.own}="
+        f"{'forwards' if uplink.forwards else ''}={uplink.mtu}"
+        for uplink in gateway.uplinks.values()
+    }
 
 
 class Starter:

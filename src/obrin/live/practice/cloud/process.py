@@ -71,10 +71,22 @@ class CloudProcess:
         token = cable_token(self._secret, CLOUD)
         self._cable = Cable(self._cable_port, token, self._arrived, self._kick)
         for way, (line, port) in self._line_ports.items():
-            token = cable_token(self._secret, Dedicated(line).ends[1])
-            came = partial(self._came_across, way)
-            self._lines[way] = Cable(port, token, came, self._kick)
+            self._plug_in(way, line, port)
         await served.run(self.application())
+
+    def _plug_in(self, way: str, line: str, port: int) -> None:
+        token = cable_token(self._secret, Dedicated(line).ends[1])
+        came = partial(self._came_across, way)
+        self._lines[way] = Cable(port, token, came, self._kick)
+
+    async def _cable_came(self, request: Request) -> Response:
+        """The end of one more dedicated line."""
+        given = await read_json(request)
+        try:
+            self._plug_in(str(given["way"]), str(given["circuit"]), int(given["port"]))
+        except UNUSABLE as error:
+            raise Problem(422, "not a cable", str(error)) from error
+        return Response(status_code=204)
 
     def application(self) -> Throttled:
         """The API."""
@@ -84,6 +96,7 @@ class CloudProcess:
             Route("/v1/gateways/{name}/state", self._state),
             Route("/v1/networks/{name}/drops", self._drops),
             Route("/v1/probes", self._probe, methods=["POST"]),
+            Route("/v1/cables", self._cable_came, methods=["POST"]),
             Route("/v1/faults", self._faults, methods=["GET"]),
             Route("/v1/faults", self._cut, methods=["POST"]),
             Route("/v1/faults", self._heal, methods=["DELETE"]),

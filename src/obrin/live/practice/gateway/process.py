@@ -298,19 +298,56 @@ async def run_gateways(sites: Sequence[SiteProcess], served: Served, *, snmp: bo
     """The gateways of several sites in one process, each below /gateways/NAME; with `snmp`, each
     with an agent at a port of its own."""
     data_model()  # loaded before the gateways say that they are ready
-    mounts, agents = [], dict[str, int]()
-    for site in sites:
-        site.plug_in()
-        name = next(iter(site.gateways))
-        lending = Lending(partial(_hosts_of, site), site.kick, site.secret)
-        mounts.append(Mount(f"/lent/{name}", lending.application()))
-        for gateway in [GatewayProcess(name, site) for name in site.gateways]:
-            mounts.append(Mount(f"/gateways/{gateway.name}", gateway.application()))
-            mounts.append(Mount(f"/troubles/{gateway.name}", gateway.troubles()))
-            if snmp:
-                agents[gateway.name] = _agent_of(gateway, site.secret)
-    app = Starlette(routes=mounts, exception_handlers=HANDLERS)
+    app = Starlette(exception_handlers=HANDLERS)
+    houses = [_House(site, app, snmp=snmp) for site in sites]
+    agents = {name: port for house in houses for name, port in house.agents.items()}
     await served.run(app, {"agents": agents})
+
+
+class _House:
+    """The doors of a site and of its gateways, below those of a process."""
+
+    def __init__(self, site: SiteProcess, app: Starlette, *, snmp: bool) -> None:
+        self._site, self._app, self._snmp = site, app, snmp
+        self.agents: dict[str, int] = {}
+        site.plug_in()
+        lending = Lending(partial(_hosts_of, site), site.kick, site.secret)
+        more = Route("/", self._grow, methods=["POST"])
+        self._of_site = {
+            "lent": lending.application(),
+            "sites": Starlette(routes=[more], exception_handlers=HANDLERS),
+        }
+        for name in site.gateways:
+            self._open(name)
+
+    def _add(self, mount: Mount) -> None:
+        self._app.router.routes.append(mount)
+
+    def _open(self, name: str) -> None:
+        gateway = GatewayProcess(name, self._site)
+        self._add(Mount(f"/gateways/{name}", gateway.application()))
+        self._add(Mount(f"/troubles/{name}", gateway.troubles()))
+        for door, application in self._of_site.items():
+            self._add(Mount(f"/{door}/{name}", application))
+        if self._snmp:
+            self.agents[name] = _agent_of(gateway, self._site.secret)
+
+    async def _grow(self, request: Request) -> Response:
+        """Further cables of a gateway, which may be a new one of the site."""
+        given = await read_json(request)
+        try:
+            name = str(given["gateway"])
+            uplinks, lines = (
+                {str(key): int(port) for key, port in given[kind].items()}
+                for kind in ("uplinks", "circuits")
+            )
+        except UNUSABLE as error:
+            raise Problem(422, "not a gateway", str(error)) from error
+        new = name not in self._site.gateways
+        self._site.plug_more(name, uplinks, lines)
+        if new:
+            self._open(name)
+        return JSONResponse({"agent": self.agents.get(name)}, 201)
 
 
 def _agent_of(gateway: GatewayProcess, secret: str) -> int:

@@ -46,10 +46,19 @@ class SiteProcess:
     def plug_in(self) -> None:
         """All cables, into the running loop."""
         for gateway, ports in self._ports.items():
-            for uplink, port in ports.items():
-                name = line_name(gateway, uplink)
-                self._plug(name, port, partial(self._arrived, gateway))
+            self.plug_more(gateway, ports, {})
         for label, (gateway, port) in self._line_ports.items():
+            self.plug_more(gateway, {}, {label: port})
+
+    def plug_more(self, gateway: str, uplinks: Mapping[str, int], lines: Mapping[str, int]) -> None:
+        """Further cables of a gateway, with their ports; and the gateway, where it is new."""
+        if gateway not in self._lan.gateways:
+            self._lan.add(gateway)
+            self._addresses[gateway] = {}
+        for uplink, port in uplinks.items():
+            name = line_name(gateway, uplink)
+            self._plug(name, port, partial(self._arrived, gateway))
+        for label, port in lines.items():
             end = Dedicated(label).ends[0]
             self._plug(end, port, partial(self._came_across, gateway, label))
 

@@ -117,12 +117,10 @@ class Internet:
         dedicated: Iterable[Dedicated] = (),
     ) -> None:
         self.lines = {line.name: line for line in lines}
-        self.dedicated = {line.name: line for line in dedicated}
-        self._across = {
-            end: (line, other)
-            for line in self.dedicated.values()
-            for end, other in (line.ends, line.ends[::-1])
-        }
+        self.dedicated: dict[str, Dedicated] = {}
+        self._across: dict[str, tuple[Dedicated, str]] = {}
+        for circuit in dedicated:
+            self.join(circuit)
         self._by_public = {line.public: line for line in lines}
         self.capture = capture
         self.cut_lines: set[str] = set()
@@ -148,6 +146,14 @@ class Internet:
         self.lines[line.name] = line
         self._by_public[line.public] = line
         self._planned[line.name] = line.public
+
+    def join(self, line: Dedicated) -> None:
+        """One more dedicated line. Raises ValueError for one that is there."""
+        if line.name in self.dedicated:
+            raise ValueError(f"{line.name} is there already")
+        self.dedicated[line.name] = line
+        for end, other in (line.ends, line.ends[::-1]):
+            self._across[end] = line, other
 
     def cables(self) -> list[str]:
         """All that devices are plugged into, but for the cloud's to the internet."""

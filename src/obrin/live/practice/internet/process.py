@@ -14,10 +14,10 @@ from starlette.routing import Route
 
 from obrin.core.errors import AddressError
 from obrin.live.practice.internet.cable import PLUG, Port, cable_token, unwrap
-from obrin.live.practice.internet.internet import CLOUD, Internet, Line
+from obrin.live.practice.internet.internet import CLOUD, Dedicated, Internet, Line
 from obrin.live.practice.internet.offload import Address
 from obrin.live.practice.internet.weather import Weather
-from obrin.live.practice.service import HANDLERS, Problem, Served, read_json
+from obrin.live.practice.service import HANDLERS, UNUSABLE, Problem, Served, read_json
 
 
 class _Socket:
@@ -71,7 +71,9 @@ class InternetProcess:
         ports = {name: socket.port.number for name, socket in self._sockets.items()}
         app = Starlette(
             routes=[
+                Route("/v1/lines", self._connected, methods=["GET"]),
                 Route("/v1/lines", self._connect, methods=["POST"]),
+                Route("/v1/circuits", self._join, methods=["POST"]),
                 Route("/v1/faults", self._faults, methods=["GET"]),
                 Route("/v1/faults", self._cut, methods=["POST"]),
                 Route("/v1/faults", self._heal, methods=["DELETE"]),
@@ -94,6 +96,20 @@ class InternetProcess:
         except (ValueError, AddressError) as error:
             raise Problem(422, "no such uplink", str(error)) from error
         return JSONResponse({"port": self._plug(line.name)}, status_code=201)
+
+    async def _connected(self, request: Request) -> Response:
+        """The cables that are there, by name."""
+        return JSONResponse({"cables": self._internet.cables()})
+
+    async def _join(self, request: Request) -> Response:
+        """One more dedicated line, with a cable for each end."""
+        body = await read_json(request)
+        try:
+            line = Dedicated(str(body["circuit"]), int(body["mtu"]))
+            self._internet.join(line)
+        except UNUSABLE as error:
+            raise Problem(422, "no such line", str(error)) from error
+        return JSONResponse({"ports": list(map(self._plug, line.ends))}, status_code=201)
 
     async def _faults(self, request: Request) -> Response:
         net = self._internet
