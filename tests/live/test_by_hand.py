@@ -276,6 +276,8 @@ def test_a_change_is_entered_step_by_step(folder: Folder) -> None:
     folder.write("change.yaml", json.dumps({"all": "yes", last: "later"}))
     run = folder.obrin(*CHANGE).bad(3, "whether it has its effect is not seen", "--unseen")
     assert f"done     {first}" in run.err
+    assert run.err.index("note: quay/desks > apps/web") < run.err.index("done  ")
+    assert "Whether a step changes that is not seen" in run.err
     run = folder.obrin(*CHANGE, "--unseen").bad(3, "change.yaml does not say that it is done")
     assert record_of(folder) == before  # nothing is as either design says
     assert "3 of 4 steps are done" in folder.obrin("reshape").good().out

@@ -259,6 +259,7 @@ def _carry(
     from obrin.cli.shared.progress import ProgressLines
     from obrin.core.change.as_design import grounds
     from obrin.core.change.states import READY
+    from obrin.core.naming import some
     from obrin.live.drivers.registry import open_ends
     from obrin.live.reshape.change_file import forget
     from obrin.live.reshape.run import (
@@ -268,6 +269,7 @@ def _carry(
         need_assigned,
         need_everybody,
     )
+    from obrin.live.reshape.seeing import not_askable
 
     between = looks.between
     before, after = between.before, between.after
@@ -295,6 +297,12 @@ def _carry(
         need_assigned(between, ends)
         left = {*record.order} - {*record.done} if not back else {*record.done, record.begun}
         need_everybody((step for step in order if step.name in left), ends)
+        silent = not_askable(ends, looks, frozenset(s for s in order if s.name in record.done))
+        if silent:
+            click.echo(
+                f"note: {some(silent, MOST_NAMED)}. Whether a step changes that is not seen.",
+                err=True,
+            )
         carrying = Carrying(
             project, ends, both, ProgressLines(), timeout, step, unseen or at_terminal(person)
         )

@@ -18,12 +18,15 @@ from obrin.core.change.outlook import Outlooks
 from obrin.core.change.states import CLEAR, READY, Between, Done, Step
 from obrin.core.errors import ObrinError, OutsideError
 from obrin.core.handover.secrets import Secrets
+from obrin.core.handover.sheet.awake import sleeps
 from obrin.core.known import NotKnown
+from obrin.core.settled.model import Settled
 from obrin.live.connect.journal import Journal
 from obrin.live.drivers.by_hand.drivers import ByHand
 from obrin.live.drivers.by_hand.person import HandStep
 from obrin.live.drivers.protocol import Ends, Progress, Report
 from obrin.live.files import private_folder
+from obrin.live.observe.status import ask_once
 from obrin.live.packs import handed_over, retire_old
 from obrin.live.project import Project
 from obrin.live.reshape.built import keep_built
@@ -76,6 +79,7 @@ def carry_on(
         record.done.append(step.name)
         record.begun = ""
         record.write(record_path(carrying.project))
+    _check_whole(carrying, looks.between.after)
     for driver in _by_hand(carrying.ends):
         driver.stands(looks.between.after)
     packs = handed_over(carrying.project, looks.between.after).packs
@@ -105,6 +109,7 @@ def go_back(
         record.done = [name for name in record.done if name != step.name]
         record.begun = ""
         record.write(record_path(carrying.project))
+    _check_whole(carrying, looks.between.before)
     for driver in _by_hand(carrying.ends):
         driver.stands(looks.between.before)
     forget(carrying.project)
@@ -205,6 +210,27 @@ def _do(
         gateway.hand_over(*gateway_work(between, step.place, done, carrying.secrets))
     else:
         raise OutsideError(f"{step.place} has no endpoint: this step cannot be sent")
+
+
+def _check_whole(carrying: Carrying, settled: Settled) -> None:
+    """At the end, ask both ends of every tunnel and circuit until they agree that it is up. Raises
+    OutsideError for one that is not; run again, only this is left to do."""
+    until = time.monotonic() + carrying.settling
+    asleep = {tunnel.label for tunnel in settled.tunnels() if sleeps(settled, tunnel)}
+    while True:
+        ways = [way for way in ask_once(settled, carrying.ends) if way.tunnel not in asleep]
+        wrong = [way for way in ways if way.right is False]
+        if not wrong:
+            break
+        if time.monotonic() > until:
+            raise OutsideError(
+                f"all steps are done, and {wrong[0].tunnel} is {wrong[0].state}. It stops here: "
+                "mend that and run it again, or give --back"
+            )
+        time.sleep(LOOK_EVERY)
+    unseen = [f"{w.tunnel} ({w.right.why})" for w in ways if isinstance(w.right, NotKnown)]
+    sight = Sight("", tuple(way.tunnel for way in ways if way.right is True), unseen=tuple(unseen))
+    carrying.report(Progress("all tunnels and circuits", "done", sight.words))
 
 
 def _check(carrying: Carrying, looks: Outlooks, step: Step, done: Done) -> Sight:

@@ -10,7 +10,9 @@ from obrin.core.change.outlook import UNPROMISED, Outlooks
 from obrin.core.change.states import NONE, Done, Step
 from obrin.core.handover.sheet.awake import sleeps
 from obrin.core.known import NotKnown, Verdict, all_of
+from obrin.core.settled.expected import Expected
 from obrin.core.settled.links import SettledTunnel
+from obrin.core.settled.model import Settled
 from obrin.live.drivers.protocol import Ends
 from obrin.live.observe.outcome import ANSWERED
 from obrin.live.observe.probe import probe_one
@@ -53,12 +55,31 @@ class Sight:
         }
 
 
+def _by_flow(settled: Settled) -> dict[tuple[str, str, str], Expected]:
+    wishes = settled.own_expectations()
+    return {(str(wish.source), str(wish.destination), wish.service): wish for wish in wishes}
+
+
+def not_askable(ends: Ends, looks: Outlooks, done: Done) -> list[str]:
+    """Flows that nobody can be asked about now, with why: a step that changes one of them has an
+    effect that is not seen."""
+    settled = state(looks.between, done)
+    wishes = _by_flow(settled)
+    found = []
+    for flow in looks.between.flows:
+        wish = wishes.get((flow.source, flow.destination, flow.service))
+        problem = "" if wish is None else probe_one(settled, ends, wish).problem
+        if problem:
+            found.append(f"{flow.words}: {problem}")
+    return found
+
+
 def look(ends: Ends, looks: Outlooks, step: Step, done: Done) -> Sight:
     """Look once at every flow that the plan says something of, and at the tunnel or circuit of the
     step. `done` has the step itself."""
     outlook, before = looks.of(done), looks.of(done - {step})
     settled = state(looks.between, done)
-    wishes = {(str(w.source), str(w.destination), w.service): w for w in settled.own_expectations()}
+    wishes = _by_flow(settled)
     seen, odd, unseen, effect = list[str](), list[str](), list[str](), list[Verdict]()
     for flow in looks.between.flows:
         works = flow in outlook.works
