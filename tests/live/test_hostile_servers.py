@@ -165,6 +165,9 @@ def test_what_takes_longer_is_said_after_a_second(monkeypatch) -> None:
             Client("the device of x", f"http://127.0.0.1:{port}", "token").get("/x")
         with server(lambda c: whole(c, b"{}")) as port:
             Client("the device of y", f"http://127.0.0.1:{port}", "token").get("/x")
+        with server(lambda c: (time.sleep(0.6), whole(c, b"{}"))) as port:
+            client = Client("the device of z", f"http://127.0.0.1:{port}", "token")
+            client.call("POST", "/x", {}, lasts=0.6)
     finally:
         waiting.tell_by(None)
     assert said == ["the device of x has not answered GET yet; giving up after 60 s"]

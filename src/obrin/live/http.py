@@ -112,11 +112,14 @@ class Client:
         path: str,
         body: Json | None = None,
         headers: dict[str, str] | None = None,
+        lasts: float = 0.0,
     ) -> Answer:
-        """Raises HttpError for no answer, and for a status of 300 or more."""
+        """`lasts` is how many seconds what is asked takes by itself. Raises HttpError for no
+        answer, and for a status of 300 or more."""
         in_all = IN_ALL if method == "GET" else PATIENTLY
         until = time.monotonic() + in_all
-        with awaited(f"{self.what} has not answered {method} yet; giving up after {in_all:.0f} s"):
+        words = f"{self.what} has not answered {method} yet; giving up after {in_all:.0f} s"
+        with awaited(words, lasts):
             while True:
                 answer = self._ask(method, path, body, headers or {}, until)
                 wait = _asked_to_wait(answer) if answer.status == TOO_MANY else None

@@ -21,12 +21,13 @@ def tell_by(tell: Callable[[str], None] | None) -> None:
 
 
 @contextmanager
-def awaited(words: str) -> Iterator[None]:
-    """Around something that should not take long; `words` say what it is."""
+def awaited(words: str, lasts: float = 0.0) -> Iterator[None]:
+    """Around something that should not take longer than the seconds that it `lasts` by itself;
+    `words` say what it is."""
     if not _tellers:
         yield
         return
-    timer = threading.Timer(PATIENCE, _tellers[0], (words,))
+    timer = threading.Timer(lasts + PATIENCE, _tellers[0], (words,))
     timer.daemon = True
     timer.start()
     try:

@@ -26,10 +26,12 @@ if TYPE_CHECKING:
     from obrin.core.change.outlook import Outlooks
     from obrin.core.change.plan import Plan
     from obrin.core.change.schedule import Schedule
-    from obrin.core.change.states import Step
+    from obrin.core.change.states import Done, Step
     from obrin.core.check.finding import Finding
+    from obrin.core.handover.secrets import Secrets
     from obrin.core.settled.model import Settled
     from obrin.live.drivers.by_hand.person import Person
+    from obrin.live.drivers.protocol import Ends
     from obrin.live.project import Project
     from obrin.live.reshape.change_file import Record
     from obrin.live.reshape.seeing import Sight
@@ -254,12 +256,9 @@ def _carry(
     unseen: bool,
     as_json: bool,
 ) -> None:
-    from dataclasses import replace
-
     from obrin.cli.shared.progress import ProgressLines
     from obrin.core.change.as_design import grounds
     from obrin.core.change.states import READY
-    from obrin.core.naming import some
     from obrin.live.drivers.registry import open_ends
     from obrin.live.reshape.change_file import forget
     from obrin.live.reshape.run import (
@@ -269,7 +268,6 @@ def _carry(
         need_assigned,
         need_everybody,
     )
-    from obrin.live.reshape.seeing import not_askable
 
     between = looks.between
     before, after = between.before, between.after
@@ -282,27 +280,14 @@ def _carry(
         else:
             click.echo("Nothing changes.")
         return
-    secrets = [project.secrets_in_force(settled) for settled in (before, after)]
-    both = replace(
-        secrets[1],
-        keys={**secrets[0].keys, **secrets[1].keys},
-        certificates={**secrets[0].certificates, **secrets[1].certificates},
-    )
-    missing = both.missing(after)
-    if missing:
-        raise ObrinError(f"not there yet: {', '.join(missing)}. Run 'obrin settle'")
+    both = _secrets_of_both(project, before, after)
     standing = grounds(between, frozenset(s for s in order if s.kind == READY))
     opened = open_ends(project, standing, person, by_hand=by_hand)
     with project.lock("reshape"), opened as ends:
         need_assigned(between, ends)
         left = {*record.order} - {*record.done} if not back else {*record.done, record.begun}
         need_everybody((step for step in order if step.name in left), ends)
-        silent = not_askable(ends, looks, frozenset(s for s in order if s.name in record.done))
-        if silent:
-            click.echo(
-                f"note: {some(silent, MOST_NAMED)}. Whether a step changes that is not seen.",
-                err=True,
-            )
+        _tell_silent(ends, looks, frozenset(s for s in order if s.name in record.done))
         carrying = Carrying(
             project, ends, both, ProgressLines(), timeout, step, unseen or at_terminal(person)
         )
@@ -313,6 +298,34 @@ def _carry(
         return
     click.echo(_summary(sights, back=back))
     tell_keys(keys)
+
+
+def _secrets_of_both(project: Project, before: Settled, after: Settled) -> Secrets:
+    """Keys and certificates of two designs, those of the second before those of the first. Raises
+    ObrinError for what the second lacks."""
+    from dataclasses import replace
+
+    old, new = (project.secrets_in_force(settled) for settled in (before, after))
+    both = replace(
+        new,
+        keys={**old.keys, **new.keys},
+        certificates={**old.certificates, **new.certificates},
+    )
+    missing = both.missing(after)
+    if missing:
+        raise ObrinError(f"not there yet: {', '.join(missing)}. Run 'obrin settle'")
+    return both
+
+
+def _tell_silent(ends: Ends, looks: Outlooks, done: Done) -> None:
+    """Name flows that nobody can be asked about, before the first step."""
+    from obrin.core.naming import some
+    from obrin.live.reshape.seeing import not_askable
+
+    silent = not_askable(ends, looks, done)
+    if silent:
+        text = f"note: {some(silent, MOST_NAMED)}. Whether a step changes that is not seen."
+        click.echo(text, err=True)
 
 
 def _summary(sights: Sequence[Sight], *, back: bool) -> str:

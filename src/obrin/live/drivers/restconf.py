@@ -113,16 +113,16 @@ class RestconfGateway:
             "interval": f"{interval:.3f}",
             "duration": f"{duration:.3f}",
         }
-        found = self._operate("stream", given)
+        found = self._operate("stream", given, duration)
         return Streamed(
             sent=int(found["sent"]),
             answered=int(found["answered"]),
             longest_gap=float(found["longest-gap"]),
         )
 
-    def _operate(self, name: str, given: Json) -> Json:
+    def _operate(self, name: str, given: Json, lasts: float = 0.0) -> Json:
         path, body = f"{self._operations}/obrin-observe:{name}", {"obrin-observe:input": given}
-        found: Json = self._client.call("POST", path, body, YANG_JSON).json()
+        found: Json = self._client.call("POST", path, body, YANG_JSON, lasts).json()
         output: Json = found["obrin-observe:output"]
         return output
 
