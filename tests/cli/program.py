@@ -90,3 +90,12 @@ class Folder:
             for p in sorted(self.path.rglob("*"))
             if p.is_file()
         }
+
+
+def too_early(err: str) -> bool:
+    """Whether an interrupt met Python, or the installer's script, before our `run` began: then it
+    is a traceback that has no function of ours."""
+    if "Traceback" not in err:
+        return False
+    lines = [line for line in err.replace(PROGRAM, "").splitlines() if "obrin/" in line]
+    return all(line.endswith("in <module>") for line in lines)

@@ -126,7 +126,7 @@ def test_of_a_device_that_reports_nothing_nothing_is_known():
 
 @pytest.fixture
 def quick(monkeypatch):
-    monkeypatch.setattr(snmp, "TIMEOUT", 0.2)
+    monkeypatch.setattr(snmp, "TIMEOUT", 1.0)
     monkeypatch.setattr(snmp, "RETRIES", 0)
 
 
