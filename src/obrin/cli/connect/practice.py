@@ -80,9 +80,10 @@ def start(
     project = project_of(design_file)
     document, settled = project.settled()
     folder = project.practice_folder
-    if not capture and read_world(folder) is not None and (new := growth(settled, folder).names):
-        found = new if dry_run else grow_world(settled, folder)
-        deed = Deed(changes=[Change(name, "started") for name in found])
+    if not capture and read_world(folder) is not None and (new := growth(settled, folder)).names:
+        if not dry_run:
+            grow_world(settled, folder, new)
+        deed = Deed(changes=[Change(name, "started") for name in new.names])
         deed.tell(dry_run=dry_run, as_json=as_json)
         return
     target = Path(capture) if capture else None

@@ -196,19 +196,9 @@ def print_table(
             click.echo(nothing)
         return
     columns = list(zip(head, *cells, strict=True))
-    words = [max(map(_longest_word, column)) for column in columns]
     wishes = [max(map(cell_len, column)) for column in columns]
-    for number, (wish, column) in enumerate(zip(wishes, columns, strict=True)):
-        # The first names the rest of its row.
-        if any(map(_DATE.match, column)) or (number == 0 and len(head) > 2):
-            words[number] = wish
-    for short in SHORT:
-        longest = [
-            wish if wish <= short else word for wish, word in zip(wishes, words, strict=True)
-        ]
-        needed = sum(longest) + 3 * len(longest) + 1
-        if needed <= out.width:
-            break
+    longest = _least(columns, wishes, out.width)
+    needed = _side_by_side(longest)
     if needed > out.width and (out.is_terminal or _asked_width()):
         first = [names, *(n for n in range(len(head)) if n != names)]
         with outlet.passed():
@@ -233,6 +223,27 @@ def print_table(
             out.print(table, crop=False)
     finally:
         out.width = before
+
+
+def _least(columns: Sequence[Sequence[str]], wishes: Sequence[int], room: int) -> list[int]:
+    """The widths that columns need: whole where they are short and there is room for that, else
+    their longest words."""
+    words = [max(map(_longest_word, column)) for column in columns]
+    for number, (wish, column) in enumerate(zip(wishes, columns, strict=True)):
+        # The first names the rest of its row.
+        if any(map(_DATE.match, column)) or (number == 0 and len(columns) > 2):
+            words[number] = wish
+    for short in SHORT:
+        both = zip(wishes, words, strict=True)
+        least = [wish if wish <= short else word for wish, word in both]
+        if _side_by_side(least) <= room:
+            return least
+    return words
+
+
+def _side_by_side(widths: Sequence[int]) -> int:
+    """The width of a table of such columns."""
+    return sum(widths) + 3 * len(widths) + 1
 
 
 def _shared_out(room: int, least: Sequence[int], wishes: Sequence[int]) -> list[int]:

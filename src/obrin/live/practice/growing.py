@@ -61,10 +61,9 @@ def growth(settled: Settled, folder: Path) -> Growth:
     )
 
 
-def grow_world(settled: Settled, folder: Path) -> list[str]:
-    """Take it in, beside what runs. Raises PracticeError and OutsideError likewise; returns the
-    names of what is new."""
-    found, world = growth(settled, folder), need_world(folder)
+def grow_world(settled: Settled, folder: Path, found: Growth) -> None:
+    """Take it in, beside what runs. Raises PracticeError and OutsideError likewise."""
+    world = need_world(folder)
     cables: dict[str, int] = {}
     with closing(_internet(world)) as internet:
         for name, uplink in found.uplinks:
@@ -87,7 +86,6 @@ def grow_world(settled: Settled, folder: Path) -> list[str]:
     take_in(starter, launch_gateways(settled, new, starter, cables, more))
     _plug_in(settled, world, found, cables, but=new)
     world.write(folder)
-    return found.names
 
 
 def _plug_in(

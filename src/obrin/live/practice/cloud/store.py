@@ -72,9 +72,6 @@ class Store:
     def etag(self, resource: Resource) -> str:
         return resource.etag(self._etag_key)
 
-    def ready(self, kind: str) -> list[Resource]:
-        return [r for r in self.resources.values() if r.kind == kind and r.state == "ready"]
-
     def running(self, kind: str) -> list[tuple[Resource, Body]]:
         """What runs of a kind: one that is being changed as it was before, until that is done."""
         mine = (r for r in self.resources.values() if r.kind == kind)
